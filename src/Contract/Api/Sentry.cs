@@ -1,0 +1,42 @@
+namespace CalmSentry.Contract.Api;
+
+/// <summary>The sentry itself.</summary>
+public sealed record SentryView
+{
+    public required string Version { get; init; }
+
+    public required string Host { get; init; }
+
+    public required int Pid { get; init; }
+
+    public required DateTimeOffset Since { get; init; }
+
+    /// <summary>Account the sentry runs as.</summary>
+    public required string Account { get; init; }
+
+    /// <summary>Directory all its places lie under; / on an installed host.</summary>
+    public required string Root { get; init; }
+
+    /// <summary>Address of the console.</summary>
+    public required string Console { get; init; }
+
+    /// <summary>What this host or account does not allow, in sentences.</summary>
+    public required IReadOnlyList<string> Limits { get; init; }
+
+    /// <summary>Who is asking.</summary>
+    public required string You { get; init; }
+}
+
+/// <summary>One line of the logbook.</summary>
+/// <param name="What">Kind of entry, a stable word: <c>launched</c>, <c>fell</c>, <c>stop-asked</c> …</param>
+/// <param name="By">Who asked, or null when the sentry acted by itself.</param>
+public sealed record LogEntry(long Id, DateTimeOffset At, string? Service, string What, string Text, string? By);
+
+/// <summary>A link that signs a browser in, once.</summary>
+public sealed record SignInLink(string Address, DateTimeOffset Until);
+
+/// <summary>Problem Details (RFC 9457) as this API sends them.</summary>
+/// <param name="Code">Stable word for programs: <c>no-such-service</c>, <c>name-taken</c>, <c>program-missing</c> …</param>
+/// <param name="Next">What to do about it.</param>
+/// <param name="Errors">Of a definition: one entry per mistake.</param>
+public sealed record Problem(string Title, int Status, string Detail, string Code, string? Next = null, IReadOnlyList<string>? Errors = null, string Type = "about:blank");

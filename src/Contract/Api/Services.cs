@@ -1,0 +1,133 @@
+using System.Text.Json;
+
+namespace CalmSentry.Contract.Api;
+
+/// <summary>A service as it stands now.</summary>
+public record ServiceView
+{
+    /// <summary>Short name, unique on its host.</summary>
+    public required string Name { get; init; }
+
+    public required string Title { get; init; }
+
+    /// <summary>Host the service lives on.</summary>
+    public required string Host { get; init; }
+
+    /// <summary>stopped | waiting | starting | running | stopping | resting | held</summary>
+    public required string State { get; init; }
+
+    /// <summary>good | poor | unknown</summary>
+    public required string Health { get; init; }
+
+    /// <summary>One or two sentences: why it is as it is, and what comes next.</summary>
+    public required string Why { get; init; }
+
+    /// <summary>Since when the state holds.</summary>
+    public required DateTimeOffset Since { get; init; }
+
+    /// <summary>Process id of the main process of the live run, or null.</summary>
+    public int? Pid { get; init; }
+
+    /// <summary>Number of the live run, or of the last one, or null before the first.</summary>
+    public long? Run { get; init; }
+
+    /// <summary>When the live run was launched, or null.</summary>
+    public DateTimeOffset? UpSince { get; init; }
+
+    /// <summary>Runs begun by recovery since a person or the boot began it.</summary>
+    public int Restarts { get; init; }
+
+    /// <summary>boot | request</summary>
+    public required string At { get; init; }
+
+    public required string Account { get; init; }
+
+    /// <summary>Program and arguments as defined.</summary>
+    public required IReadOnlyList<string> Command { get; init; }
+}
+
+/// <summary>A service with its whole definition.</summary>
+public sealed record ServiceDetail : ServiceView
+{
+    public required int Revision { get; init; }
+
+    /// <summary>Every effective value, in the words of a definition file.</summary>
+    public required JsonElement Definition { get; init; }
+
+    /// <summary>Dotted keys that were set; all others have their default.</summary>
+    public required IReadOnlyList<string> Given { get; init; }
+
+    /// <summary>The working directory in effect.</summary>
+    public required string Directory { get; init; }
+
+    /// <summary>File the program's output is in.</summary>
+    public required string Output { get; init; }
+
+    /// <summary>The service's own directory, for what must survive restarts and new program files.</summary>
+    public required string StateDirectory { get; init; }
+
+    /// <summary>Latest runs, newest first.</summary>
+    public required IReadOnlyList<RunView> Runs { get; init; }
+}
+
+public sealed record RunView
+{
+    public required long Run { get; init; }
+
+    /// <summary>asked | boot | recovery</summary>
+    public required string Cause { get; init; }
+
+    /// <summary>When the sentry gave the word.</summary>
+    public required DateTimeOffset Began { get; init; }
+
+    public DateTimeOffset? Launched { get; init; }
+
+    public DateTimeOffset? Ended { get; init; }
+
+    public int? Pid { get; init; }
+
+    /// <summary>exited | signalled | never-launched | keeper-lost | machine-lost; null while it is live.</summary>
+    public string? Outcome { get; init; }
+
+    /// <summary>Exit code or signal number.</summary>
+    public int? Code { get; init; }
+
+    /// <summary>The outcome in words.</summary>
+    public string? Words { get; init; }
+
+    /// <summary>Largest resident memory of one of its processes, in KiB.</summary>
+    public long? PeakKib { get; init; }
+
+    /// <summary>Processor time of all its processes, in microseconds.</summary>
+    public long? CpuUs { get; init; }
+}
+
+/// <summary>What came of something asked.</summary>
+public sealed record Answer
+{
+    public required bool CameTrue { get; init; }
+
+    /// <summary>What came of it, in a sentence.</summary>
+    public required string Said { get; init; }
+
+    public ServiceView? Service { get; init; }
+
+    public Evidence? Evidence { get; init; }
+}
+
+/// <summary>What shows that a program runs, or why it does not; read from the kernel and from its own output.</summary>
+public sealed record Evidence
+{
+    public int? Pid { get; init; }
+
+    /// <summary>Account the process really runs as.</summary>
+    public string? Account { get; init; }
+
+    /// <summary>The process's real command line.</summary>
+    public IReadOnlyList<string>? CommandLine { get; init; }
+
+    public long? UpMs { get; init; }
+
+    /// <summary>First lines this run printed.</summary>
+    public required IReadOnlyList<string> Output { get; init; }
+}

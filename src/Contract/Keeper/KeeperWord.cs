@@ -1,0 +1,96 @@
+namespace CalmSentry.Contract.Keeper;
+
+/// <summary>What one message between the server and a keeper is about. Orders go to the keeper, news comes from it.</summary>
+public enum KeeperWord : byte
+{
+    None = 0,
+
+    /// <summary>Order: begin a run. Fields: see <see cref="LaunchField"/>.</summary>
+    Launch = 1,
+
+    /// <summary>Order: send a signal. Fields <c>number</c> (signal number) and <c>to</c> (<c>main</c> or <c>tree</c>).</summary>
+    Signal = 2,
+
+    /// <summary>Order: end every process of the run now (SIGKILL), however many there are.</summary>
+    EndTree = 3,
+
+    /// <summary>Order: exit, if no run is live.</summary>
+    Leave = 4,
+
+    /// <summary>News, first on each connection. Fields <c>keeper</c> (pid), <c>run</c>, <c>pid</c>, <c>phase</c> (<c>idle|launching|live|ending</c>), <c>status</c>.</summary>
+    Hello = 65,
+
+    /// <summary>News: the program's first image is in place (its execve succeeded). Fields <c>run</c>, <c>pid</c>.</summary>
+    Launched = 66,
+
+    /// <summary>News: the launch failed. Fields <c>run</c>, <c>step</c> (<see cref="LaunchStep"/>), <c>errno</c>.</summary>
+    NeverLaunched = 67,
+
+    /// <summary>News: the main process ended and others of its tree are left. Fields <c>run</c>, <c>status</c> (wait status).</summary>
+    MainEnded = 68,
+
+    /// <summary>News: the whole tree has ended. Fields <c>run</c>, <c>status</c>, <c>peak-kib</c>, <c>cpu-us</c>, <c>unwritten</c> (bytes of output that found no room).</summary>
+    TreeEnded = 69,
+
+    /// <summary>News: output cannot be written for now; nothing is dropped, the program waits. Fields <c>run</c>, <c>errno</c>.</summary>
+    OutputStuck = 70,
+
+    /// <summary>News: output is being written again.</summary>
+    OutputFlows = 71,
+}
+
+/// <summary>The steps of a launch, in order. The first that fails is reported with its errno.</summary>
+public enum LaunchStep : byte
+{
+    None = 0,
+    Keeper = 1,
+    Lock = 2,
+    Order = 3,
+    Output = 4,
+    Clone = 5,
+    Session = 6,
+    Streams = 7,
+    Groups = 8,
+    Group = 9,
+    Account = 10,
+    Mask = 11,
+    Directory = 12,
+    Signals = 13,
+    Execute = 14,
+}
+
+/// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>
+public static class LaunchField
+{
+    /// <summary>Run number, decimal.</summary>
+    public const string Run = "run";
+
+    /// <summary>Output file, absolute; appended to, made with mode 0640 when missing.</summary>
+    public const string Output = "output";
+
+    /// <summary>cgroup v2 directory for this run's tree, absolute; made when missing. Left out where the host has none.</summary>
+    public const string ControlGroup = "cgroup";
+
+    /// <summary>Program to execute, absolute.</summary>
+    public const string Program = "program";
+
+    /// <summary>One per element of argv, the first being argv[0].</summary>
+    public const string Argument = "argument";
+
+    /// <summary>One per variable, as NAME=VALUE. Nothing else is in the environment.</summary>
+    public const string Environment = "environment";
+
+    /// <summary>Working directory, entered as the account.</summary>
+    public const string Directory = "directory";
+
+    /// <summary>User id and group id, decimal; left out: as the keeper itself.</summary>
+    public const string UserId = "uid";
+
+    public const string GroupId = "gid";
+
+    /// <summary>One per supplementary group id, decimal.</summary>
+    public const string Supplementary = "group";
+
+    /// <summary>umask, octal.</summary>
+    public const string Mask = "umask";
+}

@@ -1,0 +1,40 @@
+namespace CalmSentry.Contract;
+
+/// <summary>Where things live. <c>--root DIR</c> moves all of it under DIR.</summary>
+public sealed record Places(string Root)
+{
+    public const string Variable = "CALM_ROOT";
+
+    /// <summary>Longest socket address of unix(7), its closing NUL excluded, in bytes.</summary>
+    public const int LongestSocketPath = 107;
+
+    /// <summary>The root named by the option, else by CALM_ROOT, else the host itself.</summary>
+    public static Places From(string? option)
+    {
+        var root = option is { Length: > 0 } ? option : Environment.GetEnvironmentVariable(Variable);
+        return new(root is { Length: > 0 } ? Path.GetFullPath(root) : "/");
+    }
+
+    public string Library => Path.Combine(Root, "var/lib/calm-sentry");
+
+    public string Logs => Path.Combine(Root, "var/log/calm-sentry");
+
+    public string RunDirectory => Path.Combine(Root, "run/calm-sentry");
+
+    public string Database => Path.Combine(Library, "sentry.db");
+
+    public string ApiSocket => Path.Combine(RunDirectory, "api.sock");
+
+    /// <summary>Holds the console's TCP port, as one line.</summary>
+    public string PortFile => Path.Combine(RunDirectory, "port");
+
+    public string Lock => Path.Combine(RunDirectory, "sentry.lock");
+
+    public string RunOf(string service) => Path.Combine(RunDirectory, "services", service);
+
+    public string OutputDirectoryOf(string service) => Path.Combine(Logs, service);
+
+    public string OutputOf(string service) => Path.Combine(OutputDirectoryOf(service), "output.log");
+
+    public string StateOf(string service) => Path.Combine(Library, "state", service);
+}

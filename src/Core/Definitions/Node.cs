@@ -1,0 +1,16 @@
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>
+/// What a definition is read from, whatever it was written in: maps, lists and scalars, each with the place it stands at
+/// where the form has one. Scalars are text: "7411" and 7411 mean the same to a definition.
+/// </summary>
+public abstract record Node(Place? Place);
+
+/// <summary>A place in a file, both counted from 1.</summary>
+public readonly record struct Place(int Line, int Column);
+
+public sealed record MapNode(IReadOnlyList<KeyValuePair<string, Node>> Entries, Place? Place = null) : Node(Place);
+
+public sealed record ListNode(IReadOnlyList<Node> Items, Place? Place = null) : Node(Place);
+
+public sealed record ScalarNode(string Text, Place? Place = null) : Node(Place);

@@ -1,0 +1,20 @@
+namespace CalmSentry.Core.Lifecycle;
+
+/// <summary>Something the server is to do. Deeds are carried out in order.</summary>
+public abstract record Deed;
+
+public sealed record Launch(long Run, Cause Cause) : Deed;
+
+/// <param name="Signal">Name without SIG.</param>
+public sealed record SendSignal(long Run, string Signal, bool WholeTree) : Deed;
+
+public sealed record EndTree(long Run) : Deed;
+
+/// <summary>No run is to come soon: the keeper may leave.</summary>
+public sealed record Dismiss : Deed;
+
+/// <summary>Remove the service: nothing of it lives any more.</summary>
+public sealed record Forget : Deed;
+
+/// <summary>An entry for the logbook.</summary>
+public sealed record Note(string What, string Text, string? By = null) : Deed;

@@ -1,0 +1,28 @@
+namespace CalmSentry.Core.Lifecycle;
+
+public enum OutcomeKind
+{
+    /// <summary>The program ended by itself with an exit code.</summary>
+    Exited,
+
+    /// <summary>A signal ended it.</summary>
+    Signalled,
+
+    /// <summary>It never came to run: a step of the launch failed.</summary>
+    NeverLaunched,
+
+    /// <summary>Its keeper was killed; what was left of it has been ended, how it fared is not known.</summary>
+    KeeperLost,
+
+    /// <summary>The machine went down under it.</summary>
+    MachineLost,
+}
+
+/// <summary>How a run ended.</summary>
+/// <param name="Code">The exit code (0–255), or the signal's number.</param>
+/// <param name="Core">The kernel wrote a core dump.</param>
+/// <param name="Detail">Of a launch that failed: what was wrong, as a sentence without its full stop.</param>
+public sealed record Outcome(OutcomeKind Kind, int Code = 0, bool Core = false, string? Detail = null)
+{
+    public bool IsGood => Kind == OutcomeKind.Exited && Code == 0;
+}

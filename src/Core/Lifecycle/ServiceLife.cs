@@ -1,0 +1,326 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Wording;
+
+namespace CalmSentry.Core.Lifecycle;
+
+/// <summary>The next situation, and what is to be done about it.</summary>
+public readonly record struct Turn(Situation After, ImmutableArray<Deed> Deeds);
+
+/// <summary>
+/// The heart: what a service does next is decided here and nowhere else, from its definition, where it stands, what happened
+/// and when. Nothing in here reads a clock, a file or a process.
+/// </summary>
+public static class ServiceLife
+{
+    /// <summary>How long a program without a proof of readiness must stay up to count as running.</summary>
+    public static readonly TimeSpan UpForProof = TimeSpan.FromSeconds(1);
+
+    /// <summary>How long after ending everything by force it is said that something does not end.</summary>
+    public static readonly TimeSpan ForcePatience = TimeSpan.FromSeconds(10);
+
+    public static Turn Step(Definition definition, Situation before, Happening happening, DateTimeOffset now)
+    {
+        var turn = new Deciding(definition, before, now);
+        turn.Decide(happening);
+        return new(turn.After, turn.Deeds.ToImmutable());
+    }
+
+    private sealed class Deciding(Definition definition, Situation before, DateTimeOffset now)
+    {
+        public Situation After { get; private set; } = before;
+
+        public ImmutableArray<Deed>.Builder Deeds { get; } = ImmutableArray.CreateBuilder<Deed>();
+
+        public void Decide(Happening happening)
+        {
+            switch (happening)
+            {
+                case StartAsked asked: Start(asked.By); break;
+                case StopAsked asked: Stop(asked.By, Afterwards.Rest); break;
+                case UnwrapAsked asked: Stop(asked.By, Afterwards.Leave); break;
+                case RestartAsked asked: Restart(asked.By); break;
+                case MachineBegan: BeginWithMachine(); break;
+                case Launched launched when IsLive(launched.Run): Begun(launched.Pid); break;
+                case MainEnded ended when IsLive(ended.Run): MainGone(ended.Outcome); break;
+                case RunEnded ended when IsLive(ended.Run): Ended(ended.Outcome); break;
+                case RunEnded ended when ended.Run > After.LastRun && After.Run is null: EndedUnseen(ended); break;
+                case TakenUp found: TakeUp(found); break;
+                case TimeCame when After.WakeAt <= now: Due(); break;
+            }
+        }
+
+        private bool IsLive(long run) => After.Run?.Number == run;
+
+        private void Say(string what, string text, string? by = null) => Deeds.Add(new Note(what, text, by));
+
+        private void Enter(Phase phase, DateTimeOffset? wakeAt = null) =>
+            After = After with { Phase = phase, Since = phase == After.Phase ? After.Since : now, WakeAt = wakeAt };
+
+        // What people ask
+
+        private void Start(string by)
+        {
+            switch (After.Phase)
+            {
+                case Phase.Stopping when After.Afterwards == Afterwards.Leave:
+                case Phase.Starting or Phase.Running:
+                    break;
+                case Phase.Stopping:
+                    Say("start-asked", "Start asked for; it follows as soon as the stop is done.", by);
+                    After = After with { Afterwards = Afterwards.StartAgain, Asked = new("start", by, now) };
+                    break;
+                default:
+                    Say("start-asked", "Start asked for.", by);
+                    After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0 };
+                    LaunchNext(Cause.Asked);
+                    break;
+            }
+        }
+
+        private void Stop(string by, Afterwards afterwards)
+        {
+            var leaving = After.Phase == Phase.Stopping && After.Afterwards == Afterwards.Leave;
+            if (After.Run is null)
+            {
+                var quiet = After.Phase == Phase.Stopped && afterwards == Afterwards.Rest;
+                if (!quiet) Say(afterwards == Afterwards.Leave ? "unwrap-asked" : "stop-asked", "Nothing of it was running.", by);
+                After = After with { Asked = quiet ? After.Asked : new("stop", by, now), Pauses = 0, BadEnds = [] };
+                Enter(Phase.Stopped);
+                Deeds.Add(new Dismiss());
+                if (afterwards == Afterwards.Leave) Deeds.Add(new Forget());
+                return;
+            }
+
+            var wanted = leaving ? Afterwards.Leave : afterwards;
+            if (After.Phase == Phase.Stopping && After.Afterwards == wanted) return;
+            Say(wanted == Afterwards.Leave ? "unwrap-asked" : "stop-asked", wanted == Afterwards.Leave ? "Unwrap asked for; it is stopped first." : "Stop asked for.", by);
+            WindDown(by, wanted);
+        }
+
+        private void Restart(string by)
+        {
+            if (After.Run is null || After.Phase == Phase.Stopping)
+            {
+                Start(by);
+                return;
+            }
+
+            Say("restart-asked", "Restart asked for.", by);
+            WindDown(by, Afterwards.StartAgain);
+            After = After with { Asked = new("restart", by, now) };
+        }
+
+        private void BeginWithMachine()
+        {
+            if (After.Run is not null) return;
+            if (definition.At != BeginAt.Boot)
+            {
+                // What was to be tried again belonged to the machine's life before.
+                if (After.Phase != Phase.Stopped) Enter(Phase.Stopped);
+                return;
+            }
+
+            After = After with { Asked = null, BadEnds = [], Pauses = 0, Restarts = 0 };
+            LaunchNext(Cause.Boot);
+        }
+
+        // A run's life
+
+        private void LaunchNext(Cause cause)
+        {
+            var number = After.LastRun + 1;
+            After = After with
+            {
+                LastRun = number,
+                Run = new(number, cause, now),
+                Restarts = cause == Cause.Recovery ? After.Restarts + 1 : 0,
+                WindDownStep = 0,
+            };
+            Enter(Phase.Starting);
+            Deeds.Add(new Launch(number, cause));
+        }
+
+        private void Begun(int pid)
+        {
+            After = After with { Run = After.Run! with { Pid = pid, Launched = now } };
+            if (After.Phase == Phase.Starting) Enter(Phase.Starting, now + UpForProof);
+            Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
+        }
+
+        private void TakeUp(TakenUp found)
+        {
+            var known = IsLive(found.Run);
+            var run = known ? After.Run! : new LiveRun(found.Run, Cause.Recovery, now);
+            After = After with
+            {
+                LastRun = Math.Max(After.LastRun, found.Run),
+                Run = run with { Pid = found.Pid, Launched = run.Launched ?? now },
+            };
+            if (After.Phase == Phase.Stopping)
+            {
+                // The order to stop may not have reached the keeper before the server was lost: the step is taken again.
+                TakeStep();
+            }
+            else if (!known || After.Phase != Phase.Running)
+            {
+                Enter(Phase.Starting, now + UpForProof);
+            }
+
+            Say("taken-up", $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted.");
+        }
+
+        private void MainGone(Outcome outcome)
+        {
+            After = After with { Run = After.Run! with { MainOutcome = outcome } };
+            if (After.Phase == Phase.Stopping)
+            {
+                // A wrapper script that ends at once leaves its program behind: pass the wish on, the step's wait still runs.
+                if (After.WindDownStep < definition.WindDown.Length)
+                    Deeds.Add(new SendSignal(After.Run.Number, definition.WindDown[After.WindDownStep].Signal, WholeTree: true));
+                return;
+            }
+
+            Say("main-ended", $"The main process {OutcomeWords.Of(outcome)}; what is left of its tree is wound down.");
+            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0 };
+            Enter(Phase.Stopping);
+            TakeStep();
+        }
+
+        private void Ended(Outcome outcome)
+        {
+            var run = After.Run!;
+            outcome = run.MainOutcome ?? outcome;
+            var stopping = After.Phase == Phase.Stopping;
+            var afterwards = stopping ? After.Afterwards : Afterwards.Recover;
+            var forced = stopping && After.WindDownStep >= definition.WindDown.Length;
+            var asked = afterwards != Afterwards.Recover;
+            After = After with { Run = null, LastEnd = new(run.Number, outcome, now, asked, forced) };
+            if (asked)
+                Say("stopped", $"Run {run.Number} {OutcomeWords.Of(outcome)}" + (forced ? "; the steps of its wind-down did not suffice, it was ended by force." : "."));
+            switch (afterwards)
+            {
+                case Afterwards.Recover:
+                    Recover(run, outcome);
+                    break;
+                case Afterwards.StartAgain:
+                    LaunchNext(Cause.Asked);
+                    break;
+                default:
+                    Enter(Phase.Stopped);
+                    Deeds.Add(new Dismiss());
+                    if (afterwards == Afterwards.Leave) Deeds.Add(new Forget());
+                    break;
+            }
+        }
+
+        /// <summary>A run the store never heard of began and ended while no server watched.</summary>
+        private void EndedUnseen(RunEnded ended)
+        {
+            After = After with { LastRun = ended.Run, Run = new(ended.Run, Cause.Recovery, now) };
+            Ended(ended.Outcome);
+        }
+
+        private void Recover(LiveRun run, Outcome outcome)
+        {
+            var fell = $"Run {run.Number} {OutcomeWords.Of(outcome)}";
+            if (outcome.Kind == OutcomeKind.NeverLaunched && run.Cause == Cause.Asked)
+            {
+                // Whoever asked is there to read why: trying the same again by itself would only repeat it.
+                Say("never-launched", $"Run {run.Number} was never launched: {outcome.Detail}.");
+                Enter(Phase.Stopped);
+                Deeds.Add(new Dismiss());
+                return;
+            }
+
+            if (outcome.Kind == OutcomeKind.MachineLost)
+            {
+                Say("lost", $"{fell}.");
+                Enter(Phase.Stopped);
+                return;
+            }
+
+            var decision = RecoveryDecision.After(definition.Recover, After, outcome, now - (run.Launched ?? now), now);
+            After = After with { Pauses = decision.Pauses, BadEnds = decision.BadEnds };
+            switch (decision.Verdict)
+            {
+                case Verdict.Rest:
+                    Say(outcome.IsGood ? "ended" : "fell", $"{fell}; it is not begun again by itself.");
+                    Enter(Phase.Stopped);
+                    Deeds.Add(new Dismiss());
+                    break;
+                case Verdict.Hold:
+                    Say("fell", $"{fell}.");
+                    Say("held", $"On hold: {decision.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}. A start tries again.");
+                    Enter(Phase.Held);
+                    Deeds.Add(new Dismiss());
+                    break;
+                case var _ when decision.Pause == TimeSpan.Zero:
+                    // Launch first, note after: nothing stands between a fall and the next run.
+                    LaunchNext(Cause.Recovery);
+                    Say("fell", $"{fell}; begun again at once.");
+                    break;
+                default:
+                    Say("fell", $"{fell}; next try in {Duration.Write(decision.Pause)}.");
+                    Enter(Phase.Waiting, now + decision.Pause);
+                    break;
+            }
+        }
+
+        // A stop
+
+        private void WindDown(string by, Afterwards afterwards)
+        {
+            var under = After.Phase == Phase.Stopping;
+            After = After with { Afterwards = afterwards, Asked = new("stop", by, now) };
+            if (under) return;
+            After = After with { WindDownStep = 0 };
+            Enter(Phase.Stopping);
+            TakeStep();
+        }
+
+        private void TakeStep()
+        {
+            var run = After.Run!;
+            if (After.WindDownStep >= definition.WindDown.Length)
+            {
+                Deeds.Add(new EndTree(run.Number));
+                After = After with { WakeAt = now + ForcePatience };
+                return;
+            }
+
+            var step = definition.WindDown[After.WindDownStep];
+            Deeds.Add(new SendSignal(run.Number, step.Signal, WholeTree: run.MainOutcome is not null));
+            After = After with { WakeAt = now + step.Wait };
+        }
+
+        private void Due()
+        {
+            switch (After.Phase)
+            {
+                case Phase.Waiting:
+                    LaunchNext(Cause.Recovery);
+                    break;
+                case Phase.Starting when After.Run?.Launched is not null:
+                    Enter(Phase.Running);
+                    Say("proven", $"Run {After.Run.Number} stayed up for {Duration.Write(UpForProof)}: it counts as running.");
+                    break;
+                case Phase.Stopping when After.WindDownStep < definition.WindDown.Length:
+                    var step = definition.WindDown[After.WindDownStep];
+                    After = After with { WindDownStep = After.WindDownStep + 1 };
+                    Say("wind-down", $"{step.Signal} did not end it within {Duration.Write(step.Wait)}" + (After.WindDownStep < definition.WindDown.Length ? "; next step." : "; ending all that is left by force."));
+                    TakeStep();
+                    break;
+                case Phase.Stopping:
+                    Say("wind-down", "Ended by force, yet something of it is still there: the kernel holds it (a disk or network that does not answer).");
+                    Deeds.Add(new EndTree(After.Run!.Number));
+                    After = After with { WakeAt = null };
+                    break;
+                default:
+                    After = After with { WakeAt = null };
+                    break;
+            }
+        }
+    }
+}

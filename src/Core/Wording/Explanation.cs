@@ -1,0 +1,66 @@
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Core.Wording;
+
+/// <summary>The one sentence (or two) that says why a service is as it is. Times are in the given zone.</summary>
+public static class Explanation
+{
+    public static string Of(Definition definition, Situation now, TimeZoneInfo zone)
+    {
+        string At(DateTimeOffset time) => Clock(time, now.Since, zone);
+        switch (now.Phase)
+        {
+            case Phase.Running:
+                var back = now is { Restarts: > 0, LastEnd: { } end } ? $" It came back by itself: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {At(end.At)}." : "";
+                return $"Running since {At(now.Run!.Launched ?? now.Since)} as pid {now.Run.Pid}." + back;
+            case Phase.Starting when now.Run!.Launched is null:
+                return $"Being launched (run {now.Run.Number}).";
+            case Phase.Starting:
+                return $"Launched as pid {now.Run.Pid}; it counts as running once it has stayed up for {Duration.Write(ServiceLife.UpForProof)}.";
+            case Phase.Waiting:
+                return $"Run {now.LastEnd?.Run} {Outcome(now)} at {At(now.LastEnd?.At ?? now.Since)}; next try at {At(now.WakeAt ?? now.Since)}.";
+            case Phase.Stopping:
+                return Stopping(definition, now, At);
+            case Phase.Held:
+                return $"On hold since {At(now.Since)}: {now.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}, the last time it {Outcome(now)}. 'calm start {definition.Name}' tries again.";
+            default:
+                return Stopped(definition, now, At);
+        }
+    }
+
+    private static string Stopping(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    {
+        var why = now.Afterwards == Afterwards.Recover
+            ? "Its main process ended; the rest of it is being wound down"
+            : $"Asked to {(now.Afterwards == Afterwards.StartAgain ? "restart" : now.Afterwards == Afterwards.Leave ? "leave" : "stop")} by {now.Asked?.By}";
+        return now.WindDownStep < definition.WindDown.Length
+            ? $"{why}; {definition.WindDown[now.WindDownStep].Signal} was sent, what is left at {at(now.WakeAt ?? now.Since)} gets the next step."
+            : $"{why}; all that is left of it is being ended by force.";
+    }
+
+    private static string Stopped(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    {
+        if (now.LastEnd is not { } end)
+            return definition.At == BeginAt.Boot
+                ? $"Registered, not running: it begins with the machine, or now with 'calm start {definition.Name}'."
+                : $"Registered, not running: it begins with 'calm start {definition.Name}'.";
+        if (end.AsAsked)
+            return $"Stopped at {at(end.At)}{(now.Asked is { } asked ? $" as {asked.By} asked" : "")}; run {end.Run} {OutcomeWords.Of(end.Outcome)}{(end.Forced ? ", by the last step" : "")}.";
+        if (now.Asked is { What: "stop" } stop && stop.At >= end.At)
+            return $"Stopped at {at(stop.At)} as {stop.By} asked, after run {end.Run} {OutcomeWords.Of(end.Outcome)}.";
+        var tail = definition.Recover.After == RecoverAfter.Never ? "it is never begun again by itself" : end.Outcome.IsGood ? "it is begun again only after a failure" : "nothing is tried again by itself";
+        return $"Run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}; {tail}.";
+    }
+
+    private static string Outcome(Situation now) => now.LastEnd is { } end ? OutcomeWords.Of(end.Outcome) : "ended";
+
+    /// <summary>The time of day, with the date when it is not the day of <paramref name="near"/>.</summary>
+    private static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
+    {
+        var local = TimeZoneInfo.ConvertTime(time, zone);
+        var format = local.Date == TimeZoneInfo.ConvertTime(near, zone).Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss";
+        return local.ToString(format, CultureInfo.InvariantCulture);
+    }
+}

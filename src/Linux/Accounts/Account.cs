@@ -1,0 +1,62 @@
+using System.Runtime.InteropServices;
+using CalmSentry.Linux.Native;
+
+namespace CalmSentry.Linux.Accounts;
+
+/// <summary>A user account as the host's own database has it (passwd(5), and whatever else the host asks).</summary>
+/// <param name="Groups">Every group id the account is a member of, its primary group included.</param>
+public sealed record Account(string Name, uint Uid, uint Gid, string Home, string Shell, IReadOnlyList<uint> Groups)
+{
+    /// <summary>The account of that name, or null when the host knows none.</summary>
+    public static unsafe Account? Named(string name)
+    {
+        using var text = new CString(name);
+        var pointer = text.Pointer;
+        return Find((entry, buffer, length, result) => Libc.getpwnam_r(pointer, entry, buffer, length, result));
+    }
+
+    /// <summary>The account with that user id, or null when the host knows none.</summary>
+    public static unsafe Account? WithId(uint uid) =>
+        Find((entry, buffer, length, result) => Libc.getpwuid_r(uid, entry, buffer, length, result));
+
+    /// <summary>The user id this process acts with.</summary>
+    public static uint OwnId => Libc.geteuid();
+
+    /// <summary>The account's name, or its number where the host has no name for it.</summary>
+    public static string NameOf(uint uid) => WithId(uid)?.Name ?? $"uid {uid}";
+
+    private unsafe delegate int Query(Libc.Passwd* entry, byte* buffer, nuint length, Libc.Passwd** result);
+
+    private static unsafe Account? Find(Query query)
+    {
+        for (var length = 4096; length <= 1 << 20; length *= 4)
+        {
+            var buffer = new byte[length];
+            fixed (byte* room = buffer)
+            {
+                Libc.Passwd entry;
+                Libc.Passwd* found = null;
+                var error = query(&entry, room, (nuint)length, &found);
+                if (error == 34) continue; // ERANGE: the entry is longer than the buffer
+                if (found is null) return null;
+                return new Account(Text(entry.Name), entry.Uid, entry.Gid, Text(entry.Directory), Text(entry.Shell), GroupsOf(entry.Name, entry.Gid));
+            }
+        }
+
+        return null;
+    }
+
+    private static unsafe uint[] GroupsOf(byte* name, uint primary)
+    {
+        var count = 64;
+        while (true)
+        {
+            var groups = new uint[count];
+            fixed (uint* room = groups)
+                if (Libc.getgrouplist(name, primary, room, &count) >= 0) return groups[..count];
+            if (count <= groups.Length) return [primary];
+        }
+    }
+
+    private static unsafe string Text(byte* text) => Marshal.PtrToStringUTF8((nint)text) ?? "";
+}

@@ -1,0 +1,55 @@
+using System.Security.Cryptography;
+using System.Text;
+
+namespace CalmSentry.Linux.Groups;
+
+/// <summary>
+/// Where this host's version 2 control groups are (cgroups(7)): the only hierarchy, or the one beside version 1 on hybrid
+/// hosts. Each sentry keeps a directory of its own there, so that several on one machine do not meet.
+/// </summary>
+public sealed class ControlGroups
+{
+    private ControlGroups(string? directory, string? whyNot) => (Directory, WhyNot) = (directory, whyNot);
+
+    /// <summary>This sentry's directory, or null where there is none to be had.</summary>
+    public string? Directory { get; }
+
+    /// <summary>Why there is none, in words.</summary>
+    public string? WhyNot { get; }
+
+    /// <summary>Finds the hierarchy and makes the sentry's directory in it.</summary>
+    /// <param name="owner">What makes this sentry's directory its own: the path of its run directory.</param>
+    public static ControlGroups Find(string owner)
+    {
+        var mount = File.ReadLines("/proc/self/mounts").Select(line => line.Split(' ')).FirstOrDefault(part => part is [_, _, "cgroup2", ..]);
+        if (mount is null) return new(null, "this host mounts no version 2 control groups");
+        var mark = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(owner)))[..8];
+        var directory = Path.Combine(mount[1], $"calm-sentry-{mark}");
+        try
+        {
+            System.IO.Directory.CreateDirectory(directory);
+            return new(directory, null);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return new(null, $"{directory} cannot be made: {error.Message}");
+        }
+    }
+
+    public string? For(string service) => Directory is null ? null : Path.Combine(Directory, service);
+
+    /// <summary>Removes the sentry's own directory, if nothing lives in it any more.</summary>
+    public void Remove()
+    {
+        if (Directory is null) return;
+        try
+        {
+            foreach (var leaf in System.IO.Directory.GetDirectories(Directory)) System.IO.Directory.Delete(leaf);
+            System.IO.Directory.Delete(Directory);
+        }
+        catch (IOException)
+        {
+            // Still in use: the next start finds it again.
+        }
+    }
+}

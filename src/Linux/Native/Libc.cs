@@ -1,0 +1,129 @@
+using System.Runtime.InteropServices;
+
+namespace CalmSentry.Linux.Native;
+
+/// <summary>
+/// The C library's calls as they are: blittable, no marshalling, errno read by the caller straight after the call with
+/// <see cref="Marshal.GetLastSystemError"/>. Names and numbers follow the man pages, sections 2 and 3, for Linux.
+/// </summary>
+internal static unsafe partial class Libc
+{
+    public const int EINTR = 4, ENOENT = 2, EAGAIN = 11, EACCES = 13, EEXIST = 17, EBUSY = 16, ENOSPC = 28, EOPNOTSUPP = 95, ENOSYS = 38, ECHILD = 10, ESRCH = 3;
+    public const int O_RDONLY = 0, O_WRONLY = 1, O_RDWR = 2, O_CREAT = 0x40, O_APPEND = 0x400, O_TRUNC = 0x200, O_NONBLOCK = 0x800, O_DIRECTORY = 0x10000, O_CLOEXEC = 0x80000, O_PATH = 0x200000;
+    public const int F_SETFD = 2, F_GETFL = 3, F_SETFL = 4, F_DUPFD = 0, FD_CLOEXEC = 1;
+    public const int LOCK_EX = 2, LOCK_NB = 4;
+    public const int SIGHUP = 1, SIGKILL = 9, SIGTERM = 15, SIGCHLD = 17;
+    public const int SIG_BLOCK = 0, SIG_SETMASK = 2;
+    public const short POLLIN = 1, POLLERR = 8, POLLHUP = 16;
+    public const int WNOHANG = 1;
+    public const int PR_SET_CHILD_SUBREAPER = 36, PR_SET_NAME = 15;
+    public const int FALLOC_FL_KEEP_SIZE = 1;
+    public const uint CLOSE_RANGE_CLOEXEC = 4;
+    public const ulong CLONE_INTO_CGROUP = 0x200000000;
+    public const int AF_UNIX = 1, SOCK_STREAM = 1, SOCK_CLOEXEC = 0x80000, SOCK_NONBLOCK = 0x800, MSG_NOSIGNAL = 0x4000;
+    public const int SYS_setresuid_x64 = 117, SYS_setresgid_x64 = 119, SYS_setgroups_x64 = 116;
+    public const int SYS_setresuid_arm64 = 147, SYS_setresgid_arm64 = 149, SYS_setgroups_arm64 = 159;
+    public const int SYS_clone3 = 435, SYS_close_range = 436;
+
+    [StructLayout(LayoutKind.Sequential)]
+    public struct PollFd
+    {
+        public int Fd;
+        public short Events;
+        public short Revents;
+    }
+
+    /// <summary>struct clone_args of clone3(2), version 2: 88 bytes.</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct CloneArgs
+    {
+        public ulong Flags, PidFd, ChildTid, ParentTid, ExitSignal, Stack, StackSize, Tls, SetTid, SetTidSize, Cgroup;
+    }
+
+    [StructLayout(LayoutKind.Sequential)]
+    public struct TimeVal
+    {
+        public long Seconds, Microseconds;
+    }
+
+    /// <summary>struct rusage of getrusage(2): 144 bytes, of which the first fields are used.</summary>
+    [StructLayout(LayoutKind.Sequential, Size = 144)]
+    public struct ResourceUsage
+    {
+        public TimeVal User, System;
+        public long MaxResidentKib;
+    }
+
+    /// <summary>struct passwd of getpwnam_r(3).</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct Passwd
+    {
+        public byte* Name, Password;
+        public uint Uid, Gid;
+        public byte* Gecos, Directory, Shell;
+    }
+
+    [LibraryImport("libc")] public static partial int open(byte* path, int flags, int mode);
+    [LibraryImport("libc")] public static partial int close(int fd);
+    [LibraryImport("libc")] public static partial nint read(int fd, byte* buffer, nint count);
+    [LibraryImport("libc")] public static partial nint write(int fd, byte* buffer, nint count);
+    [LibraryImport("libc")] public static partial int pipe2(int* ends, int flags);
+    [LibraryImport("libc")] public static partial int dup2(int from, int to);
+    [LibraryImport("libc")] public static partial int fcntl(int fd, int command, nint argument);
+    [LibraryImport("libc")] public static partial int poll(PollFd* fds, nuint count, int timeoutMilliseconds);
+    [LibraryImport("libc")] public static partial int flock(int fd, int operation);
+    [LibraryImport("libc")] public static partial int fallocate(int fd, int mode, long offset, long length);
+    [LibraryImport("libc")] public static partial long lseek(int fd, long offset, int whence);
+    [LibraryImport("libc")] public static partial int ftruncate(int fd, long length);
+    [LibraryImport("libc")] public static partial int fchown(int fd, uint uid, uint gid);
+    [LibraryImport("libc")] public static partial int chown(byte* path, uint uid, uint gid);
+    [LibraryImport("libc")] public static partial int mkdir(byte* path, uint mode);
+    [LibraryImport("libc")] public static partial int rmdir(byte* path);
+    [LibraryImport("libc")] public static partial int unlink(byte* path);
+    [LibraryImport("libc")] public static partial int rename(byte* from, byte* to);
+    [LibraryImport("libc")] public static partial int chdir(byte* path);
+    [LibraryImport("libc")] public static partial uint umask(uint mask);
+    [LibraryImport("libc")] public static partial int setsid();
+    [LibraryImport("libc")] public static partial int getpid();
+    [LibraryImport("libc")] public static partial uint geteuid();
+    [LibraryImport("libc")] public static partial uint getegid();
+    [LibraryImport("libc")] public static partial int kill(int pid, int signal);
+    [LibraryImport("libc")] public static partial int wait4(int pid, int* status, int options, ResourceUsage* usage);
+    [LibraryImport("libc")] public static partial int prctl(int option, nuint a, nuint b, nuint c, nuint d);
+    [LibraryImport("libc")] public static partial int memfd_create(byte* name, uint flags);
+    [LibraryImport("libc")] public static partial int signalfd(int fd, byte* set, int flags);
+    [LibraryImport("libc")] public static partial int sigemptyset(byte* set);
+    [LibraryImport("libc")] public static partial int sigaddset(byte* set, int signal);
+    [LibraryImport("libc")] public static partial int sigprocmask(int how, byte* set, byte* old);
+    [LibraryImport("libc")] public static partial int sigaction(int signal, byte* action, byte* old);
+    [LibraryImport("libc")] public static partial int socket(int domain, int type, int protocol);
+    [LibraryImport("libc")] public static partial int socketpair(int domain, int type, int protocol, int* ends);
+    [LibraryImport("libc")] public static partial int bind(int fd, byte* address, uint length);
+    [LibraryImport("libc")] public static partial int listen(int fd, int backlog);
+    [LibraryImport("libc")] public static partial int accept4(int fd, byte* address, uint* length, int flags);
+    [LibraryImport("libc")] public static partial nint send(int fd, byte* buffer, nint count, int flags);
+    [LibraryImport("libc")] public static partial int getsockopt(int fd, int level, int option, void* value, uint* length);
+    [LibraryImport("libc")] public static partial int getpwnam_r(byte* name, Passwd* into, byte* buffer, nuint length, Passwd** result);
+    [LibraryImport("libc")] public static partial int getpwuid_r(uint uid, Passwd* into, byte* buffer, nuint length, Passwd** result);
+    [LibraryImport("libc")] public static partial int getgrouplist(byte* user, uint group, uint* groups, int* count);
+    [LibraryImport("libc")] public static partial int access(byte* path, int mode);
+    [LibraryImport("libc")] public static partial int posix_spawn(int* pid, byte* path, byte* fileActions, byte* attributes, byte** argv, byte** envp);
+    [LibraryImport("libc")] public static partial int posix_spawnattr_init(byte* attributes);
+    [LibraryImport("libc")] public static partial int posix_spawnattr_destroy(byte* attributes);
+    [LibraryImport("libc")] public static partial int posix_spawnattr_setflags(byte* attributes, short flags);
+    [LibraryImport("libc")] public static partial int posix_spawnattr_setsigmask(byte* attributes, byte* set);
+    [LibraryImport("libc")] public static partial int posix_spawn_file_actions_init(byte* actions);
+    [LibraryImport("libc")] public static partial int posix_spawn_file_actions_destroy(byte* actions);
+    [LibraryImport("libc")] public static partial int posix_spawn_file_actions_adddup2(byte* actions, int from, int to);
+    [LibraryImport("libc")] public static partial int posix_spawn_file_actions_addopen(byte* actions, int fd, byte* path, int flags, uint mode);
+    [LibraryImport("libc")] public static partial nint readlink(byte* path, byte* buffer, nuint length);
+    [LibraryImport("libc")] public static partial byte* strerrordesc_np(int errno);
+    [LibraryImport("libc")] public static partial byte* strerrorname_np(int errno);
+    [LibraryImport("libc")] public static partial byte* sigabbrev_np(int signal);
+    [LibraryImport("libc")] public static partial byte* sigdescr_np(int signal);
+
+    // Between clone3 and execve the child is one thread of a copied runtime: these three make no transition to the collector.
+    [LibraryImport("libc", EntryPoint = "syscall"), SuppressGCTransition] public static partial nint syscall(nint number, nint a, nint b, nint c);
+    [LibraryImport("libc"), SuppressGCTransition] public static partial int execve(byte* path, byte** argv, byte** envp);
+    [LibraryImport("libc"), SuppressGCTransition] public static partial void _exit(int status);
+}

@@ -1,0 +1,56 @@
+using System.Net.Sockets;
+using System.Runtime.InteropServices;
+using CalmSentry.Linux.Native;
+
+namespace CalmSentry.Linux.Processes;
+
+/// <summary>Starts keepers, in sessions of their own so that they outlive the server.</summary>
+public sealed class KeeperStarter(string binary)
+{
+    /// <summary>Starts a keeper for a run directory and returns its pid and the server's end of its first connection.</summary>
+    /// <exception cref="IOException">The keeper's binary cannot be executed, or the host is out of processes or descriptors.</exception>
+    public unsafe (int Pid, Socket Connection) Start(string runDirectory)
+    {
+        int* ends = stackalloc int[2];
+        if (Libc.socketpair(Libc.AF_UNIX, Libc.SOCK_STREAM | Libc.SOCK_CLOEXEC, 0, ends) < 0)
+            throw new IOException($"no socket for a keeper: {Names.Errno(Marshal.GetLastSystemError())}");
+        // Opaque C structures, with room to spare (glibc on x86-64: 80, 336 and 128 bytes).
+        byte* actions = stackalloc byte[256], attributes = stackalloc byte[512], set = stackalloc byte[128];
+        _ = Libc.posix_spawn_file_actions_init(actions);
+        _ = Libc.posix_spawnattr_init(attributes);
+        _ = Libc.sigemptyset(set);
+        // The keeper reads SIGCHLD from a descriptor: it must be blocked before its runtime starts its first own thread.
+        _ = Libc.sigaddset(set, Libc.SIGCHLD);
+        _ = Libc.posix_spawnattr_setsigmask(attributes, set);
+        const short setSession = 0x80, setMask = 0x08;
+        _ = Libc.posix_spawnattr_setflags(attributes, setSession | setMask);
+        using var path = new CString(binary);
+        using var name = new CString("calm-keeper");
+        using var mode = new CString("keep");
+        using var directory = new CString(runDirectory);
+        using var nothing = new CString("/dev/null");
+        using var log = new CString(Path.Combine(runDirectory, "keeper.log"));
+        _ = Libc.posix_spawn_file_actions_adddup2(actions, ends[1], 3);
+        _ = Libc.posix_spawn_file_actions_addopen(actions, 0, nothing.Pointer, Libc.O_RDONLY, 0);
+        _ = Libc.posix_spawn_file_actions_addopen(actions, 1, nothing.Pointer, Libc.O_WRONLY, 0);
+        _ = Libc.posix_spawn_file_actions_addopen(actions, 2, log.Pointer, Libc.O_WRONLY | Libc.O_CREAT | Libc.O_APPEND, 0x180);
+        var argv = stackalloc byte*[] { name.Pointer, mode.Pointer, directory.Pointer, null };
+        var environment = stackalloc byte*[] { null };
+        int pid;
+        var error = Libc.posix_spawn(&pid, path.Pointer, actions, attributes, argv, environment);
+        _ = Libc.posix_spawn_file_actions_destroy(actions);
+        _ = Libc.posix_spawnattr_destroy(attributes);
+        _ = Libc.close(ends[1]);
+        var connection = new Socket(new SafeSocketHandle(ends[0], ownsHandle: true));
+        if (error == 0) return (pid, connection);
+        connection.Dispose();
+        throw new IOException($"the keeper {binary} cannot be started: {Names.Errno(error)}");
+    }
+
+    /// <summary>Takes a keeper's exit from the kernel once its connection has closed. Harmless for one that is not our child.</summary>
+    public static unsafe void Collect(int pid)
+    {
+        int status;
+        _ = Libc.wait4(pid, &status, 0, null);
+    }
+}

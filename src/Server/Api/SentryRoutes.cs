@@ -1,0 +1,83 @@
+using System.Net.ServerSentEvents;
+using System.Runtime.CompilerServices;
+using System.Text.Json;
+using CalmSentry.Contract.Api;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Server.Events;
+using CalmSentry.Server.Services;
+using CalmSentry.Server.SignIn;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>The sentry itself, its logbook, live events and sign-in.</summary>
+internal static class SentryRoutes
+{
+    public static void MapSentry(this IEndpointRouteBuilder api)
+    {
+        api.MapGet("/sentry", (House house, SentrySelf self, HttpContext context) => TypedResults.Json(View(house, self, context), ApiJson.Default.SentryView))
+            .Produces<SentryView>().WithSummary("The sentry itself, and who you are to it");
+
+        api.MapGet("/logbook", (string? service, int? last, Registry registry, House house) =>
+                TypedResults.Json(
+                    house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by) => new(id, at, of, what, text, by)),
+                    ApiJson.Default.IReadOnlyListLogEntry))
+            .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all");
+
+        api.MapGet("/events", (EventHub events, Registry registry, HttpContext context) => TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted)))
+            .Produces<string>(200, "text/event-stream")
+            .WithSummary("Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet");
+
+        api.MapPost("/sign-in-links", (Sessions sessions, SentrySelf self, HttpContext context) =>
+            {
+                var (key, until) = sessions.NewLink(Caller.Of(context).Account);
+                return TypedResults.Json(new SignInLink($"{self.Console}sign-in?key={key}", until), ApiJson.Default.SignInLink, statusCode: 201);
+            })
+            .Produces<SignInLink>(201).WithSummary("A link that signs one browser in, once, within five minutes");
+
+        api.MapPost("/sign-out", (Sessions sessions, HttpContext context) =>
+            {
+                sessions.Close(context.Request.Cookies[Sessions.Cookie]);
+                context.Response.Cookies.Delete(Sessions.Cookie);
+                return TypedResults.NoContent();
+            })
+            .Produces(204).WithSummary("End this browser's session");
+    }
+
+    private static SentryView View(House house, SentrySelf self, HttpContext context)
+    {
+        var limits = new List<string>();
+        if (Account.OwnId != 0) limits.Add($"Not run as root: services run only as {Account.NameOf(Account.OwnId)}, and only while that account may run programs.");
+        if (house.Groups.WhyNot is { } why) limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
+        if (house.Store.Failure is { } failure) limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
+        return new SentryView
+        {
+            Version = SentrySelf.Version,
+            Host = Machine.HostName,
+            Pid = Environment.ProcessId,
+            Since = self.Since,
+            Account = Account.NameOf(Account.OwnId),
+            Root = house.Places.Root,
+            Console = self.Console,
+            Limits = limits,
+            You = Caller.Of(context).Name,
+        };
+    }
+
+    private static async IAsyncEnumerable<SseItem<string>> Items(EventHub events, Registry registry, [EnumeratorCancellation] CancellationToken cancellation)
+    {
+        LiveEvent All() => new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Default.IReadOnlyListServiceView));
+        await foreach (var live in events.Listen(All, cancellation).ConfigureAwait(false)) yield return new(live.Data, live.Name);
+    }
+}
+
+/// <summary>What the sentry knows of itself once it listens.</summary>
+internal sealed class SentrySelf(TimeProvider clock)
+{
+    public static string Version { get; } = typeof(SentrySelf).Assembly.GetName().Version?.ToString(3) ?? "0";
+
+    public DateTimeOffset Since { get; } = clock.GetUtcNow();
+
+    /// <summary>Address of the console, with a closing slash.</summary>
+    public string Console { get; set; } = "";
+}

@@ -1,0 +1,144 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Services;
+using CalmSentry.Server.SignIn;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>Wrap, see, begin, stop, unwrap. A call that asks for something answers when it has come true or failed to.</summary>
+internal static class ServiceRoutes
+{
+    public static void MapServices(this IEndpointRouteBuilder api)
+    {
+        api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Default.IReadOnlyListServiceView))
+            .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
+        api.MapPost("/services", Wrap).Produces<Answer>(201).ProducesProblem(400).ProducesProblem(409).ProducesProblem(422)
+            .WithSummary("Wrap a program as a service; the body is a definition. Registered is not running: start it next");
+        api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Default.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<ServiceDetail>().ProducesProblem(404).WithSummary("One service with its whole definition and latest runs; by short name or title");
+        api.MapGet("/services/{name}/runs", (string name, int? last, Registry registry, House house) =>
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000)), ApiJson.Default.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<IReadOnlyList<RunView>>().ProducesProblem(404).WithSummary("Runs, newest first");
+        api.MapPost("/services/{name}/start", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Start(actor, house, context)))
+            .Produces<Answer>().ProducesProblem(404).WithSummary("Start, wait, and answer with evidence");
+        api.MapPost("/services/{name}/stop", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Stop(actor, house, context)))
+            .Produces<Answer>().ProducesProblem(404).WithSummary("Stop cleanly and wait until nothing of the run is left");
+        api.MapPost("/services/{name}/restart", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Restart(actor, house, context)))
+            .Produces<Answer>().ProducesProblem(404).WithSummary("Stop cleanly, start again, and answer with evidence");
+        api.MapDelete("/services/{name}", (string name, string? output, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Unwrap(actor, house, context, output)))
+            .Produces<Answer>().ProducesProblem(404).WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
+    }
+
+    private static async Task<IResult> Wrap(HttpContext context, Registry registry, House house)
+    {
+        var caller = Caller.Of(context);
+        var (definition, document, problem) = await Wrapping.Read(context.Request, caller, house).ConfigureAwait(false);
+        if (problem is not null) return problem;
+        if (!registry.TryAdd(definition!, document, caller.Name))
+        {
+            return Problems.Of(
+                409, "name-taken", "The name is taken", $"There is a service called '{definition!.Name}' already; nothing was changed.",
+                $"Choose another name, or see what it is with 'calm show {definition.Name}'.");
+        }
+
+        await house.Store.Flush().ConfigureAwait(false);
+        var view = registry.Find(definition!.Name)!.View;
+        var answer = new Answer
+        {
+            CameTrue = true,
+            Said = $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running" + (view.At == "boot" ? "; it begins with the machine." : "."),
+            Service = view,
+        };
+        return TypedResults.Json(answer, ApiJson.Default.Answer, statusCode: 201);
+    }
+
+    private static async Task<IResult> Ask(string name, Registry registry, HttpContext context, Func<ServiceActor, Task<Answer>> ask) =>
+        registry.Find(name) is { } actor
+            ? TypedResults.Json(await ask(actor).ConfigureAwait(false), ApiJson.Default.Answer)
+            : Problems.NoSuchService(name, registry.Nearest(name));
+
+    private static async Task<Answer> Start(ServiceActor actor, House house, HttpContext context)
+    {
+        var before = actor.Situation;
+        var asked = await actor.Ask(new StartAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
+        return await Arrive(actor, asked, already, house, context).ConfigureAwait(false);
+    }
+
+    private static async Task<Answer> Restart(ServiceActor actor, House house, HttpContext context)
+    {
+        var asked = await actor.Ask(new RestartAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        return await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false);
+    }
+
+    /// <summary>Waits until the run asked for has been proven, or has failed.</summary>
+    private static async Task<Answer> Arrive(ServiceActor actor, Situation asked, bool already, House house, HttpContext context)
+    {
+        var run = asked.Phase == Phase.Stopping ? asked.LastRun + 1 : asked.LastRun;
+        var now = await actor.Until(s => s.LastRun > run || s.Phase is not (Phase.Starting or Phase.Stopping), context.RequestAborted).ConfigureAwait(false);
+        await house.Store.Flush().ConfigureAwait(false);
+        var came = now.LastRun == run && now.Phase == Phase.Running;
+        var title = actor.Definition.Title;
+        var said = came
+            ? $"{title} {(already ? "was running already" : "runs")}: run {run}, pid {now.Run!.Pid}."
+            : $"{title} is not running: {Why(actor, now)}";
+        return new Answer { CameTrue = came, Said = said, Service = actor.View, Evidence = EvidenceFinder.Of(actor, now, house) };
+    }
+
+    private static string Why(ServiceActor actor, Situation now) => now switch
+    {
+        { LastEnd.Outcome: { Kind: OutcomeKind.NeverLaunched, Detail: { } detail } } when now.Phase == Phase.Stopped => detail + ".",
+        { LastEnd: { } end } when now.Phase == Phase.Waiting => $"it {OutcomeWords.Of(end.Outcome)}. {actor.View.Why}",
+        _ => actor.View.Why,
+    };
+
+    private static async Task<Answer> Stop(ServiceActor actor, House house, HttpContext context)
+    {
+        var before = actor.Situation;
+        var asked = await actor.Ask(new StopAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
+        await house.Store.Flush().ConfigureAwait(false);
+        var title = actor.Definition.Title;
+        var came = now.Phase == Phase.Stopped;
+        var said = (came, before.Run, now.LastEnd) switch
+        {
+            (false, _, _) => $"{title} was started again meanwhile. {actor.View.Why}",
+            (_, null, _) => before.Phase == Phase.Stopped ? $"{title} was not running." : $"{title} is stopped; nothing is tried again.",
+            (_, _, { } end) => $"{title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)}"
+                + $" after {Seconds(end.At - asked.Since)}{(end.Forced ? ", by force: the steps of its wind-down did not suffice" : "")}. Nothing of it is left.",
+            _ => $"{title} is stopped.",
+        };
+        return new Answer { CameTrue = came, Said = said, Service = actor.View };
+    }
+
+    private static async Task<Answer> Unwrap(ServiceActor actor, House house, HttpContext context, string? output)
+    {
+        await actor.Ask(new UnwrapAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        await actor.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
+        await house.Store.Flush().ConfigureAwait(false);
+        var name = actor.Definition.Name;
+        var directory = house.Places.OutputDirectoryOf(name);
+        var kept = Directory.Exists(directory);
+        if (kept && output == "remove")
+        {
+            Directory.Delete(directory, recursive: true);
+            kept = false;
+        }
+
+        var state = house.Places.StateOf(name);
+        var left = new List<string>();
+        if (kept) left.Add($"its output in {directory}");
+        if (Directory.Exists(state))
+        {
+            if (Directory.EnumerateFileSystemEntries(state).Any()) left.Add($"what it keeps in {state}");
+            else Directory.Delete(state);
+        }
+
+        return new Answer { CameTrue = true, Said = $"{actor.Definition.Title} is unwrapped. " + (left.Count == 0 ? "Nothing of it is left." : $"Left in place: {string.Join(" and ", left)}.") };
+    }
+
+    private static string Seconds(TimeSpan length) => string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{Math.Max(0, length.TotalSeconds):0.0} s");
+}

@@ -1,0 +1,74 @@
+using System.Collections.Concurrent;
+using System.Runtime.CompilerServices;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using System.Threading.Channels;
+using CalmSentry.Contract.Api;
+
+namespace CalmSentry.Server.Events;
+
+/// <summary>One event as it goes out: its name and its data as JSON, written once for all who listen.</summary>
+internal readonly record struct LiveEvent(string Name, string Data);
+
+/// <summary>Tells every listener what changes, as it changes. A listener that does not keep up is cut off and comes back for the whole.</summary>
+internal sealed class EventHub
+{
+    private const int Backlog = 4096;
+
+    private readonly ConcurrentDictionary<Channel<LiveEvent>, bool> listeners = [];
+
+    public void Changed(ServiceView view) => Send("service", view, ApiJson.Default.ServiceView);
+
+    public void Removed(string name) => Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Default.String), ApiJson.Default.JsonElement);
+
+    public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Default.LogEntry);
+
+    public async IAsyncEnumerable<LiveEvent> Listen(Func<LiveEvent> first, [EnumeratorCancellation] CancellationToken cancellation)
+    {
+        var channel = Channel.CreateBounded<LiveEvent>(new BoundedChannelOptions(Backlog) { SingleReader = true });
+        listeners[channel] = true;
+        try
+        {
+            yield return first();
+            while (true)
+            {
+                var more = await More(channel.Reader, cancellation).ConfigureAwait(false);
+                if (more is null)
+                {
+                    yield return new("beat", "{}");
+                    continue;
+                }
+
+                if (more is false) yield break;
+                while (channel.Reader.TryRead(out var next)) yield return next;
+            }
+        }
+        finally
+        {
+            listeners.TryRemove(channel, out _);
+        }
+    }
+
+    /// <summary>Null when nothing came for a while: then a beat shows that the line still stands.</summary>
+    private static async Task<bool?> More(ChannelReader<LiveEvent> reader, CancellationToken cancellation)
+    {
+        using var beat = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+        beat.CancelAfter(TimeSpan.FromSeconds(15));
+        try
+        {
+            return await reader.WaitToReadAsync(beat.Token).ConfigureAwait(false);
+        }
+        catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
+        {
+            return null;
+        }
+    }
+
+    private void Send<T>(string name, T value, JsonTypeInfo<T> type)
+    {
+        if (listeners.IsEmpty) return;
+        var live = new LiveEvent(name, JsonSerializer.Serialize(value, type));
+        foreach (var channel in listeners.Keys)
+            if (!channel.Writer.TryWrite(live)) channel.Writer.TryComplete();
+    }
+}

@@ -1,0 +1,97 @@
+using System.Net.Sockets;
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Sockets;
+
+namespace CalmSentry.Server.Keepers;
+
+/// <summary>The server's end of the connection to one keeper: orders go out, news comes in, in order.</summary>
+internal sealed class KeeperLink
+{
+    private readonly Socket socket;
+    private readonly string runDirectory;
+    private readonly int childPid;
+    private byte[] inbox = new byte[1024];
+    private int from, to;
+
+    private KeeperLink(Socket socket, string runDirectory, int childPid) => (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
+
+    /// <exception cref="IOException">The keeper cannot be started.</exception>
+    public static KeeperLink Start(KeeperStarter starter, string runDirectory)
+    {
+        var (pid, socket) = starter.Start(runDirectory);
+        return new(socket, runDirectory, pid);
+    }
+
+    /// <summary>Connects to the keeper an earlier server started; null when there is none.</summary>
+    public static KeeperLink? Find(string runDirectory)
+    {
+        try
+        {
+            return new(UnixConnection.Connect(runDirectory, "socket"), runDirectory, childPid: 0);
+        }
+        catch (SocketException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Sends an order. A keeper that is gone is noticed by the reading side.</summary>
+    public void Send(Message order)
+    {
+        try
+        {
+            socket.Send(order.ToBytes().Span);
+        }
+        catch (Exception error) when (error is SocketException or ObjectDisposedException)
+        {
+            // Next() tells.
+        }
+    }
+
+    /// <summary>The next news, or null once the keeper is gone.</summary>
+    public async Task<(KeeperWord Word, byte[] Body)?> Next()
+    {
+        try
+        {
+            while (true)
+            {
+                if (Message.TryReadHead(inbox.AsSpan(from, to - from), out var word, out var length) && to - from >= Message.HeadLength + length)
+                {
+                    var body = inbox.AsSpan(from + Message.HeadLength, length).ToArray();
+                    from += Message.HeadLength + length;
+                    return (word, body);
+                }
+
+                inbox.AsSpan(from, to - from).CopyTo(inbox);
+                (from, to) = (0, to - from);
+                if (to == inbox.Length) Array.Resize(ref inbox, inbox.Length * 2);
+                var got = await socket.ReceiveAsync(inbox.AsMemory(to)).ConfigureAwait(false);
+                if (got == 0) return null;
+                to += got;
+            }
+        }
+        catch (Exception error) when (error is SocketException or InvalidDataException or ObjectDisposedException)
+        {
+            return null; // Gone is gone, however it went.
+        }
+    }
+
+    /// <summary>Completes when the keeper's process is gone for good, its lock on the service free again.</summary>
+    public async Task Buried()
+    {
+        socket.Dispose();
+        if (childPid != 0)
+        {
+            KeeperStarter.Collect(childPid);
+            return;
+        }
+
+        for (var tries = 0; tries < 2000; tries++)
+        {
+            using var free = FileLock.TryTake(Path.Combine(runDirectory, "lock"));
+            if (free is not null) return;
+            await Task.Delay(1).ConfigureAwait(false);
+        }
+    }
+}

@@ -1,0 +1,60 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Programs;
+
+namespace CalmSentry.Server.Keepers;
+
+/// <summary>Why a program cannot be launched, said so that an administrator knows what to mend.</summary>
+internal static class LaunchWords
+{
+    private const int NoEntry = 2, NoPermission = 1, NoAccess = 13, WouldBlock = 11, BadFormat = 8, NoSpace = 28;
+
+    /// <summary>The failed step of a launch, as a sentence without its full stop.</summary>
+    public static string Of(LaunchStep step, int errno, Definition definition, string directory, string output)
+    {
+        var error = Names.Errno(errno);
+        return step switch
+        {
+            LaunchStep.Lock when errno == WouldBlock => "another keeper still has this service; look for a second sentry on the same root",
+            LaunchStep.Output when errno == NoSpace => $"there is no room left for its output in {Path.GetDirectoryName(output)}: {error}; free some space there",
+            LaunchStep.Output => $"its output file {output} cannot be written: {error}",
+            LaunchStep.Clone => $"the host gave no new process: {error}",
+            LaunchStep.Groups or LaunchStep.Group or LaunchStep.Account => $"it may not change to the account {definition.Account}: {error}; a sentry that runs as root may",
+            LaunchStep.Directory when errno == NoEntry => $"its directory {directory} is not there; make it, or set another with --directory",
+            LaunchStep.Directory => $"the account {definition.Account} cannot enter its directory {directory}: {error}",
+            LaunchStep.Execute => Execute(errno, definition, error),
+            _ => $"the step '{step.ToString().ToLowerInvariant()}' failed: {error}",
+        };
+    }
+
+    /// <summary>What is wrong with a program's file, with a stable code; null when nothing is.</summary>
+    public static (string Code, string Words, string Next)? Fault(string path)
+    {
+        var file = ProgramFile.Look(path);
+        return file.Fault switch
+        {
+            ProgramFault.Missing => ("program-missing", $"there is no program at {path}", "give the path where the program's file really is; 'ls -l' shows it"),
+            ProgramFault.IsDirectory => ("program-is-directory", $"{path} is a directory, not a program", "name the program's file inside it"),
+            ProgramFault.NotAFile => ("program-not-a-file", $"{path} is a device, not a program", "name a program's file"),
+            ProgramFault.NoExecuteRight => ("program-not-executable", $"{path} has no execute right", $"give it the right with 'chmod +x {path}', or put its interpreter first: -- /usr/bin/python3 {path}"),
+            ProgramFault.InterpreterMissing when file.Interpreter!.EndsWith('\r') => ("interpreter-missing", $"the first line of {path} ends with a Windows line end, so its interpreter '{file.Interpreter.TrimEnd('\r')}' is not found", $"save the file with Unix line ends: sed -i 's/\\r$//' {path}"),
+            ProgramFault.InterpreterMissing => ("interpreter-missing", $"the script {path} asks for the interpreter {file.Interpreter}, which is not there", $"install it, or mend the first line of {path}"),
+            ProgramFault.UnknownFormat => ("program-format", $"{path} is neither a program for this machine nor a script that begins with #!", $"put its interpreter first: -- /bin/sh {path}"),
+            _ => null,
+        };
+    }
+
+    private static string Execute(int errno, Definition definition, string error)
+    {
+        var path = definition.Program.Path;
+        if (Fault(path) is { } fault) return fault.Words;
+        return errno switch
+        {
+            NoAccess or NoPermission => $"the account {definition.Account} may not execute {path}: it, its interpreter or a folder above it lacks the right ({error})",
+            NoEntry => $"{path} is there, but the loader or interpreter it needs is not ({error})",
+            BadFormat => $"{path} is not made for this machine ({error})",
+            _ => $"{path} cannot be executed: {error}",
+        };
+    }
+}

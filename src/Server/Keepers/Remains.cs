@@ -1,0 +1,70 @@
+using CalmSentry.Contract;
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Server.Keepers;
+
+/// <summary>What a keeper left behind: outcomes on file, and, if it was killed, processes that must not live on beside the next run.</summary>
+internal static class Remains
+{
+    /// <summary>The outcome a keeper wrote down, with its time; null when it wrote none for that run.</summary>
+    public static (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, long run)
+    {
+        try
+        {
+            var bytes = File.ReadAllBytes(Path.Combine(runDirectory, $"outcome.{run}"));
+            return Message.TryReadHead(bytes, out var word, out _) ? (word, bytes[Message.HeadLength..]) : null;
+        }
+        catch (IOException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>The highest run number with an outcome on file, or 0.</summary>
+    public static long LatestRun(string runDirectory) => !Directory.Exists(runDirectory) ? 0 : Directory.EnumerateFiles(runDirectory, "outcome.*")
+        .Select(file => long.TryParse(Path.GetExtension(file).AsSpan(1), out var run) ? run : 0).DefaultIfEmpty().Max();
+
+    public static void Discard(string runDirectory, long run)
+    {
+        try
+        {
+            File.Delete(Path.Combine(runDirectory, $"outcome.{run}"));
+        }
+        catch (DirectoryNotFoundException)
+        {
+        }
+    }
+
+    /// <summary>Ends every process of a run whose keeper is gone, and returns when none is left.</summary>
+    /// <returns>How many there were.</returns>
+    public static async Task<int> End(Definition definition, long run, Places places, ControlGroups groups)
+    {
+        var group = groups.For($"{definition.Name}.{run}");
+        if (group is not null && Directory.Exists(group)) await File.WriteAllTextAsync(Path.Combine(group, "cgroup.kill"), "1").ConfigureAwait(false);
+        var ended = new HashSet<int>();
+        while (true)
+        {
+            // Marked processes, wherever they have gone; a process being ended has no environment any more.
+            var left = ProcessFacts.WithVariable($"CALM_RUN={LaunchOrder.Mark(definition, run, places)}").ToList();
+            foreach (var pid in left.Where(ProcessFacts.End)) ended.Add(pid);
+            if (left.Count == 0 && !Populated(group)) break;
+            await Task.Delay(5).ConfigureAwait(false);
+        }
+
+        if (group is not null && Directory.Exists(group)) Directory.Delete(group);
+        return ended.Count;
+    }
+
+    private static bool Populated(string? group) =>
+        group is not null && Directory.Exists(group) && File.ReadAllText(Path.Combine(group, "cgroup.events")).Contains("populated 1", StringComparison.Ordinal);
+
+    public static Outcome Read(ReadOnlySpan<byte> body)
+    {
+        var status = new WaitStatus((int)Message.Number(body, "status"));
+        return status.Signal != 0 ? new(OutcomeKind.Signalled, status.Signal, status.DumpedCore) : new(OutcomeKind.Exited, status.ExitCode);
+    }
+}

@@ -1,0 +1,105 @@
+using System.IO.Pipelines;
+using System.Text;
+
+namespace CalmSentry.Server.Output;
+
+/// <summary>Reading what a program printed: the first lines of a run, the last lines, and what comes.</summary>
+internal static class OutputFile
+{
+    private const int Block = 65536;
+
+    /// <summary>Up to <paramref name="count"/> lines from an offset on, each at most 500 characters.</summary>
+    public static IReadOnlyList<string> FirstLines(string path, long offset, int count)
+    {
+        try
+        {
+            using var file = Open(path);
+            file.Position = Math.Min(offset, file.Length);
+            var head = new byte[8192];
+            var got = file.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
+            return [.. Encoding.UTF8.GetString(head, 0, got).Split('\n').Where(line => line.Length > 0).Take(count).Select(line => line.Length > 500 ? line[..500] + "…" : line)];
+        }
+        catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException)
+        {
+            return [];
+        }
+    }
+
+    /// <summary>Where the last <paramref name="lines"/> lines begin, read backwards block by block.</summary>
+    public static long StartOfLast(FileStream file, int lines)
+    {
+        var block = new byte[Block];
+        var at = file.Length;
+        var left = lines + 1L;
+        var first = true;
+        while (at > 0)
+        {
+            var size = (int)Math.Min(Block, at);
+            at -= size;
+            file.Position = at;
+            file.ReadExactly(block, 0, size);
+            for (var i = size - 1; i >= 0; i--)
+            {
+                if (block[i] != '\n')
+                {
+                    // The last line may still be without its end.
+                    if (first) left--;
+                    first = false;
+                    if (left == 0) return at + i + 1;
+                    continue;
+                }
+
+                first = false;
+                if (--left == 0) return at + i + 1;
+            }
+        }
+
+        return 0;
+    }
+
+    /// <summary>Copies from an offset to the end and, when following, goes on with whatever is appended until cancelled.</summary>
+    public static async Task Copy(string path, long from, bool follow, PipeWriter to, CancellationToken cancellation)
+    {
+        using var grown = new SemaphoreSlim(0, 1);
+        using var watcher = follow ? new FileSystemWatcher(Path.GetDirectoryName(path)!) { NotifyFilter = NotifyFilters.LastWrite | NotifyFilters.FileName } : null;
+        if (watcher is not null)
+        {
+            void Wake(object sender, FileSystemEventArgs change)
+            {
+                if (grown.CurrentCount == 0) grown.Release();
+            }
+
+            watcher.Changed += Wake;
+            watcher.Created += Wake;
+            watcher.EnableRaisingEvents = true;
+        }
+
+        FileStream? file = null;
+        try
+        {
+            while (!cancellation.IsCancellationRequested)
+            {
+                if (file is null && File.Exists(path)) file = Open(path);
+                while (file is not null)
+                {
+                    if (file.Length < from) from = 0; // emptied by hand
+                    file.Position = from;
+                    var got = await file.ReadAsync(to.GetMemory(Block), cancellation).ConfigureAwait(false);
+                    if (got == 0) break;
+                    from += got;
+                    to.Advance(got);
+                    if ((await to.FlushAsync(cancellation).ConfigureAwait(false)).IsCompleted) return;
+                }
+
+                if (!follow) return;
+                await grown.WaitAsync(cancellation).ConfigureAwait(false);
+            }
+        }
+        finally
+        {
+            if (file is not null) await file.DisposeAsync().ConfigureAwait(false);
+        }
+    }
+
+    public static FileStream Open(string path) => new(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, 1);
+}

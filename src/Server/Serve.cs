@@ -1,0 +1,161 @@
+using System.Net;
+using CalmSentry.Contract;
+using CalmSentry.Contract.Api;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Api;
+using CalmSentry.Server.Console;
+using CalmSentry.Server.Events;
+using CalmSentry.Server.Services;
+using CalmSentry.Server.SignIn;
+using CalmSentry.Store;
+using Microsoft.AspNetCore.Hosting.Server;
+using Microsoft.AspNetCore.Hosting.Server.Features;
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Server;
+
+/// <summary><c>calm-sentry serve</c>: takes running keepers up again, then listens. Ends on SIGTERM or Ctrl-C; programs go on.</summary>
+internal static partial class Serve
+{
+    public static async Task<int> Run(string? root, int port, CancellationToken cancellation)
+    {
+        var places = Places.From(root);
+        if (Refuse(places) is { } refusal)
+        {
+            await System.Console.Error.WriteLineAsync(refusal).ConfigureAwait(false);
+            return 1;
+        }
+
+        using var only = FileLock.TryTake(places.Lock);
+        if (only is null)
+        {
+            await System.Console.Error.WriteLineAsync($"calm-sentry: another sentry already serves {places.Root}. Stop it first, or give this one a root of its own with --root DIR.").ConfigureAwait(false);
+            return 1;
+        }
+
+        SentryStore store;
+        try
+        {
+            store = SentryStore.Open(places.Database);
+        }
+        catch (SqliteException error)
+        {
+            await System.Console.Error.WriteLineAsync($"calm-sentry: the store {places.Database} cannot be opened: {error.Message}").ConfigureAwait(false);
+            return 1;
+        }
+
+        await using (store.ConfigureAwait(false))
+        {
+            var app = Build(places, store, port);
+            await using (app.ConfigureAwait(false))
+            {
+                await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
+                File.Delete(places.ApiSocket);
+                try
+                {
+                    await app.StartAsync(cancellation).ConfigureAwait(false);
+                }
+                catch (IOException error)
+                {
+                    await System.Console.Error.WriteLineAsync($"calm-sentry: cannot listen: {error.Message} Choose another port with --port N, or --port 0 for any free one.").ConfigureAwait(false);
+                    return 1;
+                }
+
+                Announce(app, places);
+                await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
+            }
+
+            File.Delete(places.PortFile);
+        }
+
+        return 0;
+    }
+
+    private static WebApplication Build(Places places, SentryStore store, int port)
+    {
+        var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
+        builder.Logging.ClearProviders().AddSimpleConsole(options =>
+        {
+            options.SingleLine = true;
+            options.TimestampFormat = "yyyy-MM-dd HH:mm:ss ";
+        }).SetMinimumLevel(LogLevel.Warning).AddFilter("CalmSentry", LogLevel.Information);
+        builder.WebHost.ConfigureKestrel(kestrel =>
+        {
+            kestrel.AddServerHeader = false;
+            kestrel.ListenUnixSocket(places.ApiSocket, socket => socket.Use(Caller.AskKernel));
+            kestrel.Listen(IPAddress.Loopback, port);
+        });
+        builder.Services.ConfigureHttpJsonOptions(json =>
+        {
+            json.SerializerOptions.TypeInfoResolverChain.Insert(0, ApiJson.Default);
+            json.SerializerOptions.PropertyNamingPolicy = ApiJson.Default.Options.PropertyNamingPolicy;
+            json.SerializerOptions.RespectNullableAnnotations = true;
+        });
+        builder.Services.AddOpenApi("v1", options => options.AddDocumentTransformer((document, _, _) =>
+        {
+            document.Info.Title = "Calm Sentry";
+            document.Info.Version = SentrySelf.Version;
+            document.Servers?.Clear();
+            return Task.CompletedTask;
+        }));
+        var house = new House(places, store, new EventHub(), ControlGroups.Find(places.RunDirectory), new KeeperStarter(Path.Combine(AppContext.BaseDirectory, "calm-keeper")), TimeProvider.System);
+        builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
+            .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock));
+
+        var app = builder.Build();
+        app.UseExceptionHandler(failed => failed.Run(context =>
+            Problems.Of(500, "internal", "Something went wrong in the sentry", "The call failed inside the sentry; the services it keeps are not affected.", "Look at the sentry's own log.").ExecuteAsync(context)));
+        app.UseStatusCodePages(async status =>
+        {
+            var context = status.HttpContext;
+            var code = context.Response.StatusCode;
+            await Problems.Of(code, code == 405 ? "wrong-method" : code == 404 ? "no-such-call" : "bad-call", "No such call", $"{context.Request.Method} {context.Request.Path} is not a call of this API.", "GET /api/openapi.json lists them all.")
+                .ExecuteAsync(context).ConfigureAwait(false);
+        });
+        app.Use(next => context => Door.Watch(context, next));
+        app.UseConsole();
+        app.MapGet("/sign-in", (string? key, Sessions sessions, HttpContext context) => Door.SignIn(key, sessions, context)).ExcludeFromDescription();
+        app.MapOpenApi("/api/{documentName}.json");
+        var api = app.MapGroup("/api");
+        api.MapServices();
+        api.MapOutput();
+        api.MapSentry();
+        return app;
+    }
+
+    private static void Announce(WebApplication app, Places places)
+    {
+        File.SetUnixFileMode(places.ApiSocket, (UnixFileMode)0b110_110_110); // anyone may knock: the kernel says who it is
+        var address = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First(a => a.StartsWith("http://127", StringComparison.Ordinal));
+        var self = app.Services.GetRequiredService<SentrySelf>();
+        self.Console = address + "/";
+        File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
+        var house = app.Services.GetRequiredService<House>();
+        house.Log(null, "serving", $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid {Environment.ProcessId}.");
+        Ready(app.Logger, SentrySelf.Version, places.ApiSocket, self.Console);
+    }
+
+    [LoggerMessage(LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]
+    private static partial void Ready(ILogger logger, string version, string socket, string console);
+
+    /// <summary>Makes the places, or says why it cannot.</summary>
+    private static string? Refuse(Places places)
+    {
+        var length = System.Text.Encoding.UTF8.GetByteCount(places.ApiSocket);
+        if (length > Places.LongestSocketPath)
+            return $"calm-sentry: the root {places.Root} is too deep: its socket's path {places.ApiSocket} has {length} bytes, {Places.LongestSocketPath} are allowed. Choose a shorter --root.";
+        try
+        {
+            Directory.CreateDirectory(places.Library, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
+            Directory.CreateDirectory(places.Logs);
+            Directory.CreateDirectory(places.RunDirectory);
+            return null;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return $"calm-sentry: the places under {places.Root} cannot be made: {error.Message} As root they can; or give a root of your own with --root DIR.";
+        }
+    }
+}

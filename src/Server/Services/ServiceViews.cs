@@ -1,0 +1,98 @@
+using System.Text.Json;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Native;
+using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Services;
+
+/// <summary>A service as the API shows it.</summary>
+internal static class ServiceViews
+{
+    public static ServiceView Of(ServiceActor actor)
+    {
+        var (definition, now) = (actor.Definition, actor.Situation);
+        return new ServiceView
+        {
+            Name = definition.Name,
+            Title = definition.Title,
+            Host = Machine.HostName,
+            State = StateOf(now.Phase),
+            Health = actor.OutputStuck != 0 ? "poor" : now.Phase == Phase.Running ? "good" : "unknown",
+            Why = Explanation.Of(definition, now, TimeZoneInfo.Local)
+                + (actor.OutputStuck != 0 ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; nothing is dropped, the program waits." : ""),
+            Since = now.Since,
+            Pid = now.Run?.Pid,
+            Run = now.Run?.Number ?? (now.LastRun > 0 ? now.LastRun : null),
+            UpSince = now.Run?.Launched,
+            Restarts = now.Restarts,
+            At = definition.At == BeginAt.Boot ? "boot" : "request",
+            Account = definition.Account,
+            Command = [definition.Program.Path, .. definition.Program.Arguments],
+        };
+    }
+
+    public static ServiceDetail Detail(ServiceActor actor, House house)
+    {
+        var view = actor.View;
+        using var definition = JsonDocument.Parse(JsonNodes.Write(DefinitionWriter.Write(actor.Definition)));
+        return new ServiceDetail
+        {
+            Name = view.Name,
+            Title = view.Title,
+            Host = view.Host,
+            State = view.State,
+            Health = view.Health,
+            Why = view.Why,
+            Since = view.Since,
+            Pid = view.Pid,
+            Run = view.Run,
+            UpSince = view.UpSince,
+            Restarts = view.Restarts,
+            At = view.At,
+            Account = view.Account,
+            Command = view.Command,
+            Revision = actor.Revision,
+            Definition = definition.RootElement.Clone(),
+            Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
+            Directory = LaunchOrder.DirectoryOf(actor.Definition, house.Places),
+            Output = house.Places.OutputOf(view.Name),
+            StateDirectory = house.Places.StateOf(view.Name),
+            Runs = Runs(house, view.Name, 10),
+        };
+    }
+
+    public static IReadOnlyList<RunView> Runs(House house, string name, int last) =>
+    [
+        .. house.Store.Runs(name, last).Select(run => new RunView
+        {
+            Run = run.Number,
+            Cause = run.Cause,
+            Began = run.Began,
+            Launched = run.Launched,
+            Ended = run.Ended,
+            Pid = run.Pid,
+            Outcome = run.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
+            Code = run.Outcome?.Code,
+            Words = run.Outcome is { } words ? OutcomeWords.Of(words) : null,
+            PeakKib = run.PeakKib,
+            CpuUs = run.CpuMicroseconds,
+        }),
+    ];
+
+    private static string StateOf(Phase phase) => phase switch
+    {
+        Phase.Stopped => "stopped",
+        Phase.Waiting => "waiting",
+        Phase.Starting => "starting",
+        Phase.Running => "running",
+        Phase.Stopping => "stopping",
+        Phase.Resting => "resting",
+        _ => "held",
+    };
+}

@@ -1,0 +1,42 @@
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Store;
+
+/// <summary>The tables. Each step brings a database one version further; steps are only ever added. Times are Unix microseconds.</summary>
+internal static class Schema
+{
+    private static readonly string[] Steps =
+    [
+        """
+        CREATE TABLE fact (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
+        CREATE TABLE service (name TEXT PRIMARY KEY, situation TEXT NOT NULL, revision INTEGER NOT NULL) STRICT;
+        CREATE TABLE revision (
+          service TEXT NOT NULL, number INTEGER NOT NULL, at INTEGER NOT NULL, by TEXT NOT NULL, document TEXT NOT NULL,
+          PRIMARY KEY (service, number)) STRICT, WITHOUT ROWID;
+        CREATE TABLE run (
+          service TEXT NOT NULL, number INTEGER NOT NULL, cause TEXT NOT NULL, began INTEGER NOT NULL, launched INTEGER, ended INTEGER,
+          pid INTEGER, revision INTEGER NOT NULL, outcome TEXT, code INTEGER, core INTEGER, detail TEXT, peak_kib INTEGER, cpu_us INTEGER,
+          PRIMARY KEY (service, number)) STRICT, WITHOUT ROWID;
+        CREATE TABLE logbook (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, service TEXT, what TEXT NOT NULL, text TEXT NOT NULL, by TEXT) STRICT;
+        CREATE INDEX logbook_service ON logbook (service, id);
+        CREATE TABLE session (hash TEXT PRIMARY KEY, account TEXT NOT NULL, until INTEGER NOT NULL) STRICT;
+        """,
+    ];
+
+    public static void Bring(SqliteConnection connection)
+    {
+        Execute(connection, "PRAGMA journal_mode = WAL");
+        Execute(connection, "PRAGMA synchronous = NORMAL");
+        using var ask = connection.CreateCommand();
+        ask.CommandText = "PRAGMA user_version";
+        for (var version = (int)(long)ask.ExecuteScalar()!; version < Steps.Length; version++)
+            Execute(connection, $"BEGIN; {Steps[version]} PRAGMA user_version = {version + 1}; COMMIT;");
+    }
+
+    private static void Execute(SqliteConnection connection, string sql)
+    {
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        command.ExecuteNonQuery();
+    }
+}

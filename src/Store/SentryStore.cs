@@ -1,0 +1,229 @@
+using System.Text.Json;
+using System.Threading.Channels;
+using CalmSentry.Core.Lifecycle;
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Store;
+
+/// <summary>
+/// All that must survive: definitions with revisions, where each service stands, runs, the logbook, sessions. One writer
+/// takes everything in the order it was given and commits what has gathered in one transaction; readers have their own
+/// connections (write-ahead log). What a person asked is awaited with <see cref="Flush"/>; the rest never waits for a disk.
+/// </summary>
+public sealed class SentryStore : IAsyncDisposable
+{
+    private readonly string connectionString;
+    private readonly SqliteConnection writer;
+    private readonly Dictionary<string, SqliteCommand> prepared = [];
+    private readonly Channel<Write> queue = Channel.CreateUnbounded<Write>(new UnboundedChannelOptions { SingleReader = true });
+    private readonly Task writing;
+    private long lastLogId;
+
+    private readonly record struct Write(string? Sql, object?[] Values, TaskCompletionSource? Done);
+
+    private SentryStore(string connectionString, SqliteConnection writer)
+    {
+        this.connectionString = connectionString;
+        this.writer = writer;
+        lastLogId = Scalar(writer, "SELECT coalesce(max(id), 0) FROM logbook");
+        writing = Task.Run(WriteAll);
+    }
+
+    /// <summary>What could not be written, if anything; the service goes on and says so.</summary>
+    public string? Failure { get; private set; }
+
+    /// <exception cref="SqliteException">The file is no database of ours, or its disk is full.</exception>
+    public static SentryStore Open(string path)
+    {
+        var text = new SqliteConnectionStringBuilder { DataSource = path, Pooling = true }.ToString();
+        var writer = new SqliteConnection(text);
+        writer.Open();
+        Schema.Bring(writer);
+        return new SentryStore(text, writer);
+    }
+
+    // Definitions
+
+    public IReadOnlyList<StoredService> Services() => Read(
+        "SELECT s.name, s.situation, s.revision, r.document FROM service s JOIN revision r ON r.service = s.name AND r.number = s.revision ORDER BY s.name",
+        row => new StoredService(row.GetString(0), row.GetInt32(2), row.GetString(3), JsonSerializer.Deserialize(row.GetString(1), StoreJson.Default.Situation)!));
+
+    public void Add(string name, string document, Situation situation, string by, DateTimeOffset now)
+    {
+        Enqueue("INSERT INTO service (name, situation, revision) VALUES ($0, $1, 1)", name, JsonSerializer.Serialize(situation, StoreJson.Default.Situation));
+        Enqueue("INSERT INTO revision (service, number, at, by, document) VALUES ($0, 1, $1, $2, $3)", name, Micros(now), by, document);
+    }
+
+    public void Remove(string name)
+    {
+        Enqueue("DELETE FROM run WHERE service = $0", name);
+        Enqueue("DELETE FROM revision WHERE service = $0", name);
+        Enqueue("DELETE FROM service WHERE name = $0", name);
+    }
+
+    public void Save(string name, Situation situation) =>
+        Enqueue("UPDATE service SET situation = $1 WHERE name = $0", name, JsonSerializer.Serialize(situation, StoreJson.Default.Situation));
+
+    // Runs
+
+    public void RunBegan(string service, LiveRun run, int revision) => Enqueue(
+        "INSERT OR IGNORE INTO run (service, number, cause, began, revision) VALUES ($0, $1, $2, $3, $4)",
+        service, run.Number, Words.Of(run.Cause), Micros(run.Began), revision);
+
+    public void RunLaunched(string service, long run, int pid, DateTimeOffset at) =>
+        Enqueue("UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1", service, run, pid, Micros(at));
+
+    public void RunEnded(string service, long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds) => Enqueue(
+        "UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8 WHERE service = $0 AND number = $1",
+        service, run, Micros(at), Words.Of(outcome.Kind), outcome.Code, outcome.Core ? 1 : 0, outcome.Detail, peakKib, cpuMicroseconds);
+
+    /// <summary>The latest runs of a service, newest first.</summary>
+    public IReadOnlyList<StoredRun> Runs(string service, int last) => Read(
+        "SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us FROM run WHERE service = $0 ORDER BY number DESC LIMIT $1",
+        row => new StoredRun(
+            row.GetInt64(0), row.GetString(1), Time(row.GetInt64(2)), TimeOrNull(row, 3), TimeOrNull(row, 4), row.IsDBNull(5) ? null : row.GetInt32(5),
+            row.IsDBNull(6) ? null : new Outcome(Words.Kind(row.GetString(6)), row.GetInt32(7), row.GetInt32(8) != 0, row.IsDBNull(9) ? null : row.GetString(9)),
+            row.IsDBNull(10) ? null : row.GetInt64(10), row.IsDBNull(11) ? null : row.GetInt64(11)),
+        service, last);
+
+    // Logbook
+
+    public long Log(DateTimeOffset at, string? service, string what, string text, string? by)
+    {
+        var id = Interlocked.Increment(ref lastLogId);
+        Enqueue("INSERT INTO logbook (id, at, service, what, text, by) VALUES ($0, $1, $2, $3, $4, $5)", id, Micros(at), service, what, text, by);
+        return id;
+    }
+
+    /// <summary>The latest entries, oldest first; of one service, or of all.</summary>
+    public IReadOnlyList<T> Logbook<T>(string? service, int last, Func<long, DateTimeOffset, string?, string, string, string?, T> make) =>
+    [
+        .. Read(
+            service is null
+                ? "SELECT id, at, service, what, text, by FROM logbook ORDER BY id DESC LIMIT $1"
+                : "SELECT id, at, service, what, text, by FROM logbook WHERE service = $0 ORDER BY id DESC LIMIT $1",
+            row => make(row.GetInt64(0), Time(row.GetInt64(1)), row.IsDBNull(2) ? null : row.GetString(2), row.GetString(3), row.GetString(4), row.IsDBNull(5) ? null : row.GetString(5)),
+            service, last).AsEnumerable().Reverse(),
+    ];
+
+    // Sessions: only a hash of the secret is kept
+
+    public void AddSession(string hash, string account, DateTimeOffset until)
+    {
+        Enqueue("DELETE FROM session WHERE until < $0", Micros(DateTimeOffset.UtcNow));
+        Enqueue("INSERT INTO session (hash, account, until) VALUES ($0, $1, $2)", hash, account, Micros(until));
+    }
+
+    public void RemoveSession(string hash) => Enqueue("DELETE FROM session WHERE hash = $0", hash);
+
+    public IReadOnlyList<(string Hash, string Account, DateTimeOffset Until)> Sessions() =>
+        Read("SELECT hash, account, until FROM session", row => (row.GetString(0), row.GetString(1), Time(row.GetInt64(2))));
+
+    // The machine
+
+    public string? Fact(string key) => Read("SELECT value FROM fact WHERE key = $0", row => row.GetString(0), key).FirstOrDefault();
+
+    public void SetFact(string key, string value) =>
+        Enqueue("INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value);
+
+    /// <summary>Completes when all that was given so far is committed.</summary>
+    public Task Flush()
+    {
+        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        return queue.Writer.TryWrite(new(null, [], done)) ? done.Task : Task.CompletedTask;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        queue.Writer.TryComplete();
+        await writing.ConfigureAwait(false);
+        foreach (var command in prepared.Values) await command.DisposeAsync().ConfigureAwait(false);
+        await writer.DisposeAsync().ConfigureAwait(false);
+    }
+
+    private void Enqueue(string sql, params object?[] values) => queue.Writer.TryWrite(new(sql, values, null));
+
+    private async Task WriteAll()
+    {
+        var batch = new List<Write>();
+        while (await queue.Reader.WaitToReadAsync().ConfigureAwait(false))
+        {
+            batch.Clear();
+            while (batch.Count < 1000 && queue.Reader.TryRead(out var write)) batch.Add(write);
+            var error = Commit(batch);
+            // A full disk passes: what was to be kept is tried again until it is, and nobody is told it was kept before.
+            while (error is not null && !queue.Reader.Completion.IsCompleted)
+            {
+                Failure = error;
+                await Task.Delay(1000).ConfigureAwait(false);
+                error = Commit(batch);
+            }
+
+            Failure = error;
+            foreach (var write in batch) write.Done?.TrySetResult();
+        }
+    }
+
+    private string? Commit(List<Write> batch)
+    {
+        try
+        {
+            using var transaction = writer.BeginTransaction();
+            foreach (var write in batch)
+                if (write.Sql is not null) Execute(write.Sql, write.Values, transaction);
+            transaction.Commit();
+            return null;
+        }
+        catch (SqliteException error)
+        {
+            return error.Message;
+        }
+    }
+
+    private void Execute(string sql, object?[] values, SqliteTransaction transaction)
+    {
+        if (!prepared.TryGetValue(sql, out var command))
+        {
+            command = writer.CreateCommand();
+            command.CommandText = sql;
+            prepared[sql] = command;
+        }
+
+        command.Transaction = transaction;
+        Bind(command, values);
+        command.ExecuteNonQuery();
+    }
+
+    private List<T> Read<T>(string sql, Func<SqliteDataReader, T> make, params object?[] values)
+    {
+        using var connection = new SqliteConnection(connectionString);
+        connection.Open();
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        Bind(command, values);
+        using var reader = command.ExecuteReader();
+        var rows = new List<T>();
+        while (reader.Read()) rows.Add(make(reader));
+        return rows;
+    }
+
+    private static void Bind(SqliteCommand command, object?[] values)
+    {
+        command.Parameters.Clear();
+        for (var i = 0; i < values.Length; i++) command.Parameters.AddWithValue($"${i}", values[i] ?? DBNull.Value);
+    }
+
+    private static long Scalar(SqliteConnection connection, string sql)
+    {
+        using var command = connection.CreateCommand();
+        command.CommandText = sql;
+        return (long)command.ExecuteScalar()!;
+    }
+
+    // Microseconds: launches are compared to a fraction of a millisecond.
+    private static long Micros(DateTimeOffset time) => (time.UtcTicks - DateTimeOffset.UnixEpoch.UtcTicks) / 10;
+
+    private static DateTimeOffset Time(long microseconds) => DateTimeOffset.UnixEpoch.AddTicks(microseconds * 10);
+
+    private static DateTimeOffset? TimeOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : Time(row.GetInt64(column));
+}

@@ -1,0 +1,25 @@
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Store;
+
+/// <summary>Stable words for what is kept and sent.</summary>
+public static class Words
+{
+    public static string Of(Cause cause) => cause switch
+    {
+        Cause.Asked => "asked",
+        Cause.Boot => "boot",
+        _ => "recovery",
+    };
+
+    public static string Of(OutcomeKind kind) => kind switch
+    {
+        OutcomeKind.Exited => "exited",
+        OutcomeKind.Signalled => "signalled",
+        OutcomeKind.NeverLaunched => "never-launched",
+        OutcomeKind.KeeperLost => "keeper-lost",
+        _ => "machine-lost",
+    };
+
+    public static OutcomeKind Kind(string word) => Enum.GetValues<OutcomeKind>().First(kind => Of(kind) == word);
+}
