@@ -89,11 +89,13 @@ internal static partial class Serve
         });
         builder.Services.ConfigureHttpJsonOptions(json =>
         {
-            json.SerializerOptions.TypeInfoResolverChain.Insert(0, ApiJson.Default);
-            json.SerializerOptions.PropertyNamingPolicy = ApiJson.Default.Options.PropertyNamingPolicy;
+            json.SerializerOptions.TypeInfoResolverChain.Insert(0, ApiJson.Plain);
+            json.SerializerOptions.TypeInfoResolverChain.Add(ParameterJson.Default);
+            json.SerializerOptions.PropertyNamingPolicy = ApiJson.Plain.Options.PropertyNamingPolicy;
             json.SerializerOptions.RespectNullableAnnotations = true;
+            json.SerializerOptions.Encoder = ApiJson.Plain.Options.Encoder;
         });
-        builder.Services.AddOpenApi("v1", options => options.AddDocumentTransformer((document, _, _) =>
+        builder.Services.AddOpenApi("openapi", options => options.AddDocumentTransformer((document, _, _) =>
         {
             document.Info.Title = "Calm Sentry";
             document.Info.Version = SentrySelf.Version;

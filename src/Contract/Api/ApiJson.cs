@@ -1,3 +1,4 @@
+using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 
@@ -19,4 +20,11 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(SignInLink))]
 [JsonSerializable(typeof(Problem))]
 [JsonSerializable(typeof(JsonElement))]
-public sealed partial class ApiJson : JsonSerializerContext;
+[JsonSerializable(typeof(string[]))]
+public sealed partial class ApiJson : JsonSerializerContext
+{
+    /// <summary>As <see cref="Default"/>, with quotes and letters beyond ASCII as they are: it is read by people too, and never put into HTML.</summary>
+    public static ApiJson Plain => plain ??= new(new JsonSerializerOptions(Default.Options!) { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+
+    private static ApiJson? plain;
+}

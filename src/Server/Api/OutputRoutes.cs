@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Contract.Api;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.Features;
@@ -42,5 +43,5 @@ internal static class OutputRoutes
 
                 return TypedResults.Empty;
             })
-            .Produces<string>(200, "text/plain").ProducesProblem(404).WithSummary("Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live");
+            .Produces<string>(200, "text/plain").Produces<Problem>(404, "application/problem+json").WithSummary("Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live");
 }

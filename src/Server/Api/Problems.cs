@@ -6,7 +6,7 @@ namespace CalmSentry.Server.Api;
 internal static class Problems
 {
     public static IResult Of(int status, string code, string title, string detail, string? next = null, IReadOnlyList<string>? errors = null) =>
-        TypedResults.Json(new Problem(title, status, detail, code, next, errors), ApiJson.Default.Problem, "application/problem+json", status);
+        TypedResults.Json(new Problem(title, status, detail, code, next, errors), ApiJson.Plain.Problem, "application/problem+json", status);
 
     public static IResult NoSuchService(string called, string? nearest) => Of(
         StatusCodes.Status404NotFound, "no-such-service", "No such service", $"There is no service called '{called}' here" + (nearest is null ? "." : $"; did you mean '{nearest}'?"),

@@ -15,13 +15,13 @@ internal static class SentryRoutes
 {
     public static void MapSentry(this IEndpointRouteBuilder api)
     {
-        api.MapGet("/sentry", (House house, SentrySelf self, HttpContext context) => TypedResults.Json(View(house, self, context), ApiJson.Default.SentryView))
+        api.MapGet("/sentry", (House house, SentrySelf self, HttpContext context) => TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView))
             .Produces<SentryView>().WithSummary("The sentry itself, and who you are to it");
 
         api.MapGet("/logbook", (string? service, int? last, Registry registry, House house) =>
                 TypedResults.Json(
                     house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by) => new(id, at, of, what, text, by)),
-                    ApiJson.Default.IReadOnlyListLogEntry))
+                    ApiJson.Plain.IReadOnlyListLogEntry))
             .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all");
 
         api.MapGet("/events", (EventHub events, Registry registry, HttpContext context) => TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted)))
@@ -31,7 +31,7 @@ internal static class SentryRoutes
         api.MapPost("/sign-in-links", (Sessions sessions, SentrySelf self, HttpContext context) =>
             {
                 var (key, until) = sessions.NewLink(Caller.Of(context).Account);
-                return TypedResults.Json(new SignInLink($"{self.Console}sign-in?key={key}", until), ApiJson.Default.SignInLink, statusCode: 201);
+                return TypedResults.Json(new SignInLink($"{self.Console}sign-in?key={key}", until), ApiJson.Plain.SignInLink, statusCode: 201);
             })
             .Produces<SignInLink>(201).WithSummary("A link that signs one browser in, once, within five minutes");
 
@@ -66,7 +66,7 @@ internal static class SentryRoutes
 
     private static async IAsyncEnumerable<SseItem<string>> Items(EventHub events, Registry registry, [EnumeratorCancellation] CancellationToken cancellation)
     {
-        LiveEvent All() => new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Default.IReadOnlyListServiceView));
+        LiveEvent All() => new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Plain.IReadOnlyListServiceView));
         await foreach (var live in events.Listen(All, cancellation).ConfigureAwait(false)) yield return new(live.Data, live.Name);
     }
 }

@@ -12,24 +12,24 @@ internal static class ServiceRoutes
 {
     public static void MapServices(this IEndpointRouteBuilder api)
     {
-        api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Default.IReadOnlyListServiceView))
+        api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Plain.IReadOnlyListServiceView))
             .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
-        api.MapPost("/services", Wrap).Produces<Answer>(201).ProducesProblem(400).ProducesProblem(409).ProducesProblem(422)
+        api.MapPost("/services", Wrap).Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
             .WithSummary("Wrap a program as a service; the body is a definition. Registered is not running: start it next");
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Default.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<ServiceDetail>().ProducesProblem(404).WithSummary("One service with its whole definition and latest runs; by short name or title");
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title");
         api.MapGet("/services/{name}/runs", (string name, int? last, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000)), ApiJson.Default.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<IReadOnlyList<RunView>>().ProducesProblem(404).WithSummary("Runs, newest first");
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000)), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first");
         api.MapPost("/services/{name}/start", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Start(actor, house, context)))
-            .Produces<Answer>().ProducesProblem(404).WithSummary("Start, wait, and answer with evidence");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Start, wait, and answer with evidence");
         api.MapPost("/services/{name}/stop", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Stop(actor, house, context)))
-            .Produces<Answer>().ProducesProblem(404).WithSummary("Stop cleanly and wait until nothing of the run is left");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left");
         api.MapPost("/services/{name}/restart", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Restart(actor, house, context)))
-            .Produces<Answer>().ProducesProblem(404).WithSummary("Stop cleanly, start again, and answer with evidence");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, start again, and answer with evidence");
         api.MapDelete("/services/{name}", (string name, string? output, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Unwrap(actor, house, context, output)))
-            .Produces<Answer>().ProducesProblem(404).WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
     }
 
     private static async Task<IResult> Wrap(HttpContext context, Registry registry, House house)
@@ -52,12 +52,12 @@ internal static class ServiceRoutes
             Said = $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running" + (view.At == "boot" ? "; it begins with the machine." : "."),
             Service = view,
         };
-        return TypedResults.Json(answer, ApiJson.Default.Answer, statusCode: 201);
+        return TypedResults.Json(answer, ApiJson.Plain.Answer, statusCode: 201);
     }
 
     private static async Task<IResult> Ask(string name, Registry registry, HttpContext context, Func<ServiceActor, Task<Answer>> ask) =>
         registry.Find(name) is { } actor
-            ? TypedResults.Json(await ask(actor).ConfigureAwait(false), ApiJson.Default.Answer)
+            ? TypedResults.Json(await ask(actor).ConfigureAwait(false), ApiJson.Plain.Answer)
             : Problems.NoSuchService(name, registry.Nearest(name));
 
     private static async Task<Answer> Start(ServiceActor actor, House house, HttpContext context)

@@ -27,8 +27,9 @@ internal static class ConsoleFiles
             });
         }
 
-        app.MapFallback("{**path:nonfile}", (HttpContext context) =>
+        app.MapFallback("{**path:nonfile}", IResult (HttpContext context) =>
         {
+            if (context.Request.Path.StartsWithSegments("/api", StringComparison.Ordinal) || !HttpMethods.IsGet(context.Request.Method)) return TypedResults.NotFound();
             var nonce = Convert.ToBase64String(RandomNumberGenerator.GetBytes(16));
             var headers = context.Response.Headers;
             headers.ContentSecurityPolicy = $"default-src 'none'; script-src 'self' 'nonce-{nonce}'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";

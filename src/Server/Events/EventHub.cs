@@ -17,11 +17,11 @@ internal sealed class EventHub
 
     private readonly ConcurrentDictionary<Channel<LiveEvent>, bool> listeners = [];
 
-    public void Changed(ServiceView view) => Send("service", view, ApiJson.Default.ServiceView);
+    public void Changed(ServiceView view) => Send("service", view, ApiJson.Plain.ServiceView);
 
-    public void Removed(string name) => Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Default.String), ApiJson.Default.JsonElement);
+    public void Removed(string name) => Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
 
-    public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Default.LogEntry);
+    public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry);
 
     public async IAsyncEnumerable<LiveEvent> Listen(Func<LiveEvent> first, [EnumeratorCancellation] CancellationToken cancellation)
     {

@@ -1,0 +1,115 @@
+using System.CommandLine;
+using CalmSentry.Cli.Wire;
+using CalmSentry.Cli.Words;
+using CalmSentry.Contract.Api;
+
+namespace CalmSentry.Cli.Commands;
+
+/// <summary><c>start</c>, <c>stop</c>, <c>restart</c>, <c>unwrap</c>: ask, show what goes on, and end with what came of it.</summary>
+internal static class AskCommands
+{
+    /// <summary>After this long it is shown what a command is waiting for.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromMilliseconds(700);
+
+    public static Command Start() => Of("start", "Start services, wait, and show the evidence that they run");
+
+    public static Command Stop() => Of("stop", "Stop services cleanly and wait until nothing of them is left");
+
+    public static Command Restart() => Of("restart", "Stop services cleanly and start them again");
+
+    public static Command Unwrap()
+    {
+        var name = Common.Name();
+        var output = new Option<bool>("--with-output") { Description = "Remove its output too" };
+        var json = Common.Json();
+        var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked") { name, output, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var service = parsed.GetValue(name)!;
+            return await Ask(client, HttpMethod.Delete, SentryClient.PathOf(service) + (parsed.GetValue(output) ? "?output=remove" : ""), service, parsed.GetValue(json), cancellation).ConfigureAwait(false);
+        });
+        return command;
+    }
+
+    private static Command Of(string what, string description)
+    {
+        var names = new Argument<string[]>("name") { Description = "Services, by short name or title", Arity = ArgumentArity.ZeroOrMore };
+        var all = new Option<bool>("--all") { Description = "All services" };
+        var json = Common.Json();
+        var command = new Command(what, description) { names, all, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var services = parsed.GetValue(names) ?? [];
+            if (parsed.GetValue(all)) services = [.. (await client.Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation).ConfigureAwait(false)).Select(view => view.Name)];
+            else if (services.Length == 0) throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
+            var asked = services.Select(service => Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(service)}/{what}", service, parsed.GetValue(json), cancellation)).ToList();
+            var exit = Exit.True;
+            foreach (var one in asked)
+            {
+                try
+                {
+                    exit = Math.Max(exit, await one.ConfigureAwait(false));
+                }
+                catch (Failure failure) when (services.Length > 1)
+                {
+                    Program.Tell(failure);
+                    exit = Math.Max(exit, failure.ExitCode);
+                }
+            }
+
+            return exit;
+        });
+        return command;
+    }
+
+    public static async Task<int> Ask(SentryClient client, HttpMethod method, string path, string service, bool json, CancellationToken cancellation)
+    {
+        using var done = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+        var progress = json ? Task.CompletedTask : Progress(client, service, done.Token);
+        Answer answer;
+        try
+        {
+            answer = await client.Send(method, path, null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+        }
+        finally
+        {
+            await done.CancelAsync().ConfigureAwait(false);
+            await progress.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+
+        if (json) Common.WriteJson(answer, ApiJson.Plain.Answer);
+        else Show(answer);
+        return answer.CameTrue ? Exit.True : Exit.NotTrue;
+    }
+
+    private static void Show(Answer answer)
+    {
+        (answer.CameTrue ? Console.Out : Console.Error).WriteLine(answer.Said);
+        if (answer.Evidence is not { } evidence) return;
+        if (evidence.Pid is { } pid) Console.WriteLine($"  pid        {pid}, as {evidence.Account}, up {Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}");
+        if (evidence.CommandLine is { Count: > 0 } line) Console.WriteLine($"  command    {CommandLine.Of(line)}");
+        if (evidence.Output.Count == 0) Console.WriteLine("  output     nothing printed so far");
+        for (var i = 0; i < evidence.Output.Count; i++) Console.WriteLine($"  {(i == 0 ? "output" : ""),-10} {evidence.Output[i]}");
+    }
+
+    private static async Task Progress(SentryClient client, string service, CancellationToken cancellation)
+    {
+        await Task.Delay(Patience, cancellation).ConfigureAwait(false);
+        var now = await client.Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation).ConfigureAwait(false);
+        var last = Say(now, "");
+        await client.Watch(
+            view =>
+            {
+                if (view.Name == now.Name) last = Say(view, last);
+            },
+            cancellation).ConfigureAwait(false);
+    }
+
+    private static string Say(ServiceView view, string last)
+    {
+        if (view.Why != last && view.State is "starting" or "stopping") Console.Error.WriteLine($"… {view.Name}: {view.Why}");
+        return view.Why;
+    }
+}

@@ -1,0 +1,28 @@
+using System.CommandLine;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using CalmSentry.Cli.Wire;
+using CalmSentry.Contract;
+using CalmSentry.Contract.Api;
+
+namespace CalmSentry.Cli.Commands;
+
+/// <summary>What all commands share: where the sentry is, and how answers are shown.</summary>
+internal static class Common
+{
+    public static Option<string?> Root { get; } = new("--root") { Description = $"The sentry whose places lie under this directory (also {Places.Variable})", Recursive = true };
+
+    public static Option<bool> Json() => new("--json") { Description = "Answer as JSON" };
+
+    public static Argument<string> Name() => new("name") { Description = "A service, by its short name or its title" };
+
+    public static SentryClient Client(ParseResult parsed) => new(Places.From(parsed.GetValue(Root)));
+
+    /// <summary>Indented, one value a line.</summary>
+    public static void WriteJson<T>(T value, JsonTypeInfo<T> type)
+    {
+        using var stream = Console.OpenStandardOutput();
+        using (var writer = new Utf8JsonWriter(stream, new JsonWriterOptions { Indented = true, Encoder = ApiJson.Plain.Options.Encoder })) JsonSerializer.Serialize(writer, value, type);
+        stream.WriteByte((byte)'\n');
+    }
+}

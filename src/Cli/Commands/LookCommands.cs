@@ -1,0 +1,194 @@
+using System.CommandLine;
+using System.Globalization;
+using System.Text.Json;
+using CalmSentry.Cli.Wire;
+using CalmSentry.Cli.Words;
+using CalmSentry.Contract.Api;
+
+namespace CalmSentry.Cli.Commands;
+
+/// <summary><c>list</c>, <c>show</c>, <c>output</c>, <c>logbook</c>: everything that only looks.</summary>
+internal static class LookCommands
+{
+    public static Command List()
+    {
+        var json = Common.Json();
+        var command = new Command("list", "All services: what they do now and why; those that ask for a person first") { json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var services = await client.Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(json))
+            {
+                Common.WriteJson(services, ApiJson.Plain.IReadOnlyListServiceView);
+                return Exit.True;
+            }
+
+            if (services.Count == 0)
+            {
+                Console.WriteLine("No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]");
+                return Exit.True;
+            }
+
+            var ordered = services.OrderBy(Urgency).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
+            var now = DateTimeOffset.UtcNow;
+            Table.Write(
+                ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "BEGINS AT", "WHY"],
+                [.. ordered.Select(view => new[]
+                {
+                    view.Name, view.Health == "poor" ? $"{view.State}, poor" : view.State, view.UpSince is { } up ? Lengths.Of(now - up) : "-", Text(view.Pid), Text(view.Run),
+                    Text(view.Restarts), view.At, view.Why,
+                })],
+                row => Urgency(ordered[row]) == 0);
+            return Exit.True;
+        });
+        return command;
+    }
+
+    /// <summary>0: asks for a person. 1: on its way. 2: quiet.</summary>
+    private static int Urgency(ServiceView view) => view switch
+    {
+        { State: "held" } or { Health: "poor" } => 0,
+        { State: "waiting" or "starting" or "stopping" } => 1,
+        _ => 2,
+    };
+
+    public static Command Show()
+    {
+        var name = Common.Name();
+        var json = Common.Json();
+        var command = new Command("show", "One service: its state, every effective value of its definition, its latest runs") { name, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var service = await client.Get(SentryClient.PathOf(parsed.GetValue(name)!), ApiJson.Default.ServiceDetail, cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(json)) Common.WriteJson(service, ApiJson.Plain.ServiceDetail);
+            else Write(service);
+            return Exit.True;
+        });
+        return command;
+    }
+
+    private static void Write(ServiceDetail service)
+    {
+        Console.WriteLine($"{service.Title} ({service.Name} on {service.Host})");
+        Console.WriteLine(service.Why);
+        Console.WriteLine();
+        Row("state", $"{service.State}, health {service.Health}, since {Lengths.At(service.Since)}");
+        if (service.Pid is { } pid) Row("pid", $"{pid}, run {service.Run}, up {Lengths.Of(DateTimeOffset.UtcNow - (service.UpSince ?? service.Since))}, {service.Restarts} restarts");
+        Row("command", CommandLine.Of(service.Command));
+        Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
+        Row("output", service.Output);
+        Row("keeps", service.StateDirectory);
+        Row("revision", Text(service.Revision));
+        Console.WriteLine("\nDefinition, in effect:");
+        foreach (var (key, value) in Flat(service.Definition, ""))
+            Row(key, value + (service.Given.Any(given => key == given || key.StartsWith(given + "[", StringComparison.Ordinal) || key.StartsWith(given + ".", StringComparison.Ordinal) && given.StartsWith("program.", StringComparison.Ordinal)) ? "" : "  (default)"), 28);
+        if (service.Runs.Count == 0) return;
+        Console.WriteLine("\nLatest runs:");
+        Table.Write(
+            ["RUN", "BEGAN", "BY", "LASTED", "PEAK MEMORY", "CPU", "ENDED"],
+            [.. service.Runs.Select(run => new[]
+            {
+                Text(run.Run), Lengths.At(run.Began), run.Cause, run.Ended is { } end ? Lengths.Of(end - (run.Launched ?? run.Began)) : "-",
+                run.PeakKib is { } peak ? string.Create(CultureInfo.InvariantCulture, $"{peak / 1024.0:0.0} MiB") : "-",
+                run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-",
+                run.Words ?? "it is live",
+            })]);
+    }
+
+    public static Command Output()
+    {
+        var name = Common.Name();
+        var last = new Option<int>("--last") { Description = "How many lines", DefaultValueFactory = _ => 20 };
+        var follow = new Option<bool>("--follow") { Description = "Go on with what comes, until Ctrl-C" };
+        var json = Common.Json();
+        var command = new Command("output", "What a service printed, byte for byte") { name, last, follow, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            if (parsed.GetValue(json) && parsed.GetValue(follow)) throw new Failure(Exit.Usage, "--json and --follow do not go together: JSON has an end.");
+            using var client = Common.Client(parsed);
+            using var response = await client.Stream(
+                $"{SentryClient.PathOf(parsed.GetValue(name)!)}/output?last={parsed.GetValue(last)}" + (parsed.GetValue(follow) ? "&follow=true" : ""), cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(json))
+            {
+                var text = await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
+                Common.WriteJson(JsonSerializer.SerializeToElement(text.Split('\n', StringSplitOptions.RemoveEmptyEntries), ApiJson.Plain.StringArray), ApiJson.Plain.JsonElement);
+                return Exit.True;
+            }
+
+            var from = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
+            var to = Console.OpenStandardOutput();
+            await using (from.ConfigureAwait(false))
+            await using (to.ConfigureAwait(false))
+            {
+                try
+                {
+                    var buffer = new byte[65536];
+                    int got;
+                    while ((got = await from.ReadAsync(buffer, cancellation).ConfigureAwait(false)) > 0)
+                    {
+                        await to.WriteAsync(buffer.AsMemory(0, got), cancellation).ConfigureAwait(false);
+                        await to.FlushAsync(cancellation).ConfigureAwait(false);
+                    }
+                }
+                catch (OperationCanceledException)
+                {
+                    return Exit.True;
+                }
+                catch (HttpIOException)
+                {
+                    throw new Failure(Exit.Unreachable, "The sentry went away; the program goes on and its output is kept.", "Ask again once it is back.");
+                }
+            }
+
+            return Exit.True;
+        });
+        return command;
+    }
+
+    public static Command Logbook()
+    {
+        var name = new Argument<string?>("name") { Description = "Only of this service", Arity = ArgumentArity.ZeroOrOne };
+        var last = new Option<int>("--last") { Description = "How many entries", DefaultValueFactory = _ => 30 };
+        var json = Common.Json();
+        var command = new Command("logbook", "What the sentry saw and did, and who asked") { name, last, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var of = parsed.GetValue(name) is { } service ? $"&service={Uri.EscapeDataString(service)}" : "";
+            var entries = await client.Get($"logbook?last={parsed.GetValue(last)}{of}", ApiJson.Default.IReadOnlyListLogEntry, cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(json)) Common.WriteJson(entries, ApiJson.Plain.IReadOnlyListLogEntry);
+            else if (entries.Count == 0) Console.WriteLine("Nothing in the logbook.");
+            else Table.Write(["WHEN", "SERVICE", "BY", "WHAT"], [.. entries.Select(entry => new[] { Lengths.At(entry.At), entry.Service ?? "(sentry)", entry.By ?? "-", entry.Text })]);
+            return Exit.True;
+        });
+        return command;
+    }
+
+    private static IEnumerable<(string Key, string Value)> Flat(JsonElement element, string key)
+    {
+        switch (element.ValueKind)
+        {
+            case JsonValueKind.Object:
+                foreach (var property in element.EnumerateObject())
+                    foreach (var row in Flat(property.Value, key.Length == 0 ? property.Name : $"{key}.{property.Name}")) yield return row;
+                break;
+            case JsonValueKind.Array when element.EnumerateArray().All(item => item.ValueKind == JsonValueKind.String):
+                if (element.GetArrayLength() > 0) yield return (key, CommandLine.Of(element.EnumerateArray().Select(item => item.GetString()!)));
+                break;
+            case JsonValueKind.Array:
+                var i = 0;
+                foreach (var item in element.EnumerateArray())
+                    foreach (var row in Flat(item, $"{key}[{i++}]")) yield return row;
+                break;
+            default:
+                yield return (key, element.ToString());
+                break;
+        }
+    }
+
+    private static void Row(string key, string value, int width = 12) => Console.WriteLine($"  {key.PadRight(width)} {value}");
+
+    private static string Text(long? number) => number?.ToString(CultureInfo.InvariantCulture) ?? "-";
+}

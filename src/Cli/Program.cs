@@ -1,0 +1,51 @@
+using System.CommandLine;
+using CalmSentry.Cli.Commands;
+using CalmSentry.Cli.Wire;
+
+namespace CalmSentry.Cli;
+
+internal static class Program
+{
+    private static async Task<int> Main(string[] arguments)
+    {
+        // What stands behind the first "--" is the program's own command line and is never parsed.
+        var dashes = Array.IndexOf(arguments, "--");
+        var program = dashes < 0 ? null : arguments[(dashes + 1)..];
+        var own = dashes < 0 ? arguments : arguments[..dashes];
+        var root = new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
+        {
+            Common.Root,
+            WrapCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(),
+            LookCommands.List(), LookCommands.Show(), LookCommands.Output(), LookCommands.Logbook(), OpenCommand.Make(),
+        };
+        var parsed = root.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
+        if (parsed.Errors.Count > 0 && own.Length > 0)
+        {
+            foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
+            var path = parsed.CommandResult.Command is RootCommand ? "calm" : $"calm {parsed.CommandResult.Command.Name}";
+            await Console.Error.WriteLineAsync($"'{path} --help' shows what is allowed.").ConfigureAwait(false);
+            return Exit.Usage;
+        }
+
+        try
+        {
+            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false }).ConfigureAwait(false);
+        }
+        catch (Failure failure)
+        {
+            Tell(failure);
+            return failure.ExitCode;
+        }
+        catch (OperationCanceledException)
+        {
+            await Console.Error.WriteLineAsync("calm: no longer waiting; what was asked goes on. 'calm list' shows where it stands.").ConfigureAwait(false);
+            return Exit.NotTrue;
+        }
+    }
+
+    public static void Tell(Failure failure)
+    {
+        Console.Error.WriteLine($"calm: {failure.Message}");
+        if (failure.Next is { } next) Console.Error.WriteLine($"      {next}");
+    }
+}

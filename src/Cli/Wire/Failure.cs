@@ -1,0 +1,27 @@
+namespace CalmSentry.Cli.Wire;
+
+/// <summary>Exit codes of every command.</summary>
+internal static class Exit
+{
+    public const int True = 0, NotTrue = 1, Usage = 2, NotPermitted = 3, NoSuchThing = 4, Unreachable = 5;
+
+    /// <summary>The exit code an HTTP status stands for.</summary>
+    public static int For(int status) => status switch
+    {
+        400 => Usage,
+        401 or 403 => NotPermitted,
+        404 => NoSuchThing,
+        _ => NotTrue,
+    };
+}
+
+/// <summary>Something that ends a command: what was wrong, and what to do next.</summary>
+internal sealed class Failure(int exit, string message, string? next = null, string? code = null) : Exception(message)
+{
+    public int ExitCode => exit;
+
+    public string? Next => next;
+
+    /// <summary>The sentry's stable word for it, or null.</summary>
+    public string? Code => code;
+}

@@ -1,0 +1,107 @@
+using System.Net.Http.Json;
+using System.Net.ServerSentEvents;
+using System.Net.Sockets;
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using CalmSentry.Contract;
+using CalmSentry.Contract.Api;
+
+namespace CalmSentry.Cli.Wire;
+
+/// <summary>Speaks to the sentry over its Unix socket. What goes wrong is a <see cref="Failure"/> with its exit code.</summary>
+internal sealed class SentryClient : IDisposable
+{
+    private readonly HttpClient http;
+    private readonly Places places;
+
+    public SentryClient(Places places)
+    {
+        this.places = places;
+        var handler = new SocketsHttpHandler { ConnectCallback = Connect, UseProxy = false, UseCookies = false };
+        http = new HttpClient(handler) { BaseAddress = new Uri("http://sentry/api/"), Timeout = Timeout.InfiniteTimeSpan };
+    }
+
+    public static string PathOf(string service) => $"services/{Uri.EscapeDataString(service)}";
+
+    public Task<T> Get<T>(string path, JsonTypeInfo<T> type, CancellationToken cancellation) => Send(HttpMethod.Get, path, null, type, cancellation);
+
+    public async Task<T> Send<T>(HttpMethod method, string path, HttpContent? content, JsonTypeInfo<T> type, CancellationToken cancellation)
+    {
+        using var request = new HttpRequestMessage(method, path) { Content = content };
+        using var response = await Send(request, HttpCompletionOption.ResponseContentRead, cancellation).ConfigureAwait(false);
+        return await response.Content.ReadFromJsonAsync(type, cancellation).ConfigureAwait(false) ?? throw new Failure(Exit.NotTrue, "The sentry's answer was empty.");
+    }
+
+    /// <summary>The body of a GET, as it comes.</summary>
+    public async Task<HttpResponseMessage> Stream(string path, CancellationToken cancellation)
+    {
+        using var request = new HttpRequestMessage(HttpMethod.Get, path);
+        return await Send(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
+    }
+
+    /// <summary>Calls <paramref name="changed"/> for each state a service comes to, until cancelled.</summary>
+    public async Task Watch(Action<ServiceView> changed, CancellationToken cancellation)
+    {
+        using var response = await Stream("events", cancellation).ConfigureAwait(false);
+        var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
+        await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancellation).ConfigureAwait(false))
+            if (item.EventType == "service") changed(JsonSerializer.Deserialize(item.Data, ApiJson.Default.ServiceView)!);
+    }
+
+    public void Dispose() => http.Dispose();
+
+    private async Task<HttpResponseMessage> Send(HttpRequestMessage request, HttpCompletionOption option, CancellationToken cancellation)
+    {
+        HttpResponseMessage response;
+        try
+        {
+            response = await http.SendAsync(request, option, cancellation).ConfigureAwait(false);
+        }
+        catch (HttpRequestException error) when (error.InnerException is SocketException socket)
+        {
+            throw Unreachable(socket);
+        }
+        catch (HttpRequestException)
+        {
+            throw new Failure(Exit.Unreachable, "The sentry went away before it answered; what was asked may or may not have come true.", "See with 'calm list' once it is back.");
+        }
+
+        if (response.IsSuccessStatusCode) return response;
+        using (response)
+        {
+            Problem? problem = null;
+            try
+            {
+                problem = await response.Content.ReadFromJsonAsync(ApiJson.Default.Problem, cancellation).ConfigureAwait(false);
+            }
+            catch (JsonException)
+            {
+                // Told below by its status alone.
+            }
+
+            throw new Failure(Exit.For((int)response.StatusCode), problem?.Detail ?? $"The sentry answered {(int)response.StatusCode}.", problem?.Next, problem?.Code);
+        }
+    }
+
+    private Failure Unreachable(SocketException error) => error.SocketErrorCode switch
+    {
+        SocketError.AccessDenied => new(Exit.NotPermitted, $"You may not speak to the sentry at {places.ApiSocket}.", "Ask as root or as the sentry's own account: sudo calm …"),
+        _ => new(Exit.Unreachable, $"No sentry answers at {places.ApiSocket} ({error.Message}).",
+            places.Root == "/" ? "Start it with 'calm-sentry serve', or name another root with --root DIR." : $"Start it with 'calm-sentry serve --root {places.Root}'."),
+    };
+
+    private async ValueTask<Stream> Connect(SocketsHttpConnectionContext context, CancellationToken cancellation)
+    {
+        var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+        try
+        {
+            await socket.ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), cancellation).ConfigureAwait(false);
+            return new NetworkStream(socket, ownsSocket: true);
+        }
+        catch
+        {
+            socket.Dispose();
+            throw;
+        }
+    }
+}
