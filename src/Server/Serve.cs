@@ -92,6 +92,7 @@ internal static partial class Serve
             json.SerializerOptions.TypeInfoResolverChain.Insert(0, ApiJson.Plain);
             json.SerializerOptions.TypeInfoResolverChain.Add(ParameterJson.Default);
             json.SerializerOptions.PropertyNamingPolicy = ApiJson.Plain.Options.PropertyNamingPolicy;
+            json.SerializerOptions.NumberHandling = ApiJson.Plain.Options.NumberHandling;
             json.SerializerOptions.RespectNullableAnnotations = true;
             json.SerializerOptions.Encoder = ApiJson.Plain.Options.Encoder;
         });

@@ -9,6 +9,7 @@ namespace CalmSentry.Contract.Api;
     JsonSerializerDefaults.Web,
     PropertyNamingPolicy = JsonKnownNamingPolicy.KebabCaseLower,
     UnmappedMemberHandling = JsonUnmappedMemberHandling.Skip,
+    NumberHandling = JsonNumberHandling.Strict,
     RespectNullableAnnotations = true)]
 [JsonSerializable(typeof(ServiceView))]
 [JsonSerializable(typeof(IReadOnlyList<ServiceView>))]

@@ -1,3 +1,4 @@
+using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
@@ -14,7 +15,7 @@ internal static class ServiceRoutes
     {
         api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Plain.IReadOnlyListServiceView))
             .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
-        api.MapPost("/services", Wrap).Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
+        api.MapPost("/services", Wrap).Accepts<JsonElement>("application/json").Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
             .WithSummary("Wrap a program as a service; the body is a definition. Registered is not running: start it next");
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))

@@ -1,0 +1,33 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type ServiceView = components["schemas"]["ServiceView"];
+export type ServiceDetail = components["schemas"]["ServiceDetail"];
+export type RunView = components["schemas"]["RunView"];
+export type Answer = components["schemas"]["Answer"];
+export type LogEntry = components["schemas"]["LogEntry"];
+export type SentryView = components["schemas"]["SentryView"];
+export type Problem = components["schemas"]["Problem"];
+
+export const api = createClient<paths>();
+
+/** What a call came to: its data, or an error that says what was wrong and what to do next. */
+export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await call;
+  if (response.ok) return data as T;
+  throw new CallError(
+    (error as Problem | undefined) ?? {
+      title: "",
+      status: response.status,
+      detail: `The sentry answered ${response.status}.`,
+      code: "",
+      type: "",
+    },
+  );
+}
+
+export class CallError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}

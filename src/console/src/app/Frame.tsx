@@ -1,0 +1,65 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, Outlet } from "@tanstack/react-router";
+import { api, take } from "../api/client";
+import { at } from "../live/clock";
+import { useLine } from "../live/live";
+
+/** The page around every page: where you are, who you are, and whether what you see is live. */
+export function Frame() {
+  const line = useLine();
+  const sentry = useQuery({
+    queryKey: ["sentry"],
+    queryFn: () => take(api.GET("/api/sentry")),
+    enabled: line.state === "live",
+  });
+  if (line.state === "signed-out") return <SignedOut />;
+  return (
+    <div className="frame">
+      <header className="top">
+        <Link to="/" className="name">
+          <img src="/mark.svg" width={26} height={26} alt="" />
+          Calm Sentry
+        </Link>
+        <nav aria-label="Pages">
+          <Link to="/" activeOptions={{ exact: true }}>
+            Services
+          </Link>
+          <Link to="/wrap">Wrap a program</Link>
+          <Link to="/logbook">Logbook</Link>
+        </nav>
+        <span className="quiet" role="status">
+          {sentry.data ? `${sentry.data.host} · ${sentry.data.you} · ` : ""}
+          {line.state === "live" ? "live" : line.state === "lost" ? "not live" : "connecting"}
+        </span>
+      </header>
+      <main>
+        {line.state === "lost" && (
+          <div className="notice" role="alert">
+            ▲ The connection to the sentry is gone since {at(line.since)}. What you see below may no longer be so; it is
+            tried again every two seconds. The services themselves go on without it.
+          </div>
+        )}
+        {sentry.data?.limits.map((limit) => (
+          <p key={limit} className="quiet">
+            {limit}
+          </p>
+        ))}
+        <Outlet />
+      </main>
+    </div>
+  );
+}
+
+function SignedOut() {
+  const used = new URLSearchParams(window.location.search).get("link") === "used";
+  return (
+    <main className="frame" style={{ maxWidth: 560, paddingTop: 80 }}>
+      <h1>Sign in</h1>
+      {used && <p className="asks">▲ That link has been used or is too old.</p>}
+      <p>
+        On the host, type <code>calm open</code>. It prints a link that signs this browser in, once, within five
+        minutes.
+      </p>
+    </main>
+  );
+}

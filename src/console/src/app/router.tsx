@@ -1,0 +1,27 @@
+import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { LogbookPage } from "../logbook/LogbookPage";
+import { ServicePage } from "../services/ServicePage";
+import { ServicesPage } from "../services/ServicesPage";
+import { WrapPage } from "../wrap/WrapPage";
+import { Frame } from "./Frame";
+
+const root = createRootRoute({ component: Frame, notFoundComponent: () => <p>There is no such page.</p> });
+const services = createRoute({ getParentRoute: () => root, path: "/", component: ServicesPage });
+const wrap = createRoute({ getParentRoute: () => root, path: "/wrap", component: WrapPage });
+const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", component: LogbookPage });
+const service = createRoute({
+  getParentRoute: () => root,
+  path: "/services/$name",
+  component: function Service() {
+    const { name } = service.useParams();
+    return <ServicePage key={name} name={name} />;
+  },
+});
+
+export const router = createRouter({ routeTree: root.addChildren([services, wrap, logbook, service]) });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

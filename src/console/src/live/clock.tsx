@@ -1,0 +1,43 @@
+import { useSyncExternalStore } from "react";
+
+let now = Date.now();
+const listeners = new Set<() => void>();
+setInterval(() => {
+  now = Date.now();
+  for (const listener of listeners) listener();
+}, 1000);
+
+function subscribe(listener: () => void) {
+  listeners.add(listener);
+  return () => {
+    listeners.delete(listener);
+  };
+}
+
+/** The two largest units of a length of time in milliseconds: "3 d 4 h", "12 min 5 s". */
+export function length(milliseconds: number): string {
+  const seconds = Math.max(0, Math.floor(milliseconds / 1000));
+  const [d, h, m, s] = [
+    Math.floor(seconds / 86400),
+    Math.floor(seconds / 3600) % 24,
+    Math.floor(seconds / 60) % 60,
+    seconds % 60,
+  ];
+  if (d > 0) return `${d} d ${h} h`;
+  if (h > 0) return `${h} h ${m} min`;
+  if (m > 0) return `${m} min ${s} s`;
+  return `${s} s`;
+}
+
+/** Local time, with the date unless it is today's. */
+export function at(time: string | Date): string {
+  const date = new Date(time);
+  const day = date.toDateString() === new Date().toDateString() ? "" : `${date.toLocaleDateString("sv-SE")} `;
+  return day + date.toLocaleTimeString("sv-SE");
+}
+
+/** How long it has been since, counting on by itself. */
+export function Since({ time }: { time: string | null | undefined }) {
+  const current = useSyncExternalStore(subscribe, () => now);
+  return <span className="number">{time ? length(current - new Date(time).getTime()) : "–"}</span>;
+}

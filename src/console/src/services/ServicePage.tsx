@@ -1,0 +1,139 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useEffect } from "react";
+import { api, type RunView, type ServiceDetail, take } from "../api/client";
+import { at, length, Since } from "../live/clock";
+import { onLogged, useService, useServices } from "../live/live";
+import { LogTable } from "../logbook/LogbookPage";
+import { Actions } from "./Actions";
+import { Output } from "./Output";
+import { StateMark } from "./StateMark";
+
+/** One service: why it is as it is, what can be done, what it prints, how it has fared. */
+export function ServicePage({ name }: { name: string }) {
+  const service = useService(name);
+  const { loaded } = useServices();
+  const queries = useQueryClient();
+  const path = { params: { path: { name } } };
+  const detail = useQuery({ queryKey: ["service", name], queryFn: () => take(api.GET("/api/services/{name}", path)) });
+  const log = useQuery({
+    queryKey: ["logbook", name],
+    queryFn: () => take(api.GET("/api/logbook", { params: { query: { service: name, last: 12 } } })),
+  });
+
+  useEffect(
+    () =>
+      onLogged((entry) => {
+        if (entry.service !== name) return;
+        queries.invalidateQueries({ queryKey: ["service", name] });
+        queries.invalidateQueries({ queryKey: ["logbook", name] });
+      }),
+    [name, queries],
+  );
+
+  if (!service)
+    return loaded ? (
+      <p>
+        There is no service called {name} (any more). <Link to="/">All services</Link>
+      </p>
+    ) : (
+      <p className="quiet">Asking the sentry…</p>
+    );
+  return (
+    <>
+      <h1>{service.title}</h1>
+      <p style={{ margin: "0 0 14px" }}>
+        <StateMark service={service} /> · {service.why}
+      </p>
+      <Actions service={service} />
+      <div className="columns">
+        <div>
+          <h2>Output</h2>
+          <Output name={name} />
+        </div>
+        <div>
+          <h2>Now</h2>
+          <dl className="facts sheet">
+            <dt>Up</dt>
+            <dd>
+              <Since time={service["up-since"]} />
+            </dd>
+            <dt>In this state</dt>
+            <dd>
+              <Since time={service.since} />, since {at(service.since)}
+            </dd>
+            <dt>Process</dt>
+            <dd>{service.pid ? `pid ${service.pid}, run ${service.run}` : "none"}</dd>
+            <dt>Restarts</dt>
+            <dd>{service.restarts}</dd>
+            <dt>Account</dt>
+            <dd>{service.account}</dd>
+            <dt>Begins at</dt>
+            <dd>{service.at}</dd>
+            <dt>Command</dt>
+            <dd>
+              <code>{service.command.join(" ")}</code>
+            </dd>
+            {detail.data && <Places detail={detail.data} />}
+          </dl>
+        </div>
+      </div>
+      <h2>Latest runs</h2>
+      <Runs runs={detail.data?.runs ?? []} />
+      <h2>Logbook</h2>
+      <LogTable entries={log.data ?? []} />
+    </>
+  );
+}
+
+function Places({ detail }: { detail: ServiceDetail }) {
+  return (
+    <>
+      <dt>Directory</dt>
+      <dd>
+        <code>{detail.directory}</code>
+      </dd>
+      <dt>Output file</dt>
+      <dd>
+        <code>{detail.output}</code>
+      </dd>
+    </>
+  );
+}
+
+function Runs({ runs }: { runs: readonly RunView[] }) {
+  if (runs.length === 0) return <p className="quiet">It has never run.</p>;
+  return (
+    <div className="sheet">
+      <table className="plain">
+        <thead>
+          <tr>
+            {["Run", "Began", "By", "Lasted", "Peak memory", "Ended"].map((head) => (
+              <th key={head}>{head}</th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {runs.map((run) => (
+            <tr key={run.run}>
+              <td className="number">{run.run}</td>
+              <td className="number">{at(run.began)}</td>
+              <td>{run.cause}</td>
+              <td>
+                {run.ended ? (
+                  <span className="number">
+                    {length(Date.parse(run.ended) - Date.parse(run.launched ?? run.began))}
+                  </span>
+                ) : (
+                  <Since time={run.launched ?? run.began} />
+                )}
+              </td>
+              <td className="number">{run["peak-kib"] ? `${(run["peak-kib"] / 1024).toFixed(1)} MiB` : "–"}</td>
+              <td>{run.words ?? "it is live"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
