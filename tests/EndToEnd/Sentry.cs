@@ -1,0 +1,196 @@
+using System.Diagnostics;
+using System.Text;
+using System.Text.Json;
+using CalmSentry.Contract;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>What a command printed and how it ended.</summary>
+public sealed record Said(int Exit, string Output, string Error)
+{
+    public string All => Output + Error;
+
+    public JsonElement Json => JsonDocument.Parse(Output).RootElement;
+}
+
+/// <summary>A real sentry of its own root, with the programs as they ship, asked through the real client.</summary>
+public sealed class Sentry : IAsyncDisposable
+{
+    private static readonly string Out = Path.Combine(Find(), "out");
+
+    private Process? server;
+
+    private Sentry(string root) => Places = new Places(root);
+
+    public Places Places { get; }
+
+    public int ServerPid => server!.Id;
+
+    /// <summary>The account services run as in tests: nobody where the tests run as root, else whoever runs them.</summary>
+    public static string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
+
+    public static async Task<Sentry> Start()
+    {
+        var root = Directory.CreateTempSubdirectory("calm-");
+        File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
+        var sentry = new Sentry(root.FullName);
+        await sentry.Serve();
+        return sentry;
+    }
+
+    /// <summary>Starts the server and returns once it says that it serves.</summary>
+    public async Task Serve()
+    {
+        server = Launch("calm-sentry", ["serve", "--root", Places.Root, "--port", "0"]);
+        var lines = new StringBuilder();
+        while (await server.StandardOutput.ReadLineAsync() is { } line)
+        {
+            lines.AppendLine(line);
+            if (line.Contains(" serves ", StringComparison.Ordinal)) return;
+        }
+
+        Assert.Fail($"the server did not come up: {lines}{await server.StandardError.ReadToEndAsync()}");
+    }
+
+    /// <summary>kill -9, as a crash would be.</summary>
+    public async Task KillServer()
+    {
+        server!.Kill();
+        await server.WaitForExitAsync();
+    }
+
+    public async Task<Said> Calm(params string[] arguments)
+    {
+        using var process = Launch("calm", ["--root", Places.Root, .. arguments]);
+        var output = process.StandardOutput.ReadToEndAsync();
+        var error = process.StandardError.ReadToEndAsync();
+        await process.WaitForExitAsync();
+        return new(process.ExitCode, await output, await error);
+    }
+
+    /// <summary>A command that must come true.</summary>
+    public async Task<Said> Ok(params string[] arguments)
+    {
+        var said = await Calm(arguments);
+        Assert.True(said.Exit == 0, $"calm {string.Join(' ', arguments)} ended with {said.Exit}: {said.All}");
+        return said;
+    }
+
+    public Task<Said> Wrap(string name, params string[] rest) => Ok(["wrap", name, "--account", Account, .. rest]);
+
+    public async Task<JsonElement> Show(string name) => (await Ok("show", name, "--json")).Json;
+
+    /// <summary>Waits, by the live events, until a service is as wanted.</summary>
+    public async Task<JsonElement> Until(string name, Func<JsonElement, bool> met)
+    {
+        using var client = Http();
+        using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(60));
+        using var reader = new StreamReader(await client.GetStreamAsync("http://sentry/api/events", limit.Token));
+        var last = "nothing";
+        try
+        {
+            while (await reader.ReadLineAsync(limit.Token) is { } line)
+            {
+                if (!line.StartsWith("data:", StringComparison.Ordinal)) continue;
+                var data = JsonDocument.Parse(line[5..]).RootElement;
+                foreach (var view in data.ValueKind == JsonValueKind.Array ? [.. data.EnumerateArray()] : new[] { data })
+                {
+                    if (view.ValueKind != JsonValueKind.Object || !view.TryGetProperty("state", out _) || view.GetProperty("name").GetString() != name) continue;
+                    last = view.GetRawText();
+                    if (met(view)) return view;
+                }
+            }
+        }
+        catch (OperationCanceledException)
+        {
+            // Told below.
+        }
+
+        Assert.Fail($"{name} never came to be as wanted; last seen: {last}");
+        return default;
+    }
+
+    public HttpClient Http() => new(new SocketsHttpHandler
+    {
+        ConnectCallback = async (_, cancellation) =>
+        {
+            var socket = new System.Net.Sockets.Socket(System.Net.Sockets.AddressFamily.Unix, System.Net.Sockets.SocketType.Stream, System.Net.Sockets.ProtocolType.Unspecified);
+            await socket.ConnectAsync(new System.Net.Sockets.UnixDomainSocketEndPoint(Places.ApiSocket), cancellation);
+            return new System.Net.Sockets.NetworkStream(socket, ownsSocket: true);
+        },
+    });
+
+    /// <summary>A script for a service to run, readable by its account.</summary>
+    public string Script(string name, string text, bool executable = true)
+    {
+        var path = Path.Combine(Places.Root, name);
+        File.WriteAllText(path, text);
+        File.SetUnixFileMode(path, (UnixFileMode)(executable ? 0b111_101_101 : 0b110_100_100));
+        return path;
+    }
+
+    /// <summary>Every process that carries the mark of one of this sentry's runs.</summary>
+    public IReadOnlyList<int> Processes(string service) =>
+    [
+        .. Directory.EnumerateDirectories("/proc").Select(Path.GetFileName).Where(name => name!.All(char.IsAsciiDigit)).Select(int.Parse!)
+            .Where(pid => Read($"/proc/{pid}/environ").Contains($"CALM_RUN={Places.RunDirectory}:{service}:", StringComparison.Ordinal)),
+    ];
+
+    public static bool Lives(int pid) => Directory.Exists($"/proc/{pid}") && !Read($"/proc/{pid}/stat").Contains(") Z ", StringComparison.Ordinal);
+
+    public static void Kill(int pid, string signal = "KILL") => Process.Start("kill", ["-" + signal, $"{pid}"]).WaitForExit();
+
+    /// <summary>A TCP port nobody has now.</summary>
+    public static int FreePort()
+    {
+        using var listener = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
+        listener.Start();
+        return ((System.Net.IPEndPoint)listener.LocalEndpoint).Port;
+    }
+
+    /// <summary>Sends a line to a port and reads the answer's first line.</summary>
+    public static async Task<string> Talk(int port, string line)
+    {
+        using var client = new System.Net.Sockets.TcpClient();
+        await client.ConnectAsync("127.0.0.1", port);
+        var stream = client.GetStream();
+        await stream.WriteAsync(Encoding.ASCII.GetBytes(line + "\r\n"));
+        using var reader = new StreamReader(stream);
+        return await reader.ReadLineAsync() ?? "";
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (server!.HasExited) await Serve();
+        await Calm("stop", "--all");
+        Kill(server.Id, "TERM");
+        await server.WaitForExitAsync();
+        Directory.Delete(Places.Root, recursive: true);
+    }
+
+    private static Process Launch(string program, string[] arguments)
+    {
+        var start = new ProcessStartInfo(Path.Combine(Out, program), arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        start.Environment.Remove(Places.Variable);
+        return Process.Start(start)!;
+    }
+
+    private static string Read(string path)
+    {
+        try
+        {
+            return File.ReadAllText(path);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return "";
+        }
+    }
+
+    private static string Find()
+    {
+        var directory = new DirectoryInfo(AppContext.BaseDirectory);
+        while (!File.Exists(Path.Combine(directory!.FullName, "build.sh"))) directory = directory.Parent;
+        return directory.FullName;
+    }
+}

@@ -1,0 +1,46 @@
+using System.Reflection;
+
+namespace CalmSentry.Tests.Unit.House;
+
+/// <summary>The arrows of the house point one way. Read from the compiled programs, so a forgotten project reference does not count.</summary>
+public class ArrowsTests
+{
+    private static readonly Dictionary<string, string[]> Allowed = new()
+    {
+        ["CalmSentry.Core"] = [],
+        ["CalmSentry.Linux"] = [],
+        ["CalmSentry.Contract"] = [],
+        ["CalmSentry.Store"] = ["CalmSentry.Core"],
+        ["calm-keeper"] = ["CalmSentry.Contract", "CalmSentry.Linux"],
+        ["calm"] = ["CalmSentry.Contract"],
+        ["calm-sentry"] = ["CalmSentry.Contract", "CalmSentry.Core", "CalmSentry.Linux", "CalmSentry.Store"],
+    };
+
+    /// <summary>What would let input and output into the decisions.</summary>
+    private static readonly string[] Outside = ["System.IO.FileSystem", "System.Net", "System.Diagnostics.Process", "Microsoft.", "System.Threading.Timer"];
+
+    [Fact]
+    public void No_room_leans_on_a_room_it_must_not_know()
+    {
+        foreach (var (room, allowed) in Allowed)
+        {
+            var found = References(room).Where(name => name.StartsWith("CalmSentry.", StringComparison.Ordinal) || name.StartsWith("calm", StringComparison.Ordinal));
+            Assert.Empty(found.Except(allowed).Select(name => $"{room} → {name}"));
+        }
+    }
+
+    [Fact]
+    public void The_core_touches_nothing_outside_itself() =>
+        Assert.DoesNotContain(References("CalmSentry.Core"), name => Outside.Any(outside => name.StartsWith(outside, StringComparison.Ordinal)));
+
+    [Fact]
+    public void The_core_reads_no_clock()
+    {
+        // A call of DateTimeOffset.UtcNow and its like would name the member in the assembly's metadata.
+        var bytes = File.ReadAllBytes(Assembly.Load("CalmSentry.Core").Location);
+        foreach (var member in new[] { "get_UtcNow", "get_Now", "GetTimestamp", "get_TickCount64" })
+            Assert.True(bytes.AsSpan().IndexOf(System.Text.Encoding.UTF8.GetBytes(member)) < 0, $"the core uses {member}");
+    }
+
+    private static IEnumerable<string> References(string room) => Assembly.Load(room).GetReferencedAssemblies().Select(reference => reference.Name!);
+}

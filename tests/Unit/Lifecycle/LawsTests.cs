@@ -1,0 +1,203 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CsCheck;
+
+namespace CalmSentry.Tests.Unit.Lifecycle;
+
+/// <summary>The laws of a service's life, held against random lives. <see cref="World"/> checks most of them at every step.</summary>
+public class LawsTests
+{
+    private static readonly Gen<Definition> Definitions =
+        from at in Gen.Enum<BeginAt>()
+        from after in Gen.Enum<RecoverAfter>()
+        from first in OneOf(0, 1, 5)
+        from ends in Gen.Int[0, 6]
+        from steps in Gen.Int[0, 3]
+        select Make(at, after, first, ends, steps);
+
+    private static readonly Gen<Outcome> Outcomes = OneOf<Outcome>(
+        new(OutcomeKind.Exited), new(OutcomeKind.Exited, 1), new(OutcomeKind.Signalled, 9), new(OutcomeKind.Signalled, 11, Core: true),
+        new(OutcomeKind.NeverLaunched, Detail: "there is no such program"), new(OutcomeKind.KeeperLost), new(OutcomeKind.MachineLost));
+
+    private static readonly Gen<Action<World>> Events = Gen.Frequency(
+        (3, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna")))),
+        (2, Gen.Const<Action<World>>(world => world.Happens(new StopAsked("anna")))),
+        (2, Gen.Const<Action<World>>(world => world.Happens(new RestartAsked("anna")))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new MachineBegan()))),
+        (6, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Launched(run, 4711))))),
+        (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new TakenUp(run, 4711))))),
+        (8, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new RunEnded(run, outcome))))),
+        (2, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new MainEnded(run, outcome))))),
+        (2, Gen.Long[0, 5].Select<long, Action<World>>(old => world => Stale(world, old))),
+        (8, Gen.Const<Action<World>>(world => world.PassToNextDecision())),
+        (4, Gen.Int[1, 5000].Select<int, Action<World>>(ms => world => world.Passes(TimeSpan.FromMilliseconds(ms)))),
+        (1, Gen.Int[1, 60].Select<int, Action<World>>(minutes => world => world.Passes(TimeSpan.FromMinutes(minutes)))));
+
+    private static Gen<T> OneOf<T>(params T[] values) => Gen.Int[0, values.Length - 1].Select(i => values[i]);
+
+    private static Definition Make(BeginAt at, RecoverAfter after, int firstSeconds, int ends, int steps) => new()
+    {
+        Name = "gate-counter",
+        Title = "Gate counter",
+        Account = "skerry",
+        Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty),
+        At = at,
+        Recover = new() { After = after, First = TimeSpan.FromSeconds(firstSeconds), HoldEnds = ends },
+        WindDown = [.. Enumerable.Range(1, steps).Select(i => new WindDownStep("TERM", TimeSpan.FromSeconds(i)))],
+    };
+
+    private static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
+
+    private static void Alive(World world, Action<long> then)
+    {
+        if (world.Live is { } run) then(run);
+    }
+
+    private static void Stale(World world, long back)
+    {
+        var run = world.Situation.LastRun - 1 - back;
+        if (run <= 0) return;
+        var before = world.Situation;
+        world.Happens(new RunEnded(run, new(OutcomeKind.Exited, 1)));
+        world.Happens(new Launched(run, 1));
+        Assert.Equal(before, world.Situation); // news of an earlier run changes nothing
+    }
+
+    [Fact]
+    public void Every_life_keeps_the_laws() =>
+        Gen.Select(Definitions, Events.Array[1, 120]).Sample(
+            (definition, events) =>
+            {
+                var world = new World(definition);
+                foreach (var happens in events) happens(world);
+            },
+            iter: 4000);
+
+    [Fact]
+    public void A_stop_always_ends_within_its_waits() =>
+        Gen.Select(Definitions, Events.Array[0, 60]).Sample(
+            (definition, events) =>
+            {
+                var world = new World(definition);
+                foreach (var happens in events) happens(world);
+                world.Happens(new StopAsked("anna"));
+                var asked = world.Now;
+                var known = world.Done.Count;
+                // The worst program: it ends only when the whole tree is ended by force.
+                while (world.Situation.Phase == Phase.Stopping)
+                {
+                    if (world.Done.Skip(known).OfType<EndTree>().Any()) world.End(new(OutcomeKind.Signalled, 9));
+                    else if (!world.PassToNextDecision() || world.Done.OfType<EndTree>().Any()) world.End(new(OutcomeKind.Signalled, 9));
+                }
+
+                Assert.Equal(Phase.Stopped, world.Situation.Phase);
+                Assert.True(world.Now - asked <= definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait) + ServiceLife.ForcePatience);
+                Assert.Null(world.Live);
+            },
+            iter: 2000);
+
+    [Fact]
+    public void An_unwrap_stops_first_and_leaves_nothing() =>
+        Gen.Select(Definitions, Events.Array[0, 60]).Sample(
+            (definition, events) =>
+            {
+                var world = new World(definition);
+                foreach (var happens in events) happens(world);
+                world.Happens(new UnwrapAsked("anna"));
+                world.Happens(new StartAsked("bert"));
+                world.Happens(new StopAsked("bert"));
+                if (world.Live is not null) world.End(new(OutcomeKind.Signalled, 15));
+                Assert.True(world.Forgotten);
+            },
+            iter: 1000);
+
+    [Fact]
+    public void A_program_that_always_falls_at_once_is_tried_with_growing_pauses_and_then_held()
+    {
+        var world = new World(Usual);
+        world.Happens(new MachineBegan());
+        var tries = new List<double>();
+        var begun = world.Now;
+        while (world.Situation.Phase != Phase.Held)
+        {
+            tries.Add((world.Now - begun).TotalSeconds);
+            world.Launch();
+            world.End(new(OutcomeKind.Exited, 3));
+            world.PassToNextDecision();
+        }
+
+        Assert.Equal([0, 1, 3, 7, 15], tries);
+        world.Passes(TimeSpan.FromDays(365));
+        world.Happens(new TimeCame());
+        Assert.Equal(5, world.Launches);
+        world.Happens(new StartAsked("anna"));
+        Assert.Equal(6, world.Launches);
+    }
+
+    [Fact]
+    public void A_year_of_daily_falls_is_a_year_of_prompt_restarts()
+    {
+        var world = new World(Usual);
+        world.Happens(new StartAsked("anna"));
+        for (var day = 0; day < 365; day++)
+        {
+            world.Launch();
+            world.PassToNextDecision();
+            Assert.Equal(Phase.Running, world.Situation.Phase);
+            world.Passes(TimeSpan.FromDays(1));
+            world.End(new(OutcomeKind.Signalled, 11));
+            Assert.Equal(TimeSpan.FromSeconds(1), world.Situation.WakeAt - world.Now);
+            world.PassToNextDecision();
+        }
+
+        Assert.Equal(366, world.Launches);
+        Assert.Equal(365, world.Situation.Restarts);
+    }
+
+    [Fact]
+    public void An_asked_start_that_cannot_launch_rests_and_one_at_boot_is_tried_again()
+    {
+        var missing = new Outcome(OutcomeKind.NeverLaunched, Detail: "there is no program at /srv/skerry/gate-counter");
+        var asked = new World(Usual);
+        asked.Happens(new StartAsked("anna"));
+        asked.End(missing);
+        Assert.Equal(Phase.Stopped, asked.Situation.Phase);
+
+        var boot = new World(Usual);
+        boot.Happens(new MachineBegan());
+        boot.End(missing);
+        Assert.Equal(Phase.Waiting, boot.Situation.Phase);
+    }
+
+    [Fact]
+    public void When_a_wrapper_script_ends_first_what_it_started_gets_the_signal_too()
+    {
+        var world = new World(Usual);
+        world.Happens(new StartAsked("anna"));
+        world.Launch();
+        world.Happens(new StopAsked("anna"));
+        world.Happens(new MainEnded(1, new(OutcomeKind.Signalled, 15)));
+        Assert.Equal([false, true], world.Done.OfType<SendSignal>().Select(signal => signal.WholeTree));
+        world.End(new(OutcomeKind.Signalled, 15));
+        Assert.False(world.Situation.LastEnd!.Forced);
+    }
+
+    [Fact]
+    public void What_was_lost_with_the_machine_begins_again_only_if_it_begins_at_boot()
+    {
+        foreach (var (at, launches) in new[] { (BeginAt.Boot, 2), (BeginAt.Request, 1) })
+        {
+            var world = new World(Usual with { At = at });
+            world.Happens(new StartAsked("anna"));
+            world.Launch();
+            world.End(new(OutcomeKind.MachineLost));
+            world.Happens(new MachineBegan());
+            while (world.Live is null && world.PassToNextDecision())
+            {
+            }
+
+            Assert.Equal(launches, world.Launches);
+        }
+    }
+}
