@@ -80,7 +80,7 @@ internal static partial class Serve
         {
             options.SingleLine = true;
             options.TimestampFormat = "yyyy-MM-dd HH:mm:ss ";
-        }).SetMinimumLevel(LogLevel.Warning).AddFilter("CalmSentry", LogLevel.Information);
+        }).SetMinimumLevel(LogLevel.Warning).AddFilter("calm-sentry", LogLevel.Information);
         builder.WebHost.ConfigureKestrel(kestrel =>
         {
             kestrel.AddServerHeader = false;
@@ -140,7 +140,7 @@ internal static partial class Serve
         Ready(app.Logger, SentrySelf.Version, places.ApiSocket, self.Console);
     }
 
-    [LoggerMessage(LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]
+    [LoggerMessage(1, LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]
     private static partial void Ready(ILogger logger, string version, string socket, string console);
 
     /// <summary>Makes the places, or says why it cannot.</summary>

@@ -43,7 +43,7 @@ public sealed class Sentry : IAsyncDisposable
     {
         server = Launch("calm-sentry", ["serve", "--root", Places.Root, "--port", "0"]);
         var lines = new StringBuilder();
-        while (await server.StandardOutput.ReadLineAsync() is { } line)
+        while (await server.StandardOutput.ReadLineAsync().WaitAsync(TimeSpan.FromSeconds(30)) is { } line)
         {
             lines.AppendLine(line);
             if (line.Contains(" serves ", StringComparison.Ordinal)) return;
@@ -64,7 +64,7 @@ public sealed class Sentry : IAsyncDisposable
         using var process = Launch("calm", ["--root", Places.Root, .. arguments]);
         var output = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
-        await process.WaitForExitAsync();
+        await process.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(60));
         return new(process.ExitCode, await output, await error);
     }
 

@@ -1,0 +1,94 @@
+#!/usr/bin/env bash
+# The Skerry Line's quay office, kept by Calm Sentry: builds what is needed, starts the service under a directory of its own,
+# wraps and starts four programs, and prints where to look.
+#   ./demo.sh          stays until Ctrl-C, then stops all of it
+#   ./demo.sh --once   plays a whole example unattended; exit code 0 only if all of it came true
+# CALM_DEMO_PORT (7410): first of four TCP ports on loopback that the programs use.
+set -uo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")"
+house=$PWD
+./build.sh || exit 1
+if [ ! -x out/demo/fare-ledger ] || [ demo/fare-ledger/Ledger.cs -nt out/demo/fare-ledger ]; then
+  echo "demo: building the fare ledger"
+  dotnet publish demo/fare-ledger -c Release -o out/demo -v quiet || exit 1
+fi
+
+root=$(mktemp -d "${TMPDIR:-/tmp}/skerry.XXXXXX")
+srv=$root/srv
+port=${CALM_DEMO_PORT:-7410}
+export CALM_ROOT=$root
+PATH=$house/out:$PATH
+node=$(command -v node)
+# Real services have accounts of their own; the demo makes none on your machine.
+if [ "$(id -u)" = 0 ]; then account=nobody; else account=$(id -un); fi
+chmod 755 "$root"
+mkdir -p "$srv"
+cp -r demo/departure-board demo/gate-counter demo/ticket-spooler "$srv/"
+mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
+echo '{"type":"module"}' >"$srv/package.json"
+chown -R "$account" "$srv"
+
+server=
+serve() {
+  calm-sentry serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
+  server=$!
+  until calm list >/dev/null 2>&1; do
+    kill -0 "$server" 2>/dev/null || { cat "$root/sentry.log"; exit 1; }
+    sleep 0.05
+  done
+}
+leave() {
+  trap - EXIT INT TERM
+  echo
+  echo "demo: stopping the services and the sentry"
+  kill -0 "$server" 2>/dev/null || serve
+  calm stop --all
+  kill "$server" && wait "$server" 2>/dev/null
+  rm -rf "$root"
+  exit "${1:-0}"
+}
+trap 'leave 0' INT TERM
+
+wrap_all() {
+  calm wrap "Departure board" --at boot --account "$account" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
+    --notes "The page on the screens at the quay." -- "$node" "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
+    calm wrap "Fare ledger" --at boot --account "$account" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo \
+      --notes "Books every ticket sold at the quay; writes its day file when asked to end." -- "$srv/fare-ledger/fare-ledger" day.book &&
+    calm wrap "Gate counter" --at boot --account "$account" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends 0 \
+      -- "$srv/gate-counter/count.sh" &&
+    calm wrap "Ticket spooler" --account "$account" -- "$node" "$srv/ticket-spooler/spool.js"
+}
+
+serve
+if [ "${1:-}" = --once ]; then
+  . demo/once.sh
+  play
+  leave "$?"
+fi
+
+wrap_all >/dev/null && calm start --all >/dev/null || { echo "demo: the services did not start"; leave 1; }
+calm list
+cat <<END
+
+The Skerry Line is at work under $root.
+
+  the departure board        http://127.0.0.1:$port/
+  the console                $(calm open 2>/dev/null)
+                             (the link signs one browser in, once; 'calm open' prints another)
+
+Try in another terminal:
+
+  export CALM_ROOT=$root PATH=$house/out:\$PATH
+  calm list
+  calm show fare-ledger
+  calm output gate-counter --follow
+  kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
+  kill -9 $server                                 # the service itself: the programs go on
+  calm-sentry serve --root $root --port 0   # ... and it takes them up again
+  calm wrap "Tide reader" --account $account --start -- /bin/sh -c 'while sleep 5; do echo tide \$((RANDOM % 90)) cm; done'
+  calm logbook
+
+Ctrl-C stops all of it.
+END
+# The service may be killed and started again by whoever tries the demo: only Ctrl-C ends it.
+while :; do sleep 3600 & wait $!; done

@@ -1,0 +1,90 @@
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>Server, keeper, program and machine lost in every combination: the outcome is known and never are there two runs.</summary>
+public class LossTests
+{
+    [Fact]
+    public async Task Server_and_program_both_killed_the_outcome_is_known()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--recover", "never", "--start", "--", "/bin/sleep", "600");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        Sentry.Kill(pid, "SEGV");
+        await Gone(sentry, "relay");
+        await sentry.Serve();
+        var shown = await sentry.Show("relay");
+        Assert.Equal("stopped", shown.GetProperty("state").GetString());
+        var run = shown.GetProperty("runs")[0];
+        Assert.Equal(("signalled", 11), (run.GetProperty("outcome").GetString(), run.GetProperty("code").GetInt32()));
+        Assert.Contains("SEGV", shown.GetProperty("why").GetString(), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_program_that_fell_while_no_server_watched_is_brought_back()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        Sentry.Kill(pid);
+        await Gone(sentry, "relay");
+        await sentry.Serve();
+        var back = await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running");
+        Assert.Equal(2, back.GetProperty("run").GetInt64());
+    }
+
+    [Fact]
+    public async Task A_killed_keeper_leaves_no_second_copy_behind()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--start", "--", sentry.Script("relay", "#!/bin/sh\nsleep 600 &\nexec sleep 600\n"));
+        var before = sentry.Processes("relay");
+        Assert.Equal(2, before.Count);
+        var stat = await File.ReadAllTextAsync($"/proc/{(await sentry.Show("relay")).GetProperty("pid").GetInt32()}/stat");
+        Sentry.Kill(int.Parse(stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0], System.Globalization.CultureInfo.InvariantCulture)); // the parent: its keeper
+        await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2);
+        Assert.DoesNotContain(before, Sentry.Lives);
+        Assert.Equal(2, sentry.Processes("relay").Count);
+        Assert.Equal("keeper-lost", (await sentry.Show("relay")).GetProperty("runs")[1].GetProperty("outcome").GetString());
+    }
+
+    [Fact]
+    public async Task After_another_boot_what_ran_is_recorded_as_lost_with_the_machine()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("board", "--at", "boot", "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap("relay", "--at", "request", "--start", "--", "/bin/sleep", "600");
+        await sentry.KillServer();
+        // A power cut: no keeper, no program, and a directory for runtime files that is empty.
+        foreach (var process in System.Diagnostics.Process.GetProcessesByName("calm-keeper").Where(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(sentry.Places.Root, StringComparison.Ordinal))) Sentry.Kill(process.Id);
+        foreach (var pid in sentry.Processes("board").Concat(sentry.Processes("relay"))) Sentry.Kill(pid);
+        Directory.Delete(sentry.Places.RunDirectory, recursive: true);
+        await using (var store = new SqliteConnection($"Data Source={sentry.Places.Database};Pooling=False"))
+        {
+            await store.OpenAsync();
+            await using var command = store.CreateCommand();
+            command.CommandText = "UPDATE fact SET value = 'the boot before' WHERE key = 'boot-id'";
+            Assert.Equal(1, await command.ExecuteNonQueryAsync());
+        }
+
+        await sentry.Serve();
+        await sentry.Until("board", view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2);
+        Assert.Equal("machine-lost", (await sentry.Show("board")).GetProperty("runs")[1].GetProperty("outcome").GetString());
+        var relay = await sentry.Show("relay");
+        Assert.Equal("stopped", relay.GetProperty("state").GetString());
+        Assert.Equal("machine-lost", relay.GetProperty("runs")[0].GetProperty("outcome").GetString());
+        Assert.Contains("lost when the machine went down", relay.GetProperty("why").GetString(), StringComparison.Ordinal);
+    }
+
+    /// <summary>Waits for the keeper's note of the outcome: the event itself, as a returning server would find it.</summary>
+    private static async Task Gone(Sentry sentry, string service)
+    {
+        var directory = sentry.Places.RunOf(service);
+        using var watcher = new FileSystemWatcher(directory);
+        for (var tries = 0; tries < 300 && !File.Exists(Path.Combine(directory, "outcome.1")); tries++) await Task.Run(() => watcher.WaitForChanged(WatcherChangeTypes.All, 100));
+        Assert.True(File.Exists(Path.Combine(directory, "outcome.1")));
+    }
+}
