@@ -87,6 +87,8 @@ internal static partial class Serve
             kestrel.ListenUnixSocket(places.ApiSocket, socket => socket.Use(Caller.AskKernel));
             kestrel.Listen(IPAddress.Loopback, port);
         });
+        // What waits for something to come true is given up when the sentry ends; programs and what was asked go on.
+        builder.Services.Configure<HostOptions>(options => options.ShutdownTimeout = TimeSpan.FromSeconds(1));
         builder.Services.ConfigureHttpJsonOptions(json =>
         {
             json.SerializerOptions.TypeInfoResolverChain.Insert(0, ApiJson.Plain);
@@ -125,6 +127,7 @@ internal static partial class Serve
         api.MapServices();
         api.MapOutput();
         api.MapSentry();
+        app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
     }
 

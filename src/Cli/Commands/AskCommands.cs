@@ -9,7 +9,7 @@ namespace CalmSentry.Cli.Commands;
 internal static class AskCommands
 {
     /// <summary>After this long it is shown what a command is waiting for.</summary>
-    private static readonly TimeSpan Patience = TimeSpan.FromMilliseconds(700);
+    private static readonly TimeSpan Patience = TimeSpan.FromMilliseconds(1500);
 
     public static Command Start() => Of("start", "Start services, wait, and show the evidence that they run");
 

@@ -13,7 +13,7 @@ internal static class OutputRoutes
     public const string OffsetHeader = "Calm-Offset";
 
     public static void MapOutput(this IEndpointRouteBuilder api) =>
-        api.MapGet("/services/{name}/output", async Task<IResult> (string name, int? last, long? from, bool? follow, Registry registry, House house, HttpContext context) =>
+        api.MapGet("/services/{name}/output", async Task<IResult> (string name, int? last, long? from, bool? follow, Registry registry, House house, IHostApplicationLifetime life, HttpContext context) =>
             {
                 if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
                 if (last is < 0 or > 1_000_000 || from is < 0)
@@ -32,13 +32,14 @@ internal static class OutputRoutes
                 context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
                 await context.Response.StartAsync(context.RequestAborted).ConfigureAwait(false);
                 await context.Response.BodyWriter.FlushAsync(context.RequestAborted).ConfigureAwait(false);
+                using var over = CancellationTokenSource.CreateLinkedTokenSource(context.RequestAborted, life.ApplicationStopping);
                 try
                 {
-                    await OutputFile.Copy(path, offset, follow ?? false, context.Response.BodyWriter, context.RequestAborted).ConfigureAwait(false);
+                    await OutputFile.Copy(path, offset, follow ?? false, context.Response.BodyWriter, over.Token).ConfigureAwait(false);
                 }
                 catch (OperationCanceledException)
                 {
-                    // The reader has gone.
+                    // The reader has gone, or the sentry is about to.
                 }
 
                 return TypedResults.Empty;

@@ -16,6 +16,7 @@ internal sealed class EventHub
     private const int Backlog = 4096;
 
     private readonly ConcurrentDictionary<Channel<LiveEvent>, bool> listeners = [];
+    private volatile bool closed;
 
     public void Changed(ServiceView view) => Send("service", view, ApiJson.Plain.ServiceView);
 
@@ -27,6 +28,7 @@ internal sealed class EventHub
     {
         var channel = Channel.CreateBounded<LiveEvent>(new BoundedChannelOptions(Backlog) { SingleReader = true });
         listeners[channel] = true;
+        if (closed) channel.Writer.TryComplete();
         try
         {
             yield return first();
@@ -47,6 +49,13 @@ internal sealed class EventHub
         {
             listeners.TryRemove(channel, out _);
         }
+    }
+
+    /// <summary>Ends every stream: the sentry is about to end.</summary>
+    public void Close()
+    {
+        closed = true;
+        foreach (var channel in listeners.Keys) channel.Writer.TryComplete();
     }
 
     /// <summary>Null when nothing came for a while: then a beat shows that the line still stands.</summary>

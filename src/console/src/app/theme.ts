@@ -5,7 +5,7 @@ export const theme = createTheme({
   fontFamily: '"Inter Variable", system-ui, sans-serif',
   fontFamilyMonospace: 'ui-monospace, "DejaVu Sans Mono", monospace',
   primaryColor: "slate",
-  primaryShade: { light: 7, dark: 3 },
+  primaryShade: { light: 7, dark: 6 },
   autoContrast: true,
   defaultRadius: "md",
   colors: {

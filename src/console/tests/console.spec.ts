@@ -1,0 +1,141 @@
+import AxeBuilder from "@axe-core/playwright";
+import { expect, type Page } from "@playwright/test";
+import { type Sentry, test } from "./sentry";
+
+/** Signs in by the link, as a person would, and fails the test on anything the page complains about. */
+async function enter(page: Page, sentry: Sentry) {
+  const complaints: string[] = [];
+  page.on("pageerror", (error) => complaints.push(error.message));
+  page.on("console", (message) => {
+    if (/Content Security Policy|Warning:/.test(message.text())) complaints.push(message.text());
+  });
+  await page.goto(sentry.calm("open").trim());
+  await expect(page.getByRole("status").first()).toContainText("live");
+  return complaints;
+}
+
+const row = (page: Page, name: string) => page.locator(`[data-service="${name}"]`);
+
+test("without a link nothing is shown but how to sign in", async ({ page, sentry }) => {
+  const link = new URL(sentry.calm("open").trim());
+  sentry.wrap("secret-service", "exec sleep 600");
+  await page.goto(link.origin);
+  await expect(page.getByText("calm open")).toBeVisible();
+  await expect(page.getByText("secret-service")).toHaveCount(0);
+});
+
+test("the list changes by events: wrapped, started, killed, back, stopped, unwrapped", async ({ page, sentry }) => {
+  const complaints = await enter(page, sentry);
+  await expect(page.getByRole("heading", { name: "No services yet" })).toBeVisible();
+  await page.evaluate(() => Object.assign(window, { neverReloaded: true }));
+  sentry.wrap("Departure board", "exec sleep 600");
+  await expect(row(page, "departure-board")).toContainText("stopped");
+  sentry.calm("start", "departure-board");
+  await expect(page.getByRole("region", { name: "Running" })).toContainText("Departure board");
+  const { pid } = JSON.parse(sentry.calm("show", "departure-board", "--json"));
+  process.kill(pid, "SIGKILL");
+  await expect(row(page, "departure-board")).toContainText("came back by itself");
+  await expect(row(page, "departure-board").locator(".number").last()).toHaveText("1");
+  sentry.calm("stop", "departure-board");
+  await expect(page.getByRole("region", { name: "Not running" })).toContainText("Departure board");
+  sentry.calm("unwrap", "departure-board");
+  await expect(row(page, "departure-board")).toHaveCount(0);
+  expect(await page.evaluate(() => "neverReloaded" in window)).toBe(true);
+  expect(complaints).toEqual([]);
+});
+
+test("a service that needs a person stands first, with a word", async ({ page, sentry }) => {
+  sentry.wrap("calm-one", "exec sleep 600", "--start");
+  sentry.wrap("gate-counter", "exit 3", "--pause", "0s");
+  try {
+    sentry.calm("start", "gate-counter");
+  } catch {
+    // It is meant to fall until it is held.
+  }
+  await enter(page, sentry);
+  await expect(page.getByRole("heading", { name: "One service needs you" })).toBeVisible();
+  await expect(page.getByRole("region").first()).toHaveAccessibleName("Needs you");
+  await expect(page.getByRole("region", { name: "Needs you" })).toContainText("held");
+});
+
+test("a service's page starts, stops and shows its output as it comes", async ({ page, sentry }) => {
+  const words = `${sentry.root}/words`;
+  sentry.file("words", "");
+  sentry.wrap("teller", `echo ready; exec tail -n 0 -F ${words}`);
+  await enter(page, sentry);
+  await row(page, "teller").click();
+  await page.getByRole("button", { name: "Start", exact: true }).click();
+  await expect(page.getByText("teller runs: run 1")).toBeVisible();
+  await expect(page.getByLabel("Output")).toContainText("ready");
+  sentry.file("words", "the tide is in\n");
+  await expect(page.getByLabel("Output")).toContainText("the tide is in");
+  await page.getByRole("button", { name: "Restart" }).click();
+  await expect(page.getByText("teller runs: run 2")).toBeVisible();
+  await expect(page.getByRole("cell", { name: "was ended by signal TERM", exact: true })).toBeVisible();
+  await page.getByRole("button", { name: "Stop" }).click();
+  await expect(page.getByText("Nothing of it is left.")).toBeVisible();
+  await expect(page.getByRole("button", { name: "Start", exact: true })).toBeEnabled();
+});
+
+test("when the connection is gone it says so, and when it is back nothing is missing", async ({ page, sentry }) => {
+  const words = sentry.file("words", "");
+  sentry.wrap("teller", `echo ready; exec tail -n 0 -F ${words}`, "--start");
+  await enter(page, sentry);
+  await row(page, "teller").click();
+  await expect(page.getByLabel("Output")).toContainText("ready");
+  await sentry.kill();
+  await expect(page.getByRole("alert")).toContainText("connection to the sentry is gone");
+  sentry.file("words", "said while nobody watched\n");
+  await sentry.serve();
+  await expect(page.getByRole("alert")).toHaveCount(0);
+  await expect(page.getByLabel("Output")).toContainText("said while nobody watched");
+  await expect(page.getByLabel("Output").getByText("ready")).toHaveCount(1);
+});
+
+test("the wrap form shows the sentry's findings at their fields and leads to the running service", async ({
+  page,
+  sentry,
+}) => {
+  const program = sentry.file("ledger.sh", '#!/bin/sh\nprintf "%s\\n" "$GREETING" "$@"\nexec sleep 600\n');
+  const complaints = await enter(page, sentry);
+  await page.getByRole("navigation").getByText("Wrap a program").click();
+  await page.getByLabel("Name").fill("Fare ledger");
+  await page.getByLabel("Account").fill(sentry.account);
+  await page.getByLabel("Program").fill("/srv/skerry/nothing");
+  await page.getByRole("button", { name: "Wrap" }).click();
+  await expect(page.getByText("There is no program at /srv/skerry/nothing.")).toBeVisible();
+  await page.getByLabel("Program").fill(program);
+  await page.getByLabel("Arguments").fill("--book\nday book");
+  await page.getByLabel("Environment").fill("GREETING=god dag = ja");
+  await page.getByRole("button", { name: "Wrap" }).click();
+  await expect(page.getByRole("heading", { name: "Fare ledger" })).toBeVisible();
+  for (const line of ["god dag = ja", "--book", "day book"])
+    await expect(page.getByLabel("Output").getByText(line, { exact: true })).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
+for (const scheme of ["light", "dark"] as const) {
+  test(`every page can be read by everyone (${scheme})`, async ({ page, sentry }) => {
+    await page.emulateMedia({ colorScheme: scheme });
+    sentry.wrap("gate-counter", "echo one; exit 3", "--pause", "0s");
+    sentry.wrap("departure-board", "echo ready; exec sleep 600", "--start");
+    try {
+      sentry.calm("start", "gate-counter");
+    } catch {
+      // Held, so that the colours for it are on the page.
+    }
+    await enter(page, sentry);
+    const origin = new URL(page.url()).origin;
+    for (const path of ["/", "/services/departure-board", "/services/gate-counter", "/wrap", "/logbook"]) {
+      await page.goto(origin + path);
+      await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
+      await expect(page.getByRole("status").first()).toContainText("live");
+      const found = await new AxeBuilder({ page }).analyze();
+      expect(
+        found.violations.map(
+          (violation) => `${path}: ${violation.id}: ${violation.nodes.map((node) => node.target).join(", ")}`,
+        ),
+      ).toEqual([]);
+    }
+  });
+}
