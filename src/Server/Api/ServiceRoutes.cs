@@ -1,10 +1,10 @@
-using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
+using Microsoft.OpenApi;
 
 namespace CalmSentry.Server.Api;
 
@@ -15,8 +15,14 @@ internal static class ServiceRoutes
     {
         api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Plain.IReadOnlyListServiceView))
             .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
-        api.MapPost("/services", Wrap).Accepts<JsonElement>("application/json").Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Wrap a program as a service; the body is a definition. Registered is not running: start it next");
+        api.MapPost("/services", Wrap).Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
+            .WithSummary("Wrap a program as a service; the body is a definition. Registered is not running: start it next")
+            .AddOpenApiOperationTransformer((operation, _, _) =>
+            {
+                // Described by hand: metadata would make routing refuse every other content type, and curl -d sends another.
+                operation.RequestBody = new OpenApiRequestBody { Required = true, Content = new Dictionary<string, OpenApiMediaType> { ["application/json"] = new() { Schema = new OpenApiSchema { Type = JsonSchemaType.Object } } } };
+                return Task.CompletedTask;
+            });
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title");

@@ -1,0 +1,223 @@
+// Measures the sentry beside its floors, in one run on one machine, and prints a Markdown table.
+// Times of single events are medians; "ratio" is ours divided by the floor (for throughput: ours as a share of it).
+using System.Diagnostics;
+using System.Globalization;
+using System.Net.Http.Json;
+using System.Net.Sockets;
+using System.Runtime.InteropServices;
+using CalmSentry.Contract;
+using CalmSentry.Contract.Api;
+
+var binaries = Path.GetFullPath(args[0]);
+var floors = Path.GetFullPath(args[1]);
+var quick = args.Contains("--quick");
+var root = Directory.CreateTempSubdirectory("calm-bench-");
+var places = new Places(root.FullName);
+var fifoPath = Path.Combine(root.FullName, "first");
+Run("mkfifo", "-m", "666", fifoPath);
+using var fifo = new FileStream(fifoPath, FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite, 1);
+var server = Process.Start(new ProcessStartInfo(Path.Combine(binaries, "calm-sentry"), ["serve", "--root", places.Root, "--port", "0"]) { RedirectStandardOutput = true, Environment = { ["DOTNET_GCgen0size"] = "400000" } })!;
+while (await server.StandardOutput.ReadLineAsync() is { } line && !line.Contains(" serves ", StringComparison.Ordinal)) { }
+using var http = new HttpClient(new SocketsHttpHandler { ConnectCallback = async (_, stop) =>
+{
+    var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+    await socket.ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), stop);
+    return new NetworkStream(socket, true);
+}, MaxConnectionsPerServer = 400 }) { BaseAddress = new Uri("http://sentry/api/") };
+var account = Environment.UserName;
+var rows = new List<string>();
+var n = quick ? 10 : 50;
+try
+{
+    await Launch();
+    await Again();
+    await Capture();
+    await Many(quick ? 40 : 200);
+}
+finally
+{
+    var stops = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Select(view => http.PostAsync($"services/{view.Name}/stop", null));
+    await Task.WhenAll(stops);
+    _ = kill(server.Id, 15);
+    await server.WaitForExitAsync();
+    root.Delete(recursive: true);
+}
+
+Console.WriteLine("| what | floor | Calm Sentry | ratio |\n|---|---|---|---|");
+foreach (var row in rows) Console.WriteLine(row);
+
+// Launch to the program's first instruction, from the moment the service decides on it.
+async Task Launch()
+{
+    Progress("launch");
+    var floor = Median(Lines(Run(floors, "spawn", $"{n}", fifoPath)));
+    await Wrap("first", 0, floors, "first", fifoPath);
+    var ours = new List<double>();
+    for (var i = 0; i < n; i++)
+    {
+        var start = http.PostAsync("services/first/start", null);
+        var first = await First();
+        var stop = await http.PostAsync("services/first/stop", null);
+        stop.EnsureSuccessStatusCode();
+        await start;
+        var run = (await http.GetFromJsonAsync("services/first/runs?last=1", ApiJson.Default.IReadOnlyListRunView))![0];
+        ours.Add(first - Nanoseconds(run.Began));
+    }
+
+    Row("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)", floor, Median(ours), Milliseconds);
+}
+
+// kill -9 to the new program's first instruction, with a pause of 0.
+async Task Again()
+{
+    Progress("kill to running again");
+    var floor = Median(Lines(Run(floors, "respawn", $"{n}", fifoPath)));
+    await http.PostAsync("services/first/start", null);
+    await First();
+    var ours = new List<double>();
+    var last = 0;
+    for (var i = 0; i < n; i++)
+    {
+        var pid = await NewPid("first", last);
+        last = pid;
+        var before = Nanoseconds(DateTimeOffset.UtcNow);
+        _ = kill(pid, 9);
+        ours.Add(await First() - before);
+    }
+
+    await http.PostAsync("services/first/stop", null);
+    Row("kill -9 to running again (floor: waitpid and posix_spawn in C)", floor, Median(ours), Milliseconds);
+}
+
+// Output captured, against a pipe into cat.
+async Task Capture()
+{
+    Progress("capture");
+    var bytes = quick ? 200_000_000L : 2_000_000_000L;
+    await Wrap("spew", 0, floors, "spew", $"{bytes}");
+    var floor = new List<double>();
+    var ours = new List<double>();
+    var output = places.OutputOf("spew");
+    for (var i = 0; i < (quick ? 1 : 5); i++)
+    {
+        var copy = Path.Combine(root.FullName, "copy");
+        var watch = Stopwatch.StartNew();
+        Run("sh", "-c", $"{floors} spew {bytes} | cat > {copy}");
+        floor.Add(bytes / watch.Elapsed.TotalSeconds / 1e6);
+        File.Delete(copy);
+        await http.PostAsync("services/spew/start", null);
+        RunView run;
+        do run = (await http.GetFromJsonAsync("services/spew/runs?last=1", ApiJson.Default.IReadOnlyListRunView))![0];
+        while (run.Ended is null);
+        ours.Add(bytes / (run.Ended.Value - run.Began).TotalSeconds / 1e6);
+        if (new FileInfo(output).Length != bytes) throw new InvalidDataException($"captured {new FileInfo(output).Length} of {bytes} bytes");
+        File.Delete(output);
+    }
+
+    Row("output captured, 100-byte lines (floor: cat > file)", Median(floor), Median(ours), value => $"{value:0} MB/s");
+}
+
+// Many services: from cold, memory, quiet, and how fast they are listed.
+async Task Many(int count)
+{
+    Progress($"{count} services");
+    await http.DeleteAsync("services/first");
+    await http.DeleteAsync("services/spew");
+    var floor = Lines(Run(floors, "many", $"{count}", fifoPath)).Single();
+    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, "first", fifoPath);
+    var before = Nanoseconds(DateTimeOffset.UtcNow);
+    var starts = Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
+    long last = 0;
+    for (var i = 0; i < count; i++) last = Math.Max(last, await First());
+    Row($"{count} services from cold to the last one's first instruction (floor: the same from one C program)", floor, last - before, Milliseconds);
+    await Task.WhenAll(starts);
+
+    var keepers = Process.GetProcessesByName("calm-keeper").Where(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal)).ToList();
+    rows.Add($"| memory of a keeper, one of {keepers.Count} (Pss) | – | {Median(keepers.Select(keeper => Pss(keeper.Id)))} kB | – |");
+    await Task.Delay(3000); // let the service come to rest
+    var switches = keepers.Sum(keeper => Switches(keeper.Id));
+    await Task.Delay(5000);
+    rows.Add($"| wake-ups of {keepers.Count} idle keepers in 5 s | – | {keepers.Sum(keeper => Switches(keeper.Id)) - switches} | – |");
+    rows.Add($"| memory of the service with {count} services (Pss) | – | {Pss(server.Id) / 1000.0:0.0} MB | – |");
+
+    var curl = new List<double>();
+    var json = new List<double>();
+    var table = new List<double>();
+    for (var i = 0; i < (quick ? 5 : 30); i++)
+    {
+        curl.Add(Timed("curl", "-s", "--unix-socket", places.ApiSocket, "http://sentry/api/services"));
+        json.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list", "--json"));
+        table.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list"));
+    }
+
+    Row($"calm list --json, {count} services (floor: curl on the same socket)", Median(curl), Median(json), Milliseconds);
+    Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
+}
+
+async Task Wrap(string name, int pauseSeconds, string program, params string[] arguments)
+{
+    var definition = new System.Text.Json.Nodes.JsonObject
+    {
+        ["name"] = name,
+        ["program"] = new System.Text.Json.Nodes.JsonObject { ["path"] = program, ["arguments"] = new System.Text.Json.Nodes.JsonArray([.. arguments.Select(a => (System.Text.Json.Nodes.JsonNode)a)]) },
+        ["identity"] = new System.Text.Json.Nodes.JsonObject { ["account"] = account },
+        ["recover"] = new System.Text.Json.Nodes.JsonObject
+        {
+            ["pause"] = new System.Text.Json.Nodes.JsonObject { ["first"] = $"{pauseSeconds} s" },
+            ["hold"] = new System.Text.Json.Nodes.JsonObject { ["ends"] = "0" },
+        },
+    };
+    using var answer = await http.PostAsync("services", new StringContent(definition.ToJsonString()));
+    if (!answer.IsSuccessStatusCode) throw new InvalidOperationException(await answer.Content.ReadAsStringAsync());
+}
+
+async Task<int> NewPid(string name, int old)
+{
+    while (true)
+        if ((await http.GetFromJsonAsync($"services/{name}", ApiJson.Default.ServiceDetail))!.Pid is { } pid && pid != old) return pid;
+}
+
+async Task<long> First()
+{
+    var text = new byte[20];
+    await fifo.ReadExactlyAsync(text);
+    return long.Parse(text, CultureInfo.InvariantCulture);
+}
+
+void Row(string what, double floor, double ours, Func<double, string> unit) => rows.Add($"| {what} | {unit(floor)} | {unit(ours)} | {(ours / floor).ToString("0.00", CultureInfo.InvariantCulture)} |");
+
+void Progress(string what) => Console.Error.WriteLine($"bench: {what}");
+
+static string Milliseconds(double nanoseconds) => string.Create(CultureInfo.InvariantCulture, $"{nanoseconds / 1e6:0.00} ms");
+
+static double Median(IEnumerable<double> values)
+{
+    var sorted = values.Order().ToList();
+    return sorted[sorted.Count / 2];
+}
+
+static List<double> Lines(string text) => [.. text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => double.Parse(line, CultureInfo.InvariantCulture))];
+
+static long Nanoseconds(DateTimeOffset time) => (time.UtcTicks - DateTimeOffset.UnixEpoch.UtcTicks) * 100;
+
+static double Pss(int pid) => double.Parse(File.ReadLines($"/proc/{pid}/smaps_rollup").First(line => line.StartsWith("Pss:", StringComparison.Ordinal))[4..^2], CultureInfo.InvariantCulture);
+
+static long Switches(int pid) => Directory.GetDirectories($"/proc/{pid}/task").Sum(task => File.ReadLines($"{task}/status").Where(line => line.Contains("ctxt_switches", StringComparison.Ordinal)).Sum(line => long.Parse(line.Split('\t')[1], CultureInfo.InvariantCulture)));
+
+static double Timed(string program, params string[] arguments)
+{
+    var watch = Stopwatch.StartNew();
+    Run(program, arguments);
+    return watch.Elapsed.TotalMilliseconds * 1e6;
+}
+
+static string Run(string program, params string[] arguments)
+{
+    using var process = Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true })!;
+    var output = process.StandardOutput.ReadToEnd();
+    process.WaitForExit();
+    return process.ExitCode == 0 ? output : throw new InvalidOperationException($"{program} ended with {process.ExitCode}");
+}
+
+[DllImport("libc")]
+static extern int kill(int pid, int signal);

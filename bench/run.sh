@@ -1,0 +1,20 @@
+#!/usr/bin/env bash
+# Measures speed and size beside floors in C and everyday tools, in one run; prints a table. --quick: a short trial of the bench itself.
+# --write puts the table into docs/performance.md.
+set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+./build.sh >&2
+mkdir -p out/bench
+gcc -O2 -o out/bench/floors bench/floors.c
+dotnet build bench -c Release -v quiet -o out/bench/driver >&2
+out/bench/driver/CalmSentry.Bench out out/bench/floors "$@" | tee out/bench/table.md
+if [[ " $* " == *" --write "* ]]; then
+  {
+    sed '/^<!-- table -->$/q' docs/performance.md
+    echo
+    echo "Measured $(date +%F) on $(nproc) cores ($(uname -m), Linux $(uname -r | cut -d- -f1))."
+    echo
+    cat out/bench/table.md
+  } >out/bench/performance.md
+  cp out/bench/performance.md docs/performance.md
+fi
