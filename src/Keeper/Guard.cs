@@ -1,5 +1,4 @@
 using System.Runtime.InteropServices;
-using System.Text;
 using CalmSentry.Contract.Keeper;
 using static CalmSentry.Linux.Native.Libc;
 
@@ -27,11 +26,9 @@ internal sealed unsafe class Guard
     private byte* group;
     private long peakKib, cpuMicroseconds;
 
-    public int Keep(string directory)
+    public int Keep()
     {
-        fixed (byte* path = Bytes(directory))
-            if (chdir(path) < 0) return 3;
-        _ = umask(0x3F); // 0077
+        _ = umask(0x17); // 0027: output files may be read by the sentry's group
         _ = prctl(PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0);
         var set = stackalloc byte[128];
         _ = sigemptyset(set);
@@ -147,23 +144,24 @@ internal sealed unsafe class Guard
         mainGone = ending = stuckSaid = false;
         main = mainStatus = 0;
         peakKib = cpuMicroseconds = 0;
-        if (!Lock())
-        {
-            NeverLaunched(LaunchStep.Lock, Marshal.GetLastSystemError());
-            Close(Server);
-            return;
-        }
-
         fixed (byte* order = body)
         {
-            byte* output = null;
+            byte* output = null, place = null;
             group = null;
             long uid = -1;
             foreach (var field in new Fields(body))
             {
-                if (field.Is(LaunchField.Output)) output = order + field.Offset;
+                if (field.Is(LaunchField.Place)) place = order + field.Offset;
+                else if (field.Is(LaunchField.Output)) output = order + field.Offset;
                 else if (field.Is(LaunchField.ControlGroup)) group = Keep(field.Value);
                 else if (field.Is(LaunchField.UserId)) uid = Message.Number(body, LaunchField.UserId, -1);
+            }
+
+            if (!Lock(place))
+            {
+                NeverLaunched(LaunchStep.Lock, Marshal.GetLastSystemError());
+                Close(Server);
+                return;
             }
 
             var spec = Memory(order, body.Length);
@@ -339,7 +337,7 @@ internal sealed unsafe class Guard
     /// <summary>First on record, then told: a server that dies between the two still finds it.</summary>
     private void End(Message news)
     {
-        Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
+        if (lockFile >= 0) Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
         Say(news);
     }
 
@@ -369,9 +367,11 @@ internal sealed unsafe class Guard
             if (send(fds[Server], pointer, bytes.Length, MSG_NOSIGNAL) != bytes.Length) Close(Server);
     }
 
-    private bool Lock()
+    /// <summary>Binds this keeper to a service, by a lock the kernel holds for as long as it lives: one keeper a service.</summary>
+    private bool Lock(byte* place)
     {
         if (lockFile >= 0) return true;
+        if (place is null || chdir(place) < 0) return false;
         fixed (byte* name = "lock"u8) lockFile = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
         if (lockFile >= 0 && flock(lockFile, LOCK_EX | LOCK_NB) == 0) return true;
         var errno = Marshal.GetLastSystemError();
@@ -412,6 +412,4 @@ internal sealed unsafe class Guard
     }
 
     private static long Now() => DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
-
-    private static byte[] Bytes(string path) => Encoding.UTF8.GetBytes(path + '\0');
 }

@@ -1,7 +1,8 @@
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// <c>calm-keeper keep RUN-DIRECTORY</c>: be the parent of a service's runs, one at a time; descriptor 3 is the server.
+/// <c>calm-keeper keep RUN-DIRECTORY</c>: be the parent of a service's runs, one at a time; descriptor 3 is the server,
+/// whose run directory is named so that people can tell whose keeper it is.
 /// <c>calm-keeper enter …</c>: put a run's settings on this process and become the program (only the keeper calls this).
 /// </summary>
 internal static class Program
@@ -10,7 +11,7 @@ internal static class Program
     {
         ["enter", var spec, var status, var input, var output, var error] =>
             Enter.Become(int.Parse(spec), int.Parse(status), int.Parse(input), int.Parse(output), int.Parse(error)),
-        ["keep", var directory] => new Guard().Keep(directory),
+        ["keep", _] => new Guard().Keep(),
         _ => 2,
     };
 }

@@ -105,7 +105,7 @@ internal static partial class Serve
             document.Servers?.Clear();
             return Task.CompletedTask;
         }));
-        var house = new House(places, store, new EventHub(), ControlGroups.Find(places.RunDirectory), new KeeperStarter(Path.Combine(AppContext.BaseDirectory, "calm-keeper")), TimeProvider.System);
+        var house = new House(places, store, new EventHub(), ControlGroups.Find(places.RunDirectory), new KeeperStarter(Path.Combine(AppContext.BaseDirectory, "calm-keeper"), places.RunDirectory), TimeProvider.System);
         builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
             .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock));
 
@@ -140,6 +140,7 @@ internal static partial class Serve
         File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
         var house = app.Services.GetRequiredService<House>();
         house.Log(null, "serving", $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid {Environment.ProcessId}.");
+        house.Keepers.ReserveSoon();
         Ready(app.Logger, SentrySelf.Version, places.ApiSocket, self.Console);
     }
 

@@ -12,11 +12,15 @@ namespace CalmSentry.Store;
 /// </summary>
 public sealed class SentryStore : IAsyncDisposable
 {
+    /// <summary>How long what nobody waits for may gather before it is committed.</summary>
+    private static readonly TimeSpan Linger = TimeSpan.FromMilliseconds(20);
+
     private readonly string connectionString;
     private readonly SqliteConnection writer;
     private readonly Dictionary<string, SqliteCommand> prepared = [];
     private readonly Channel<Write> queue = Channel.CreateUnbounded<Write>(new UnboundedChannelOptions { SingleReader = true });
     private readonly Task writing;
+    private readonly SemaphoreSlim hurry = new(0);
     private long lastLogId;
 
     private readonly record struct Write(string? Sql, object?[] Values, TaskCompletionSource? Done);
@@ -126,19 +130,23 @@ public sealed class SentryStore : IAsyncDisposable
     public void SetFact(string key, string value) =>
         Enqueue("INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value);
 
-    /// <summary>Completes when all that was given so far is committed.</summary>
-    public Task Flush()
+    /// <summary>Completes when all that was given so far is committed; soon, when somebody waits for it.</summary>
+    public Task Flush(bool soon = true)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-        return queue.Writer.TryWrite(new(null, [], done)) ? done.Task : Task.CompletedTask;
+        if (!queue.Writer.TryWrite(new(null, [], done))) return Task.CompletedTask;
+        if (soon) hurry.Release();
+        return done.Task;
     }
 
     public async ValueTask DisposeAsync()
     {
         queue.Writer.TryComplete();
+        hurry.Release();
         await writing.ConfigureAwait(false);
         foreach (var command in prepared.Values) await command.DisposeAsync().ConfigureAwait(false);
         await writer.DisposeAsync().ConfigureAwait(false);
+        hurry.Dispose();
     }
 
     private void Enqueue(string sql, params object?[] values) => queue.Writer.TryWrite(new(sql, values, null));
@@ -148,6 +156,8 @@ public sealed class SentryStore : IAsyncDisposable
         var batch = new List<Write>();
         while (await queue.Reader.WaitToReadAsync().ConfigureAwait(false))
         {
+            // What nobody waits for gathers for a moment: a launch has the processors to itself, and one commit carries more.
+            await hurry.WaitAsync(Linger).ConfigureAwait(false);
             batch.Clear();
             while (batch.Count < 1000 && queue.Reader.TryRead(out var write)) batch.Add(write);
             var error = Commit(batch);

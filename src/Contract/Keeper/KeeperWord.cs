@@ -65,6 +65,9 @@ public static class LaunchField
     /// <summary>Run number, decimal.</summary>
     public const string Run = "run";
 
+    /// <summary>The service's run directory, absolute: for its lock, the keeper's socket and outcomes. The first order binds a keeper to it.</summary>
+    public const string Place = "place";
+
     /// <summary>Output file, absolute; appended to, made with mode 0640 when missing.</summary>
     public const string Output = "output";
 

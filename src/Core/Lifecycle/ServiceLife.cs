@@ -72,9 +72,9 @@ public static class ServiceLife
                     After = After with { Afterwards = Afterwards.StartAgain, Asked = new("start", by, now) };
                     break;
                 default:
-                    Say("start-asked", "Start asked for.", by);
                     After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0 };
                     LaunchNext(Cause.Asked);
+                    Say("start-asked", "Start asked for.", by);
                     break;
             }
         }

@@ -5,11 +5,39 @@ using CalmSentry.Linux.Native;
 namespace CalmSentry.Linux.Processes;
 
 /// <summary>Starts keepers, in sessions of their own so that they outlive the server.</summary>
-public sealed class KeeperStarter(string binary)
+public sealed class KeeperStarter(string binary, string runDirectory)
 {
-    /// <summary>Starts a keeper for a run directory and returns its pid and the server's end of its first connection.</summary>
+    private (int Pid, Socket Connection)? spare;
+    private readonly Lock spareLock = new();
+
+    /// <summary>
+    /// A keeper that waits for its first order: its pid and the server's end of its first connection. One is always kept in
+    /// reserve, so that a launch does not wait for a keeper to start; it ends by itself when the server does.
+    /// </summary>
     /// <exception cref="IOException">The keeper's binary cannot be executed, or the host is out of processes or descriptors.</exception>
-    public unsafe (int Pid, Socket Connection) Start(string runDirectory)
+    public (int Pid, Socket Connection) Take()
+    {
+        (int Pid, Socket Connection)? ready;
+        lock (spareLock) (ready, spare) = (spare, null);
+        if (ready is { } one)
+        {
+            if (!one.Connection.Poll(0, SelectMode.SelectRead)) return one; // nothing to read: alive and waiting
+            one.Connection.Dispose();
+            Collect(one.Pid);
+        }
+
+        return Start();
+    }
+
+    /// <summary>Puts a keeper in reserve, unless there is one; not at once, so that it does not compete with a launch under way.</summary>
+    public void ReserveSoon() => _ = Task.Delay(100).ContinueWith(
+        _ =>
+        {
+            lock (spareLock) spare ??= Start();
+        },
+        TaskScheduler.Default);
+
+    private unsafe (int Pid, Socket Connection) Start()
     {
         int* ends = stackalloc int[2];
         if (Libc.socketpair(Libc.AF_UNIX, Libc.SOCK_STREAM | Libc.SOCK_CLOEXEC, 0, ends) < 0)
@@ -29,7 +57,7 @@ public sealed class KeeperStarter(string binary)
         using var mode = new CString("keep");
         using var directory = new CString(runDirectory);
         using var nothing = new CString("/dev/null");
-        using var log = new CString(Path.Combine(runDirectory, "keeper.log"));
+        using var log = new CString(Path.Combine(runDirectory, "keepers.log"));
         _ = Libc.posix_spawn_file_actions_adddup2(actions, ends[1], 3);
         _ = Libc.posix_spawn_file_actions_addopen(actions, 0, nothing.Pointer, Libc.O_RDONLY, 0);
         _ = Libc.posix_spawn_file_actions_addopen(actions, 1, nothing.Pointer, Libc.O_WRONLY, 0);

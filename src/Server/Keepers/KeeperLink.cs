@@ -16,10 +16,11 @@ internal sealed class KeeperLink
 
     private KeeperLink(Socket socket, string runDirectory, int childPid) => (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
 
+    /// <summary>A new keeper for a service; the first order binds it to the run directory.</summary>
     /// <exception cref="IOException">The keeper cannot be started.</exception>
     public static KeeperLink Start(KeeperStarter starter, string runDirectory)
     {
-        var (pid, socket) = starter.Start(runDirectory);
+        var (pid, socket) = starter.Take();
         return new(socket, runDirectory, pid);
     }
 

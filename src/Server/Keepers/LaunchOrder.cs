@@ -17,6 +17,7 @@ internal static class LaunchOrder
     {
         var order = new Message(KeeperWord.Launch)
             .With(LaunchField.Run, run)
+            .With(LaunchField.Place, places.RunOf(definition.Name))
             .With(LaunchField.Output, places.OutputOf(definition.Name))
             .With(LaunchField.Directory, DirectoryOf(definition, places))
             .With(LaunchField.Program, definition.Program.Path)

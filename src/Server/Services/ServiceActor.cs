@@ -202,7 +202,8 @@ internal sealed class ServiceActor : IDisposable
         {
             var output = house.Places.OutputOf(Definition.Name);
             OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
-            if (keeper is null)
+            var fresh = keeper is null;
+            if (fresh)
             {
                 // The service's lock is free once the keeper before has gone for good.
                 await keeperGone.ConfigureAwait(false);
@@ -212,6 +213,7 @@ internal sealed class ServiceActor : IDisposable
 
             keeper!.Send(LaunchOrder.Of(Definition, launch.Run, account, house.Places, house.Groups));
             house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
+            if (fresh) house.Keepers.ReserveSoon();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -299,7 +301,7 @@ internal sealed class ServiceActor : IDisposable
 
     /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
     private void DiscardOnceKept(long run) =>
-        _ = house.Store.Flush().ContinueWith(_ => Remains.Discard(runDirectory, run), TaskScheduler.Default);
+        _ = house.Store.Flush(soon: false).ContinueWith(_ => Remains.Discard(runDirectory, run), TaskScheduler.Default);
 
     private async Task Gone(KeeperLink link)
     {
