@@ -27,14 +27,16 @@ public class OutputTests
         await using var sentry = await Sentry.Start();
         var fifo = Path.Combine(sentry.Places.Root, "words");
         System.Diagnostics.Process.Start("mkfifo", ["-m", "666", fifo]).WaitForExit();
-        await sentry.Wrap("teller", "--start", "--", sentry.Script("teller", $"#!/bin/sh\necho ready\nwhile read -r word < {fifo}; do echo \"heard $word\"; done\n"));
+        await sentry.Wrap("teller", "--start", "--", sentry.Script("teller", $"#!/bin/sh\necho ready\nexec 3<>{fifo}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"));
         using var client = sentry.Http();
         using var reader = new StreamReader(await client.GetStreamAsync("http://sentry/api/services/teller/output?last=1&follow=true"));
-        Assert.Equal("ready", await reader.ReadLineAsync());
+        Assert.Equal("ready", await Next());
         await File.WriteAllTextAsync(fifo, "tide\n");
-        Assert.Equal("heard tide", await reader.ReadLineAsync());
+        Assert.Equal("heard tide", await Next());
         await File.WriteAllTextAsync(fifo, "ebb\n");
-        Assert.Equal("heard ebb", await reader.ReadLineAsync());
+        Assert.Equal("heard ebb", await Next());
+
+        async Task<string?> Next() => await reader.ReadLineAsync().WaitAsync(TimeSpan.FromSeconds(60));
     }
 
     [Fact]

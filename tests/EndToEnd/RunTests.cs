@@ -26,10 +26,12 @@ public class RunTests
         Sentry.Kill(first, "TERM");
     }
 
-    [Fact]
-    public async Task A_tree_that_ignores_TERM_and_leaves_its_session_is_ended_whole()
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)] // without root there is no control group: the tree is known by descent alone
+    public async Task A_tree_that_ignores_TERM_and_leaves_its_session_is_ended_whole(bool asRoot)
     {
-        await using var sentry = await Sentry.Start();
+        await using var sentry = await (asRoot ? Sentry.Start() : Sentry.StartWithoutRoot());
         var stubborn = sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM HUP INT\n[ \"$1\" = leaf ] && while :; do sleep 1; done\nsetsid \"$0\" leaf &\n(\"$0\" leaf &) &\nwhile :; do sleep 1; done\n");
         await sentry.Wrap("stubborn", "--wind-down", "INT 200ms", "--wind-down", "TERM 200ms", "--start", "--", stubborn);
         Assert.True(sentry.Processes("stubborn").Count >= 3);
@@ -77,5 +79,20 @@ public class RunTests
         Assert.False(Sentry.Lives(pid));
         Assert.False(Directory.Exists(sentry.Places.OutputDirectoryOf("counter")));
         await sentry.Wrap("counter", "--start", "--", "/bin/sleep", "600"); // the name is free again
+    }
+
+    [Fact]
+    public async Task Without_root_it_works_for_ones_own_account_and_says_what_it_cannot_do()
+    {
+        await using var sentry = await Sentry.StartWithoutRoot();
+        await sentry.Ok("wrap", "counter", "--start", "--", "/bin/sleep", "600"); // the account left out is the caller's
+        Assert.Equal(Sentry.Account, (await sentry.Show("counter")).GetProperty("account").GetString());
+        var other = await sentry.Calm("wrap", "other", "--account", "root", "--", "/bin/sleep", "600");
+        Assert.Equal((1, true), (other.Exit, other.Error.Contains("can run services only as that account", StringComparison.Ordinal)));
+        using var client = sentry.Http();
+        Assert.Contains("Not run as root", await client.GetStringAsync("http://sentry/api/sentry"), StringComparison.Ordinal);
+        await sentry.KillServer();
+        await sentry.Serve();
+        Assert.Equal("running", (await sentry.Show("counter")).GetProperty("state").GetString());
     }
 }

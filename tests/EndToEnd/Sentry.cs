@@ -18,9 +18,11 @@ public sealed class Sentry : IAsyncDisposable
 {
     private static readonly string Out = Path.Combine(Find(), "out");
 
+    private readonly string binaries;
+    private readonly string[] before;
     private Process? server;
 
-    private Sentry(string root) => Places = new Places(root);
+    private Sentry(string root, string binaries, string[] before) => (Places, this.binaries, this.before) = (new Places(root), binaries, before);
 
     public Places Places { get; }
 
@@ -33,7 +35,20 @@ public sealed class Sentry : IAsyncDisposable
     {
         var root = Directory.CreateTempSubdirectory("calm-");
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
-        var sentry = new Sentry(root.FullName);
+        var sentry = new Sentry(root.FullName, Out, []);
+        await sentry.Serve();
+        return sentry;
+    }
+
+    /// <summary>A sentry, and its client, of an account without rights: no other accounts, and no control groups either.</summary>
+    public static async Task<Sentry> StartWithoutRoot()
+    {
+        if (Environment.UserName != "root") return await Start();
+        var root = Directory.CreateTempSubdirectory("calm-");
+        var binaries = Directory.CreateDirectory(Path.Combine(root.FullName, "bin")).FullName;
+        foreach (var file in Directory.EnumerateFiles(Out)) File.Copy(file, Path.Combine(binaries, Path.GetFileName(file)));
+        await Process.Start("chown", ["-R", "nobody", root.FullName]).WaitForExitAsync();
+        var sentry = new Sentry(root.FullName, binaries, ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]);
         await sentry.Serve();
         return sentry;
     }
@@ -168,9 +183,10 @@ public sealed class Sentry : IAsyncDisposable
         Directory.Delete(Places.Root, recursive: true);
     }
 
-    private static Process Launch(string program, string[] arguments)
+    private Process Launch(string program, string[] arguments)
     {
-        var start = new ProcessStartInfo(Path.Combine(Out, program), arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        string[] line = [.. before, Path.Combine(binaries, program), .. arguments];
+        var start = new ProcessStartInfo(line[0], line[1..]) { WorkingDirectory = Places.Root, RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
         start.Environment.Remove(Places.Variable);
         return Process.Start(start)!;
     }
