@@ -7,6 +7,16 @@ public static class SignalNames
 {
     public static FrozenDictionary<string, int> Numbers { get; } = new Dictionary<string, int>(StringComparer.Ordinal)
     {
-        ["HUP"] = 1, ["INT"] = 2, ["QUIT"] = 3, ["ABRT"] = 6, ["KILL"] = 9, ["USR1"] = 10, ["USR2"] = 12, ["ALRM"] = 14, ["TERM"] = 15, ["CONT"] = 18, ["WINCH"] = 28,
+        ["HUP"] = 1,
+        ["INT"] = 2,
+        ["QUIT"] = 3,
+        ["ABRT"] = 6,
+        ["KILL"] = 9,
+        ["USR1"] = 10,
+        ["USR2"] = 12,
+        ["ALRM"] = 14,
+        ["TERM"] = 15,
+        ["CONT"] = 18,
+        ["WINCH"] = 28,
     }.ToFrozenDictionary(StringComparer.Ordinal);
 }

@@ -51,7 +51,11 @@ internal static class Door
         if (key is null || sessions.Open(key) is not { } opened) return TypedResults.Redirect("/?link=used");
         context.Response.Cookies.Append(Sessions.Cookie, opened.Secret, new CookieOptions
         {
-            HttpOnly = true, SameSite = SameSiteMode.Strict, Path = "/", MaxAge = Sessions.SessionLife, IsEssential = true,
+            HttpOnly = true,
+            SameSite = SameSiteMode.Strict,
+            Path = "/",
+            MaxAge = Sessions.SessionLife,
+            IsEssential = true,
         });
         return TypedResults.Redirect("/");
     }
