@@ -85,7 +85,7 @@ Try in another terminal:
   kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
   kill -9 $server                                 # the service itself: the programs go on
   calm-sentry serve --root $root --port 0   # ... and it takes them up again
-  calm wrap "Tide reader" --account $account --start -- /bin/sh -c 'while sleep 5; do echo tide \$((RANDOM % 90)) cm; done'
+  calm wrap "Tide reader" --account $account --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'
   calm logbook
 
 Ctrl-C stops all of it.

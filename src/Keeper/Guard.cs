@@ -8,7 +8,7 @@ namespace CalmSentry.Keeper;
 /// The keeper's one loop: orders from the server, ends of processes, output, the launch's status pipe. It holds no policy:
 /// it does what it is told and says what it saw. Without a server it keeps the run going, and leaves once that has ended.
 /// </summary>
-internal sealed unsafe class Guard
+internal sealed unsafe partial class Guard
 {
     private enum Phase { Idle, Launching, Live, Ending }
 
@@ -136,149 +136,6 @@ internal sealed unsafe class Guard
         }
     }
 
-    // A launch
-
-    private void Launch(ReadOnlySpan<byte> body)
-    {
-        run = Message.Number(body, LaunchField.Run);
-        mainGone = ending = stuckSaid = false;
-        main = mainStatus = 0;
-        peakKib = cpuMicroseconds = 0;
-        fixed (byte* order = body)
-        {
-            byte* output = null, place = null;
-            group = null;
-            long uid = -1;
-            foreach (var field in new Fields(body))
-            {
-                if (field.Is(LaunchField.Place)) place = order + field.Offset;
-                else if (field.Is(LaunchField.Output)) output = order + field.Offset;
-                else if (field.Is(LaunchField.ControlGroup)) group = Keep(field.Value);
-                else if (field.Is(LaunchField.UserId)) uid = Message.Number(body, LaunchField.UserId, -1);
-            }
-
-            if (!Lock(place))
-            {
-                NeverLaunched(LaunchStep.Lock, Marshal.GetLastSystemError());
-                Close(Server);
-                return;
-            }
-
-            var spec = Memory(order, body.Length);
-            if (output is null || spec < 0) NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
-            else if (!pump.Open(output)) NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
-            else Clone(spec, uid);
-            if (spec >= 0) _ = close(spec);
-        }
-    }
-
-    private void Clone(int spec, long uid)
-    {
-        int* output = stackalloc int[2], error = stackalloc int[2], status = stackalloc int[2];
-        // Ends for the child are made without close-on-exec: this process executes nothing else.
-        if (pipe2(output, 0) < 0 || pipe2(error, 0) < 0 || pipe2(status, 0) < 0)
-        {
-            NeverLaunched(LaunchStep.Streams, Marshal.GetLastSystemError());
-            return;
-        }
-
-        int input;
-        fixed (byte* nothing = "/dev/null"u8) input = open(nothing, O_RDONLY, 0);
-        foreach (var ours in (ReadOnlySpan<int>)[output[0], error[0], status[0]])
-        {
-            _ = fcntl(ours, F_SETFD, FD_CLOEXEC);
-            _ = fcntl(ours, F_SETFL, O_NONBLOCK);
-        }
-
-        if (uid >= 0)
-        {
-            // So that the account may open /dev/stdout and /dev/stderr anew.
-            _ = fchown(output[1], (uint)uid, uint.MaxValue);
-            _ = fchown(error[1], (uint)uid, uint.MaxValue);
-        }
-
-        var groupFd = group is null ? -1 : Tree.OpenGroup(group);
-        var clone = new CloneArgs { ExitSignal = SIGCHLD };
-        if (groupFd >= 0)
-        {
-            clone.Flags = CLONE_INTO_CGROUP;
-            clone.Cgroup = (ulong)groupFd;
-        }
-
-        // Everything the child needs is laid out before the clone: between it and execve nothing may be allocated.
-        var text = stackalloc byte[6 * 16];
-        var argv = stackalloc byte*[8];
-        var environment = stackalloc byte*[1];
-        fixed (byte* self = "/proc/self/exe"u8, name = "calm-keeper"u8, mode = "enter"u8)
-        {
-            argv[0] = name;
-            argv[1] = mode;
-            ReadOnlySpan<int> handed = [spec, status[1], input, output[1], error[1]];
-            for (var i = 0; i < handed.Length; i++)
-            {
-                argv[i + 2] = text + (i * 16);
-                System.Buffers.Text.Utf8Formatter.TryFormat(handed[i], new Span<byte>(argv[i + 2], 15), out _);
-            }
-
-            var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
-            if (child == 0)
-            {
-                _ = execve(self, argv, environment);
-                _exit(127);
-            }
-
-            main = child;
-        }
-
-        var errno = Marshal.GetLastSystemError();
-        _ = close(input);
-        _ = close(output[1]);
-        _ = close(error[1]);
-        _ = close(status[1]);
-        if (groupFd >= 0) _ = close(groupFd);
-        fds[Output] = output[0];
-        fds[Error] = error[0];
-        fds[Status] = status[0];
-        if (main < 0)
-        {
-            NeverLaunched(LaunchStep.Clone, errno);
-            return;
-        }
-
-        phase = Phase.Launching;
-        Records.Write("run", News(KeeperWord.Launched).With("pid", main).ToBytes().Span);
-        if (fds[Listener] < 0) fds[Listener] = Records.Listen();
-    }
-
-    private void CheckLaunch()
-    {
-        if (fds[Status] < 0) return;
-        var report = stackalloc int[2];
-        var got = read(fds[Status], (byte*)report, 8);
-        if (got < 0) return;
-        Close(Status);
-        if (got == 8)
-        {
-            int ignored;
-            _ = wait4(main, &ignored, 0, null);
-            NeverLaunched((LaunchStep)report[0], report[1]);
-        }
-        else
-        {
-            phase = Phase.Live;
-            Say(News(KeeperWord.Launched).With("pid", main));
-        }
-    }
-
-    private void NeverLaunched(LaunchStep step, int errno)
-    {
-        phase = Phase.Idle;
-        for (var i = Output; i <= Status; i++) Close(i);
-        pump.Close();
-        if (group is not null) _ = rmdir(group);
-        End(News(KeeperWord.NeverLaunched).With("step", (int)step).With("errno", errno));
-    }
-
     // Ends
 
     private void Reap()
@@ -367,48 +224,10 @@ internal sealed unsafe class Guard
             if (send(fds[Server], pointer, bytes.Length, MSG_NOSIGNAL) != bytes.Length) Close(Server);
     }
 
-    /// <summary>Binds this keeper to a service, by a lock the kernel holds for as long as it lives: one keeper a service.</summary>
-    private bool Lock(byte* place)
-    {
-        if (lockFile >= 0) return true;
-        if (place is null || chdir(place) < 0) return false;
-        fixed (byte* name = "lock"u8) lockFile = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
-        if (lockFile >= 0 && flock(lockFile, LOCK_EX | LOCK_NB) == 0) return true;
-        var errno = Marshal.GetLastSystemError();
-        if (lockFile >= 0) _ = close(lockFile);
-        lockFile = -1;
-        Marshal.SetLastSystemError(errno);
-        return false;
-    }
-
     private void Close(int which)
     {
         if (fds[which] >= 0) _ = close(fds[which]);
         fds[which] = -1;
-    }
-
-    private static int Memory(byte* content, int length)
-    {
-        int memory;
-        fixed (byte* name = "order"u8) memory = memfd_create(name, 0);
-        for (nint put = 0; memory >= 0 && put < length;)
-        {
-            var more = write(memory, content + put, length - put);
-            if (more <= 0) return -1;
-            put += more;
-        }
-
-        return memory;
-    }
-
-    private byte* keptGroup;
-
-    private byte* Keep(ReadOnlySpan<byte> path)
-    {
-        NativeMemory.Free(keptGroup);
-        keptGroup = (byte*)NativeMemory.AllocZeroed((nuint)path.Length + 1);
-        path.CopyTo(new Span<byte>(keptGroup, path.Length));
-        return keptGroup;
     }
 
     private static long Now() => DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();

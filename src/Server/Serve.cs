@@ -38,6 +38,8 @@ internal static partial class Serve
         SentryStore store;
         try
         {
+            // Definitions may hold what others must not read; the write-ahead log takes its rights from this file.
+            if (!File.Exists(places.Database)) await new FileStream(places.Database, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }).DisposeAsync().ConfigureAwait(false);
             store = SentryStore.Open(places.Database);
         }
         catch (SqliteException error)

@@ -79,11 +79,13 @@ internal static class LookCommands
         Row("command", CommandLine.Of(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
-        Row("keeps", service.StateDirectory);
+        Row("state in", service.StateDirectory);
         Row("revision", Text(service.Revision));
         Console.WriteLine("\nDefinition, in effect:");
-        foreach (var (key, value) in Flat(service.Definition, ""))
-            Row(key, value + (service.Given.Any(given => key == given || key.StartsWith(given + "[", StringComparison.Ordinal) || key.StartsWith(given + ".", StringComparison.Ordinal) && given.StartsWith("program.", StringComparison.Ordinal)) ? "" : "  (default)"), 28);
+        var values = Flat(service.Definition, "").ToList();
+        var width = values.Max(value => value.Key.Length) + 1;
+        foreach (var (key, value) in values)
+            Row(key, value + (service.Given.Any(given => key == given || key.StartsWith(given + "[", StringComparison.Ordinal) || key.StartsWith(given + ".", StringComparison.Ordinal) && given.StartsWith("program.", StringComparison.Ordinal)) ? "" : "  (default)"), width);
         if (service.Runs.Count == 0) return;
         Console.WriteLine("\nLatest runs:");
         Table.Write(

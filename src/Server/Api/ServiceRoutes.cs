@@ -98,8 +98,7 @@ internal static class ServiceRoutes
     private static string Why(ServiceActor actor, Situation now) => now switch
     {
         { LastEnd.Outcome: { Kind: OutcomeKind.NeverLaunched, Detail: { } detail } } when now.Phase == Phase.Stopped => detail + ".",
-        { LastEnd: { } end } when now.Phase == Phase.Waiting => $"it {OutcomeWords.Of(end.Outcome)}. {actor.View.Why}",
-        _ => actor.View.Why,
+        _ => char.ToLowerInvariant(actor.View.Why[0]) + actor.View.Why[1..],
     };
 
     private static async Task<Answer> Stop(ServiceActor actor, House house, HttpContext context)

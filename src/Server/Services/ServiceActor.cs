@@ -3,8 +3,6 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Native;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Services;
@@ -13,7 +11,7 @@ namespace CalmSentry.Server.Services;
 /// One service at work. Everything that happens to it goes through one channel with one reader, so it needs no lock; the
 /// core decides, this carries the deeds out.
 /// </summary>
-internal sealed class ServiceActor : IDisposable
+internal sealed partial class ServiceActor : IDisposable
 {
     private readonly House house;
     private readonly Action<ServiceActor> forget;
@@ -100,9 +98,10 @@ internal sealed class ServiceActor : IDisposable
             {
                 await letter().ConfigureAwait(false);
             }
-            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            catch (Exception error)
             {
-                house.Log(Definition.Name, "trouble", error.Message);
+                // One service's trouble must not take it out of supervision, let alone another.
+                house.Log(Definition.Name, "trouble", $"The sentry failed at something: {error.Message}");
             }
 
             if (forgotten) break;
@@ -185,175 +184,6 @@ internal sealed class ServiceActor : IDisposable
                 await Leave().ConfigureAwait(false);
                 break;
         }
-    }
-
-    // Launching
-
-    private async Task Launch(Launch launch)
-    {
-        outputStuck = 0;
-        if (Account.Named(Definition.Account) is not { } account)
-        {
-            Refuse(launch.Run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
-            return;
-        }
-
-        try
-        {
-            var output = house.Places.OutputOf(Definition.Name);
-            OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
-            var fresh = keeper is null;
-            if (fresh)
-            {
-                // The service's lock is free once the keeper before has gone for good.
-                await keeperGone.ConfigureAwait(false);
-                Prepare(account);
-                Attach(KeeperLink.Start(house.Keepers, runDirectory));
-            }
-
-            keeper!.Send(LaunchOrder.Of(Definition, launch.Run, account, house.Places, house.Groups));
-            house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
-            if (fresh) house.Keepers.ReserveSoon();
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            Refuse(launch.Run, error.Message.TrimEnd('.'));
-        }
-    }
-
-    private void Prepare(Account account)
-    {
-        Directory.CreateDirectory(runDirectory, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        Directory.CreateDirectory(house.Places.OutputDirectoryOf(Definition.Name));
-        Ownership.MakeDirectory(house.Places.StateOf(Definition.Name), account);
-    }
-
-    private void Refuse(long run, string why)
-    {
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
-        Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
-    }
-
-    private void Attach(KeeperLink link)
-    {
-        keeper = link;
-        keeperGone = Task.Run(async () =>
-        {
-            while (await link.Next().ConfigureAwait(false) is var (word, body)) Post(() => Hear(word, body), null);
-            await link.Buried().ConfigureAwait(false);
-            Post(() => Gone(link), null);
-        });
-    }
-
-    // What keepers tell
-
-    private async Task Hear(KeeperWord word, byte[] body)
-    {
-        var run = Message.Number(body, "run");
-        switch (word)
-        {
-            case KeeperWord.Launched:
-                var pid = (int)Message.Number(body, "pid");
-                await Apply(new Launched(run, pid)).ConfigureAwait(false);
-                house.Store.RunLaunched(Definition.Name, run, pid, house.Now);
-                break;
-            case KeeperWord.MainEnded:
-                await Apply(new MainEnded(run, Remains.Read(body))).ConfigureAwait(false);
-                break;
-            case KeeperWord.NeverLaunched or KeeperWord.TreeEnded:
-                await Over(word, body).ConfigureAwait(false);
-                break;
-            case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
-                outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
-                house.Log(Definition.Name, outputStuck != 0 ? "output-stuck" : "output-flows", outputStuck != 0
-                    ? $"Its output cannot be written: {Names.Errno(outputStuck)}. Nothing is dropped; the program waits when it prints more."
-                    : "Its output is written again.");
-                Publish();
-                break;
-        }
-    }
-
-    private async Task Over(KeeperWord word, byte[] body)
-    {
-        var run = Message.Number(body, "run");
-        if (word == KeeperWord.NeverLaunched)
-        {
-            var words = LaunchWords.Of(
-                (LaunchStep)Message.Number(body, "step"), (int)Message.Number(body, "errno"), Definition,
-                LaunchOrder.DirectoryOf(Definition, house.Places), house.Places.OutputOf(Definition.Name));
-            await Over(run, new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null).ConfigureAwait(false);
-            return;
-        }
-
-        var at = DateTimeOffset.FromUnixTimeMilliseconds(Message.Number(body, "ended-ms", house.Now.ToUnixTimeMilliseconds()));
-        await Over(run, Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us")).ConfigureAwait(false);
-        if (Message.Number(body, "unwritten") is > 0 and var lost)
-            house.Log(Definition.Name, "output-lost", $"The last {lost} bytes of run {run}'s output found no room on the disk and are lost.");
-    }
-
-    private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
-    {
-        var whole = Situation.Run?.Number == run ? Situation.Run.MainOutcome ?? outcome : outcome;
-        await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
-        house.Store.RunEnded(Definition.Name, run, whole, at, peakKib, cpuMicroseconds);
-        DiscardOnceKept(run);
-    }
-
-    /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
-    private void DiscardOnceKept(long run) =>
-        _ = house.Store.Flush(soon: false).ContinueWith(_ => Remains.Discard(runDirectory, run), TaskScheduler.Default);
-
-    private async Task Gone(KeeperLink link)
-    {
-        if (!ReferenceEquals(keeper, link)) return;
-        keeper = null;
-        if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: true).ConfigureAwait(false);
-    }
-
-    // What became of it while nobody watched
-
-    private async Task FindKeeper(bool newBoot)
-    {
-        if (KeeperLink.Find(runDirectory) is { } link && await link.Next().ConfigureAwait(false) is { Word: KeeperWord.Hello } hello)
-        {
-            Attach(link);
-            if (Message.Text(hello.Body, "phase") != "idle")
-            {
-                await TakeUpRun(hello.Body).ConfigureAwait(false);
-                return;
-            }
-        }
-
-        var unseen = Remains.LatestRun(runDirectory);
-        if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
-        else if (unseen > Situation.LastRun) await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
-        if (newBoot) await Apply(new MachineBegan()).ConfigureAwait(false);
-        Arm();
-    }
-
-    private async Task TakeUpRun(byte[] hello)
-    {
-        var number = Message.Number(hello, "run");
-        var pid = (int)Message.Number(hello, "pid");
-        if (Situation.Run is { } earlier && earlier.Number < number && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known)
-            house.Store.RunEnded(Definition.Name, earlier.Number, Remains.Read(known.Body), house.Now, null, null);
-        await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
-        house.Store.RunLaunched(Definition.Name, number, pid, house.Now);
-        if (Message.Text(hello, "phase") == "ending") await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
-    }
-
-    private async Task FindOutcome(long run, bool sameBoot)
-    {
-        if (Remains.Outcome(runDirectory, run) is { Word: KeeperWord.TreeEnded or KeeperWord.NeverLaunched } known)
-        {
-            await Over(known.Word, known.Body).ConfigureAwait(false);
-            return;
-        }
-
-        if (sameBoot && await Remains.End(Definition, run, house.Places, house.Groups).ConfigureAwait(false) is > 0 and var ended)
-            house.Log(Definition.Name, "remains-ended", $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended.");
-        await Over(run, new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null).ConfigureAwait(false);
     }
 
     private async Task Leave()

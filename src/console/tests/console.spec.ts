@@ -85,6 +85,7 @@ test("when the connection is gone it says so, and when it is back nothing is mis
   await expect(page.getByLabel("Output")).toContainText("ready");
   await sentry.kill();
   await expect(page.getByRole("alert")).toContainText("connection to the sentry is gone");
+  await expect(page.getByRole("button", { name: "Stop" })).toBeDisabled();
   sentry.file("words", "said while nobody watched\n");
   await sentry.serve();
   await expect(page.getByRole("alert")).toHaveCount(0);

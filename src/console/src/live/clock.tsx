@@ -1,4 +1,5 @@
 import { useSyncExternalStore } from "react";
+import { useLine } from "./live";
 
 let now = Date.now();
 const listeners = new Set<() => void>();
@@ -36,8 +37,10 @@ export function at(time: string | Date): string {
   return day + date.toLocaleTimeString("sv-SE");
 }
 
-/** How long it has been since, counting on by itself. */
+/** How long it has been since, counting on by itself for as long as that is known to be so. */
 export function Since({ time }: { time: string | null | undefined }) {
-  const current = useSyncExternalStore(subscribe, () => now);
+  const ticking = useSyncExternalStore(subscribe, () => now);
+  const line = useLine();
+  const current = line.state === "lost" ? line.since.getTime() : ticking;
   return <span className="number">{time ? length(current - new Date(time).getTime()) : "–"}</span>;
 }

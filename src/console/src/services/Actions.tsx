@@ -1,6 +1,7 @@
 import { Button, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { api, type ServiceView, take } from "../api/client";
+import { useLine } from "../live/live";
 
 /** Start, stop, restart; each says what came of it. */
 export function Actions({ service }: { service: ServiceView }) {
@@ -9,21 +10,19 @@ export function Actions({ service }: { service: ServiceView }) {
       take(api.POST(`/api/services/{name}/${what}`, { params: { path: { name: service.name } } })),
   });
   const up = service.pid != null;
+  const live = useLine().state === "live";
+  const busy = ask.isPending || !live;
   const answer = ask.data;
   return (
     <div>
       <Group gap="xs">
-        <Button variant={up ? "default" : "filled"} disabled={up || ask.isPending} onClick={() => ask.mutate("start")}>
+        <Button variant={up ? "default" : "filled"} disabled={up || busy} onClick={() => ask.mutate("start")}>
           Start
         </Button>
-        <Button
-          variant="default"
-          disabled={service.state === "stopped" || ask.isPending}
-          onClick={() => ask.mutate("stop")}
-        >
+        <Button variant="default" disabled={service.state === "stopped" || busy} onClick={() => ask.mutate("stop")}>
           Stop
         </Button>
-        <Button variant="default" disabled={!up || ask.isPending} onClick={() => ask.mutate("restart")}>
+        <Button variant="default" disabled={!up || busy} onClick={() => ask.mutate("restart")}>
           Restart
         </Button>
       </Group>
