@@ -15,7 +15,7 @@ case "$(uname -m)" in
 esac
 
 # A part is built again when the content of any file it is made of has changed.
-stamp_of() { { echo "$rid ${READY_TO_RUN:-}"; cat Directory.*.props global.json; find "$@" -type f -not -path '*/bin/*' -not -path '*/obj/*' -not -path '*/node_modules/*' -not -path '*/dist/*' -print0 | sort -z | xargs -0 sha256sum; } | sha256sum | cut -d' ' -f1; }
+stamp_of() { { echo "$rid ${READY_TO_RUN:-}"; cat Directory.*.props global.json; find "$@" -type f -not -path '*/bin/*' -not -path '*/obj/*' -not -path '*/node_modules/*' -not -path '*/dist/*' -not -path '*/test-results/*' -not -path '*/console/tests/*' -not -name schema.d.ts -print0 | sort -z | xargs -0 sha256sum; } | sha256sum | cut -d' ' -f1; }
 changed() { # name, file that must be there, sources…
   local name=$1 made=$2; shift 2
   stamp=$(stamp_of "$@")

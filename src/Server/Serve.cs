@@ -67,6 +67,7 @@ internal static partial class Serve
 
                 Announce(app, places);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
+                app.Services.GetRequiredService<House>().Groups.Remove();
             }
 
             File.Delete(places.PortFile);

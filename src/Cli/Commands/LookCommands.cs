@@ -79,7 +79,7 @@ internal static class LookCommands
         Row("command", CommandLine.Of(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
-        Row("state in", service.StateDirectory);
+        Row("state dir", service.StateDirectory);
         Row("revision", Text(service.Revision));
         Console.WriteLine("\nDefinition, in effect:");
         var values = Flat(service.Definition, "").ToList();
