@@ -86,8 +86,14 @@ internal sealed partial class ServiceActor : IDisposable
 
     private bool Post(Func<Task> work, Action? then) => letters.Writer.TryWrite(async () =>
     {
-        await work().ConfigureAwait(false);
-        then?.Invoke();
+        try
+        {
+            await work().ConfigureAwait(false);
+        }
+        finally
+        {
+            then?.Invoke(); // whoever waits is answered, whatever went wrong
+        }
     });
 
     private async Task Work()
