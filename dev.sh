@@ -15,7 +15,9 @@ dotnet watch --project src/Server run -- serve --root "$root" --port 7374 &
 until [ -s "$root/run/calm-sentry/port" ]; do sleep 0.5; done
 cat <<END
 
-  the console, reloading     http://127.0.0.1:7375/   (sign in once: CALM_ROOT=$root dotnet run --project src/Cli -- open, with port 7375)
+  the console, reloading     http://127.0.0.1:7375/   
+  its sign-in, once          CALM_ROOT=$root dotnet run --project src/Cli -- open
+                             (the session it opens holds for every port of this host)
   the client                 CALM_ROOT=$root dotnet run --project src/Cli -- list
 
 END
