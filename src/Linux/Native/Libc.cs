@@ -8,15 +8,15 @@ namespace CalmSentry.Linux.Native;
 /// </summary>
 internal static unsafe partial class Libc
 {
-    public const int EINTR = 4, ENOENT = 2, EAGAIN = 11, EACCES = 13, EEXIST = 17, EBUSY = 16, ENOSPC = 28, EOPNOTSUPP = 95, ENOSYS = 38, ECHILD = 10, ESRCH = 3;
+    public const int EINTR = 4, ENOENT = 2, EAGAIN = 11, ENOSPC = 28, ECHILD = 10;
     public const int O_RDONLY = 0, O_WRONLY = 1, O_RDWR = 2, O_CREAT = 0x40, O_APPEND = 0x400, O_TRUNC = 0x200, O_NONBLOCK = 0x800, O_DIRECTORY = 0x10000, O_CLOEXEC = 0x80000, O_PATH = 0x200000;
-    public const int F_SETFD = 2, F_GETFL = 3, F_SETFL = 4, F_DUPFD = 0, FD_CLOEXEC = 1;
+    public const int F_SETFD = 2, F_SETFL = 4, FD_CLOEXEC = 1;
     public const int LOCK_EX = 2, LOCK_NB = 4;
-    public const int SIGHUP = 1, SIGKILL = 9, SIGTERM = 15, SIGCHLD = 17;
-    public const int SIG_BLOCK = 0, SIG_SETMASK = 2;
-    public const short POLLIN = 1, POLLERR = 8, POLLHUP = 16;
+    public const int SIGKILL = 9, SIGTERM = 15, SIGCHLD = 17;
+    public const int SIG_SETMASK = 2;
+    public const short POLLIN = 1;
     public const int WNOHANG = 1;
-    public const int PR_SET_CHILD_SUBREAPER = 36, PR_SET_NAME = 15;
+    public const int PR_SET_CHILD_SUBREAPER = 36;
     public const int FALLOC_FL_KEEP_SIZE = 1;
     public const uint CLOSE_RANGE_CLOEXEC = 4;
     public const ulong CLONE_INTO_CGROUP = 0x200000000;
@@ -74,7 +74,6 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int flock(int fd, int operation);
     [LibraryImport("libc")] public static partial int fallocate(int fd, int mode, long offset, long length);
     [LibraryImport("libc")] public static partial long lseek(int fd, long offset, int whence);
-    [LibraryImport("libc")] public static partial int ftruncate(int fd, long length);
     [LibraryImport("libc")] public static partial int fchown(int fd, uint uid, uint gid);
     [LibraryImport("libc")] public static partial int chown(byte* path, uint uid, uint gid);
     [LibraryImport("libc")] public static partial int mkdir(byte* path, uint mode);
@@ -86,7 +85,6 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int setsid();
     [LibraryImport("libc")] public static partial int getpid();
     [LibraryImport("libc")] public static partial uint geteuid();
-    [LibraryImport("libc")] public static partial uint getegid();
     [LibraryImport("libc")] public static partial int kill(int pid, int signal);
     [LibraryImport("libc")] public static partial int wait4(int pid, int* status, int options, ResourceUsage* usage);
     [LibraryImport("libc")] public static partial int prctl(int option, nuint a, nuint b, nuint c, nuint d);
@@ -106,7 +104,6 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int getpwnam_r(byte* name, Passwd* into, byte* buffer, nuint length, Passwd** result);
     [LibraryImport("libc")] public static partial int getpwuid_r(uint uid, Passwd* into, byte* buffer, nuint length, Passwd** result);
     [LibraryImport("libc")] public static partial int getgrouplist(byte* user, uint group, uint* groups, int* count);
-    [LibraryImport("libc")] public static partial int access(byte* path, int mode);
     [LibraryImport("libc")] public static partial int posix_spawn(int* pid, byte* path, byte* fileActions, byte* attributes, byte** argv, byte** envp);
     [LibraryImport("libc")] public static partial int posix_spawnattr_init(byte* attributes);
     [LibraryImport("libc")] public static partial int posix_spawnattr_destroy(byte* attributes);
@@ -116,11 +113,9 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int posix_spawn_file_actions_destroy(byte* actions);
     [LibraryImport("libc")] public static partial int posix_spawn_file_actions_adddup2(byte* actions, int from, int to);
     [LibraryImport("libc")] public static partial int posix_spawn_file_actions_addopen(byte* actions, int fd, byte* path, int flags, uint mode);
-    [LibraryImport("libc")] public static partial nint readlink(byte* path, byte* buffer, nuint length);
     [LibraryImport("libc")] public static partial byte* strerrordesc_np(int errno);
     [LibraryImport("libc")] public static partial byte* strerrorname_np(int errno);
     [LibraryImport("libc")] public static partial byte* sigabbrev_np(int signal);
-    [LibraryImport("libc")] public static partial byte* sigdescr_np(int signal);
 
     // Between clone3 and execve the child is one thread of a copied runtime: these three make no transition to the collector.
     [LibraryImport("libc", EntryPoint = "syscall"), SuppressGCTransition] public static partial nint syscall(nint number, nint a, nint b, nint c);

@@ -25,7 +25,7 @@ internal sealed partial class ServiceActor : IDisposable
     private int outputStuck;
     private DateTimeOffset? armedFor;
 
-    private sealed record Waiter(Func<Situation, bool> Met, TaskCompletionSource<Situation> Done);
+    private sealed record Waiter(Func<Situation, bool> Met, TaskCompletionSource<Situation> Done, CancellationToken Gone);
 
     public ServiceActor(House house, Definition definition, int revision, Situation situation, Action<ServiceActor> forget)
     {
@@ -62,7 +62,7 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>Completes as soon as the situation is as wanted, or the service is no more.</summary>
     public Task<Situation> Until(Func<Situation, bool> met, CancellationToken cancellation)
     {
-        var waiter = new Waiter(met, new(TaskCreationOptions.RunContinuationsAsynchronously));
+        var waiter = new Waiter(met, new(TaskCreationOptions.RunContinuationsAsynchronously), cancellation);
         var posted = Post(
             () =>
             {
@@ -82,7 +82,11 @@ internal sealed partial class ServiceActor : IDisposable
         return done.Task;
     }
 
-    public void Dispose() => timer.Dispose();
+    public void Dispose()
+    {
+        timer.Dispose();
+        letters.Writer.TryComplete();
+    }
 
     private bool Post(Func<Task> work, Action? then) => letters.Writer.TryWrite(async () =>
     {
@@ -113,9 +117,8 @@ internal sealed partial class ServiceActor : IDisposable
             if (forgotten) break;
         }
 
-        letters.Writer.TryComplete();
-        while (letters.Reader.TryRead(out var late)) await late().ConfigureAwait(false);
         Dispose();
+        while (letters.Reader.TryRead(out var late)) await late().ConfigureAwait(false);
     }
 
     private Task Apply(Happening happening) => Apply(happening, house.Now);
@@ -159,7 +162,7 @@ internal sealed partial class ServiceActor : IDisposable
 
     private void CheckWaiters()
     {
-        foreach (var waiter in waiters.Where(waiter => forgotten || waiter.Met(Situation)).ToList())
+        foreach (var waiter in waiters.Where(waiter => forgotten || waiter.Gone.IsCancellationRequested || waiter.Met(Situation)).ToList())
         {
             waiters.Remove(waiter);
             waiter.Done.TrySetResult(Situation);
