@@ -79,6 +79,29 @@ public class LossTests
         Assert.Contains("lost when the machine went down", relay.GetProperty("why").GetString(), StringComparison.Ordinal);
     }
 
+    [Fact]
+    public async Task An_unwrap_cut_short_by_a_crash_is_finished_by_the_next_server()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("stubborn", "--wind-down", "TERM 1s", "--start", "--", sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM\nwhile :; do sleep 0.1; done\n"));
+        var unwrap = sentry.Calm("unwrap", "stubborn");
+        while (!(await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap asked for", StringComparison.Ordinal))
+        {
+            // What the logbook shows is committed, and with it the wish.
+        }
+
+        await sentry.KillServer();
+        Assert.Equal(5, (await unwrap).Exit);
+        await sentry.Serve();
+        while ((await sentry.Ok("list", "--json")).Json.GetArrayLength() > 0)
+        {
+            // Each look is a call through the client.
+        }
+
+        Assert.Empty(sentry.Processes("stubborn"));
+        Assert.False(Directory.Exists(sentry.Places.RunOf("stubborn")));
+    }
+
     /// <summary>Waits for the keeper's note of the outcome: the event itself, as a returning server would find it.</summary>
     private static async Task Gone(Sentry sentry, string service)
     {
