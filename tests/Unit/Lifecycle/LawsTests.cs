@@ -122,6 +122,7 @@ public class LawsTests
         while (world.Situation.Phase != Phase.Held)
         {
             tries.Add((world.Now - begun).TotalSeconds);
+            Assert.True(tries.Count < 10, "it is held in the end");
             world.Launch();
             world.End(new(OutcomeKind.Exited, 3));
             world.PassToNextDecision();
