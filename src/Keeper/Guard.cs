@@ -41,7 +41,7 @@ internal sealed unsafe partial class Guard
         {
             var held = pump.Stuck != 0;
             for (var i = 0; i < Watched; i++)
-                watch[i] = new PollFd { Fd = held && i is Output or Error && pump.Stuck != 0 ? -1 : fds[i], Events = POLLIN };
+                watch[i] = new PollFd { Fd = held && i is Output or Error ? -1 : fds[i], Events = POLLIN };
             if (poll(watch, Watched, held ? 1000 : -1) < 0) continue;
 
             if (held) _ = pump.Retry();

@@ -80,6 +80,7 @@ internal sealed unsafe class Pump
     public long Drain(int pipe)
     {
         if (pipe < 0) return 0;
+        _ = Retry(); // there may be room since the last try
         while (Stuck == 0 && Carry(pipe, 1))
             if (!More(pipe)) return 0;
         if (Stuck == 0) return 0;
