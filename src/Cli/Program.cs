@@ -15,8 +15,8 @@ internal static class Program
         var root = new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
         {
             Common.Root,
-            WrapCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(),
-            LookCommands.List(), LookCommands.Show(), LookCommands.Output(), LookCommands.Logbook(), OpenCommand.Make(),
+            CheckCommand.Make(program), RehearseCommand.Make(program), WrapCommand.Make(program), AdjustCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(),
+            LookCommands.List(), LookCommands.Show(), LookCommands.Output(), LookCommands.Logbook(), AccountCommands.Make(), SecretCommands.Make(), OpenCommand.Make(),
         };
         if (own.Length == 0)
         {
@@ -28,7 +28,7 @@ internal static class Program
         if (parsed.Errors.Count > 0)
         {
             foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
-            var path = parsed.CommandResult.Command is RootCommand ? "calm" : $"calm {parsed.CommandResult.Command.Name}";
+            var path = string.Join(' ', Names(parsed.CommandResult));
             await Console.Error.WriteLineAsync($"'{path} --help' shows what is allowed.").ConfigureAwait(false);
             return Exit.Usage;
         }
@@ -49,9 +49,12 @@ internal static class Program
         }
     }
 
+    private static IEnumerable<string> Names(System.CommandLine.Parsing.CommandResult result) =>
+        result.Parent is System.CommandLine.Parsing.CommandResult above ? Names(above).Append(result.Command.Name) : ["calm"];
+
     public static void Tell(Failure failure)
     {
-        Console.Error.WriteLine($"calm: {failure.Message}");
-        if (failure.Next is { } next) Console.Error.WriteLine($"      {next}");
+        Console.Error.WriteLine($"calm: {failure.Message.Replace("\n", "\n      ", StringComparison.Ordinal)}");
+        if (failure.Next is { } next) Console.Error.WriteLine($"    → {next.Replace("\n", "\n    → ", StringComparison.Ordinal)}");
     }
 }

@@ -23,6 +23,9 @@ public sealed record Places(string Root)
 
     public string Database => Path.Combine(Library, "sentry.db");
 
+    /// <summary>Directory of the keys that secrets are sealed with.</summary>
+    public string Keys => Path.Combine(Library, "keys");
+
     public string ApiSocket => Path.Combine(RunDirectory, "api.sock");
 
     /// <summary>Holds the console's TCP port, as one line.</summary>

@@ -28,8 +28,11 @@ internal static unsafe class Enter
         }
 
         byte* program = null, directory = null;
-        long uid = -1, gid = -1, mask = -1;
+        long uid = -1, gid = -1, mask = -1, nice = 0, disk = -1, openFiles = 0;
+        bool noMoreRights = false, someProcessors = false;
         int arguments = 0, variables = 0, groupCount = 0;
+        var processors = stackalloc byte[128];
+        new Span<byte>(processors, 128).Clear();
         foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
         {
             if (field.Is(LaunchField.Argument)) arguments++;
@@ -40,6 +43,16 @@ internal static unsafe class Enter
             else if (field.Is(LaunchField.UserId)) uid = Number(field.Value);
             else if (field.Is(LaunchField.GroupId)) gid = Number(field.Value);
             else if (field.Is(LaunchField.Mask)) mask = Octal(field.Value);
+            else if (field.Is(LaunchField.Nice)) nice = Number(field.Value);
+            else if (field.Is(LaunchField.Disk)) disk = Number(field.Value);
+            else if (field.Is(LaunchField.OpenFiles)) openFiles = Number(field.Value);
+            else if (field.Is(LaunchField.NoMoreRights)) noMoreRights = true;
+            else if (field.Is(LaunchField.Join)) Join(body + field.Offset);
+            else if (field.Is(LaunchField.Processor) && Number(field.Value) is >= 0 and < 1024 and var processor)
+            {
+                someProcessors = true;
+                processors[processor / 8] |= (byte)(1 << (int)(processor % 8));
+            }
         }
 
         var argv = (byte**)NativeMemory.AllocZeroed((nuint)(arguments + 1), (nuint)sizeof(byte*));
@@ -55,34 +68,60 @@ internal static unsafe class Enter
 
         if (setsid() < 0) Fail(LaunchStep.Session);
         if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0) Fail(LaunchStep.Streams);
-        var arm = RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
-        if (uid >= 0)
+        // All of these are per thread in the kernel, and only the thread that executes counts.
+        if (nice != 0 && setpriority(PRIO_PROCESS, 0, (int)nice) < 0) Fail(LaunchStep.Priority);
+        if (disk >= 0 && syscall(Arm ? SYS_ioprio_set_arm64 : SYS_ioprio_set_x64, IOPRIO_WHO_PROCESS, 0, (nint)disk) < 0) Fail(LaunchStep.Priority);
+        if (someProcessors && sched_setaffinity(0, 128, processors) < 0) Fail(LaunchStep.Processors);
+        if (openFiles > 0)
         {
-            // Raw calls: the C library's wrappers would change every thread, and only the one that executes counts.
-            if (syscall(arm ? SYS_setgroups_arm64 : SYS_setgroups_x64, groupCount, (nint)groups, 0) < 0) Fail(LaunchStep.Groups);
-            if (syscall(arm ? SYS_setresgid_arm64 : SYS_setresgid_x64, (nint)gid, (nint)gid, (nint)gid) < 0) Fail(LaunchStep.Group);
-            if (syscall(arm ? SYS_setresuid_arm64 : SYS_setresuid_x64, (nint)uid, (nint)uid, (nint)uid) < 0) Fail(LaunchStep.Account);
+            var limits = stackalloc ulong[2] { (ulong)openFiles, (ulong)openFiles };
+            if (setrlimit(RLIMIT_NOFILE, limits) < 0) Fail(LaunchStep.OpenFiles);
         }
 
+        if (uid >= 0 && TakeIdentity(uid, gid, groups, groupCount) is var step and not LaunchStep.None) Fail(step);
+        if (noMoreRights && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) < 0) Fail(LaunchStep.Rights);
         _ = umask(mask >= 0 ? (uint)mask : 0x12); // 0022
         if (directory is not null && chdir(directory) < 0) Fail(LaunchStep.Directory);
 
-        // The runtime ignores SIGPIPE and exec would hand that on. Live handlers fall away by themselves at exec.
+        if (!ResetSignals()) Fail(LaunchStep.Signals);
+        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0) Fail(LaunchStep.Streams);
+        _ = execve(program, argv, envp);
+        Fail(LaunchStep.Execute);
+        return 127;
+    }
+
+    /// <summary>Becomes an account for good. Raw calls: the C library's wrappers would change every thread, and only the one that executes counts.</summary>
+    public static LaunchStep TakeIdentity(long uid, long gid, uint* groups, int groupCount)
+    {
+        if (syscall(Arm ? SYS_setgroups_arm64 : SYS_setgroups_x64, groupCount, (nint)groups, 0) < 0) return LaunchStep.Groups;
+        if (syscall(Arm ? SYS_setresgid_arm64 : SYS_setresgid_x64, (nint)gid, (nint)gid, (nint)gid) < 0) return LaunchStep.Group;
+        return syscall(Arm ? SYS_setresuid_arm64 : SYS_setresuid_x64, (nint)uid, (nint)uid, (nint)uid) < 0 ? LaunchStep.Account : LaunchStep.None;
+    }
+
+    /// <summary>The runtime ignores SIGPIPE and exec would hand that on. Live handlers fall away by themselves at exec.</summary>
+    public static bool ResetSignals()
+    {
         var action = stackalloc byte[152];
         for (var signal = 1; signal <= 64; signal++)
         {
             if (signal is SIGKILL or 19 or 32 or 33 || sigaction(signal, null, action) < 0 || *(nint*)action != 1) continue;
             *(nint*)action = 0;
-            if (sigaction(signal, action, null) < 0) Fail(LaunchStep.Signals);
+            if (sigaction(signal, action, null) < 0) return false;
         }
 
         var none = stackalloc byte[128];
         _ = sigemptyset(none);
-        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0) Fail(LaunchStep.Streams);
-        _ = sigprocmask(SIG_SETMASK, none, null);
-        _ = execve(program, argv, envp);
-        Fail(LaunchStep.Execute);
-        return 127;
+        return sigprocmask(SIG_SETMASK, none, null) == 0;
+    }
+
+    private static bool Arm => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
+
+    private static void Join(byte* group)
+    {
+        var procs = Tree.OpenIn(group, "/cgroup.procs"u8, O_WRONLY);
+        var self = (byte)'0';
+        if (procs < 0 || write(procs, &self, 1) != 1) Fail(LaunchStep.Ceilings);
+        _ = close(procs);
     }
 
     private static void Fail(LaunchStep step)

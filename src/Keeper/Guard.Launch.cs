@@ -15,14 +15,18 @@ internal sealed unsafe partial class Guard
         peakKib = cpuMicroseconds = 0;
         fixed (byte* order = body)
         {
-            byte* output = null, place = null;
-            group = null;
+            byte* outputPath = null, errorPath = null, place = null;
+            group = outOfMemory = null;
+            byte[][] hidden = [];
             long uid = -1;
             foreach (var field in new Fields(body))
             {
                 if (field.Is(LaunchField.Place)) place = order + field.Offset;
-                else if (field.Is(LaunchField.Output)) output = order + field.Offset;
-                else if (field.Is(LaunchField.ControlGroup)) group = Keep(field.Value);
+                else if (field.Is(LaunchField.Output)) outputPath = order + field.Offset;
+                else if (field.Is(LaunchField.ErrorOutput)) errorPath = order + field.Offset;
+                else if (field.Is(LaunchField.ControlGroup)) group = Keep(ref keptGroup, field.Value);
+                else if (field.Is(LaunchField.OutOfMemory)) outOfMemory = Keep(ref keptOutOfMemory, field.Value);
+                else if (field.Is(LaunchField.Hide)) hidden = [.. hidden, field.Value.ToArray()];
                 else if (field.Is(LaunchField.UserId)) uid = Message.Number(body, LaunchField.UserId, -1);
             }
 
@@ -34,8 +38,9 @@ internal sealed unsafe partial class Guard
             }
 
             var spec = Memory(order, body.Length);
-            if (output is null || spec < 0) NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
-            else if (!pump.Open(output)) NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
+            oomBefore = Tree.OutOfMemory(outOfMemory);
+            if (outputPath is null || spec < 0) NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
+            else if (!output.Open(outputPath, hidden) || !error.Open(errorPath is null ? outputPath : errorPath, hidden)) NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
             else Clone(spec, uid);
             if (spec >= 0) _ = close(spec);
         }
@@ -43,9 +48,9 @@ internal sealed unsafe partial class Guard
 
     private void Clone(int spec, long uid)
     {
-        int* output = stackalloc int[2], error = stackalloc int[2], status = stackalloc int[2];
+        int* outPipe = stackalloc int[2], errorPipe = stackalloc int[2], status = stackalloc int[2];
         // Ends for the child are made without close-on-exec: this process executes nothing else.
-        if (pipe2(output, 0) < 0 || pipe2(error, 0) < 0 || pipe2(status, 0) < 0)
+        if (pipe2(outPipe, 0) < 0 || pipe2(errorPipe, 0) < 0 || pipe2(status, 0) < 0)
         {
             NeverLaunched(LaunchStep.Streams, Marshal.GetLastSystemError());
             return;
@@ -53,7 +58,7 @@ internal sealed unsafe partial class Guard
 
         int input;
         fixed (byte* nothing = "/dev/null"u8) input = open(nothing, O_RDONLY, 0);
-        foreach (var ours in (ReadOnlySpan<int>)[output[0], error[0], status[0]])
+        foreach (var ours in (ReadOnlySpan<int>)[outPipe[0], errorPipe[0], status[0]])
         {
             _ = fcntl(ours, F_SETFD, FD_CLOEXEC);
             _ = fcntl(ours, F_SETFL, O_NONBLOCK);
@@ -62,8 +67,8 @@ internal sealed unsafe partial class Guard
         if (uid >= 0)
         {
             // So that the account may open /dev/stdout and /dev/stderr anew.
-            _ = fchown(output[1], (uint)uid, uint.MaxValue);
-            _ = fchown(error[1], (uint)uid, uint.MaxValue);
+            _ = fchown(outPipe[1], (uint)uid, uint.MaxValue);
+            _ = fchown(errorPipe[1], (uint)uid, uint.MaxValue);
         }
 
         var groupFd = group is null ? -1 : Tree.OpenGroup(group);
@@ -82,7 +87,7 @@ internal sealed unsafe partial class Guard
         {
             argv[0] = name;
             argv[1] = mode;
-            ReadOnlySpan<int> handed = [spec, status[1], input, output[1], error[1]];
+            ReadOnlySpan<int> handed = [spec, status[1], input, outPipe[1], errorPipe[1]];
             for (var i = 0; i < handed.Length; i++)
             {
                 argv[i + 2] = text + (i * 16);
@@ -108,12 +113,12 @@ internal sealed unsafe partial class Guard
 
         var errno = Marshal.GetLastSystemError();
         _ = close(input);
-        _ = close(output[1]);
-        _ = close(error[1]);
+        _ = close(outPipe[1]);
+        _ = close(errorPipe[1]);
         _ = close(status[1]);
         if (groupFd >= 0) _ = close(groupFd);
-        fds[Output] = output[0];
-        fds[Error] = error[0];
+        fds[Output] = outPipe[0];
+        fds[Error] = errorPipe[0];
         fds[Status] = status[0];
         if (main < 0)
         {
@@ -150,7 +155,8 @@ internal sealed unsafe partial class Guard
     {
         phase = Phase.Idle;
         for (var i = Output; i <= Status; i++) Close(i);
-        pump.Close();
+        output.Close();
+        error.Close();
         if (group is not null) _ = rmdir(group);
         End(News(KeeperWord.NeverLaunched).With("step", (int)step).With("errno", errno));
     }
@@ -183,13 +189,13 @@ internal sealed unsafe partial class Guard
         return memory;
     }
 
-    private byte* keptGroup;
+    private byte* keptGroup, keptOutOfMemory;
 
-    private byte* Keep(ReadOnlySpan<byte> path)
+    private static byte* Keep(ref byte* kept, ReadOnlySpan<byte> path)
     {
-        NativeMemory.Free(keptGroup);
-        keptGroup = (byte*)NativeMemory.AllocZeroed((nuint)path.Length + 1);
-        path.CopyTo(new Span<byte>(keptGroup, path.Length));
-        return keptGroup;
+        NativeMemory.Free(kept);
+        kept = (byte*)NativeMemory.AllocZeroed((nuint)path.Length + 1);
+        path.CopyTo(new Span<byte>(kept, path.Length));
+        return kept;
     }
 }

@@ -15,7 +15,7 @@ internal sealed unsafe partial class Guard
     private const int Server = 0, Listener = 1, Children = 2, Output = 3, Error = 4, Status = 5, Watched = 6;
 
     private readonly int[] fds = [3, -1, -1, -1, -1, -1];
-    private readonly Pump pump = new();
+    private readonly Pump output = new(), error = new();
     private byte[] inbox = new byte[1024];
     private int inboxLength;
     private Phase phase;
@@ -23,8 +23,8 @@ internal sealed unsafe partial class Guard
     private int main, mainStatus;
     private bool mainGone, ending, stuckSaid;
     private int lockFile = -1;
-    private byte* group;
-    private long peakKib, cpuMicroseconds;
+    private byte* group, outOfMemory;
+    private long peakKib, cpuMicroseconds, oomBefore;
 
     public int Keep()
     {
@@ -39,12 +39,12 @@ internal sealed unsafe partial class Guard
         var watch = stackalloc PollFd[Watched];
         while (phase != Phase.Idle || fds[Server] >= 0)
         {
-            var held = pump.Stuck != 0;
             for (var i = 0; i < Watched; i++)
-                watch[i] = new PollFd { Fd = held && i is Output or Error ? -1 : fds[i], Events = POLLIN };
-            if (poll(watch, Watched, held ? 1000 : -1) < 0) continue;
+                watch[i] = new PollFd { Fd = (i == Output && output.Stuck != 0) || (i == Error && error.Stuck != 0) ? -1 : fds[i], Events = POLLIN };
+            if (poll(watch, Watched, Stuck != 0 ? 1000 : -1) < 0) continue;
 
-            if (held) _ = pump.Retry();
+            if (output.Stuck != 0) _ = output.Retry();
+            if (error.Stuck != 0) _ = error.Retry();
             for (var i = 0; i < Watched; i++)
                 if (watch[i].Revents != 0 && watch[i].Fd == fds[i]) Handle(i);
             SayStuck();
@@ -63,7 +63,7 @@ internal sealed unsafe partial class Guard
             case Children: Reap(); break;
             case Status: CheckLaunch(); break;
             default:
-                if (!pump.Carry(fds[which])) Close(which);
+                if (!(which == Output ? output : error).Carry(fds[which])) Close(which);
                 break;
         }
     }
@@ -130,6 +130,9 @@ internal sealed unsafe partial class Guard
                 ending = true;
                 EndAll();
                 break;
+            case KeeperWord.Follow when phase == Phase.Ending:
+                Follow((int)Message.Number(body, "pid"));
+                break;
             case KeeperWord.Leave when phase == Phase.Idle:
                 Close(Server);
                 break;
@@ -174,6 +177,22 @@ internal sealed unsafe partial class Guard
         if (ending) EndAll();
     }
 
+    /// <summary>A process left in the background becomes the main one; only a child of ours can, for its end must be seen.</summary>
+    private void Follow(int pid)
+    {
+        int status;
+        ResourceUsage usage;
+        if (wait4(pid, &status, WNOHANG, &usage) != 0) return; // not ours, or ended meanwhile
+        main = pid;
+        mainGone = false;
+        mainStatus = 0;
+        phase = Phase.Live;
+        Records.Write("run", News(KeeperWord.Followed).With("pid", main).ToBytes().Span);
+        Say(News(KeeperWord.Followed).With("pid", main));
+    }
+
+    private int Stuck => output.Stuck != 0 ? output.Stuck : error.Stuck;
+
     private void EndAll()
     {
         if (group is not null) Tree.EndGroup(group);
@@ -183,12 +202,14 @@ internal sealed unsafe partial class Guard
     private void Finish()
     {
         phase = Phase.Idle;
-        var unwritten = pump.Drain(fds[Output]) + pump.Drain(fds[Error]);
+        var unwritten = output.Drain(fds[Output]) + error.Drain(fds[Error]);
         for (var i = Output; i <= Status; i++) Close(i);
-        pump.Close();
+        output.Close();
+        error.Close();
+        var oom = Tree.OutOfMemory(outOfMemory) - oomBefore;
         if (group is not null) _ = rmdir(group);
         End(News(KeeperWord.TreeEnded).With("status", mainStatus).With("ended-ms", Now())
-            .With("peak-kib", peakKib).With("cpu-us", cpuMicroseconds).With("unwritten", unwritten));
+            .With("peak-kib", peakKib).With("cpu-us", cpuMicroseconds).With("unwritten", unwritten).With("oom", oom));
     }
 
     /// <summary>First on record, then told: a server that dies between the two still finds it.</summary>
@@ -211,9 +232,9 @@ internal sealed unsafe partial class Guard
 
     private void SayStuck()
     {
-        if (pump.Stuck != 0 == stuckSaid) return;
+        if (Stuck != 0 == stuckSaid) return;
         stuckSaid = !stuckSaid;
-        Say(News(stuckSaid ? KeeperWord.OutputStuck : KeeperWord.OutputFlows).With("errno", pump.Stuck));
+        Say(News(stuckSaid ? KeeperWord.OutputStuck : KeeperWord.OutputFlows).With("errno", Stuck));
     }
 
     private void Say(Message message)

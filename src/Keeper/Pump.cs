@@ -6,22 +6,26 @@ namespace CalmSentry.Keeper;
 /// <summary>
 /// Carries the program's output into its file. Nothing is dropped: when the file takes no more (a full disk), the bytes read
 /// are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried again.
+/// Texts to be hidden are replaced on the way; what may be the beginning of one is held back until more has come.
 /// </summary>
 internal sealed unsafe class Pump
 {
     private const int Chunk = 65536;
 
     private readonly byte* buffer = (byte*)NativeMemory.Alloc(Chunk);
-    private int pendingFrom, pendingTo;
+    private int pendingFrom, pendingTo, tailTo;
     private int file = -1;
+    private byte[][] hidden = [];
 
     /// <summary>errno of the last write that failed, 0 while output flows.</summary>
     public int Stuck { get; private set; }
 
     /// <summary>Takes the output file for a run. False, with errno set, when there is no room on its disk.</summary>
-    public bool Open(byte* path)
+    /// <param name="hide">Texts that are not to be in the file, each of at least four bytes and less than a quarter of the buffer.</param>
+    public bool Open(byte* path, byte[][] hide)
     {
         Close();
+        hidden = hide;
         file = open(path, O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0x1A0); // 0640
         if (file < 0) return false;
         // A file can be made on a full disk but not written: find that out before the program runs.
@@ -36,7 +40,7 @@ internal sealed unsafe class Pump
     {
         if (file >= 0) _ = close(file);
         file = -1;
-        pendingFrom = pendingTo = Stuck = 0;
+        pendingFrom = pendingTo = tailTo = Stuck = 0;
     }
 
     /// <summary>Moves what is there. False when the pipe has ended.</summary>
@@ -44,12 +48,21 @@ internal sealed unsafe class Pump
     {
         while (rounds-- > 0 && Retry())
         {
-            var got = read(pipe, buffer, Chunk);
-            if (got == 0) return false;
+            var tail = tailTo - pendingTo;
+            if (tail > 0) new Span<byte>(buffer + pendingTo, tail).CopyTo(new Span<byte>(buffer, tail));
+            (pendingFrom, pendingTo, tailTo) = (0, 0, tail);
+            var got = read(pipe, buffer + tail, Chunk - tail);
+            if (got == 0)
+            {
+                pendingTo = tailTo;
+                _ = Retry();
+                return false;
+            }
+
             if (got < 0) return Marshal.GetLastSystemError() is EAGAIN or EINTR;
-            pendingFrom = 0;
-            pendingTo = (int)got;
-            if (!Retry() || got < Chunk) return true;
+            pendingTo = tailTo = tail + (int)got;
+            if (hidden.Length > 0) Hide();
+            if (!Retry() || got < Chunk - tail) return true;
         }
 
         return true;
@@ -82,13 +95,51 @@ internal sealed unsafe class Pump
         if (pipe < 0) return 0;
         _ = Retry(); // there may be room since the last try
         while (Stuck == 0 && Carry(pipe, 1))
-            if (!More(pipe)) return 0;
-        if (Stuck == 0) return 0;
-        long unwritten = pendingTo - pendingFrom;
-        pendingFrom = pendingTo = 0;
+            if (!More(pipe)) break;
+        if (Stuck == 0)
+        {
+            pendingTo = tailTo; // nothing more comes: it was no beginning
+            if (Retry()) return 0;
+        }
+
+        long unwritten = tailTo - pendingFrom;
+        pendingFrom = pendingTo = tailTo = 0;
         nint got;
         while ((got = read(pipe, buffer, Chunk)) > 0) unwritten += got;
         return unwritten;
+    }
+
+    /// <summary>Replaces each hidden text by four asterisks, and holds back an end that may be the beginning of one.</summary>
+    private void Hide()
+    {
+        var content = new Span<byte>(buffer, pendingTo);
+        for (var at = 0; ;)
+        {
+            int first = -1, length = 0;
+            foreach (var text in hidden)
+            {
+                var found = content[at..].IndexOf(text);
+                if (found >= 0 && (first < 0 || found < first || (found == first && text.Length > length))) (first, length) = (found, text.Length);
+            }
+
+            if (first < 0) break;
+            first += at;
+            "****"u8.CopyTo(content[first..]);
+            content[(first + length)..].CopyTo(content[(first + 4)..]);
+            content = content[..^(length - 4)];
+            at = first + 4;
+        }
+
+        var held = 0;
+        foreach (var text in hidden)
+            for (var i = Math.Min(text.Length - 1, content.Length); i > held; i--)
+                if (content.EndsWith(text.AsSpan(0, i)))
+                {
+                    held = i;
+                    break;
+                }
+
+        (pendingTo, tailTo) = (content.Length - held, content.Length);
     }
 
     private static bool More(int pipe)

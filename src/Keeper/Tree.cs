@@ -15,7 +15,7 @@ internal static unsafe class Tree
     /// Makes the run's cgroup and opens it; -1 where that is not possible. Each run has a new one: current kernels end a
     /// child at once that is cloned into a group on which cgroup.kill was ever used.
     /// </summary>
-    public static int OpenGroup(byte* path) => mkdir(path, 0x1ED) < 0 ? -1 : open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0);
+    public static int OpenGroup(byte* path) => mkdir(path, 0x1ED) < 0 && Marshal.GetLastSystemError() != EEXIST ? -1 : open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0);
 
     public static void EndGroup(byte* path)
     {
@@ -74,7 +74,22 @@ internal static unsafe class Tree
         }
     }
 
-    private static int OpenIn(byte* directory, ReadOnlySpan<byte> file, int flags)
+    /// <summary>The number on the line <c>oom_kill N</c> of a file, 0 where there is none.</summary>
+    public static long OutOfMemory(byte* path)
+    {
+        if (path is null) return 0;
+        var file = open(path, O_RDONLY | O_CLOEXEC, 0);
+        if (file < 0) return 0;
+        var content = stackalloc byte[1024];
+        var got = (int)read(file, content, 1024);
+        _ = close(file);
+        var text = new ReadOnlySpan<byte>(content, Math.Max(0, got));
+        var at = text.IndexOf("oom_kill "u8);
+        return at >= 0 && Utf8Parser.TryParse(text[(at + 9)..], out long count, out _) ? count : 0;
+    }
+
+    /// <summary>Opens <paramref name="file"/>, which begins with a slash, in a directory.</summary>
+    public static int OpenIn(byte* directory, ReadOnlySpan<byte> file, int flags)
     {
         var name = MemoryMarshal.CreateReadOnlySpanFromNullTerminated(directory);
         Span<byte> path = new byte[name.Length + file.Length + 1];

@@ -2,11 +2,11 @@ using System.Net;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Boot;
-using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Console;
-using CalmSentry.Server.Events;
+using CalmSentry.Server.Checks;
+using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
 using CalmSentry.Store;
@@ -53,6 +53,7 @@ internal static partial class Serve
             var app = Build(places, store, port);
             await using (app.ConfigureAwait(false))
             {
+                await Rehearsal.Clear(app.Services.GetRequiredService<House>()).ConfigureAwait(false);
                 await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
                 File.Delete(places.ApiSocket);
                 try
@@ -67,7 +68,7 @@ internal static partial class Serve
 
                 Announce(app, places);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
-                app.Services.GetRequiredService<House>().Groups.Remove();
+                app.Services.GetRequiredService<House>().CleanUp();
             }
 
             File.Delete(places.PortFile);
@@ -108,9 +109,10 @@ internal static partial class Serve
             document.Servers?.Clear();
             return Task.CompletedTask;
         }));
-        var house = new House(places, store, new EventHub(), ControlGroups.Find(places.RunDirectory), new KeeperStarter(Path.Combine(AppContext.BaseDirectory, "calm-keeper"), places.RunDirectory), TimeProvider.System);
+        var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System);
         builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
-            .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock));
+            .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock))
+            .AddSingleton<Checker>().AddSingleton<RehearsalRoom>();
 
         var app = builder.Build();
         app.UseExceptionHandler(failed => failed.Run(context =>
@@ -129,6 +131,9 @@ internal static partial class Serve
         var api = app.MapGroup("/api");
         api.MapServices();
         api.MapOutput();
+        api.MapChecks();
+        api.MapSecrets();
+        api.MapAccounts();
         api.MapSentry();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;

@@ -21,6 +21,12 @@ internal static class Schema
         CREATE INDEX logbook_service ON logbook (service, id);
         CREATE TABLE session (hash TEXT PRIMARY KEY, account TEXT NOT NULL, until INTEGER NOT NULL) STRICT;
         """,
+        """
+        CREATE TABLE secret (service TEXT NOT NULL, key TEXT NOT NULL, sealed TEXT NOT NULL, PRIMARY KEY (service, key)) STRICT, WITHOUT ROWID;
+        CREATE TABLE account (name TEXT PRIMARY KEY, permitted INTEGER NOT NULL, made INTEGER NOT NULL) STRICT;
+        CREATE TABLE granted (account TEXT NOT NULL, path TEXT NOT NULL, how TEXT NOT NULL, before TEXT NOT NULL, folder TEXT NOT NULL, PRIMARY KEY (account, path)) STRICT, WITHOUT ROWID;
+        CREATE TABLE rehearsal (service TEXT PRIMARY KEY, at INTEGER NOT NULL, peak_bytes INTEGER NOT NULL, ports TEXT NOT NULL) STRICT;
+        """,
     ];
 
     public static void Bring(SqliteConnection connection)

@@ -58,8 +58,21 @@ public sealed class SentryStore : IAsyncDisposable
         Enqueue("INSERT INTO revision (service, number, at, by, document) VALUES ($0, 1, $1, $2, $3)", name, Micros(now), by, document);
     }
 
+    /// <summary>A new revision of a definition, from now on the one in effect.</summary>
+    public void Revise(string name, int revision, string document, string by, DateTimeOffset now)
+    {
+        Enqueue("INSERT INTO revision (service, number, at, by, document) VALUES ($0, $1, $2, $3, $4)", name, revision, Micros(now), by, document);
+        Enqueue("UPDATE service SET revision = $1 WHERE name = $0", name, revision);
+    }
+
+    /// <summary>The definition in effect as it was given, as JSON; null when there is no such service.</summary>
+    public string? Document(string name) => Read(
+        "SELECT r.document FROM service s JOIN revision r ON r.service = s.name AND r.number = s.revision WHERE s.name = $0", row => row.GetString(0), name).FirstOrDefault();
+
     public void Remove(string name)
     {
+        Enqueue("DELETE FROM secret WHERE service = $0", name);
+        Enqueue("DELETE FROM rehearsal WHERE service = $0", name);
         Enqueue("DELETE FROM run WHERE service = $0", name);
         Enqueue("DELETE FROM revision WHERE service = $0", name);
         Enqueue("DELETE FROM service WHERE name = $0", name);
@@ -109,6 +122,51 @@ public sealed class SentryStore : IAsyncDisposable
             row => make(row.GetInt64(0), Time(row.GetInt64(1)), row.IsDBNull(2) ? null : row.GetString(2), row.GetString(3), row.GetString(4), row.IsDBNull(5) ? null : row.GetString(5)),
             service, last).AsEnumerable().Reverse(),
     ];
+
+    // Secrets: sealed before they come here
+
+    public void SetSecret(string service, string key, string @sealed) =>
+        Enqueue("INSERT INTO secret (service, key, sealed) VALUES ($0, $1, $2) ON CONFLICT (service, key) DO UPDATE SET sealed = excluded.sealed", service, key, @sealed);
+
+    public void RemoveSecret(string service, string key) => Enqueue("DELETE FROM secret WHERE service = $0 AND key = $1", service, key);
+
+    public IReadOnlyList<(string Service, string Key, string Sealed)> Secrets() =>
+        Read("SELECT service, key, sealed FROM secret ORDER BY service, key", row => (row.GetString(0), row.GetString(1), row.GetString(2)));
+
+    // Accounts: which may run services, which were made here, and which rights on folders they were given
+
+    public void SetAccount(StoredAccount account) => Enqueue(
+        "INSERT INTO account (name, permitted, made) VALUES ($0, $1, $2) ON CONFLICT (name) DO UPDATE SET permitted = excluded.permitted, made = excluded.made",
+        account.Name, account.Permitted ? 1 : 0, account.Made ? 1 : 0);
+
+    public void RemoveAccount(string name)
+    {
+        Enqueue("DELETE FROM account WHERE name = $0", name);
+        Enqueue("DELETE FROM granted WHERE account = $0", name);
+    }
+
+    public IReadOnlyList<StoredAccount> Accounts() =>
+        Read("SELECT name, permitted, made FROM account ORDER BY name", row => new StoredAccount(row.GetString(0), row.GetInt32(1) != 0, row.GetInt32(2) != 0));
+
+    public void AddGrant(StoredGrant grant) => Enqueue(
+        "INSERT INTO granted (account, path, how, before, folder) VALUES ($0, $1, $2, $3, $4) ON CONFLICT (account, path) DO NOTHING",
+        grant.Account, grant.Path, grant.How, grant.Before, grant.Folder);
+
+    public void RemoveGrant(StoredGrant grant) => Enqueue("DELETE FROM granted WHERE account = $0 AND path = $1", grant.Account, grant.Path);
+
+    public IReadOnlyList<StoredGrant> Grants() => Read(
+        "SELECT account, path, how, before, folder FROM granted ORDER BY account, path",
+        row => new StoredGrant(row.GetString(0), row.GetString(1), row.GetString(2), row.GetString(3), row.GetString(4)));
+
+    // Rehearsals: what the latest one of a service saw
+
+    public void SetRehearsal(string service, DateTimeOffset at, StoredRehearsal seen) => Enqueue(
+        "INSERT INTO rehearsal (service, at, peak_bytes, ports) VALUES ($0, $1, $2, $3) ON CONFLICT (service) DO UPDATE SET at = excluded.at, peak_bytes = excluded.peak_bytes, ports = excluded.ports",
+        service, Micros(at), seen.PeakBytes, string.Join(',', seen.TcpPorts));
+
+    public StoredRehearsal? Rehearsal(string service) => Read(
+        "SELECT peak_bytes, ports FROM rehearsal WHERE service = $0",
+        row => new StoredRehearsal(row.GetInt64(0), [.. row.GetString(1).Split(',', StringSplitOptions.RemoveEmptyEntries).Select(int.Parse)]), service).FirstOrDefault();
 
     // Sessions: only a hash of the secret is kept
 

@@ -86,6 +86,14 @@ internal static class LookCommands
         var width = values.Max(value => value.Key.Length) + 1;
         foreach (var (key, value) in values)
             Row(key, value + (service.Given.Any(given => key == given || key.StartsWith(given + "[", StringComparison.Ordinal) || key.StartsWith(given + ".", StringComparison.Ordinal) && given.StartsWith("program.", StringComparison.Ordinal)) ? "" : "  (default)"), width);
+        if (service.InForce.Count > 0)
+        {
+            Console.WriteLine("\nIn force now, by the kernel's word:");
+            foreach (var value in service.InForce) Row(value.Key, value.Kernel + (value.Same ? "" : $"  (set: {value.Set})"), width);
+        }
+
+        if (service.Secrets.Count > 0) Console.WriteLine("\nSecrets:");
+        foreach (var secret in service.Secrets) Row(secret.Key, (secret.HasValue ? "sealed" : "no value yet") + (secret.Used ? "" : ", not asked for by the definition"), width);
         if (service.Runs.Count == 0) return;
         Console.WriteLine("\nLatest runs:");
         Table.Write(

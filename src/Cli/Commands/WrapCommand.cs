@@ -1,76 +1,47 @@
 using System.CommandLine;
-using System.Text.Json.Nodes;
+using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]</c></summary>
+/// <summary><c>calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]</c>, <c>calm wrap --from FILE</c>, or guided: <c>calm wrap</c>.</summary>
 internal static class WrapCommand
 {
     /// <param name="program">What stood behind <c>--</c>, untouched; null when there was none.</param>
     public static Command Make(string[]? program)
     {
-        var name = new Argument<string>("name") { Description = "Short name; one with spaces becomes the title, and a short name is made from it" };
-        var title = new Option<string?>("--title") { Description = "One line for people" };
-        var notes = new Option<string?>("--notes") { Description = "What it is for, what to know about it" };
-        var directory = new Option<string?>("--directory") { Description = "Working directory (default: the program's own; for the host's programs the service's state directory)" };
-        var environment = new Option<string[]>("--environment") { Description = "NAME=VALUE; may be given again for each variable" };
-        var account = new Option<string?>("--account") { Description = "Account to run as (default: yours; root must be said)" };
-        var at = new Option<string?>("--at") { Description = "When it begins: boot | request (default: request)" };
-        var recover = new Option<string?>("--recover") { Description = "After which ends it is begun again: failure | any-end | never (default: failure)" };
-        var pause = new Option<string?>("--pause") { Description = "Pause before the first try, such as 1s; each next one is twice as long, up to 1 min (default: 1 s)" };
-        var holdEnds = new Option<string?>("--hold-ends") { Description = "Bad ends within 10 min that put it on hold; 0: never (default: 5)" };
-        var windDown = new Option<string[]>("--wind-down") { Description = "A step of its clean stop, such as 'TERM 10s'; may be given again (default: TERM 10s)" };
+        var name = new Argument<string?>("name") { Description = "Short name; one with spaces becomes the title, and a short name is made from it", Arity = ArgumentArity.ZeroOrOne };
+        var flags = new DefinitionFlags();
+        var from = new Option<string?>("--from") { Description = "Take the definition from this file (YAML)" };
+        var like = new Option<string?>("--like") { Description = "Take over everything of this service that is not said otherwise" };
+        var permit = new Option<bool>("--permit") { Description = "Permit its account to run services, on the way" };
         var start = new Option<bool>("--start") { Description = "Start it at once" };
         var json = Common.Json();
-        var command = new Command("wrap", "Wrap a program as a service: calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]")
-        {
-            name, title, notes, directory, environment, account, at, recover, pause, holdEnds, windDown, start, json,
-        };
+        var command = new Command("wrap", "Wrap a program as a service: calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]; without anything it asks") { name, from, like };
+        foreach (var flag in flags.All) command.Add(flag);
+        foreach (var flag in new Option[] { permit, start, json }) command.Add(flag);
         command.SetAction(async (parsed, cancellation) =>
         {
-            if (program is not { Length: > 0 })
-                throw new Failure(Exit.Usage, "Which program? It stands at the end, behind two dashes, just as you type it by hand.", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
-            var given = new Dictionary<string, string>();
-            foreach (var pair in parsed.GetValue(environment) ?? [])
+            using var client = Common.Client(parsed);
+            var (file, other, called) = (parsed.GetValue(from), parsed.GetValue(like), parsed.GetValue(name));
+            if (file is null && program is null && called is null && !flags.AnyGiven(parsed))
             {
-                var equals = pair.IndexOf('=', StringComparison.Ordinal);
-                if (equals <= 0) throw new Failure(Exit.Usage, $"--environment: found '{pair}'; allowed: NAME=VALUE.");
-                given[pair[..equals]] = pair[(equals + 1)..];
+                if (Console.IsInputRedirected) throw new Failure(Exit.Usage, "Without a terminal nothing can be asked.", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…], or calm wrap --from FILE");
+                return await new GuidedWrap(client, other).Run(cancellation).ConfigureAwait(false);
             }
 
-            var definition = Compact(new JsonObject
-            {
-                ["format"] = "calm-sentry/1",
-                ["name"] = parsed.GetValue(name),
-                ["title"] = parsed.GetValue(title),
-                ["notes"] = parsed.GetValue(notes),
-                ["program"] = Compact(new JsonObject
-                {
-                    ["path"] = Find(program[0]),
-                    ["arguments"] = program.Length > 1 ? new JsonArray([.. program[1..].Select(argument => (JsonNode)argument)]) : null,
-                    ["directory"] = parsed.GetValue(directory) is { } place ? Path.GetFullPath(place) : null,
-                    ["environment"] = Compact(new JsonObject(given.Select(pair => KeyValuePair.Create(pair.Key, (JsonNode?)pair.Value)))),
-                }),
-                ["identity"] = Compact(new JsonObject { ["account"] = parsed.GetValue(account) }),
-                ["begin"] = Compact(new JsonObject { ["at"] = parsed.GetValue(at) }),
-                ["recover"] = Compact(new JsonObject
-                {
-                    ["after"] = parsed.GetValue(recover),
-                    ["pause"] = Compact(new JsonObject { ["first"] = parsed.GetValue(pause) }),
-                    ["hold"] = Compact(new JsonObject { ["ends"] = parsed.GetValue(holdEnds) }),
-                }),
-                ["wind-down"] = parsed.GetValue(windDown) is { Length: > 0 } steps ? new JsonArray([.. steps.Select(Step)]) : null,
-            })!;
-            using var client = Common.Client(parsed);
-            using var body = new StringContent(definition.ToJsonString(), System.Text.Encoding.UTF8, "application/json");
-            var answer = await client.Send(HttpMethod.Post, "services", body, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+            if (file is not null && (program is not null || called is not null || flags.AnyGiven(parsed))) throw new Failure(Exit.Usage, "--from takes the whole definition from the file; flags, a name and a program do not go with it.", $"Edit {file}, or wrap it and then use calm adjust.");
+            if (file is null && called is null) throw new Failure(Exit.Usage, "Under which name?", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
+            if (file is null && other is null && program is not { Length: > 0 })
+                throw new Failure(Exit.Usage, "Which program? It stands at the end, behind two dashes, just as you type it by hand.", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
+            var body = file is null ? Body.Of(flags.Definition(parsed, called, program)) : Body.FromFile(file);
+            var answer = await Send(client, body, other, parsed.GetValue(permit), cancellation).ConfigureAwait(false);
             var made = answer.Service!.Name;
             if (parsed.GetValue(start))
             {
-                if (!parsed.GetValue(json)) Console.WriteLine(answer.Said);
+                if (!parsed.GetValue(json)) Say(answer);
                 return await AskCommands.Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, parsed.GetValue(json), cancellation).ConfigureAwait(false);
             }
 
@@ -80,39 +51,43 @@ internal static class WrapCommand
                 return Exit.True;
             }
 
-            Console.WriteLine(answer.Said);
-            Console.WriteLine($"  command    {CommandLine.Of(answer.Service.Command)}");
+            Say(answer);
             Console.WriteLine($"Start it with 'calm start {made}'; 'calm wrap --start …' does both.");
             return Exit.True;
         });
         return command;
     }
 
-    /// <summary>Without what was not given, so that it keeps its default; null when nothing is left.</summary>
-    private static JsonObject? Compact(JsonObject map)
+    /// <summary>Sends a definition to be wrapped; when all that is wanting is a permit for its account, that is asked for on a terminal.</summary>
+    public static async Task<Answer> Send(SentryClient client, Body body, string? like, bool permit, CancellationToken cancellation)
     {
-        foreach (var key in map.Where(entry => entry.Value is null).Select(entry => entry.Key).ToList()) map.Remove(key);
-        return map.Count == 0 ? null : map;
-    }
-
-    private static JsonNode Step(string text)
-    {
-        var parts = text.Split(' ', 2, StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-        var step = new JsonObject { ["signal"] = parts.Length > 0 ? parts[0] : "" };
-        if (parts.Length > 1) step["wait"] = parts[1];
-        return step;
-    }
-
-    /// <summary>The program as the caller's shell would find it: by path from here, else by PATH.</summary>
-    private static string Find(string program)
-    {
-        if (program.Contains('/', StringComparison.Ordinal)) return Path.GetFullPath(program);
-        foreach (var place in (Environment.GetEnvironmentVariable("PATH") ?? "").Split(':', StringSplitOptions.RemoveEmptyEntries))
+        var query = like is null ? "" : $"?like={Uri.EscapeDataString(like)}";
+        if (permit || !Console.IsInputRedirected) await PermitOnTheWay(client, body, query, permit, cancellation).ConfigureAwait(false);
+        try
         {
-            var candidate = Path.Combine(Path.GetFullPath(place), program);
-            if (File.Exists(candidate)) return candidate;
+            using var content = body.Content();
+            return await client.Send(HttpMethod.Post, "services" + query, content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
         }
+        catch (Failure failure)
+        {
+            throw body.Explain(failure);
+        }
+    }
 
-        throw new Failure(Exit.NotTrue, $"There is no program '{program}' in any folder of your PATH.", $"Give its path; if it lies in this folder, write ./{program}.", "program-missing");
+    private static async Task PermitOnTheWay(SentryClient client, Body body, string query, bool permit, CancellationToken cancellation)
+    {
+        using var content = body.Content();
+        var check = await client.Send(HttpMethod.Post, "check" + query, content, ApiJson.Default.CheckView, cancellation).ConfigureAwait(false);
+        if (check.Findings.All(finding => finding.Code != "account-not-permitted") || check.Definition?.GetProperty("identity").GetProperty("account").GetString() is not { } account) return;
+        if (!permit && !Asking.YesNo($"The account {account} is not permitted to run services yet. Permit it?", otherwise: false)) return;
+        var answer = await client.Send(HttpMethod.Post, $"{AccountCommands.PathOf(account)}/permit", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+        await Console.Error.WriteLineAsync(answer.Said).ConfigureAwait(false);
+    }
+
+    public static void Say(Answer answer)
+    {
+        Console.WriteLine(answer.Said);
+        Console.WriteLine($"  command    {CommandLine.Of(answer.Service!.Command)}");
+        FindingText.Write(answer.Findings ?? [], Console.Out);
     }
 }

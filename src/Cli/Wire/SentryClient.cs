@@ -33,9 +33,12 @@ internal sealed class SentryClient : IDisposable
     }
 
     /// <summary>The body of a GET, as it comes.</summary>
-    public async Task<HttpResponseMessage> Stream(string path, CancellationToken cancellation)
+    public Task<HttpResponseMessage> Stream(string path, CancellationToken cancellation) => Open(HttpMethod.Get, path, null, cancellation);
+
+    /// <summary>An answer whose body is read as it comes.</summary>
+    public async Task<HttpResponseMessage> Open(HttpMethod method, string path, HttpContent? content, CancellationToken cancellation)
     {
-        using var request = new HttpRequestMessage(HttpMethod.Get, path);
+        using var request = new HttpRequestMessage(method, path) { Content = content };
         return await Send(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
     }
 

@@ -66,6 +66,12 @@ public sealed record ServiceDetail : ServiceView
     /// <summary>The service's own directory, for what must survive restarts and new program files.</summary>
     public required string StateDirectory { get; init; }
 
+    /// <summary>Of a live run: who it is and what it may use, as the kernel itself reports it.</summary>
+    public required IReadOnlyList<InForceView> InForce { get; init; }
+
+    /// <summary>Its secrets by name.</summary>
+    public required IReadOnlyList<SecretView> Secrets { get; init; }
+
     /// <summary>Latest runs, newest first.</summary>
     public required IReadOnlyList<RunView> Runs { get; init; }
 }
@@ -113,6 +119,12 @@ public sealed record Answer
     public ServiceView? Service { get; init; }
 
     public Evidence? Evidence { get; init; }
+
+    /// <summary>What was checked and found on the way.</summary>
+    public IReadOnlyList<FindingView>? Findings { get; init; }
+
+    /// <summary>How to give the same definition again.</summary>
+    public RepeatView? Repeat { get; init; }
 }
 
 /// <summary>What shows that a program runs, or why it does not; read from the kernel and from its own output.</summary>

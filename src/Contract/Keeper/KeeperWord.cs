@@ -17,6 +17,9 @@ public enum KeeperWord : byte
     /// <summary>Order: exit, if no run is live.</summary>
     Leave = 4,
 
+    /// <summary>Order: the process launched has ended and this one, a child of the keeper, is the program from now on. Field <c>pid</c>.</summary>
+    Follow = 5,
+
     /// <summary>News, first on each connection. Fields <c>keeper</c> (pid), <c>run</c>, <c>pid</c>, <c>phase</c> (<c>idle|launching|live|ending</c>), <c>status</c>.</summary>
     Hello = 65,
 
@@ -29,7 +32,7 @@ public enum KeeperWord : byte
     /// <summary>News: the main process ended and others of its tree are left. Fields <c>run</c>, <c>status</c> (wait status).</summary>
     MainEnded = 68,
 
-    /// <summary>News: the whole tree has ended. Fields <c>run</c>, <c>status</c>, <c>peak-kib</c>, <c>cpu-us</c>, <c>unwritten</c> (bytes of output that found no room).</summary>
+    /// <summary>News: the whole tree has ended. Fields <c>run</c>, <c>status</c>, <c>peak-kib</c>, <c>cpu-us</c>, <c>unwritten</c> (bytes of output that found no room), <c>oom</c> (processes the memory ceiling ended).</summary>
     TreeEnded = 69,
 
     /// <summary>News: output cannot be written for now; nothing is dropped, the program waits. Fields <c>run</c>, <c>errno</c>.</summary>
@@ -37,9 +40,12 @@ public enum KeeperWord : byte
 
     /// <summary>News: output is being written again.</summary>
     OutputFlows = 71,
+
+    /// <summary>News: the process of a <see cref="Follow"/> is the main process now. Fields <c>run</c>, <c>pid</c>.</summary>
+    Followed = 72,
 }
 
-/// <summary>The steps of a launch, in order. The first that fails is reported with its errno.</summary>
+/// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
 public enum LaunchStep : byte
 {
     None = 0,
@@ -57,6 +63,11 @@ public enum LaunchStep : byte
     Directory = 12,
     Signals = 13,
     Execute = 14,
+    Ceilings = 15,
+    Priority = 16,
+    Processors = 17,
+    OpenFiles = 18,
+    Rights = 19,
 }
 
 /// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>
@@ -96,4 +107,31 @@ public static class LaunchField
 
     /// <summary>umask, octal.</summary>
     public const string Mask = "umask";
+
+    /// <summary>Output file for standard error, absolute; left out: <see cref="Output"/> takes both.</summary>
+    public const string ErrorOutput = "error-output";
+
+    /// <summary>One per control group to join beside <see cref="ControlGroup"/>, absolute (version 1 controllers).</summary>
+    public const string Join = "join";
+
+    /// <summary>File whose line <c>oom_kill N</c> counts the processes a memory ceiling ended; read at both ends of the run.</summary>
+    public const string OutOfMemory = "out-of-memory";
+
+    /// <summary>Nice value from -20 to 19 (setpriority(2)).</summary>
+    public const string Nice = "nice";
+
+    /// <summary>Disk priority as one number, class and level (ioprio_set(2)).</summary>
+    public const string Disk = "disk";
+
+    /// <summary>One per processor it may run on, decimal (sched_setaffinity(2)).</summary>
+    public const string Processor = "processor";
+
+    /// <summary>Files each process may have open (setrlimit(2), RLIMIT_NOFILE).</summary>
+    public const string OpenFiles = "open-files";
+
+    /// <summary>Present: executing a program never gives more rights (prctl(2), PR_SET_NO_NEW_PRIVS).</summary>
+    public const string NoMoreRights = "no-more-rights";
+
+    /// <summary>One per text that is not to be in the output: it is replaced by four asterisks. At least four bytes.</summary>
+    public const string Hide = "hide";
 }

@@ -13,23 +13,106 @@ public sealed record Definition
 
     public required ProgramPart Program { get; init; }
 
+    public required IdentityPart Identity { get; init; }
+
     /// <summary>The account the program runs as.</summary>
-    public required string Account { get; init; }
+    public string Account => Identity.Account;
+
+    public ResourcesPart Resources { get; init; } = new();
 
     public BeginAt At { get; init; } = BeginAt.Request;
 
     public RecoverPart Recover { get; init; } = new();
 
     /// <summary>The steps of a clean stop, in order. Whatever is left after the last is ended by force.</summary>
-    public ImmutableArray<WindDownStep> WindDown { get; init; } = [new WindDownStep("TERM", TimeSpan.FromSeconds(10))];
+    public ImmutableArray<WindDownStep> WindDown { get; init; } = DefaultWindDown;
+
+    public static ImmutableArray<WindDownStep> DefaultWindDown { get; } = [new WindDownStep("TERM", TimeSpan.FromSeconds(10))];
+
+    /// <summary>Codes of blocking findings that somebody overruled by name.</summary>
+    public ImmutableArray<string> Accept { get; init; } = [];
 
     /// <summary>Dotted keys that were set, rather than left to their default: <c>program.directory</c>.</summary>
     public ImmutableHashSet<string> Given { get; init; } = [];
 }
 
+public enum ProgramKind
+{
+    /// <summary>The process that is launched is the program, until its end.</summary>
+    Stays,
+
+    /// <summary>It puts itself into the background: the process launched ends soon, and one it left behind is the program.</summary>
+    Detaches,
+
+    /// <summary>One command switches something on, another off; nothing of its own runs between.</summary>
+    Toggles,
+}
+
 /// <param name="Path">The program's file, absolute.</param>
 /// <param name="Directory">The working directory, absolute; null: the program's own, or for the host's programs the service's state directory.</param>
-public sealed record ProgramPart(string Path, ImmutableArray<string> Arguments, string? Directory, ImmutableSortedDictionary<string, string> Environment);
+public sealed record ProgramPart(string Path, ImmutableArray<string> Arguments, string? Directory, ImmutableSortedDictionary<string, string> Environment)
+{
+    public ProgramKind Kind { get; init; }
+
+    /// <summary>The interpreter, absolute, where <see cref="Path"/> is a script that is not executed by itself; null: the file is executed.</summary>
+    public string? With { get; init; }
+
+    public ImmutableArray<SecretUse> Secrets { get; init; } = [];
+
+    /// <summary>Of a program that detaches: where it writes the number of its real process, absolute; null: found by its tree.</summary>
+    public string? PidFile { get; init; }
+
+    /// <summary>Of a program that toggles: the command that switches it off, program and arguments.</summary>
+    public ImmutableArray<string> Stop { get; init; } = [];
+}
+
+/// <summary>A secret the program is given: in the variable <paramref name="Key"/>, or as a file whose path is in that variable.</summary>
+public readonly record struct SecretUse(string Key, bool AsFile);
+
+/// <param name="Account">The account the program runs as; empty until whoever wraps is known.</param>
+public sealed record IdentityPart(string Account)
+{
+    /// <summary>Groups it is given beside those the account is a member of.</summary>
+    public ImmutableArray<string> Groups { get; init; } = [];
+
+    /// <summary>Rights that files it makes do not get (umask(2)).</summary>
+    public int Umask { get; init; } = 0x12; // 0022
+
+    /// <summary>Whether it may gain more rights than its account has, through programs such as sudo (prctl(2), PR_SET_NO_NEW_PRIVS).</summary>
+    public bool MoreRights { get; init; }
+}
+
+public enum PriorityClass
+{
+    Idle,
+    BelowNormal,
+    Normal,
+    AboveNormal,
+    High,
+}
+
+/// <summary>What the program may use of the machine. Null: as much as there is.</summary>
+public sealed record ResourcesPart
+{
+    public PriorityClass Priority { get; init; } = PriorityClass.Normal;
+
+    public PriorityClass Disk { get; init; } = PriorityClass.Normal;
+
+    /// <summary>Processors it may run on, ascending.</summary>
+    public ImmutableArray<int> Processors { get; init; } = [];
+
+    /// <summary>Bytes of memory of its whole tree.</summary>
+    public long? Memory { get; init; }
+
+    /// <summary>Percent of one processor for its whole tree: 150 is one and a half.</summary>
+    public int? Cpu { get; init; }
+
+    /// <summary>Files and sockets each of its processes may have open.</summary>
+    public int? OpenFiles { get; init; }
+
+    /// <summary>Processes and threads of its whole tree.</summary>
+    public int? Tasks { get; init; }
+}
 
 public enum BeginAt
 {

@@ -11,7 +11,7 @@ public static class DefinitionReader
     public static (Definition? Definition, IReadOnlyList<DefinitionError> Errors) Read(Node node)
     {
         var errors = new List<DefinitionError>();
-        if (node is not MapNode map) return (null, [new("definition", MapReader.Describe(node), "keys with values", node.Place)]);
+        if (node is not MapNode map) return (null, [new("definition", node.InWords, "keys with values", node.Place)]);
         var given = ImmutableHashSet.CreateBuilder<string>(StringComparer.Ordinal);
         var top = new MapReader(map, "", errors, given);
         top.Text("format", Format, text => text == Format);
@@ -20,26 +20,10 @@ public static class DefinitionReader
         var notes = top.Text("notes", "text of at most 4000 characters", text => text.Length <= 4000);
 
         ProgramPart? part = null;
-        if (top.Map("program") is { } program)
-        {
-            var path = program.Required("path", "an absolute path", Path.IsPathRooted);
-            var arguments = program.Texts("arguments");
-            var directory = program.Text("directory", "an absolute path", Path.IsPathRooted);
-            var environment = program.Pairs("environment", "a variable's name: letters, digits and _, not beginning with a digit", IsVariable);
-            program.Done();
-            if (path is not null) part = new(path, arguments, directory, environment);
-        }
-        else if (!map.Entries.Any(entry => entry.Key == "program"))
-        {
-            errors.Add(new("program", "missing", "a map with at least path", map.Place));
-        }
-
-        var account = "";
-        if (top.Map("identity") is { } identity)
-        {
-            account = identity.Text("account", "an account's name", text => text.Length > 0) ?? "";
-            identity.Done();
-        }
+        if (top.Map("program") is { } program) part = ReadProgram(program, errors, given);
+        else if (!map.Entries.Any(entry => entry.Key == "program")) errors.Add(new("program", "missing", "a map with at least path", map.Place));
+        var identity = top.Map("identity") is { } who ? ReadIdentity(who) : new IdentityPart("");
+        var resources = top.Map("resources") is { } share ? ReadResources(share) : new ResourcesPart();
 
         var at = BeginAt.Request;
         if (top.Map("begin") is { } begin)
@@ -50,6 +34,9 @@ public static class DefinitionReader
 
         var recover = top.Map("recover") is { } recovery ? ReadRecover(recovery) : new RecoverPart();
         var windDown = ReadWindDown(top, errors, given);
+        var accept = top.Texts("accept", "codes of findings, such as copy-running", ServiceName.IsValid);
+        if (part?.Kind == ProgramKind.Toggles && windDown is not null)
+            top.Contradicts("wind-down", "steps for a program that toggles", "program.stop switches it off; leave wind-down out");
         top.Done();
         if (errors.Count > 0 || part is null) return (null, errors);
         return (new Definition
@@ -58,13 +45,103 @@ public static class DefinitionReader
             Title = title ?? name!,
             Notes = notes ?? "",
             Program = part,
-            Account = account,
+            Identity = identity,
+            Resources = resources,
+            Accept = accept,
             At = at,
             Recover = recover,
-            WindDown = windDown ?? new Definition { Name = "", Title = "", Program = part, Account = "" }.WindDown,
+            WindDown = windDown ?? Definition.DefaultWindDown,
             Given = given.ToImmutable(),
         }, errors);
     }
+
+    private static ProgramPart? ReadProgram(MapReader program, List<DefinitionError> errors, ImmutableHashSet<string>.Builder given)
+    {
+        var kind = program.Choice("kind", ProgramKind.Stays, ("stays", ProgramKind.Stays), ("detaches", ProgramKind.Detaches), ("toggles", ProgramKind.Toggles));
+        var path = program.Required("path", "an absolute path", Path.IsPathRooted);
+        var with = program.Text("with", "the interpreter's absolute path", Path.IsPathRooted);
+        var arguments = program.Texts("arguments");
+        var directory = program.Text("directory", "an absolute path", Path.IsPathRooted);
+        var environment = program.Pairs("environment", VariableAllowed, IsVariable);
+        var secrets = ReadSecrets(program, errors, given);
+        var pidFile = program.Text("pid-file", "an absolute path", Path.IsPathRooted);
+        var stop = program.Texts("stop");
+        if (pidFile is not null && kind != ProgramKind.Detaches) program.Contradicts("pid-file", "a pid file", "only with kind: detaches");
+        if (kind == ProgramKind.Toggles && (stop.Length == 0 || !Path.IsPathRooted(stop[0])))
+            program.Contradicts("stop", stop.Length == 0 ? "missing" : $"'{stop[0]}'", "with kind: toggles, the command that switches it off: a list beginning with an absolute path");
+        if (kind != ProgramKind.Toggles && !stop.IsEmpty) program.Contradicts("stop", "a stop command", "only with kind: toggles; other kinds are stopped by their wind-down");
+        foreach (var secret in secrets.Where(secret => environment.ContainsKey(secret.Key)))
+            program.Contradicts("secrets", $"'{secret.Key}', which environment sets too", "each variable once: take it out of program.environment");
+        program.Done();
+        return path is null ? null : new(path, arguments, directory, environment) { Kind = kind, With = with, Secrets = secrets, PidFile = pidFile, Stop = stop };
+    }
+
+    private static ImmutableArray<SecretUse> ReadSecrets(MapReader program, List<DefinitionError> errors, ImmutableHashSet<string>.Builder given)
+    {
+        var secrets = ImmutableArray.CreateBuilder<SecretUse>();
+        foreach (var (item, at) in program.Items("secrets") ?? [])
+        {
+            switch (item)
+            {
+                case ScalarNode scalar when IsVariable(scalar.Text):
+                    secrets.Add(new(scalar.Text, AsFile: false));
+                    break;
+                case MapNode map:
+                    var use = new MapReader(map, at, errors, given);
+                    var key = use.Required("key", VariableAllowed, IsVariable);
+                    var asFile = use.Choice("as", false, ("variable", false), ("file", true));
+                    use.Done();
+                    if (key is not null) secrets.Add(new(key, asFile));
+                    break;
+                default:
+                    errors.Add(new(at, item.InWords, $"a name ({VariableAllowed}), or {{ key: NAME, as: file }}", item.Place));
+                    break;
+            }
+        }
+
+        return secrets.ToImmutable();
+    }
+
+    private static IdentityPart ReadIdentity(MapReader identity)
+    {
+        var part = new IdentityPart(identity.Text("account", "an account's name", text => text.Length > 0) ?? "") { Groups = identity.Texts("groups", "a group's name", text => text.Length > 0) };
+        part = part with
+        {
+            Umask = identity.Value("umask", "an octal number from 0000 to 0777", ReadOctal) ?? part.Umask,
+            MoreRights = identity.Choice("more-rights", part.MoreRights, ("denied", false), ("allowed", true)),
+        };
+        identity.Done();
+        return part;
+    }
+
+    private static ResourcesPart ReadResources(MapReader resources)
+    {
+        (string, PriorityClass)[] classes =
+        [
+            ("idle", PriorityClass.Idle), ("below-normal", PriorityClass.BelowNormal), ("normal", PriorityClass.Normal),
+            ("above-normal", PriorityClass.AboveNormal), ("high", PriorityClass.High),
+        ];
+        var part = new ResourcesPart
+        {
+            Priority = resources.Choice("priority", PriorityClass.Normal, classes),
+            Disk = resources.Choice("disk", PriorityClass.Normal, classes),
+            Processors = resources.Value("processors", Processors.Allowed, Processors.Read) ?? [],
+            Memory = resources.Value("memory", Size.Allowed, Size.Read),
+            Cpu = resources.Value("cpu", "percent of one processor, from 1 % to 100000 %", ReadPercent),
+            OpenFiles = resources.Value("open-files", "a whole number from 16 to 1048576", text => ReadWhole(text, 16, 1_048_576)),
+            Tasks = resources.Value("tasks", "a whole number from 1 to 4194304", text => ReadWhole(text, 1, 4_194_304)),
+        };
+        resources.Done();
+        return part;
+    }
+
+    private static int? ReadWhole(string text, int least, int most) =>
+        int.TryParse(text, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) && number >= least && number <= most ? number : null;
+
+    private static int? ReadPercent(string text) => ReadWhole(text.TrimEnd('%').TrimEnd(), 1, 100_000);
+
+    private static int? ReadOctal(string text) =>
+        text.Length is > 0 and <= 4 && text.All(c => c is >= '0' and <= '7') && Convert.ToInt32(text, 8) is var mask and <= 0x1FF ? mask : null;
 
     private static RecoverPart ReadRecover(MapReader recover)
     {
@@ -107,7 +184,7 @@ public static class DefinitionReader
         {
             if (item is not MapNode map)
             {
-                errors.Add(new(path, MapReader.Describe(item), "a step such as { signal: TERM, wait: 10 s }", item.Place));
+                errors.Add(new(path, item.InWords, "a step such as { signal: TERM, wait: 10 s }", item.Place));
                 continue;
             }
 
@@ -120,6 +197,8 @@ public static class DefinitionReader
 
         return steps.ToImmutable();
     }
+
+    private const string VariableAllowed = "a variable's name: letters, digits and _, not beginning with a digit";
 
     private static bool IsVariable(string name) =>
         name.Length > 0 && !char.IsAsciiDigit(name[0]) && name.All(c => char.IsAsciiLetterOrDigit(c) || c == '_');

@@ -7,18 +7,35 @@ public static class DefinitionWriter
 {
     public static MapNode Write(Definition definition)
     {
-        var recover = definition.Recover;
+        var (program, identity, resources, recover) = (definition.Program, definition.Identity, definition.Resources, definition.Recover);
         return Map(
             ("format", Text(DefinitionReader.Format)),
             ("name", Text(definition.Name)),
             ("title", Text(definition.Title)),
             ("notes", definition.Notes.Length == 0 ? null : Text(definition.Notes)),
             ("program", Map(
-                ("path", Text(definition.Program.Path)),
-                ("arguments", new ListNode([.. definition.Program.Arguments.Select(Text)])),
-                ("directory", definition.Program.Directory is { } directory ? Text(directory) : null),
-                ("environment", new MapNode([.. definition.Program.Environment.Select(pair => KeyValuePair.Create(pair.Key, (Node)Text(pair.Value)))])))),
-            ("identity", Map(("account", Text(definition.Account)))),
+                ("kind", Text(program.Kind switch { ProgramKind.Detaches => "detaches", ProgramKind.Toggles => "toggles", _ => "stays" })),
+                ("path", Text(program.Path)),
+                ("with", Maybe(program.With)),
+                ("arguments", new ListNode([.. program.Arguments.Select(Text)])),
+                ("directory", Maybe(program.Directory)),
+                ("environment", new MapNode([.. program.Environment.Select(pair => KeyValuePair.Create(pair.Key, (Node)Text(pair.Value)))])),
+                ("secrets", new ListNode([.. program.Secrets.Select(use => use.AsFile ? Map(("key", Text(use.Key)), ("as", Text("file"))) : Text(use.Key))])),
+                ("pid-file", Maybe(program.PidFile)),
+                ("stop", program.Stop.IsEmpty ? null : new ListNode([.. program.Stop.Select(Text)])))),
+            ("identity", Map(
+                ("account", Text(identity.Account)),
+                ("groups", new ListNode([.. identity.Groups.Select(Text)])),
+                ("umask", Text(Octal(identity.Umask))),
+                ("more-rights", Text(identity.MoreRights ? "allowed" : "denied")))),
+            ("resources", Map(
+                ("priority", Text(Of(resources.Priority))),
+                ("disk", Text(Of(resources.Disk))),
+                ("processors", resources.Processors.IsEmpty ? null : Text(Processors.Write(resources.Processors))),
+                ("memory", Maybe(resources.Memory is { } memory ? Exact(memory) : null)),
+                ("cpu", Maybe(resources.Cpu is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu} %") : null)),
+                ("open-files", Maybe(resources.OpenFiles?.ToString(CultureInfo.InvariantCulture))),
+                ("tasks", Maybe(resources.Tasks?.ToString(CultureInfo.InvariantCulture))))),
             ("begin", Map(("at", Text(definition.At == BeginAt.Boot ? "boot" : "request")))),
             ("recover", Map(
                 ("after", Text(recover.After switch { RecoverAfter.AnyEnd => "any-end", RecoverAfter.Never => "never", _ => "failure" })),
@@ -30,8 +47,25 @@ public static class DefinitionWriter
                 ("hold", Map(
                     ("ends", Text(recover.HoldEnds.ToString(CultureInfo.InvariantCulture))),
                     ("within", Time(recover.HoldWithin)))))),
-            ("wind-down", new ListNode([.. definition.WindDown.Select(step => Map(("signal", Text(step.Signal)), ("wait", Time(step.Wait))))])));
+            ("wind-down", program.Kind == ProgramKind.Toggles ? null : new ListNode([.. definition.WindDown.Select(step => Map(("signal", Text(step.Signal)), ("wait", Time(step.Wait))))])),
+            ("accept", definition.Accept.IsEmpty ? null : new ListNode([.. definition.Accept.Select(Text)])));
     }
+
+    public static string Of(PriorityClass priority) => priority switch
+    {
+        PriorityClass.Idle => "idle",
+        PriorityClass.BelowNormal => "below-normal",
+        PriorityClass.AboveNormal => "above-normal",
+        PriorityClass.High => "high",
+        _ => "normal",
+    };
+
+    public static string Octal(int mask) => Convert.ToString(mask, 8).PadLeft(4, '0');
+
+    /// <summary>In a unit that loses nothing.</summary>
+    private static string Exact(long bytes) => bytes % 1024 == 0 ? Size.Write(bytes) : string.Create(CultureInfo.InvariantCulture, $"{bytes / 1000m} kB");
+
+    private static ScalarNode? Maybe(string? text) => text is null ? null : new ScalarNode(text);
 
     private static MapNode Map(params (string Key, Node? Value)[] entries) =>
         new([.. entries.Where(entry => entry.Value is not null).Select(entry => KeyValuePair.Create(entry.Key, entry.Value!))]);

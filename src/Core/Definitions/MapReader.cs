@@ -56,6 +56,17 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
         return otherwise;
     }
 
+    /// <summary>A value read by <paramref name="read"/>, which gives null for what is not allowed.</summary>
+    public T? Value<T>(string key, string allowed, Func<string, T?> read)
+        where T : struct
+    {
+        var node = Take(key);
+        if (node is null) return null;
+        if (node is ScalarNode scalar && read(scalar.Text) is { } value) return value;
+        Wrong<string>(key, node, allowed);
+        return null;
+    }
+
     public MapReader? Map(string key)
     {
         var node = Take(key);
@@ -72,13 +83,13 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
             : Wrong<IReadOnlyList<(Node, string)>>(key, node, "a list");
     }
 
-    public ImmutableArray<string> Texts(string key)
+    public ImmutableArray<string> Texts(string key, string allowed = "text without NUL", Func<string, bool>? isAllowed = null)
     {
         var texts = ImmutableArray.CreateBuilder<string>();
         foreach (var (item, at) in Items(key) ?? [])
         {
-            if (item is ScalarNode scalar && !scalar.Text.Contains('\0')) texts.Add(scalar.Text);
-            else errors.Add(new(at, Describe(item), "text without NUL", item.Place));
+            if (item is ScalarNode scalar && !scalar.Text.Contains('\0') && (isAllowed is null || isAllowed(scalar.Text))) texts.Add(scalar.Text);
+            else errors.Add(new(at, item.InWords, allowed, item.Place));
         }
 
         return texts.ToImmutable();
@@ -93,7 +104,7 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
         {
             if (!isKey(name)) errors.Add(new($"{Path(key)}.{name}", "this name", allowedKey, value.Place));
             else if (value is ScalarNode scalar && !scalar.Text.Contains('\0')) pairs[name] = scalar.Text;
-            else errors.Add(new($"{Path(key)}.{name}", Describe(value), "text without NUL", value.Place));
+            else errors.Add(new($"{Path(key)}.{name}", value.InWords, "text without NUL", value.Place));
         }
 
         return pairs.ToImmutable();
@@ -106,6 +117,10 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
             if (!known.Contains(key))
                 errors.Add(new(Path(key), "not a key of this place", string.Join(", ", known), value.Place, Spelling.Nearest(key, known)));
     }
+
+    /// <summary>A value that is well formed but does not go together with another.</summary>
+    public void Contradicts(string key, string found, string allowed) =>
+        errors.Add(new(Path(key), found, allowed, map.Entries.FirstOrDefault(entry => entry.Key == key).Value?.Place ?? map.Place));
 
     public string Path(string key) => path.Length == 0 ? key : $"{path}.{key}";
 
@@ -125,15 +140,7 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
     private T? Wrong<T>(string key, Node found, string allowed)
         where T : class
     {
-        errors.Add(new(Path(key), Describe(found), allowed, found.Place));
+        errors.Add(new(Path(key), found.InWords, allowed, found.Place));
         return null;
     }
-
-    public static string Describe(Node node) => node switch
-    {
-        ScalarNode { Text.Length: 0 } => "nothing",
-        ScalarNode scalar => $"'{scalar.Text}'",
-        ListNode => "a list",
-        _ => "a map",
-    };
 }

@@ -4,7 +4,17 @@ namespace CalmSentry.Core.Definitions;
 /// What a definition is read from, whatever it was written in: maps, lists and scalars, each with the place it stands at
 /// where the form has one. Scalars are text: "7411" and 7411 mean the same to a definition.
 /// </summary>
-public abstract record Node(Place? Place);
+public abstract record Node(Place? Place)
+{
+    /// <summary>What was found, as an error says it.</summary>
+    public string InWords => this switch
+    {
+        ScalarNode { Text.Length: 0 } => "nothing",
+        ScalarNode scalar => $"'{scalar.Text}'",
+        ListNode => "a list",
+        _ => "a map",
+    };
+}
 
 /// <summary>A place in a file, both counted from 1.</summary>
 public readonly record struct Place(int Line, int Column);

@@ -10,6 +10,12 @@ public sealed record SendSignal(long Run, string Signal, bool WholeTree) : Deed;
 
 public sealed record EndTree(long Run) : Deed;
 
+/// <summary>The process launched has ended well: find the one it left in the background.</summary>
+public sealed record FindMain(long Run) : Deed;
+
+/// <summary>Run the command that switches it off.</summary>
+public sealed record SwitchOff(long Run) : Deed;
+
 /// <summary>No run is to come soon: the keeper may leave.</summary>
 public sealed record Dismiss : Deed;
 

@@ -20,6 +20,9 @@ public sealed record Launched(long Run, int Pid) : Happening;
 /// <summary>The main process ended and others of its tree are left.</summary>
 public sealed record MainEnded(long Run, Outcome Outcome) : Happening;
 
+/// <summary>Of a program that put itself into the background: this process is the program.</summary>
+public sealed record MainFound(long Run, int Pid) : Happening;
+
 /// <summary>The run is over: its whole tree has ended, or it never came to run.</summary>
 public sealed record RunEnded(long Run, Outcome Outcome) : Happening;
 

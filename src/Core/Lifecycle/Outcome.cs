@@ -21,7 +21,7 @@ public enum OutcomeKind
 /// <summary>How a run ended.</summary>
 /// <param name="Code">The exit code (0–255), or the signal's number.</param>
 /// <param name="Core">The kernel wrote a core dump.</param>
-/// <param name="Detail">Of a launch that failed: what was wrong, as a sentence without its full stop.</param>
+/// <param name="Detail">What was wrong with a launch, or what more is known of an end; without a full stop.</param>
 public sealed record Outcome(OutcomeKind Kind, int Code = 0, bool Core = false, string? Detail = null)
 {
     public bool IsGood => Kind == OutcomeKind.Exited && Code == 0;

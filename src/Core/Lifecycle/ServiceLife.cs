@@ -20,6 +20,12 @@ public static class ServiceLife
     /// <summary>How long after ending everything by force it is said that something does not end.</summary>
     public static readonly TimeSpan ForcePatience = TimeSpan.FromSeconds(10);
 
+    /// <summary>How long a program that detaches may take to do so before it is taken as it is, and how long its real process is looked for.</summary>
+    public static readonly TimeSpan DetachPatience = TimeSpan.FromSeconds(10);
+
+    /// <summary>How long the command that switches something off may take.</summary>
+    public static readonly TimeSpan SwitchPatience = TimeSpan.FromMinutes(1);
+
     public static Turn Step(Definition definition, Situation before, Happening happening, DateTimeOffset now)
     {
         var turn = new Deciding(definition, before, now);
@@ -44,12 +50,20 @@ public static class ServiceLife
                 case MachineBegan: BeginWithMachine(); break;
                 case Launched launched when IsLive(launched.Run): Begun(launched.Pid); break;
                 case MainEnded ended when IsLive(ended.Run): MainGone(ended.Outcome); break;
+                case MainFound found when IsLive(found.Run): Follow(found.Pid); break;
                 case RunEnded ended when IsLive(ended.Run): Ended(ended.Outcome); break;
                 case RunEnded ended when ended.Run > After.LastRun && After.Run is null: EndedUnseen(ended); break;
                 case TakenUp found: TakeUp(found); break;
                 case TimeCame when After.WakeAt <= now: Due(); break;
             }
         }
+
+        private TimeSpan StartPatience => definition.Program.Kind switch
+        {
+            ProgramKind.Detaches when After.Run is not { Detached: true } => DetachPatience,
+            ProgramKind.Toggles => SwitchPatience,
+            _ => UpForProof,
+        };
 
         private bool IsLive(long run) => After.Run?.Number == run;
 
@@ -145,8 +159,9 @@ public static class ServiceLife
         private void Begun(int pid)
         {
             After = After with { Run = After.Run! with { Pid = pid, Launched = now } };
-            if (After.Phase == Phase.Starting) Enter(Phase.Starting, now + UpForProof);
-            Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
+            if (After.Phase == Phase.Starting)
+                Enter(Phase.Starting, now + StartPatience);
+            if (After.Run.Switch != Switch.GoingOff) Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
         }
 
         private void TakeUp(TakenUp found)
@@ -158,21 +173,40 @@ public static class ServiceLife
                 LastRun = Math.Max(After.LastRun, found.Run),
                 Run = run with { Pid = found.Pid, Launched = run.Launched ?? now },
             };
-            if (After.Phase == Phase.Stopping)
+            if (run.Switch == Switch.GoingOff)
+            {
+                After = After with { WakeAt = now + SwitchPatience };
+            }
+            else if (After.Phase == Phase.Stopping)
             {
                 // The order to stop may not have reached the keeper before the server was lost: the step is taken again.
                 TakeStep();
             }
             else if (!known || After.Phase != Phase.Running)
             {
-                Enter(Phase.Starting, now + UpForProof);
+                Enter(Phase.Starting, now + StartPatience);
             }
 
             Say("taken-up", $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted.");
         }
 
+        private void Follow(int pid)
+        {
+            After = After with { Run = After.Run! with { Pid = pid, Detached = true } };
+            if (After.Phase is Phase.Starting or Phase.Running) Enter(Phase.Starting, now + UpForProof);
+            Say("detached", $"It put itself into the background: pid {pid} is the program.");
+        }
+
         private void MainGone(Outcome outcome)
         {
+            if (definition.Program.Kind == ProgramKind.Detaches && outcome.IsGood && !After.Run!.Detached && After.Phase is Phase.Starting or Phase.Running)
+            {
+                After = After with { Run = After.Run with { Pid = null } };
+                Enter(Phase.Starting, now + DetachPatience);
+                Deeds.Add(new FindMain(After.Run!.Number));
+                return;
+            }
+
             After = After with { Run = After.Run! with { MainOutcome = outcome } };
             if (After.Phase == Phase.Stopping)
             {
@@ -191,10 +225,11 @@ public static class ServiceLife
         private void Ended(Outcome outcome)
         {
             var run = After.Run!;
-            outcome = run.MainOutcome ?? outcome;
+            outcome = run.MainOutcome is { } main ? main with { Detail = main.Detail ?? outcome.Detail } : outcome;
+            if (definition.Program.Kind == ProgramKind.Toggles && Switched(run, outcome)) return;
             var stopping = After.Phase == Phase.Stopping;
             var afterwards = stopping ? After.Afterwards : Afterwards.Recover;
-            var forced = stopping && After.WindDownStep >= definition.WindDown.Length;
+            var forced = stopping && run.Switch != Switch.GoingOff && After.WindDownStep >= definition.WindDown.Length;
             var asked = afterwards != Afterwards.Recover;
             After = After with { Run = null, LastEnd = new(run.Number, outcome, now, asked, forced) };
             if (asked)
@@ -213,6 +248,36 @@ public static class ServiceLife
                     if (afterwards == Afterwards.Leave) Deeds.Add(new Forget());
                     break;
             }
+        }
+
+        /// <summary>The end of a start command is not yet the end of what it switched on. True while the run goes on.</summary>
+        private bool Switched(LiveRun run, Outcome outcome)
+        {
+            if (outcome.Kind is OutcomeKind.MachineLost or OutcomeKind.NeverLaunched) return false;
+            if (run.Switch == Switch.GoingOff)
+            {
+                if (!outcome.IsGood) Say("stop-failed", $"Its stop command {OutcomeWords.Of(outcome)}; whether all of it is off is not known.");
+                return false;
+            }
+
+            if (After.Phase == Phase.Stopping)
+            {
+                GoOff(run);
+                return true;
+            }
+
+            if (!outcome.IsGood) return false;
+            After = After with { Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On } };
+            Enter(Phase.Running);
+            Say("switched-on", $"Run {run.Number}: its start command {OutcomeWords.Of(outcome)}; it is on until its stop command switches it off.");
+            Deeds.Add(new Dismiss());
+            return true;
+        }
+
+        private void GoOff(LiveRun run)
+        {
+            After = After with { Run = run with { Switch = Switch.GoingOff, Pid = null, MainOutcome = null }, WindDownStep = definition.WindDown.Length, WakeAt = now + SwitchPatience };
+            Deeds.Add(new SwitchOff(run.Number));
         }
 
         /// <summary>A run the store never heard of began and ended while no server watched.</summary>
@@ -283,6 +348,12 @@ public static class ServiceLife
         private void TakeStep()
         {
             var run = After.Run!;
+            if (run.Switch == Switch.On)
+            {
+                GoOff(run);
+                return;
+            }
+
             if (After.WindDownStep >= definition.WindDown.Length)
             {
                 Deeds.Add(new EndTree(run.Number));
@@ -295,12 +366,35 @@ public static class ServiceLife
             After = After with { WakeAt = now + step.Wait };
         }
 
+        /// <summary>It stays where it was to detach, or what it left in the background cannot be told apart.</summary>
+        private void NotDetached()
+        {
+            if (After.Run!.Pid is { } pid)
+            {
+                Enter(Phase.Running);
+                Say("not-detached", $"It has not put itself into the background within {Duration.Write(DetachPatience)}: pid {pid} is taken to be the program.");
+                return;
+            }
+
+            Say("not-detached", "None of the processes it left in the background could be told to be the program; they are wound down.");
+            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0 };
+            Enter(Phase.Stopping);
+            TakeStep();
+        }
+
         private void Due()
         {
             switch (After.Phase)
             {
                 case Phase.Waiting:
                     LaunchNext(Cause.Recovery);
+                    break;
+                case Phase.Starting when definition.Program.Kind == ProgramKind.Toggles:
+                    Say("launched", $"Its start command is still at work after {Duration.Write(SwitchPatience)}.");
+                    After = After with { WakeAt = null };
+                    break;
+                case Phase.Starting when definition.Program.Kind == ProgramKind.Detaches && After.Run is { Detached: false }:
+                    NotDetached();
                     break;
                 case Phase.Starting when After.Run?.Launched is not null:
                     Enter(Phase.Running);
@@ -311,6 +405,11 @@ public static class ServiceLife
                     After = After with { WindDownStep = After.WindDownStep + 1 };
                     Say("wind-down", $"{step.Signal} did not end it within {Duration.Write(step.Wait)}" + (After.WindDownStep < definition.WindDown.Length ? "; next step." : "; ending all that is left by force."));
                     TakeStep();
+                    break;
+                case Phase.Stopping when After.Run!.Switch == Switch.GoingOff && After.WindDownStep == definition.WindDown.Length:
+                    Say("stop-failed", $"Its stop command has not ended within {Duration.Write(SwitchPatience)}; it is ended by force.");
+                    Deeds.Add(new EndTree(After.Run.Number));
+                    After = After with { WindDownStep = After.WindDownStep + 1, WakeAt = now + ForcePatience };
                     break;
                 case Phase.Stopping:
                     Say("wind-down", "Ended by force, yet something of it is still there: the kernel holds it (a disk or network that does not answer).");

@@ -75,7 +75,24 @@ public sealed record Situation
 /// <param name="Pid">The main process, once it is known.</param>
 /// <param name="Launched">When the program's image was in place; null while the launch is under way.</param>
 /// <param name="MainOutcome">How the main process ended, while others of its tree are left.</param>
-public sealed record LiveRun(long Number, Cause Cause, DateTimeOffset Began, int? Pid = null, DateTimeOffset? Launched = null, Outcome? MainOutcome = null);
+/// <param name="Detached">It put itself into the background, and its real process has been found.</param>
+/// <param name="Switch">Of a program that toggles: how far it is.</param>
+public sealed record LiveRun(
+    long Number, Cause Cause, DateTimeOffset Began, int? Pid = null, DateTimeOffset? Launched = null, Outcome? MainOutcome = null,
+    bool Detached = false, Switch Switch = Switch.Off);
+
+/// <summary>Where a program that toggles stands.</summary>
+public enum Switch
+{
+    /// <summary>Off, or its start command is at work.</summary>
+    Off,
+
+    /// <summary>Its start command succeeded.</summary>
+    On,
+
+    /// <summary>Its stop command is at work.</summary>
+    GoingOff,
+}
 
 /// <param name="AsAsked">A stop was asked for: whatever the outcome, it is not a fall.</param>
 /// <param name="Forced">The wind-down's steps did not suffice.</param>

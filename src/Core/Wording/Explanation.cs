@@ -12,11 +12,17 @@ public static class Explanation
         string At(DateTimeOffset time) => Clock(time, now.Since, zone);
         switch (now.Phase)
         {
+            case Phase.Running when now.Run!.Switch == Switch.On:
+                return $"On since {At(now.Since)}: its start command succeeded, nothing of its own runs between. 'calm stop {definition.Name}' switches it off.";
             case Phase.Running:
                 var back = now is { Restarts: > 0, LastEnd: { } end } ? $" It came back by itself: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {At(end.At)}." : "";
                 return $"Running since {At(now.Run!.Launched ?? now.Since)} as pid {now.Run.Pid}." + back;
             case Phase.Starting when now.Run!.Launched is null:
                 return $"Being launched (run {now.Run.Number}).";
+            case Phase.Starting when definition.Program.Kind == ProgramKind.Toggles:
+                return $"Its start command is at work as pid {now.Run.Pid}.";
+            case Phase.Starting when definition.Program.Kind == ProgramKind.Detaches && !now.Run.Detached:
+                return $"Launched at {At(now.Run.Launched ?? now.Since)}; it is to put itself into the background, and is then known by what it leaves there.";
             case Phase.Starting:
                 return $"Launched as pid {now.Run.Pid}; it counts as running once it has stayed up for {Duration.Write(ServiceLife.UpForProof)}.";
             case Phase.Waiting:
@@ -35,6 +41,7 @@ public static class Explanation
         var why = now.Afterwards == Afterwards.Recover
             ? "Its main process ended; the rest of it is being wound down"
             : $"Asked to {(now.Afterwards == Afterwards.StartAgain ? "restart" : now.Afterwards == Afterwards.Leave ? "leave" : "stop")} by {now.Asked?.By}";
+        if (now.Run?.Switch == Switch.GoingOff) return $"{why}; its stop command is at work.";
         return now.WindDownStep < definition.WindDown.Length
             ? $"{why}; {definition.WindDown[now.WindDownStep].Signal} was sent, what is left at {at(now.WakeAt ?? now.Since)} gets the next step."
             : $"{why}; all that is left of it is being ended by force.";

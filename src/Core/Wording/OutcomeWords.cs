@@ -8,6 +8,7 @@ public static class OutcomeWords
 {
     public static string Of(Outcome outcome) => outcome.Kind switch
     {
+        OutcomeKind.Exited or OutcomeKind.Signalled when outcome.Detail is { } detail => $"{Of(outcome with { Detail = null })}: {detail}",
         OutcomeKind.Exited when outcome.Code == 0 => "ended by itself with exit code 0 (success)",
         OutcomeKind.Exited => $"ended by itself with exit code {outcome.Code}",
         OutcomeKind.Signalled => $"was ended by signal {Signal(outcome.Code)}" + (outcome.Core ? " and left a core dump" : ""),

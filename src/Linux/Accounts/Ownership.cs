@@ -9,7 +9,19 @@ public static class Ownership
     public static unsafe void MakeDirectory(string path, Account owner)
     {
         Directory.CreateDirectory(path, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupRead | UnixFileMode.GroupExecute);
+        Give(path, owner);
+    }
+
+    public static unsafe void Give(string path, Account owner)
+    {
         using var text = new CString(path);
         if (owner.Uid != Account.OwnId) _ = Libc.chown(text.Pointer, owner.Uid, owner.Gid);
+    }
+
+    /// <returns>What prevented it, or null.</returns>
+    public static unsafe string? ChangeGroup(string path, uint group)
+    {
+        using var text = new CString(path);
+        return Libc.chown(text.Pointer, uint.MaxValue, group) == 0 ? null : Names.Errno(System.Runtime.InteropServices.Marshal.GetLastSystemError());
     }
 }

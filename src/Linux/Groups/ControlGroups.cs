@@ -9,7 +9,10 @@ namespace CalmSentry.Linux.Groups;
 /// </summary>
 public sealed class ControlGroups
 {
-    private ControlGroups(string? directory, string? whyNot) => (Directory, WhyNot) = (directory, whyNot);
+    private ControlGroups(string mark, string? directory, string? whyNot) => (Mark, Directory, WhyNot) = (mark, directory, whyNot);
+
+    /// <summary>What tells this sentry's groups from those of others on the machine.</summary>
+    public string Mark { get; }
 
     /// <summary>This sentry's directory, or null where there is none to be had.</summary>
     public string? Directory { get; }
@@ -22,17 +25,17 @@ public sealed class ControlGroups
     public static ControlGroups Find(string owner)
     {
         var mount = File.ReadLines("/proc/self/mounts").Select(line => line.Split(' ')).FirstOrDefault(part => part is [_, _, "cgroup2", ..]);
-        if (mount is null) return new(null, "this host mounts no version 2 control groups");
         var mark = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(owner)))[..8];
+        if (mount is null) return new(mark, null, "this host mounts no version 2 control groups");
         var directory = Path.Combine(mount[1], $"calm-sentry-{mark}");
         try
         {
             System.IO.Directory.CreateDirectory(directory);
-            return new(directory, null);
+            return new(mark, directory, null);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            return new(null, $"{directory} cannot be made: {error.Message}");
+            return new(mark, null, $"{directory} cannot be made: {error.Message}");
         }
     }
 

@@ -8,7 +8,7 @@ namespace CalmSentry.Linux.Native;
 /// </summary>
 internal static unsafe partial class Libc
 {
-    public const int EINTR = 4, ENOENT = 2, EAGAIN = 11, ENOSPC = 28, ECHILD = 10;
+    public const int EINTR = 4, ENOENT = 2, EEXIST = 17, EAGAIN = 11, ENOSPC = 28, ECHILD = 10;
     public const int O_RDONLY = 0, O_WRONLY = 1, O_RDWR = 2, O_CREAT = 0x40, O_APPEND = 0x400, O_TRUNC = 0x200, O_NONBLOCK = 0x800, O_DIRECTORY = 0x10000, O_CLOEXEC = 0x80000, O_PATH = 0x200000;
     public const int F_SETFD = 2, F_SETFL = 4, FD_CLOEXEC = 1;
     public const int LOCK_EX = 2, LOCK_NB = 4;
@@ -23,7 +23,10 @@ internal static unsafe partial class Libc
     public const int AF_UNIX = 1, SOCK_STREAM = 1, SOCK_CLOEXEC = 0x80000, SOCK_NONBLOCK = 0x800, MSG_NOSIGNAL = 0x4000;
     public const int SYS_setresuid_x64 = 117, SYS_setresgid_x64 = 119, SYS_setgroups_x64 = 116;
     public const int SYS_setresuid_arm64 = 147, SYS_setresgid_arm64 = 149, SYS_setgroups_arm64 = 159;
-    public const int SYS_clone3 = 435, SYS_close_range = 436;
+    public const int SYS_clone3 = 435, SYS_close_range = 436, SYS_faccessat2 = 439;
+    public const int SYS_ioprio_set_x64 = 251, SYS_ioprio_get_x64 = 252, SYS_ioprio_set_arm64 = 30, SYS_ioprio_get_arm64 = 31;
+    public const int PR_SET_NO_NEW_PRIVS = 38, PRIO_PROCESS = 0, RLIMIT_NOFILE = 7, IOPRIO_WHO_PROCESS = 1;
+    public const int AT_FDCWD = -100, AT_EACCESS = 0x200, R_OK = 4, W_OK = 2, X_OK = 1;
 
     [StructLayout(LayoutKind.Sequential)]
     public struct PollFd
@@ -63,6 +66,15 @@ internal static unsafe partial class Libc
         public byte* Gecos, Directory, Shell;
     }
 
+    /// <summary>struct group of getgrnam_r(3).</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct Group
+    {
+        public byte* Name, Password;
+        public uint Gid;
+        public byte** Members;
+    }
+
     [LibraryImport("libc")] public static partial int open(byte* path, int flags, int mode);
     [LibraryImport("libc")] public static partial int close(int fd);
     [LibraryImport("libc")] public static partial nint read(int fd, byte* buffer, nint count);
@@ -88,6 +100,12 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int kill(int pid, int signal);
     [LibraryImport("libc")] public static partial int wait4(int pid, int* status, int options, ResourceUsage* usage);
     [LibraryImport("libc")] public static partial int prctl(int option, nuint a, nuint b, nuint c, nuint d);
+    [LibraryImport("libc")] public static partial int setpriority(int which, int who, int nice);
+    [LibraryImport("libc")] public static partial int sched_setaffinity(int pid, nuint length, byte* mask);
+    [LibraryImport("libc")] public static partial int setrlimit(int resource, ulong* limits);
+    [LibraryImport("libc")] public static partial int getrlimit(int resource, ulong* limits);
+    [LibraryImport("libc")] public static partial int statx(int directory, byte* path, int flags, uint mask, byte* into);
+    [LibraryImport("libc")] public static partial int statfs(byte* path, byte* into);
     [LibraryImport("libc")] public static partial int memfd_create(byte* name, uint flags);
     [LibraryImport("libc")] public static partial int signalfd(int fd, byte* set, int flags);
     [LibraryImport("libc")] public static partial int sigemptyset(byte* set);
@@ -103,6 +121,8 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int getsockopt(int fd, int level, int option, void* value, uint* length);
     [LibraryImport("libc")] public static partial int getpwnam_r(byte* name, Passwd* into, byte* buffer, nuint length, Passwd** result);
     [LibraryImport("libc")] public static partial int getpwuid_r(uint uid, Passwd* into, byte* buffer, nuint length, Passwd** result);
+    [LibraryImport("libc")] public static partial int getgrnam_r(byte* name, Group* into, byte* buffer, nuint length, Group** result);
+    [LibraryImport("libc")] public static partial int getgrgid_r(uint gid, Group* into, byte* buffer, nuint length, Group** result);
     [LibraryImport("libc")] public static partial int getgrouplist(byte* user, uint group, uint* groups, int* count);
     [LibraryImport("libc")] public static partial int posix_spawn(int* pid, byte* path, byte* fileActions, byte* attributes, byte** argv, byte** envp);
     [LibraryImport("libc")] public static partial int posix_spawnattr_init(byte* attributes);
@@ -118,7 +138,7 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial byte* sigabbrev_np(int signal);
 
     // Between clone3 and execve the child is one thread of a copied runtime: these three make no transition to the collector.
-    [LibraryImport("libc", EntryPoint = "syscall"), SuppressGCTransition] public static partial nint syscall(nint number, nint a, nint b, nint c);
+    [LibraryImport("libc", EntryPoint = "syscall"), SuppressGCTransition] public static partial nint syscall(nint number, nint a, nint b, nint c, nint d = 0);
     [LibraryImport("libc"), SuppressGCTransition] public static partial int execve(byte* path, byte** argv, byte** envp);
     [LibraryImport("libc"), SuppressGCTransition] public static partial void _exit(int status);
 }

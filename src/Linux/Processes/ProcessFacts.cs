@@ -19,36 +19,178 @@ public static class ProcessFacts
     /// <summary>The user id the process acts with, or null when it is gone.</summary>
     public static uint? EffectiveUser(int pid)
     {
+        return Status(pid, "Uid") is { } ids ? uint.Parse(ids.Split('\t')[1], CultureInfo.InvariantCulture) : null;
+    }
+
+    /// <summary>Whether a variable of the environment it was started with begins so, name and equals sign included.</summary>
+    public static bool HasVariableThatBegins(int pid, ReadOnlySpan<byte> beginning)
+    {
+        var environment = Read(pid, "environ").AsSpan();
+        for (var at = 0; at < environment.Length;)
+        {
+            if (environment[at..].StartsWith(beginning)) return true;
+            var end = environment[at..].IndexOf((byte)0);
+            if (end < 0) break;
+            at += end + 1;
+        }
+
+        return false;
+    }
+
+    /// <summary>The terminal that controls a process (<c>pts/3</c>), or null: by the device number in proc(5), stat field 7.</summary>
+    public static string? Terminal(int pid)
+    {
+        var device = Stat(pid, 7);
+        var (major, minor) = (device >> 8 & 0xfff, (device & 0xff) | (device >> 12 & 0xfff00));
+        return device == 0 ? null : major is >= 136 and <= 143 ? $"pts/{minor + ((major - 136) * 256)}" : major == 4 ? $"tty{minor}" : $"{major}:{minor}";
+    }
+
+    /// <summary>Every process there is now.</summary>
+    public static IEnumerable<int> All()
+    {
+        foreach (var directory in Directory.EnumerateDirectories("/proc"))
+            if (int.TryParse(Path.GetFileName(directory), NumberStyles.None, CultureInfo.InvariantCulture, out var pid)) yield return pid;
+    }
+
+    /// <summary>The file a process executes, or null when it is gone or not ours to see.</summary>
+    public static string? Executable(int pid) => Link($"/proc/{pid}/exe");
+
+    public static string? WorkingDirectory(int pid) => Link($"/proc/{pid}/cwd");
+
+    /// <summary>Inodes of the sockets a process has open.</summary>
+    public static IEnumerable<long> Sockets(int pid) => OpenFiles(pid)
+        .Where(target => target.StartsWith("socket:[", StringComparison.Ordinal))
+        .Select(target => long.Parse(target.AsSpan(8, target.Length - 9), CultureInfo.InvariantCulture));
+
+    /// <summary>What each descriptor of a process leads to.</summary>
+    public static IEnumerable<string> OpenFiles(int pid) => Entries($"/proc/{pid}/fd").Select(Link).OfType<string>();
+
+    /// <summary>Regular files a process has open for writing.</summary>
+    public static IEnumerable<string> WrittenFiles(int pid)
+    {
+        foreach (var entry in Entries($"/proc/{pid}/fdinfo"))
+        {
+            var flags = Encoding.UTF8.GetString(ReadAll(entry)).Split('\n').FirstOrDefault(line => line.StartsWith("flags:", StringComparison.Ordinal));
+            if (flags is null || (Convert.ToInt32(flags[6..].Trim(), 8) & 3) == 0) continue;
+            if (Link($"/proc/{pid}/fd/{Path.GetFileName(entry)}") is { } target && target.StartsWith('/') && File.Exists(target) && !target.StartsWith("/dev/", StringComparison.Ordinal)) yield return target;
+        }
+    }
+
+    /// <summary>The value after a name in /proc/PID/status, or null.</summary>
+    public static string? Status(int pid, string name)
+    {
         foreach (var line in Encoding.UTF8.GetString(Read(pid, "status")).Split('\n'))
-            if (line.StartsWith("Uid:", StringComparison.Ordinal)) return uint.Parse(line.Split('\t')[2], CultureInfo.InvariantCulture);
+            if (line.StartsWith(name + ":", StringComparison.Ordinal)) return line[(name.Length + 1)..].Trim();
         return null;
+    }
+
+    /// <summary>A field of /proc/PID/stat by its number in proc(5), from 3 on; 0 when the process is gone.</summary>
+    public static long Stat(int pid, int field)
+    {
+        var text = Encoding.UTF8.GetString(Read(pid, "stat"));
+        var after = text.LastIndexOf(')');
+        var parts = after < 0 ? [] : text[(after + 2)..].Split(' ');
+        return parts.Length > field - 3 && long.TryParse(parts[field - 3], CultureInfo.InvariantCulture, out var value) ? value : 0;
+    }
+
+    /// <summary>Resident memory that is its own, in bytes: what it shares with files and other processes is left out (proc(5), statm).</summary>
+    public static long OwnMemory(int pid)
+    {
+        var parts = Encoding.ASCII.GetString(Read(pid, "statm")).Split(' ');
+        return parts.Length < 3 ? 0 : (long.Parse(parts[1], CultureInfo.InvariantCulture) - long.Parse(parts[2], CultureInfo.InvariantCulture)) * Environment.SystemPageSize;
+    }
+
+    public static int Parent(int pid) => (int)Stat(pid, 4);
+
+    public static bool Lives(int pid) => Encoding.UTF8.GetString(Read(pid, "stat")) is { Length: > 0 } stat && stat[stat.LastIndexOf(')') + 2] is not ('Z' or 'X');
+
+    /// <summary>When the process was started.</summary>
+    public static DateTimeOffset Started(int pid)
+    {
+        var boot = File.ReadLines("/proc/stat").First(line => line.StartsWith("btime ", StringComparison.Ordinal));
+        return DateTimeOffset.FromUnixTimeSeconds(long.Parse(boot.AsSpan(6), CultureInfo.InvariantCulture)).AddSeconds(Stat(pid, 22) / 100.0);
+    }
+
+    /// <summary>The process and everything below it.</summary>
+    public static IReadOnlyList<int> Tree(int root)
+    {
+        var below = All().ToLookup(Parent);
+        var tree = new List<int> { root };
+        for (var i = 0; i < tree.Count; i++) tree.AddRange(below[tree[i]]);
+        return tree;
+    }
+
+    /// <summary>A limit of setrlimit(2) as /proc/PID/limits has it, the soft value.</summary>
+    public static string? Limit(int pid, string name) =>
+        Encoding.UTF8.GetString(Read(pid, "limits")).Split('\n').FirstOrDefault(line => line.StartsWith(name, StringComparison.Ordinal))?[name.Length..].Split(' ', StringSplitOptions.RemoveEmptyEntries)[0];
+
+    /// <summary>The disk priority: class in the upper bits, level in the lower 13 (ioprio_get(2)); -1 when the process is gone.</summary>
+    public static int DiskPriority(int pid) => (int)Libc.syscall(
+        System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture == System.Runtime.InteropServices.Architecture.Arm64 ? Libc.SYS_ioprio_get_arm64 : Libc.SYS_ioprio_get_x64, Libc.IOPRIO_WHO_PROCESS, pid, 0);
+
+    /// <summary>The most files a process of this sentry's account may be allowed to open, and whether it could be raised.</summary>
+    public static unsafe ulong OpenFilesCeiling()
+    {
+        var limits = stackalloc ulong[2];
+        const int sysResource = 24;
+        var may = Convert.ToUInt64(Status(Environment.ProcessId, "CapEff") ?? "0", 16) >> sysResource & 1;
+        return may == 1 || Libc.getrlimit(Libc.RLIMIT_NOFILE, limits) < 0 ? ulong.MaxValue : limits[1];
     }
 
     /// <summary>Every process whose environment at its start held this exact NAME=VALUE.</summary>
     public static IEnumerable<int> WithVariable(string variable)
     {
         var wanted = Encoding.UTF8.GetBytes(variable + '\0');
-        foreach (var directory in Directory.EnumerateDirectories("/proc"))
+        foreach (var pid in All())
         {
-            if (!int.TryParse(Path.GetFileName(directory), NumberStyles.None, CultureInfo.InvariantCulture, out var pid)) continue;
             var environment = Read(pid, "environ");
             var at = environment.AsSpan().IndexOf(wanted);
             if (at == 0 || (at > 0 && environment[at - 1] == 0)) yield return pid;
         }
     }
 
+    /// <summary>Sends a signal. False when the process is gone or not ours.</summary>
+    public static bool Signal(int pid, int number) => Libc.kill(pid, number) == 0;
+
     /// <summary>Ends a process at once. True while it is still there to be ended.</summary>
     public static bool End(int pid) => Libc.kill(pid, Libc.SIGKILL) == 0;
 
-    private static byte[] Read(int pid, string file)
+    private static byte[] Read(int pid, string file) => ReadAll($"/proc/{pid}/{file}");
+
+    private static byte[] ReadAll(string path)
     {
         try
         {
-            return File.ReadAllBytes($"/proc/{pid}/{file}");
+            return File.ReadAllBytes(path);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             return [];
+        }
+    }
+
+    private static string[] Entries(string directory)
+    {
+        try
+        {
+            return Directory.GetFileSystemEntries(directory);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return [];
+        }
+    }
+
+    /// <summary>What a link of the process file system says, unresolved: it may be no path at all.</summary>
+    private static string? Link(string path)
+    {
+        try
+        {
+            return new FileInfo(path).LinkTarget;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null;
         }
     }
 }

@@ -1,10 +1,12 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
+using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
-using Microsoft.OpenApi;
+using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;
 
@@ -15,22 +17,23 @@ internal static class ServiceRoutes
     {
         api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Plain.IReadOnlyListServiceView))
             .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
-        api.MapPost("/services", Wrap).Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Wrap a program as a service; the body is a definition. Registered is not running: start it next")
-            .AddOpenApiOperationTransformer((operation, _, _) =>
-            {
-                // Described by hand: metadata would make routing refuse every other content type, and curl -d sends another.
-                operation.RequestBody = new OpenApiRequestBody { Required = true, Content = new Dictionary<string, OpenApiMediaType> { ["application/json"] = new() { Schema = new OpenApiSchema { Type = JsonSchemaType.Object } } } };
-                return Task.CompletedTask;
-            });
+        api.MapPost("/services", Wrap).TakesDefinition().Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
+            .WithSummary("Wrap a program as a service; the body is a definition, laid over that of ?like=NAME. Registered is not running: start it next");
+        api.MapPatch("/services/{name}", Adjust).TakesDefinition().Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(422, "application/problem+json")
+            .WithSummary("Adjust a service: the keys sent replace its own, an empty value takes one back to its default, ?whole=true replaces all. In effect from the next start on");
+        api.MapGet("/services/{name}/definition", (string name, Registry registry) =>
+                registry.Find(name) is { } actor ? TypedResults.Text(Repeat.File(registry.Given(actor)), "application/yaml") : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<string>(200, "application/yaml").Produces<Problem>(404, "application/problem+json").WithSummary("A service's definition as it was given, as a file (YAML)");
+        api.MapGet("/definition.schema.json", () => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json"))
+            .Produces<string>(200, "application/schema+json").WithSummary("JSON Schema (2020-12) of a definition");
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title");
         api.MapGet("/services/{name}/runs", (string name, int? last, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000)), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first");
-        api.MapPost("/services/{name}/start", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Start(actor, house, context)))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Start, wait, and answer with evidence");
+        api.MapPost("/services/{name}/start", Start)
+            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly");
         api.MapPost("/services/{name}/stop", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Stop(actor, house, context)))
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left");
         api.MapPost("/services/{name}/restart", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Restart(actor, house, context)))
@@ -39,27 +42,58 @@ internal static class ServiceRoutes
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
     }
 
-    private static async Task<IResult> Wrap(HttpContext context, Registry registry, House house)
+    private static async Task<IResult> Wrap(string? like, HttpContext context, Registry registry, Checker checker, House house)
     {
         var caller = Caller.Of(context);
-        var (definition, document, problem) = await Wrapping.Read(context.Request, caller, house).ConfigureAwait(false);
+        var (under, problem) = CheckRoutes.Like(like, registry, house);
         if (problem is not null) return problem;
-        if (!registry.TryAdd(definition!, document, caller.Name))
-        {
-            return Problems.Of(
-                409, "name-taken", "The name is taken", $"There is a service called '{definition!.Name}' already; nothing was changed.",
-                $"Choose another name, or see what it is with 'calm show {definition.Name}'.");
-        }
-
+        var sent = await Reading.Read(context.Request, caller, under).ConfigureAwait(false);
+        if (sent.Definition is not { } definition) return sent.Problem!;
+        if (registry.Find(definition.Name) is not null) return Taken(definition);
+        var findings = await checker.All(definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left) return FindingViews.Refusal(left, "run");
+        if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Name)) return Taken(definition);
+        LogAccepted(findings, definition.Name, definition.Accept, caller, house);
         await house.Store.Flush().ConfigureAwait(false);
-        var view = registry.Find(definition!.Name)!.View;
+        var view = registry.Find(definition.Name)!.View;
         var answer = new Answer
         {
             CameTrue = true,
             Said = $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running" + (view.At == "boot" ? "; it begins with the machine." : "."),
             Service = view,
+            Findings = FindingViews.Of(findings, definition.Accept),
+            Repeat = FindingViews.RepeatOf(definition, sent.Given),
         };
         return TypedResults.Json(answer, ApiJson.Plain.Answer, statusCode: 201);
+    }
+
+    private static IResult Taken(Definition definition) => Problems.Of(
+        409, "name-taken", "The name is taken", $"There is a service called '{definition.Name}' already; nothing was changed.",
+        $"Choose another name, see what it is with 'calm show {definition.Name}', or change it with 'calm adjust {definition.Name}'.");
+
+    private static async Task<IResult> Adjust(string name, bool? whole, HttpContext context, Registry registry, Checker checker, House house)
+    {
+        if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        var caller = Caller.Of(context);
+        var sent = await Reading.Read(context.Request, caller, whole == true ? null : registry.Given(actor)).ConfigureAwait(false);
+        if (sent.Definition is not { } definition) return sent.Problem!;
+        if (definition.Name != actor.Definition.Name)
+            return Problems.Of(422, "name-fixed", "A name stays", $"The definition is named '{definition.Name}', the service '{actor.Definition.Name}'; a short name is never changed, for output, secrets and history hang on it.", "Give it another --title, or wrap it anew under the other name.");
+        var findings = await checker.All(definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left) return FindingViews.Refusal(left, "run");
+        var changes = DefinitionChanges.Between(actor.Definition, definition);
+        if (changes.Count > 0) await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Name).ConfigureAwait(false);
+        LogAccepted(findings, definition.Name, definition.Accept, caller, house);
+        await house.Store.Flush().ConfigureAwait(false);
+        var live = actor.Situation.Run is { } run ? $" Run {run.Number} goes on as it was; 'calm restart {definition.Name}' brings the change in." : "";
+        var said = changes.Count == 0 ? $"{definition.Title} is so already; nothing was changed." : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  {string.Join("\n  ", changes)}\n{(live.Length == 0 ? "It holds from the next start on." : live.Trim())}";
+        return TypedResults.Json(new Answer { CameTrue = true, Said = said, Service = actor.View, Findings = FindingViews.Of(findings, definition.Accept), Repeat = FindingViews.RepeatOf(definition, sent.Given) }, ApiJson.Plain.Answer);
+    }
+
+    private static void LogAccepted(IEnumerable<Core.Findings.Finding> findings, string name, IEnumerable<string> accepted, Caller caller, House house)
+    {
+        foreach (var finding in findings.Where(finding => finding.Severity == Core.Findings.Severity.Blocks && accepted.Contains(finding.Code)))
+            house.Log(name, "accepted", $"{finding.Code} was accepted: {finding.Seen}", caller.Name);
     }
 
     private static async Task<IResult> Ask(string name, Registry registry, HttpContext context, Func<ServiceActor, Task<Answer>> ask) =>
@@ -67,12 +101,28 @@ internal static class ServiceRoutes
             ? TypedResults.Json(await ask(actor).ConfigureAwait(false), ApiJson.Plain.Answer)
             : Problems.NoSuchService(name, registry.Nearest(name));
 
-    private static async Task<Answer> Start(ServiceActor actor, House house, HttpContext context)
+    private static async Task<IResult> Start(string name, string? accept, [FromQuery(Name = "end-copies")] bool? endCopies, Registry registry, Checker checker, House house, HttpContext context)
     {
+        if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        var caller = Caller.Of(context);
+        if (actor.Situation.Run is null)
+        {
+            if (endCopies == true && await CopyEnding.End(actor.Definition, caller, house).ConfigureAwait(false) is { } stubborn) return stubborn;
+            IReadOnlyList<string> accepted = [.. actor.Definition.Accept, .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries)];
+            var findings = await checker.ForStart(actor.Definition).ConfigureAwait(false);
+            if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
+            {
+                house.Log(actor.Definition.Name, "start-refused", $"Not started: {string.Join(" ", left.Select(finding => finding.Seen))}", caller.Name);
+                return FindingViews.Refusal(left, "run");
+            }
+
+            LogAccepted(findings, actor.Definition.Name, accepted, caller, house);
+        }
+
         var before = actor.Situation;
-        var asked = await actor.Ask(new StartAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var asked = await actor.Ask(new StartAsked(caller.Name)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
-        return await Arrive(actor, asked, already, house, context).ConfigureAwait(false);
+        return TypedResults.Json(await Arrive(actor, asked, already, house, context).ConfigureAwait(false), ApiJson.Plain.Answer);
     }
 
     private static async Task<Answer> Restart(ServiceActor actor, House house, HttpContext context)
@@ -90,7 +140,7 @@ internal static class ServiceRoutes
         var came = now.LastRun == run && now.Phase == Phase.Running;
         var title = actor.Definition.Title;
         var said = came
-            ? $"{title} {(already ? "was running already" : "runs")}: run {run}, pid {now.Run!.Pid}."
+            ? $"{title} {(already ? "was running already" : "runs")}: run {run}{(now.Run!.Pid is { } pid ? $", pid {pid}" : ", switched on")}."
             : $"{title} is not running: {Why(actor, now)}";
         return new Answer { CameTrue = came, Said = said, Service = actor.View, Evidence = EvidenceFinder.Of(actor, now, house) };
     }

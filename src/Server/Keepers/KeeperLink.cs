@@ -16,6 +16,9 @@ internal sealed class KeeperLink
 
     private KeeperLink(Socket socket, string runDirectory, int childPid) => (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
 
+    /// <summary>Process id of a keeper this server started; 0 of one it found.</summary>
+    public int Pid => childPid;
+
     /// <summary>A new keeper for a service; the first order binds it to the run directory.</summary>
     /// <exception cref="IOException">The keeper cannot be started.</exception>
     public static KeeperLink Start(KeeperStarter starter, string runDirectory)

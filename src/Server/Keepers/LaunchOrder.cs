@@ -4,8 +4,24 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Programs;
+using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Keepers;
+
+/// <summary>Where a run takes place: a service's own, or a rehearsal's.</summary>
+/// <param name="Name">Names its groups, its secret files and its mark: the service's name; a rehearsal's begins with a tilde.</param>
+/// <param name="Place">The keeper's directory.</param>
+/// <param name="ErrorOutput">File for standard error where it is kept apart.</param>
+internal sealed record RunSite(string Name, long Run, string Place, string Output, string? ErrorOutput = null)
+{
+    public static RunSite Of(string service, long run, Places places) => new(service, run, places.RunOf(service), places.OutputOf(service));
+
+    /// <summary>Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.</summary>
+    public string Mark(Places places) => string.Create(CultureInfo.InvariantCulture, $"{places.RunDirectory}:{Name}:{Run}");
+
+    public string? Group(ControlGroups groups) => groups.For(string.Create(CultureInfo.InvariantCulture, $"{Name}.{Run}"));
+}
 
 /// <summary>What a keeper is told to launch: the definition with everything looked up that the host knows.</summary>
 internal static class LaunchOrder
@@ -13,40 +29,52 @@ internal static class LaunchOrder
     /// <summary>Directories whose programs are the host's own: a service has no business writing there.</summary>
     private static readonly string[] HostDirectories = ["/bin", "/sbin", "/usr/bin", "/usr/sbin", "/usr/local/bin", "/usr/local/sbin", "/usr/lib", "/usr/libexec"];
 
-    public static Message Of(Definition definition, long run, Account account, Places places, ControlGroups groups)
+    /// <exception cref="IOException">Something it needs is not there: its message says what, without a full stop.</exception>
+    public static Message Of(Definition definition, RunSite site, Account account, House house, bool switchOff = false)
     {
+        var command = switchOff ? definition.Program.Stop : CommandOf(definition.Program);
+        var group = site.Group(house.Groups);
         var order = new Message(KeeperWord.Launch)
-            .With(LaunchField.Run, run)
-            .With(LaunchField.Place, places.RunOf(definition.Name))
-            .With(LaunchField.Output, places.OutputOf(definition.Name))
-            .With(LaunchField.Directory, DirectoryOf(definition, places))
-            .With(LaunchField.Program, definition.Program.Path)
-            .With(LaunchField.Argument, definition.Program.Path);
-        if (groups.For($"{definition.Name}.{run}") is { } group) order.With(LaunchField.ControlGroup, group);
-        foreach (var argument in definition.Program.Arguments) order.With(LaunchField.Argument, argument);
-        foreach (var (name, value) in EnvironmentOf(definition, run, account, places)) order.With(LaunchField.Environment, $"{name}={value}");
+            .With(LaunchField.Run, site.Run)
+            .With(LaunchField.Place, site.Place)
+            .With(LaunchField.Output, site.Output)
+            .With(LaunchField.Directory, DirectoryOf(definition, house.Places))
+            .With(LaunchField.Program, command[0])
+            .With(LaunchField.Mask, DefinitionWriter.Octal(definition.Identity.Umask));
+        if (site.ErrorOutput is { } error) order.With(LaunchField.ErrorOutput, error);
+        if (group is not null) order.With(LaunchField.ControlGroup, group);
+        foreach (var argument in command) order.With(LaunchField.Argument, argument);
+        foreach (var (name, value) in EnvironmentOf(definition, account, house.Places)) order.With(LaunchField.Environment, $"{name}={value}");
+        foreach (var (name, value) in SecretsOf(definition, site, account, house, order)) order.With(LaunchField.Environment, $"{name}={value}");
+        order.With(LaunchField.Environment, $"CALM_RUN={site.Mark(house.Places)}");
         if (Account.OwnId == 0)
         {
             order.With(LaunchField.UserId, account.Uid).With(LaunchField.GroupId, account.Gid);
-            foreach (var member in account.Groups) order.With(LaunchField.Supplementary, member);
+            foreach (var member in GroupsOf(definition, account)) order.With(LaunchField.Supplementary, member);
         }
 
+        Limit(definition.Resources, site, group, house, order);
+        if (!definition.Identity.MoreRights && account.Uid != 0) order.With(LaunchField.NoMoreRights, 1);
         return order;
     }
+
+    /// <summary>The program with its interpreter and what stands between the two.</summary>
+    public static IReadOnlyList<string> CommandOf(ProgramPart program) => program.With is { } with
+        ? [with, .. ScriptKind.OfInterpreter(with)?.Before ?? [], program.Path, .. program.Arguments]
+        : [program.Path, .. program.Arguments];
 
     /// <summary>The directory set, else the program's own, else (for the host's programs) the service's state directory.</summary>
     public static string DirectoryOf(Definition definition, Places places)
     {
         if (definition.Program.Directory is { } set) return set;
         var own = Path.GetDirectoryName(definition.Program.Path) ?? "/";
-        return HostDirectories.Contains(own) ? places.StateOf(definition.Name) : own;
+        return IsHostDirectory(own) ? places.StateOf(definition.Name) : own;
     }
 
-    /// <summary>Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.</summary>
-    public static string Mark(Definition definition, long run, Places places) =>
-        string.Create(CultureInfo.InvariantCulture, $"{places.RunDirectory}:{definition.Name}:{run}");
+    public static bool IsHostDirectory(string directory) => HostDirectories.Contains(directory);
 
-    private static Dictionary<string, string> EnvironmentOf(Definition definition, long run, Account account, Places places)
+    /// <summary>All a service gets beside its secrets: nothing of the sentry's own environment is passed on.</summary>
+    public static Dictionary<string, string> EnvironmentOf(Definition definition, Account account, Places places)
     {
         var environment = new Dictionary<string, string>(StringComparer.Ordinal)
         {
@@ -60,7 +88,61 @@ internal static class LaunchOrder
             ["CALM_STATE"] = places.StateOf(definition.Name),
         };
         foreach (var (name, value) in definition.Program.Environment) environment[name] = value;
-        environment["CALM_RUN"] = Mark(definition, run, places);
         return environment;
     }
+
+    /// <summary>The account's own groups and those it is given beside them.</summary>
+    /// <exception cref="IOException">A group is not there.</exception>
+    public static IReadOnlyList<uint> GroupsOf(Definition definition, Account account) =>
+    [
+        .. account.Groups.Concat(definition.Identity.Groups.Select(name =>
+            AccountGroup.Named(name)?.Gid ?? throw new IOException($"this host has no group named {name}; make it, or set others with --group"))).Distinct(),
+    ];
+
+    private static IEnumerable<(string Name, string Value)> SecretsOf(Definition definition, RunSite site, Account account, House house, Message order)
+    {
+        foreach (var (key, asFile) in definition.Program.Secrets)
+        {
+            var value = house.Secrets.Open(definition.Name, key);
+            // Each line too: a program that prints a key of several lines prints line by line.
+            foreach (var text in value.Split('\n').Append(value).Where(text => System.Text.Encoding.UTF8.GetByteCount(text) >= 4).Distinct())
+                if (text == value || text.Length >= 8) order.With(LaunchField.Hide, text);
+            yield return (key, asFile ? house.SecretFiles.Write(site.Name, key, value, account) : value);
+        }
+    }
+
+    private static void Limit(ResourcesPart resources, RunSite site, string? group, House house, Message order)
+    {
+        var share = ShareOf(resources);
+        var (join, outOfMemory) = house.Ceilings.Set(site.Name, group, share);
+        foreach (var directory in join) order.With(LaunchField.Join, directory);
+        if (outOfMemory is not null) order.With(LaunchField.OutOfMemory, outOfMemory);
+        if (Account.OwnId == 0 || resources.Priority != PriorityClass.Normal) order.With(LaunchField.Nice, NiceOf(resources.Priority));
+        if (DiskOf(resources.Disk) is { } disk) order.With(LaunchField.Disk, disk);
+        foreach (var processor in resources.Processors) order.With(LaunchField.Processor, processor);
+        if (resources.OpenFiles is { } files) order.With(LaunchField.OpenFiles, files);
+    }
+
+    public static Share ShareOf(ResourcesPart resources) =>
+        new(resources.Memory, resources.Cpu, resources.Tasks, resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors));
+
+    /// <summary>setpriority(2)</summary>
+    public static int NiceOf(PriorityClass priority) => priority switch
+    {
+        PriorityClass.Idle => 19,
+        PriorityClass.BelowNormal => 10,
+        PriorityClass.AboveNormal => -5,
+        PriorityClass.High => -10,
+        _ => 0,
+    };
+
+    /// <summary>ioprio_set(2): class 3 is idle, class 2 best effort with levels 0 (first) to 7; null leaves it to the nice value, as the kernel does.</summary>
+    public static int? DiskOf(PriorityClass priority) => priority switch
+    {
+        PriorityClass.Idle => 3 << 13,
+        PriorityClass.BelowNormal => (2 << 13) | 6,
+        PriorityClass.AboveNormal => (2 << 13) | 2,
+        PriorityClass.High => 2 << 13,
+        _ => null,
+    };
 }

@@ -23,6 +23,10 @@ internal static class LaunchWords
             LaunchStep.Groups or LaunchStep.Group or LaunchStep.Account => $"it may not change to the account {definition.Account}: {error}; a sentry that runs as root may",
             LaunchStep.Directory when errno == NoEntry => $"its directory {directory} is not there; make it, or set another with --directory",
             LaunchStep.Directory => $"the account {definition.Account} cannot enter its directory {directory}: {error}",
+            LaunchStep.Ceilings => $"it could not be put under its ceilings for memory, processors or tasks: {error}",
+            LaunchStep.Priority => $"its priority cannot be set: {error}; only root may raise one",
+            LaunchStep.Processors => $"it cannot be bound to its processors: {error}; this machine has {Environment.ProcessorCount}",
+            LaunchStep.OpenFiles => $"it cannot be allowed that many open files: {error}; this sentry itself may have at most {CalmSentry.Linux.Processes.ProcessFacts.OpenFilesCeiling()}",
             LaunchStep.Execute => Execute(errno, definition, error),
             _ => $"the step '{step.ToString().ToLowerInvariant()}' failed: {error}",
         };
@@ -45,9 +49,12 @@ internal static class LaunchWords
         };
     }
 
+    /// <summary>Whether the kernel cannot execute the file by itself, though an interpreter might.</summary>
+    public static bool NeedsInterpreter(string path) => ProgramFile.Look(path).Fault is ProgramFault.NoExecuteRight or ProgramFault.UnknownFormat && (Interpreters.FirstLine(path) is not null || ScriptKind.OfFile(path) is not null);
+
     private static string Execute(int errno, Definition definition, string error)
     {
-        var path = definition.Program.Path;
+        var path = definition.Program.With ?? definition.Program.Path;
         if (Fault(path) is { } fault) return fault.Words;
         return errno switch
         {

@@ -1,6 +1,5 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
@@ -41,15 +40,15 @@ internal static class Remains
 
     /// <summary>Ends every process of a run whose keeper is gone, and returns when none is left.</summary>
     /// <returns>How many there were.</returns>
-    public static async Task<int> End(Definition definition, long run, Places places, ControlGroups groups)
+    public static async Task<int> End(RunSite site, Places places, ControlGroups groups)
     {
-        var group = groups.For($"{definition.Name}.{run}");
+        var group = site.Group(groups);
         if (group is not null && Directory.Exists(group)) await File.WriteAllTextAsync(Path.Combine(group, "cgroup.kill"), "1").ConfigureAwait(false);
         var ended = new HashSet<int>();
         while (true)
         {
             // Marked processes, wherever they have gone; a process being ended has no environment any more.
-            var left = ProcessFacts.WithVariable($"CALM_RUN={LaunchOrder.Mark(definition, run, places)}").ToList();
+            var left = ProcessFacts.WithVariable($"CALM_RUN={site.Mark(places)}").ToList();
             foreach (var pid in left.Where(ProcessFacts.End)) ended.Add(pid);
             if (left.Count == 0 && !Populated(group)) break;
             await Task.Delay(5).ConfigureAwait(false);
@@ -65,6 +64,12 @@ internal static class Remains
     public static Outcome Read(ReadOnlySpan<byte> body)
     {
         var status = new WaitStatus((int)Message.Number(body, "status"));
-        return status.Signal != 0 ? new(OutcomeKind.Signalled, status.Signal, status.DumpedCore) : new(OutcomeKind.Exited, status.ExitCode);
+        var detail = Message.Number(body, "oom") switch
+        {
+            <= 0 => null,
+            1 => "its tree had reached its memory ceiling, and the kernel ended one of its processes",
+            var ended => $"its tree had reached its memory ceiling, and the kernel ended {ended} of its processes",
+        };
+        return status.Signal != 0 ? new(OutcomeKind.Signalled, status.Signal, status.DumpedCore, detail) : new(OutcomeKind.Exited, status.ExitCode, Detail: detail);
     }
 }

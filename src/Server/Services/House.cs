@@ -1,15 +1,51 @@
 using CalmSentry.Contract;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Events;
+using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
 
 /// <summary>What every service needs of the sentry it lives in.</summary>
-internal sealed record House(Places Places, SentryStore Store, EventHub Events, ControlGroups Groups, KeeperStarter Keepers, TimeProvider Clock)
+internal sealed class House(Places places, SentryStore store, string keeper, TimeProvider clock)
 {
+    public Places Places { get; } = places;
+
+    public SentryStore Store { get; } = store;
+
+    public EventHub Events { get; } = new();
+
+    public ControlGroups Groups { get; } = ControlGroups.Find(places.RunDirectory);
+
+    public Ceilings Ceilings => ceilings ??= Ceilings.Find(Groups);
+
+    public KeeperStarter Keepers { get; } = new(keeper, places.RunDirectory);
+
+    public AsAccount AsAccount { get; } = new(keeper);
+
+    public SecretBox Secrets { get; } = new(store, places);
+
+    public SecretFiles SecretFiles => secretFiles ??= new(Places, Groups);
+
+    public Permits Permits { get; } = new(store);
+
+    public TimeProvider Clock { get; } = clock;
+
     public DateTimeOffset Now => Clock.GetUtcNow();
+
+    private Ceilings? ceilings;
+    private SecretFiles? secretFiles;
+
+    /// <summary>Removes what the sentry made on the host and nothing uses any more.</summary>
+    public void CleanUp()
+    {
+        Groups.Remove();
+        Ceilings.Remove();
+        SecretFiles.RemoveAll();
+    }
 
     /// <summary>Writes an entry into the logbook and tells whoever listens.</summary>
     public void Log(string? service, string what, string text, string? by = null)

@@ -15,6 +15,15 @@ internal sealed class Registry(House house)
 
     public IReadOnlyList<ServiceView> Views => [.. services.Values.Select(actor => actor.View).OrderBy(view => view.Name, StringComparer.Ordinal)];
 
+    public IReadOnlyCollection<ServiceActor> All => [.. services.Values];
+
+    /// <summary>A service's definition as it was given.</summary>
+    public MapNode Given(ServiceActor actor)
+    {
+        using var document = JsonDocument.Parse(house.Store.Document(actor.Definition.Name) ?? "{}");
+        return (MapNode)JsonNodes.Read(document.RootElement);
+    }
+
     /// <summary>By its short name, its title, or the short name its title would make.</summary>
     public ServiceActor? Find(string called)
     {
@@ -48,6 +57,7 @@ internal sealed class Registry(House house)
     public async Task TakeUp()
     {
         var before = house.Store.Fact("boot-id");
+        var askPermits = house.Store.Fact("permits") is not null;
         var newBoot = before != Machine.BootId;
         var taken = new List<Task>();
         foreach (var stored in house.Store.Services())
@@ -60,12 +70,15 @@ internal sealed class Registry(House house)
                 continue;
             }
 
+            // An account in use before permits were asked for keeps what it had.
+            if (!askPermits) house.Permits.Set(definition.Account, permitted: true);
             var actor = new ServiceActor(house, definition, stored.Revision, stored.Situation, Forget);
             services[stored.Name] = actor;
             taken.Add(actor.TakeUp(newBoot));
         }
 
         await Task.WhenAll(taken).ConfigureAwait(false);
+        house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);
     }

@@ -2,6 +2,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Services;
@@ -11,19 +12,26 @@ internal sealed partial class ServiceActor
 {
     // Launching
 
-    private async Task Launch(Launch launch)
+    private async Task Launch(long run, bool switchOff = false)
     {
         outputStuck = 0;
         if (Account.Named(Definition.Account) is not { } account)
         {
-            Refuse(launch.Run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
+            Refuse(run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
+            return;
+        }
+
+        if (!house.Permits.Permitted(Definition.Account))
+        {
+            Refuse(run, $"the account {Definition.Account} is not permitted to run services; 'calm account permit {Definition.Account}' permits it");
             return;
         }
 
         try
         {
             var output = house.Places.OutputOf(Definition.Name);
-            OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
+            if (!switchOff) OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
+            var order = LaunchOrder.Of(Definition, RunSite.Of(Definition.Name, run, house.Places), account, house, switchOff);
             var fresh = keeper is null;
             if (fresh)
             {
@@ -33,13 +41,13 @@ internal sealed partial class ServiceActor
                 Attach(KeeperLink.Start(house.Keepers, runDirectory));
             }
 
-            keeper!.Send(LaunchOrder.Of(Definition, launch.Run, account, house.Places, house.Groups));
-            house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
+            keeper!.Send(order);
+            if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
             if (fresh) house.Keepers.ReserveSoon();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            Refuse(launch.Run, error.Message.TrimEnd('.'));
+            Refuse(run, error.Message.TrimEnd('.'));
         }
     }
 
@@ -48,6 +56,27 @@ internal sealed partial class ServiceActor
         Directory.CreateDirectory(runDirectory, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         Directory.CreateDirectory(house.Places.OutputDirectoryOf(Definition.Name));
         Ownership.MakeDirectory(house.Places.StateOf(Definition.Name), account);
+    }
+
+    /// <summary>Looks for the process that a program left in the background until it is found or nobody waits for it any more.</summary>
+    private async Task FindMain(long run)
+    {
+        while (Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting)
+        {
+            if (DetachedMain.Of(Definition.Program.PidFile, ProcessFacts.Parent, keeperPid) is { } found)
+            {
+                Post(
+                    () =>
+                    {
+                        keeper?.Send(new Message(KeeperWord.Follow).With("pid", found));
+                        return Task.CompletedTask;
+                    },
+                    null);
+                await Task.Delay(200).ConfigureAwait(false); // the keeper says so, or it is looked for again
+            }
+
+            await Task.Delay(20).ConfigureAwait(false);
+        }
     }
 
     private void Refuse(long run, string why)
@@ -59,6 +88,7 @@ internal sealed partial class ServiceActor
     private void Attach(KeeperLink link)
     {
         keeper = link;
+        keeperPid = link.Pid;
         keeperGone = Task.Run(async () =>
         {
             while (await link.Next().ConfigureAwait(false) is var (word, body)) Post(() => Hear(word, body), null);
@@ -78,6 +108,10 @@ internal sealed partial class ServiceActor
                 var pid = (int)Message.Number(body, "pid");
                 await Apply(new Launched(run, pid)).ConfigureAwait(false);
                 house.Store.RunLaunched(Definition.Name, run, pid, house.Now);
+                break;
+            case KeeperWord.Followed:
+                await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);
+                house.Store.RunLaunched(Definition.Name, run, (int)Message.Number(body, "pid"), house.Now);
                 break;
             case KeeperWord.MainEnded:
                 await Apply(new MainEnded(run, Remains.Read(body))).ConfigureAwait(false);
@@ -115,8 +149,14 @@ internal sealed partial class ServiceActor
 
     private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
-        var whole = Situation.Run?.Number == run ? Situation.Run.MainOutcome ?? outcome : outcome;
+        var whole = Situation.Run?.Number == run && Situation.Run.MainOutcome is { } main ? main with { Detail = main.Detail ?? outcome.Detail } : outcome;
         await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
+        if (Situation.Run?.Number == run)
+        {
+            DiscardOnceKept(run); // of something switched on, only the start command has ended
+            return;
+        }
+
         house.Store.RunEnded(Definition.Name, run, whole, at, peakKib, cpuMicroseconds);
         DiscardOnceKept(run);
     }
@@ -129,7 +169,7 @@ internal sealed partial class ServiceActor
     {
         if (!ReferenceEquals(keeper, link)) return;
         keeper = null;
-        if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: true).ConfigureAwait(false);
+        if (Situation.Run is { Switch: not Switch.On } run) await FindOutcome(run.Number, sameBoot: true).ConfigureAwait(false);
     }
 
     // What became of it while nobody watched
@@ -139,6 +179,7 @@ internal sealed partial class ServiceActor
         if (KeeperLink.Find(runDirectory) is { } link && await link.Next().ConfigureAwait(false) is { Word: KeeperWord.Hello } hello)
         {
             Attach(link);
+            keeperPid = (int)Message.Number(hello.Body, "keeper");
             if (Message.Text(hello.Body, "phase") != "idle")
             {
                 await TakeUpRun(hello.Body).ConfigureAwait(false);
@@ -147,7 +188,11 @@ internal sealed partial class ServiceActor
         }
 
         var unseen = Remains.LatestRun(runDirectory);
-        if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
+        if (Situation.Run is { Switch: Switch.On } on)
+        {
+            if (newBoot) await Over(on.Number, new(OutcomeKind.MachineLost), house.Now, null, null).ConfigureAwait(false);
+        }
+        else if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
         else if (unseen > Situation.LastRun) await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
         if (newBoot) await Apply(new MachineBegan()).ConfigureAwait(false);
         Arm();
@@ -173,7 +218,7 @@ internal sealed partial class ServiceActor
             return;
         }
 
-        if (sameBoot && await Remains.End(Definition, run, house.Places, house.Groups).ConfigureAwait(false) is > 0 and var ended)
+        if (sameBoot && await Remains.End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups).ConfigureAwait(false) is > 0 and var ended)
             house.Log(Definition.Name, "remains-ended", $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended.");
         await Over(run, new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null).ConfigureAwait(false);
     }

@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Services;
@@ -21,6 +22,7 @@ internal sealed partial class ServiceActor : IDisposable
     private readonly string runDirectory;
     private KeeperLink? keeper;
     private Task keeperGone = Task.CompletedTask;
+    private int keeperPid;
     private bool forgotten;
     private int outputStuck;
     private DateTimeOffset? armedFor;
@@ -36,9 +38,30 @@ internal sealed partial class ServiceActor : IDisposable
         _ = Task.Run(Work);
     }
 
-    public Definition Definition { get; }
+    /// <summary>The definition in effect: what a launch from now on goes by.</summary>
+    public Definition Definition { get; private set; }
 
-    public int Revision { get; }
+    public int Revision { get; private set; }
+
+    /// <summary>Puts another definition into effect. The live run goes on as it is.</summary>
+    public Task Adjust(Definition definition, string document, string by)
+    {
+        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        Post(
+            () =>
+            {
+                if (forgotten) return Task.CompletedTask;
+                var changed = DefinitionChanges.Between(Definition, definition);
+                Definition = definition;
+                Revision++;
+                house.Store.Revise(definition.Name, Revision, document, by, house.Now);
+                house.Log(definition.Name, "adjusted", $"Revision {Revision}: {(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.", by);
+                Publish();
+                return Task.CompletedTask;
+            },
+            () => done.TrySetResult());
+        return done.Task;
+    }
 
     public Situation Situation { get; private set; }
 
@@ -174,7 +197,13 @@ internal sealed partial class ServiceActor : IDisposable
         switch (deed)
         {
             case Launch launch:
-                await Launch(launch).ConfigureAwait(false);
+                await Launch(launch.Run).ConfigureAwait(false);
+                break;
+            case SwitchOff off:
+                await Launch(off.Run, switchOff: true).ConfigureAwait(false);
+                break;
+            case FindMain find:
+                _ = FindMain(find.Run);
                 break;
             case SendSignal signal:
                 keeper?.Send(new Message(KeeperWord.Signal).With("number", SignalNames.Numbers[signal.Signal]).With("to", signal.WholeTree ? "tree" : "main"));
@@ -185,6 +214,7 @@ internal sealed partial class ServiceActor : IDisposable
             case Dismiss:
                 keeper?.Send(new Message(KeeperWord.Leave));
                 keeper = null;
+                house.SecretFiles.Remove(Definition.Name);
                 break;
             case Note note:
                 house.Log(Definition.Name, note.What, note.Text, note.By);
@@ -200,6 +230,9 @@ internal sealed partial class ServiceActor : IDisposable
         forgotten = true;
         await keeperGone.ConfigureAwait(false);
         house.Store.Remove(Definition.Name);
+        house.Secrets.Forget(Definition.Name);
+        house.SecretFiles.Remove(Definition.Name);
+        house.Ceilings.Forget(Definition.Name);
         forget(this);
         if (Directory.Exists(runDirectory)) Directory.Delete(runDirectory, recursive: true);
         house.Log(Definition.Name, "unwrapped", "Unwrapped: nothing of it is registered any more.", Situation.Asked?.By);

@@ -23,7 +23,7 @@ internal static class ServiceViews
             Title = definition.Title,
             Host = Machine.HostName,
             State = StateOf(now.Phase),
-            Health = actor.OutputStuck != 0 ? "poor" : now.Phase == Phase.Running ? "good" : "unknown",
+            Health = actor.OutputStuck != 0 ? "poor" : now is { Phase: Phase.Running, Run.Switch: not Switch.On } ? "good" : "unknown",
             Why = Explanation.Of(definition, now, TimeZoneInfo.Local)
                 + (actor.OutputStuck != 0 ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; nothing is dropped, the program waits." : ""),
             Since = now.Since,
@@ -33,7 +33,7 @@ internal static class ServiceViews
             Restarts = now.Restarts,
             At = definition.At == BeginAt.Boot ? "boot" : "request",
             Account = definition.Account,
-            Command = [definition.Program.Path, .. definition.Program.Arguments],
+            Command = LaunchOrder.CommandOf(definition.Program),
         };
     }
 
@@ -62,6 +62,8 @@ internal static class ServiceViews
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
             Directory = LaunchOrder.DirectoryOf(actor.Definition, house.Places),
             Output = house.Places.OutputOf(view.Name),
+            InForce = Enforcement.Of(actor, house),
+            Secrets = SecretsOf(actor.Definition, house),
             StateDirectory = house.Places.StateOf(view.Name),
             Runs = Runs(house, view.Name, 10),
         };
@@ -84,6 +86,13 @@ internal static class ServiceViews
             CpuUs = run.CpuMicroseconds,
         }),
     ];
+
+    public static IReadOnlyList<SecretView> SecretsOf(Definition definition, House house)
+    {
+        var set = house.Secrets.Keys(definition.Name);
+        var used = definition.Program.Secrets.Select(secret => secret.Key).ToList();
+        return [.. used.Union(set).Select(key => new SecretView(key, set.Contains(key), used.Contains(key)))];
+    }
 
     private static string StateOf(Phase phase) => phase switch
     {

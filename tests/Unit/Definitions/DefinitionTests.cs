@@ -14,6 +14,27 @@ public class DefinitionTests
 
     private static readonly Gen<string> Words = Gen.String[Gen.Char.Where(c => c is not '\0' and not '\n' && !char.IsSurrogate(c)), 1, 20];
 
+    private static readonly Gen<IdentityPart> Identities =
+        from account in Words
+        from groups in Words.Array[0, 3]
+        from umask in Gen.Int[0, 0x1FF]
+        from more in Gen.Bool
+        select new IdentityPart(account) { Groups = [.. groups], Umask = umask, MoreRights = more };
+
+    private static readonly Gen<ResourcesPart> Shares =
+        from priority in Gen.Enum<PriorityClass>()
+        from disk in Gen.Enum<PriorityClass>()
+        from processors in Gen.Int[0, 1023].Array[0, 6]
+        from memory in Gen.Long[1 << 20, 1L << 44].Select(bytes => bytes / 1000 * 1000)
+        from cpu in Gen.Int[1, 100_000]
+        from files in Gen.Int[16, 1_048_576]
+        from some in Gen.Bool
+        select new ResourcesPart
+        {
+            Priority = priority, Disk = disk, Processors = [.. processors.Distinct().Order()],
+            Memory = some ? Math.Max(memory, 2_000_000) : null, Cpu = some ? cpu : null, OpenFiles = some ? files : null, Tasks = some ? files : null,
+        };
+
     private static readonly Gen<Definition> Any =
         from name in Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789"], 1, 48]
         from title in Words
@@ -24,15 +45,29 @@ public class DefinitionTests
         from ends in Gen.Int[0, 1000]
         from after in Gen.Enum<RecoverAfter>()
         from at in Gen.Enum<BeginAt>()
+        from accepted in Gen.String[Gen.Char["abc-"].Where(c => c != '-'), 1, 8].Array[0, 2]
+        from identity in Identities
+        from resources in Shares
+        from secrets in Gen.Select(Gen.String[Gen.Char["PQR"], 1, 4], Gen.Bool, (key, asFile) => new SecretUse(key, asFile)).Array[0, 3]
+        from kind in Gen.Enum<ProgramKind>()
         select new Definition
         {
             Name = name,
             Title = title,
-            Account = "skerry-ledger",
-            Program = new("/srv/skerry/ledger", [.. arguments], "/srv/skerry", variables.DistinctBy(pair => pair.Item1).ToImmutableSortedDictionary(pair => pair.Item1, pair => pair.Item2, StringComparer.Ordinal)),
+            Identity = identity,
+            Resources = resources,
+            Accept = [.. accepted],
+            Program = new("/srv/skerry/ledger", [.. arguments], "/srv/skerry", variables.DistinctBy(pair => pair.Item1).ToImmutableSortedDictionary(pair => pair.Item1, pair => pair.Item2, StringComparer.Ordinal))
+            {
+                Kind = kind,
+                With = kind == ProgramKind.Stays ? "/usr/bin/python3" : null,
+                Secrets = [.. secrets.DistinctBy(secret => secret.Key)],
+                PidFile = kind == ProgramKind.Detaches ? "/run/relay.pid" : null,
+                Stop = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
+            },
             At = at,
             Recover = new() { After = after, First = pause, HoldEnds = ends },
-            WindDown = [new("INT", wait), new("TERM", wait)],
+            WindDown = kind == ProgramKind.Toggles ? Definition.DefaultWindDown : [new("INT", wait), new("TERM", wait)],
         };
 
     [Fact]
@@ -49,6 +84,49 @@ public class DefinitionTests
         Assert.True(Duration.TryRead(Duration.Write(length), out var read));
         Assert.Equal(length, read);
     });
+
+    [Fact]
+    public void Any_set_of_processors_reads_back_the_same() => Gen.Int[0, 1023].Array[1, 40].Sample(some =>
+    {
+        var set = some.Distinct().Order().ToArray();
+        Assert.Equal(set, Processors.Read(Processors.Write(set)));
+    });
+
+    [Theory]
+    [InlineData("program.pid-file", "stays", "pid-file", "/run/x.pid")]
+    [InlineData("program.stop", "detaches", "stop", "[/bin/off]")]
+    [InlineData("program.stop", "toggles", "with", "/bin/sh")]
+    [InlineData("program.secrets", "stays", "secrets", "[TIDE]")]
+    public void What_contradicts_itself_is_named_with_its_place(string named, string kind, string key, string value)
+    {
+        Node given = value.StartsWith('[') ? new ListNode([new ScalarNode(value.Trim('[', ']'))], new Place(7, 9)) : new ScalarNode(value, new Place(7, 9));
+        var (_, errors) = DefinitionReader.Read(Map(("name", Text("x")), ("program", new MapNode(
+            [new("kind", Text(kind)), new("path", Text("/x")), new("environment", Map(("TIDE", Text("high")))), new(key, given)], new Place(2, 1)))));
+        var error = Assert.Single(errors);
+        Assert.Equal(named, error.Key);
+        Assert.NotNull(error.Place);
+    }
+
+    [Fact]
+    public void The_reader_takes_exactly_the_keys_that_are_published()
+    {
+        // An unknown key everywhere makes the reader name every key it knows.
+        static MapNode With(DefinitionKey[] keys) => new(
+        [
+            .. keys.Where(key => key.Type is KeyType.Map or KeyType.Items).Select(key => KeyValuePair.Create(key.Name, key.Type == KeyType.Map ? With(key.Inner!) : (Node)new ListNode([With(key.Inner!)]))),
+            new("unheard-of", Text("x")),
+        ]);
+        var (_, errors) = DefinitionReader.Read(With(DefinitionKeys.All));
+        var known = errors.Where(error => error.Key.EndsWith("unheard-of", StringComparison.Ordinal)).ToDictionary(error => error.Key.Replace("[0]", "", StringComparison.Ordinal), error => error.Allowed);
+        Check(DefinitionKeys.All, "");
+        return;
+
+        void Check(DefinitionKey[] keys, string path)
+        {
+            Assert.Equal(string.Join(", ", keys.Select(key => key.Name).Order(StringComparer.Ordinal)), string.Join(", ", known[path + "unheard-of"].Split(", ").Order(StringComparer.Ordinal)));
+            foreach (var key in keys.Where(key => key.Inner is not null)) Check(key.Inner!, $"{path}{key.Name}.");
+        }
+    }
 
     [Theory]
     [InlineData("10 s", 10)]

@@ -14,7 +14,8 @@ public class LawsTests
         from first in OneOf(0, 1, 5)
         from ends in Gen.Int[0, 6]
         from steps in Gen.Int[0, 3]
-        select Make(at, after, first, ends, steps);
+        from kind in Gen.Enum<ProgramKind>()
+        select Make(at, after, first, ends, steps, kind);
 
     private static readonly Gen<Outcome> Outcomes = OneOf<Outcome>(
         new(OutcomeKind.Exited), new(OutcomeKind.Exited, 1), new(OutcomeKind.Signalled, 9), new(OutcomeKind.Signalled, 11, Core: true),
@@ -29,6 +30,10 @@ public class LawsTests
         (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new TakenUp(run, 4711))))),
         (8, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new RunEnded(run, outcome))))),
         (2, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new MainEnded(run, outcome))))),
+        (2, Gen.Const<Action<World>>(world => Alive(world, run =>
+        {
+            if (world.Done.OfType<FindMain>().Any(find => find.Run == run)) world.Happens(new MainFound(run, 4712));
+        }))),
         (2, Gen.Long[0, 5].Select<long, Action<World>>(old => world => Stale(world, old))),
         (8, Gen.Const<Action<World>>(world => world.PassToNextDecision())),
         (4, Gen.Int[1, 5000].Select<int, Action<World>>(ms => world => world.Passes(TimeSpan.FromMilliseconds(ms)))),
@@ -36,12 +41,12 @@ public class LawsTests
 
     private static Gen<T> OneOf<T>(params T[] values) => Gen.Int[0, values.Length - 1].Select(i => values[i]);
 
-    private static Definition Make(BeginAt at, RecoverAfter after, int firstSeconds, int ends, int steps) => new()
+    private static Definition Make(BeginAt at, RecoverAfter after, int firstSeconds, int ends, int steps, ProgramKind kind = ProgramKind.Stays) => new()
     {
         Name = "gate-counter",
         Title = "Gate counter",
-        Account = "skerry",
-        Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty),
+        Identity = new("skerry"),
+        Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty) { Kind = kind, Stop = ["/srv/skerry/gate-off"] },
         At = at,
         Recover = new() { After = after, First = TimeSpan.FromSeconds(firstSeconds), HoldEnds = ends },
         WindDown = [.. Enumerable.Range(1, steps).Select(i => new WindDownStep("TERM", TimeSpan.FromSeconds(i)))],
@@ -51,7 +56,8 @@ public class LawsTests
 
     private static void Alive(World world, Action<long> then)
     {
-        if (world.Live is { } run) then(run);
+        // Of what is switched on there is no process that news could come from.
+        if (world.Live is { } run && world.Situation.Run is not { Switch: Switch.On }) then(run);
     }
 
     private static void Stale(World world, long back)
@@ -92,7 +98,7 @@ public class LawsTests
                 }
 
                 Assert.Equal(Phase.Stopped, world.Situation.Phase);
-                Assert.True(world.Now - asked <= definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait));
+                Assert.True(world.Now - asked <= definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait) + (definition.Program.Kind == ProgramKind.Toggles ? ServiceLife.SwitchPatience : TimeSpan.Zero));
                 Assert.Null(world.Live);
             },
             iter: 2000);
@@ -108,9 +114,41 @@ public class LawsTests
                 world.Happens(new StartAsked("bert"));
                 world.Happens(new StopAsked("bert"));
                 if (world.Live is not null) world.End(new(OutcomeKind.Signalled, 15));
+                if (world.Live is not null) world.End(new(OutcomeKind.Exited)); // the stop command of what toggles
                 Assert.True(world.Forgotten);
             },
             iter: 1000);
+
+    [Fact]
+    public void What_detaches_runs_once_its_real_process_is_found_and_falls_with_it()
+    {
+        var world = new World(Make(BeginAt.Request, RecoverAfter.Failure, 1, 5, 1, ProgramKind.Detaches));
+        world.Happens(new StartAsked("anna"));
+        world.Launch();
+        world.Happens(new MainEnded(1, new(OutcomeKind.Exited)));
+        Assert.Equal(Phase.Starting, world.Situation.Phase);
+        world.Happens(new MainFound(1, 4712));
+        Assert.True(world.PassToNextDecision());
+        Assert.Equal((Phase.Running, 4712), (world.Situation.Phase, world.Situation.Run!.Pid));
+        world.Happens(new MainEnded(1, new(OutcomeKind.Signalled, 11)));
+        world.End(new(OutcomeKind.Signalled, 11));
+        Assert.Equal(Phase.Waiting, world.Situation.Phase);
+    }
+
+    [Fact]
+    public void What_toggles_is_on_until_its_stop_command_has_run()
+    {
+        var world = new World(Make(BeginAt.Request, RecoverAfter.Failure, 1, 5, 0, ProgramKind.Toggles));
+        world.Happens(new StartAsked("anna"));
+        world.Launch();
+        world.End(new(OutcomeKind.Exited));
+        Assert.Equal((Phase.Running, 1L, null), (world.Situation.Phase, world.Situation.Run!.Number, world.Situation.WakeAt));
+        world.Happens(new StopAsked("anna"));
+        Assert.Single(world.Done.OfType<SwitchOff>());
+        world.End(new(OutcomeKind.Exited, 3));
+        Assert.Equal(Phase.Stopped, world.Situation.Phase); // a stop ends, and says that its command failed
+        Assert.Contains(world.Done.OfType<Note>(), note => note.What == "stop-failed");
+    }
 
     [Fact]
     public void A_program_that_always_falls_at_once_is_tried_with_growing_pauses_and_then_held()

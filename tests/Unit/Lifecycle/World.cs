@@ -27,14 +27,15 @@ internal sealed class World(Definition definition)
     public void Happens(Happening happening)
     {
         if (Forgotten) return;
-        if (happening is RunEnded ended && ended.Run == Live)
+        var before = Situation;
+        var turn = ServiceLife.Step(definition, before, happening, Now);
+        // What is switched on lives on when its start command has ended.
+        if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
             Live = null;
             lastEnd = Now;
         }
 
-        var before = Situation;
-        var turn = ServiceLife.Step(definition, before, happening, Now);
         Situation = turn.After;
         foreach (var deed in turn.Deeds) Carry(deed, before, happening);
         CheckSituation();
@@ -74,8 +75,16 @@ internal sealed class World(Definition definition)
             case EndTree all:
                 Assert.Equal(Live, all.Run);
                 break;
+            case FindMain find:
+                Assert.Equal(Live, find.Run);
+                Assert.Equal(ProgramKind.Detaches, definition.Program.Kind);
+                break;
+            case SwitchOff off:
+                Assert.Equal(Live, off.Run);
+                Assert.Equal(ProgramKind.Toggles, definition.Program.Kind);
+                break;
             case Dismiss:
-                Assert.Null(Live);
+                Assert.True(Live is null || Situation.Run is { Switch: Switch.On }, "a keeper with a process is never dismissed");
                 break;
             case Forget:
                 Assert.Null(Live);

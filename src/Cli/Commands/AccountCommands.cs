@@ -1,0 +1,109 @@
+using System.CommandLine;
+using System.Globalization;
+using System.Text;
+using System.Text.Json;
+using CalmSentry.Cli.Wire;
+using CalmSentry.Cli.Words;
+using CalmSentry.Contract.Api;
+
+namespace CalmSentry.Cli.Commands;
+
+/// <summary><c>calm account create | list | show | permit | forbid | grant | take | remove</c></summary>
+internal static class AccountCommands
+{
+    public static Command Make() => new("account", "Accounts that run services: make, permit, give rights on folders")
+    {
+        List(), Show(),
+        Of("create", HttpMethod.Post, "", "Make a locked system account and permit it to run services"),
+        Of("permit", HttpMethod.Post, "/permit", "Permit an account to run services"),
+        Of("forbid", HttpMethod.Post, "/forbid", "Forbid an account to run services; what is live goes on"),
+        Folder("grant", "Give an account just the right it lacks on a folder"),
+        Folder("take", "Take back what was granted on a folder"),
+        Of("remove", HttpMethod.Delete, "", "Remove an account that was made here and runs no service"),
+    };
+
+    public static string PathOf(string account) => $"accounts/{Uri.EscapeDataString(account)}";
+
+    private static Argument<string> Name() => new("account") { Description = "An account of this host" };
+
+    private static Command Of(string what, HttpMethod method, string path, string description)
+    {
+        var name = Name();
+        var command = new Command(what, description) { name };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            return SecretCommands.Say(await client.Send(method, PathOf(parsed.GetValue(name)!) + path, null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
+        });
+        return command;
+    }
+
+    private static Command Folder(string what, string description)
+    {
+        var name = Name();
+        var folder = new Argument<string>("folder") { Description = "A folder; what is in it is included" };
+        var read = new Option<bool>("--read") { Description = "Only to read" };
+        var command = new Command(what, description) { name, folder };
+        if (what == "grant") command.Add(read);
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var right = new FolderRight(Path.GetFullPath(parsed.GetValue(folder)!), what == "grant" && parsed.GetValue(read) ? "read" : null);
+            using var content = new StringContent(JsonSerializer.Serialize(right, ApiJson.Default.FolderRight), Encoding.UTF8, "application/json");
+            return SecretCommands.Say(await client.Send(HttpMethod.Post, $"{PathOf(parsed.GetValue(name)!)}/{what}", content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
+        });
+        return command;
+    }
+
+    private static Command List()
+    {
+        var json = Common.Json();
+        var command = new Command("list", "Accounts that may run services, and those that do") { json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var accounts = await client.Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(json)) Common.WriteJson(accounts, ApiJson.Plain.IReadOnlyListAccountView);
+            else if (accounts.Count == 0) Console.WriteLine("No account may run services yet. Make one: calm account create NAME; or permit one: calm account permit NAME");
+            else Table.Write(
+                ["ACCOUNT", "UID", "MAY RUN SERVICES", "MADE HERE", "SERVICES"],
+                [.. accounts.Select(account => new[] { account.Name, account.Uid < 0 ? "gone" : account.Uid.ToString(CultureInfo.InvariantCulture), account.Permitted ? "yes" : "no", account.Made ? "yes" : "no", account.Services.Count == 0 ? "-" : string.Join(", ", account.Services) })],
+                row => !accounts[row].Permitted && accounts[row].Services.Count > 0);
+            return Exit.True;
+        });
+        return command;
+    }
+
+    private static Command Show()
+    {
+        var (name, json) = (Name(), Common.Json());
+        var command = new Command("show", "One account: its services, what it may do, which folders it can write") { name, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var detail = await client.Get(PathOf(parsed.GetValue(name)!), ApiJson.Default.AccountDetail, cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(json))
+            {
+                Common.WriteJson(detail, ApiJson.Plain.AccountDetail);
+                return Exit.True;
+            }
+
+            var account = detail.Account;
+            Console.WriteLine($"{account.Name} (uid {account.Uid}){(account.Made ? ", made here" : "")}; {(account.Permitted ? "permitted to run services" : "not permitted to run services")}");
+            Rows("services", account.Services);
+            Rows("groups", detail.Groups);
+            Rows("home", [detail.Home]);
+            Rows("may", detail.May);
+            Rows("writes", detail.Writes);
+            Rows("granted", detail.Granted);
+            return Exit.True;
+        });
+        return command;
+    }
+
+    private static void Rows(string name, IReadOnlyList<string> lines)
+    {
+        if (lines.Count == 0) lines = ["none"];
+        for (var i = 0; i < lines.Count; i++) Console.WriteLine($"  {(i == 0 ? name : ""),-10} {lines[i]}");
+    }
+}

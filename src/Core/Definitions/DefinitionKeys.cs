@@ -1,0 +1,95 @@
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>What a key of a definition takes.</summary>
+public enum KeyType
+{
+    Text,
+    Choice,
+    Number,
+    Texts,
+    Pairs,
+    Map,
+
+    /// <summary>A list of maps, or of texts and maps.</summary>
+    Items,
+}
+
+/// <summary>One key of a definition, as people and editors are told of it.</summary>
+/// <param name="Default">What holds when it is left out, in words; null: it must be given.</param>
+/// <param name="Pattern">Regular expression its text matches (ECMA 262), or null.</param>
+public sealed record DefinitionKey(string Name, KeyType Type, string About, string? Default, string? Example = null, string? Pattern = null, string[]? Choices = null, DefinitionKey[]? Inner = null);
+
+/// <summary>Every key there is. The reader takes exactly these; a test holds the two together.</summary>
+public static class DefinitionKeys
+{
+    private const string Path = "^/", Variable = "^[A-Za-z_][A-Za-z0-9_]*$", Length = @"^(0|[0-9]+(\.[0-9]+)? ?(ms|s|min|h|d))$";
+
+    private static readonly string[] Classes = ["idle", "below-normal", "normal", "above-normal", "high"];
+
+    public static DefinitionKey[] All { get; } =
+    [
+        new("format", KeyType.Choice, "The form of this file.", "calm-sentry/1", Choices: ["calm-sentry/1"]),
+        new("name", KeyType.Text, "Short name: lower-case letters, digits and dashes, at most 48. What the service is called in commands and files.", null, "fare-ledger", "^[a-z0-9][a-z0-9-]{0,47}$"),
+        new("title", KeyType.Text, "One line for people.", "the name", "Fare ledger"),
+        new("notes", KeyType.Text, "What it is for and what to know about it.", "none", "Books every ticket sold at the quay."),
+        new("program", KeyType.Map, "The program and how it is run.", null, Inner:
+        [
+            new("kind", KeyType.Choice, "stays: the process launched is the program. detaches: it puts itself into the background. toggles: one command switches something on, another off.", "stays", Choices: ["stays", "detaches", "toggles"]),
+            new("path", KeyType.Text, "The program's file, absolute.", null, "/srv/skerry/ledger/ledger.py", Path),
+            new("with", KeyType.Text, "The interpreter, absolute, where the file is a script that is not executed by itself.", "chosen when it is wrapped: a virtual environment beside the script, the script's first line, or its kind", "/usr/bin/python3", Path),
+            new("arguments", KeyType.Texts, "Passed exactly as they are: spaces, quotes, line ends and empty texts too.", "none", "[--book, day.book]"),
+            new("directory", KeyType.Text, "The working directory, absolute.", "the program's own; of the host's programs the service's state directory", "/srv/skerry/ledger", Path),
+            new("environment", KeyType.Pairs, "Variables beside the base every service gets: PATH, HOME, USER, LOGNAME, SHELL, LANG, CALM_SERVICE, CALM_STATE, CALM_RUN. Nothing else is inherited.", "none", "{ TZ: Europe/Oslo }"),
+            new("secrets", KeyType.Items, "Names of secrets it is given, each as the variable of that name, or with { key: NAME, as: file } as a file whose path is in the variable. Values: calm secret set.", "none", "[LEDGER_KEY, { key: SEAL, as: file }]", Inner:
+            [
+                new("key", KeyType.Text, "The secret's name.", null, "LEDGER_KEY", Variable),
+                new("as", KeyType.Choice, "How it is given.", "variable", Choices: ["variable", "file"]),
+            ]),
+            new("pid-file", KeyType.Text, "With kind: detaches, the file its real process writes its number into, absolute.", "the process is found by its tree", "/run/relay/relay.pid", Path),
+            new("stop", KeyType.Texts, "With kind: toggles, the command that switches it off, program first.", "none", "[/usr/local/sbin/lamps, off]"),
+        ]),
+        new("identity", KeyType.Map, "Who the program is.", "see inside", Inner:
+        [
+            new("account", KeyType.Text, "The account it runs as; it must be permitted (calm account permit).", "whoever wraps it; root must be said", "skerry-ledger"),
+            new("groups", KeyType.Texts, "Groups it is given beside those of its account.", "none", "[skerry]"),
+            new("umask", KeyType.Text, "Rights that files it makes do not get, octal.", "0022", "\"0027\"", "^[0-7]{1,4}$"),
+            new("more-rights", KeyType.Choice, "Whether it may gain more rights than its account has, through programs such as sudo.", "denied", Choices: ["denied", "allowed"]),
+        ]),
+        new("resources", KeyType.Map, "What it may use of the machine, enforced by the kernel for its whole tree.", "as much as there is", Inner:
+        [
+            new("priority", KeyType.Choice, "Its share of the processors when they are wanted by many (nice 19, 10, 0, -5, -10).", "normal", Choices: Classes),
+            new("disk", KeyType.Choice, "Its turn at the disks.", "normal: by its priority", Choices: Classes),
+            new("processors", KeyType.Text, "Processors it may run on.", "all", "0-1", @"^[0-9]+(-[0-9]+)?(,[0-9]+(-[0-9]+)?)*$"),
+            new("memory", KeyType.Text, "Most memory of its tree; over it the kernel ends it.", "no ceiling", "512 MiB", @"^[0-9]+(\.[0-9]+)? ?(KiB|MiB|GiB|TiB|kB|MB|GB|TB)$"),
+            new("cpu", KeyType.Text, "Most processor time of its tree, in percent of one processor.", "no ceiling", "150 %", "^[0-9]+ ?%?$"),
+            new("open-files", KeyType.Number, "Most files and sockets each of its processes may have open, 16 to 1048576.", "the host's", "4096"),
+            new("tasks", KeyType.Number, "Most processes and threads of its tree.", "no ceiling", "64"),
+        ]),
+        new("begin", KeyType.Map, "When it begins.", "see inside", Inner:
+        [
+            new("at", KeyType.Choice, "With the machine, before anyone logs in; or when somebody asks.", "request", Choices: ["boot", "request"]),
+        ]),
+        new("recover", KeyType.Map, "What follows an end nobody asked for.", "see inside", Inner:
+        [
+            new("after", KeyType.Choice, "After which ends it is begun again.", "failure", Choices: ["failure", "any-end", "never"]),
+            new("pause", KeyType.Map, "How long it waits before it is begun again.", "see inside", Inner:
+            [
+                new("first", KeyType.Text, "Before the first try.", "1 s", "1 s", Length),
+                new("grow", KeyType.Number, "Each next pause is so many times as long, 1 to 100.", "2", "2"),
+                new("longest", KeyType.Text, "No pause is longer.", "1 min", "1 min", Length),
+                new("steady-after", KeyType.Text, "A run at least this long forgets the pauses before it.", "10 min", "10 min", Length),
+            ]),
+            new("hold", KeyType.Map, "When it is given up for now.", "see inside", Inner:
+            [
+                new("ends", KeyType.Number, "So many bad ends put it on hold; 0: never.", "5", "5"),
+                new("within", KeyType.Text, "Within this time.", "10 min", "10 min", Length),
+            ]),
+        ]),
+        new("wind-down", KeyType.Items, "The steps of its clean stop, in order; whatever is left after the last is ended by force.", "TERM, wait 10 s", "[{ signal: INT, wait: 5 s }, { signal: TERM, wait: 10 s }]", Inner:
+        [
+            new("signal", KeyType.Choice, "Sent to the main process.", null, Choices: [.. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal)]),
+            new("wait", KeyType.Text, "How long it may take; the next step follows as soon as it has ended.", "10 s", "10 s", Length),
+        ]),
+        new("accept", KeyType.Texts, "Codes of blocking findings that are overruled.", "none", "[copy-running]"),
+    ];
+}

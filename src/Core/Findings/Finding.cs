@@ -1,0 +1,21 @@
+namespace CalmSentry.Core.Findings;
+
+public enum Severity
+{
+    /// <summary>It would not work: wrapping or starting is refused unless the finding is accepted by its code.</summary>
+    Blocks,
+
+    /// <summary>It may go wrong one day.</summary>
+    Risk,
+
+    /// <summary>Worth knowing.</summary>
+    Note,
+}
+
+/// <summary>One thing a check saw.</summary>
+/// <param name="Code">A stable word, by which it can be accepted: <c>directory-missing</c>.</param>
+/// <param name="Seen">What is so, as a sentence.</param>
+/// <param name="Why">Why it matters, as a sentence.</param>
+/// <param name="Mend">What to do or type, as a sentence.</param>
+/// <param name="OnlyNow">It is of this moment, not of the definition: it blocks a start, not the wrapping.</param>
+public sealed record Finding(string Code, Severity Severity, string Seen, string Why, string Mend, bool OnlyNow = false);

@@ -1,0 +1,23 @@
+using System.Text.RegularExpressions;
+
+namespace CalmSentry.Core.Findings;
+
+/// <summary>Modules a script asks for at its top level, as far as its text shows it without running it.</summary>
+public static partial class ModuleLooks
+{
+    /// <summary>Of JavaScript: <c>import … from "x"</c>, <c>import "x"</c>, and <c>require("x")</c> that does not stand inside a block.</summary>
+    public static IReadOnlyList<string> OfJavaScript(string text) =>
+        [.. Import().Matches(text).Concat(Require().Matches(text)).Select(match => match.Groups["name"].Value).Distinct()];
+
+    /// <summary>Of Perl: <c>use Module::Name</c>; pragmas, which are written in small letters, come with Perl itself.</summary>
+    public static IReadOnlyList<string> OfPerl(string text) => [.. Use().Matches(text).Select(match => match.Groups["name"].Value).Distinct()];
+
+    [GeneratedRegex(@"^import\b(?:[^;'""]*?\bfrom\s*|\s*)(?<quote>['""])(?<name>[^'""]+)\k<quote>", RegexOptions.Multiline | RegexOptions.CultureInvariant)]
+    private static partial Regex Import();
+
+    [GeneratedRegex(@"^(?:(?:const|let|var)\s[^;(]*=\s*)?require\(\s*(?<quote>['""])(?<name>[^'""]+)\k<quote>", RegexOptions.Multiline | RegexOptions.CultureInvariant)]
+    private static partial Regex Require();
+
+    [GeneratedRegex(@"^use\s+(?<name>[A-Z][A-Za-z0-9_]*(?:::[A-Za-z0-9_]+)*)", RegexOptions.Multiline | RegexOptions.CultureInvariant)]
+    private static partial Regex Use();
+}

@@ -1,0 +1,102 @@
+using System.Runtime.InteropServices;
+using CalmSentry.Contract.Keeper;
+using static CalmSentry.Linux.Native.Libc;
+
+namespace CalmSentry.Keeper;
+
+/// <summary>
+/// Being an account for a moment, so that what it may do is asked of the kernel and not worked out:
+/// <c>as UID GID GROUP,GROUP… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers questions.
+/// </summary>
+internal static unsafe class As
+{
+    private const int Failed = 126;
+
+    public static int Become(string uid, string gid, string groups, ReadOnlySpan<string> rest)
+    {
+        if (uid != "-")
+        {
+            var ids = groups.Split(',', StringSplitOptions.RemoveEmptyEntries);
+            var numbers = (uint*)NativeMemory.Alloc((nuint)ids.Length + 1, sizeof(uint));
+            for (var i = 0; i < ids.Length; i++) numbers[i] = uint.Parse(ids[i]);
+            if (Enter.TakeIdentity(long.Parse(uid), long.Parse(gid), numbers, ids.Length) != LaunchStep.None) return Failed;
+        }
+
+        return rest switch
+        {
+            ["ask"] => Answer(),
+            ["run", var directory, .. var program] => Run(directory, program),
+            _ => 2,
+        };
+    }
+
+    private static int Run(string directory, ReadOnlySpan<string> program)
+    {
+        using var place = new Linux.Native.CString(directory);
+        if (chdir(place.Pointer) < 0) _ = chdir(new Linux.Native.CString("/").Pointer);
+        _ = setsid();
+        _ = prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+        Enter.ResetSignals();
+        var argv = (byte**)NativeMemory.AllocZeroed((nuint)program.Length + 1, (nuint)sizeof(byte*));
+        for (var i = 0; i < program.Length; i++) argv[i] = new Linux.Native.CString(program[i]).Pointer;
+        _ = execve(argv[0], argv, Environ());
+        return Failed;
+    }
+
+    /// <summary>The environment as it was handed over, byte for byte.</summary>
+    private static byte** Environ()
+    {
+        fixed (byte* path = "/proc/self/environ"u8)
+        {
+            var file = open(path, O_RDONLY | O_CLOEXEC, 0);
+            var room = 4 << 20;
+            var text = (byte*)NativeMemory.AllocZeroed((nuint)room);
+            var length = 0;
+            nint got;
+            while (file >= 0 && (got = read(file, text + length, room - 1 - length)) > 0) length += (int)got;
+            var count = new ReadOnlySpan<byte>(text, length).Count((byte)0);
+            var list = (byte**)NativeMemory.AllocZeroed((nuint)count + 1, (nuint)sizeof(byte*));
+            for (int i = 0, at = 0; i < count; i++)
+            {
+                list[i] = text + at;
+                at += new ReadOnlySpan<byte>(text + at, length - at).IndexOf((byte)0) + 1;
+            }
+
+            return list;
+        }
+    }
+
+    /// <summary>Standard input: questions, each a letter (r, w or x) and an absolute path, closed by NUL. Standard output: an errno each, 0 for yes, closed by a line end.</summary>
+    private static int Answer()
+    {
+        var room = 1 << 16;
+        var text = (byte*)NativeMemory.Alloc((nuint)room);
+        var length = 0;
+        nint got;
+        while ((got = read(0, text + length, room - length)) > 0)
+        {
+            length += (int)got;
+            if (length < room) continue;
+            room *= 2;
+            text = (byte*)NativeMemory.Realloc(text, (nuint)room);
+        }
+
+        for (var at = 0; at < length;)
+        {
+            var question = new ReadOnlySpan<byte>(text + at, length - at);
+            var end = question.IndexOf((byte)0);
+            if (end < 1) break;
+            var right = question[0] switch { (byte)'w' => W_OK, (byte)'x' => X_OK, _ => R_OK };
+            var errno = (int)-Access(text + at + 1, right);
+            var line = System.Text.Encoding.ASCII.GetBytes($"{errno}\n");
+            fixed (byte* bytes = line) _ = write(1, bytes, line.Length);
+            at += end + 1;
+        }
+
+        return 0;
+    }
+
+    /// <summary>faccessat2(2) with the effective ids; 0, or the negative errno.</summary>
+    private static nint Access(byte* path, int right) =>
+        syscall(SYS_faccessat2, AT_FDCWD, (nint)path, right, AT_EACCESS) < 0 ? -Marshal.GetLastSystemError() : 0;
+}

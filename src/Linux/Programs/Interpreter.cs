@@ -1,0 +1,100 @@
+namespace CalmSentry.Linux.Programs;
+
+/// <summary>A kind of script and what executes it.</summary>
+/// <param name="Commands">Names of its interpreters, the preferred first.</param>
+/// <param name="Before">Arguments between the interpreter and the script.</param>
+/// <param name="Version">Arguments that make the interpreter print its version.</param>
+public sealed record ScriptKind(string Name, string[] Extensions, string[] Commands, string[] Before, string[] Version)
+{
+    public static IReadOnlyList<ScriptKind> All { get; } =
+    [
+        new("shell", [".sh", ".bash"], ["sh", "bash", "dash"], [], []),
+        new("Python", [".py", ".pyz"], ["python3", "python"], [], ["--version"]),
+        new("JavaScript", [".js", ".mjs", ".cjs"], ["node", "nodejs"], [], ["--version"]),
+        new("PowerShell", [".ps1"], ["pwsh"], ["-NoLogo", "-NonInteractive", "-File"], ["--version"]),
+        new("Perl", [".pl"], ["perl"], [], ["-e", "print $^V"]),
+        new("Ruby", [".rb"], ["ruby"], [], ["--version"]),
+        new("PHP", [".php"], ["php"], [], ["--version"]),
+        new("Lua", [".lua"], ["lua", "lua5.4", "lua5.3"], [], ["-v"]),
+        new("Tcl", [".tcl"], ["tclsh"], [], []),
+        new("Java archive", [".jar"], ["java"], ["-jar"], ["--version"]),
+        new(".NET assembly", [".dll"], ["dotnet"], [], ["--version"]),
+    ];
+
+    public static ScriptKind? OfFile(string path) =>
+        All.FirstOrDefault(kind => kind.Extensions.Contains(Path.GetExtension(path), StringComparer.OrdinalIgnoreCase));
+
+    /// <summary>By the name of an interpreter: <c>/usr/bin/python3.11</c> is Python.</summary>
+    public static ScriptKind? OfInterpreter(string interpreter)
+    {
+        var name = Path.GetFileName(interpreter);
+        return All.FirstOrDefault(kind => kind.Commands.Contains(name)) ?? All.FirstOrDefault(kind => kind.Commands.Any(command => name.StartsWith(command.TrimEnd('3'), StringComparison.Ordinal) && name.Length > command.Length && !char.IsLetter(name[^1])));
+    }
+}
+
+/// <summary>An interpreter that could run a script.</summary>
+/// <param name="Why">Where it comes from, in words.</param>
+public sealed record InterpreterCandidate(string Path, ScriptKind? Kind, string Why);
+
+/// <summary>Which interpreters a script could be run with on this machine.</summary>
+public static class Interpreters
+{
+    private static readonly string[] Places = ["/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/usr/share/dotnet", "/usr/lib/dotnet", "/snap/bin"];
+
+    /// <summary>All there are for the script, the one to choose first: a virtual environment beside it, its own first line, its kind.</summary>
+    /// <param name="more">Further directories to look into, such as those of the administrator's own PATH.</param>
+    public static IReadOnlyList<InterpreterCandidate> For(string script, IEnumerable<string> more)
+    {
+        var asked = FirstLine(script);
+        var kind = (asked is null ? null : ScriptKind.OfInterpreter(asked)) ?? ScriptKind.OfFile(script);
+        var found = new List<InterpreterCandidate>();
+        if (kind?.Name == "Python")
+        {
+            for (var (directory, up) = (Path.GetDirectoryName(script), 0); directory is not null && up < 3; directory = Path.GetDirectoryName(directory), up++)
+                foreach (var name in new[] { ".venv", "venv", "env" })
+                    if (File.Exists(Path.Combine(directory, name, "pyvenv.cfg")) && File.Exists(Path.Combine(directory, name, "bin", "python")))
+                        found.Add(new(Path.Combine(directory, name, "bin", "python"), kind, "the virtual environment beside the script"));
+        }
+
+        var directories = Places.Concat(Glob("/opt", "bin")).Concat(Glob("/usr/lib/jvm", "bin")).Concat(more.Where(Path.IsPathRooted)).Distinct().ToList();
+        if (asked is not null)
+        {
+            var path = Path.IsPathRooted(asked) ? asked : directories.Select(directory => Path.Combine(directory, asked)).FirstOrDefault(File.Exists);
+            if (path is not null && File.Exists(path)) found.Add(new(path, ScriptKind.OfInterpreter(path) ?? kind, "the script's first line asks for it"));
+        }
+
+        foreach (var command in kind?.Commands ?? [])
+            foreach (var directory in directories)
+                if (File.Exists(Path.Combine(directory, command))) found.Add(new(Path.Combine(directory, command), kind, $"it runs {kind!.Name}"));
+        return [.. found.DistinctBy(one => one.Path).DistinctBy(one => one.Why.StartsWith("the", StringComparison.Ordinal) ? one.Path : Real(one.Path))];
+    }
+
+    /// <summary>The one to choose, or null when this machine has none.</summary>
+    public static InterpreterCandidate? Best(string script) => For(script, []) is [var first, ..] ? first : null;
+
+    /// <summary>The interpreter a script's <c>#!</c> line asks for, <c>env</c> looked through; null when it has none.</summary>
+    public static string? FirstLine(string script)
+    {
+        try
+        {
+            using var file = File.OpenRead(script);
+            Span<byte> head = stackalloc byte[256];
+            head = head[..file.ReadAtLeast(head, head.Length, throwOnEndOfStream: false)];
+            if (!head.StartsWith("#!"u8)) return null;
+            var end = head.IndexOf((byte)'\n');
+            var words = System.Text.Encoding.UTF8.GetString(end < 0 ? head[2..] : head[2..end]).Split([' ', '\t', '\r'], StringSplitOptions.RemoveEmptyEntries);
+            if (words.Length == 0) return null;
+            if (Path.GetFileName(words[0]) != "env") return words[0];
+            return words.Skip(1).FirstOrDefault(word => !word.StartsWith('-') && !word.Contains('=', StringComparison.Ordinal));
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    private static IEnumerable<string> Glob(string directory, string inner) =>
+        Directory.Exists(directory) ? Directory.GetDirectories(directory).Order(StringComparer.Ordinal).Select(one => Path.Combine(one, inner)).Where(Directory.Exists) : [];
+
+    private static string Real(string path) => File.ResolveLinkTarget(path, returnFinalTarget: true)?.FullName ?? path;
+}

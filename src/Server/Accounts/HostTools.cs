@@ -1,0 +1,31 @@
+using System.Diagnostics;
+
+namespace CalmSentry.Server.Accounts;
+
+/// <summary>The host's own commands for what only they should change.</summary>
+internal static class HostTools
+{
+    private static readonly string[] Places = ["/usr/sbin", "/usr/bin", "/sbin", "/bin"];
+
+    public static string? Find(string command) => Places.Select(place => Path.Combine(place, command)).FirstOrDefault(File.Exists);
+
+    /// <returns>Null when it did its work, else what it said.</returns>
+    public static async Task<string?> Run(string command, params IEnumerable<string> arguments)
+    {
+        var (exit, _, error) = await Ask(command, arguments).ConfigureAwait(false);
+        return exit == 0 ? null : error.Trim() is { Length: > 0 } said ? said : $"{command} ended with exit code {exit}";
+    }
+
+    public static async Task<(int ExitCode, string Output, string Error)> Ask(string command, params IEnumerable<string> arguments)
+    {
+        if (Find(command) is not { } path) return (127, "", $"this host has no {command}");
+        var start = new ProcessStartInfo(path, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true, WorkingDirectory = "/" };
+        start.Environment["LC_ALL"] = "C.UTF-8";
+        using var process = Process.Start(start)!;
+        process.StandardInput.Close();
+        var error = process.StandardError.ReadToEndAsync();
+        var output = await process.StandardOutput.ReadToEndAsync().ConfigureAwait(false);
+        await process.WaitForExitAsync().ConfigureAwait(false);
+        return (process.ExitCode, output, await error.ConfigureAwait(false));
+    }
+}

@@ -1,0 +1,58 @@
+using System.Text.Json;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Secrets;
+using CalmSentry.Server.Services;
+using CalmSentry.Server.SignIn;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>Secrets go in and are told of by name; no call gives a value back.</summary>
+internal static class SecretRoutes
+{
+    public static void MapSecrets(this IEndpointRouteBuilder api)
+    {
+        api.MapGet("/services/{name}/secrets", (string name, Registry registry, House house) =>
+                TypedResults.Json<IReadOnlyList<SecretView>>(
+                    registry.Find(name) is { } actor ? ServiceViews.SecretsOf(actor.Definition, house) : [.. house.Secrets.Keys(ServiceName.From(name)).Select(key => new SecretView(key, true, false))], ApiJson.Plain.IReadOnlyListSecretView))
+            .Produces<IReadOnlyList<SecretView>>().WithSummary("A service's secrets by name, and whether each has a value");
+        api.MapPut("/services/{name}/secrets/{key}", async (string name, string key, Registry registry, House house, HttpContext context) =>
+            {
+                var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
+                if (service.Length == 0 || key.Length == 0 || char.IsAsciiDigit(key[0]) || !key.All(c => char.IsAsciiLetterOrDigit(c) || c == '_'))
+                    return Problems.Of(400, "bad-key", "Not a name for a secret", $"The service is '{name}', the key '{key}'; allowed: a service's name, and a key of letters, digits and _, not beginning with a digit.");
+                SecretValue? sent;
+                try
+                {
+                    sent = await JsonSerializer.DeserializeAsync(context.Request.Body, ApiJson.Plain.SecretValue, context.RequestAborted).ConfigureAwait(false);
+                }
+                catch (JsonException)
+                {
+                    sent = null; // what was wrong with it is not repeated: it may hold the secret
+                }
+
+                var length = sent is null ? 0 : System.Text.Encoding.UTF8.GetByteCount(sent.Value);
+                if (sent is null || length is 0 or > SecretBox.Longest || sent.Value.Contains('\0', StringComparison.Ordinal))
+                    return Problems.Of(400, "bad-secret", "Not a secret", $"It has {length} bytes{(sent?.Value.Contains('\0', StringComparison.Ordinal) == true ? " with NUL" : "")}; allowed: 1 to {SecretBox.Longest} bytes of text without NUL.");
+                house.Secrets.Set(service, key, sent.Value);
+                house.Log(service, "secret-set", $"The secret {key} was given a value.", Caller.Of(context).Name);
+                await house.Store.Flush().ConfigureAwait(false);
+                var actor = registry.Find(service);
+                var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
+                var said = $"{key} of {service} is sealed."
+                    + (length < 4 ? " It is too short to be hidden in output: programs that print it will show it." : "")
+                    + (actor is null ? $" No service {service} is wrapped yet; the secret waits for it." : used ? actor.Situation.Run is null ? "" : $" The live run has the value before; 'calm restart {service}' brings this one in." : $" The service does not ask for it yet: calm adjust {service} --secret {key}");
+                return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
+            })
+            .Produces<Answer>().Produces<Problem>(400, "application/problem+json").WithSummary("Give a secret its value: {\"value\": …}");
+        api.MapDelete("/services/{name}/secrets/{key}", async (string name, string key, Registry registry, House house, HttpContext context) =>
+            {
+                var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
+                if (!house.Secrets.Remove(service, key)) return Problems.Of(404, "no-such-secret", "No such secret", $"{service} has no secret {key} with a value.", $"'calm secret list {service}' shows those there are.");
+                house.Log(service, "secret-removed", $"The secret {key} was removed.", Caller.Of(context).Name);
+                await house.Store.Flush().ConfigureAwait(false);
+                return TypedResults.Json(new Answer { CameTrue = true, Said = $"{key} of {service} is removed." }, ApiJson.Plain.Answer);
+            })
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Remove a secret's value");
+    }
+}

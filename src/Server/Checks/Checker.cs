@@ -1,0 +1,69 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Checks;
+
+/// <summary>What all checks of one definition work with.</summary>
+/// <param name="Account">Null when the host does not know it.</param>
+/// <param name="Groups">Groups it is given beside the account's own, as far as the host knows them.</param>
+/// <param name="Self">The service as it is registered, if it is.</param>
+/// <param name="Others">All other services.</param>
+internal sealed record Subject(Definition Definition, Account? Account, IReadOnlyList<uint> Groups, ServiceActor? Self, IReadOnlyList<ServiceActor> Others, House House)
+{
+    public bool Runs => Self?.Situation.Run is not null;
+}
+
+/// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
+internal sealed class Checker(House house, Registry registry)
+{
+    private readonly LibraryChecks libraries = new();
+
+    /// <summary>Everything; those that block first.</summary>
+    public async Task<IReadOnlyList<Finding>> All(Definition definition)
+    {
+        var subject = SubjectOf(definition);
+        var blocking = Blocking(subject);
+        var modules = ModuleChecks.Look(subject);
+        var writes = PlaceChecks.Convenience(subject);
+        var found = new List<Finding>();
+        found.AddRange(IdentityChecks.Advice(subject));
+        found.AddRange(ResourceChecks.Advice(subject));
+        found.AddRange(SecretChecks.InPlain(subject));
+        found.AddRange(NameChecks.Look(subject));
+        found.AddRange(OtherStartChecks.Look(definition.Program));
+        found.AddRange(await modules.ConfigureAwait(false));
+        found.AddRange(await writes.ConfigureAwait(false));
+        found.AddRange(await blocking.ConfigureAwait(false));
+        return [.. found.OrderBy(finding => finding.Severity)];
+    }
+
+    /// <summary>Those that can block, as a start needs them.</summary>
+    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) => Blocking(SubjectOf(definition));
+
+    private async Task<IReadOnlyList<Finding>> Blocking(Subject subject)
+    {
+        var found = new List<Finding>();
+        var program = ProgramChecks.Look(subject.Definition).ToList();
+        found.AddRange(program);
+        found.AddRange(IdentityChecks.Look(subject));
+        found.AddRange(ResourceChecks.Look(subject));
+        found.AddRange(SecretChecks.Missing(subject));
+        if (program.Count == 0) found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
+        found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));
+        if (subject.Runs) return found;
+        // One picture of the processes does for both.
+        found.AddRange(CopyChecks.Look(subject));
+        found.AddRange(PortChecks.Look(subject));
+        return found;
+    }
+
+    private Subject SubjectOf(Definition definition)
+    {
+        var account = Account.Named(definition.Account);
+        var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid).ToList();
+        var self = registry.Find(definition.Name) is { } found && found.Definition.Name == definition.Name ? found : null;
+        return new(definition, account, groups, self, [.. registry.All.Where(other => other != self)], house);
+    }
+}

@@ -1,0 +1,124 @@
+using System.Text;
+using System.Text.Json;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Linux.Programs;
+using CalmSentry.Server.Api;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Server.SignIn;
+
+namespace CalmSentry.Server.Definitions;
+
+/// <summary>A definition as somebody sent it.</summary>
+/// <param name="Definition">Null when it has errors.</param>
+/// <param name="Given">What was sent, completed: to be kept.</param>
+/// <param name="Problem">The answer to send when it has errors.</param>
+internal sealed record Sent(Definition? Definition, MapNode Given, IReadOnlyList<DefinitionError> Errors, IResult? Problem);
+
+/// <summary>From what somebody sent, JSON or YAML (RFC 9512), to a definition.</summary>
+internal static class Reading
+{
+    private const int Longest = 1 << 20;
+
+    /// <param name="under">What the body is laid over: the definition to be adjusted, or the one to be like.</param>
+    public static async Task<Sent> Read(HttpRequest request, Caller caller, MapNode? under = null)
+    {
+        var (node, error) = await Parse(request).ConfigureAwait(false);
+        if (error is not null) return Failed([error]);
+        if (node is not MapNode map) return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
+        if (under is not null) map = Overlay(under, map);
+        return Of(Complete(map, caller));
+    }
+
+    public static Sent Of(MapNode map)
+    {
+        var (definition, errors) = DefinitionReader.Read(map);
+        return definition is null ? Failed(errors) with { Given = map } : new(definition, map, [], null);
+    }
+
+    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; an empty value takes a key away.</summary>
+    public static MapNode Overlay(MapNode under, MapNode over)
+    {
+        var entries = under.Entries.ToList();
+        foreach (var (key, value) in over.Entries)
+        {
+            var at = entries.FindIndex(entry => entry.Key == key);
+            if (value is ScalarNode { Text.Length: 0 })
+            {
+                if (at >= 0) entries.RemoveAt(at);
+                continue;
+            }
+
+            var merged = at >= 0 && entries[at].Value is MapNode below && value is MapNode above ? Overlay(below, above) : value;
+            if (at >= 0) entries[at] = KeyValuePair.Create(key, merged);
+            else entries.Add(KeyValuePair.Create(key, merged));
+        }
+
+        return new MapNode(entries, over.Place);
+    }
+
+    private static Sent Failed(IReadOnlyList<DefinitionError> errors)
+    {
+        var told = errors.Select(error => error.ToString()).ToList();
+        return new(null, new MapNode([]), errors, Problems.Of(400, "definition-invalid", "The definition has errors", string.Join("\n", told), "Mend what is named and send it again; nothing was changed.", told));
+    }
+
+    private static async Task<(Node? Node, DefinitionError? Error)> Parse(HttpRequest request)
+    {
+        using var reader = new StreamReader(request.Body, new UTF8Encoding(false, throwOnInvalidBytes: true));
+        var room = new char[4096];
+        var text = new StringBuilder();
+        try
+        {
+            for (int got; (got = await reader.ReadAsync(room, request.HttpContext.RequestAborted).ConfigureAwait(false)) > 0;)
+            {
+                text.Append(room, 0, got);
+                if (text.Length > Longest) return (null, new("definition", $"more than {Longest} characters", "a definition of at most 1 MiB"));
+            }
+        }
+        catch (DecoderFallbackException)
+        {
+            return (null, new("definition", "bytes that are no UTF-8", "text in UTF-8"));
+        }
+
+        if (request.ContentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true) return YamlNodes.Read(text.ToString());
+        try
+        {
+            using var body = JsonDocument.Parse(text.ToString());
+            return (JsonNodes.Read(body.RootElement), null);
+        }
+        catch (JsonException error)
+        {
+            return (null, new("definition", $"no JSON ({error.Message.Split(" LineNumber:")[0].TrimEnd('.')})", "a JSON object, as GET /api/services/NAME shows it under 'definition'", new((int)(error.LineNumber ?? 0) + 1, (int)(error.BytePositionInLine ?? 0) + 1)));
+        }
+    }
+
+    /// <summary>A name with spaces becomes the title; the account left out is the one of whoever asks; a script's interpreter is pinned.</summary>
+    private static MapNode Complete(MapNode map, Caller caller)
+    {
+        var entries = map.Entries.ToList();
+        var at = entries.FindIndex(entry => entry is { Key: "name", Value: ScalarNode });
+        if (at >= 0 && entries[at].Value is ScalarNode { Text: var name } node && !ServiceName.IsValid(name) && ServiceName.From(name) is { Length: > 0 } made)
+        {
+            entries[at] = KeyValuePair.Create("name", (Node)new ScalarNode(made, node.Place));
+            if (entries.TrueForAll(entry => entry.Key != "title")) entries.Add(KeyValuePair.Create("title", (Node)new ScalarNode(name.Trim(), node.Place)));
+        }
+
+        if (caller.Account != "root") AddTo(entries, "identity", "account", caller.Account);
+        if (entries.Find(entry => entry.Key == "program").Value is MapNode program && program.Entries.All(entry => entry.Key != "with")
+            && program.Entries.FirstOrDefault(entry => entry.Key == "path").Value is ScalarNode { Text: var path } && Interpreter(path) is { } interpreter)
+            AddTo(entries, "program", "with", interpreter);
+        return new MapNode(entries, map.Place);
+    }
+
+    /// <summary>For a file that is not executed by itself, the best interpreter there is on this machine.</summary>
+    private static string? Interpreter(string path) =>
+        LaunchWords.NeedsInterpreter(path) ? Interpreters.Best(path)?.Path : null;
+
+    private static void AddTo(List<KeyValuePair<string, Node>> entries, string part, string key, string value)
+    {
+        var added = KeyValuePair.Create(key, (Node)new ScalarNode(value));
+        var at = entries.FindIndex(entry => entry.Key == part);
+        if (at < 0) entries.Add(KeyValuePair.Create(part, (Node)new MapNode([added])));
+        else if (entries[at].Value is MapNode map && map.Entries.All(entry => entry.Key != key)) entries[at] = KeyValuePair.Create(part, (Node)new MapNode([.. map.Entries, added], map.Place));
+    }
+}

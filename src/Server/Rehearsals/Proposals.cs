@@ -1,0 +1,97 @@
+using System.Globalization;
+using System.Text.Json;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Server.Definitions;
+
+namespace CalmSentry.Server.Rehearsals;
+
+/// <summary>Values for a definition that follow from what a rehearsal saw.</summary>
+internal static class Proposals
+{
+    private const long MiB = 1 << 20;
+
+    public static RehearsalReport Add(RehearsalReport report, Definition definition, TimeSpan? stopTook, int main, Outcome end)
+    {
+        var proposals = new List<ProposalView>();
+        var over = new List<KeyValuePair<string, Node>>();
+        var (program, resources) = (definition.Program, definition.Resources);
+        if (report.Detached && program.Kind == ProgramKind.Stays)
+        {
+            proposals.Add(new("program.kind", "detaches", "The process that was launched ended well and left the program in the background."));
+            var entries = new List<KeyValuePair<string, Node>> { new("kind", new ScalarNode("detaches")) };
+            if (main > 0 && report.Files.FirstOrDefault(file => file.EndsWith(".pid", StringComparison.Ordinal) && Holds(file, main)) is { } pidFile)
+            {
+                proposals.Add(new("program.pid-file", pidFile, "It writes the number of its real process there."));
+                entries.Add(new("pid-file", new ScalarNode(pidFile)));
+            }
+
+            over.Add(new("program", new MapNode(entries)));
+        }
+        else if (!report.Detached && report.StayedUp && program.Kind == ProgramKind.Detaches)
+        {
+            proposals.Add(new("program.kind", "stays", "The process that was launched is the program: it did not put itself into the background."));
+            over.Add(new("program", new MapNode([new("kind", new ScalarNode("stays")), new("pid-file", new ScalarNode(""))])));
+        }
+        else if (!report.StayedUp && end.IsGood && program.Kind == ProgramKind.Stays)
+        {
+            proposals.Add(new("program.kind", null, "It did its work and ended well. If it switches something on that a second command switches off, its kind is toggles."));
+        }
+
+        if (report.StayedUp && report.PeakBytes > 0 && (resources.Memory is null || resources.Memory < report.PeakBytes * 5 / 4))
+        {
+            var ceiling = Math.Max(64 * MiB, ((report.PeakBytes * 2) + (32 * MiB) - 1) / (32 * MiB) * (32 * MiB));
+            proposals.Add(new("resources.memory", Size.Write(ceiling), $"Its tree used up to {Size.About(report.PeakBytes)}: twice that leaves room to work and still ends a leak."));
+            over.Add(new("resources", new MapNode([new("memory", new ScalarNode(Size.Write(ceiling)))])));
+        }
+
+        foreach (var port in report.Ports.Where(port => port.Protocol == "tcp").Take(1))
+            proposals.Add(new("begin.proof", null, $"It answers on TCP port {port.Port}: that would show that it serves. The port is remembered, and 'calm check' finds whoever else holds it."));
+        if (definition.WindDown.Length == 1 && stopTook is { } took && took > definition.WindDown[0].Wait / 3)
+        {
+            var wait = TimeSpan.FromSeconds(Math.Max(10, Math.Ceiling(took.TotalSeconds * 3)));
+            proposals.Add(new("wind-down", $"{definition.WindDown[0].Signal}, wait {Duration.Write(wait)}", string.Create(CultureInfo.InvariantCulture, $"It took {took.TotalSeconds:0.0} s to end: on a busy day it may take three times as long.")));
+            over.Add(new("wind-down", new ListNode([new MapNode([new("signal", new ScalarNode(definition.WindDown[0].Signal)), new("wait", new ScalarNode(Duration.Write(wait)))])])));
+        }
+
+        var adoption = new MapNode(over);
+        using var json = JsonDocument.Parse(JsonNodes.Write(adoption));
+        var whole = Reading.Overlay(Trimmed(DefinitionWriter.Write(definition), definition), adoption);
+        return report with { Proposals = proposals, Adoption = over.Count == 0 ? null : json.RootElement.Clone(), File = YamlNodes.Write(whole) };
+    }
+
+    /// <summary>A written definition without what is only a default.</summary>
+    public static MapNode Trimmed(MapNode whole, Definition definition) => Trim(whole, "", definition)!;
+
+    private static MapNode? Trim(MapNode map, string path, Definition definition)
+    {
+        var kept = new List<KeyValuePair<string, Node>>();
+        foreach (var (key, value) in map.Entries)
+        {
+            var at = path.Length == 0 ? key : $"{path}.{key}";
+            if (value is MapNode inner && at != "program.environment")
+            {
+                if (Trim(inner, at, definition) is { } some) kept.Add(new(key, some));
+            }
+            else if (definition.Given.Contains(at) || at is "name" or "format" or "program.path" or "identity.account")
+            {
+                kept.Add(new(key, value));
+            }
+        }
+
+        return kept.Count == 0 && path.Length > 0 ? null : new MapNode(kept);
+    }
+
+    private static bool Holds(string file, int pid)
+    {
+        try
+        {
+            return File.ReadAllText(file).Trim() == pid.ToString(CultureInfo.InvariantCulture);
+        }
+        catch (IOException)
+        {
+            return false;
+        }
+    }
+}

@@ -1,0 +1,323 @@
+using System.Globalization;
+using System.Text;
+using System.Threading.Channels;
+using CalmSentry.Contract.Api;
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Rehearsals;
+
+/// <summary>
+/// The program run exactly as its service would run it, through the same order to the same keeper, watched, and wound down
+/// by the definition's own steps. Nothing is registered; what it printed and where it ran is gone afterwards.
+/// </summary>
+internal sealed class Rehearsal : IDisposable
+{
+    private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(100), ForcePatience = TimeSpan.FromSeconds(10);
+
+    private readonly House house;
+    private readonly Definition definition;
+    private readonly Account account;
+    private readonly RunSite site;
+    private readonly Channel<RehearsalEvent> events = Channel.CreateUnbounded<RehearsalEvent>(new UnboundedChannelOptions { SingleReader = true });
+    private readonly CancellationTokenSource ending = new();
+    private readonly Sightings seen;
+    private readonly Tail output, error;
+    private readonly DateTimeOffset began;
+    private int main;
+    private bool detached, launched;
+    private Outcome? mainOutcome, outcome;
+    private long peakKib, cpuMicroseconds;
+
+    private Rehearsal(House house, Definition definition, Account account, string id)
+    {
+        (this.house, this.definition, this.account, Id) = (house, definition, account, id);
+        var place = Path.Combine(PlaceOfAll(house), id);
+        site = new RunSite($"~{id}", 1, place, Path.Combine(place, "output"), Path.Combine(place, "error"));
+        began = house.Now;
+        seen = new Sightings(account.Uid, began.UtcDateTime);
+        output = new Tail(site.Output);
+        error = new Tail(site.ErrorOutput!);
+    }
+
+    public string Id { get; }
+
+    /// <exception cref="IOException">It cannot be run: its message says why.</exception>
+    public static Rehearsal Begin(House house, Definition definition, TimeSpan length)
+    {
+        var account = Account.Named(definition.Account) ?? throw new IOException($"this host has no account named {definition.Account}");
+        var rehearsal = new Rehearsal(house, definition, account, Convert.ToHexStringLower(System.Security.Cryptography.RandomNumberGenerator.GetBytes(4)));
+        Directory.CreateDirectory(rehearsal.site.Place, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        _ = Task.Run(() => rehearsal.Play(length));
+        return rehearsal;
+    }
+
+    /// <summary>What happens, as it happens; the report is the last.</summary>
+    public IAsyncEnumerable<RehearsalEvent> Events(CancellationToken cancellation) => events.Reader.ReadAllAsync(cancellation);
+
+    /// <summary>No longer: wind it down now, and report.</summary>
+    public void End() => ending.Cancel();
+
+    public void Dispose() => ending.Dispose();
+
+    /// <summary>Ends what a server that was lost in the middle of a rehearsal left behind.</summary>
+    public static async Task Clear(House house)
+    {
+        if (!Directory.Exists(PlaceOfAll(house))) return;
+        foreach (var place in Directory.GetDirectories(PlaceOfAll(house)))
+        {
+            var name = $"~{Path.GetFileName(place)}";
+            await Remains.End(new RunSite(name, 1, place, ""), house.Places, house.Groups).ConfigureAwait(false);
+            house.SecretFiles.Remove(name);
+            house.Ceilings.Forget(name);
+            Directory.Delete(place, recursive: true);
+        }
+    }
+
+    private static string PlaceOfAll(House house) => Path.Combine(house.Places.RunDirectory, "rehearsals");
+
+    private async Task Play(TimeSpan length)
+    {
+        var state = house.Places.StateOf(definition.Name);
+        var stateIsNew = !Directory.Exists(state);
+        KeeperLink? link = null;
+        try
+        {
+            Ownership.MakeDirectory(state, account);
+            link = KeeperLink.Start(house.Keepers, site.Place);
+            Tell(new RehearsalEvent { Kind = "began", Id = Id, Text = $"{definition.Title} runs as {account.Name} for {Duration.Write(length)}." });
+            var (upFor, stop) = await Run(link, length).ConfigureAwait(false);
+            var report = Report(upFor, stop);
+            if (launched) house.Store.SetRehearsal(definition.Name, house.Now, new(report.PeakBytes, [.. report.Ports.Where(port => port.Protocol == "tcp").Select(port => port.Port)]));
+            Tell(new RehearsalEvent { Kind = "report", Report = report });
+        }
+        catch (Exception failed)
+        {
+            // Whatever it was, whoever rehearses is told and nothing is left behind.
+            Tell(new RehearsalEvent { Kind = "note", Text = $"The rehearsal could not be played: {failed.Message}." });
+        }
+        finally
+        {
+            if (link is not null)
+            {
+                link.Send(new Message(KeeperWord.Leave));
+                await link.Buried().ConfigureAwait(false);
+            }
+
+            house.SecretFiles.Remove(site.Name);
+            house.Ceilings.Forget(site.Name);
+            Directory.Delete(site.Place, recursive: true);
+            if (stateIsNew && Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any()) Directory.Delete(state);
+            house.Keepers.ReserveSoon();
+            events.Writer.TryComplete();
+        }
+    }
+
+    private async Task<(TimeSpan UpFor, string? Stop)> Run(KeeperLink link, TimeSpan length)
+    {
+        link.Send(LaunchOrder.Of(definition, site, account, house));
+        var news = link.Next();
+        var since = house.Now;
+        var until = since + length;
+        var ends = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        await using var ended = ending.Token.Register(() => ends.TrySetResult()).ConfigureAwait(false);
+        while (outcome is null && house.Now < until && !ending.IsCancellationRequested)
+        {
+            await Task.WhenAny(news, Task.Delay(Beat), ends.Task).ConfigureAwait(false);
+            while (news.IsCompleted && outcome is null) news = await Hear(link, news).ConfigureAwait(false);
+            if (detached && main == 0 && DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, link.Pid) is { } found) link.Send(new Message(KeeperWord.Follow).With("pid", found));
+            Look(link);
+        }
+
+        var upFor = house.Now - since;
+        if (outcome is not null)
+        {
+            if (definition.Program.Kind != ProgramKind.Toggles || !outcome.IsGood) return (upFor, null);
+            var on = outcome;
+            outcome = null;
+            link.Send(LaunchOrder.Of(definition, site with { Run = 2 }, account, house, switchOff: true));
+            await Until(link, news, ServiceLife.SwitchPatience).ConfigureAwait(false);
+            (outcome, var off) = (on, outcome);
+            return (upFor, off is null ? "Its stop command did not end within a minute." : $"Its stop command {OutcomeWords.Of(off)}.");
+        }
+
+        return (upFor, await WindDown(link, news).ConfigureAwait(false));
+    }
+
+    private async Task<string> WindDown(KeeperLink link, Task<(KeeperWord, byte[])?> news)
+    {
+        var asked = house.Now;
+        foreach (var step in definition.WindDown)
+        {
+            Tell(new RehearsalEvent { Kind = "note", Text = $"{step.Signal} is sent." });
+            link.Send(new Message(KeeperWord.Signal).With("number", SignalNames.Numbers[step.Signal]).With("to", main == 0 ? "tree" : "main"));
+            news = await Until(link, news, step.Wait).ConfigureAwait(false);
+            if (outcome is not null)
+            {
+                stopTook = house.Now - asked;
+                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Seconds(stopTook.Value)} after {step.Signal} was sent; nothing of it was left.";
+            }
+        }
+
+        link.Send(new Message(KeeperWord.EndTree));
+        await Until(link, news, ForcePatience).ConfigureAwait(false);
+        return $"It had not ended {Seconds(house.Now - asked)} after {(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Signal)))} and was ended by force: as a service it would lose what it has not written by then.";
+    }
+
+    private TimeSpan? stopTook;
+
+    private async Task<Task<(KeeperWord, byte[])?>> Until(KeeperLink link, Task<(KeeperWord, byte[])?> news, TimeSpan patience)
+    {
+        var limit = house.Now + patience;
+        while (outcome is null && house.Now < limit)
+        {
+            await Task.WhenAny(news, Task.Delay(Beat)).ConfigureAwait(false);
+            while (news.IsCompleted && outcome is null) news = await Hear(link, news).ConfigureAwait(false);
+            Look(link);
+        }
+
+        return news;
+    }
+
+    private async Task<Task<(KeeperWord, byte[])?>> Hear(KeeperLink link, Task<(KeeperWord, byte[])?> news)
+    {
+        if (await news.ConfigureAwait(false) is not var (word, body))
+        {
+            outcome ??= new(OutcomeKind.KeeperLost);
+            return news;
+        }
+
+        switch (word)
+        {
+            case KeeperWord.Launched:
+                (launched, main) = (true, (int)Message.Number(body, "pid"));
+                break;
+            case KeeperWord.Followed:
+                main = (int)Message.Number(body, "pid");
+                Tell(new RehearsalEvent { Kind = "note", Text = $"It has put itself into the background: pid {main} is the program." });
+                break;
+            case KeeperWord.MainEnded:
+                mainOutcome = Remains.Read(body);
+                detached |= mainOutcome.IsGood && !ending.IsCancellationRequested;
+                main = 0;
+                break;
+            case KeeperWord.TreeEnded:
+                outcome = Remains.Read(body);
+                peakKib = Math.Max(peakKib, Message.Number(body, "peak-kib"));
+                cpuMicroseconds += Message.Number(body, "cpu-us");
+                break;
+            case KeeperWord.NeverLaunched:
+                outcome = new(OutcomeKind.NeverLaunched, Detail: LaunchWords.Of(
+                    (LaunchStep)Message.Number(body, "step"), (int)Message.Number(body, "errno"), definition, LaunchOrder.DirectoryOf(definition, house.Places), site.Output));
+                break;
+        }
+
+        return link.Next();
+    }
+
+    private void Look(KeeperLink link)
+    {
+        seen.Look(ProcessFacts.Tree(link.Pid).Skip(1).ToList(), [site.Output, site.ErrorOutput!]);
+        foreach (var line in output.More(outcome is not null)) Tell(new RehearsalEvent { Kind = "output", Text = line });
+        foreach (var line in error.More(outcome is not null)) Tell(new RehearsalEvent { Kind = "error", Text = line });
+    }
+
+    private RehearsalReport Report(TimeSpan upFor, string? stop)
+    {
+        foreach (var line in output.More(true)) Tell(new RehearsalEvent { Kind = "output", Text = line });
+        foreach (var line in error.More(true)) Tell(new RehearsalEvent { Kind = "error", Text = line });
+        var places = house.Places;
+        var directory = LaunchOrder.DirectoryOf(definition, places);
+        var home = account.Home is "/" or "/root" or "/nonexistent" ? directory : account.Home;
+        var files = seen.Files(
+            [directory, Path.GetDirectoryName(definition.Program.Path)!, places.StateOf(definition.Name), home, "/tmp", "/var/tmp", "/var/log", "/run"],
+            path => path.StartsWith(places.RunDirectory + "/", StringComparison.Ordinal));
+        var stayed = stop is not null;
+        var end = mainOutcome is { IsGood: false } ? mainOutcome : outcome ?? new(OutcomeKind.KeeperLost);
+        var said = (stayed, definition.Program.Kind, launched) switch
+        {
+            (_, _, false) => $"It was never launched: {end.Detail}.",
+            (true, ProgramKind.Toggles, _) => "Its start command succeeded.",
+            (true, _, _) => $"It stayed up for {Seconds(upFor)}, until it was asked to end.",
+            _ => $"It did not stay up: it {OutcomeWords.Of(end)} after {Seconds(upFor)}.",
+        };
+        var report = new RehearsalReport
+        {
+            StayedUp = stayed,
+            Said = said,
+            UpMs = (long)upFor.TotalMilliseconds,
+            Detached = detached,
+            Errors = error.Last,
+            Ports = [.. seen.Ports.Select(port => new PortView(port.Protocol, port.Address.ToString(), port.Port, Reach(port.Address)))],
+            Files = files,
+            PeakBytes = Math.Max(seen.PeakBytes, Math.Max(peakKib * 1024, house.Ceilings.PeakMemory(site.Name, site.Group(house.Groups)) is { } counted && definition.Resources.Memory is not null ? counted : 0)),
+            CpuUs = cpuMicroseconds,
+            Children = Math.Max(0, seen.MostProcesses - 1),
+            Stop = stop,
+            Proposals = [],
+            File = "",
+            Surroundings = new SurroundingsView
+            {
+                Account = account.Name,
+                Groups = [.. LaunchOrder.GroupsOf(definition, account).Select(AccountGroup.NameOf)],
+                Directory = directory,
+                Umask = DefinitionWriter.Octal(definition.Identity.Umask),
+                Environment = LaunchOrder.EnvironmentOf(definition, account, places),
+            },
+        };
+        return Proposals.Add(report, definition, stopTook, main, end);
+    }
+
+    private static string Reach(System.Net.IPAddress address) =>
+        System.Net.IPAddress.IsLoopback(address) ? "this host" : address.Equals(System.Net.IPAddress.Any) || address.Equals(System.Net.IPAddress.IPv6Any) ? "every network" : "one address";
+
+    private void Tell(RehearsalEvent what) => events.Writer.TryWrite(what);
+
+    private static string Seconds(TimeSpan length) => string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.0} s");
+
+    /// <summary>Whole lines of a growing file, as they come.</summary>
+    private sealed class Tail(string path)
+    {
+        private readonly StringBuilder open = new();
+        private readonly Decoder decoder = Encoding.UTF8.GetDecoder();
+        private long at;
+
+        public List<string> Last { get; } = [];
+
+        public List<string> More(bool all)
+        {
+            var lines = new List<string>();
+            if (File.Exists(path))
+            {
+                using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
+                file.Position = at;
+                var room = new byte[65536];
+                var text = new char[65537];
+                for (int got; lines.Count < 2000 && (got = file.Read(room)) > 0;)
+                {
+                    at += got;
+                    open.Append(text, 0, decoder.GetChars(room, 0, got, text, 0));
+                    for (int end; (end = open.ToString().IndexOf('\n', StringComparison.Ordinal)) >= 0;) Take(end, end + 1);
+                }
+            }
+
+            if (all && open.Length > 0) Take(open.Length, open.Length);
+            return lines;
+
+            void Take(int length, int remove)
+            {
+                var line = open.ToString(0, length);
+                open.Remove(0, remove);
+                lines.Add(line);
+                Last.Add(line);
+                if (Last.Count > 10) Last.RemoveAt(0);
+            }
+        }
+    }
+}

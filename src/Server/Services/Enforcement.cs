@@ -1,0 +1,45 @@
+using System.Globalization;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Keepers;
+
+namespace CalmSentry.Server.Services;
+
+/// <summary>What holds for a live run, read back from the kernel: so that what is shown is what is so.</summary>
+internal static class Enforcement
+{
+    private static readonly string[] DiskClasses = ["by its priority", "real time", "best effort", "idle"];
+
+    public static IReadOnlyList<InForceView> Of(ServiceActor actor, House house)
+    {
+        if (actor.Situation.Run is not { Pid: { } pid } run || ProcessFacts.Status(pid, "Uid") is not { } uids) return [];
+        var definition = actor.Definition;
+        var (identity, resources) = (definition.Identity, definition.Resources);
+        var site = RunSite.Of(definition.Name, run.Number, house.Places);
+        var ceilings = house.Ceilings.InForce(site.Name, site.Group(house.Groups), pid);
+        var found = new List<InForceView>();
+        void Add(string key, string? set, string kernel, bool? same = null) => found.Add(new(key, set, kernel, same ?? (set is null || set == kernel)));
+
+        Add("identity.account", identity.Account, Account.NameOf(uint.Parse(uids.Split('\t')[1], CultureInfo.InvariantCulture)));
+        var groups = (ProcessFacts.Status(pid, "Groups") ?? "").Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(id => AccountGroup.NameOf(uint.Parse(id, CultureInfo.InvariantCulture))).ToList();
+        Add("identity.groups", identity.Groups.IsEmpty ? null : string.Join(", ", identity.Groups), string.Join(", ", groups), identity.Groups.All(groups.Contains));
+        Add("identity.umask", Set(definition, "identity.umask", DefinitionWriter.Octal(identity.Umask)), ProcessFacts.Status(pid, "Umask") ?? "?");
+        Add("identity.more-rights", identity.MoreRights ? "allowed" : "denied", ProcessFacts.Status(pid, "NoNewPrivs") == "1" ? "denied" : "allowed", same: true);
+        var nice = ProcessFacts.Stat(pid, 19);
+        Add("resources.priority", Set(definition, "resources.priority", DefinitionWriter.Of(resources.Priority)), $"nice {nice}", nice == LaunchOrder.NiceOf(resources.Priority));
+        var disk = ProcessFacts.DiskPriority(pid);
+        if (disk >= 0)
+            Add("resources.disk", Set(definition, "resources.disk", DefinitionWriter.Of(resources.Disk)), $"{DiskClasses[(disk >> 13) & 3]}{(disk >> 13 == 2 ? $", level {disk & 7}" : "")}", disk == (LaunchOrder.DiskOf(resources.Disk) ?? disk));
+        Add("resources.processors", resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors), ProcessFacts.Status(pid, "Cpus_allowed_list") ?? "?");
+        Add("resources.memory", resources.Memory is { } memory ? Size.Write(memory) : null, ceilings.TryGetValue("memory", out var bytes) ? Size.Write(long.Parse(bytes, CultureInfo.InvariantCulture)) : "no ceiling",
+            resources.Memory is not { } wanted || (ceilings.ContainsKey("memory") && Math.Abs(long.Parse(bytes!, CultureInfo.InvariantCulture) - wanted) < 65536));
+        Add("resources.cpu", resources.Cpu is { } cpu ? $"{cpu} %" : null, ceilings.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no ceiling");
+        Add("resources.open-files", resources.OpenFiles?.ToString(CultureInfo.InvariantCulture), ProcessFacts.Limit(pid, "Max open files") ?? "?");
+        Add("resources.tasks", resources.Tasks?.ToString(CultureInfo.InvariantCulture), ceilings.GetValueOrDefault("tasks", "no ceiling"));
+        return found;
+    }
+
+    private static string? Set(Definition definition, string key, string value) => definition.Given.Contains(key) ? value : null;
+}
