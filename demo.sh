@@ -1,9 +1,10 @@
 #!/usr/bin/env bash
 # The Skerry Line's quay office, kept by Calm Sentry: builds what is needed, starts the service under a directory of its own,
-# wraps and starts four programs, and prints where to look.
+# wraps and starts its programs, each under an account of its own, and prints where to look.
 #   ./demo.sh          stays until Ctrl-C, then stops all of it
 #   ./demo.sh --once   plays a whole example unattended; exit code 0 only if all of it came true
-# CALM_DEMO_PORT (7410): first of four TCP ports on loopback that the programs use.
+# As root the accounts (skerry-…) are made for the demo and removed with it; else all runs as you.
+# CALM_DEMO_PORT (7410): first of six TCP ports on loopback that the programs use.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 house=$PWD
@@ -19,14 +20,26 @@ port=${CALM_DEMO_PORT:-7410}
 export CALM_ROOT=$root
 PATH=$house/out:$PATH
 node=$(command -v node)
-# Real services have accounts of their own; the demo makes none on your machine.
-if [ "$(id -u)" = 0 ]; then account=nobody; else account=$(id -un); fi
 chmod 755 "$root"
 mkdir -p "$srv"
-cp -r demo/departure-board demo/gate-counter demo/ticket-spooler "$srv/"
+cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export "$srv/"
 mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
 echo '{"type":"module"}' >"$srv/package.json"
-chown -R "$account" "$srv"
+sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/service.yaml"
+sed "s|SRV|$srv|; s|PORT\"|$port\"|" demo/manifest-export.faulty.yaml >"$srv/manifest-export.faulty.yaml"
+
+# Each program its own account, with no more rights than it needs.
+made=()
+account_of() { if [ "$(id -u)" = 0 ]; then echo "skerry-$1"; else id -un; fi; }
+accounts() {
+  [ "$(id -u)" = 0 ] || return 0
+  local one
+  for one in board ledger gate spooler relay lamps; do
+    if id "skerry-$one" >/dev/null 2>&1; then calm account permit "skerry-$one" || return 1
+    else calm account create "skerry-$one" || return 1; made+=("skerry-$one"); fi
+  done
+  calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
+}
 
 server=
 serve() {
@@ -43,6 +56,11 @@ leave() {
   echo "demo: stopping the services and the sentry"
   calm list >/dev/null 2>&1 || serve
   calm stop --all
+  local one
+  if [ ${#made[@]} -gt 0 ]; then
+    for one in $(calm list --json | sed -n 's/^ *"name": "\(.*\)",/\1/p'); do calm unwrap "$one" >/dev/null; done
+    for one in "${made[@]}"; do calm account remove "$one" >/dev/null; done
+  fi
   # Whoever tried the demo may have killed our server and started another: ask the one that answers for its pid.
   local pid
   pid=$(curl -s --unix-socket "$root/run/calm-sentry/api.sock" http://sentry/api/sentry | sed 's/.*"pid":\([0-9]*\).*/\1/')
@@ -54,14 +72,20 @@ leave() {
 trap 'leave 0' INT TERM
 
 wrap_all() {
-  calm wrap "Departure board" --at boot --account "$account" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
-    --notes "The page on the screens at the quay." -- "$node" "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
-    calm wrap "Fare ledger" --at boot --account "$account" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo \
+  sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/service.yaml"
+  calm wrap "Departure board" --at boot --account "$(account_of board)" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" --memory "192 MiB" \
+    --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
+    calm wrap "Fare ledger" --at boot --account "$(account_of ledger)" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo --priority "$ledger_priority" \
       --notes "Books every ticket sold at the quay; writes its day file when asked to end." -- "$srv/fare-ledger/fare-ledger" day.book &&
-    calm wrap "Gate counter" --at boot --account "$account" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends 0 \
+    calm wrap "Gate counter" --at boot --account "$(account_of gate)" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends 0 --tasks 10 \
       -- "$srv/gate-counter/count.sh" &&
-    calm wrap "Ticket spooler" --account "$account" -- "$node" "$srv/ticket-spooler/spool.js"
+    calm wrap --from "$srv/ticket-spooler/service.yaml" &&
+    calm wrap "Berth relay" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" --account "$(account_of relay)" --environment RELAY_PORT="$((port + 5))" \
+      --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
+    echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &&
+    calm wrap "Quay lamps" --kind toggles --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --account "$(account_of lamps)" -- "$srv/quay-lamps/lamps.sh" on
 }
+if [ "$(id -u)" = 0 ]; then ledger_priority=above-normal; else ledger_priority=normal; fi
 
 serve
 if [ "${1:-}" = --once ]; then
@@ -70,7 +94,7 @@ if [ "${1:-}" = --once ]; then
   leave "$?"
 fi
 
-wrap_all >/dev/null && calm start --all >/dev/null || { echo "demo: the services did not start"; leave 1; }
+accounts >/dev/null && wrap_all >/dev/null && calm start --all >/dev/null || { echo "demo: the services did not start"; leave 1; }
 calm list
 cat <<END
 
@@ -84,12 +108,16 @@ Try in another terminal:
 
   export CALM_ROOT=$root PATH=$house/out:\$PATH
   calm list
-  calm show fare-ledger
+  calm show fare-ledger                           # all that is set, and what the kernel enforces
+  calm check $srv/manifest-export.faulty.yaml     # a definition with faults on purpose
+  calm rehearse --for 5s --account $(account_of gate) -- $srv/gate-counter/count.sh
+  calm wrap                                       # asks, step by step
+  calm account list
   calm output gate-counter --follow
   kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
   kill -9 $server                                 # the service itself: the programs go on
   calm-sentry serve --root $root --port 0   # ... and it takes them up again
-  calm wrap "Tide reader" --account $account --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'
+  calm wrap "Tide reader" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'
   calm logbook
 
 Ctrl-C stops all of it.

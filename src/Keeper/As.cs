@@ -14,6 +14,7 @@ internal static unsafe class As
 
     public static int Become(string uid, string gid, string groups, ReadOnlySpan<string> rest)
     {
+        var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
         {
             var ids = groups.Split(',', StringSplitOptions.RemoveEmptyEntries);
@@ -25,12 +26,12 @@ internal static unsafe class As
         return rest switch
         {
             ["ask"] => Answer(),
-            ["run", var directory, .. var program] => Run(directory, program),
+            ["run", var directory, .. var program] => Run(directory, program, environment),
             _ => 2,
         };
     }
 
-    private static int Run(string directory, ReadOnlySpan<string> program)
+    private static int Run(string directory, ReadOnlySpan<string> program, byte** environment)
     {
         using var place = new Linux.Native.CString(directory);
         if (chdir(place.Pointer) < 0) _ = chdir(new Linux.Native.CString("/").Pointer);
@@ -39,7 +40,7 @@ internal static unsafe class As
         Enter.ResetSignals();
         var argv = (byte**)NativeMemory.AllocZeroed((nuint)program.Length + 1, (nuint)sizeof(byte*));
         for (var i = 0; i < program.Length; i++) argv[i] = new Linux.Native.CString(program[i]).Pointer;
-        _ = execve(argv[0], argv, Environ());
+        _ = execve(argv[0], argv, environment);
         return Failed;
     }
 

@@ -58,12 +58,12 @@ public class ClientTests
     public async Task What_cannot_run_is_refused_at_the_wrap_with_a_clear_word_and_nothing_half_made()
     {
         await using var sentry = await Sentry.Start();
-        var notExecutable = sentry.Script("plain.sh", "#!/bin/sh\n", executable: false);
+        var notExecutable = sentry.Script("plain", "no script\n", executable: false);
         var noInterpreter = sentry.Script("tide.py", "#!/opt/skerry/python9\n");
         var windowsEnds = sentry.Script("berth.sh", "#!/bin/sh\r\necho hello\r\n");
         foreach (var (program, words) in new[]
         {
-            ("/srv/skerry/missing", "no program at /srv/skerry/missing"),
+            ("/srv/skerry/missing", "There is no program at /srv/skerry/missing"),
             (sentry.Places.Root, "is a directory, not a program"),
             (notExecutable, "no execute right"),
             (noInterpreter, "asks for the interpreter /opt/skerry/python9"),
@@ -89,14 +89,14 @@ public class ClientTests
         await sentry.Wrap("counter", "--directory", directory, "--", program);
 
         Directory.Delete(directory);
-        await Refused("its directory", "is not there");
+        await Refused("The directory", "is not there");
         Directory.CreateDirectory(directory);
         sentry.Script("counter", "#!/opt/skerry/gone\n");
         await Refused("asks for the interpreter /opt/skerry/gone, which is not there");
-        sentry.Script("counter", "#!/bin/sh\n", executable: false);
+        sentry.Script("counter", "no script\n", executable: false);
         await Refused("no execute right");
         File.Delete(program);
-        await Refused("there is no program at");
+        await Refused("There is no program at");
         sentry.Script("counter", "#!/bin/sh\necho the tide table is missing >&2\nexit 3\n");
         await Refused("exit code 3", "the tide table is missing");
         await sentry.Ok("stop", "counter");

@@ -31,12 +31,14 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>The account services run as in tests: nobody where the tests run as root, else whoever runs them.</summary>
     public static string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
 
-    public static async Task<Sentry> Start()
+    /// <param name="before">A command the server is started through.</param>
+    public static async Task<Sentry> Start(params string[] before)
     {
         var root = Directory.CreateTempSubdirectory("calm-");
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
-        var sentry = new Sentry(root.FullName, Out, []);
+        var sentry = new Sentry(root.FullName, Out, before);
         await sentry.Serve();
+        if (Environment.UserName == "root") await sentry.Ok("account", "permit", Account);
         return sentry;
     }
 
@@ -74,14 +76,37 @@ public sealed class Sentry : IAsyncDisposable
         await server.WaitForExitAsync();
     }
 
-    public async Task<Said> Calm(params string[] arguments)
+    public Task<Said> Calm(params string[] arguments) => Piped("", arguments);
+
+    /// <summary>A command with something on its standard input.</summary>
+    public async Task<Said> Piped(string input, params string[] arguments)
     {
         using var process = Launch("calm", ["--root", Places.Root, .. arguments]);
+        await process.StandardInput.WriteAsync(input);
+        process.StandardInput.Close();
         var output = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
         await process.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(60));
         return new(process.ExitCode, await output, await error);
     }
+
+    /// <summary>A command left running, with variables of its own beside the caller's.</summary>
+    public Process Open(Dictionary<string, string> environment, params string[] arguments)
+    {
+        foreach (var (name, value) in environment) Environment.SetEnvironmentVariable(name, value);
+        try
+        {
+            return Launch("calm", ["--root", Places.Root, .. arguments]);
+        }
+        finally
+        {
+            foreach (var name in environment.Keys) Environment.SetEnvironmentVariable(name, null);
+        }
+    }
+
+    public Process Open(params string[] arguments) => Open([], arguments);
+
+    public string Program(string name) => Path.Combine(binaries, name);
 
     /// <summary>A command that must come true.</summary>
     public async Task<Said> Ok(params string[] arguments)
@@ -94,6 +119,15 @@ public sealed class Sentry : IAsyncDisposable
     public Task<Said> Wrap(string name, params string[] rest) => Ok(["wrap", name, "--account", Account, .. rest]);
 
     public async Task<JsonElement> Show(string name) => (await Ok("show", name, "--json")).Json;
+
+    /// <summary>A call of the API and its answer as JSON.</summary>
+    public async Task<JsonElement> Call(HttpMethod method, string path, string? body = null)
+    {
+        using var client = Http();
+        using var request = new HttpRequestMessage(method, $"http://sentry/api/{path}") { Content = body is null ? null : new StringContent(body, Encoding.UTF8, body.StartsWith('{') ? "application/json" : "application/yaml") };
+        using var response = await client.SendAsync(request);
+        return JsonDocument.Parse(await response.Content.ReadAsStringAsync()).RootElement;
+    }
 
     /// <summary>Waits, by the live events, until a service is as wanted.</summary>
     public async Task<JsonElement> Until(string name, Func<JsonElement, bool> met)

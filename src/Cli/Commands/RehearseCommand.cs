@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Runtime.InteropServices;
 using System.Text.Json;
 using CalmSentry.Cli.Rehearsing;
 using CalmSentry.Cli.Wire;
@@ -52,9 +53,16 @@ internal static class RehearseCommand
         using var response = await client.Open(HttpMethod.Post, path, content, CancellationToken.None).ConfigureAwait(false);
         using var reader = new StreamReader(await response.Content.ReadAsStreamAsync(CancellationToken.None).ConfigureAwait(false));
         string? id = null;
-        using var end = ended.Register(() =>
+        void End()
         {
             if (id is not null) _ = client.Open(HttpMethod.Post, $"rehearsals/{id}/end", null, CancellationToken.None);
+        }
+
+        using var end = ended.Register(End);
+        using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, signal =>
+        {
+            signal.Cancel = true;
+            End();
         });
         while (await reader.ReadLineAsync(CancellationToken.None).ConfigureAwait(false) is { } line)
         {

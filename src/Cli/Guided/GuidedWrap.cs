@@ -97,7 +97,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     private async Task Interpreter(CancellationToken cancellation)
     {
         var check = await Check(cancellation).ConfigureAwait(false);
-        if (check.Interpreters is not { Count: > 1 } candidates) return;
+        if (check.Interpreters is not { Count: > 1 } candidates || check.Definition?.GetProperty("program").TryGetProperty("with", out _) != true) return; // the kernel executes it by itself
         Console.WriteLine("This machine has several interpreters for it:");
         var at = candidates.ToList().FindIndex(one => one.Chosen);
         var chosen = Asking.Choice("Which one is right?", [.. candidates.Select(one => $"{one.Path}  {one.Version ?? ""}  {one.Why}")], Math.Max(0, at));
@@ -181,12 +181,14 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     private async Task Rehearse(CancellationToken cancellation)
     {
         var query = like is null ? "" : $"&like={Uri.EscapeDataString(like)}";
-        while (Asking.YesNo("Rehearse it now? It is run just as the service would run it, for 10 s, and nothing is registered.", otherwise: true))
+        while (true)
         {
+            var length = Asking.Line("Rehearse it: it is run just as the service would run it, and nothing is registered. For how long, or no:", "10s");
+            if (length is "n" or "no") return;
             RehearsalReport report;
             try
             {
-                report = await RehearseCommand.Play(client, $"rehearsals?length=10s{query}", Body.Of(definition), quiet: false, cancellation).ConfigureAwait(false);
+                report = await RehearseCommand.Play(client, $"rehearsals?length={Uri.EscapeDataString(length)}{query}", Body.Of(definition), quiet: false, cancellation).ConfigureAwait(false);
             }
             catch (Failure failure)
             {

@@ -27,6 +27,6 @@ internal sealed record Body(string Text, string? File)
     public StringContent Content() => new(Text, Encoding.UTF8, File is null || File.EndsWith(".json", StringComparison.Ordinal) ? "application/json" : "application/yaml");
 
     /// <summary>Mistakes with the name of the file they are in.</summary>
-    public Failure Explain(Failure failure) => File is null || failure.Code != "definition-invalid" ? failure
+    public Failure Explain(Failure failure) => File is null || failure.Code is not ("definition-invalid" or "malformed-body") ? failure
         : new Failure(failure.ExitCode, string.Join('\n', failure.Message.Split('\n').Select(line => $"{File}: {line}")), failure.Next, failure.Code);
 }

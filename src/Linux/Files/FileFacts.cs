@@ -15,6 +15,15 @@ public static class FileFacts
         return Libc.statx(Libc.AT_FDCWD, text.Pointer, noFollow, uid, room) == 0 ? *(uint*)(room + 20) : null;
     }
 
+    /// <summary>Whether there is a regular file, links followed: no directory, device, pipe or socket.</summary>
+    public static unsafe bool IsRegular(string path)
+    {
+        using var text = new CString(path);
+        var room = stackalloc byte[256];
+        const uint type = 0x1;
+        return Libc.statx(Libc.AT_FDCWD, text.Pointer, 0, type, room) == 0 && (*(ushort*)(room + 28) & 0xF000) == 0x8000;
+    }
+
     /// <summary>Files under the roots that were written since a moment and belong to an account; at most 20,000 entries are looked at.</summary>
     public static IReadOnlyList<string> WrittenSince(DateTime utc, IEnumerable<string> roots, uint owner)
     {

@@ -105,6 +105,7 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")] public static partial int setrlimit(int resource, ulong* limits);
     [LibraryImport("libc")] public static partial int getrlimit(int resource, ulong* limits);
     [LibraryImport("libc")] public static partial int statx(int directory, byte* path, int flags, uint mask, byte* into);
+    [LibraryImport("libc")] public static partial byte* realpath(byte* path, byte* into);
     [LibraryImport("libc")] public static partial int statfs(byte* path, byte* into);
     [LibraryImport("libc")] public static partial int memfd_create(byte* name, uint flags);
     [LibraryImport("libc")] public static partial int signalfd(int fd, byte* set, int flags);

@@ -1,3 +1,5 @@
+using CalmSentry.Linux.Files;
+
 namespace CalmSentry.Linux.Programs;
 
 /// <summary>A kind of script and what executes it.</summary>
@@ -66,7 +68,7 @@ public static class Interpreters
         foreach (var command in kind?.Commands ?? [])
             foreach (var directory in directories)
                 if (File.Exists(Path.Combine(directory, command))) found.Add(new(Path.Combine(directory, command), kind, $"it runs {kind!.Name}"));
-        return [.. found.DistinctBy(one => one.Path).DistinctBy(one => one.Why.StartsWith("the", StringComparison.Ordinal) ? one.Path : Real(one.Path))];
+        return [.. found.DistinctBy(one => one.Path).DistinctBy(one => one.Why.StartsWith("the", StringComparison.Ordinal) ? one.Path : Folders.Real(one.Path))];
     }
 
     /// <summary>The one to choose, or null when this machine has none.</summary>
@@ -95,6 +97,4 @@ public static class Interpreters
 
     private static IEnumerable<string> Glob(string directory, string inner) =>
         Directory.Exists(directory) ? Directory.GetDirectories(directory).Order(StringComparer.Ordinal).Select(one => Path.Combine(one, inner)).Where(Directory.Exists) : [];
-
-    private static string Real(string path) => File.ResolveLinkTarget(path, returnFinalTarget: true)?.FullName ?? path;
 }

@@ -1,3 +1,5 @@
+using CalmSentry.Linux.Files;
+
 namespace CalmSentry.Linux.Programs;
 
 /// <summary>What is wrong with a path as a program.</summary>
@@ -23,7 +25,7 @@ public sealed record ProgramFile(string Path, ProgramFault Fault, string? Interp
         if (!File.Exists(path)) return new(path, ProgramFault.Missing, null);
         try
         {
-            if ((File.GetAttributes(path) & FileAttributes.Device) != 0) return new(path, ProgramFault.NotAFile, null);
+            if (!FileFacts.IsRegular(path)) return new(path, ProgramFault.NotAFile, null);
             var mode = File.GetUnixFileMode(path);
             const UnixFileMode anyExecute = UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
             if ((mode & anyExecute) == 0) return new(path, ProgramFault.NoExecuteRight, null);

@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Text.RegularExpressions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Server.Services;
@@ -72,7 +73,6 @@ internal sealed class FolderRights(House house)
         if (HostTools.Find("setfacl") is not null)
         {
             var (_, list, _) = await HostTools.Ask("getfacl", "-cpE", path).ConfigureAwait(false);
-            var before = list.Split('\n').FirstOrDefault(line => line.StartsWith($"user:{account.Name}:", StringComparison.Ordinal))?.Split(':')[2] ?? "";
             var capital = rights == "x" ? "x" : rights.Replace("x", "X", StringComparison.Ordinal);
             var error = whole
                 ? await HostTools.Run("setfacl", "-R", "-P", "-m", $"u:{account.Name}:{capital},d:u:{account.Name}:{capital}", path).ConfigureAwait(false)
@@ -81,7 +81,7 @@ internal sealed class FolderRights(House house)
                 : await HostTools.Run("setfacl", "-m", $"u:{account.Name}:x", path).ConfigureAwait(false);
             if (error is null && await May(account, 'x', path).ConfigureAwait(false))
             {
-                Note(new(account.Name, path, "acl", before, folder));
+                Note(new(account.Name, path, "acl", list, folder));
                 return null;
             }
         }
@@ -105,10 +105,25 @@ internal sealed class FolderRights(House house)
     {
         if (!Directory.Exists(grant.Path)) return null;
         var user = $"u:{account.Name}";
-        if (grant.Before.Length > 0) return await HostTools.Run("setfacl", "-m", $"{user}:{grant.Before}", grant.Path).ConfigureAwait(false);
-        return grant.Path == grant.Folder
+        var before = grant.Before.Split('\n');
+        if (before.FirstOrDefault(line => line.StartsWith($"user:{account.Name}:", StringComparison.Ordinal)) is { } own) return await HostTools.Run("setfacl", "-m", $"{user}:{own.Split(':')[2]}", grant.Path).ConfigureAwait(false);
+        var whole = grant.Path == grant.Folder;
+        var error = whole
             ? await HostTools.Run("setfacl", "-R", "-P", "-x", $"{user},d:{user}", grant.Path).ConfigureAwait(false)
             : await HostTools.Run("setfacl", "-x", user, grant.Path).ConfigureAwait(false);
+        return error ?? await ClearEmptyLists(grant.Path, whole).ConfigureAwait(false);
+    }
+
+    /// <summary>Access lists that name nobody any more are what taking an entry leaves behind: they go, all others stay.</summary>
+    private static async Task<string?> ClearEmptyLists(string path, bool whole)
+    {
+        var (_, lists, _) = await HostTools.Ask("getfacl", whole ? "-RPspE" : "-spE", path).ConfigureAwait(false);
+        var empty = lists.Split("\n\n", StringSplitOptions.RemoveEmptyEntries).Select(list => list.Split('\n'))
+            .Where(list => !list.Any(line => !line.StartsWith('#') && line.Replace("default:", "", StringComparison.Ordinal).Split(':') is [_, { Length: > 0 }, _]))
+            .Select(list => Regex.Replace(list[0]["# file: ".Length..], @"\\([0-7]{3})", octal => ((char)Convert.ToInt32(octal.Groups[1].Value, 8)).ToString()));
+        foreach (var some in empty.Chunk(500))
+            if (await HostTools.Run("setfacl", ["-b", "--", .. some]).ConfigureAwait(false) is { } error) return error;
+        return null;
     }
 
     private static string? TakeGroup(StoredGrant grant)

@@ -21,7 +21,17 @@ internal static class HostTools
         if (Find(command) is not { } path) return (127, "", $"this host has no {command}");
         var start = new ProcessStartInfo(path, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true, WorkingDirectory = "/" };
         start.Environment["LC_ALL"] = "C.UTF-8";
-        using var process = Process.Start(start)!;
+        Process process;
+        try
+        {
+            process = Process.Start(start)!;
+        }
+        catch (System.ComponentModel.Win32Exception refused)
+        {
+            return (126, "", $"{path} cannot be executed: {refused.Message}");
+        }
+
+        using var _ = process;
         process.StandardInput.Close();
         var error = process.StandardError.ReadToEndAsync();
         var output = await process.StandardOutput.ReadToEndAsync().ConfigureAwait(false);

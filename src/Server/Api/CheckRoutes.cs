@@ -33,13 +33,13 @@ internal static class CheckRoutes
                 var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
                 return sent.Problem ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context).ConfigureAwait(false);
             })
-            .TakesDefinition().Produces<string>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json")
+            .TakesDefinition().Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json")
             .WithSummary("Run a definition exactly as its service would, for ?length= (10s); live lines, then the report");
         api.MapPost("/services/{name}/rehearsals", async (string name, string? length, string? accept, Registry registry, RehearsalRoom room, Checker checker, House house, HttpContext context) =>
                 registry.Find(name) is { } actor
                     ? await Rehearse(actor.Definition, length, accept, room, checker, house, context).ConfigureAwait(false)
                     : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<string>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json").WithSummary("The same, of a registered service that is not running");
+            .Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json").WithSummary("The same, of a registered service that is not running");
         api.MapPost("/rehearsals/{id}/end", (string id, RehearsalRoom room) => room.End(id) ? TypedResults.NoContent() : Problems.Of(404, "no-such-rehearsal", "No such rehearsal", $"No rehearsal {id} is being played."))
             .Produces(204).Produces<Problem>(404, "application/problem+json").WithSummary("Wind a rehearsal down now, and report");
     }

@@ -2,6 +2,7 @@ using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
 
@@ -36,7 +37,7 @@ internal static class CopyChecks
     public static IReadOnlyList<Copy> Find(ProgramPart program, string runDirectory)
     {
         var command = LaunchOrder.CommandOf(program);
-        var path = Real(program.Path);
+        var path = Folders.Real(program.Path);
         // Of one of the host's own programs, such as a shell, only the arguments tell whether it is the same.
         var common = LaunchOrder.IsHostDirectory(Path.GetDirectoryName(path) ?? "/") || LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/");
         var found = new List<Copy>();
@@ -44,7 +45,7 @@ internal static class CopyChecks
         foreach (var pid in ProcessFacts.All())
         {
             var line = ProcessFacts.CommandLine(pid);
-            if (line.Count == 0 || pid == Environment.ProcessId) continue;
+            if (line.Count == 0 || ProcessFacts.Parent(pid) == Environment.ProcessId) continue; // what our own checks run
             var executes = ProcessFacts.Executable(pid) == path && program.With is null;
             var at = executes ? 0 : ScriptAt(line, pid, path, common);
             if (at < 0) continue;
@@ -64,7 +65,7 @@ internal static class CopyChecks
         for (var i = 1; i < Math.Min(line.Count, 5); i++)
         {
             if (!line[i].EndsWith(Path.GetFileName(script), StringComparison.Ordinal) || line[i].Contains('\0', StringComparison.Ordinal)) continue;
-            if (Real(Path.GetFullPath(line[i], ProcessFacts.WorkingDirectory(pid) ?? "/")) == script) return i;
+            if (Folders.Real(Path.GetFullPath(line[i], ProcessFacts.WorkingDirectory(pid) ?? "/")) == script) return i;
         }
 
         return -1;
@@ -83,17 +84,5 @@ internal static class CopyChecks
 
         if (ProcessFacts.Terminal(pid) is { } terminal) return $"from the terminal {terminal}";
         return ProcessFacts.Parent(pid) == 1 ? "from a boot script, or left behind by a login that has ended" : $"begun by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
-    }
-
-    private static string Real(string path)
-    {
-        try
-        {
-            return new FileInfo(path).ResolveLinkTarget(returnFinalTarget: true)?.FullName ?? path;
-        }
-        catch (IOException)
-        {
-            return path;
-        }
     }
 }

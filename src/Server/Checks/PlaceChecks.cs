@@ -34,7 +34,8 @@ internal static class PlaceChecks
 
         var directory = LaunchOrder.DirectoryOf(definition, subject.House.Places);
         if (Directory.Exists(directory) && directory != subject.House.Places.StateOf(definition.Name)) needs.Add(new('x', directory, "enter its directory", "directory-unreachable", Severity.Blocks));
-        if (program.PidFile is { } pidFile && Path.GetDirectoryName(pidFile) is { } folder) needs.Add(new('w', folder, "write its pid file in", "pid-file-unwritable", Severity.Blocks));
+        // Its state directory is made for it and always its own.
+        if (program.PidFile is { } pidFile && Path.GetDirectoryName(pidFile) is { } folder && folder != subject.House.Places.StateOf(definition.Name)) needs.Add(new('w', folder, "write its pid file in", "pid-file-unwritable", Severity.Blocks));
         needs.AddRange(FilesAmong(program, directory).Select(file => new Need('r', file, "read", "file-unreadable", Severity.Risk)));
         found.AddRange(await Ask(subject, needs).ConfigureAwait(false));
         return found;
@@ -53,7 +54,7 @@ internal static class PlaceChecks
     private static async Task<IReadOnlyList<Finding>> Ask(Subject subject, IReadOnlyList<Need> needs)
     {
         // Of a path that is refused it is the first folder on the way that a person must mend: all of them are asked in one go.
-        var ways = needs.Select(need => Folders.Above(need.Path).Select(folder => new AccessQuestion('x', folder)).Append(new(need.Right, need.Path)).ToList()).ToList();
+        var ways = needs.Select(need => Folders.Above(need.Path).Concat(Folders.Above(Folders.Real(need.Path))).Distinct().Select(folder => new AccessQuestion('x', folder)).Append(new(need.Right, need.Path)).ToList()).ToList();
         var answers = await subject.House.AsAccount.Ask(subject.Account!, subject.Groups, [.. ways.SelectMany(way => way)]).ConfigureAwait(false);
         var found = new List<Finding>();
         for (var (i, at) = (0, 0); i < needs.Count; at += ways[i++].Count)

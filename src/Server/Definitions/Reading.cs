@@ -23,7 +23,7 @@ internal static class Reading
     public static async Task<Sent> Read(HttpRequest request, Caller caller, MapNode? under = null)
     {
         var (node, error) = await Parse(request).ConfigureAwait(false);
-        if (error is not null) return Failed([error]);
+        if (error is not null) return Failed([error], "malformed-body");
         if (node is not MapNode map) return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
         if (under is not null) map = Overlay(under, map);
         return Of(Complete(map, caller));
@@ -56,10 +56,10 @@ internal static class Reading
         return new MapNode(entries, over.Place);
     }
 
-    private static Sent Failed(IReadOnlyList<DefinitionError> errors)
+    private static Sent Failed(IReadOnlyList<DefinitionError> errors, string code = "definition-invalid")
     {
         var told = errors.Select(error => error.ToString()).ToList();
-        return new(null, new MapNode([]), errors, Problems.Of(400, "definition-invalid", "The definition has errors", string.Join("\n", told), "Mend what is named and send it again; nothing was changed.", told));
+        return new(null, new MapNode([]), errors, Problems.Of(400, code, "The definition has errors", string.Join("\n", told), "Mend what is named and send it again; nothing was changed.", told));
     }
 
     private static async Task<(Node? Node, DefinitionError? Error)> Parse(HttpRequest request)

@@ -23,7 +23,7 @@ internal static class YamlNodes
         }
         catch (YamlException error)
         {
-            return (null, new("definition", $"no YAML ({(error.InnerException ?? error).Message.TrimEnd('.')})", "YAML 1.2: keys and values, indented by spaces", PlaceOf(error.Start)));
+            return (null, new("definition", $"no YAML ({(error.InnerException ?? error).Message.TrimEnd('.')})", "YAML 1.2: keys and values, indented by spaces", PlaceOf(error.End)));
         }
     }
 

@@ -34,6 +34,8 @@ internal sealed class Rehearsal : IDisposable
     private bool detached, launched;
     private Outcome? mainOutcome, outcome;
     private long peakKib, cpuMicroseconds;
+    private int sent;
+    private TimeSpan? stopTook;
 
     private Rehearsal(House house, Definition definition, Account account, string id)
     {
@@ -87,6 +89,7 @@ internal sealed class Rehearsal : IDisposable
         var state = house.Places.StateOf(definition.Name);
         var stateIsNew = !Directory.Exists(state);
         KeeperLink? link = null;
+        var last = new RehearsalEvent { Kind = "note", Text = "" };
         try
         {
             Ownership.MakeDirectory(state, account);
@@ -95,12 +98,13 @@ internal sealed class Rehearsal : IDisposable
             var (upFor, stop) = await Run(link, length).ConfigureAwait(false);
             var report = Report(upFor, stop);
             if (launched) house.Store.SetRehearsal(definition.Name, house.Now, new(report.PeakBytes, [.. report.Ports.Where(port => port.Protocol == "tcp").Select(port => port.Port)]));
-            Tell(new RehearsalEvent { Kind = "report", Report = report });
+            await house.Store.Flush().ConfigureAwait(false);
+            last = new RehearsalEvent { Kind = "report", Report = report };
         }
         catch (Exception failed)
         {
             // Whatever it was, whoever rehearses is told and nothing is left behind.
-            Tell(new RehearsalEvent { Kind = "note", Text = $"The rehearsal could not be played: {failed.Message}." });
+            last = new RehearsalEvent { Kind = "note", Text = $"The rehearsal could not be played: {failed.Message}." };
         }
         finally
         {
@@ -115,6 +119,7 @@ internal sealed class Rehearsal : IDisposable
             Directory.Delete(site.Place, recursive: true);
             if (stateIsNew && Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any()) Directory.Delete(state);
             house.Keepers.ReserveSoon();
+            Tell(last); // when it is told, nothing is left
             events.Writer.TryComplete();
         }
     }
@@ -156,7 +161,8 @@ internal sealed class Rehearsal : IDisposable
         foreach (var step in definition.WindDown)
         {
             Tell(new RehearsalEvent { Kind = "note", Text = $"{step.Signal} is sent." });
-            link.Send(new Message(KeeperWord.Signal).With("number", SignalNames.Numbers[step.Signal]).With("to", main == 0 ? "tree" : "main"));
+            sent = SignalNames.Numbers[step.Signal];
+            link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", main == 0 ? "tree" : "main"));
             news = await Until(link, news, step.Wait).ConfigureAwait(false);
             if (outcome is not null)
             {
@@ -169,8 +175,6 @@ internal sealed class Rehearsal : IDisposable
         await Until(link, news, ForcePatience).ConfigureAwait(false);
         return $"It had not ended {Seconds(house.Now - asked)} after {(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Signal)))} and was ended by force: as a service it would lose what it has not written by then.";
     }
-
-    private TimeSpan? stopTook;
 
     private async Task<Task<(KeeperWord, byte[])?>> Until(KeeperLink link, Task<(KeeperWord, byte[])?> news, TimeSpan patience)
     {
@@ -204,8 +208,10 @@ internal sealed class Rehearsal : IDisposable
                 break;
             case KeeperWord.MainEnded:
                 mainOutcome = Remains.Read(body);
-                detached |= mainOutcome.IsGood && !ending.IsCancellationRequested;
+                detached |= mainOutcome.IsGood && sent == 0;
                 main = 0;
+                // As a service's stop: a wrapper script that ends at once leaves its program behind, and the wish is passed on.
+                if (sent != 0) link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", "tree"));
                 break;
             case KeeperWord.TreeEnded:
                 outcome = Remains.Read(body);

@@ -93,25 +93,60 @@ test("when the connection is gone it says so, and when it is back nothing is mis
   await expect(page.getByLabel("Output").getByText("ready")).toHaveCount(1);
 });
 
-test("the wrap form shows the sentry's findings at their fields and leads to the running service", async ({
-  page,
-  sentry,
-}) => {
-  const program = sentry.file("ledger.sh", '#!/bin/sh\nprintf "%s\\n" "$GREETING" "$@"\nexec sleep 600\n');
+test("the wrap form checks while one types, rehearses, and leads to the running service", async ({ page, sentry }) => {
+  const program = sentry.file(
+    "ledger.sh",
+    '#!/bin/sh\nprintf "%s\\n" "$GREETING" "$@"\necho careful >&2\ntrap "sleep 0.3; exit 0" TERM\nwhile :; do sleep 0.05; done\n',
+  );
   const complaints = await enter(page, sentry);
   await page.getByRole("navigation").getByText("Wrap a program").click();
+  const found = page.getByRole("complementary", { name: "Checked while you type" });
+  await expect(found).toContainText("Nothing to check yet");
   await page.getByLabel("Name").fill("Fare ledger");
-  await page.getByLabel("Account").fill(sentry.account);
   await page.getByLabel("Program").fill("/srv/skerry/nothing");
-  await page.getByRole("button", { name: "Wrap" }).click();
-  await expect(page.getByText("There is no program at /srv/skerry/nothing.")).toBeVisible();
+  await page.getByLabel("Account").fill(sentry.account);
+  await expect(found).toContainText("There is no program at /srv/skerry/nothing.");
+  await page.getByLabel("Memory").fill("plenty");
+  await expect(page.getByText("'plenty'; allowed: an amount such as 64 MiB").first()).toBeVisible();
+  await page.getByLabel("Memory").fill("64 MiB");
   await page.getByLabel("Program").fill(program);
   await page.getByLabel("Arguments").fill("--book\nday book");
   await page.getByLabel("Environment").fill("GREETING=god dag = ja");
-  await page.getByRole("button", { name: "Wrap" }).click();
+  await page.getByLabel("Clean stop").fill("TERM 500 ms");
+  await expect(found.getByRole("status")).toContainText("nothing stands in its way");
+
+  await page.getByLabel("For how long").fill("1s");
+  await page.getByRole("button", { name: "Rehearse" }).click();
+  await expect(page.getByLabel("What it prints")).toContainText("god dag = ja");
+  await expect(page.getByLabel("What it prints")).toContainText("! careful");
+  await expect(page.getByText("It stayed up for")).toBeVisible();
+  await page.getByRole("button", { name: "Take over what is proposed" }).click();
+  await expect(page.getByLabel("Clean stop")).toHaveValue("TERM 10 s");
+  await expect(found.getByText("calm wrap fare-ledger --title 'Fare ledger'")).toBeVisible();
+
+  await page.getByRole("button", { name: "Wrap", exact: true }).click();
   await expect(page.getByRole("heading", { name: "Fare ledger" })).toBeVisible();
   for (const line of ["god dag = ja", "--book", "day book"])
     await expect(page.getByLabel("Output").getByText(line, { exact: true })).toBeVisible();
+  await expect(page.getByRole("row", { name: /resources.memory 64 MiB 64 MiB/ })).toBeVisible();
+  await page.getByRole("button", { name: "Check it now" }).click();
+  await expect(page.getByText("Fare ledger could be started")).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
+test("a secret goes in on the service's page and is never shown again", async ({ page, sentry }) => {
+  const program = sentry.file("tells.sh", '#!/bin/sh\necho "key: $LEDGER_KEY"\nexec sleep 600\n');
+  sentry.calm("wrap", "Fare ledger", "--account", sentry.account, "--secret", "LEDGER_KEY", "--", program);
+  const complaints = await enter(page, sentry);
+  await page.getByText("Fare ledger").first().click();
+  await page.getByRole("button", { name: "Start" , exact: true }).click();
+  await expect(page.getByText("Its secret LEDGER_KEY has no value yet")).toBeVisible();
+  await page.getByLabel("LEDGER_KEY").fill("herring-4711");
+  await page.getByRole("button", { name: "Set", exact: true }).click();
+  await expect(page.getByRole("button", { name: "Replace" })).toBeVisible();
+  await page.getByRole("button", { name: "Start", exact: true }).click();
+  await expect(page.getByLabel("Output")).toContainText("key: ****");
+  expect(await page.content()).not.toContain("herring-4711");
   expect(complaints).toEqual([]);
 });
 

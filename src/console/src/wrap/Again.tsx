@@ -1,0 +1,22 @@
+import { Tabs } from "@mantine/core";
+import type { RepeatView } from "../api/client";
+
+const quoted = (word: string) => (/^[\p{L}\p{N}\-_./=:,@%+]+$/u.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`);
+
+/** The same definition as a command to type and as a file to keep. */
+export function Again({ repeat }: { repeat: RepeatView }) {
+  return (
+    <Tabs defaultValue="command" keepMounted={false}>
+      <Tabs.List>
+        <Tabs.Tab value="command">As a command</Tabs.Tab>
+        <Tabs.Tab value="file">As a file</Tabs.Tab>
+      </Tabs.List>
+      <Tabs.Panel value="command">
+        <pre className="again">{repeat.command ? repeat.command.map(quoted).join(" ") : "Only a file can say all of it."}</pre>
+      </Tabs.Panel>
+      <Tabs.Panel value="file">
+        <pre className="again">{repeat.file}</pre>
+      </Tabs.Panel>
+    </Tabs>
+  );
+}

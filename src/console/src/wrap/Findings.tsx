@@ -1,0 +1,71 @@
+import { Button } from "@mantine/core";
+import { useMutation } from "@tanstack/react-query";
+import { api, type CheckView, type FindingView, take } from "../api/client";
+
+const marks = { blocks: "▲", risk: "△", note: "○" } as Record<string, string>;
+const words = { blocks: "in its way", risk: "a risk", note: "to know" } as Record<string, string>;
+
+/** What a check saw: how bad, what, why it matters, what to do. What a button can do, a button does. */
+export function Findings(props: {
+  check: CheckView;
+  account: string;
+  onAccept?: (code: string) => void;
+  onChanged: () => void;
+}) {
+  return (
+    <ul className="findings">
+      {props.check.findings.map((finding) => (
+        <Finding key={finding.code + finding.seen} finding={finding} {...props} />
+      ))}
+    </ul>
+  );
+}
+
+function Finding({
+  finding,
+  account,
+  onAccept,
+  onChanged,
+}: {
+  finding: FindingView;
+  account: string;
+  onAccept?: (code: string) => void;
+  onChanged: () => void;
+}) {
+  const blocks = finding.severity === "blocks" && !finding.accepted;
+  const mend = useMutation({
+    mutationFn: () => {
+      const path = { params: { path: { name: account } } };
+      return take(
+        finding.code === "account-missing"
+          ? api.POST("/api/accounts/{name}", path)
+          : api.POST("/api/accounts/{name}/permit", path),
+      );
+    },
+    onSuccess: onChanged,
+  });
+  const button = { "account-missing": "Make the account", "account-not-permitted": "Permit it" }[finding.code];
+  return (
+    <li className={blocks ? "asks" : undefined}>
+      <strong>
+        {finding.accepted ? "✓ accepted" : `${marks[finding.severity]} ${words[finding.severity]}`}
+        {finding["only-now"] && !finding.accepted ? ", now" : ""}
+      </strong>{" "}
+      <code>{finding.code}</code>
+      <p>{finding.seen}</p>
+      <p className="quiet">{finding.why}</p>
+      <p className="mend">{finding.mend}</p>
+      {button && account !== "" && (
+        <Button size="compact-sm" variant="default" loading={mend.isPending} onClick={() => mend.mutate()}>
+          {button}
+        </Button>
+      )}
+      {mend.isError && <p role="alert">{mend.error.message}</p>}
+      {blocks && !finding["only-now"] && onAccept && (
+        <Button size="compact-sm" variant="subtle" onClick={() => onAccept(finding.code)}>
+          Accept it all the same
+        </Button>
+      )}
+    </li>
+  );
+}

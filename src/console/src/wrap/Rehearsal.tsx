@@ -1,0 +1,144 @@
+import { Button, TextInput } from "@mantine/core";
+import { useEffect, useRef, useState } from "react";
+import type { Problem, RehearsalEvent, RehearsalReport } from "../api/client";
+import type { Definition } from "./definition";
+
+type Line = { id: number; kind: string; text: string };
+
+/** The program run just as its service would run it, live, and what was seen. Leaving the page ends it. */
+export function Rehearsal({ definition, onAdopt }: { definition: Definition; onAdopt: (adoption: Definition) => void }) {
+  const [length, setLength] = useState("10s");
+  const [lines, setLines] = useState<Line[]>([]);
+  const [report, setReport] = useState<RehearsalReport>();
+  const [problem, setProblem] = useState<string>();
+  const [id, setId] = useState<string>();
+  const [playing, setPlaying] = useState(false);
+  const leave = useRef<AbortController>(undefined);
+  useEffect(() => () => leave.current?.abort(), []);
+
+  const play = async () => {
+    setLines([]);
+    setReport(undefined);
+    setProblem(undefined);
+    setPlaying(true);
+    leave.current = new AbortController();
+    try {
+      const response = await fetch(`/api/rehearsals?length=${encodeURIComponent(length)}`, {
+        method: "POST",
+        headers: { "Content-Type": "application/json" },
+        body: JSON.stringify(definition),
+        signal: leave.current.signal,
+      });
+      if (!response.ok || !response.body) {
+        const said = (await response.json()) as Problem;
+        setProblem([said.detail, said.next].filter(Boolean).join(" "));
+        return;
+      }
+      for await (const event of events(response.body)) {
+        if (event.id) setId(event.id);
+        if (event.report) setReport(event.report);
+        else setLines((before) => [...before.slice(-499), { id: before.length, kind: event.kind, text: event.text ?? "" }]);
+      }
+    } catch (error) {
+      if (!leave.current.signal.aborted) setProblem(`The rehearsal was cut off: ${(error as Error).message}`);
+    } finally {
+      setPlaying(false);
+      setId(undefined);
+    }
+  };
+
+  return (
+    <>
+      <div className="bar">
+        <TextInput
+          aria-label="For how long"
+          value={length}
+          onChange={(event) => setLength(event.currentTarget.value)}
+          w={90}
+          disabled={playing}
+        />
+        {playing ? (
+          <Button variant="default" onClick={() => id && fetch(`/api/rehearsals/${id}/end`, { method: "POST" })}>
+            End it now
+          </Button>
+        ) : (
+          <Button variant="default" onClick={play}>
+            Rehearse
+          </Button>
+        )}
+      </div>
+      {problem && (
+        <p className="asks" role="alert">
+          ▲ {problem}
+        </p>
+      )}
+      {lines.length > 0 && (
+        // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
+        <pre className="stage" aria-label="What it prints" tabIndex={0}>
+          {lines.map((line) => (
+            <div key={line.id} className={line.kind}>
+              {line.kind === "error" ? "! " : line.kind === "output" ? "  " : "… "}
+              {line.text}
+            </div>
+          ))}
+        </pre>
+      )}
+      {report && <Report report={report} onAdopt={onAdopt} />}
+    </>
+  );
+}
+
+function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adoption: Definition) => void }) {
+  const mib = (report["peak-bytes"] / 1048576).toFixed(1);
+  return (
+    <div role="status">
+      <p className={report["stayed-up"] ? undefined : "asks"}>
+        {report["stayed-up"] ? "✓" : "▲"} {report.said} {report.stop}
+      </p>
+      <dl className="facts">
+        <dt>Ports</dt>
+        <dd>
+          {report.ports.length === 0
+            ? "none opened"
+            : report.ports.map((port) => `${port.protocol} ${port.port} (${port.reach})`).join(", ")}
+        </dd>
+        <dt>Files written</dt>
+        <dd>{report.files.length === 0 ? "none" : report.files.slice(0, 6).join(", ")}</dd>
+        <dt>Used</dt>
+        <dd>
+          {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time, {report.children} child processes
+        </dd>
+      </dl>
+      {report.proposals.length > 0 && (
+        <ul className="findings">
+          {report.proposals.map((proposal) => (
+            <li key={proposal.key + proposal.why}>
+              <code>
+                {proposal.key}
+                {proposal.value ? `: ${proposal.value}` : ""}
+              </code>
+              <p className="quiet">{proposal.why}</p>
+            </li>
+          ))}
+        </ul>
+      )}
+      {report.adoption != null && (
+        <Button variant="default" onClick={() => onAdopt(report.adoption as Definition)}>
+          Take over what is proposed
+        </Button>
+      )}
+    </div>
+  );
+}
+
+async function* events(body: ReadableStream<Uint8Array>): AsyncGenerator<RehearsalEvent> {
+  const reader = body.pipeThrough(new TextDecoderStream() as never).getReader() as ReadableStreamDefaultReader<string>;
+  let open = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    const parts = (open + value).split("\n");
+    open = parts.pop() ?? "";
+    for (const part of parts) yield JSON.parse(part);
+  }
+}

@@ -1,0 +1,184 @@
+/** The form's fields as text, and the definition they make. What is left empty is left out, so that it keeps its default. */
+export type Fields = {
+  name: string;
+  notes: string;
+  kind: "stays" | "detaches" | "toggles";
+  path: string;
+  with: string;
+  arguments: string;
+  directory: string;
+  environment: string;
+  secrets: string;
+  pidFile: string;
+  stop: string;
+  account: string;
+  groups: string;
+  umask: string;
+  moreRights: boolean;
+  priority: string;
+  disk: string;
+  processors: string;
+  memory: string;
+  cpu: string;
+  openFiles: string;
+  tasks: string;
+  at: "boot" | "request";
+  windDown: string;
+  accept: string[];
+  start: boolean;
+};
+
+export const empty: Fields = {
+  name: "",
+  notes: "",
+  kind: "stays",
+  path: "",
+  with: "",
+  arguments: "",
+  directory: "",
+  environment: "",
+  secrets: "",
+  pidFile: "",
+  stop: "",
+  account: "",
+  groups: "",
+  umask: "",
+  moreRights: false,
+  priority: "normal",
+  disk: "normal",
+  processors: "",
+  memory: "",
+  cpu: "",
+  openFiles: "",
+  tasks: "",
+  at: "boot",
+  windDown: "",
+  accept: [],
+  start: true,
+};
+
+/** Which field a key of the definition stands in. */
+export const fieldOf: Record<string, keyof Fields> = {
+  name: "name",
+  title: "name",
+  notes: "notes",
+  "program.kind": "kind",
+  "program.path": "path",
+  "program.with": "with",
+  "program.arguments": "arguments",
+  "program.directory": "directory",
+  "program.environment": "environment",
+  "program.secrets": "secrets",
+  "program.pid-file": "pidFile",
+  "program.stop": "stop",
+  "identity.account": "account",
+  "identity.groups": "groups",
+  "identity.umask": "umask",
+  "resources.processors": "processors",
+  "resources.memory": "memory",
+  "resources.cpu": "cpu",
+  "resources.open-files": "openFiles",
+  "resources.tasks": "tasks",
+  "wind-down": "windDown",
+};
+
+const lines = (text: string) => text.split("\n").filter((line) => line.trim() !== "");
+/** Arguments are taken a line each, exactly: only the line end that closes the text is not one. */
+const exact = (text: string) => (text === "" ? undefined : text.replace(/\n$/, "").split("\n"));
+const some = <T>(list: T[]) => (list.length > 0 ? list : undefined);
+
+export type Definition = { [key: string]: unknown };
+
+export function definition(fields: Fields): Definition {
+  const variables = lines(fields.environment).map((line) => {
+    const equals = line.indexOf("=");
+    return equals < 0 ? [line.trim(), ""] : [line.slice(0, equals).trim(), line.slice(equals + 1)];
+  });
+  return clean({
+    name: fields.name.trim(),
+    notes: fields.notes.trim(),
+    program: clean({
+      kind: fields.kind === "stays" ? "" : fields.kind,
+      path: fields.path.trim(),
+      with: fields.with.trim(),
+      arguments: exact(fields.arguments),
+      directory: fields.directory.trim(),
+      environment: variables.length > 0 ? Object.fromEntries(variables) : undefined,
+      secrets: some(
+        lines(fields.secrets).map((line) =>
+          line.trim().endsWith(":file") ? { key: line.trim().slice(0, -5), as: "file" } : line.trim(),
+        ),
+      ),
+      "pid-file": fields.kind === "detaches" ? fields.pidFile.trim() : "",
+      stop: fields.kind === "toggles" ? exact(fields.stop) : undefined,
+    }),
+    identity: clean({
+      account: fields.account.trim(),
+      groups: some(fields.groups.split(/[\s,]+/).filter(Boolean)),
+      umask: fields.umask.trim(),
+      "more-rights": fields.moreRights ? "allowed" : "",
+    }),
+    resources: clean({
+      priority: fields.priority === "normal" ? "" : fields.priority,
+      disk: fields.disk === "normal" ? "" : fields.disk,
+      processors: fields.processors.trim(),
+      memory: fields.memory.trim(),
+      cpu: fields.cpu.trim(),
+      "open-files": fields.openFiles.trim(),
+      tasks: fields.tasks.trim(),
+    }),
+    begin: { at: fields.at },
+    "wind-down": some(
+      lines(fields.windDown).map((line) => {
+        const [signal, ...wait] = line.trim().split(/\s+/);
+        return clean({ signal, wait: wait.join(" ") });
+      }),
+    ),
+    accept: some(fields.accept),
+  }) as Definition;
+}
+
+function clean(map: Definition): Definition | undefined {
+  const kept = Object.entries(map).filter(([, value]) => value !== undefined && value !== "");
+  return kept.length > 0 ? Object.fromEntries(kept) : undefined;
+}
+
+/** The fields of another service's definition, as far as the form has them; its name is not taken over. */
+// biome-ignore lint/suspicious/noExplicitAny: a definition is described by its own schema, not by the API's
+export function fields(from: any, given: readonly string[]): Fields {
+  const was = (key: string) => given.includes(key);
+  const { program, identity, resources } = from;
+  return {
+    ...empty,
+    notes: from.notes ?? "",
+    kind: program.kind,
+    path: program.path,
+    with: program.with ?? "",
+    arguments: (program.arguments ?? []).join("\n"),
+    directory: program.directory ?? "",
+    environment: Object.entries(program.environment ?? {})
+      .map(([name, value]) => `${name}=${value}`)
+      .join("\n"),
+    secrets: (program.secrets ?? [])
+      .map((use: string | { key: string }) => (typeof use === "string" ? use : `${use.key}:file`))
+      .join("\n"),
+    pidFile: program["pid-file"] ?? "",
+    stop: (program.stop ?? []).join("\n"),
+    account: identity.account,
+    groups: (identity.groups ?? []).join(", "),
+    umask: was("identity.umask") ? identity.umask : "",
+    moreRights: identity["more-rights"] === "allowed",
+    priority: resources.priority,
+    disk: resources.disk,
+    processors: resources.processors ?? "",
+    memory: resources.memory ?? "",
+    cpu: resources.cpu ?? "",
+    openFiles: resources["open-files"] ?? "",
+    tasks: resources.tasks ?? "",
+    at: from.begin.at,
+    windDown: was("wind-down")
+      ? from["wind-down"].map((step: { signal: string; wait: string }) => `${step.signal} ${step.wait}`).join("\n")
+      : "",
+    accept: from.accept ?? [],
+  };
+}

@@ -1,0 +1,86 @@
+using System.Diagnostics;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>Accounts of the host, really made, given rights, and removed.</summary>
+public class AccountTests
+{
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)] // where the file system has no access lists (here: the tool for them is not found), the group is used
+    public async Task One_is_made_given_just_the_right_it_lacks_and_everything_is_taken_back(bool accessLists)
+    {
+        await using var sentry = accessLists ? await Sentry.Start() : await Sentry.Start("unshare", "--mount", "sh", "-c", "mount --bind /dev/null /usr/bin/setfacl && exec \"$0\" \"$@\"");
+        var name = $"calm-t{Environment.ProcessId}";
+        var closed = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "closed")).FullName;
+        var folder = Directory.CreateDirectory(Path.Combine(closed, "books")).FullName;
+        await File.WriteAllTextAsync(Path.Combine(folder, "day.book"), "1 adult\n");
+        foreach (var one in new[] { closed, folder }) File.SetUnixFileMode(one, (UnixFileMode)0b111_000_000);
+        var before = await Rights(closed, folder);
+        try
+        {
+            Assert.Contains("is made: locked", (await sentry.Ok("account", "create", name)).Output, StringComparison.Ordinal);
+            var entry = (await File.ReadAllLinesAsync("/etc/passwd")).Single(line => line.StartsWith(name + ":", StringComparison.Ordinal));
+            Assert.EndsWith(":/nonexistent:/usr/sbin/nologin", entry, StringComparison.Ordinal);
+            Assert.Contains($"{name}:!", await File.ReadAllTextAsync("/etc/shadow"), StringComparison.Ordinal);
+            Assert.Equal(1, (await sentry.Calm("account", "create", name)).Exit);
+
+            var writes = sentry.Script("writes", $"#!/bin/sh\necho 2 adults >{folder}/new.book || exit 1\ncat {folder}/day.book\nexec sleep 600\n");
+            await sentry.Ok("wrap", "writes", "--account", name, "--recover", "never", "--", writes);
+            Assert.Equal(1, (await sentry.Calm("start", "writes")).Exit);
+            var granted = (await sentry.Ok("account", "grant", name, folder)).Output;
+            Assert.Contains($"{name} may pass through {closed}.", granted, StringComparison.Ordinal);
+            Assert.Contains($"{name} may read and write {folder}", granted, StringComparison.Ordinal);
+            Assert.Contains("already; nothing was changed", (await sentry.Ok("account", "grant", name, folder)).Output, StringComparison.Ordinal);
+            if (accessLists) await sentry.Ok("start", "writes");
+            var shown = (await sentry.Ok("account", "show", name)).Output;
+            Assert.Contains(folder, shown, StringComparison.Ordinal);
+            Assert.Contains("cannot log in and is in no powerful group", shown, StringComparison.Ordinal);
+            Assert.Matches($@"{name}\s+\d+\s+yes\s+yes\s+writes", (await sentry.Ok("account", "list")).Output);
+
+            Assert.Contains("run as", (await sentry.Calm("account", "remove", name)).Error, StringComparison.Ordinal); // in use
+            await sentry.Ok("stop", "writes");
+            File.Delete(Path.Combine(folder, "new.book"));
+            await sentry.Ok("account", "take", name, folder);
+            Assert.Equal(before, await Rights(closed, folder));
+            Assert.Equal(1, (await sentry.Calm("account", "take", name, folder)).Exit);
+            await sentry.Ok("unwrap", "writes");
+            await sentry.Ok("account", "grant", name, folder, "--read");
+            await sentry.Ok("account", "remove", name); // takes back what is still granted
+            Assert.Equal(before, await Rights(closed, folder));
+            Assert.False(Exists(name));
+        }
+        finally
+        {
+            if (Exists(name)) Process.Start("userdel", name).WaitForExit();
+        }
+    }
+
+    [Fact]
+    public async Task Only_a_permitted_account_runs_services()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Ok("wrap", "counter", "--account", "daemon", "--permit", "--at", "boot", "--start", "--", "/bin/sleep", "600");
+        Assert.Contains("counter run as it: what is live goes on, no start follows", (await sentry.Ok("account", "forbid", "daemon")).Output, StringComparison.Ordinal);
+        Assert.Equal("running", (await sentry.Show("counter")).GetProperty("state").GetString());
+        var pid = (await sentry.Show("counter")).GetProperty("pid").GetInt32();
+        Sentry.Kill(pid); // not even by itself
+        var after = await sentry.Until("counter", view => view.GetProperty("run").GetInt64() == 2 && view.GetProperty("state").GetString() is "waiting" or "stopped");
+        Assert.Contains("is not permitted to run services", after.GetProperty("why").GetString(), StringComparison.Ordinal);
+        await sentry.Ok("stop", "counter");
+        Assert.Contains("calm account permit daemon", (await sentry.Calm("start", "counter")).Error, StringComparison.Ordinal);
+        await sentry.Ok("account", "permit", "daemon");
+        await sentry.Ok("start", "counter");
+        Assert.Equal(4, (await sentry.Calm("account", "permit", "no-such-account")).Exit);
+    }
+
+    private static bool Exists(string account) => File.ReadLines("/etc/passwd").Any(line => line.StartsWith(account + ":", StringComparison.Ordinal));
+
+    private static async Task<string> Rights(params string[] folders)
+    {
+        using var process = Process.Start(new ProcessStartInfo("sh", ["-c", "ls -ldn --time-style=+ \"$@\" | cut -d' ' -f1,3-4; getfacl -cp \"$@\" \"$@\"/* 2>/dev/null", "sh", .. folders]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        var said = await process.StandardOutput.ReadToEndAsync();
+        await process.WaitForExitAsync();
+        return said.Replace("+", "", StringComparison.Ordinal);
+    }
+}

@@ -1,0 +1,63 @@
+using System.Diagnostics;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>Wrapping by question and answer, on a terminal of its own.</summary>
+public class GuidedTests
+{
+    [Fact]
+    public async Task Answers_become_a_running_service_and_a_file_that_can_be_repeated()
+    {
+        await using var sentry = await Sentry.Start();
+        var program = sentry.Script("quay board", "#!/bin/sh\necho \"$LINE: $*\"\nexec sleep 600\n");
+        var file = Path.Combine(sentry.Places.Root, "board.yaml");
+        var said = await Type(sentry, [], "Quay board", $"'{program}' \"gate 2\" plain", "", Sentry.Account, "LINE=Skerry Line", "", "2", "500ms", "y", "y", "y", file);
+        Assert.Contains("Quay board runs: run 1", said, StringComparison.Ordinal);
+        Assert.Equal("Skerry Line: gate 2 plain\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("quay-board")));
+        Assert.Contains($"calm wrap quay-board --title 'Quay board' --environment 'LINE=Skerry Line' --account {Sentry.Account} --memory", said, StringComparison.Ordinal);
+        await sentry.Ok("unwrap", "quay-board");
+        await sentry.Ok("wrap", "--from", file);
+        Assert.Equal("Quay board", (await sentry.Show("quay-board")).GetProperty("title").GetString());
+    }
+
+    [Fact]
+    public async Task Wrong_answers_are_said_at_once_and_leaving_registers_nothing()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("taken", "--", "/bin/sleep", "600");
+        var said = await Type(sentry, [], "taken", "Board", "/srv/no/such/program", "n", "no-such-command", "/bin/sleep 601", "/srv/no/such/place", "");
+        Assert.Contains("already; choose another name", said, StringComparison.Ordinal);
+        Assert.Contains("There is no program at /srv/no/such/program", said, StringComparison.Ordinal);
+        Assert.Contains("There is no program 'no-such-command'", said, StringComparison.Ordinal);
+        Assert.Contains("The directory /srv/no/such/place is not there.", said, StringComparison.Ordinal);
+        Assert.Contains("nothing was registered", said, StringComparison.Ordinal);
+        Assert.Equal(4, (await sentry.Calm("show", "board")).Exit);
+    }
+
+    [Fact]
+    public async Task A_sibling_is_asked_only_for_what_must_differ()
+    {
+        await using var sentry = await Sentry.Start();
+        var program = sentry.Script("gate", "#!/bin/sh\necho \"$GATE\" \"$@\"\nexec sleep 600\n");
+        await sentry.Wrap("gate-1", "--environment", "GATE=north", "--", program, "1");
+        var said = await Type(sentry, ["--like", "gate-1"], "Gate 2", $"{program} 2", "south", "no", "y", "y", "");
+        Assert.Contains("Gate 2 runs: run 1", said, StringComparison.Ordinal);
+        Assert.Equal("south 2\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("gate-2")));
+    }
+
+    /// <summary>Types lines on a pseudo-terminal, then ends the input.</summary>
+    private static async Task<string> Type(Sentry sentry, string[] flags, params string[] lines)
+    {
+        var start = new ProcessStartInfo("script", ["-qec", $"'{sentry.Program("calm")}' --root '{sentry.Places.Root}' wrap {string.Join(' ', flags)}", "/dev/null"])
+        {
+            RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = sentry.Places.Root,
+        };
+        using var process = Process.Start(start)!;
+        var said = process.StandardOutput.ReadToEndAsync();
+        foreach (var line in lines) await process.StandardInput.WriteLineAsync(line);
+        await process.StandardInput.WriteAsync('\u0004'); // Ctrl-D
+        process.StandardInput.Close();
+        await process.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(90));
+        return (await said).Replace("\r\n", "\n", StringComparison.Ordinal);
+    }
+}
