@@ -35,14 +35,52 @@ reaches() {
 }
 talk() { exec 9<>"/dev/tcp/127.0.0.1/$1" && printf '%s\n' "$2" >&9 && IFS= read -r answer <&9 && exec 9>&- && [ "$answer" = "$3" ]; }
 page_has() { curl -s --max-time 5 "http://127.0.0.1:$port/" | grep -q "$1"; }
+nowhere() { ! grep -rlsF "$1" "$root/var" "$root/run" "$root/sentry.log"; }
+faulty_file() {
+  printf 'name: trial\nprogram:\n  pth: /bin/true\n' | sed 's/  pth/      pth/' >"$root/trial.yaml"
+  echo "$root/trial.yaml"
+}
+# Somebody starts the gate counter by hand beside its service, and starts the service then.
+copy_is_found() {
+  calm stop gate-counter || return 1
+  sh "$srv/gate-counter/count.sh" >/dev/null 2>&1 &
+  local copy=$! said
+  said=$(calm start gate-counter 2>&1)
+  local was=$?
+  if [ "$was" = 0 ] || ! grep -q "pid $copy" <<<"$said"; then printf '%s\n' "$said"; kill "$copy"; return 1; fi
+  calm start gate-counter --end-copies && ! kill -0 "$copy" 2>/dev/null
+}
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
 play() {
-  step "Wrap four programs: registered is not running"
-  GATE_PATIENCE=4 came_true "four programs are wrapped" wrap_all
+  step "Accounts: each program its own, with just enough rights"
+  came_true "the accounts are there" accounts
+  if [ "$(id -u)" = 0 ]; then
+    came_true "the ledger's account is locked and writes only where it may" ends_with_code 0 "cannot log in" calm account show skerry-ledger
+    came_true "an account nobody permitted is refused" ends_with_code 1 "is not permitted to run services" calm wrap trial --account daemon -- /bin/true
+  fi
+
+  step "Check: what would go wrong, found before anything is run"
+  local faults
+  faults=$(calm check "$srv/manifest-export.faulty.yaml")
+  printf '%s\n' "$faults" | sed -n '/^blocks/,$p' | head -n 40
+  local code
+  for code in account-not-permitted group-missing processors-missing directory-missing secret-missing module-missing secret-in-plain memory-over-machine; do
+    [ "$code" = account-not-permitted ] && [ "$(id -u)" != 0 ] && code=account-not-possible
+    came_true "it finds $code" grep -q " $code\$" <<<"$faults"
+  done
+  came_true "and a mistake in a file is named with its line" ends_with_code 2 "line 3, column 12: program.pth: not a key of this place" calm check "$(faulty_file)"
+
+  step "Rehearse: run it just as its service would, nothing registered"
+  came_true "the gate counter stays up, and obeys its stop" ends_with_code 0 "after TERM was sent" calm rehearse --account "$(account_of gate)" --for 2s -- "$srv/gate-counter/count.sh"
+  came_true "the relay is seen to put itself into the background" ends_with_code 0 "program.kind: detaches" calm rehearse --account "$(account_of relay)" --environment RELAY_PORT=$((port + 5)) \
+    --environment RELAY_PASSWORD=kelp --with "$node" --for 2s -- "$srv/berth-relay/relay.js"
+
+  step "Wrap six programs: registered is not running"
+  GATE_PATIENCE=4 came_true "six programs are wrapped" wrap_all
   came_true "the fare ledger is registered, not running" is fare-ledger state stopped
-  came_true "a name that is taken is refused, with exit code 1" ends_with_code 1 "already" calm wrap fare-ledger --account "$account" -- /bin/true
-  came_true "a program that is not there is refused, with exit code 1" ends_with_code 1 "There is no program at $srv/nothing" calm wrap trial --account "$account" -- "$srv/nothing"
+  came_true "a name that is taken is refused, with exit code 1" ends_with_code 1 "already" calm wrap fare-ledger --account "$(account_of ledger)" -- /bin/true
+  came_true "a program that is not there is refused, with exit code 1" ends_with_code 1 "There is no program at $srv/nothing" calm wrap trial --account "$(account_of ledger)" -- "$srv/nothing"
   came_true "a service nobody knows ends with exit code 4" ends_with_code 4 "did you mean 'fare-ledger'" calm show fare-legder
 
   step "Start them, with evidence"
@@ -50,6 +88,13 @@ play() {
   came_true "the departure board serves its page" page_has "Lundholm"
   came_true "the fare ledger books a ticket" talk $((port + 1)) "2 adults to Gråø" "booked 1"
   came_true "and a second one" talk $((port + 1)) "1 child to Kobbvik" "booked 2"
+
+  came_true "the relay lets in who knows the password" talk $((port + 5)) "kelp-and-brine" "listening"
+  came_true "its secret is hidden in its output" ends_with_code 0 'with the password ****' calm output berth-relay
+  came_true "and lies nowhere in the clear" nowhere kelp-and-brine
+  came_true "the lamps are on, with nothing running for it" ends_with_code 0 "On since" calm list
+  if [ "$(id -u)" = 0 ]; then came_true "the spooler's ceiling is in force, by the kernel's word" ends_with_code 0 "resources.memory            256 MiB" calm show ticket-spooler; fi
+  came_true "a copy started by hand is found before a second start" copy_is_found
 
   step "The gate counter gives up now and then, and comes back by itself"
   came_true "it is running again, in a later run" reaches gate-counter running 2
@@ -86,7 +131,7 @@ play() {
 
   step "Unwrap all: nothing of it is left but its output"
   local service
-  for service in departure-board fare-ledger gate-counter ticket-spooler; do came_true "$service is unwrapped" calm unwrap "$service"; done
+  for service in departure-board fare-ledger gate-counter ticket-spooler berth-relay quay-lamps; do came_true "$service is unwrapped" calm unwrap "$service"; done
   came_true "no process of them is left" no_copy_left
   came_true "the list is empty" ends_with_code 0 "No services yet" calm list
   came_true "their output is still there" test -s "$root/var/log/calm-sentry/fare-ledger/output.log"

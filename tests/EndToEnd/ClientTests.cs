@@ -150,14 +150,21 @@ public class ClientTests
     }
 
     [Fact]
-    public async Task The_published_description_of_the_API_is_the_one_it_serves()
+    public async Task The_published_descriptions_are_the_ones_it_serves()
     {
         await using var sentry = await Sentry.Start();
         using var client = sentry.Http();
         var served = await client.GetStringAsync("http://sentry/api/openapi.json");
+        Assert.True(JsonElement.DeepEquals(JsonDocument.Parse(served).RootElement, JsonDocument.Parse(await Published("openapi.json")).RootElement), "docs/openapi.json is old: tools/openapi.sh writes it anew");
+        var schema = await client.GetStringAsync("http://sentry/api/definition.schema.json");
+        Assert.True(schema == await Published("definition.schema.json"), "docs/definition.schema.json is old: tools/reference.sh writes it anew");
+        Assert.Equal("https://json-schema.org/draft/2020-12/schema", JsonDocument.Parse(schema).RootElement.GetProperty("$schema").GetString());
+    }
+
+    private static Task<string> Published(string name)
+    {
         var directory = new DirectoryInfo(AppContext.BaseDirectory);
         while (!File.Exists(Path.Combine(directory!.FullName, "build.sh"))) directory = directory.Parent;
-        var published = Path.Combine(directory.FullName, "docs/openapi.json");
-        Assert.True(JsonElement.DeepEquals(JsonDocument.Parse(served).RootElement, JsonDocument.Parse(await File.ReadAllTextAsync(published)).RootElement), "docs/openapi.json is old: tools/openapi.sh writes it anew");
+        return File.ReadAllTextAsync(Path.Combine(directory.FullName, "docs", name));
     }
 }
