@@ -29,14 +29,13 @@ sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/service.yaml"
 sed "s|SRV|$srv|; s|PORT\"|$port\"|" demo/manifest-export.faulty.yaml >"$srv/manifest-export.faulty.yaml"
 
 # Each program its own account, with no more rights than it needs.
-made=()
 account_of() { if [ "$(id -u)" = 0 ]; then echo "skerry-$1"; else id -un; fi; }
 accounts() {
   [ "$(id -u)" = 0 ] || return 0
   local one
   for one in board ledger gate spooler relay lamps; do
     if id "skerry-$one" >/dev/null 2>&1; then calm account permit "skerry-$one" || return 1
-    else calm account create "skerry-$one" || return 1; made+=("skerry-$one"); fi
+    else calm account create "skerry-$one" || return 1; echo "skerry-$one" >>"$root/accounts-made"; fi
   done
   calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
 }
@@ -57,9 +56,9 @@ leave() {
   calm list >/dev/null 2>&1 || serve
   calm stop --all
   local one
-  if [ ${#made[@]} -gt 0 ]; then
+  if [ -e "$root/accounts-made" ]; then
     for one in $(calm list --json | sed -n 's/^ *"name": "\(.*\)",/\1/p'); do calm unwrap "$one" >/dev/null; done
-    for one in "${made[@]}"; do calm account remove "$one" >/dev/null; done
+    for one in $(cat "$root/accounts-made"); do calm account remove "$one" >/dev/null; done
   fi
   # Whoever tried the demo may have killed our server and started another: ask the one that answers for its pid.
   local pid

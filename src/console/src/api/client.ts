@@ -12,7 +12,12 @@ export type FindingView = components["schemas"]["FindingView"];
 export type RepeatView = components["schemas"]["RepeatView"];
 export type SecretView = components["schemas"]["SecretView"];
 export type RehearsalReport = components["schemas"]["RehearsalReport"];
-export type RehearsalEvent = { kind: string; text?: string | null; id?: string | null; report?: RehearsalReport | null };
+export type RehearsalEvent = {
+  kind: string;
+  text?: string | null;
+  id?: string | null;
+  report?: RehearsalReport | null;
+};
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<paths>();

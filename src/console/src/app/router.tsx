@@ -1,13 +1,16 @@
-import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 import { LogbookPage } from "../logbook/LogbookPage";
 import { ServicePage } from "../services/ServicePage";
 import { ServicesPage } from "../services/ServicesPage";
-import { WrapPage } from "../wrap/WrapPage";
 import { Frame } from "./Frame";
 
 const root = createRootRoute({ component: Frame, notFoundComponent: () => <p>There is no such page.</p> });
 const services = createRoute({ getParentRoute: () => root, path: "/", component: ServicesPage });
-const wrap = createRoute({ getParentRoute: () => root, path: "/wrap", component: WrapPage });
+const wrap = createRoute({
+  getParentRoute: () => root,
+  path: "/wrap",
+  component: lazyRouteComponent(() => import("../wrap/WrapPage"), "WrapPage"),
+});
 const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", component: LogbookPage });
 const service = createRoute({
   getParentRoute: () => root,

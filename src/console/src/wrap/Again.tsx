@@ -1,7 +1,8 @@
 import { Tabs } from "@mantine/core";
 import type { RepeatView } from "../api/client";
 
-const quoted = (word: string) => (/^[\p{L}\p{N}\-_./=:,@%+]+$/u.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`);
+const quoted = (word: string) =>
+  /^[\p{L}\p{N}\-_./=:,@%+]+$/u.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`;
 
 /** The same definition as a command to type and as a file to keep. */
 export function Again({ repeat }: { repeat: RepeatView }) {
@@ -12,7 +13,9 @@ export function Again({ repeat }: { repeat: RepeatView }) {
         <Tabs.Tab value="file">As a file</Tabs.Tab>
       </Tabs.List>
       <Tabs.Panel value="command">
-        <pre className="again">{repeat.command ? repeat.command.map(quoted).join(" ") : "Only a file can say all of it."}</pre>
+        <pre className="again">
+          {repeat.command ? repeat.command.map(quoted).join(" ") : "Only a file can say all of it."}
+        </pre>
       </Tabs.Panel>
       <Tabs.Panel value="file">
         <pre className="again">{repeat.file}</pre>

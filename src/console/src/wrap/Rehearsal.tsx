@@ -6,7 +6,13 @@ import type { Definition } from "./definition";
 type Line = { id: number; kind: string; text: string };
 
 /** The program run just as its service would run it, live, and what was seen. Leaving the page ends it. */
-export function Rehearsal({ definition, onAdopt }: { definition: Definition; onAdopt: (adoption: Definition) => void }) {
+export function Rehearsal({
+  definition,
+  onAdopt,
+}: {
+  definition: Definition;
+  onAdopt: (adoption: Definition) => void;
+}) {
   const [length, setLength] = useState("10s");
   const [lines, setLines] = useState<Line[]>([]);
   const [report, setReport] = useState<RehearsalReport>();
@@ -37,7 +43,11 @@ export function Rehearsal({ definition, onAdopt }: { definition: Definition; onA
       for await (const event of events(response.body)) {
         if (event.id) setId(event.id);
         if (event.report) setReport(event.report);
-        else setLines((before) => [...before.slice(-499), { id: before.length, kind: event.kind, text: event.text ?? "" }]);
+        else
+          setLines((before) => [
+            ...before.slice(-499),
+            { id: before.length, kind: event.kind, text: event.text ?? "" },
+          ]);
       }
     } catch (error) {
       if (!leave.current.signal.aborted) setProblem(`The rehearsal was cut off: ${(error as Error).message}`);
@@ -74,14 +84,14 @@ export function Rehearsal({ definition, onAdopt }: { definition: Definition; onA
       )}
       {lines.length > 0 && (
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
-        <pre className="stage" aria-label="What it prints" tabIndex={0}>
+        <div className="stage" role="log" aria-label="What it prints" tabIndex={0}>
           {lines.map((line) => (
             <div key={line.id} className={line.kind}>
               {line.kind === "error" ? "! " : line.kind === "output" ? "  " : "… "}
               {line.text}
             </div>
           ))}
-        </pre>
+        </div>
       )}
       {report && <Report report={report} onAdopt={onAdopt} />}
     </>
@@ -106,7 +116,8 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
         <dd>{report.files.length === 0 ? "none" : report.files.slice(0, 6).join(", ")}</dd>
         <dt>Used</dt>
         <dd>
-          {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time, {report.children} child processes
+          {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time, {report.children} child
+          processes
         </dd>
       </dl>
       {report.proposals.length > 0 && (

@@ -38,8 +38,8 @@ export function WrapPage() {
     <>
       <h1>Wrap a program</h1>
       <p className="quiet">
-        In the order of the work; every answer is checked while you type. Registered is not running: start it at once, or
-        later.
+        In the order of the work; every answer is checked while you type. Registered is not running: start it at once,
+        or later.
       </p>
       <div className="bench">
         <form
@@ -50,40 +50,80 @@ export function WrapPage() {
         >
           <Part title="What it is">
             <SimpleGrid cols={{ base: 1, sm: 2 }}>
-              <TextInput label="Name" description="A short name, or a title: then a short name is made from it" required {...input("name")} />
+              <TextInput
+                label="Name"
+                description="A short name, or a title: then a short name is made from it"
+                required
+                {...input("name")}
+              />
               <Sibling onChoose={(like) => form.setValues({ ...like, name: form.values.name })} />
             </SimpleGrid>
             <TextInput label="Notes" description="What it is for, what to know about it" {...input("notes")} />
           </Part>
           <Part title="What runs">
-            <TextInput label="Program" description="The file to run, with its whole path" required placeholder="/srv/…" {...input("path")} />
+            <TextInput
+              label="Program"
+              description="The file to run, with its whole path"
+              required
+              placeholder="/srv/…"
+              {...input("path")}
+            />
             {interpreters.length > 0 && (
               <NativeSelect
                 label="Interpreter"
                 description="Pinned, so that nothing changes under it"
                 data={[
                   { value: "", label: "chosen by the sentry" },
-                  ...interpreters.map((one) => ({ value: one.path, label: `${one.path}  ${one.version ?? ""}${one.chosen ? "  (chosen)" : ""}` })),
+                  ...interpreters.map((one) => ({
+                    value: one.path,
+                    label: `${one.path}  ${one.version ?? ""}${one.chosen ? "  (chosen)" : ""}`,
+                  })),
                 ]}
                 {...input("with")}
               />
             )}
             <SimpleGrid cols={{ base: 1, sm: 2 }}>
-              <Textarea label="Arguments" description="One a line, exactly as the program is to get them" autosize minRows={3} {...input("arguments")} />
-              <Textarea label="Environment" description="One variable a line: NAME=VALUE" autosize minRows={3} {...input("environment")} />
+              <Textarea
+                label="Arguments"
+                description="One a line, exactly as the program is to get them"
+                autosize
+                minRows={3}
+                {...input("arguments")}
+              />
+              <Textarea
+                label="Environment"
+                description="One variable a line: NAME=VALUE"
+                autosize
+                minRows={3}
+                {...input("environment")}
+              />
             </SimpleGrid>
             <SimpleGrid cols={{ base: 1, sm: 2 }}>
               <TextInput label="Directory" description="Left out: the program's own" {...input("directory")} />
-              <Textarea label="Secrets" description="Names only, one a line; NAME:file gives a file" autosize minRows={1} {...input("secrets")} />
+              <Textarea
+                label="Secrets"
+                description="Names only, one a line; NAME:file gives a file"
+                autosize
+                minRows={1}
+                {...input("secrets")}
+              />
             </SimpleGrid>
             <Radio.Group label="It" {...form.getInputProps("kind")}>
               <Radio value="stays" label="stays: the process that is launched is the program" mt={6} />
               <Radio value="detaches" label="detaches: it puts itself into the background" mt={6} />
               <Radio value="toggles" label="toggles: one command switches it on, another off" mt={6} />
             </Radio.Group>
-            {form.values.kind === "detaches" && <TextInput label="Pid file" description="Left out: found by its tree" {...input("pidFile")} />}
+            {form.values.kind === "detaches" && (
+              <TextInput label="Pid file" description="Left out: found by its tree" {...input("pidFile")} />
+            )}
             {form.values.kind === "toggles" && (
-              <Textarea label="Stop command" description="Program and arguments, one a line" required autosize {...input("stop")} />
+              <Textarea
+                label="Stop command"
+                description="Program and arguments, one a line"
+                required
+                autosize
+                {...input("stop")}
+              />
             )}
           </Part>
           <Part title="Who it is">
@@ -96,7 +136,12 @@ export function WrapPage() {
               <TextInput label="Groups" description="Beside those of its account" {...input("groups")} />
             </SimpleGrid>
             <SimpleGrid cols={{ base: 1, sm: 2 }}>
-              <TextInput label="Umask" description="Rights its files do not get" placeholder="0022" {...input("umask")} />
+              <TextInput
+                label="Umask"
+                description="Rights its files do not get"
+                placeholder="0022"
+                {...input("umask")}
+              />
               <Checkbox
                 label="May gain more rights, through programs such as sudo"
                 mt={30}

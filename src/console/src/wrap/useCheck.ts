@@ -1,5 +1,5 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, type CheckView, take } from "../api/client";
 import { type Definition, fieldOf } from "./definition";
 
@@ -14,7 +14,11 @@ export function useCheck(definition: Definition, enabled: boolean) {
     placeholderData: keepPreviousData,
     gcTime: 0,
   });
-  return { check: enabled ? check.data : undefined, fresh: text === settled && !check.isFetching, again: check.refetch };
+  return {
+    check: enabled ? check.data : undefined,
+    fresh: text === settled && !check.isFetching,
+    again: check.refetch,
+  };
 }
 
 /** The definition's own mistakes at the fields they are in: "resources.memory: 'lots'; allowed: …". */
