@@ -30,9 +30,17 @@ var rows = new List<string>();
 var n = quick ? 10 : 50;
 try
 {
-    await Launch();
+    await Wrap("first", 0, floors, "first", fifoPath);
+    await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
     await Again();
-    await Capture();
+    await Capture("output captured, 100-byte lines (floor: cat > file)");
+    await Change("first", """{"resources":{"memory":"256 MiB","cpu":"1000 %","tasks":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}""");
+    await Launch("the same, under every ceiling there is");
+    await Change("first", """{"resources":""}""");
+    await Change("spew", """{"program":{"secrets":["SEAL"]}}""");
+    await http.PutAsync("services/spew/secrets/SEAL", new StringContent("""{"value":"kelp-and-brine-4711"}"""));
+    await Capture("the same, searched for a secret to hide");
+    await Check();
     await Many(quick ? 40 : 200);
 }
 finally
@@ -48,11 +56,10 @@ Console.WriteLine("| what | floor | Calm Sentry | ratio |\n|---|---|---|---|");
 foreach (var row in rows) Console.WriteLine(row);
 
 // Launch to the program's first instruction, from the moment the service decides on it.
-async Task Launch()
+async Task Launch(string what)
 {
     Progress("launch");
     var floor = Median(Lines(Run(floors, "spawn", $"{n}", fifoPath)));
-    await Wrap("first", 0, floors, "first", fifoPath);
     var ours = new List<double>();
     for (var i = 0; i < n; i++)
     {
@@ -66,7 +73,7 @@ async Task Launch()
         ours.Add(first - Nanoseconds(run.Began));
     }
 
-    Row("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)", floor, Median(ours), Milliseconds);
+    Row(what, floor, Median(ours), Milliseconds);
 }
 
 // kill -9 to the new program's first instruction, with a pause of 0.
@@ -92,11 +99,11 @@ async Task Again()
 }
 
 // Output captured, against a pipe into cat.
-async Task Capture()
+async Task Capture(string what)
 {
     Progress("capture");
     var bytes = quick ? 200_000_000L : 2_000_000_000L;
-    await Wrap("spew", 0, floors, "spew", $"{bytes}");
+    if ((await http.GetAsync("services/spew")).StatusCode == System.Net.HttpStatusCode.NotFound) await Wrap("spew", 0, floors, "spew", $"{bytes}");
     var floor = new List<double>();
     var ours = new List<double>();
     var output = places.OutputOf("spew");
@@ -116,8 +123,26 @@ async Task Capture()
         File.Delete(output);
     }
 
-    Row("output captured, 100-byte lines (floor: cat > file)", Median(floor), Median(ours), value => $"{value:0} MB/s");
+    Row(what, Median(floor), Median(ours), value => $"{value:0} MB/s");
 }
+
+// A whole check of a service: everything that is asked, among it three processes that are its account.
+async Task Check()
+{
+    Progress("check");
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var i = 0; i < n; i++)
+    {
+        floor.Add(Timed("setpriv", "--reuid", "0", "--regid", "0", "--clear-groups", "true"));
+        var watch = Stopwatch.StartNew();
+        (await http.GetAsync("services/first/check")).EnsureSuccessStatusCode();
+        ours.Add(watch.Elapsed.TotalNanoseconds);
+    }
+
+    Row("a whole check of a service (floor: one process as another account)", Median(floor), Median(ours), Milliseconds);
+}
+
+async Task Change(string name, string change) => (await http.PatchAsync($"services/{name}", new StringContent(change))).EnsureSuccessStatusCode();
 
 // Many services: from cold, memory, quiet, and how fast they are listed.
 async Task Many(int count)

@@ -198,8 +198,8 @@ public sealed class CheckTests : IAsyncLifetime
         await Finds("", Resource("memory", "8 MiB")); // unwrapped is forgotten
         await sentry.Ok("wrap", "board", "--account", "nobody", "--", Path.Combine(place, "eats"));
         await sentry.Ok("rehearse", "board", "--for", "2s");
-        await Finds("risk memory-under-rehearsal", Resource("memory", "8 MiB"));
-        await Finds("", Resource("memory", "256 MiB"));
+        await Finds("note name-taken, risk memory-under-rehearsal", Resource("memory", "8 MiB"));
+        await Finds("note name-taken", Resource("memory", "256 MiB"));
 
         await using var without = await Sentry.StartWithoutRoot();
         await Finds("blocks priority-not-possible", Resource("priority", "high"), without);

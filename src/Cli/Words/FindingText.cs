@@ -13,9 +13,29 @@ internal static class FindingText
             var head = finding.Accepted ? "accepted" : finding.Severity;
             var mark = color && finding is { Severity: "blocks", Accepted: false };
             to.WriteLine($"{(mark ? "\u001b[31m" : "")}{head,-9}{(mark ? "\u001b[0m" : "")} {finding.Code}");
-            to.WriteLine($"          {finding.Seen}");
-            to.WriteLine($"          {finding.Why}");
-            foreach (var line in finding.Mend.Split('\n')) to.WriteLine($"          → {line}");
+            Fold(to, finding.Seen, "          ", color);
+            Fold(to, finding.Why, "          ", color);
+            foreach (var line in finding.Mend.Split('\n')) Fold(to, line, "          → ", color);
         }
+    }
+
+    /// <summary>On a terminal broken at spaces to its width; in a pipe a line stays a line.</summary>
+    private static void Fold(TextWriter to, string text, string head, bool terminal)
+    {
+        var width = terminal && Console.WindowWidth > 40 ? Console.WindowWidth : int.MaxValue;
+        var line = new System.Text.StringBuilder(head);
+        foreach (var word in text.Split(' '))
+        {
+            if (line.Length > head.Length && line.Length + 1 + word.Length > width)
+            {
+                to.WriteLine(line);
+                line.Clear().Append(' ', head.Length);
+            }
+
+            if (line.Length > head.Length) line.Append(' ');
+            line.Append(word);
+        }
+
+        to.WriteLine(line);
     }
 }

@@ -61,7 +61,7 @@ internal static class AccountRoutes
             Home = account.Home,
             Shell = account.Shell,
             May = AccountPower.Of(account),
-            Writes = account.Uid == 0 ? ["/"] : [.. writes.Where(folder => !writes.Exists(above => folder != above && folder.StartsWith(above.TrimEnd('/') + "/", StringComparison.Ordinal)))],
+            Writes = account.Uid == 0 ? ["/"] : [.. writes.Where(folder => !writes.Contains(Path.GetDirectoryName(folder) ?? ""))],
             Granted = [.. grants.Select(grant => $"{grant.Path}, by {(grant.How == "acl" ? "an access list" : "its group")}{(grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")}")],
         };
     }

@@ -18,7 +18,7 @@ internal static class CheckRoutes
                 var (under, problem) = Like(like, registry, house);
                 if (problem is not null) return problem;
                 var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
-                return TypedResults.Json(await FindingViews.Check(sent, checker, house).ConfigureAwait(false), ApiJson.Plain.CheckView);
+                return TypedResults.Json(await FindingViews.Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null).ConfigureAwait(false), ApiJson.Plain.CheckView);
             })
             .TakesDefinition().Produces<CheckView>().WithSummary("What would go wrong with a definition on this host; nothing is registered or run");
         api.MapGet("/services/{name}/check", async (string name, Registry registry, Checker checker, House house) =>

@@ -16,8 +16,9 @@ internal sealed record Subject(Definition Definition, Account? Account, IReadOnl
 }
 
 /// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
-internal sealed class Checker(House house, Registry registry)
+internal sealed class Checker(House house, Registry registry) : IDisposable
 {
+    private readonly ProcessTable processes = new();
     private readonly LibraryChecks libraries = new();
 
     /// <summary>Everything; those that block first.</summary>
@@ -42,6 +43,8 @@ internal sealed class Checker(House house, Registry registry)
     /// <summary>Those that can block, as a start needs them.</summary>
     public Task<IReadOnlyList<Finding>> ForStart(Definition definition) => Blocking(SubjectOf(definition));
 
+    public void Dispose() => processes.Dispose();
+
     private async Task<IReadOnlyList<Finding>> Blocking(Subject subject)
     {
         var found = new List<Finding>();
@@ -53,8 +56,7 @@ internal sealed class Checker(House house, Registry registry)
         if (program.Count == 0) found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
         found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));
         if (subject.Runs) return found;
-        // One picture of the processes does for both.
-        found.AddRange(CopyChecks.Look(subject));
+        found.AddRange(CopyChecks.Look(subject, await processes.Read().ConfigureAwait(false)));
         found.AddRange(PortChecks.Look(subject));
         return found;
     }
@@ -63,7 +65,7 @@ internal sealed class Checker(House house, Registry registry)
     {
         var account = Account.Named(definition.Account);
         var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid).ToList();
-        var self = registry.Find(definition.Name) is { } found && found.Definition.Name == definition.Name ? found : null;
+        var self = registry.Named(definition.Name);
         return new(definition, account, groups, self, [.. registry.All.Where(other => other != self)], house);
     }
 }

@@ -18,9 +18,9 @@ internal sealed record Copy(int Pid, string User, DateTimeOffset Since, string F
 /// <summary>Copies running outside this sentry, by executable and script as the kernel has them.</summary>
 internal static class CopyChecks
 {
-    public static IEnumerable<Finding> Look(Subject subject)
+    public static IEnumerable<Finding> Look(Subject subject, IReadOnlyList<ProcessLine> processes)
     {
-        var copies = Find(subject.Definition.Program, subject.House.Places.RunDirectory);
+        var copies = Find(subject.Definition.Program, subject.House.Places.RunDirectory, processes);
         var same = copies.Where(copy => copy.Same).ToList();
         var name = subject.Definition.Name;
         if (same.Count > 0)
@@ -34,23 +34,22 @@ internal static class CopyChecks
             yield return new("copy-with-other-arguments", Severity.Risk, $"The program runs already with other arguments, outside the sentry: {string.Join("; ", others)}.", "If it is a forgotten copy, the two may write over each other.", "Look whether it is still needed, and end it if not.", OnlyNow: true);
     }
 
-    public static IReadOnlyList<Copy> Find(ProgramPart program, string runDirectory)
+    public static IReadOnlyList<Copy> Find(ProgramPart program, string runDirectory, IReadOnlyList<ProcessLine> processes)
     {
-        var command = LaunchOrder.CommandOf(program);
         var path = Folders.Real(program.Path);
         // Of one of the host's own programs, such as a shell, only the arguments tell whether it is the same.
         var common = LaunchOrder.IsHostDirectory(Path.GetDirectoryName(path) ?? "/") || LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/");
         var found = new List<Copy>();
         var mark = Encoding.UTF8.GetBytes($"CALM_RUN={runDirectory}:");
-        foreach (var pid in ProcessFacts.All())
+        foreach (var (pid, line, executable) in processes)
         {
-            var line = ProcessFacts.CommandLine(pid);
-            if (line.Count == 0 || ProcessFacts.Parent(pid) == Environment.ProcessId) continue; // what our own checks run
-            var executes = ProcessFacts.Executable(pid) == path && program.With is null;
+            var executes = executable == path && program.With is null;
             var at = executes ? 0 : ScriptAt(line, pid, path, common);
             if (at < 0) continue;
             var same = line.Skip(at + 1).SequenceEqual(program.Arguments);
-            if ((common && !same) || ProcessFacts.HasVariableThatBegins(pid, mark) || ProcessFacts.Executable(pid)?.EndsWith("/calm", StringComparison.Ordinal) == true) continue;
+            if ((common && !same) || executable?.EndsWith("/calm", StringComparison.Ordinal) == true) continue;
+            // Neither our own runs nor what our own checks run.
+            if (ProcessFacts.HasVariableThatBegins(pid, mark) || ProcessFacts.Parent(pid) == Environment.ProcessId || !ProcessFacts.Lives(pid)) continue;
             found.Add(new(pid, Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0), ProcessFacts.Started(pid), Origin(pid), same));
         }
 

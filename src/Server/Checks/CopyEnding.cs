@@ -16,7 +16,7 @@ internal static class CopyEnding
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
     public static async Task<IResult?> End(Definition definition, Caller caller, House house)
     {
-        foreach (var copy in CopyChecks.Find(definition.Program, house.Places.RunDirectory).Where(copy => copy.Same))
+        foreach (var copy in CopyChecks.Find(definition.Program, house.Places.RunDirectory, ProcessLine.All()).Where(copy => copy.Same))
         {
             house.Log(definition.Name, "copy-ending", $"A copy outside the sentry is asked to end: {copy}.", caller.Name);
             ProcessFacts.Signal(copy.Pid, Terminate);

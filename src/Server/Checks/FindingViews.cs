@@ -35,7 +35,8 @@ internal static class FindingViews
         blocking[0].Code == "account-needed" ? 400 : 422, blocking[0].Code, $"It would not {what}", string.Join("\n", blocking.Select(finding => finding.Seen)),
         string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()), [.. blocking.Select(finding => $"{finding.Code}: {finding.Seen}")]);
 
-    public static async Task<CheckView> Check(Sent sent, Checker checker, House house)
+    /// <param name="registered">The service that has the name already, when the definition is not its own.</param>
+    public static async Task<CheckView> Check(Sent sent, Checker checker, House house, ServiceActor? registered = null)
     {
         if (sent.Definition is not { } definition)
         {
@@ -44,6 +45,15 @@ internal static class FindingViews
         }
 
         var findings = await checker.All(definition).ConfigureAwait(false);
+        if (registered is not null)
+        {
+            findings =
+            [
+                .. findings,
+                new Finding("name-taken", Severity.Note, $"There is a service called '{definition.Name}' already.", "Wrapping another one under that name is refused.", $"Choose another name; or, to change that one: calm adjust {definition.Name} --from FILE"),
+            ];
+        }
+
         var left = Left(findings, definition.Accept, forStart: true);
         using var whole = JsonDocument.Parse(JsonNodes.Write(DefinitionWriter.Write(definition)));
         return new CheckView

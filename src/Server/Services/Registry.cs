@@ -24,6 +24,8 @@ internal sealed class Registry(House house)
         return (MapNode)JsonNodes.Read(document.RootElement);
     }
 
+    public ServiceActor? Named(string name) => services.GetValueOrDefault(name);
+
     /// <summary>By its short name, its title, or the short name its title would make.</summary>
     public ServiceActor? Find(string called)
     {

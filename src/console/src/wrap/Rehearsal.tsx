@@ -86,7 +86,7 @@ export function Rehearsal({
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard
         <div className="stage" role="log" aria-label="What it prints" tabIndex={0}>
           {lines.map((line) => (
-            <div key={line.id} className={line.kind}>
+            <div key={line.id} data-kind={line.kind}>
               {line.kind === "error" ? "! " : line.kind === "output" ? "  " : "… "}
               {line.text}
             </div>
@@ -117,7 +117,7 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
         <dt>Used</dt>
         <dd>
           {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time, {report.children} child
-          processes
+          {report.children === 1 ? " process" : " processes"}
         </dd>
       </dl>
       {report.proposals.length > 0 && (

@@ -52,7 +52,7 @@ export function WrapPage() {
             <SimpleGrid cols={{ base: 1, sm: 2 }}>
               <TextInput
                 label="Name"
-                description="A short name, or a title: then a short name is made from it"
+                description="A title, or a short name"
                 required
                 {...input("name")}
               />
@@ -73,10 +73,13 @@ export function WrapPage() {
                 label="Interpreter"
                 description="Pinned, so that nothing changes under it"
                 data={[
-                  { value: "", label: "chosen by the sentry" },
+                  {
+                    value: "",
+                    label: `chosen by the sentry: ${interpreters.find((one) => one.chosen)?.path ?? "none"}`,
+                  },
                   ...interpreters.map((one) => ({
                     value: one.path,
-                    label: `${one.path}  ${one.version ?? ""}${one.chosen ? "  (chosen)" : ""}`,
+                    label: `${one.path}  ${one.version ?? ""}`,
                   })),
                 ]}
                 {...input("with")}
@@ -108,7 +111,7 @@ export function WrapPage() {
                 {...input("secrets")}
               />
             </SimpleGrid>
-            <Radio.Group label="It" {...form.getInputProps("kind")}>
+            <Radio.Group label="Kind" {...form.getInputProps("kind")}>
               <Radio value="stays" label="stays: the process that is launched is the program" mt={6} />
               <Radio value="detaches" label="detaches: it puts itself into the background" mt={6} />
               <Radio value="toggles" label="toggles: one command switches it on, another off" mt={6} />

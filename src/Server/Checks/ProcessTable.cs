@@ -1,0 +1,42 @@
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Server.Checks;
+
+/// <summary>A process as the copies are looked for: its command line and the file it executes.</summary>
+internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
+{
+    public static IReadOnlyList<ProcessLine> All() =>
+        [.. ProcessFacts.All().Select(pid => new ProcessLine(pid, ProcessFacts.CommandLine(pid), ProcessFacts.Executable(pid))).Where(process => process.Command.Count > 0)];
+}
+
+/// <summary>
+/// One reading of all processes for everybody who asks at the same time: whoever asks gets a reading that began after the
+/// asking, so nothing it shows is old, and two hundred starts at once read the table a few times, not two hundred.
+/// </summary>
+internal sealed class ProcessTable : IDisposable
+{
+    private readonly SemaphoreSlim turn = new(1);
+    private readonly Lock nextLock = new();
+    private Task<IReadOnlyList<ProcessLine>>? next;
+
+    public Task<IReadOnlyList<ProcessLine>> Read()
+    {
+        lock (nextLock) return next ??= Task.Run(ReadNext);
+    }
+
+    public void Dispose() => turn.Dispose();
+
+    private async Task<IReadOnlyList<ProcessLine>> ReadNext()
+    {
+        await turn.WaitAsync().ConfigureAwait(false);
+        try
+        {
+            lock (nextLock) next = null; // from here on another reading is needed
+            return ProcessLine.All();
+        }
+        finally
+        {
+            turn.Release();
+        }
+    }
+}
