@@ -50,7 +50,10 @@ public class GuidedTests
     {
         var start = new ProcessStartInfo("script", ["-qec", $"'{sentry.Program("calm")}' --root '{sentry.Places.Root}' wrap {string.Join(' ', flags)}", "/dev/null"])
         {
-            RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = sentry.Places.Root,
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = sentry.Places.Root,
         };
         using var process = Process.Start(start)!;
         var said = process.StandardOutput.ReadToEndAsync();

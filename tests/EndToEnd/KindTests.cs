@@ -100,7 +100,9 @@ public class KindTests
         {
             var definition = new JsonObject
             {
-                ["name"] = "ferry", ["title"] = title, ["notes"] = a,
+                ["name"] = "ferry",
+                ["title"] = title,
+                ["notes"] = a,
                 ["program"] = new JsonObject { ["path"] = program, ["arguments"] = new JsonArray([.. Awkward.Select(word => (JsonNode)word)]), ["directory"] = place, ["environment"] = new JsonObject { ["A"] = a, ["B"] = b } },
                 ["identity"] = new JsonObject { ["account"] = Sentry.Account },
             };
@@ -158,5 +160,31 @@ public class KindTests
         Assert.Equal("2 on north\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("gate-2")));
         var shown = (await sentry.Show("gate-2")).GetProperty("definition");
         Assert.Equal(("gate-2", "64 MiB"), (shown.GetProperty("title").GetString(), shown.GetProperty("resources").GetProperty("memory").GetString()));
+    }
+
+    [Fact]
+    public async Task The_command_and_the_file_that_are_shown_give_the_same_service_again()
+    {
+        await using var sentry = await Sentry.Start();
+        var off = sentry.Script("off it.sh", "#!/bin/sh\n");
+        foreach (var kind in new[] { new[] { "--kind", "detaches", "--pid-file", Path.Combine(sentry.Places.StateOf("board"), "board.pid"), "--wind-down", "INT 2s", "--wind-down", "TERM 1min" }, ["--kind", "toggles", "--stop-command", off, "--stop-command", "all of it"] })
+        {
+            var answer = (await sentry.Ok([
+                "wrap", "Board", "--account", Sentry.Account, "--title", "The board's \"page\"", "--notes", "two\nlines", "--directory", sentry.Places.Root, "--environment", "A=b c", "--environment", "EMPTY=", "--secret", "ONE", "--secret", "TWO:file",
+                "--group", "audio", "--umask", "0077", "--more-rights", "allowed", "--priority", "idle", "--disk", "high", "--processors", "0", "--memory", "200 MB", "--cpu", "33%", "--open-files", "99", "--tasks", "9", "--at", "boot", "--recover", "any-end",
+                "--pause", "7s", "--hold-ends", "0", "--accept", "file-unreadable", "--json", .. kind, "--", sentry.Script("board it.sh", "#!/bin/sh\n"), "", "--x", "it's",
+            ])).Json;
+            var shown = (await sentry.Show("board")).GetProperty("definition").ToString();
+            var repeat = answer.GetProperty("repeat");
+            await sentry.Ok("unwrap", "board");
+            await sentry.Ok([.. repeat.GetProperty("command").EnumerateArray().Select(word => word.GetString()!).Skip(1)]);
+            Assert.Equal(shown, (await sentry.Show("board")).GetProperty("definition").ToString());
+            await sentry.Ok("unwrap", "board");
+            var file = Path.Combine(sentry.Places.Root, "board.yaml");
+            await File.WriteAllTextAsync(file, repeat.GetProperty("file").GetString());
+            await sentry.Ok("wrap", "--from", file);
+            Assert.Equal(shown, (await sentry.Show("board")).GetProperty("definition").ToString());
+            await sentry.Ok("unwrap", "board");
+        }
     }
 }

@@ -93,5 +93,12 @@ public class LimitTests
         var force = (await sentry.Show("counter")).GetProperty("in-force").EnumerateArray().ToDictionary(one => one.GetProperty("key").GetString()!, one => one.GetProperty("kernel").GetString());
         Assert.Equal(("no ceiling", "7"), (force["resources.memory"], force["resources.tasks"]));
         Assert.Equal(2, (await sentry.Show("counter")).GetProperty("revision").GetInt32());
+        // What could not run again is found before anything is stopped.
+        var gone = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "gone")).FullName;
+        await sentry.Ok("adjust", "counter", "--directory", gone);
+        Directory.Delete(gone);
+        var pid = (await sentry.Show("counter")).GetProperty("pid").GetInt32();
+        Assert.Contains($"The directory {gone} is not there.", (await sentry.Calm("restart", "counter")).Error, StringComparison.Ordinal);
+        Assert.Equal(pid, (await sentry.Show("counter")).GetProperty("pid").GetInt32());
     }
 }

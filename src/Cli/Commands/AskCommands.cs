@@ -40,7 +40,7 @@ internal static class AskCommands
         var accept = new Option<string[]>("--accept") { Description = "Overrule a blocking finding by its code, this once" };
         var endCopies = new Option<bool>("--end-copies") { Description = "First end copies that run outside the sentry, cleanly" };
         var command = new Command(what, description) { names, all, json };
-        if (what == "start") command.Add(accept);
+        if (what != "stop") command.Add(accept);
         if (what == "start") command.Add(endCopies);
         command.SetAction(async (parsed, cancellation) =>
         {
@@ -48,7 +48,7 @@ internal static class AskCommands
             var services = parsed.GetValue(names) ?? [];
             if (parsed.GetValue(all)) services = [.. (await client.Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation).ConfigureAwait(false)).Select(view => view.Name)];
             else if (services.Length == 0) throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
-            var query = what != "start" ? "" : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}&end-copies={(parsed.GetValue(endCopies) ? "true" : "false")}";
+            var query = what == "stop" ? "" : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}{(what == "start" && parsed.GetValue(endCopies) ? "&end-copies=true" : "")}";
             var asked = services.Select(service => Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(service)}/{what}{query}", service, parsed.GetValue(json), cancellation)).ToList();
             var exit = Exit.True;
             foreach (var one in asked)

@@ -32,7 +32,7 @@ public static class DefinitionWriter
                 ("priority", Text(Of(resources.Priority))),
                 ("disk", Text(Of(resources.Disk))),
                 ("processors", resources.Processors.IsEmpty ? null : Text(Processors.Write(resources.Processors))),
-                ("memory", Maybe(resources.Memory is { } memory ? Exact(memory) : null)),
+                ("memory", Maybe(resources.Memory is { } memory ? Size.Write(memory) : null)),
                 ("cpu", Maybe(resources.Cpu is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu} %") : null)),
                 ("open-files", Maybe(resources.OpenFiles?.ToString(CultureInfo.InvariantCulture))),
                 ("tasks", Maybe(resources.Tasks?.ToString(CultureInfo.InvariantCulture))))),
@@ -61,9 +61,6 @@ public static class DefinitionWriter
     };
 
     public static string Octal(int mask) => Convert.ToString(mask, 8).PadLeft(4, '0');
-
-    /// <summary>In a unit that loses nothing.</summary>
-    private static string Exact(long bytes) => bytes % 1024 == 0 ? Size.Write(bytes) : string.Create(CultureInfo.InvariantCulture, $"{bytes / 1000m} kB");
 
     private static ScalarNode? Maybe(string? text) => text is null ? null : new ScalarNode(text);
 

@@ -24,12 +24,12 @@ public static class Size
         return null;
     }
 
-    /// <summary>Exact, in the largest binary unit that divides it; else for people, with one decimal.</summary>
+    /// <summary>Exact: in the largest binary unit that divides it, else in thousands of bytes. Reading it gives the same amount.</summary>
     public static string Write(long bytes)
     {
         foreach (var (unit, size) in Units.Take(4).Reverse())
             if (bytes >= (long)size && bytes % (long)size == 0) return string.Create(CultureInfo.InvariantCulture, $"{bytes / (long)size} {unit}");
-        return About(bytes);
+        return string.Create(CultureInfo.InvariantCulture, $"{bytes / 1000m} kB");
     }
 
     /// <summary>For people: <c>12.4 MiB</c>.</summary>

@@ -64,7 +64,10 @@ public sealed class AsAccount(string keeper)
                 string.Join(',', account.Groups.Concat(moreGroups).Distinct()), .. rest,
             ])
         {
-            RedirectStandardInput = true, RedirectStandardOutput = true, RedirectStandardError = true, WorkingDirectory = "/",
+            RedirectStandardInput = true,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            WorkingDirectory = "/",
         };
         start.Environment.Clear();
         foreach (var (name, value) in environment) start.Environment[name] = value;

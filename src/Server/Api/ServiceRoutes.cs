@@ -36,8 +36,8 @@ internal static class ServiceRoutes
             .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly");
         api.MapPost("/services/{name}/stop", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Stop(actor, house, context)))
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left");
-        api.MapPost("/services/{name}/restart", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Restart(actor, house, context)))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, start again, and answer with evidence");
+        api.MapPost("/services/{name}/restart", Restart)
+            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings");
         api.MapDelete("/services/{name}", (string name, string? output, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Unwrap(actor, house, context, output)))
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
     }
@@ -108,15 +108,7 @@ internal static class ServiceRoutes
         if (actor.Situation.Run is null)
         {
             if (endCopies == true && await CopyEnding.End(actor.Definition, caller, house).ConfigureAwait(false) is { } stubborn) return stubborn;
-            IReadOnlyList<string> accepted = [.. actor.Definition.Accept, .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries)];
-            var findings = await checker.ForStart(actor.Definition).ConfigureAwait(false);
-            if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
-            {
-                house.Log(actor.Definition.Name, "start-refused", $"Not started: {string.Join(" ", left.Select(finding => finding.Seen))}", caller.Name);
-                return FindingViews.Refusal(left, "run");
-            }
-
-            LogAccepted(findings, actor.Definition.Name, accepted, caller, house);
+            if (await Refused(actor, accept, caller, checker, house).ConfigureAwait(false) is { } refusal) return refusal;
         }
 
         var before = actor.Situation;
@@ -125,10 +117,27 @@ internal static class ServiceRoutes
         return TypedResults.Json(await Arrive(actor, asked, already, house, context).ConfigureAwait(false), ApiJson.Plain.Answer);
     }
 
-    private static async Task<Answer> Restart(ServiceActor actor, House house, HttpContext context)
+    /// <summary>What blocks is looked for before anything is stopped.</summary>
+    private static async Task<IResult> Restart(string name, string? accept, Registry registry, Checker checker, House house, HttpContext context)
     {
+        if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        if (await Refused(actor, accept, Caller.Of(context), checker, house).ConfigureAwait(false) is { } refusal) return refusal;
         var asked = await actor.Ask(new RestartAsked(Caller.Of(context).Name)).ConfigureAwait(false);
-        return await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false);
+        return TypedResults.Json(await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false), ApiJson.Plain.Answer);
+    }
+
+    private static async Task<IResult?> Refused(ServiceActor actor, string? accept, Caller caller, Checker checker, House house)
+    {
+        IReadOnlyList<string> accepted = [.. actor.Definition.Accept, .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries)];
+        var findings = await checker.ForStart(actor.Definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
+        {
+            house.Log(actor.Definition.Name, "start-refused", $"Not started: {string.Join(" ", left.Select(finding => finding.Seen))}", caller.Name);
+            return FindingViews.Refusal(left, "run");
+        }
+
+        LogAccepted(findings, actor.Definition.Name, accepted, caller, house);
+        return null;
     }
 
     /// <summary>Waits until the run asked for has been proven, or has failed.</summary>

@@ -31,8 +31,13 @@ public class DefinitionTests
         from some in Gen.Bool
         select new ResourcesPart
         {
-            Priority = priority, Disk = disk, Processors = [.. processors.Distinct().Order()],
-            Memory = some ? Math.Max(memory, 2_000_000) : null, Cpu = some ? cpu : null, OpenFiles = some ? files : null, Tasks = some ? files : null,
+            Priority = priority,
+            Disk = disk,
+            Processors = [.. processors.Distinct().Order()],
+            Memory = some ? Math.Max(memory, 2_000_000) : null,
+            Cpu = some ? cpu : null,
+            OpenFiles = some ? files : null,
+            Tasks = some ? files : null,
         };
 
     private static readonly Gen<Definition> Any =
