@@ -51,6 +51,7 @@ public class KindTests
         await sentry.KillServer();
         await sentry.Serve();
         Assert.Equal("running", (await sentry.Show("lamps")).GetProperty("state").GetString());
+        Assert.Contains("decides how that run is ended", (await sentry.Calm("adjust", "lamps", "--kind", "stays", "--unset", "program.stop")).Error, StringComparison.Ordinal);
         await sentry.Ok("restart", "lamps");
         await sentry.Ok("stop", "lamps");
         Assert.Equal("on\noff quay 2\non\noff quay 2\n", await File.ReadAllTextAsync(Path.Combine(state, "lamps")));

@@ -16,6 +16,7 @@ namespace CalmSentry.Cli.Guided;
 internal sealed class GuidedWrap(SentryClient client, string? like)
 {
     private readonly JsonObject definition = new() { ["program"] = new JsonObject(), ["identity"] = new JsonObject(), ["begin"] = new JsonObject() };
+    private readonly HashSet<string> shown = [];
     private JsonElement? sibling;
 
     public async Task<int> Run(CancellationToken cancellation)
@@ -163,7 +164,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         {
             var check = await Check(cancellation).ConfigureAwait(false);
             foreach (var error in check.Errors) Console.WriteLine($"  {error}");
-            FindingText.Write(check.Findings, Console.Out);
+            FindingText.Write(check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == "blocks"), Console.Out);
             Console.WriteLine(check.Said);
             if (check.Clear) return check;
             if (check.Errors.Count > 0) throw new Failure(Exit.Usage, "The definition has mistakes; nothing was registered.");
@@ -222,6 +223,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         var check = await Check(cancellation).ConfigureAwait(false);
         var found = check.Findings.Where(finding => codes.Any(code => finding.Code.StartsWith(code, StringComparison.Ordinal))).ToList();
         FindingText.Write(found, Console.Out);
+        shown.UnionWith(found.Select(finding => finding.Seen));
         return found.TrueForAll(finding => finding.Severity != "blocks" || finding.OnlyNow);
     }
 

@@ -79,6 +79,8 @@ internal static class ServiceRoutes
         if (sent.Definition is not { } definition) return sent.Problem!;
         if (definition.Name != actor.Definition.Name)
             return Problems.Of(422, "name-fixed", "A name stays", $"The definition is named '{definition.Name}', the service '{actor.Definition.Name}'; a short name is never changed, for output, secrets and history hang on it.", "Give it another --title, or wrap it anew under the other name.");
+        if (actor.Situation.Run is not null && definition.Program.Kind != actor.Definition.Program.Kind)
+            return Problems.Of(409, "kind-while-live", "It is live", $"{definition.Title} runs, and what kind of program it is decides how that run is ended.", $"Stop it first ('calm stop {definition.Name}'), adjust it, and start it again.");
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left) return FindingViews.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);

@@ -39,7 +39,7 @@ internal static class Proposals
             proposals.Add(new("program.kind", null, "It did its work and ended well. If it switches something on that a second command switches off, its kind is toggles."));
         }
 
-        if (report.StayedUp && report.PeakBytes > 0 && (resources.Memory is null || resources.Memory < report.PeakBytes * 5 / 4))
+        if (report.StayedUp && program.Kind != ProgramKind.Toggles && report.PeakBytes > 0 && (resources.Memory is null || resources.Memory < report.PeakBytes * 5 / 4))
         {
             var ceiling = Math.Max(64 * MiB, ((report.PeakBytes * 2) + (32 * MiB) - 1) / (32 * MiB) * (32 * MiB));
             proposals.Add(new("resources.memory", Size.Write(ceiling), $"Its tree used up to {Size.About(report.PeakBytes)}: twice that leaves room to work and still ends a leak."));
