@@ -93,6 +93,10 @@ public class LimitTests
         var force = (await sentry.Show("counter")).GetProperty("in-force").EnumerateArray().ToDictionary(one => one.GetProperty("key").GetString()!, one => one.GetProperty("kernel").GetString());
         Assert.Equal(("no ceiling", "7"), (force["resources.memory"], force["resources.tasks"]));
         Assert.Equal(2, (await sentry.Show("counter")).GetProperty("revision").GetInt32());
+        // An empty text is a value like any other; only --unset takes a key away.
+        await sentry.Ok("adjust", "counter", "--environment", "EMPTY=", "--environment", "TIDE=high");
+        await sentry.Ok("adjust", "counter", "--unset", "program.environment.TIDE");
+        Assert.Equal("{\"EMPTY\":\"\"}", (await sentry.Show("counter")).GetProperty("definition").GetProperty("program").GetProperty("environment").ToString().Replace(" ", "", StringComparison.Ordinal).Replace("\n", "", StringComparison.Ordinal));
         // What could not run again is found before anything is stopped.
         var gone = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "gone")).FullName;
         await sentry.Ok("adjust", "counter", "--directory", gone);

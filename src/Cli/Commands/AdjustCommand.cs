@@ -34,7 +34,7 @@ internal static class AdjustCommand
                 var changes = flags.Definition(parsed, null, program);
                 foreach (var key in parsed.GetValue(unset) ?? []) Empty(changes, key.Split('.'));
                 // Whoever names another program means its arguments too, even if there are none.
-                if (program is { Length: 1 }) changes["program"]!["arguments"] = "";
+                if (program is { Length: 1 }) changes["program"]!["arguments"] = null;
                 if (changes.Count == 0) throw new Failure(Exit.Usage, "What is to be adjusted?", $"calm adjust {service} --memory 512MiB, for instance; 'calm adjust --help' shows all there is.");
                 body = Body.Of(changes);
             }
@@ -64,6 +64,6 @@ internal static class AdjustCommand
     private static void Empty(JsonObject map, string[] path)
     {
         foreach (var key in path[..^1]) map = (JsonObject)(map[key] ??= new JsonObject());
-        map[path[^1]] = "";
+        map[path[^1]] = null;
     }
 }

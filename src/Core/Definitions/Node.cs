@@ -9,7 +9,8 @@ public abstract record Node(Place? Place)
     /// <summary>What was found, as an error says it.</summary>
     public string InWords => this switch
     {
-        ScalarNode { Text.Length: 0 } => "nothing",
+        NullNode => "nothing",
+        ScalarNode { Text.Length: 0 } => "an empty text",
         ScalarNode scalar => $"'{scalar.Text}'",
         ListNode => "a list",
         _ => "a map",
@@ -24,3 +25,6 @@ public sealed record MapNode(IReadOnlyList<KeyValuePair<string, Node>> Entries, 
 public sealed record ListNode(IReadOnlyList<Node> Items, Place? Place = null) : Node(Place);
 
 public sealed record ScalarNode(string Text, Place? Place = null) : Node(Place);
+
+/// <summary>A key without a value: laid over a definition it takes the key away. An empty text is a value.</summary>
+public sealed record NullNode(Place? Place = null) : Node(Place);

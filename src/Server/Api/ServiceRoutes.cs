@@ -19,8 +19,8 @@ internal static class ServiceRoutes
             .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
         api.MapPost("/services", Wrap).TakesDefinition().Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
             .WithSummary("Wrap a program as a service; the body is a definition, laid over that of ?like=NAME. Registered is not running: start it next");
-        api.MapPatch("/services/{name}", Adjust).TakesDefinition().Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Adjust a service: the keys sent replace its own, an empty value takes one back to its default, ?whole=true replaces all. In effect from the next start on");
+        api.MapPatch("/services/{name}", Adjust).TakesDefinition().Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
+            .WithSummary("Adjust a service: the keys sent replace its own, null takes one back to its default, ?whole=true replaces all. In effect from the next start on");
         api.MapGet("/services/{name}/definition", (string name, Registry registry) =>
                 registry.Find(name) is { } actor ? TypedResults.Text(Repeat.File(registry.Given(actor)), "application/yaml") : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<string>(200, "application/yaml").Produces<Problem>(404, "application/problem+json").WithSummary("A service's definition as it was given, as a file (YAML)");

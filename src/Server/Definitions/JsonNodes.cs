@@ -11,7 +11,7 @@ internal static class JsonNodes
         JsonValueKind.Object => new MapNode([.. element.EnumerateObject().Select(property => KeyValuePair.Create(property.Name, Read(property.Value)))]),
         JsonValueKind.Array => new ListNode([.. element.EnumerateArray().Select(Read)]),
         JsonValueKind.String => new ScalarNode(element.GetString()!),
-        JsonValueKind.Null => new ScalarNode(""),
+        JsonValueKind.Null => new NullNode(),
         _ => new ScalarNode(element.GetRawText()),
     };
 
@@ -43,6 +43,9 @@ internal static class JsonNodes
                 break;
             case ScalarNode scalar:
                 writer.WriteStringValue(scalar.Text);
+                break;
+            default:
+                writer.WriteNullValue();
                 break;
         }
     }

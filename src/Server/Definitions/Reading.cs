@@ -35,20 +35,20 @@ internal static class Reading
         return definition is null ? Failed(errors) with { Given = map } : new(definition, map, [], null);
     }
 
-    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; an empty value takes a key away.</summary>
+    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away.</summary>
     public static MapNode Overlay(MapNode under, MapNode over)
     {
         var entries = under.Entries.ToList();
         foreach (var (key, value) in over.Entries)
         {
             var at = entries.FindIndex(entry => entry.Key == key);
-            if (value is ScalarNode { Text.Length: 0 })
+            if (value is NullNode)
             {
                 if (at >= 0) entries.RemoveAt(at);
                 continue;
             }
 
-            var merged = at >= 0 && entries[at].Value is MapNode below && value is MapNode above ? Overlay(below, above) : value;
+            var merged = value is MapNode above ? Overlay(at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]), above) : value;
             if (at >= 0) entries[at] = KeyValuePair.Create(key, merged);
             else entries.Add(KeyValuePair.Create(key, merged));
         }

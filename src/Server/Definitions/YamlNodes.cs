@@ -38,9 +38,9 @@ internal static class YamlNodes
     {
         YamlMappingNode map => new MapNode([.. map.Children.Select(pair => KeyValuePair.Create(((pair.Key as YamlScalarNode)?.Value) ?? "?", Read(pair.Value)))], PlaceOf(node.Start)),
         YamlSequenceNode list => new ListNode([.. list.Children.Select(Read)], PlaceOf(node.Start)),
-        YamlScalarNode { Style: ScalarStyle.Plain, Value: "~" or "null" } => new ScalarNode("", PlaceOf(node.Start)),
+        YamlScalarNode { Style: ScalarStyle.Plain, Value: "~" or "null" or "" or null } => new NullNode(PlaceOf(node.Start)),
         YamlScalarNode scalar => new ScalarNode(scalar.Value ?? "", PlaceOf(node.Start)),
-        _ => new ScalarNode("", PlaceOf(node.Start)),
+        _ => new NullNode(PlaceOf(node.Start)),
     };
 
     private static YamlNode Plain(Node node) => node switch
@@ -48,7 +48,7 @@ internal static class YamlNodes
         MapNode map => new YamlMappingNode(map.Entries.Select(entry => KeyValuePair.Create((YamlNode)Scalar(entry.Key), Plain(entry.Value)))),
         ListNode list => new YamlSequenceNode(list.Items.Select(Plain)) { Style = list.Items.All(item => item is ScalarNode) ? YamlDotNet.Core.Events.SequenceStyle.Flow : YamlDotNet.Core.Events.SequenceStyle.Block },
         ScalarNode scalar => Scalar(scalar.Text),
-        _ => new YamlScalarNode(""),
+        _ => new YamlScalarNode("~") { Style = ScalarStyle.Plain },
     };
 
     /// <summary>Plain where that cannot be misread, else in double quotes, in which every text can be written.</summary>

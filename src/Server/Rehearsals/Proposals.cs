@@ -32,7 +32,7 @@ internal static class Proposals
         else if (!report.Detached && report.StayedUp && program.Kind == ProgramKind.Detaches)
         {
             proposals.Add(new("program.kind", "stays", "The process that was launched is the program: it did not put itself into the background."));
-            over.Add(new("program", new MapNode([new("kind", new ScalarNode("stays")), new("pid-file", new ScalarNode(""))])));
+            over.Add(new("program", new MapNode([new("kind", new ScalarNode("stays")), new("pid-file", new NullNode())])));
         }
         else if (!report.StayedUp && end.IsGood && program.Kind == ProgramKind.Stays)
         {

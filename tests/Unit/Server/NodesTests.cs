@@ -15,7 +15,7 @@ public class NodesTests
         Gen.Int[0, Awkward.Length - 1].Select(i => Awkward[i]));
 
     private static Gen<Node> Trees(int depth) => depth == 0
-        ? Texts.Select(text => (Node)new ScalarNode(text))
+        ? Gen.Frequency((6, Texts.Select(text => (Node)new ScalarNode(text))), (1, Gen.Const((Node)new NullNode())))
         : Gen.Frequency(
             (3, Trees(0)),
             (1, Trees(depth - 1).Array[0, 4].Select(items => (Node)new ListNode([.. items]))),
@@ -41,7 +41,7 @@ public class NodesTests
     });
 
     [Fact]
-    public void What_is_laid_over_wins_key_by_key_and_an_empty_value_takes_a_key_away()
+    public void What_is_laid_over_wins_key_by_key_and_a_key_without_value_takes_one_away()
     {
         static string Laid(string under, string over) => JsonNodes.Write(Reading.Overlay((MapNode)YamlNodes.Read(under).Node!, (MapNode)YamlNodes.Read(over).Node!));
         Assert.Equal("{\"a\":\"1\",\"b\":\"2\"}", Laid("a: 1", "b: 2"));
@@ -49,6 +49,7 @@ public class NodesTests
         Assert.Equal("{\"m\":{\"y\":\"2\"}}", Laid("m: { x: 1, y: 2 }", "m: { x: }"));
         Assert.Equal("{\"l\":[\"3\"]}", Laid("l: [1, 2]", "l: [3]"));
         Assert.Equal("{}", Laid("m: { x: 1 }", "m: ~"));
+        Assert.Equal("{\"m\":{\"x\":\"\"}}", Laid("m: { x: 1 }", "m: { x: '' }")); // an empty text is a value
     }
 
     [Fact]

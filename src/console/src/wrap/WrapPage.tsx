@@ -50,12 +50,7 @@ export function WrapPage() {
         >
           <Part title="What it is">
             <SimpleGrid cols={{ base: 1, sm: 2 }}>
-              <TextInput
-                label="Name"
-                description="A title, or a short name"
-                required
-                {...input("name")}
-              />
+              <TextInput label="Name" description="A title, or a short name" required {...input("name")} />
               <Sibling onChoose={(like) => form.setValues({ ...like, name: form.values.name })} />
             </SimpleGrid>
             <TextInput label="Notes" description="What it is for, what to know about it" {...input("notes")} />
