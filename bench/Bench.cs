@@ -35,11 +35,11 @@ try
     await Again();
     await Capture("output captured, 100-byte lines (floor: cat > file)");
     await Change("first", """{"resources":{"memory":"256 MiB","cpu":"1000 %","tasks":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}""");
-    await Launch("the same, under every ceiling there is");
+    await Launch("launch under every ceiling there is");
     await Change("first", """{"resources":null}""");
     await Change("spew", """{"program":{"secrets":["SEAL"]}}""");
     await http.PutAsync("services/spew/secrets/SEAL", new StringContent("""{"value":"kelp-and-brine-4711"}"""));
-    await Capture("the same, searched for a secret to hide");
+    await Capture("output captured and searched for a secret to hide");
     await Check();
     await Many(quick ? 40 : 200);
 }

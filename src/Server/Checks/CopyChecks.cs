@@ -41,15 +41,16 @@ internal static class CopyChecks
         var common = LaunchOrder.IsHostDirectory(Path.GetDirectoryName(path) ?? "/") || LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/");
         var found = new List<Copy>();
         var mark = Encoding.UTF8.GetBytes($"CALM_RUN={runDirectory}:");
-        foreach (var (pid, line, executable) in processes)
+        foreach (var process in processes)
         {
+            var (pid, line, executable) = process;
             var executes = executable == path && program.With is null;
             var at = executes ? 0 : ScriptAt(line, pid, path, common);
             if (at < 0) continue;
             var same = line.Skip(at + 1).SequenceEqual(program.Arguments);
             if ((common && !same) || executable?.EndsWith("/calm", StringComparison.Ordinal) == true) continue;
             // Neither our own runs nor what our own checks run.
-            if (ProcessFacts.HasVariableThatBegins(pid, mark) || ProcessFacts.Parent(pid) == Environment.ProcessId || !ProcessFacts.Lives(pid)) continue;
+            if (process.Carries(mark) || ProcessFacts.Parent(pid) == Environment.ProcessId || !ProcessFacts.Lives(pid)) continue;
             found.Add(new(pid, Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0), ProcessFacts.Started(pid), Origin(pid), same));
         }
 

@@ -5,6 +5,11 @@ namespace CalmSentry.Server.Checks;
 /// <summary>A process as the copies are looked for: its command line and the file it executes.</summary>
 internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
 {
+    private bool? carriesMark;
+
+    /// <summary>Whether it is one of this sentry's own runs; its environment is read once, however many ask.</summary>
+    public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);
+
     public static IReadOnlyList<ProcessLine> All() =>
         [.. ProcessFacts.All().Select(pid => new ProcessLine(pid, ProcessFacts.CommandLine(pid), ProcessFacts.Executable(pid))).Where(process => process.Command.Count > 0)];
 }
