@@ -25,7 +25,7 @@ internal static class Reading
         var (node, error) = await Parse(request).ConfigureAwait(false);
         if (error is not null) return Failed([error], "malformed-body");
         if (node is not MapNode map) return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
-        if (under is not null) map = Overlay(under, map);
+        if (under is not null) map = DefinitionTrees.Overlay(under, map);
         return Of(Complete(map, caller));
     }
 
@@ -33,27 +33,6 @@ internal static class Reading
     {
         var (definition, errors) = DefinitionReader.Read(map);
         return definition is null ? Failed(errors) with { Given = map } : new(definition, map, [], null);
-    }
-
-    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away.</summary>
-    public static MapNode Overlay(MapNode under, MapNode over)
-    {
-        var entries = under.Entries.ToList();
-        foreach (var (key, value) in over.Entries)
-        {
-            var at = entries.FindIndex(entry => entry.Key == key);
-            if (value is NullNode)
-            {
-                if (at >= 0) entries.RemoveAt(at);
-                continue;
-            }
-
-            var merged = value is MapNode above ? Overlay(at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]), above) : value;
-            if (at >= 0) entries[at] = KeyValuePair.Create(key, merged);
-            else entries.Add(KeyValuePair.Create(key, merged));
-        }
-
-        return new MapNode(entries, over.Place);
     }
 
     private static Sent Failed(IReadOnlyList<DefinitionError> errors, string code = "definition-invalid")

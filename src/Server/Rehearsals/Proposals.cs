@@ -57,30 +57,8 @@ internal static class Proposals
 
         var adoption = new MapNode(over);
         using var json = JsonDocument.Parse(JsonNodes.Write(adoption));
-        var whole = Reading.Overlay(Trimmed(DefinitionWriter.Write(definition), definition), adoption);
+        var whole = DefinitionTrees.Overlay(DefinitionTrees.Trimmed(DefinitionWriter.Write(definition), definition), adoption);
         return report with { Proposals = proposals, Adoption = over.Count == 0 ? null : json.RootElement.Clone(), File = YamlNodes.Write(whole) };
-    }
-
-    /// <summary>A written definition without what is only a default.</summary>
-    public static MapNode Trimmed(MapNode whole, Definition definition) => Trim(whole, "", definition)!;
-
-    private static MapNode? Trim(MapNode map, string path, Definition definition)
-    {
-        var kept = new List<KeyValuePair<string, Node>>();
-        foreach (var (key, value) in map.Entries)
-        {
-            var at = path.Length == 0 ? key : $"{path}.{key}";
-            if (value is MapNode inner && at != "program.environment")
-            {
-                if (Trim(inner, at, definition) is { } some) kept.Add(new(key, some));
-            }
-            else if (definition.Given.Contains(at) || at is "name" or "format" or "program.path" or "identity.account")
-            {
-                kept.Add(new(key, value));
-            }
-        }
-
-        return kept.Count == 0 && path.Length > 0 ? null : new MapNode(kept);
     }
 
     private static bool Holds(string file, int pid)

@@ -3,7 +3,6 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Services;

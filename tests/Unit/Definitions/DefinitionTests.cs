@@ -84,6 +84,15 @@ public class DefinitionTests
     });
 
     [Fact]
+    public void What_is_trimmed_to_what_was_given_reads_back_the_same() => Any.Sample(definition =>
+    {
+        var whole = DefinitionReader.Read(DefinitionWriter.Write(definition)).Definition!;
+        var (read, errors) = DefinitionReader.Read(DefinitionTrees.Trimmed(DefinitionWriter.Write(whole), whole));
+        Assert.Empty(errors);
+        Assert.Empty(DefinitionChanges.Between(whole, read!));
+    });
+
+    [Fact]
     public void Any_length_of_time_reads_back_the_same() => Lengths.Sample(length =>
     {
         Assert.True(Duration.TryRead(Duration.Write(length), out var read));

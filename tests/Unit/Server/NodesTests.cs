@@ -43,7 +43,7 @@ public class NodesTests
     [Fact]
     public void What_is_laid_over_wins_key_by_key_and_a_key_without_value_takes_one_away()
     {
-        static string Laid(string under, string over) => JsonNodes.Write(Reading.Overlay((MapNode)YamlNodes.Read(under).Node!, (MapNode)YamlNodes.Read(over).Node!));
+        static string Laid(string under, string over) => JsonNodes.Write(DefinitionTrees.Overlay((MapNode)YamlNodes.Read(under).Node!, (MapNode)YamlNodes.Read(over).Node!));
         Assert.Equal("{\"a\":\"1\",\"b\":\"2\"}", Laid("a: 1", "b: 2"));
         Assert.Equal("{\"m\":{\"x\":\"9\",\"y\":\"2\"}}", Laid("m: { x: 1, y: 2 }", "m: { x: 9 }"));
         Assert.Equal("{\"m\":{\"y\":\"2\"}}", Laid("m: { x: 1, y: 2 }", "m: { x: }"));
@@ -56,8 +56,8 @@ public class NodesTests
     public void Laying_the_same_over_it_again_changes_nothing() => Gen.Select(Trees(2), Trees(2)).Sample((under, over) =>
     {
         if (under is not MapNode below || over is not MapNode above) return;
-        var once = Reading.Overlay(below, above);
-        Assert.Equal(JsonNodes.Write(once), JsonNodes.Write(Reading.Overlay(once, above)));
+        var once = DefinitionTrees.Overlay(below, above);
+        Assert.Equal(JsonNodes.Write(once), JsonNodes.Write(DefinitionTrees.Overlay(once, above)));
     });
 
     [Fact]

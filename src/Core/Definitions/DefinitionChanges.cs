@@ -1,9 +1,7 @@
-using CalmSentry.Core.Definitions;
-
-namespace CalmSentry.Server.Definitions;
+namespace CalmSentry.Core.Definitions;
 
 /// <summary>What differs between two definitions, value by value, in the words of a definition file.</summary>
-internal static class DefinitionChanges
+public static class DefinitionChanges
 {
     public static IReadOnlyList<string> Between(Definition before, Definition after)
     {

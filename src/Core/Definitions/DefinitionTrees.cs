@@ -1,0 +1,48 @@
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>Definitions as trees: laid over each other, and cut down to what was given.</summary>
+public static class DefinitionTrees
+{
+    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away.</summary>
+    public static MapNode Overlay(MapNode under, MapNode over)
+    {
+        var entries = under.Entries.ToList();
+        foreach (var (key, value) in over.Entries)
+        {
+            var at = entries.FindIndex(entry => entry.Key == key);
+            if (value is NullNode)
+            {
+                if (at >= 0) entries.RemoveAt(at);
+                continue;
+            }
+
+            var merged = value is MapNode above ? Overlay(at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]), above) : value;
+            if (at >= 0) entries[at] = KeyValuePair.Create(key, merged);
+            else entries.Add(KeyValuePair.Create(key, merged));
+        }
+
+        return new MapNode(entries, over.Place);
+    }
+
+    /// <summary>A written definition without what is only a default.</summary>
+    public static MapNode Trimmed(MapNode whole, Definition definition) => Trim(whole, "", definition)!;
+
+    private static MapNode? Trim(MapNode map, string path, Definition definition)
+    {
+        var kept = new List<KeyValuePair<string, Node>>();
+        foreach (var (key, value) in map.Entries)
+        {
+            var at = path.Length == 0 ? key : $"{path}.{key}";
+            if (value is MapNode inner && at != "program.environment")
+            {
+                if (Trim(inner, at, definition) is { } some) kept.Add(new(key, some));
+            }
+            else if (definition.Given.Contains(at) || at is "name" or "format" or "program.path" or "identity.account")
+            {
+                kept.Add(new(key, value));
+            }
+        }
+
+        return kept.Count == 0 && path.Length > 0 ? null : new MapNode(kept);
+    }
+}
