@@ -93,6 +93,13 @@ public class LimitTests
         var force = (await sentry.Show("counter")).GetProperty("in-force").EnumerateArray().ToDictionary(one => one.GetProperty("key").GetString()!, one => one.GetProperty("kernel").GetString());
         Assert.Equal(("no ceiling", "7"), (force["resources.memory"], force["resources.tasks"]));
         Assert.Equal(2, (await sentry.Show("counter")).GetProperty("revision").GetInt32());
+        foreach (var memory in new[] { "64 MiB", "256 MiB", "96 MiB" }) // up and down
+        {
+            await sentry.Ok("adjust", "counter", "--memory", memory, "--processors", memory == "256 MiB" ? "0" : $"0-{Environment.ProcessorCount - 1}");
+            await sentry.Ok("restart", "counter");
+            Assert.Equal(memory, (await sentry.Show("counter")).GetProperty("in-force").EnumerateArray().Single(one => one.GetProperty("key").GetString() == "resources.memory").GetProperty("kernel").GetString());
+        }
+
         // An empty text is a value like any other; only --unset takes a key away.
         await sentry.Ok("adjust", "counter", "--environment", "EMPTY=", "--environment", "TIDE=high");
         await sentry.Ok("adjust", "counter", "--unset", "program.environment.TIDE");

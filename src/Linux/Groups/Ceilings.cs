@@ -72,10 +72,11 @@ public sealed class Ceilings
             if (controller == "cpuset" && !inUnified) InheritNodes(directory);
             foreach (var (version1, version2, value) in files)
             {
-                var file = Path.Combine(directory, inUnified ? version2 : version1);
+                if ((inUnified ? version2 : version1) is not { } name) continue;
+                var file = Path.Combine(directory, name);
                 // Swap accounting is a kernel's choice: where it is off its file is missing, and there is nothing to set.
-                if (file.Contains("sw", StringComparison.Ordinal) && !File.Exists(file)) continue;
-                Write(file, inUnified && version2 == "memory.swap.max" ? "0" : value(inUnified));
+                if (name is SwapLimit1 or SwapLimit2 && !File.Exists(file)) continue;
+                Write(file, value);
             }
 
             if (!inUnified) join.Add(directory);
@@ -138,17 +139,21 @@ public sealed class Ceilings
         }
     }
 
-    private static IEnumerable<(string Controller, List<(string Version1, string Version2, Func<bool, string> Value)> Files)> Files(Share share)
+    private const string SwapLimit1 = "memory.memsw.limit_in_bytes", SwapLimit2 = "memory.swap.max";
+
+    /// <summary>What is to be written, in order: a null name means that version has no such file.</summary>
+    private static IEnumerable<(string Controller, List<(string? Version1, string? Version2, string Value)> Files)> Files(Share share)
     {
         static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);
+        // Version 1 counts memory and swap together, and that limit may never be under the one of memory alone: it is lifted first.
         yield return ("memory", share.Memory is { } memory
-            ? [("memory.limit_in_bytes", "memory.max", _ => Text(memory)), ("memory.memsw.limit_in_bytes", "memory.swap.max", _ => Text(memory))]
+            ? [(SwapLimit1, null, "-1"), ("memory.limit_in_bytes", "memory.max", Text(memory)), (SwapLimit1, null, Text(memory)), (null, SwapLimit2, "0")]
             : []);
         yield return ("cpu", share.CpuPercent is { } percent
-            ? [("cpu.cfs_quota_us", "cpu.max", unified => unified ? $"{Text((long)percent * Period / 100)} {Period}" : Text((long)percent * Period / 100))]
+            ? [("cpu.cfs_quota_us", null, Text((long)percent * Period / 100)), (null, "cpu.max", $"{Text((long)percent * Period / 100)} {Period}")]
             : []);
-        yield return ("pids", share.Tasks is { } tasks ? [("pids.max", "pids.max", _ => Text(tasks))] : []);
-        yield return ("cpuset", share.Processors is { } set ? [("cpuset.cpus", "cpuset.cpus", _ => set)] : []);
+        yield return ("pids", share.Tasks is { } tasks ? [("pids.max", "pids.max", Text(tasks))] : []);
+        yield return ("cpuset", share.Processors is { } set ? [("cpuset.cpus", "cpuset.cpus", set)] : []);
     }
 
     private string LegacyOf(string controller, string service) => Path.Combine(legacy[controller], $"calm-sentry-{mark}", service);
