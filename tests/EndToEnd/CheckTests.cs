@@ -252,6 +252,19 @@ public sealed class CheckTests : IAsyncLifetime
             copy.Kill(entireProcessTree: true);
         }
 
+        using var typed = Process.Start(new ProcessStartInfo("script", ["-qec", $"echo up; exec /bin/sh {place}/stays timetable.csv", "/dev/null"]) { WorkingDirectory = place, RedirectStandardInput = true, RedirectStandardOutput = true })!;
+        try
+        {
+            await typed.StandardOutput.ReadLineAsync();
+            var seen = "";
+            await Sentry.Eventually(async () => (seen = (await Check(At(Path.Combine(place, "stays")))).GetProperty("findings").ToString()).Contains("copy-running", StringComparison.Ordinal)); // the shell is becoming the copy
+            Assert.Contains("from the terminal pts/", seen, StringComparison.Ordinal);
+        }
+        finally
+        {
+            typed.Kill(entireProcessTree: true);
+        }
+
         await sentry.Ok("wrap", "First board", "--account", "nobody", "--", Path.Combine(place, "board"), "timetable.csv");
         await Finds("risk same-program, risk title-taken", definition => definition["title"] = "First board");
     }

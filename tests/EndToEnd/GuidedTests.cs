@@ -34,6 +34,18 @@ public class GuidedTests
         Assert.Equal(4, (await sentry.Calm("show", "board")).Exit);
     }
 
+    [Theory]
+    [InlineData("y", true)]
+    [InlineData("", false)] // by itself no account is permitted
+    public async Task On_a_terminal_the_permit_is_asked_for_on_the_way(string answer, bool permitted)
+    {
+        await using var sentry = await Sentry.Start();
+        var said = await Type(sentry, ["counter", "--account", "daemon", "--", "/bin/sleep", "600"], answer);
+        Assert.Contains("The account daemon is not permitted to run services yet. Permit it?", said, StringComparison.Ordinal);
+        Assert.Contains(permitted ? "Wrapped 'counter'" : "calm account permit daemon", said, StringComparison.Ordinal);
+        Assert.Equal(permitted ? 0 : 4, (await sentry.Calm("show", "counter")).Exit);
+    }
+
     [Fact]
     public async Task A_sibling_is_asked_only_for_what_must_differ()
     {

@@ -76,7 +76,7 @@ public class LimitTests
             """);
         await sentry.Wrap("tries", "--open-files", "64", "--memory", "64MiB", "--tasks", "30", "--processors", "0", "--priority", "below-normal", "--start", "--", tries);
         var output = Path.Combine(sentry.Places.OutputOf("tries"));
-        while (!(await File.ReadAllTextAsync(output)).Contains("over\n", StringComparison.Ordinal)) await Task.Yield();
+        await Sentry.Eventually(async () => (await File.ReadAllTextAsync(output)).Contains("over\n", StringComparison.Ordinal));
         var said = await File.ReadAllTextAsync(output);
         Assert.Equal("root: 65534\nCpus_allowed_list:\t0\ngroups: 65534\nover\n", said);
     }

@@ -120,10 +120,10 @@ public class RehearsalTests
             if (server) await sentry.KillServer();
             else calm.Kill();
             if (server) await sentry.Serve();
-            while (Sentry.Lives(pid)) await Task.Yield();
+            await Sentry.Eventually(() => !Sentry.Lives(pid));
         }
 
-        while (Directory.GetFileSystemEntries(Path.Combine(sentry.Places.RunDirectory, "rehearsals")).Length > 0) await Task.Yield();
+        await Sentry.Eventually(() => Directory.GetFileSystemEntries(Path.Combine(sentry.Places.RunDirectory, "rehearsals")).Length == 0);
         NothingIsLeft(sentry);
     }
 

@@ -26,7 +26,7 @@ public class SecretTests
         await sentry.Piped(second, "secret", "set", "ledger", "SEAL");
         await sentry.Ok("start", "ledger");
         var output = sentry.Places.OutputOf("ledger");
-        while (!(await File.ReadAllTextAsync(output)).Contains("all told\n", StringComparison.Ordinal)) await Task.Yield();
+        await Sentry.Eventually(async () => (await File.ReadAllTextAsync(output)).Contains("all told\n", StringComparison.Ordinal));
 
         // The program had both, to the last byte.
         Assert.Equal([Sum(first), Sum(second)], (await File.ReadAllLinesAsync(Path.Combine(sentry.Places.StateOf("ledger"), "known"))).Select(line => line.Split(' ')[0]));

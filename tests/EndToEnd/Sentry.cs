@@ -159,6 +159,19 @@ public sealed class Sentry : IAsyncDisposable
         return default;
     }
 
+    /// <summary>For what no event tells: asked again and again, and failed rather than waited for without end.</summary>
+    public static async Task Eventually(Func<Task<bool>> met, [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = "")
+    {
+        var clock = Stopwatch.StartNew();
+        while (!await met())
+        {
+            Assert.True(clock.Elapsed < TimeSpan.FromSeconds(60), $"it never came true: {what}");
+            await Task.Yield();
+        }
+    }
+
+    public static Task Eventually(Func<bool> met, [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = "") => Eventually(() => Task.FromResult(met()), what);
+
     public HttpClient Http() => new(new SocketsHttpHandler
     {
         ConnectCallback = async (_, cancellation) =>

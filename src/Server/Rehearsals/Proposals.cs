@@ -12,7 +12,9 @@ internal static class Proposals
 {
     private const long MiB = 1 << 20;
 
-    public static RehearsalReport Add(RehearsalReport report, Definition definition, TimeSpan? stopTook, int main, Outcome end)
+    /// <param name="stopTook">How long it took to end once asked; null when it ended otherwise.</param>
+    /// <param name="followed">The process it left in the background, or 0.</param>
+    public static RehearsalReport Add(RehearsalReport report, Definition definition, TimeSpan? stopTook, int followed, Outcome end)
     {
         var proposals = new List<ProposalView>();
         var over = new List<KeyValuePair<string, Node>>();
@@ -21,7 +23,7 @@ internal static class Proposals
         {
             proposals.Add(new("program.kind", "detaches", "The process that was launched ended well and left the program in the background."));
             var entries = new List<KeyValuePair<string, Node>> { new("kind", new ScalarNode("detaches")) };
-            if (main > 0 && report.Files.FirstOrDefault(file => file.EndsWith(".pid", StringComparison.Ordinal) && Holds(file, main)) is { } pidFile)
+            if (followed > 0 && report.Files.FirstOrDefault(file => file.EndsWith(".pid", StringComparison.Ordinal) && Holds(file, followed)) is { } pidFile)
             {
                 proposals.Add(new("program.pid-file", pidFile, "It writes the number of its real process there."));
                 entries.Add(new("pid-file", new ScalarNode(pidFile)));

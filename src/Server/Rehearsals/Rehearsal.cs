@@ -30,7 +30,7 @@ internal sealed class Rehearsal : IDisposable
     private readonly Sightings seen;
     private readonly Tail output, error;
     private readonly DateTimeOffset began;
-    private int main;
+    private int main, followed;
     private bool detached, launched;
     private Outcome? mainOutcome, outcome;
     private long peakKib, cpuMicroseconds;
@@ -203,7 +203,7 @@ internal sealed class Rehearsal : IDisposable
                 (launched, main) = (true, (int)Message.Number(body, "pid"));
                 break;
             case KeeperWord.Followed:
-                main = (int)Message.Number(body, "pid");
+                main = followed = (int)Message.Number(body, "pid");
                 Tell(new RehearsalEvent { Kind = "note", Text = $"It has put itself into the background: pid {main} is the program." });
                 break;
             case KeeperWord.MainEnded:
@@ -277,7 +277,7 @@ internal sealed class Rehearsal : IDisposable
                 Environment = LaunchOrder.EnvironmentOf(definition, account, places),
             },
         };
-        return Proposals.Add(report, definition, stopTook, main, end);
+        return Proposals.Add(report, definition, stopTook, followed, end);
     }
 
     private static string Reach(System.Net.IPAddress address) =>
