@@ -40,7 +40,8 @@ internal sealed class DefinitionFlags
         at, recover, pause, holdEnds, windDown, accept,
     ];
 
-    public string? Account(ParseResult parsed) => parsed.GetValue(account);
+    /// <summary>Codes of findings to be overruled, as a call takes them.</summary>
+    public string Accepted(ParseResult parsed) => string.Join(',', parsed.GetValue(accept) ?? []);
 
     public bool AnyGiven(ParseResult parsed) => All.Any(option => parsed.GetResult(option) is { Implicit: false });
 

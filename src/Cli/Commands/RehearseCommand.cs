@@ -28,8 +28,7 @@ internal static class RehearseCommand
             var (path, body) = Target.Of(parsed, word, flags, program, "rehearse");
             if (parsed.GetValue(adopt) && body is not null) throw new Failure(Exit.Usage, "--adopt goes with a service that is wrapped.", "Use --write FILE, then calm wrap --from FILE.");
             var quiet = parsed.GetValue(json);
-            var asked = string.Join(',', parsed.GetValue((Option<string[]>)flags.All.First(flag => flag.Name == "--accept")) ?? []);
-            var query = $"rehearsals?length={Uri.EscapeDataString(parsed.GetValue(length)!)}&accept={Uri.EscapeDataString(asked)}";
+            var query = $"rehearsals?length={Uri.EscapeDataString(parsed.GetValue(length)!)}&accept={Uri.EscapeDataString(flags.Accepted(parsed))}";
             var report = await Play(client, body is null ? $"{path}/{query}" : query, body, quiet, cancellation).ConfigureAwait(false);
             if (quiet) Common.WriteJson(report, ApiJson.Plain.RehearsalReport);
             else ReportText.Write(report);

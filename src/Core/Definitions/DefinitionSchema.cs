@@ -41,10 +41,9 @@ public static class DefinitionSchema
             json.WriteStartObject(key.Name);
             json.WriteString("description", key.About + (key.Default is null ? "" : $" Left out: {key.Default}."));
             Value(json, key);
-            if (key.Example is not null && key.Type is KeyType.Text) json.WritePropertyName("examples");
             if (key.Example is not null && key.Type is KeyType.Text)
             {
-                json.WriteStartArray();
+                json.WriteStartArray("examples");
                 json.WriteStringValue(key.Example.Trim('"'));
                 json.WriteEndArray();
             }
