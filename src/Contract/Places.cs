@@ -28,6 +28,18 @@ public sealed record Places(string Root)
 
     public string ApiSocket => Path.Combine(RunDirectory, "api.sock");
 
+    /// <summary>Where programs say something of themselves; its path is in their variable CALM_TELL.</summary>
+    public string TellSocket => Path.Combine(RunDirectory, "tell.sock");
+
+    /// <summary>The sentry's own settings.</summary>
+    public string Settings => Path.Combine(Root, "etc/calm-sentry/sentry.yaml");
+
+    /// <summary>Process id of the guard, as one line; locked while it lives.</summary>
+    public string Guard => Path.Combine(RunDirectory, "guard.pid");
+
+    /// <summary>Process id of the server, as one line.</summary>
+    public string ServerPid => Path.Combine(RunDirectory, "server.pid");
+
     /// <summary>Holds the console's TCP port, as one line.</summary>
     public string PortFile => Path.Combine(RunDirectory, "port");
 

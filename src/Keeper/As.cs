@@ -45,7 +45,7 @@ internal static unsafe class As
     }
 
     /// <summary>The environment as it was handed over, byte for byte.</summary>
-    private static byte** Environ()
+    internal static byte** Environ()
     {
         fixed (byte* path = "/proc/self/environ"u8)
         {

@@ -3,10 +3,10 @@ using CalmSentry.Contract;
 using CalmSentry.Server;
 
 var root = new Option<string?>("--root") { Description = $"Directory all places lie under, for trials and several sentries on one machine (also {Places.Variable})" };
-var port = new Option<int>("--port") { Description = "TCP port of the console on loopback; 0 picks a free one", DefaultValueFactory = _ => 7373 };
+var port = new Option<int?>("--port") { Description = "TCP port of the console on loopback; 0 picks a free one (default: as in etc/calm-sentry/sentry.yaml, else 7373)" };
 port.Validators.Add(result =>
 {
-    if (result.GetValueOrDefault<int>() is < 0 or > 65535) result.AddError("--port: allowed is 0 to 65535");
+    if (result.GetValueOrDefault<int?>() is < 0 or > 65535) result.AddError("--port: allowed is 0 to 65535");
 });
 var serve = new Command("serve", "Serve in the foreground: keep services, answer calm and the console") { root, port };
 serve.SetAction((parsed, cancellation) => Serve.Run(parsed.GetValue(root), parsed.GetValue(port), cancellation));

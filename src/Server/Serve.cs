@@ -6,6 +6,7 @@ using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Console;
 using CalmSentry.Server.Checks;
+using CalmSentry.Server.Drills;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
@@ -19,7 +20,7 @@ namespace CalmSentry.Server;
 /// <summary><c>calm-sentry serve</c>: takes running keepers up again, then listens. Ends on SIGTERM or Ctrl-C; programs go on.</summary>
 internal static partial class Serve
 {
-    public static async Task<int> Run(string? root, int port, CancellationToken cancellation)
+    public static async Task<int> Run(string? root, int? port, CancellationToken cancellation)
     {
         var places = Places.From(root);
         if (Refuse(places) is { } refusal)
@@ -33,6 +34,14 @@ internal static partial class Serve
         {
             await System.Console.Error.WriteLineAsync($"calm-sentry: another sentry already serves {places.Root}. Stop it first, or give this one a root of its own with --root DIR.").ConfigureAwait(false);
             return 1;
+        }
+
+        var (settings, wrong) = Settings.Read(places.Settings);
+        if (settings is null)
+        {
+            // A mistake in its settings must not keep a machine's services down.
+            await System.Console.Error.WriteLineAsync($"calm-sentry: {wrong}\ncalm-sentry: serving with the defaults instead.").ConfigureAwait(false);
+            settings = new();
         }
 
         SentryStore store;
@@ -50,11 +59,14 @@ internal static partial class Serve
 
         await using (store.ConfigureAwait(false))
         {
-            var app = Build(places, store, port);
+            var app = Build(places, store, settings with { Port = port ?? settings.Port });
             await using (app.ConfigureAwait(false))
             {
                 await Rehearsal.Clear(app.Services.GetRequiredService<House>()).ConfigureAwait(false);
-                await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
+                if (wrong is not null) app.Services.GetRequiredService<House>().Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
+                File.Delete(places.TellSocket); // programs taken up may speak before anything else listens
+                var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
+                if (began is not null && app.Services.GetRequiredService<Registry>().All.Count > 0) app.Services.GetRequiredService<DrillRoom>().FollowBoot(began);
                 File.Delete(places.ApiSocket);
                 try
                 {
@@ -67,6 +79,7 @@ internal static partial class Serve
                 }
 
                 Announce(app, places);
+                using var guard = GuardWatch.Begin(app.Services.GetRequiredService<House>(), Path.Combine(AppContext.BaseDirectory, "calm-keeper"));
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 app.Services.GetRequiredService<House>().CleanUp();
             }
@@ -77,7 +90,7 @@ internal static partial class Serve
         return 0;
     }
 
-    private static WebApplication Build(Places places, SentryStore store, int port)
+    private static WebApplication Build(Places places, SentryStore store, Settings settings)
     {
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         builder.Logging.ClearProviders().AddSimpleConsole(options =>
@@ -89,7 +102,8 @@ internal static partial class Serve
         {
             kestrel.AddServerHeader = false;
             kestrel.ListenUnixSocket(places.ApiSocket, socket => socket.Use(Caller.AskKernel));
-            kestrel.Listen(IPAddress.Loopback, port);
+            kestrel.ListenUnixSocket(places.TellSocket, socket => socket.Use(Caller.AskKernel));
+            kestrel.Listen(IPAddress.Loopback, settings.Port);
         });
         // What waits for something to come true is given up when the sentry ends; programs and what was asked go on.
         builder.Services.Configure<HostOptions>(options => options.ShutdownTimeout = TimeSpan.FromSeconds(1));
@@ -112,7 +126,7 @@ internal static partial class Serve
         var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System);
         builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
             .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock))
-            .AddSingleton<Checker>().AddSingleton<RehearsalRoom>();
+            .AddSingleton(settings).AddSingleton<DrillRoom>().AddSingleton<Checker>().AddSingleton<RehearsalRoom>();
 
         var app = builder.Build();
         app.UseExceptionHandler(failed => failed.Run(context =>
@@ -124,6 +138,7 @@ internal static partial class Serve
             await Problems.Of(code, code == 405 ? "wrong-method" : code == 404 ? "no-such-call" : "bad-call", "No such call", $"{context.Request.Method} {context.Request.Path} is not a call of this API.", "GET /api/openapi.json lists them all.")
                 .ExecuteAsync(context).ConfigureAwait(false);
         });
+        app.UseTell(places);
         app.Use(next => context => Door.Watch(context, next));
         app.UseConsole();
         app.MapGet("/sign-in", (string? key, Sessions sessions, HttpContext context) => Door.SignIn(key, sessions, context)).ExcludeFromDescription();
@@ -134,6 +149,7 @@ internal static partial class Serve
         api.MapChecks();
         api.MapSecrets();
         api.MapAccounts();
+        api.MapDrills();
         api.MapSentry();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
@@ -141,10 +157,11 @@ internal static partial class Serve
 
     private static void Announce(WebApplication app, Places places)
     {
-        File.SetUnixFileMode(places.ApiSocket, (UnixFileMode)0b110_110_110); // anyone may knock: the kernel says who it is
+        foreach (var socket in new[] { places.ApiSocket, places.TellSocket }) File.SetUnixFileMode(socket, (UnixFileMode)0b110_110_110); // anyone may knock: the kernel says who it is
         var address = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First(a => a.StartsWith("http://127", StringComparison.Ordinal));
         var self = app.Services.GetRequiredService<SentrySelf>();
         self.Console = address + "/";
+        File.WriteAllText(places.ServerPid, Environment.ProcessId + "\n");
         File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
         var house = app.Services.GetRequiredService<House>();
         house.Log(null, "serving", $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid {Environment.ProcessId}.");
@@ -166,6 +183,7 @@ internal static partial class Serve
             Directory.CreateDirectory(places.Library, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
             Directory.CreateDirectory(places.Logs);
             Directory.CreateDirectory(places.RunDirectory);
+            File.SetUnixFileMode(places.RunDirectory, (UnixFileMode)0b111_101_101); // every account's programs reach the tell socket
             return null;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)

@@ -27,6 +27,14 @@ internal static class Schema
         CREATE TABLE granted (account TEXT NOT NULL, path TEXT NOT NULL, how TEXT NOT NULL, before TEXT NOT NULL, folder TEXT NOT NULL, PRIMARY KEY (account, path)) STRICT, WITHOUT ROWID;
         CREATE TABLE rehearsal (service TEXT PRIMARY KEY, at INTEGER NOT NULL, peak_bytes INTEGER NOT NULL, ports TEXT NOT NULL) STRICT;
         """,
+        """
+        ALTER TABLE run ADD COLUMN wanted INTEGER;
+        ALTER TABLE run ADD COLUMN proven INTEGER;
+        ALTER TABLE run ADD COLUMN proof TEXT;
+        ALTER TABLE run ADD COLUMN stop_us INTEGER;
+        ALTER TABLE run ADD COLUMN output_from INTEGER;
+        CREATE TABLE beginning (began INTEGER PRIMARY KEY, kind TEXT NOT NULL, report TEXT NOT NULL) STRICT;
+        """,
     ];
 
     public static void Bring(SqliteConnection connection)

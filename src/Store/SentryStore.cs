@@ -83,24 +83,37 @@ public sealed class SentryStore : IAsyncDisposable
 
     // Runs
 
-    public void RunBegan(string service, LiveRun run, int revision) => Enqueue(
-        "INSERT OR IGNORE INTO run (service, number, cause, began, revision) VALUES ($0, $1, $2, $3, $4)",
-        service, run.Number, Words.Of(run.Cause), Micros(run.Began), revision);
+    /// <param name="outputFrom">Where this run's output begins in the output file, in bytes.</param>
+    public void RunBegan(string service, LiveRun run, int revision, long outputFrom) => Enqueue(
+        "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from) VALUES ($0, $1, $2, $3, $4, $5, $6)",
+        service, run.Number, Words.Of(run.Cause), Micros(run.Began), revision, Micros(run.Wanted), outputFrom);
+
+    public void RunProven(string service, long run, DateTimeOffset at, string? proof) =>
+        Enqueue("UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1", service, run, Micros(at), proof);
+
+    public long OutputFrom(string service, long run) => Read("SELECT coalesce(output_from, 0) FROM run WHERE service = $0 AND number = $1", row => row.GetInt64(0), service, run).FirstOrDefault();
+
+    /// <summary>Median time from launch to proof of the latest twenty runs that were proven; null before the first.</summary>
+    public TimeSpan? UsualStart(string service) => Median(
+        "SELECT proven - launched FROM run WHERE service = $0 AND proven IS NOT NULL AND launched IS NOT NULL ORDER BY number DESC LIMIT 20", service);
+
+    /// <summary>Median time a stop took, of the latest twenty; null before the first.</summary>
+    public TimeSpan? UsualStop(string service) => Median("SELECT stop_us FROM run WHERE service = $0 AND stop_us IS NOT NULL ORDER BY number DESC LIMIT 20", service);
 
     public void RunLaunched(string service, long run, int pid, DateTimeOffset at) =>
         Enqueue("UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1", service, run, pid, Micros(at));
 
-    public void RunEnded(string service, long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds) => Enqueue(
-        "UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8 WHERE service = $0 AND number = $1",
-        service, run, Micros(at), Words.Of(outcome.Kind), outcome.Code, outcome.Core ? 1 : 0, outcome.Detail, peakKib, cpuMicroseconds);
+    public void RunEnded(string service, long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds, TimeSpan? stopping) => Enqueue(
+        "UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9 WHERE service = $0 AND number = $1",
+        service, run, Micros(at), Words.Of(outcome.Kind), outcome.Code, outcome.Core ? 1 : 0, outcome.Detail, peakKib, cpuMicroseconds, stopping is { } took ? took.Ticks / 10 : null);
 
     /// <summary>The latest runs of a service, newest first.</summary>
     public IReadOnlyList<StoredRun> Runs(string service, int last) => Read(
-        "SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us FROM run WHERE service = $0 ORDER BY number DESC LIMIT $1",
+        "SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted, proven, proof FROM run WHERE service = $0 ORDER BY number DESC LIMIT $1",
         row => new StoredRun(
             row.GetInt64(0), row.GetString(1), Time(row.GetInt64(2)), TimeOrNull(row, 3), TimeOrNull(row, 4), row.IsDBNull(5) ? null : row.GetInt32(5),
             row.IsDBNull(6) ? null : new Outcome(Words.Kind(row.GetString(6)), row.GetInt32(7), row.GetInt32(8) != 0, row.IsDBNull(9) ? null : row.GetString(9)),
-            row.IsDBNull(10) ? null : row.GetInt64(10), row.IsDBNull(11) ? null : row.GetInt64(11)),
+            row.IsDBNull(10) ? null : row.GetInt64(10), row.IsDBNull(11) ? null : row.GetInt64(11), TimeOrNull(row, 12), TimeOrNull(row, 13), row.IsDBNull(14) ? null : row.GetString(14)),
         service, last);
 
     // Logbook
@@ -167,6 +180,15 @@ public sealed class SentryStore : IAsyncDisposable
     public StoredRehearsal? Rehearsal(string service) => Read(
         "SELECT peak_bytes, ports FROM rehearsal WHERE service = $0",
         row => new StoredRehearsal(row.GetInt64(0), [.. row.GetString(1).Split(',', StringSplitOptions.RemoveEmptyEntries).Select(int.Parse)]), service).FirstOrDefault();
+
+    // Beginnings: what a boot or a drill came to
+
+    public void SetBeginning(DateTimeOffset began, string kind, string report) => Enqueue(
+        "INSERT INTO beginning (began, kind, report) VALUES ($0, $1, $2) ON CONFLICT (began) DO UPDATE SET report = excluded.report", Micros(began), kind, report);
+
+    /// <summary>The latest report of a kind, or of any, as JSON.</summary>
+    public string? Beginning(string? kind) => Read(
+        kind is null ? "SELECT report FROM beginning ORDER BY began DESC LIMIT 1" : "SELECT report FROM beginning WHERE kind = $0 ORDER BY began DESC LIMIT 1", row => row.GetString(0), kind).FirstOrDefault();
 
     // Sessions: only a hash of the secret is kept
 
@@ -273,6 +295,12 @@ public sealed class SentryStore : IAsyncDisposable
         var rows = new List<T>();
         while (reader.Read()) rows.Add(make(reader));
         return rows;
+    }
+
+    private TimeSpan? Median(string sql, string service)
+    {
+        var all = Read(sql, row => row.GetInt64(0), service).Order().ToList();
+        return all.Count == 0 ? null : TimeSpan.FromMicroseconds(all[all.Count / 2]);
     }
 
     private static void Bind(SqliteCommand command, object?[] values)

@@ -7,7 +7,8 @@ namespace CalmSentry.Store;
 public sealed record StoredService(string Name, int Revision, string Document, Situation Situation);
 
 public sealed record StoredRun(
-    long Number, string Cause, DateTimeOffset Began, DateTimeOffset? Launched, DateTimeOffset? Ended, int? Pid, Outcome? Outcome, long? PeakKib, long? CpuMicroseconds);
+    long Number, string Cause, DateTimeOffset Began, DateTimeOffset? Launched, DateTimeOffset? Ended, int? Pid, Outcome? Outcome, long? PeakKib, long? CpuMicroseconds,
+    DateTimeOffset? Wanted, DateTimeOffset? Proven, string? Proof);
 
 public sealed record StoredAccount(string Name, bool Permitted, bool Made);
 

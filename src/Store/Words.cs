@@ -9,6 +9,7 @@ public static class Words
     {
         Cause.Asked => "asked",
         Cause.Boot => "boot",
+        Cause.Drill => "drill",
         _ => "recovery",
     };
 
@@ -17,6 +18,7 @@ public static class Words
         OutcomeKind.Exited => "exited",
         OutcomeKind.Signalled => "signalled",
         OutcomeKind.NeverLaunched => "never-launched",
+        OutcomeKind.NotProven => "not-proven",
         OutcomeKind.KeeperLost => "keeper-lost",
         _ => "machine-lost",
     };

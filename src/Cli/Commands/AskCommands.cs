@@ -1,4 +1,5 @@
 using System.CommandLine;
+using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
@@ -38,18 +39,26 @@ internal static class AskCommands
         var all = new Option<bool>("--all") { Description = "All services" };
         var json = Common.Json();
         var accept = new Option<string[]>("--accept") { Description = "Overrule a blocking finding by its code, this once" };
+        var withoutNeeds = new Option<bool>("--without-needs") { Description = "Pass over what it needs, this once" };
+        var withDependents = new Option<bool>("--with-dependents") { Description = $"{(what == "stop" ? "Stop" : "Restart")} services that need it too, in order" };
+        var alone = new Option<bool>("--alone") { Description = "Leave services that need it as they are" };
         var endCopies = new Option<bool>("--end-copies") { Description = "First end copies that run outside the sentry, cleanly" };
         var command = new Command(what, description) { names, all, json };
         if (what != "stop") command.Add(accept);
-        if (what == "start") command.Add(endCopies);
+        names.CompletionSources.Add(Common.ServiceNames);
+        foreach (var option in what == "start" ? new Option[] { endCopies, withoutNeeds } : [withDependents, alone]) command.Add(option);
         command.SetAction(async (parsed, cancellation) =>
         {
             using var client = Common.Client(parsed);
             var services = parsed.GetValue(names) ?? [];
             if (parsed.GetValue(all)) services = [.. (await client.Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation).ConfigureAwait(false)).Select(view => view.Name)];
             else if (services.Length == 0) throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
-            var query = what == "stop" ? "" : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}{(what == "start" && parsed.GetValue(endCopies) ? "&end-copies=true" : "")}";
-            var asked = services.Select(service => Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(service)}/{what}{query}", service, parsed.GetValue(json), cancellation)).ToList();
+            var query = what == "stop" ? "?" : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}";
+            if (what == "start") query += (parsed.GetValue(endCopies) ? "&end-copies=true" : "") + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
+            // All at once are stopped in their order; each that others need waits for those.
+            else if (parsed.GetValue(withDependents) || parsed.GetValue(all)) query += "&dependents=stop";
+            else if (parsed.GetValue(alone)) query += "&dependents=leave";
+            var asked = services.Select(service => AskWithDependents(client, service, what, query, parsed.GetValue(json), cancellation)).ToList();
             var exit = Exit.True;
             foreach (var one in asked)
             {
@@ -67,6 +76,27 @@ internal static class AskCommands
             return exit;
         });
         return command;
+    }
+
+    /// <summary>Of a service that others need, whether those are to be stopped first is asked where somebody is there to answer.</summary>
+    private static async Task<int> AskWithDependents(SentryClient client, string service, string what, string query, bool json, CancellationToken cancellation)
+    {
+        var path = $"{SentryClient.PathOf(service)}/{what}{query}";
+        try
+        {
+            return await Ask(client, HttpMethod.Post, path, service, json, cancellation).ConfigureAwait(false);
+        }
+        catch (Failure failure) when (failure.Code == "needed-by-others" && !Console.IsInputRedirected && !json)
+        {
+            Console.WriteLine(failure.Message);
+            if (!Asking.YesNo($"{(what == "stop" ? "Stop" : "Restart")} them too, in order?", otherwise: false))
+            {
+                Console.WriteLine($"Nothing was stopped. 'calm {what} {service} --alone' leaves them as they are.");
+                return Exit.NotTrue;
+            }
+        }
+
+        return await Ask(client, HttpMethod.Post, path + "&dependents=stop", service, json, cancellation).ConfigureAwait(false);
     }
 
     public static async Task<int> Ask(SentryClient client, HttpMethod method, string path, string service, bool json, CancellationToken cancellation)
@@ -95,6 +125,8 @@ internal static class AskCommands
         if (answer.Evidence is not { } evidence) return;
         if (evidence.Pid is { } pid) Console.WriteLine($"  pid        {pid}, as {evidence.Account}, up {Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}");
         if (evidence.CommandLine is { Count: > 0 } line) Console.WriteLine($"  command    {CommandLine.Of(line)}");
+        if (evidence.Proof is { Seen: { } seen } proof)
+            Console.WriteLine($"  proof      {seen}, {Lengths.Of(TimeSpan.FromMilliseconds(proof.TookMs ?? 0))} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Of(TimeSpan.FromMilliseconds(usual))})" : ""));
         if (evidence.Output.Count == 0) Console.WriteLine("  output     nothing printed so far");
         for (var i = 0; i < evidence.Output.Count; i++) Console.WriteLine($"  {(i == 0 ? "output" : ""),-10} {evidence.Output[i]}");
     }
@@ -114,7 +146,7 @@ internal static class AskCommands
 
     private static string Say(ServiceView view, string last)
     {
-        if (view.Why != last && view.State is "starting" or "stopping") Console.Error.WriteLine($"… {view.Name}: {view.Why}");
+        if (view.Why != last && view.State is "starting" or "stopping" or "waiting") Console.Error.WriteLine($"… {view.Name}: {view.Why}");
         return view.Why;
     }
 }

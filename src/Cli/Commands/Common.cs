@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.CommandLine.Completions;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using CalmSentry.Cli.Wire;
@@ -14,7 +15,27 @@ internal static class Common
 
     public static Option<bool> Json() => new("--json") { Description = "Answer as JSON" };
 
-    public static Argument<string> Name() => new("name") { Description = "A service, by its short name or its title" };
+    public static Argument<string> Name()
+    {
+        var name = new Argument<string>("name") { Description = "A service, by its short name or its title" };
+        name.CompletionSources.Add(ServiceNames);
+        return name;
+    }
+
+    /// <summary>Names for a shell to complete; none when no sentry answers soon.</summary>
+    public static IEnumerable<CompletionItem> ServiceNames(CompletionContext context)
+    {
+        using var soon = new CancellationTokenSource(TimeSpan.FromSeconds(1));
+        try
+        {
+            using var client = Client(context.ParseResult);
+            return [.. client.Get("services", ApiJson.Default.IReadOnlyListServiceView, soon.Token).GetAwaiter().GetResult().Select(view => new CompletionItem(view.Name))];
+        }
+        catch (Exception error) when (error is Failure or OperationCanceledException)
+        {
+            return [];
+        }
+    }
 
     public static SentryClient Client(ParseResult parsed) => new(Places.From(parsed.GetValue(Root)));
 

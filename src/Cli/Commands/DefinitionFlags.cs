@@ -27,7 +27,10 @@ internal sealed class DefinitionFlags
     private readonly Option<string?> cpu = new("--cpu") { Description = "Most processor time of its tree in percent of one processor, such as 150% (default: no ceiling)" };
     private readonly Option<string?> openFiles = new("--open-files") { Description = "Most open files of each process (default: the host's)" };
     private readonly Option<string?> tasks = new("--tasks") { Description = "Most processes and threads of its tree (default: no ceiling)" };
-    private readonly Option<string?> at = new("--at") { Description = "When it begins: boot | request (default: request)" };
+    private readonly Option<string?> at = new("--at") { Description = "When it begins: boot | boot-late (once all of boot is proven) | request | never (every start is refused) (default: request)" };
+    private readonly Option<string?> atLatest = new("--at-latest") { Description = "With boot-late, how long it waits for all of boot at most (default: 2 min)" };
+    private readonly Option<string[]> need = new("--need") { Description = BeginFlags.NeedHelp };
+    private readonly Option<string?> proof = new("--proof") { Description = BeginFlags.ProofHelp };
     private readonly Option<string?> recover = new("--recover") { Description = "After which ends it is begun again: failure | any-end | never (default: failure)" };
     private readonly Option<string?> pause = new("--pause") { Description = "Pause before the first try, such as 1s; each next one is twice as long, up to 1 min (default: 1 s)" };
     private readonly Option<string?> holdEnds = new("--hold-ends") { Description = "Bad ends within 10 min that put it on hold; 0: never (default: 5)" };
@@ -37,7 +40,7 @@ internal sealed class DefinitionFlags
     public IEnumerable<Option> All =>
     [
         title, notes, kind, with, directory, environment, secret, pidFile, stop, account, group, umask, moreRights, priority, disk, processors, memory, cpu, openFiles, tasks,
-        at, recover, pause, holdEnds, windDown, accept,
+        at, atLatest, need, proof, recover, pause, holdEnds, windDown, accept,
     ];
 
     /// <summary>Codes of findings to be overruled, as a call takes them.</summary>
@@ -91,7 +94,13 @@ internal sealed class DefinitionFlags
                 ["open-files"] = parsed.GetValue(openFiles),
                 ["tasks"] = parsed.GetValue(tasks),
             }),
-            ["begin"] = Compact(new JsonObject { ["at"] = parsed.GetValue(at) }),
+            ["begin"] = Compact(new JsonObject
+            {
+                ["at"] = parsed.GetValue(at),
+                ["at-latest"] = parsed.GetValue(atLatest),
+                ["needs"] = parsed.GetValue(need) is { Length: > 0 } needs ? new JsonArray([.. needs.Select(BeginFlags.Need)]) : null,
+                ["proof"] = parsed.GetValue(proof) is { } shown ? BeginFlags.Proof(shown) : null,
+            }),
             ["recover"] = Compact(new JsonObject
             {
                 ["after"] = parsed.GetValue(recover),

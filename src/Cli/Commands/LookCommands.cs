@@ -76,6 +76,15 @@ internal static class LookCommands
         Console.WriteLine();
         Row("state", $"{service.State}, health {service.Health}, since {Lengths.At(service.Since)}");
         if (service.Pid is { } pid) Row("pid", $"{pid}, run {service.Run}, up {Lengths.Of(DateTimeOffset.UtcNow - (service.UpSince ?? service.Since))}, {service.Restarts} restarts");
+        Row("begins at", service.At switch { "boot" => "boot, before anyone logs in", "boot-late" => "boot, after all else that begins with it", "never" => "never: every start is refused", _ => "request: not by itself" });
+        foreach (var wait in service.WaitsFor ?? [])
+            Row("waits for", $"{wait.For}{(wait.Missing is null ? "" : $" ({wait.Missing})")}, since {Lengths.At(wait.Since)}" + (wait.Until is { } until ? $", until {Lengths.At(until)}: then {wait.Then}" : ""));
+        Row("proof", service.Proof is { Seen: { } seen } proof
+            ? $"{seen}, {Lengths.Of(TimeSpan.FromMilliseconds(proof.TookMs ?? 0))} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Of(TimeSpan.FromMilliseconds(usual))})" : "")
+            : $"none yet: it serves once {service.Proof.Awaited}");
+        if (service.Said is { } said) Row("says", said);
+        if (service.Needs.Count > 0) Row("needs", string.Join("; ", service.Needs));
+        if (service.NeededBy.Count > 0) Row("needed by", string.Join(", ", service.NeededBy));
         Row("command", CommandLine.Of(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);

@@ -6,7 +6,7 @@ namespace CalmSentry.Cli.Words;
 internal static class Table
 {
     /// <param name="marked">Rows that ask for a person; on a terminal they are shown in colour, beside the word that says why.</param>
-    public static void Write(string[] heads, IReadOnlyList<string[]> rows, Func<int, bool>? marked = null)
+    public static void Write(string[] heads, IReadOnlyList<string[]> rows, Func<int, bool>? marked = null, TextWriter? to = null)
     {
         var widths = heads.Select((head, column) => rows.Select(row => row[column].Length).Append(head.Length).Max()).ToArray();
         var terminal = !Console.IsOutputRedirected;
@@ -21,7 +21,7 @@ internal static class Table
             if (mark) text.Insert(text.Length - 1, "\u001b[0m");
         }
 
-        Console.Out.Write(text);
+        (to ?? Console.Out).Write(text);
     }
 
     private static void Line(StringBuilder text, string[] cells, int[] widths, int width)

@@ -28,6 +28,9 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(FolderRight))]
 [JsonSerializable(typeof(RehearsalEvent))]
 [JsonSerializable(typeof(RehearsalReport))]
+[JsonSerializable(typeof(BeginReport))]
+[JsonSerializable(typeof(DrillPlan))]
+[JsonSerializable(typeof(DrillEvent))]
 [JsonSerializable(typeof(JsonElement))]
 [JsonSerializable(typeof(string[]))]
 public sealed partial class ApiJson : JsonSerializerContext

@@ -20,6 +20,12 @@ public sealed record SentryView
     /// <summary>Address of the console.</summary>
     public required string Console { get; init; }
 
+    /// <summary>Process id of the guard that starts the sentry again when it ends, or null.</summary>
+    public int? Guard { get; init; }
+
+    /// <summary>It is registered with the machine's boot.</summary>
+    public required bool StartsWithMachine { get; init; }
+
     /// <summary>What this host or account does not allow, in sentences.</summary>
     public required IReadOnlyList<string> Limits { get; init; }
 

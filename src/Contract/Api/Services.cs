@@ -37,13 +37,42 @@ public record ServiceView
     /// <summary>Runs begun by recovery since a person or the boot began it.</summary>
     public int Restarts { get; init; }
 
-    /// <summary>boot | request</summary>
+    /// <summary>boot | boot-late | request | never: what it does when the machine comes up, whatever it does now.</summary>
     public required string At { get; init; }
 
     public required string Account { get; init; }
 
     /// <summary>Program and arguments as defined.</summary>
     public required IReadOnlyList<string> Command { get; init; }
+
+    /// <summary>What the program last said of itself, or null.</summary>
+    public string? Said { get; init; }
+
+    /// <summary>While it is waiting: for what, since when and how long still; else null.</summary>
+    public IReadOnlyList<WaitView>? WaitsFor { get; init; }
+}
+
+/// <param name="For">What is waited for, in words.</param>
+/// <param name="Missing">What is not so, as a clause.</param>
+/// <param name="Until">When what <paramref name="Then"/> says is done; null: no limit, or it is past.</param>
+public sealed record WaitView(string For, string? Missing, DateTimeOffset Since, DateTimeOffset? Until, string? Then);
+
+/// <summary>What shows that a program serves.</summary>
+public sealed record ProofView
+{
+    /// <summary>What counts as proof, in words that follow "once".</summary>
+    public required string Awaited { get; init; }
+
+    /// <summary>What proved the live run, as a clause; null while there is no proof.</summary>
+    public string? Seen { get; init; }
+
+    public DateTimeOffset? At { get; init; }
+
+    /// <summary>From launch to proof.</summary>
+    public double? TookMs { get; init; }
+
+    /// <summary>Median of earlier starts.</summary>
+    public double? UsualMs { get; init; }
 }
 
 /// <summary>A service with its whole definition.</summary>
@@ -69,6 +98,14 @@ public sealed record ServiceDetail : ServiceView
     /// <summary>Of a live run: who it is and what it may use, as the kernel itself reports it.</summary>
     public required IReadOnlyList<InForceView> InForce { get; init; }
 
+    /// <summary>What must be true before it is launched, in words.</summary>
+    public required IReadOnlyList<string> Needs { get; init; }
+
+    /// <summary>Services that need it directly.</summary>
+    public required IReadOnlyList<string> NeededBy { get; init; }
+
+    public required ProofView Proof { get; init; }
+
     /// <summary>Its secrets by name.</summary>
     public required IReadOnlyList<SecretView> Secrets { get; init; }
 
@@ -80,7 +117,7 @@ public sealed record RunView
 {
     public required long Run { get; init; }
 
-    /// <summary>asked | boot | recovery</summary>
+    /// <summary>asked | boot | recovery | drill</summary>
     public required string Cause { get; init; }
 
     /// <summary>When the sentry gave the word.</summary>
@@ -92,7 +129,12 @@ public sealed record RunView
 
     public int? Pid { get; init; }
 
-    /// <summary>exited | signalled | never-launched | keeper-lost | machine-lost; null while it is live.</summary>
+    /// <summary>When it was proven ready, and by what.</summary>
+    public DateTimeOffset? Proven { get; init; }
+
+    public string? Proof { get; init; }
+
+    /// <summary>exited | signalled | never-launched | not-proven | keeper-lost | machine-lost; null while it is live.</summary>
     public string? Outcome { get; init; }
 
     /// <summary>Exit code or signal number.</summary>
@@ -142,4 +184,7 @@ public sealed record Evidence
 
     /// <summary>First lines this run printed.</summary>
     public required IReadOnlyList<string> Output { get; init; }
+
+    /// <summary>What proved that it serves, how long that took, and how long it usually takes; null while it is not proven.</summary>
+    public ProofView? Proof { get; init; }
 }

@@ -20,7 +20,7 @@ public sealed record Definition
 
     public ResourcesPart Resources { get; init; } = new();
 
-    public BeginAt At { get; init; } = BeginAt.Request;
+    public BeginPart Begin { get; init; } = new();
 
     public RecoverPart Recover { get; init; } = new();
 
@@ -112,15 +112,6 @@ public sealed record ResourcesPart
 
     /// <summary>Processes and threads of its whole tree.</summary>
     public int? Tasks { get; init; }
-}
-
-public enum BeginAt
-{
-    /// <summary>When a person or a program asks for it.</summary>
-    Request,
-
-    /// <summary>When the machine comes up.</summary>
-    Boot,
 }
 
 public enum RecoverAfter

@@ -6,6 +6,9 @@ public enum KeyType
     Text,
     Choice,
     Number,
+
+    /// <summary>true or false.</summary>
+    Switch,
     Texts,
     Pairs,
     Map,
@@ -39,7 +42,7 @@ public static class DefinitionKeys
             new("with", KeyType.Text, "The interpreter, absolute, where the file is a script that is not executed by itself.", "chosen when it is wrapped: a virtual environment beside the script, the script's first line, or its kind", "/usr/bin/python3", Path),
             new("arguments", KeyType.Texts, "Passed exactly as they are: spaces, quotes, line ends and empty texts too.", "none", "[--book, day.book]"),
             new("directory", KeyType.Text, "The working directory, absolute.", "the program's own; of the host's programs the service's state directory", "/srv/skerry/ledger", Path),
-            new("environment", KeyType.Pairs, "Variables beside the base every service gets: PATH, HOME, USER, LOGNAME, SHELL, LANG, CALM_SERVICE, CALM_STATE, CALM_RUN. Nothing else is inherited.", "none", "{ TZ: Europe/Oslo }"),
+            new("environment", KeyType.Pairs, "Variables beside the base every service gets: PATH, HOME, USER, LOGNAME, SHELL, LANG, CALM_SERVICE, CALM_STATE, CALM_TELL, CALM_RUN. Nothing else is inherited.", "none", "{ TZ: Europe/Oslo }"),
             new("secrets", KeyType.Items, "Names of secrets it is given, each as the variable of that name, or with { key: NAME, as: file } as a file whose path is in the variable. Values: calm secret set.", "none", "[LEDGER_KEY, { key: SEAL, as: file }]", Inner:
             [
                 new("key", KeyType.Text, "The secret's name.", null, "LEDGER_KEY", Variable),
@@ -67,7 +70,35 @@ public static class DefinitionKeys
         ]),
         new("begin", KeyType.Map, "When it begins.", "see inside", Inner:
         [
-            new("at", KeyType.Choice, "With the machine, before anyone logs in; or when somebody asks.", "request", Choices: ["boot", "request"]),
+            new("at", KeyType.Choice, "boot: with the machine, before anyone logs in. boot-late: once all of boot is proven. request: when somebody asks. never: every start is refused.", "request", Choices: ["boot", "boot-late", "request", "never"]),
+            new("at-latest", KeyType.Text, "With boot-late, how long it waits for all of boot at most.", "2 min", "2 min", Length),
+            new("needs", KeyType.Items, "What must be true before it is launched. Each is one of network, service, tcp, path, after-boot.", "nothing", "[{ network: up }, { service: tide-store }]", Inner:
+            [
+                new("network", KeyType.Text, "up: an address that is not loopback's, and a default route. Or the name of an interface that must be up with an address.", "not this kind", "up"),
+                new("service", KeyType.Text, "Another service, proven ready. It is started when it is stopped, begins before and stops after.", "not this kind", "tide-store", "^[a-z0-9][a-z0-9-]{0,47}$"),
+                new("tcp", KeyType.Text, "Something that takes connections there.", "not this kind", "127.0.0.1:5432"),
+                new("path", KeyType.Text, "A file or directory that is there.", "not this kind", "/mnt/manifests", Path),
+                new("after-boot", KeyType.Text, "So long since the machine came up.", "not this kind", "30 s", Length),
+                new("mounted", KeyType.Switch, "With path: a file system must be mounted there.", "false"),
+                new("writable", KeyType.Switch, "With path: its account must be able to write there.", "false"),
+                new("if-lost", KeyType.Choice, "With service, when that one goes away: leave this one as it is; restart it once the other is proven again; or let it go down too, to begin again with the other.", "leave", Choices: ["leave", "restart", "go-down"]),
+                new("within", KeyType.Text, "How long it is waited for before what then says.", "5 min (of after-boot, that much longer than it)", "2 min", Length),
+                new("then", KeyType.Choice, "tell: say so and go on waiting. go-ahead: begin without it. hold: put the service on hold.", "tell", Choices: ["tell", "go-ahead", "hold"]),
+            ]),
+            new("proof", KeyType.Map, "What shows that the program serves; until then it is starting. One of tcp, http, output, file, command, told, up-for.", "up-for 1 s", Inner:
+            [
+                new("tcp", KeyType.Text, "It takes connections there.", "not this kind", "127.0.0.1:7411"),
+                new("http", KeyType.Text, "This address answers.", "not this kind", "http://127.0.0.1:7411/health"),
+                new("status", KeyType.Number, "With http, the status it must answer.", "any from 200 to 399", "200"),
+                new("text", KeyType.Text, "With http, what must be in the answer.", "anything", "open"),
+                new("output", KeyType.Text, "It prints a line that matches this regular expression.", "not this kind", "listening on"),
+                new("file", KeyType.Text, "It has written this file since its launch.", "not this kind", "/run/relay/ready", Path),
+                new("command", KeyType.Texts, "This command, run as the account, ends with exit code 0; program first.", "not this kind", "[/usr/bin/ledger-ping]"),
+                new("told", KeyType.Choice, "ready: the program says so itself, with one HTTP call to the Unix socket in CALM_TELL.", "not this kind", Choices: ["ready"]),
+                new("up-for", KeyType.Text, "It has simply stayed up for so long.", "1 s", "5 s", Length),
+                new("within", KeyType.Text, "How long after its launch the proof may take.", "1 min", "20 s", Length),
+                new("if-not", KeyType.Choice, "When it does not come in time. try-again: a failed start, wound down. tell: say so and go on waiting.", "try-again", Choices: ["try-again", "tell"]),
+            ]),
         ]),
         new("recover", KeyType.Map, "What follows an end nobody asked for.", "see inside", Inner:
         [

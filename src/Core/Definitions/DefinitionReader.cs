@@ -25,15 +25,9 @@ public static class DefinitionReader
         var identity = top.Map("identity") is { } who ? ReadIdentity(who) : new IdentityPart("");
         var resources = top.Map("resources") is { } share ? ReadResources(share) : new ResourcesPart();
 
-        var at = BeginAt.Request;
-        if (top.Map("begin") is { } begin)
-        {
-            at = begin.Choice("at", BeginAt.Request, ("boot", BeginAt.Boot), ("request", BeginAt.Request));
-            begin.Done();
-        }
-
+        var begin = top.Map("begin") is { } beginning ? BeginReader.Read(beginning) : new BeginPart();
         var recover = top.Map("recover") is { } recovery ? ReadRecover(recovery) : new RecoverPart();
-        var windDown = ReadWindDown(top, errors, given);
+        var windDown = ReadWindDown(top);
         var accept = top.Texts("accept", "codes of findings, such as copy-running", ServiceName.IsValid);
         if (part?.Kind == ProgramKind.Toggles && windDown is not null)
             top.Contradicts("wind-down", "steps for a program that toggles", "program.stop switches it off; leave wind-down out");
@@ -48,7 +42,7 @@ public static class DefinitionReader
             Identity = identity,
             Resources = resources,
             Accept = accept,
-            At = at,
+            Begin = begin,
             Recover = recover,
             WindDown = windDown ?? Definition.DefaultWindDown,
             Given = given.ToImmutable(),
@@ -176,19 +170,13 @@ public static class DefinitionReader
         return part;
     }
 
-    private static ImmutableArray<WindDownStep>? ReadWindDown(MapReader top, List<DefinitionError> errors, ImmutableHashSet<string>.Builder given)
+    private static ImmutableArray<WindDownStep>? ReadWindDown(MapReader top)
     {
         if (top.Items("wind-down") is not { } items) return null;
         var steps = ImmutableArray.CreateBuilder<WindDownStep>();
         foreach (var (item, path) in items)
         {
-            if (item is not MapNode map)
-            {
-                errors.Add(new(path, item.InWords, "a step such as { signal: TERM, wait: 10 s }", item.Place));
-                continue;
-            }
-
-            var step = new MapReader(map, path, errors, given);
+            if (top.Inner(item, path, "a step such as { signal: TERM, wait: 10 s }") is not { } step) continue;
             var signal = step.Required("signal", string.Join(", ", SignalNames.Numbers.Keys.Order()), SignalNames.Numbers.ContainsKey);
             var wait = step.Time("wait", TimeSpan.FromSeconds(10));
             step.Done();

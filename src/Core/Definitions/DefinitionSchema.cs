@@ -66,6 +66,9 @@ public static class DefinitionSchema
                 foreach (var choice in key.Choices!) json.WriteStringValue(choice);
                 json.WriteEndArray();
                 break;
+            case KeyType.Switch:
+                json.WriteString("type", "boolean");
+                break;
             case KeyType.Number:
                 Types(json, "number", "string");
                 break;

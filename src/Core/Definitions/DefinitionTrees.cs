@@ -3,9 +3,12 @@ namespace CalmSentry.Core.Definitions;
 /// <summary>Definitions as trees: laid over each other, and cut down to what was given.</summary>
 public static class DefinitionTrees
 {
-    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away.</summary>
-    public static MapNode Overlay(MapNode under, MapNode over)
+    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away. A proof of another kind replaces the whole proof.</summary>
+    public static MapNode Overlay(MapNode under, MapNode over) => Overlay(under, over, "");
+
+    private static MapNode Overlay(MapNode under, MapNode over, string path)
     {
+        if (path == "begin.proof" && over.Entries.Any(entry => BeginReader.ProofKinds.Contains(entry.Key))) return over;
         var entries = under.Entries.ToList();
         foreach (var (key, value) in over.Entries)
         {
@@ -16,7 +19,7 @@ public static class DefinitionTrees
                 continue;
             }
 
-            var merged = value is MapNode above ? Overlay(at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]), above) : value;
+            var merged = value is MapNode above ? Overlay(at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]), above, path.Length == 0 ? key : $"{path}.{key}") : value;
             if (at >= 0) entries[at] = KeyValuePair.Create(key, merged);
             else entries.Add(KeyValuePair.Create(key, merged));
         }

@@ -36,7 +36,7 @@ public static class DefinitionWriter
                 ("cpu", Maybe(resources.Cpu is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu} %") : null)),
                 ("open-files", Maybe(resources.OpenFiles?.ToString(CultureInfo.InvariantCulture))),
                 ("tasks", Maybe(resources.Tasks?.ToString(CultureInfo.InvariantCulture))))),
-            ("begin", Map(("at", Text(definition.At == BeginAt.Boot ? "boot" : "request")))),
+            ("begin", BeginWriter.Write(definition.Begin)),
             ("recover", Map(
                 ("after", Text(recover.After switch { RecoverAfter.AnyEnd => "any-end", RecoverAfter.Never => "never", _ => "failure" })),
                 ("pause", Map(
@@ -60,14 +60,22 @@ public static class DefinitionWriter
         _ => "normal",
     };
 
+    public static string Of(BeginAt at) => at switch
+    {
+        BeginAt.Boot => "boot",
+        BeginAt.BootLate => "boot-late",
+        BeginAt.Never => "never",
+        _ => "request",
+    };
+
     public static string Octal(int mask) => Convert.ToString(mask, 8).PadLeft(4, '0');
 
-    private static ScalarNode? Maybe(string? text) => text is null ? null : new ScalarNode(text);
+    internal static ScalarNode? Maybe(string? text) => text is null ? null : new ScalarNode(text);
 
-    private static MapNode Map(params (string Key, Node? Value)[] entries) =>
+    internal static MapNode Map(params (string Key, Node? Value)[] entries) =>
         new([.. entries.Where(entry => entry.Value is not null).Select(entry => KeyValuePair.Create(entry.Key, entry.Value!))]);
 
-    private static Node Text(string text) => new ScalarNode(text);
+    internal static Node Text(string text) => new ScalarNode(text);
 
-    private static ScalarNode Time(TimeSpan length) => new(Duration.Write(length));
+    internal static ScalarNode Time(TimeSpan length) => new(Duration.Write(length));
 }

@@ -4,7 +4,7 @@ using System.Globalization;
 namespace CalmSentry.Core.Definitions;
 
 /// <summary>Takes the keys of one map, one by one; what is left over at <see cref="Done"/> is unknown. Errors gather in one list.</summary>
-internal sealed class MapReader(MapNode map, string path, List<DefinitionError> errors, ImmutableHashSet<string>.Builder given)
+public sealed class MapReader(MapNode map, string path, List<DefinitionError> errors, ImmutableHashSet<string>.Builder given)
 {
     private readonly List<string> known = [];
 
@@ -20,7 +20,7 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
 
     public string? Required(string key, string allowed, Func<string, bool>? isAllowed = null)
     {
-        if (map.Entries.Any(entry => entry.Key == key)) return Text(key, allowed, isAllowed);
+        if (Has(key)) return Text(key, allowed, isAllowed);
         known.Add(key);
         errors.Add(new(Path(key), "missing", allowed, map.Place));
         return null;
@@ -108,6 +108,25 @@ internal sealed class MapReader(MapNode map, string path, List<DefinitionError> 
         }
 
         return pairs.ToImmutable();
+    }
+
+    public bool Has(string key) => map.Entries.Any(entry => entry.Key == key);
+
+    public bool Switch(string key) => Choice(key, false, ("true", true), ("false", false));
+
+    /// <summary>A reader of a list's item, which must be a map.</summary>
+    public MapReader? Inner(Node item, string at, string allowed)
+    {
+        if (item is MapNode inner) return new MapReader(inner, at, errors, given);
+        errors.Add(new(at, item.InWords, allowed, item.Place));
+        return null;
+    }
+
+    /// <summary>Exactly one of the keys must be there.</summary>
+    public void OneOf(string[] keys)
+    {
+        var there = keys.Where(Has).ToList();
+        if (there.Count != 1) errors.Add(new(path, there.Count == 0 ? "none of its kinds" : $"{string.Join(" and ", there)} together", $"one of {string.Join(", ", keys)}", map.Place));
     }
 
     /// <summary>Reports every key that nobody asked for.</summary>

@@ -7,9 +7,18 @@ namespace CalmSentry.Core.Findings;
 /// <summary>TCP ports a definition seems to speak of, with where: nobody says so, but variables called *_PORT and arguments such as -p do.</summary>
 public static partial class PortLooks
 {
-    public static IEnumerable<(int Port, string Where)> In(ProgramPart program)
+    public static IEnumerable<(int Port, string Where)> In(Definition definition)
     {
+        var program = definition.Program;
         var found = new List<(int, string)>();
+        // What is to prove that it serves is its own port, as long as it is one of this host.
+        var proof = definition.Begin.Proof switch
+        {
+            TcpProof tcp => NetworkAddress.Read(tcp.Address),
+            HttpProof http => (new Uri(http.Url).Host, new Uri(http.Url).Port),
+            _ => null,
+        };
+        if (proof is { Host: "127.0.0.1" or "::1" or "[::1]" or "localhost" } own) found.Add((own.Port, "its proof of readiness"));
         foreach (var (name, value) in program.Environment)
             if (name.EndsWith("PORT", StringComparison.OrdinalIgnoreCase) && Port(value) is { } port) found.Add((port, $"the variable {name}"));
         for (var i = 0; i < program.Arguments.Length; i++)

@@ -5,6 +5,15 @@ public abstract record Deed;
 
 public sealed record Launch(long Run, Cause Cause) : Deed;
 
+/// <summary>Look at its needs until they are all met or nobody waits for them any more.</summary>
+public sealed record LookAtNeeds(Cause Cause) : Deed;
+
+/// <summary>Say when the machine has room for it to begin.</summary>
+public sealed record AskTurn : Deed;
+
+/// <summary>Look for its proof of readiness until it is there or nobody waits for it any more.</summary>
+public sealed record LookForProof(long Run) : Deed;
+
 /// <param name="Signal">Name without SIG.</param>
 public sealed record SendSignal(long Run, string Signal, bool WholeTree) : Deed;
 

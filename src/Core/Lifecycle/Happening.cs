@@ -1,19 +1,53 @@
+using System.Collections.Immutable;
+
 namespace CalmSentry.Core.Lifecycle;
 
 /// <summary>Something that happened to a service: a person's word, the keeper's news, or time passing.</summary>
 public abstract record Happening;
 
-public sealed record StartAsked(string By) : Happening;
+/// <param name="WithoutNeeds">Its needs are passed over, this once.</param>
+public sealed record StartAsked(string By, bool WithoutNeeds = false) : Happening;
 
 public sealed record StopAsked(string By) : Happening;
 
 public sealed record RestartAsked(string By) : Happening;
 
+/// <summary>The time for winding down is over: what is left of a stop under way is ended by force.</summary>
+public sealed record ForceAsked(string By) : Happening;
+
 /// <summary>The service is to be removed; a live run is stopped cleanly first.</summary>
 public sealed record UnwrapAsked(string By) : Happening;
 
-/// <summary>The machine came up.</summary>
-public sealed record MachineBegan : Happening;
+/// <summary>The machine came up, or a drill has it that way.</summary>
+/// <param name="Cause">Boot or drill.</param>
+public sealed record MachineBegan(Cause Cause = Cause.Boot) : Happening;
+
+/// <summary>All that begins with the machine has been proven or has come to rest otherwise.</summary>
+public sealed record BootSettled : Happening;
+
+/// <summary>Its needs were looked at.</summary>
+/// <param name="Missing">For each need in the order of the definition what is not so, as a clause, or null.</param>
+public sealed record NeedsSeen(ImmutableArray<string?> Missing) : Happening;
+
+/// <summary>The machine has room for one more to begin.</summary>
+public sealed record TurnCame : Happening;
+
+/// <summary>Its proof of readiness is there.</summary>
+/// <param name="Seen">What proved it, as a clause.</param>
+/// <param name="Usual">Median time from launch to proof of its earlier runs.</param>
+public sealed record Proven(long Run, string Seen, TimeSpan? Usual = null) : Happening;
+
+/// <summary>What the proof of readiness still lacks, as a clause.</summary>
+public sealed record ProofMissing(long Run, string Missing) : Happening;
+
+/// <summary>A service it needs was ready and is no more.</summary>
+public sealed record NeededLost(string Service) : Happening;
+
+/// <summary>A service it needs is proven ready.</summary>
+public sealed record NeededBack(string Service) : Happening;
+
+/// <summary>Another definition is in effect.</summary>
+public sealed record Adjusted : Happening;
 
 public sealed record Launched(long Run, int Pid) : Happening;
 

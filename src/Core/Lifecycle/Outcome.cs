@@ -11,6 +11,9 @@ public enum OutcomeKind
     /// <summary>It never came to run: a step of the launch failed.</summary>
     NeverLaunched,
 
+    /// <summary>It was launched, but its proof of readiness did not come in time; it was wound down.</summary>
+    NotProven,
+
     /// <summary>Its keeper was killed; what was left of it has been ended, how it fared is not known.</summary>
     KeeperLost,
 

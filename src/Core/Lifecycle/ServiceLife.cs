@@ -12,11 +12,8 @@ public readonly record struct Turn(Situation After, ImmutableArray<Deed> Deeds);
 /// The heart: what a service does next is decided here and nowhere else, from its definition, where it stands, what happened
 /// and when. Nothing in here reads a clock, a file or a process.
 /// </summary>
-public static class ServiceLife
+public static partial class ServiceLife
 {
-    /// <summary>How long a program without a proof of readiness must stay up to count as running.</summary>
-    public static readonly TimeSpan UpForProof = TimeSpan.FromSeconds(1);
-
     /// <summary>How long after ending everything by force it is said that something does not end.</summary>
     public static readonly TimeSpan ForcePatience = TimeSpan.FromSeconds(10);
 
@@ -33,7 +30,7 @@ public static class ServiceLife
         return new(turn.After, turn.Deeds.ToImmutable());
     }
 
-    private sealed class Deciding(Definition definition, Situation before, DateTimeOffset now)
+    private sealed partial class Deciding(Definition definition, Situation before, DateTimeOffset now)
     {
         public Situation After { get; private set; } = before;
 
@@ -43,11 +40,20 @@ public static class ServiceLife
         {
             switch (happening)
             {
-                case StartAsked asked: Start(asked.By); break;
+                case StartAsked asked: Start(asked.By, asked.WithoutNeeds); break;
                 case StopAsked asked: Stop(asked.By, Afterwards.Rest); break;
+                case ForceAsked asked when After is { Phase: Phase.Stopping, Run: not null }: Force(asked.By); break;
                 case UnwrapAsked asked: Stop(asked.By, Afterwards.Leave); break;
                 case RestartAsked asked: Restart(asked.By); break;
-                case MachineBegan: BeginWithMachine(); break;
+                case MachineBegan began: BeginWithMachine(began.Cause); break;
+                case BootSettled when After.Awaited?.Step == AwaitStep.Boot: AwaitNeeds(After.Awaited.Cause, After.Awaited.Since); break;
+                case NeedsSeen seen when After.Awaited?.Step == AwaitStep.Needs: SeeNeeds(seen.Missing); break;
+                case TurnCame when After.Awaited?.Step == AwaitStep.Turn: LaunchNext(After.Awaited.Cause); break;
+                case Proven proven when IsLive(proven.Run) && After.Phase == Phase.Starting: Prove(proven.Seen, proven.Usual); break;
+                case ProofMissing missing when IsLive(missing.Run) && After.Phase == Phase.Starting: After = After with { Run = After.Run! with { Missing = missing.Missing } }; break;
+                case NeededLost lost: LoseNeeded(lost.Service); break;
+                case NeededBack back: RegainNeeded(back.Service); break;
+                case Adjusted: Adjust(); break;
                 case Launched launched when IsLive(launched.Run): Begun(launched.Pid); break;
                 case MainEnded ended when IsLive(ended.Run): MainGone(ended.Outcome); break;
                 case MainFound found when IsLive(found.Run): Follow(found.Pid); break;
@@ -58,24 +64,23 @@ public static class ServiceLife
             }
         }
 
-        private TimeSpan StartPatience => definition.Program.Kind switch
-        {
-            ProgramKind.Detaches when After.Run is not { Detached: true } => DetachPatience,
-            ProgramKind.Toggles => SwitchPatience,
-            _ => UpForProof,
-        };
-
         private bool IsLive(long run) => After.Run?.Number == run;
 
         private void Say(string what, string text, string? by = null) => Deeds.Add(new Note(what, text, by));
 
         private void Enter(Phase phase, DateTimeOffset? wakeAt = null) =>
-            After = After with { Phase = phase, Since = phase == After.Phase ? After.Since : now, WakeAt = wakeAt };
+            After = After with { Phase = phase, Since = phase == After.Phase ? After.Since : now, WakeAt = wakeAt, Awaited = phase == Phase.Waiting ? After.Awaited : null };
 
         // What people ask
 
-        private void Start(string by)
+        private void Start(string by, bool withoutNeeds = false)
         {
+            if (definition.Begin.At == BeginAt.Never)
+            {
+                Say("start-refused", "Not started: it is set never to begin (begin.at: never).", by);
+                return;
+            }
+
             switch (After.Phase)
             {
                 case Phase.Stopping when After.Afterwards == Afterwards.Leave:
@@ -86,9 +91,10 @@ public static class ServiceLife
                     After = After with { Afterwards = Afterwards.StartAgain, Asked = new("start", by, now) };
                     break;
                 default:
-                    After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0 };
-                    LaunchNext(Cause.Asked);
-                    Say("start-asked", "Start asked for.", by);
+                    After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null };
+                    if (withoutNeeds) LaunchNext(Cause.Asked);
+                    else BeginRun(Cause.Asked);
+                    Say("start-asked", withoutNeeds && !definition.Begin.Needs.IsEmpty ? "Start asked for without its needs." : "Start asked for.", by);
                     break;
             }
         }
@@ -113,6 +119,14 @@ public static class ServiceLife
             WindDown(by, wanted);
         }
 
+        private void Force(string by)
+        {
+            Say("force-asked", "The time for its wind-down is over: ending all that is left by force.", by);
+            var run = After.Run!;
+            After = After with { WindDownStep = definition.WindDown.Length + (run.Switch == Switch.GoingOff ? 1 : 0), WakeAt = now + ForcePatience };
+            Deeds.Add(new EndTree(run.Number));
+        }
+
         private void Restart(string by)
         {
             if (After.Run is null || After.Phase == Phase.Stopping)
@@ -126,29 +140,17 @@ public static class ServiceLife
             After = After with { Asked = new("restart", by, now) };
         }
 
-        private void BeginWithMachine()
-        {
-            if (After.Run is not null) return;
-            if (definition.At != BeginAt.Boot)
-            {
-                // What was to be tried again belonged to the machine's life before.
-                if (After.Phase != Phase.Stopped) Enter(Phase.Stopped);
-                return;
-            }
-
-            After = After with { Asked = null, BadEnds = [], Pauses = 0, Restarts = 0 };
-            LaunchNext(Cause.Boot);
-        }
-
         // A run's life
 
         private void LaunchNext(Cause cause)
         {
             var number = After.LastRun + 1;
+            var awaited = After.Awaited;
             After = After with
             {
                 LastRun = number,
-                Run = new(number, cause, now),
+                Run = new(number, cause, now) { Wanted = awaited?.Since ?? now, Waited = awaited is null ? [] : WaitedFor(awaited) },
+                Lost = [],
                 Restarts = cause == Cause.Recovery ? After.Restarts + 1 : 0,
                 WindDownStep = 0,
             };
@@ -159,9 +161,8 @@ public static class ServiceLife
         private void Begun(int pid)
         {
             After = After with { Run = After.Run! with { Pid = pid, Launched = now } };
-            if (After.Phase == Phase.Starting)
-                Enter(Phase.Starting, now + StartPatience);
-            if (After.Run.Switch != Switch.GoingOff) Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
+            if (After.Phase == Phase.Starting) AwaitStart();
+            if (After.Run!.Switch != Switch.GoingOff) Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
         }
 
         private void TakeUp(TakenUp found)
@@ -184,7 +185,7 @@ public static class ServiceLife
             }
             else if (!known || After.Phase != Phase.Running)
             {
-                Enter(Phase.Starting, now + StartPatience);
+                AwaitStart();
             }
 
             Say("taken-up", $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted.");
@@ -193,7 +194,7 @@ public static class ServiceLife
         private void Follow(int pid)
         {
             After = After with { Run = After.Run! with { Pid = pid, Detached = true } };
-            if (After.Phase is Phase.Starting or Phase.Running) Enter(Phase.Starting, now + UpForProof);
+            if (After.Phase is Phase.Starting or Phase.Running) AwaitProof();
             Say("detached", $"It put itself into the background: pid {pid} is the program.");
         }
 
@@ -231,6 +232,7 @@ public static class ServiceLife
             var afterwards = stopping ? After.Afterwards : Afterwards.Recover;
             var forced = stopping && run.Switch != Switch.GoingOff && After.WindDownStep >= definition.WindDown.Length;
             var asked = afterwards != Afterwards.Recover;
+            if (run.Failing) outcome = new(OutcomeKind.NotProven, Detail: NotProvenWords(run));
             After = After with { Run = null, LastEnd = new(run.Number, outcome, now, asked, forced) };
             if (asked)
                 Say("stopped", $"Run {run.Number} {OutcomeWords.Of(outcome)}" + (forced ? "; the steps of its wind-down did not suffice, it was ended by force." : "."));
@@ -240,7 +242,10 @@ public static class ServiceLife
                     Recover(run, outcome);
                     break;
                 case Afterwards.StartAgain:
-                    LaunchNext(Cause.Asked);
+                    BeginRun(Cause.Asked);
+                    break;
+                case Afterwards.AwaitNeeds:
+                    BeginRun(Cause.Recovery);
                     break;
                 default:
                     Enter(Phase.Stopped);
@@ -268,8 +273,9 @@ public static class ServiceLife
 
             if (!outcome.IsGood) return false;
             After = After with { Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On } };
-            Enter(Phase.Running);
             Say("switched-on", $"Run {run.Number}: its start command {OutcomeWords.Of(outcome)}; it is on until its stop command switches it off.");
+            if (definition.Begin.Proof is UpForProof) Prove("its start command succeeded", null);
+            else AwaitProof();
             Deeds.Add(new Dismiss());
             return true;
         }
@@ -308,7 +314,7 @@ public static class ServiceLife
 
             var decision = RecoveryDecision.After(definition.Recover, After, outcome, now - (run.Launched ?? now), now);
             After = After with { Pauses = decision.Pauses, BadEnds = decision.BadEnds };
-            switch (decision.Verdict)
+            switch (definition.Begin.At == BeginAt.Never ? Verdict.Rest : decision.Verdict)
             {
                 case Verdict.Rest:
                     Say(outcome.IsGood ? "ended" : "fell", $"{fell}; it is not begun again by itself.");
@@ -318,16 +324,16 @@ public static class ServiceLife
                 case Verdict.Hold:
                     Say("fell", $"{fell}.");
                     Say("held", $"On hold: {decision.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}. A start tries again.");
-                    Enter(Phase.Held);
-                    Deeds.Add(new Dismiss());
+                    Hold(null);
                     break;
                 case var _ when decision.Pause == TimeSpan.Zero:
                     // Launch first, note after: nothing stands between a fall and the next run.
-                    LaunchNext(Cause.Recovery);
+                    BeginRun(Cause.Recovery);
                     Say("fell", $"{fell}; begun again at once.");
                     break;
                 default:
                     Say("fell", $"{fell}; next try in {Duration.Write(decision.Pause)}.");
+                    After = After with { Awaited = null };
                     Enter(Phase.Waiting, now + decision.Pause);
                     break;
             }
@@ -371,8 +377,10 @@ public static class ServiceLife
         {
             if (After.Run!.Pid is { } pid)
             {
-                Enter(Phase.Running);
                 Say("not-detached", $"It has not put itself into the background within {Duration.Write(DetachPatience)}: pid {pid} is taken to be the program.");
+                After = After with { Run = After.Run with { Detached = true } };
+                if (definition.Begin.Proof is UpForProof) Prove("it is there", null);
+                else AwaitProof();
                 return;
             }
 
@@ -386,19 +394,24 @@ public static class ServiceLife
         {
             switch (After.Phase)
             {
-                case Phase.Waiting:
-                    LaunchNext(Cause.Recovery);
+                case Phase.Waiting when After.Awaited is null:
+                    BeginRun(Cause.Recovery);
                     break;
-                case Phase.Starting when definition.Program.Kind == ProgramKind.Toggles:
+                case Phase.Waiting:
+                    WaitedLong(After.Awaited);
+                    break;
+                case Phase.Starting when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
                     Say("launched", $"Its start command is still at work after {Duration.Write(SwitchPatience)}.");
                     After = After with { WakeAt = null };
                     break;
                 case Phase.Starting when definition.Program.Kind == ProgramKind.Detaches && After.Run is { Detached: false }:
                     NotDetached();
                     break;
+                case Phase.Starting when After.Run?.Launched is not null && definition.Begin.Proof is UpForProof up:
+                    Prove($"it has stayed up for {Duration.Write(up.Length)}", null);
+                    break;
                 case Phase.Starting when After.Run?.Launched is not null:
-                    Enter(Phase.Running);
-                    Say("proven", $"Run {After.Run.Number} stayed up for {Duration.Write(UpForProof)}: it counts as running.");
+                    NotProven();
                     break;
                 case Phase.Stopping when After.WindDownStep < definition.WindDown.Length:
                     var step = definition.WindDown[After.WindDownStep];

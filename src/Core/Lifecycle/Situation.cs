@@ -20,6 +20,9 @@ public enum Cause
     Asked,
     Boot,
     Recovery,
+
+    /// <summary>A drill, which begins it as a boot would.</summary>
+    Drill,
 }
 
 /// <summary>What happens once the present run has been stopped.</summary>
@@ -31,6 +34,9 @@ public enum Afterwards
 
     /// <summary>Nobody asked for this end (only the rest of the tree is being ended): recovery decides.</summary>
     Recover,
+
+    /// <summary>It went down with a service it needs, and begins again with it.</summary>
+    AwaitNeeds,
 }
 
 /// <summary>Where one service stands. The whole of what the decisions need besides the definition; kept as it is in the store.</summary>
@@ -46,6 +52,15 @@ public sealed record Situation
 
     /// <summary>The one run there is, from its launch to the end of its tree.</summary>
     public LiveRun? Run { get; init; }
+
+    /// <summary>What it is waiting for before its launch; null while it waits for a pause to end, or not at all.</summary>
+    public Awaited? Awaited { get; init; }
+
+    /// <summary>Services it needs that went away under it and whose return it is to be restarted for.</summary>
+    public ImmutableArray<string> Lost { get; init; } = [];
+
+    /// <summary>Why it is on hold, in words that follow a colon; null: for its bad ends.</summary>
+    public string? HeldFor { get; init; }
 
     /// <summary>When the next decision is due without anything else happening.</summary>
     public DateTimeOffset? WakeAt { get; init; }
@@ -79,7 +94,67 @@ public sealed record Situation
 /// <param name="Switch">Of a program that toggles: how far it is.</param>
 public sealed record LiveRun(
     long Number, Cause Cause, DateTimeOffset Began, int? Pid = null, DateTimeOffset? Launched = null, Outcome? MainOutcome = null,
-    bool Detached = false, Switch Switch = Switch.Off);
+    bool Detached = false, Switch Switch = Switch.Off)
+{
+    /// <summary>When it was to begin: before it waited for anything.</summary>
+    public DateTimeOffset Wanted { get; init; } = Began;
+
+    /// <summary>What it waited for before the launch.</summary>
+    public ImmutableArray<WaitedFor> Waited { get; init; } = [];
+
+    /// <summary>When it was proven ready.</summary>
+    public DateTimeOffset? Proven { get; init; }
+
+    /// <summary>What proved it, as a clause.</summary>
+    public string? Proof { get; init; }
+
+    /// <summary>While it is starting, what its proof still lacks, as a clause.</summary>
+    public string? Missing { get; init; }
+
+    /// <summary>Its proof did not come in time, which was only to be said.</summary>
+    public bool Overdue { get; init; }
+
+    /// <summary>It is being ended because its proof did not come in time.</summary>
+    public bool Failing { get; init; }
+}
+
+/// <summary>Something a run waited for, and for how long; <paramref name="PassedOver"/>: in vain.</summary>
+public sealed record WaitedFor(string What, TimeSpan Length, bool PassedOver);
+
+/// <summary>How far a service is that waits to be launched.</summary>
+public enum AwaitStep
+{
+    /// <summary>All that begins with the machine is to be proven first.</summary>
+    Boot,
+
+    /// <summary>Its needs.</summary>
+    Needs,
+
+    /// <summary>The machine is busy with others that begin.</summary>
+    Turn,
+}
+
+/// <param name="Cause">What the run to come will be begun by.</param>
+/// <param name="Since">Since when it is to begin.</param>
+/// <param name="Needs">In the order of the definition.</param>
+public sealed record Awaited(Cause Cause, DateTimeOffset Since, AwaitStep Step, ImmutableArray<NeedState> Needs)
+{
+    public bool Overdue => Needs.Any(need => need is { Told: true, Open: true });
+}
+
+/// <param name="Missing">What is not so, as a clause; null: it is met.</param>
+/// <param name="Limit">When what the need sets for this is done.</param>
+public sealed record NeedState(string? Missing, DateTimeOffset Limit)
+{
+    public DateTimeOffset? MetAt { get; init; }
+
+    public bool PassedOver { get; init; }
+
+    public bool Told { get; init; }
+
+    /// <summary>Still stands in the way.</summary>
+    public bool Open => Missing is not null && !PassedOver;
+}
 
 /// <summary>Where a program that toggles stands.</summary>
 public enum Switch

@@ -13,6 +13,7 @@ public static class OutcomeWords
         OutcomeKind.Exited => $"ended by itself with exit code {outcome.Code}",
         OutcomeKind.Signalled => $"was ended by signal {Signal(outcome.Code)}" + (outcome.Core ? " and left a core dump" : ""),
         OutcomeKind.NeverLaunched => $"was never launched: {outcome.Detail}",
+        OutcomeKind.NotProven => outcome.Detail ?? "was not proven ready in time",
         OutcomeKind.KeeperLost => "lost its keeper; what was left of it has been ended",
         _ => "was lost when the machine went down",
     };

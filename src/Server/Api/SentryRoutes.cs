@@ -59,6 +59,8 @@ internal static class SentryRoutes
             Account = Account.NameOf(Account.OwnId),
             Root = house.Places.Root,
             Console = self.Console,
+            Guard = GuardWatch.Alive(house.Places),
+            StartsWithMachine = house.Places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
             Limits = limits,
             You = Caller.Of(context).Name,
         };

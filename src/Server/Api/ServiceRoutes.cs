@@ -4,6 +4,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
 using Microsoft.AspNetCore.Mvc;
@@ -27,17 +28,17 @@ internal static class ServiceRoutes
         api.MapGet("/definition.schema.json", () => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json"))
             .Produces<string>(200, "application/schema+json").WithSummary("JSON Schema (2020-12) of a definition");
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house, registry), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title");
         api.MapGet("/services/{name}/runs", (string name, int? last, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000)), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first");
         api.MapPost("/services/{name}/start", Start)
-            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly");
-        api.MapPost("/services/{name}/stop", (string name, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Stop(actor, house, context)))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left");
+            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly, ?without-needs=true passes its needs over");
+        api.MapPost("/services/{name}/stop", Stop)
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left; refused while others need it, unless ?dependents=stop, which stops them first, or ?dependents=leave");
         api.MapPost("/services/{name}/restart", Restart)
-            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings");
+            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings; refused while others need it, unless ?dependents=stop, which stops and starts them too, or ?dependents=leave");
         api.MapDelete("/services/{name}", (string name, string? output, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Unwrap(actor, house, context, output)))
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
     }
@@ -52,20 +53,33 @@ internal static class ServiceRoutes
         if (registry.Find(definition.Name) is not null) return Taken(definition);
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left) return FindingViews.Refusal(left, "run");
-        if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Name)) return Taken(definition);
+        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
+        try
+        {
+            if (registry.Circle(definition) is { } circle) return Circle(circle);
+            if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Name)) return Taken(definition);
+        }
+        finally
+        {
+            registry.Shaping.Release();
+        }
+
         LogAccepted(findings, definition.Name, definition.Accept, caller, house);
         await house.Store.Flush().ConfigureAwait(false);
         var view = registry.Find(definition.Name)!.View;
         var answer = new Answer
         {
             CameTrue = true,
-            Said = $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running" + (view.At == "boot" ? "; it begins with the machine." : "."),
+            Said = $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running" + (view.At == "boot" ? "; it begins with the machine." : view.At == "boot-late" ? "; it begins after all that begins with the machine." : "."),
             Service = view,
             Findings = FindingViews.Of(findings, definition.Accept),
             Repeat = FindingViews.RepeatOf(definition, sent.Given),
         };
         return TypedResults.Json(answer, ApiJson.Plain.Answer, statusCode: 201);
     }
+
+    private static IResult Circle(IReadOnlyList<string> circle) => Problems.Of(
+        422, "needs-circle", "A circle of needs", $"Its needs would close a circle, in which nobody could begin: {NeedChecks.InWords(circle)}. Nothing was changed.", "Take one of these needs out.");
 
     private static IResult Taken(Definition definition) => Problems.Of(
         409, "name-taken", "The name is taken", $"There is a service called '{definition.Name}' already; nothing was changed.",
@@ -84,7 +98,17 @@ internal static class ServiceRoutes
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left) return FindingViews.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);
-        if (changes.Count > 0) await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Name).ConfigureAwait(false);
+        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
+        try
+        {
+            if (registry.Circle(definition) is { } circle) return Circle(circle);
+            if (changes.Count > 0) await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Name).ConfigureAwait(false);
+        }
+        finally
+        {
+            registry.Shaping.Release();
+        }
+
         LogAccepted(findings, definition.Name, definition.Accept, caller, house);
         await house.Store.Flush().ConfigureAwait(false);
         var live = actor.Situation.Run is { } run ? $" Run {run.Number} goes on as it was; 'calm restart {definition.Name}' brings the change in." : "";
@@ -103,10 +127,11 @@ internal static class ServiceRoutes
             ? TypedResults.Json(await ask(actor).ConfigureAwait(false), ApiJson.Plain.Answer)
             : Problems.NoSuchService(name, registry.Nearest(name));
 
-    private static async Task<IResult> Start(string name, string? accept, [FromQuery(Name = "end-copies")] bool? endCopies, Registry registry, Checker checker, House house, HttpContext context)
+    private static async Task<IResult> Start(string name, string? accept, [FromQuery(Name = "end-copies")] bool? endCopies, [FromQuery(Name = "without-needs")] bool? withoutNeeds, Registry registry, Checker checker, House house, HttpContext context)
     {
         if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
         var caller = Caller.Of(context);
+        if (actor.Definition.Begin.At == BeginAt.Never) return Never(actor);
         if (actor.Situation.Run is null)
         {
             if (endCopies == true && await CopyEnding.End(actor.Definition, caller, house).ConfigureAwait(false) is { } stubborn) return stubborn;
@@ -114,17 +139,24 @@ internal static class ServiceRoutes
         }
 
         var before = actor.Situation;
-        var asked = await actor.Ask(new StartAsked(caller.Name)).ConfigureAwait(false);
+        var asked = await actor.Ask(new StartAsked(caller.Name, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
         return TypedResults.Json(await Arrive(actor, asked, already, house, context).ConfigureAwait(false), ApiJson.Plain.Answer);
     }
 
     /// <summary>What blocks is looked for before anything is stopped.</summary>
-    private static async Task<IResult> Restart(string name, string? accept, Registry registry, Checker checker, House house, HttpContext context)
+    private static async Task<IResult> Restart(string name, string? accept, string? dependents, Registry registry, Checker checker, House house, HttpContext context)
     {
         if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        if (actor.Definition.Begin.At == BeginAt.Never) return Never(actor);
         if (await Refused(actor, accept, Caller.Of(context), checker, house).ConfigureAwait(false) is { } refusal) return refusal;
-        var asked = await actor.Ask(new RestartAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var by = Caller.Of(context).Name;
+        var (needing, problem) = Needing(actor, dependents, "restart", registry);
+        if (problem is not null) return problem;
+        await new OrderedStop(registry, house).Stop(needing, by).ConfigureAwait(false);
+        var asked = await actor.Ask(new RestartAsked(by)).ConfigureAwait(false);
+        // They wait for it to be proven by themselves.
+        foreach (var dependent in needing.Select(registry.Named).OfType<ServiceActor>()) await dependent.Ask(new StartAsked(by)).ConfigureAwait(false);
         return TypedResults.Json(await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false), ApiJson.Plain.Answer);
     }
 
@@ -145,8 +177,9 @@ internal static class ServiceRoutes
     /// <summary>Waits until the run asked for has been proven, or has failed.</summary>
     private static async Task<Answer> Arrive(ServiceActor actor, Situation asked, bool already, House house, HttpContext context)
     {
-        var run = asked.Phase == Phase.Stopping ? asked.LastRun + 1 : asked.LastRun;
-        var now = await actor.Until(s => s.LastRun > run || s.Phase is not (Phase.Starting or Phase.Stopping), context.RequestAborted).ConfigureAwait(false);
+        // A run that waits for its needs has no number yet.
+        var run = asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun;
+        var now = await actor.Until(s => s.LastRun > run || (s.Phase is not (Phase.Starting or Phase.Stopping) && !OnItsWay(s)) || s.Run?.Overdue == true, context.RequestAborted).ConfigureAwait(false);
         await house.Store.Flush().ConfigureAwait(false);
         var came = now.LastRun == run && now.Phase == Phase.Running;
         var title = actor.Definition.Title;
@@ -156,13 +189,43 @@ internal static class ServiceRoutes
         return new Answer { CameTrue = came, Said = said, Service = actor.View, Evidence = EvidenceFinder.Of(actor, now, house) };
     }
 
+    /// <summary>It waits for its needs, and nobody has to look yet.</summary>
+    private static bool OnItsWay(Situation now) => now.Awaited is { Overdue: false };
+
     private static string Why(ServiceActor actor, Situation now) => now switch
     {
         { LastEnd.Outcome: { Kind: OutcomeKind.NeverLaunched, Detail: { } detail } } when now.Phase == Phase.Stopped => detail + ".",
         _ => char.ToLowerInvariant(actor.View.Why[0]) + actor.View.Why[1..],
     };
 
-    private static async Task<Answer> Stop(ServiceActor actor, House house, HttpContext context)
+    private static IResult Never(ServiceActor actor) => Problems.Of(
+        409, "begins-never", "It is set never to begin", $"{actor.Definition.Title} is set never to begin (begin.at: never); nothing was started.", $"Let it begin again with: calm adjust {actor.Definition.Name} --at request");
+
+    /// <summary>Whoever needs it and is live is to be stopped first, if that is wanted; what is wanted must be said.</summary>
+    private static (IReadOnlySet<string> Needing, IResult? Problem) Needing(ServiceActor actor, string? dependents, string what, Registry registry)
+    {
+        var name = actor.Definition.Name;
+        var live = registry.Graph.WithDependents([name]).Where(other => other != name && registry.Named(other)?.Situation.Run is not null).ToHashSet(StringComparer.Ordinal);
+        if (dependents == "leave" || live.Count == 0) return (new HashSet<string>(), null);
+        if (dependents == "stop") return (live, null);
+        var names = string.Join(", ", live.Order(StringComparer.Ordinal));
+        return (live, Problems.Of(
+            409, "needed-by-others", "Others need it", $"{names} {(live.Count == 1 ? "needs" : "need")} {name} and {(live.Count == 1 ? "is" : "are")} running; nothing was stopped.",
+            $"calm {what} {name} --with-dependents   {(what == "stop" ? "stops" : "restarts")} them too, in order\ncalm {what} {name} --alone   leaves them as they are"));
+    }
+
+    private static async Task<IResult> Stop(string name, string? dependents, Registry registry, House house, HttpContext context)
+    {
+        if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        var (needing, problem) = actor.Situation.Run is null ? (new HashSet<string>(), null) : Needing(actor, dependents, "stop", registry);
+        if (problem is not null) return problem;
+        var first = await new OrderedStop(registry, house).Stop(needing, Caller.Of(context).Name).ConfigureAwait(false);
+        var answer = await StopOne(actor, house, context).ConfigureAwait(false);
+        if (first.Count > 0) answer = answer with { Said = $"{string.Join(", ", first.Select(stop => stop.Name))}, which {(first.Count == 1 ? "needs" : "need")} it, {(first.Count == 1 ? "was" : "were")} stopped first. {answer.Said}" };
+        return TypedResults.Json(answer, ApiJson.Plain.Answer);
+    }
+
+    private static async Task<Answer> StopOne(ServiceActor actor, House house, HttpContext context)
     {
         var before = actor.Situation;
         var asked = await actor.Ask(new StopAsked(Caller.Of(context).Name)).ConfigureAwait(false);

@@ -13,7 +13,7 @@ internal static class PortChecks
     {
         var definition = subject.Definition;
         var rehearsed = subject.House.Store.Rehearsal(definition.Name)?.TcpPorts ?? [];
-        var wanted = PortLooks.In(definition.Program).ToList();
+        var wanted = PortLooks.In(definition).ToList();
         wanted.AddRange(rehearsed.Where(port => !wanted.Exists(known => known.Port == port)).Select(port => (port, "its rehearsal")));
         if (wanted.Count == 0) yield break;
         var taken = Listening.All().Where(socket => socket.Protocol == "tcp").ToList();

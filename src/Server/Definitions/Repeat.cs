@@ -18,7 +18,7 @@ internal static class Repeat
         }
 
         var (program, identity, resources, recover) = (definition.Program, definition.Identity, definition.Resources, definition.Recover);
-        if (definition.Given.Any(key => key.StartsWith("recover.pause.", StringComparison.Ordinal) && key != "recover.pause.first") || definition.Given.Contains("recover.hold.within")) return null;
+        if (definition.Given.Any(key => key.StartsWith("recover.pause.", StringComparison.Ordinal) && key != "recover.pause.first") || definition.Given.Contains("recover.hold.within") || definition.Given.Contains("begin.at-latest")) return null;
         Flag("title", "--title", definition.Title);
         Flag("notes", "--notes", definition.Notes);
         Flag("program.kind", "--kind", program.Kind.ToString().ToLowerInvariant());
@@ -39,7 +39,14 @@ internal static class Repeat
         Flag("resources.cpu", "--cpu", resources.Cpu is { } cpu ? Text(cpu) + " %" : null);
         Flag("resources.open-files", "--open-files", resources.OpenFiles is { } files ? Text(files) : null);
         Flag("resources.tasks", "--tasks", resources.Tasks is { } tasks ? Text(tasks) : null);
-        Flag("begin.at", "--at", definition.At == BeginAt.Boot ? "boot" : "request");
+        Flag("begin.at", "--at", DefinitionWriter.Of(definition.Begin.At));
+        foreach (var need in definition.Begin.Needs) words.AddRange(["--need", BeginWords.Of(need)]);
+        if (definition.Given.Any(key => key.StartsWith("begin.proof.", StringComparison.Ordinal)))
+        {
+            if (BeginWords.Of(definition.Begin.Proof) is not { } proof) return null;
+            words.AddRange(["--proof", proof]);
+        }
+
         Flag("recover.after", "--recover", recover.After switch { RecoverAfter.AnyEnd => "any-end", RecoverAfter.Never => "never", _ => "failure" });
         Flag("recover.pause.first", "--pause", Duration.Write(recover.First));
         Flag("recover.hold.ends", "--hold-ends", Text(recover.HoldEnds));

@@ -22,6 +22,9 @@ internal sealed class EventHub
 
     public void Removed(string name) => Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
 
+    /// <summary>There is a new report of a boot or a drill.</summary>
+    public void Began(string kind) => Send("began", JsonSerializer.SerializeToElement(kind, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
+
     public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry);
 
     public async IAsyncEnumerable<LiveEvent> Listen(Func<LiveEvent> first, [EnumeratorCancellation] CancellationToken cancellation)

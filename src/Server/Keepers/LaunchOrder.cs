@@ -86,6 +86,7 @@ internal static class LaunchOrder
             ["LANG"] = "C.UTF-8",
             ["CALM_SERVICE"] = definition.Name,
             ["CALM_STATE"] = places.StateOf(definition.Name),
+            ["CALM_TELL"] = places.TellSocket,
         };
         foreach (var (name, value) in definition.Program.Environment) environment[name] = value;
         return environment;

@@ -22,6 +22,7 @@ internal static class EvidenceFinder
             CommandLine = ProcessFacts.CommandLine(pid),
             UpMs = run.Launched is { } since ? (long)(house.Now - since).TotalMilliseconds : null,
             Output = output,
+            Proof = run.Proven is null ? null : ServiceViews.ProofOf(actor, house),
         };
     }
 }

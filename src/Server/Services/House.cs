@@ -3,6 +3,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Accounts;
+using CalmSentry.Server.Begin;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
@@ -17,6 +18,11 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     public SentryStore Store { get; } = store;
 
     public EventHub Events { get; } = new();
+
+    public StartGate Gate { get; } = new();
+
+    /// <summary>While a drill is under way, when it had the machine come up.</summary>
+    public DateTimeOffset? DrillBegan { get; set; }
 
     public ControlGroups Groups { get; } = ControlGroups.Find(places.RunDirectory);
 

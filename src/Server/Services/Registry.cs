@@ -3,14 +3,20 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Order;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
 
 /// <summary>All services of this sentry, by name.</summary>
 internal sealed class Registry(House house)
 {
+    private const string WoundDown = " wound down";
+
+    private volatile NeedGraph? graph;
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
 
     public IReadOnlyList<ServiceView> Views => [.. services.Values.Select(actor => actor.View).OrderBy(view => view.Name, StringComparer.Ordinal)];
@@ -22,6 +28,27 @@ internal sealed class Registry(House house)
     {
         using var document = JsonDocument.Parse(house.Store.Document(actor.Definition.Name) ?? "{}");
         return (MapNode)JsonNodes.Read(document.RootElement);
+    }
+
+    /// <summary>Changes of state, for whoever waits for one.</summary>
+    public Readiness Readiness { get; } = new();
+
+    /// <summary>Who needs whom.</summary>
+    public NeedGraph Graph => graph ??= new(services.Values.Select(actor => actor.Definition));
+
+    /// <summary>Held while definitions are taken in, so that no two of them together close a circle.</summary>
+    public SemaphoreSlim Shaping { get; } = new(1);
+
+    /// <summary>A definition changed: who needs whom is to be worked out again.</summary>
+    public void Reshape() => graph = null;
+
+    /// <summary>The circle of needs a definition would close, or null.</summary>
+    public IReadOnlyList<string>? Circle(Definition definition) => NeedGraph.Circle(definition, services.Values.Select(actor => actor.Definition));
+
+    /// <summary>Whoever needs a service hears that it is ready, or is no more.</summary>
+    public void TellDependents(string name, bool ready)
+    {
+        foreach (var dependent in Graph.DependentsOf(name).Select(Named).OfType<ServiceActor>()) _ = dependent.Ask(ready ? new NeededBack(name) : new NeededLost(name));
     }
 
     public ServiceActor? Named(string name) => services.GetValueOrDefault(name);
@@ -42,48 +69,71 @@ internal sealed class Registry(House house)
     {
         var now = house.Now;
         var situation = Situation.New(now);
-        var actor = new ServiceActor(house, definition, revision: 1, situation, Forget);
+        var actor = new ServiceActor(house, definition, revision: 1, situation, this);
         if (!services.TryAdd(definition.Name, actor))
         {
             actor.Dispose();
             return false;
         }
 
+        Reshape();
         house.Store.Add(definition.Name, document, situation, by, now);
         house.Log(definition.Name, "wrapped", $"Wrapped: {definition.Program.Path}, as {definition.Account}.", by);
         house.Events.Changed(actor.View);
         return true;
     }
 
+    /// <summary>Puts what is stored into effect again.</summary>
+    public async Task ReadAgain(IReadOnlySet<string> names)
+    {
+        await house.Store.Flush().ConfigureAwait(false);
+        foreach (var stored in house.Store.Services().Where(stored => names.Contains(stored.Name)))
+            if (Read(stored) is { } definition && Named(stored.Name) is { } actor) await actor.Take(definition, stored.Revision).ConfigureAwait(false);
+    }
+
+    /// <summary>Everything is being wound down: whatever server starts next begins what begins with the machine.</summary>
+    public void AllDown() => house.Store.SetFact("boot-id", Machine.BootId + WoundDown);
+
     /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
-    public async Task TakeUp()
+    /// <returns>What made services begin: boot, or start after all was wound down; null: nothing did.</returns>
+    public async Task<string?> TakeUp()
     {
         var before = house.Store.Fact("boot-id");
         var askPermits = house.Store.Fact("permits") is not null;
         var newBoot = before != Machine.BootId;
         var taken = new List<Task>();
+        var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
         {
-            using var document = JsonDocument.Parse(stored.Document);
-            var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
-            if (definition is null)
-            {
-                house.Log(stored.Name, "trouble", $"Its definition on file cannot be read: {string.Join("; ", errors)}");
-                continue;
-            }
+            if (Read(stored) is not { } definition) continue;
 
             // An account in use before permits were asked for keeps what it had.
             if (!askPermits) house.Permits.Set(definition.Account, permitted: true);
-            var actor = new ServiceActor(house, definition, stored.Revision, stored.Situation, Forget);
+            var actor = new ServiceActor(house, definition, stored.Revision, stored.Situation, this);
             services[stored.Name] = actor;
-            taken.Add(actor.TakeUp(newBoot));
+            all.Add(actor);
         }
 
+        foreach (var actor in all) taken.Add(actor.TakeUp(newBoot));
         await Task.WhenAll(taken).ConfigureAwait(false);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);
+        return !newBoot ? null : before == Machine.BootId + WoundDown ? "start" : "boot";
     }
 
-    private void Forget(ServiceActor actor) => services.TryRemove(KeyValuePair.Create(actor.Definition.Name, actor));
+    private Definition? Read(StoredService stored)
+    {
+        using var document = JsonDocument.Parse(stored.Document);
+        var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
+        if (definition is null) house.Log(stored.Name, "trouble", $"Its definition on file cannot be read: {string.Join("; ", errors)}");
+        return definition;
+    }
+
+    public void Forget(ServiceActor actor)
+    {
+        services.TryRemove(KeyValuePair.Create(actor.Definition.Name, actor));
+        Reshape();
+        Readiness.Changed(actor.Definition.Name);
+    }
 }

@@ -15,6 +15,7 @@ internal sealed partial class ServiceActor
     private async Task Launch(long run, bool switchOff = false)
     {
         outputStuck = 0;
+        if (!switchOff) Said = default;
         if (Account.Named(Definition.Account) is not { } account)
         {
             Refuse(run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
@@ -42,7 +43,7 @@ internal sealed partial class ServiceActor
             }
 
             keeper!.Send(order);
-            if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
+            if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan);
             if (fresh) house.Keepers.ReserveSoon();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -81,7 +82,7 @@ internal sealed partial class ServiceActor
 
     private void Refuse(long run, string why)
     {
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
+        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan);
         Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
     }
 
@@ -149,7 +150,7 @@ internal sealed partial class ServiceActor
 
     private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
-        var whole = Situation.Run?.Number == run && Situation.Run.MainOutcome is { } main ? main with { Detail = main.Detail ?? outcome.Detail } : outcome;
+        TimeSpan? stopping = Situation is { Phase: Phase.Stopping, Since: var since } ? at - since : null;
         await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
         if (Situation.Run?.Number == run)
         {
@@ -157,7 +158,7 @@ internal sealed partial class ServiceActor
             return;
         }
 
-        house.Store.RunEnded(Definition.Name, run, whole, at, peakKib, cpuMicroseconds);
+        house.Store.RunEnded(Definition.Name, run, Situation.LastEnd is { } end && end.Run == run ? end.Outcome : outcome, at, peakKib, cpuMicroseconds, stopping);
         DiscardOnceKept(run);
     }
 
@@ -203,9 +204,10 @@ internal sealed partial class ServiceActor
         var number = Message.Number(hello, "run");
         var pid = (int)Message.Number(hello, "pid");
         if (Situation.Run is { } earlier && earlier.Number < number && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known)
-            house.Store.RunEnded(Definition.Name, earlier.Number, Remains.Read(known.Body), house.Now, null, null);
+            house.Store.RunEnded(Definition.Name, earlier.Number, Remains.Read(known.Body), house.Now, null, null, null);
+        OutputBegan = house.Store.OutputFrom(Definition.Name, number);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision);
+        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan);
         house.Store.RunLaunched(Definition.Name, number, pid, house.Now);
         if (Message.Text(hello, "phase") == "ending") await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
     }

@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Services;
@@ -14,7 +15,7 @@ namespace CalmSentry.Server.Services;
 internal sealed partial class ServiceActor : IDisposable
 {
     private readonly House house;
-    private readonly Action<ServiceActor> forget;
+    private readonly Registry registry;
     private readonly Channel<Func<Task>> letters = Channel.CreateUnbounded<Func<Task>>(new UnboundedChannelOptions { SingleReader = true });
     private readonly List<Waiter> waiters = [];
     private readonly ITimer timer;
@@ -25,12 +26,15 @@ internal sealed partial class ServiceActor : IDisposable
     private bool forgotten;
     private int outputStuck;
     private DateTimeOffset? armedFor;
+    private CancellationTokenSource? needLook, proofLook;
+    private bool inGate;
+    private TaskCompletionSource told = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
     private sealed record Waiter(Func<Situation, bool> Met, TaskCompletionSource<Situation> Done, CancellationToken Gone);
 
-    public ServiceActor(House house, Definition definition, int revision, Situation situation, Action<ServiceActor> forget)
+    public ServiceActor(House house, Definition definition, int revision, Situation situation, Registry registry)
     {
-        (this.house, Definition, Revision, Situation, this.forget) = (house, definition, revision, situation, forget);
+        (this.house, Definition, Revision, Situation, this.registry) = (house, definition, revision, situation, registry);
         runDirectory = house.Places.RunOf(definition.Name);
         timer = house.Clock.CreateTimer(_ => Post(Wake, null), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
         View = ServiceViews.Of(this);
@@ -47,25 +51,67 @@ internal sealed partial class ServiceActor : IDisposable
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
         Post(
-            () =>
+            async () =>
             {
-                if (forgotten) return Task.CompletedTask;
+                if (forgotten) return;
                 var changed = DefinitionChanges.Between(Definition, definition);
                 Definition = definition;
                 Revision++;
                 house.Store.Revise(definition.Name, Revision, document, by, house.Now);
+                registry.Reshape();
                 house.Log(definition.Name, "adjusted", $"Revision {Revision}: {(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.", by);
+                if (changed.Any(change => change.StartsWith("begin.", StringComparison.Ordinal))) await Apply(new Adjusted()).ConfigureAwait(false);
                 Publish();
-                return Task.CompletedTask;
             },
             () => done.TrySetResult());
         return done.Task;
+    }
+
+    /// <summary>Takes what is stored as its definition.</summary>
+    public Task Take(Definition definition, int revision)
+    {
+        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        var posted = Post(
+            () =>
+            {
+                (Definition, Revision) = (definition, revision);
+                return Task.CompletedTask;
+            },
+            () => done.TrySetResult());
+        return posted ? done.Task : Task.CompletedTask;
     }
 
     public Situation Situation { get; private set; }
 
     /// <summary>errno while output cannot be written, else 0.</summary>
     public int OutputStuck => outputStuck;
+
+    /// <summary>The run that has told on its socket that it is ready; 0 before any.</summary>
+    public long ToldReady { get; private set; }
+
+    /// <summary>Completes when the program tells something.</summary>
+    public Task NextTold => told.Task;
+
+    /// <summary>What the program last said of itself, and when it last said that it is alive.</summary>
+    public (string? Text, DateTimeOffset? Alive) Said { get; private set; }
+
+    /// <summary>Process id of its keeper, or 0.</summary>
+    public int KeeperPid => keeper is null ? 0 : keeperPid;
+
+    /// <summary>The program says something of itself.</summary>
+    public void Tell(bool ready, string? text) => Post(
+        () =>
+        {
+            if (Situation.Run is not { } run) return Task.CompletedTask;
+            if (ready) ToldReady = run.Number;
+            Said = (text ?? Said.Text, house.Now);
+            var heard = told;
+            told = new(TaskCreationOptions.RunContinuationsAsynchronously);
+            heard.TrySetResult();
+            if (text is not null) Publish();
+            return Task.CompletedTask;
+        },
+        null);
 
     /// <summary>The latest state as people see it; replaced whole.</summary>
     public ServiceView View { get; private set; }
@@ -107,6 +153,8 @@ internal sealed partial class ServiceActor : IDisposable
     public void Dispose()
     {
         timer.Dispose();
+        needLook?.Cancel();
+        proofLook?.Cancel();
         letters.Writer.TryComplete();
     }
 
@@ -151,12 +199,49 @@ internal sealed partial class ServiceActor : IDisposable
         var before = Situation;
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
+        StopLooking();
         foreach (var deed in turn.Deeds) await Carry(deed).ConfigureAwait(false);
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty) return;
         Arm();
         Publish();
-        if (!forgotten) house.Store.Save(Definition.Name, Situation);
+        if (forgotten) return;
+        house.Store.Save(Definition.Name, Situation);
         CheckWaiters();
+        if (before.Phase == Situation.Phase) return;
+        if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
+        if (before.Phase == Phase.Running || Situation.Phase == Phase.Running) registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);
+    }
+
+    /// <summary>What nobody waits for any more is no longer looked for.</summary>
+    private void StopLooking()
+    {
+        if (Situation.Awaited?.Step != AwaitStep.Needs) (needLook, _) = (null, needLook?.CancelAsync());
+        if (Situation.Phase != Phase.Starting) (proofLook, _) = (null, proofLook?.CancelAsync());
+        if (!inGate || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting) return;
+        inGate = false;
+        house.Gate.Leave(this);
+    }
+
+    private void Look(ref CancellationTokenSource? look, Func<CancellationToken, Task> go)
+    {
+        look?.Cancel();
+        look = new();
+        var gone = look.Token;
+        _ = Task.Run(async () =>
+        {
+            try
+            {
+                await go(gone).ConfigureAwait(false);
+            }
+            catch (OperationCanceledException)
+            {
+                // Nobody waits for it any more.
+            }
+            catch (Exception error) when (!gone.IsCancellationRequested)
+            {
+                house.Log(Definition.Name, "trouble", $"The sentry failed at looking for what it waits for: {error.Message}");
+            }
+        });
     }
 
     /// <summary>The time armed for has passed, whatever the wall clock says: it may have been set meanwhile.</summary>
@@ -180,6 +265,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (forgotten) return;
         View = ServiceViews.Of(this);
         house.Events.Changed(View);
+        registry.Readiness.Changed(Definition.Name);
     }
 
     private void CheckWaiters()
@@ -200,6 +286,16 @@ internal sealed partial class ServiceActor : IDisposable
                 break;
             case SwitchOff off:
                 await Launch(off.Run, switchOff: true).ConfigureAwait(false);
+                break;
+            case LookAtNeeds look:
+                Look(ref needLook, gone => NeedLook.Go(this, look.Cause, house, registry, gone));
+                break;
+            case LookForProof look:
+                Look(ref proofLook, gone => ProofLook.Go(this, look.Run, house, gone));
+                break;
+            case AskTurn:
+                inGate = true;
+                house.Gate.Ask(this);
                 break;
             case FindMain find:
                 _ = FindMain(find.Run);
@@ -232,7 +328,7 @@ internal sealed partial class ServiceActor : IDisposable
         house.Secrets.Forget(Definition.Name);
         house.SecretFiles.Remove(Definition.Name);
         house.Ceilings.Forget(Definition.Name);
-        forget(this);
+        registry.Forget(this);
         if (Directory.Exists(runDirectory)) Directory.Delete(runDirectory, recursive: true);
         house.Log(Definition.Name, "unwrapped", "Unwrapped: nothing of it is registered any more.", Situation.Asked?.By);
         house.Events.Removed(Definition.Name);

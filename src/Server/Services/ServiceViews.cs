@@ -23,7 +23,7 @@ internal static class ServiceViews
             Title = definition.Title,
             Host = Machine.HostName,
             State = StateOf(now.Phase),
-            Health = actor.OutputStuck != 0 ? "poor" : now is { Phase: Phase.Running, Run.Switch: not Switch.On } ? "good" : "unknown",
+            Health = actor.OutputStuck != 0 || now.Awaited is { Overdue: true } || now.Run is { Overdue: true } ? "poor" : now is { Phase: Phase.Running, Run.Switch: not Switch.On } ? "good" : "unknown",
             Why = Explanation.Of(definition, now, TimeZoneInfo.Local)
                 + (actor.OutputStuck != 0 ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; nothing is dropped, the program waits." : ""),
             Since = now.Since,
@@ -31,13 +31,15 @@ internal static class ServiceViews
             Run = now.Run?.Number ?? (now.LastRun > 0 ? now.LastRun : null),
             UpSince = now.Run?.Launched,
             Restarts = now.Restarts,
-            At = definition.At == BeginAt.Boot ? "boot" : "request",
+            At = DefinitionWriter.Of(definition.Begin.At),
             Account = definition.Account,
             Command = LaunchOrder.CommandOf(definition.Program),
+            Said = actor.Said.Text,
+            WaitsFor = WaitsFor(definition, now),
         };
     }
 
-    public static ServiceDetail Detail(ServiceActor actor, House house)
+    public static ServiceDetail Detail(ServiceActor actor, House house, Registry registry)
     {
         var view = actor.View;
         using var definition = JsonDocument.Parse(JsonNodes.Write(DefinitionWriter.Write(actor.Definition)));
@@ -57,6 +59,11 @@ internal static class ServiceViews
             At = view.At,
             Account = view.Account,
             Command = view.Command,
+            Said = view.Said,
+            WaitsFor = view.WaitsFor,
+            Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
+            NeededBy = registry.Graph.DependentsOf(view.Name),
+            Proof = ProofOf(actor, house),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
@@ -66,6 +73,40 @@ internal static class ServiceViews
             Secrets = SecretsOf(actor.Definition, house),
             StateDirectory = house.Places.StateOf(view.Name),
             Runs = Runs(house, view.Name, 10),
+        };
+    }
+
+    private static List<WaitView>? WaitsFor(Definition definition, Situation now)
+    {
+        if (now.Phase != Phase.Waiting) return null;
+        return now.Awaited switch
+        {
+            null => [new("its pause to end", null, now.Since, now.WakeAt, "it is tried again")],
+            { Step: AwaitStep.Boot } awaited => [new("all that begins with the machine", null, awaited.Since, now.WakeAt, "it begins all the same")],
+            { Step: AwaitStep.Turn } awaited => [new("its turn", null, awaited.Since, null, null)],
+            var awaited =>
+            [
+                .. awaited.Needs.Select((state, i) => (state, need: definition.Begin.Needs[i])).Where(one => one.state.Open).Select(one => new WaitView(
+                    one.need.InWords, one.state.Missing, awaited.Since, one.state.Told ? null : one.state.Limit, one.need.Then switch
+                    {
+                        NeedThen.GoAhead => "it goes ahead without",
+                        NeedThen.Hold => "it is put on hold",
+                        _ => "it is said, and it waits on",
+                    })),
+            ],
+        };
+    }
+
+    public static ProofView ProofOf(ServiceActor actor, House house)
+    {
+        var run = actor.Situation.Run;
+        return new ProofView
+        {
+            Awaited = actor.Definition.Begin.Proof.InWords,
+            Seen = run?.Proof,
+            At = run?.Proven,
+            TookMs = run is { Proven: { } proven, Launched: { } launched } ? (proven - launched).TotalMilliseconds : null,
+            UsualMs = house.Store.UsualStart(actor.Definition.Name)?.TotalMilliseconds,
         };
     }
 
@@ -84,6 +125,8 @@ internal static class ServiceViews
             Words = run.Outcome is { } words ? OutcomeWords.Of(words) : null,
             PeakKib = run.PeakKib,
             CpuUs = run.CpuMicroseconds,
+            Proven = run.Proven,
+            Proof = run.Proof,
         }),
     ];
 
@@ -94,7 +137,7 @@ internal static class ServiceViews
         return [.. used.Union(set).Select(key => new SecretView(key, set.Contains(key), used.Contains(key)))];
     }
 
-    private static string StateOf(Phase phase) => phase switch
+    public static string StateOf(Phase phase) => phase switch
     {
         Phase.Stopped => "stopped",
         Phase.Waiting => "waiting",

@@ -18,12 +18,13 @@ internal sealed record Caller(string Account, bool ByConsole, bool MayAct)
     public static ConnectionDelegate AskKernel(ConnectionDelegate next) => connection =>
     {
         if (connection.Features.Get<IConnectionSocketFeature>()?.Socket is { } socket && PeerCredentials.Of(socket) is { } peer)
-            connection.Features.Set(new KernelWord(Linux.Accounts.Account.NameOf(peer.Uid), peer.Uid == 0 || peer.Uid == Linux.Accounts.Account.OwnId));
+            connection.Features.Set(new KernelWord(
+                Linux.Accounts.Account.NameOf(peer.Uid), peer.Uid == 0 || peer.Uid == Linux.Accounts.Account.OwnId, peer.Pid, (socket.LocalEndPoint as System.Net.Sockets.UnixDomainSocketEndPoint)?.ToString()));
         return next(connection);
     };
 
     public static Caller? ByKernel(HttpContext context) =>
         context.Features.Get<KernelWord>() is { } word ? new(word.Account, ByConsole: false, word.MayAct) : null;
 
-    internal sealed record KernelWord(string Account, bool MayAct);
+    internal sealed record KernelWord(string Account, bool MayAct, int Pid, string? Socket);
 }

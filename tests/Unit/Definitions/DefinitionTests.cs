@@ -40,6 +40,39 @@ public class DefinitionTests
             Tasks = some ? files : null,
         };
 
+    private static readonly Gen<Need> Needs =
+        from kind in Gen.Int[0, 5]
+        from yes in Gen.Bool
+        from also in Gen.Bool
+        from then in Gen.Enum<NeedThen>()
+        from lost in Gen.Enum<IfLost>()
+        from within in Lengths
+        select (kind switch
+        {
+            0 => new NetworkNeed(yes ? "eth0" : null),
+            1 => new ServiceNeed("tide-store", lost),
+            2 => new TcpNeed(yes ? "[::1]:5432" : "db.quay:5432"),
+            3 => new PathNeed("/mnt/mani fests", yes, also),
+            4 => new AfterBootNeed(within),
+            _ => (Need)new TcpNeed("127.0.0.1:1"),
+        }) with { Then = then, Within = within };
+
+    private static readonly Gen<Proof> Proofs =
+        from kind in Gen.Int[0, 6]
+        from yes in Gen.Bool
+        from text in Words.Where(text => text.Length > 0)
+        from within in Lengths
+        select kind switch
+        {
+            0 => new UpForProof(within),
+            1 => new TcpProof("127.0.0.1:7411") { Within = within, OnlyTell = yes },
+            2 => new HttpProof("http://127.0.0.1:7411/health?a=1,2", yes ? 204 : null, yes ? null : text) { Within = within },
+            3 => new OutputProof(System.Text.RegularExpressions.Regex.Escape(text)) { Within = within, OnlyTell = yes },
+            4 => new FileProof("/run/relay/ready") { Within = within },
+            5 => new CommandProof(["/usr/bin/ledger-ping", text]) { Within = within },
+            _ => (Proof)new ToldProof { Within = within },
+        };
+
     private static readonly Gen<Definition> Any =
         from name in Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789"], 1, 48]
         from title in Words
@@ -50,6 +83,8 @@ public class DefinitionTests
         from ends in Gen.Int[0, 1000]
         from after in Gen.Enum<RecoverAfter>()
         from at in Gen.Enum<BeginAt>()
+        from needs in Needs.Array[0, 4]
+        from proof in Proofs
         from accepted in Gen.String[Gen.Char["abc-"].Where(c => c != '-'), 1, 8].Array[0, 2]
         from identity in Identities
         from resources in Shares
@@ -70,7 +105,7 @@ public class DefinitionTests
                 PidFile = kind == ProgramKind.Detaches ? "/run/relay.pid" : null,
                 Stop = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
             },
-            At = at,
+            Begin = new() { At = at, AtLatest = at == BeginAt.BootLate ? wait : new BeginPart().AtLatest, Needs = [.. needs], Proof = proof },
             Recover = new() { After = after, First = pause, HoldEnds = ends },
             WindDown = kind == ProgramKind.Toggles ? Definition.DefaultWindDown : [new("INT", wait), new("TERM", wait)],
         };
@@ -175,7 +210,7 @@ public class DefinitionTests
         Assert.Equal(["begin.at", "name", "progam", "program", "recover.pause.first", "wind-down[0].signal"], errors.Select(error => error.Key).Order());
         Assert.Contains("progam: not a key of this place; allowed: format, name,", errors.Single(error => error.Key == "progam").ToString(), StringComparison.Ordinal);
         Assert.Equal("program", errors.Single(error => error.Key == "progam").Nearest);
-        Assert.Equal("begin.at: 'dawn'; allowed: boot | request", errors.Single(error => error.Key == "begin.at").ToString());
+        Assert.Equal("begin.at: 'dawn'; allowed: boot | boot-late | request | never", errors.Single(error => error.Key == "begin.at").ToString());
     }
 
     [Fact]

@@ -46,7 +46,7 @@ public class LooksTests
     [InlineData(new[] { "--port", "dover" }, 0)]
     [InlineData(new[] { "--report", "7411" }, 0)]
     [InlineData(new[] { "7411" }, 0)]
-    public void Ports_are_guessed_only_where_they_are_called_so(string[] arguments, int port) => Assert.Equal(port, PortLooks.In(Program(arguments)).Select(one => one.Port).SingleOrDefault());
+    public void Ports_are_guessed_only_where_they_are_called_so(string[] arguments, int port) => Assert.Equal(port, PortLooks.In(new() { Name = "x", Title = "x", Identity = new("skerry"), Program = Program(arguments) }).Select(one => one.Port).SingleOrDefault());
 
     [Fact]
     public void Modules_are_those_a_script_asks_for_at_its_top_level()

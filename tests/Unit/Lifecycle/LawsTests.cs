@@ -8,6 +8,8 @@ namespace CalmSentry.Tests.Unit.Lifecycle;
 /// <summary>The laws of a service's life, held against random lives. <see cref="World"/> checks most of them at every step.</summary>
 public class LawsTests
 {
+    private static readonly string[] Needed = ["tide-store", "berth-relay"];
+
     private static readonly Gen<Definition> Definitions =
         from at in Gen.Enum<BeginAt>()
         from after in Gen.Enum<RecoverAfter>()
@@ -15,7 +17,13 @@ public class LawsTests
         from ends in Gen.Int[0, 6]
         from steps in Gen.Int[0, 3]
         from kind in Gen.Enum<ProgramKind>()
-        select Make(at, after, first, ends, steps, kind);
+        from needs in Gen.Enum<NeedThen>().Array[0, 2]
+        from proof in OneOf<Proof>(new UpForProof(UpForProof.Default), new UpForProof(UpForProof.Default), new TcpProof("127.0.0.1:7411"), new ToldProof { OnlyTell = true })
+        from ifLost in Gen.Enum<IfLost>()
+        select Make(at, after, first, ends, steps, kind) with
+        {
+            Begin = new() { At = at, Proof = proof, Needs = [.. needs.Select((then, i) => new ServiceNeed(Needed[i], ifLost) { Then = then })] },
+        };
 
     private static readonly Gen<Outcome> Outcomes = OneOf<Outcome>(
         new(OutcomeKind.Exited), new(OutcomeKind.Exited, 1), new(OutcomeKind.Signalled, 9), new(OutcomeKind.Signalled, 11, Core: true),
@@ -26,6 +34,15 @@ public class LawsTests
         (2, Gen.Const<Action<World>>(world => world.Happens(new StopAsked("anna")))),
         (2, Gen.Const<Action<World>>(world => world.Happens(new RestartAsked("anna")))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new MachineBegan()))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new BootSettled()))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna", WithoutNeeds: true)))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked("the shutdown")))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new Adjusted()))),
+        (6, Gen.Bool.Array[0, 2].Select<bool[], Action<World>>(there => world => world.Happens(new NeedsSeen([.. there.Select(one => one ? null : "it is stopped")])))),
+        (5, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Proven(run, "it answered"))))),
+        (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new ProofMissing(run, "nobody answers"))))),
+        (2, OneOf(Needed).Select<string, Action<World>>(name => world => world.Happens(new NeededLost(name)))),
+        (2, OneOf(Needed).Select<string, Action<World>>(name => world => world.Happens(new NeededBack(name)))),
         (6, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Launched(run, 4711))))),
         (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new TakenUp(run, 4711))))),
         (8, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new RunEnded(run, outcome))))),
@@ -47,7 +64,7 @@ public class LawsTests
         Title = "Gate counter",
         Identity = new("skerry"),
         Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty) { Kind = kind, Stop = ["/srv/skerry/gate-off"] },
-        At = at,
+        Begin = new() { At = at },
         Recover = new() { After = after, First = TimeSpan.FromSeconds(firstSeconds), HoldEnds = ends },
         WindDown = [.. Enumerable.Range(1, steps).Select(i => new WindDownStep("TERM", TimeSpan.FromSeconds(i)))],
     };
@@ -227,7 +244,7 @@ public class LawsTests
     {
         foreach (var (at, launches) in new[] { (BeginAt.Boot, 2), (BeginAt.Request, 1) })
         {
-            var world = new World(Usual with { At = at });
+            var world = new World(Usual with { Begin = new() { At = at } });
             world.Happens(new StartAsked("anna"));
             world.Launch();
             world.End(new(OutcomeKind.MachineLost));

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 
@@ -8,7 +9,8 @@ internal sealed class World(Definition definition)
 {
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
-    private DateTimeOffset? lastEnd;
+    private DateTimeOffset? lastEnd, lookedFrom;
+    private ImmutableArray<string?> missing = [];
     private long highestRun;
 
     public DateTimeOffset Now { get; private set; } = Start;
@@ -20,6 +22,9 @@ internal sealed class World(Definition definition)
 
     public bool Forgotten { get; private set; }
 
+    /// <summary>Whether the machine has room for it at once.</summary>
+    public bool HasRoom { get; init; } = true;
+
     public List<Deed> Done { get; } = [];
 
     public int Launches => Done.OfType<Launch>().Count();
@@ -28,7 +33,10 @@ internal sealed class World(Definition definition)
     {
         if (Forgotten) return;
         var before = Situation;
+        if (happening is NeedsSeen seen && seen.Missing.Length == definition.Begin.Needs.Length) missing = seen.Missing;
         var turn = ServiceLife.Step(definition, before, happening, Now);
+        // What has something better to show than staying up runs when that was shown, and not before.
+        if (before.Phase != Phase.Running && turn.After.Phase == Phase.Running) Assert.True(definition.Begin.Proof is UpForProof || happening is Proven, "running is proven");
         // What is switched on lives on when its start command has ended.
         if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
@@ -39,6 +47,7 @@ internal sealed class World(Definition definition)
         Situation = turn.After;
         foreach (var deed in turn.Deeds) Carry(deed, before, happening);
         CheckSituation();
+        if (HasRoom && turn.Deeds.OfType<AskTurn>().Any()) Happens(new TurnCame());
     }
 
     public void Passes(TimeSpan time) => Now += time;
@@ -64,10 +73,18 @@ internal sealed class World(Definition definition)
         {
             case Launch launch:
                 Assert.Null(Live); // never two runs at once
+                Assert.NotEqual(BeginAt.Never, definition.Begin.At);
+                if (cause is not StartAsked { WithoutNeeds: true }) CheckNeeds();
                 Assert.True(launch.Run > highestRun, "a run's number is never used twice");
                 Assert.False(before.Phase == Phase.Held && cause is not (StartAsked or RestartAsked or MachineBegan), "held never launches by itself");
-                if (launch.Cause == Cause.Recovery && lastEnd is { } end) Assert.True(Now - end >= definition.Recover.First, "no restart comes sooner than its pause");
+                if (launch.Cause == Cause.Recovery && lastEnd is { } end && before.LastEnd is not { AsAsked: true }) Assert.True(Now - end >= definition.Recover.First, "no restart comes sooner than its pause");
                 (Live, highestRun) = (launch.Run, launch.Run);
+                break;
+            case LookAtNeeds:
+                (missing, lookedFrom) = ([.. definition.Begin.Needs.Select(need => need.InWords)], Now);
+                break;
+            case LookForProof look:
+                Assert.Equal(Live, look.Run);
                 break;
             case SendSignal signal:
                 Assert.Equal(Live, signal.Run);
@@ -93,11 +110,19 @@ internal sealed class World(Definition definition)
         }
     }
 
+    /// <summary>Nothing is launched while a need is missing, unless its limit is past and it may go ahead.</summary>
+    private void CheckNeeds()
+    {
+        for (var i = 0; i < definition.Begin.Needs.Length; i++)
+            Assert.True(missing[i] is null || (definition.Begin.Needs[i].Then == NeedThen.GoAhead && Now >= lookedFrom + definition.Begin.Needs[i].Within), $"launched without {definition.Begin.Needs[i].InWords}");
+    }
+
     private void CheckSituation()
     {
         Assert.Equal(Live, Situation.Run?.Number);
         Assert.Equal(Situation.Run is not null, Situation.Phase is Phase.Starting or Phase.Running or Phase.Stopping);
-        if (Situation.Phase == Phase.Waiting) Assert.NotNull(Situation.WakeAt); // waiting never waits for nothing
+        Assert.True(Situation.Phase != Phase.Waiting || Situation.WakeAt is not null || Situation.Awaited is { Step: AwaitStep.Turn } or { Overdue: true }, "waiting never waits for nothing");
+        Assert.True(Situation.Awaited is null || Situation.Phase == Phase.Waiting);
         if (Situation.Phase is Phase.Stopped or Phase.Held) Assert.Null(Situation.WakeAt);
         var sentence = Core.Wording.Explanation.Of(definition, Situation, TimeZoneInfo.Utc);
         Assert.EndsWith(".", sentence, StringComparison.Ordinal);

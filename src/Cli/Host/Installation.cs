@@ -1,0 +1,153 @@
+using System.CommandLine;
+using System.Diagnostics;
+using System.Globalization;
+using CalmSentry.Cli.Wire;
+
+namespace CalmSentry.Cli.Host;
+
+/// <summary>
+/// Puts the sentry in place on this machine and takes it back, saying each thing it does. Everything it puts lies under
+/// /usr/local (Filesystem Hierarchy Standard 4.9: software of the local administrator), but for the settings and the LSB init
+/// script, which is registered through the host's own tool, whatever init the host has.
+/// </summary>
+internal sealed class Installation(TextWriter say)
+{
+    private const string Home = "/usr/local/lib/calm-sentry", Link = "/usr/local/bin/calm", Script = "/etc/init.d/calm-sentry", Settings = "/etc/calm-sentry/sentry.yaml", Registrar = "/usr/sbin/update-rc.d", Invoker = "/usr/sbin/invoke-rc.d";
+
+    private static readonly string[] Programs = ["calm", "calm-sentry", "calm-keeper", "libe_sqlite3.so"];
+
+    private static readonly string[] Kept = ["/etc/calm-sentry", "/var/lib/calm-sentry", "/var/log/calm-sentry"];
+
+    /// <exception cref="Failure">It may not, or this host lacks what it takes.</exception>
+    public void Install(RootCommand commands, int? port, bool start)
+    {
+        Demand("installed");
+        var from = AppContext.BaseDirectory;
+        if (Programs.FirstOrDefault(program => !File.Exists(Path.Combine(from, program))) is { } missing)
+            throw new Failure(Exit.NotTrue, $"{missing} does not lie beside this calm, in {from}; nothing was changed.", "Run the calm that ./build.sh left in out/.");
+        foreach (var program in Programs) Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
+        foreach (var file in Directory.EnumerateFiles(Path.Combine(from, "console"), "*", SearchOption.AllDirectories))
+            Put(Path.Combine(Home, Path.GetRelativePath(from, file)), File.ReadAllBytes(file), executable: false, quiet: true);
+        say.WriteLine($"console   {Home}/console");
+        if (new FileInfo(Link).LinkTarget == $"{Home}/calm") say.WriteLine($"as it is  {Link}");
+        else
+        {
+            Directory.CreateDirectory(Path.GetDirectoryName(Link)!);
+            File.Delete(Link);
+            File.CreateSymbolicLink(Link, $"{Home}/calm");
+            say.WriteLine($"put       {Link} → {Home}/calm");
+        }
+
+        foreach (var place in Kept)
+        {
+            if (Directory.Exists(place)) continue;
+            Directory.CreateDirectory(place, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupRead | UnixFileMode.GroupExecute | UnixFileMode.OtherRead | UnixFileMode.OtherExecute);
+            say.WriteLine($"made      {place}");
+        }
+
+        if (!File.Exists(Settings) || port is not null) Put(Settings, SettingsText(port), executable: false);
+        else say.WriteLine($"as it is  {Settings}");
+        foreach (var (path, text) in Completions.All) Put(path, text, executable: false);
+        foreach (var (path, text) in ManualPages.All(commands)) Put(path, text, executable: false);
+        Put(Script, Read("calm-sentry.init"), executable: true);
+        Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
+        say.WriteLine("begins    with the machine, before anyone logs in");
+        if (!start) return;
+        say.WriteLine("starting  the sentry");
+        say.Flush();
+        Run(Invoker, ["calm-sentry", "start"], "it is in place, but does not start");
+    }
+
+    public void Remove(bool withDefinitions)
+    {
+        Demand("removed");
+        if (File.Exists(Script))
+        {
+            say.WriteLine("stopping  all services, in order, then the sentry");
+            say.Flush();
+            Run(Script, ["stop"], "it does not stop");
+            File.Delete(Script);
+            Run(Registrar, ["calm-sentry", "remove"], "cannot take it out of the host's boot");
+            say.WriteLine($"removed   {Script}, and with it from the machine's boot");
+        }
+        else say.WriteLine($"not there {Script}");
+
+        foreach (var (path, _) in Completions.All.Concat(ManualPages.All(null))) Take(path);
+        Take(Link);
+        if (Directory.Exists(Home))
+        {
+            Directory.Delete(Home, recursive: true);
+            say.WriteLine($"removed   {Home}");
+        }
+        else say.WriteLine($"not there {Home}");
+
+        if (Directory.Exists("/run/calm-sentry"))
+        {
+            Directory.Delete("/run/calm-sentry", recursive: true);
+            say.WriteLine("removed   /run/calm-sentry");
+        }
+
+        foreach (var place in Kept.Where(Directory.Exists))
+        {
+            if (withDefinitions) Directory.Delete(place, recursive: true);
+            say.WriteLine(withDefinitions ? $"removed   {place}" : $"left      {place} (definitions, settings, output: --with-definitions removes them)");
+        }
+    }
+
+    private static void Demand(string what)
+    {
+        if (Environment.UserName != "root") throw new Failure(Exit.NotPermitted, $"Only root may have it {what}; nothing was changed.", "sudo calm host …");
+        if (!File.Exists(Registrar)) throw new Failure(Exit.NotTrue, $"This host has no {Registrar}, by which programs are registered with its boot; nothing was changed.", "Have the guard started by what your host has: calm-keeper guard /run/calm-sentry calm-sentry serve");
+    }
+
+    private void Put(string path, string text, bool executable) => Put(path, System.Text.Encoding.UTF8.GetBytes(text), executable);
+
+    /// <summary>Written beside and renamed: a program that runs from the old file goes on.</summary>
+    private void Put(string path, byte[] content, bool executable, bool quiet = false)
+    {
+        if (File.Exists(path) && File.ReadAllBytes(path).AsSpan().SequenceEqual(content))
+        {
+            if (!quiet) say.WriteLine($"as it is  {path}");
+            return;
+        }
+
+        Directory.CreateDirectory(Path.GetDirectoryName(path)!);
+        var there = File.Exists(path);
+        var beside = path + ".new";
+        File.WriteAllBytes(beside, content);
+        File.SetUnixFileMode(beside, (UnixFileMode)(executable ? 0b111_101_101 : 0b110_100_100));
+        File.Move(beside, path, overwrite: true);
+        if (!quiet) say.WriteLine($"{(there ? "renewed" : "put"),-9} {path}");
+    }
+
+    private void Take(string path)
+    {
+        var there = Path.Exists(path) || new FileInfo(path).LinkTarget is not null;
+        File.Delete(path);
+        say.WriteLine(there ? $"removed   {path}" : $"not there {path}");
+    }
+
+    private static void Run(string program, string[] arguments, string failed)
+    {
+        using var process = Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardInput = true }) ?? throw new Failure(Exit.NotTrue, $"{program} cannot be run.");
+        process.StandardInput.Close();
+        process.WaitForExit();
+        if (process.ExitCode != 0) throw new Failure(Exit.NotTrue, $"{program} {string.Join(' ', arguments)} ended with exit code {process.ExitCode}: {failed}.", "What it said stands above.");
+    }
+
+    private static string SettingsText(int? port) => string.Create(CultureInfo.InvariantCulture, $"""
+        # Settings of Calm Sentry on this machine; in effect from its next start: /etc/init.d/calm-sentry restart
+        # TCP port of the console on loopback.
+        port: {port ?? 7373}
+        # How long winding down all services may take when the machine goes down.
+        shutdown-within: 60 s
+
+        """);
+
+    private static string Read(string name)
+    {
+        using var stream = typeof(Installation).Assembly.GetManifestResourceStream(name)!;
+        using var reader = new StreamReader(stream);
+        return reader.ReadToEnd();
+    }
+}

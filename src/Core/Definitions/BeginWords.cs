@@ -1,0 +1,34 @@
+using System.Globalization;
+
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>Needs and proofs as one word on a command line: <c>service:tide-store,within=2 min,then=hold</c>.</summary>
+public static class BeginWords
+{
+    public static string Of(Need need) => (need switch
+    {
+        NetworkNeed network => network.Interface is { } one ? $"network:{one}" : "network",
+        ServiceNeed service => $"service:{service.Service}" + (service.IfLost switch { IfLost.Restart => ",if-lost=restart", IfLost.GoDown => ",if-lost=go-down", _ => "" }),
+        TcpNeed tcp => $"tcp:{tcp.Address}",
+        PathNeed path => $"path:{path.Path}{(path.Mounted ? ",mounted" : "")}{(path.Writable ? ",writable" : "")}",
+        AfterBootNeed after => $"after-boot:{Duration.Write(after.Length)}",
+        _ => throw new ArgumentOutOfRangeException(nameof(need)),
+    }) + $",within={Duration.Write(need.Within)},then={need.Then switch { NeedThen.GoAhead => "go-ahead", NeedThen.Hold => "hold", _ => "tell" }}";
+
+    /// <summary>Null: a command of several words, which only a file can say.</summary>
+    public static string? Of(Proof proof)
+    {
+        var word = proof switch
+        {
+            UpForProof up => $"up-for:{Duration.Write(up.Length)}",
+            TcpProof tcp => $"tcp:{tcp.Address}",
+            HttpProof http => $"http:{http.Url}" + (http.Status is { } status ? string.Create(CultureInfo.InvariantCulture, $",status={status}") : "") + (http.Text is { } text ? $",text={text}" : ""),
+            OutputProof output => $"output:{output.Expression}",
+            FileProof file => $"file:{file.Path}",
+            CommandProof { Command.Length: 1 } command => $"command:{command.Command[0]}",
+            ToldProof => "told",
+            _ => null,
+        };
+        return proof is UpForProof || word is null ? word : $"{word},within={Duration.Write(proof.Within)}{(proof.OnlyTell ? ",if-not=tell" : "")}";
+    }
+}

@@ -1,0 +1,230 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+
+namespace CalmSentry.Core.Lifecycle;
+
+/// <summary>From the word to begin until it is proven: the boot, needs, the turn, the proof; and what a lost need leads to.</summary>
+public static partial class ServiceLife
+{
+    private sealed partial class Deciding
+    {
+        private void BeginWithMachine(Cause cause)
+        {
+            if (After.Run is not null) return;
+            if (definition.Begin.At is not (BeginAt.Boot or BeginAt.BootLate))
+            {
+                // What was to be tried again belonged to the machine's life before.
+                if (After.Phase != Phase.Stopped) Enter(Phase.Stopped);
+                return;
+            }
+
+            After = After with { Asked = null, BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null };
+            if (definition.Begin.At == BeginAt.Boot)
+            {
+                BeginRun(cause);
+                return;
+            }
+
+            After = After with { Awaited = new(cause, now, AwaitStep.Boot, []) };
+            Enter(Phase.Waiting, now + definition.Begin.AtLatest);
+        }
+
+        private void BeginRun(Cause cause) => AwaitNeeds(cause, now);
+
+        private void AwaitNeeds(Cause cause, DateTimeOffset since)
+        {
+            if (definition.Begin.Needs.IsEmpty)
+            {
+                After = After with { Awaited = new(cause, since, AwaitStep.Needs, []) };
+                TakeTurn();
+                return;
+            }
+
+            After = After with { Awaited = new(cause, since, AwaitStep.Needs, [.. definition.Begin.Needs.Select(need => new NeedState("not looked at yet", now + need.Within))]) };
+            Enter(Phase.Waiting, NextLimit());
+            Deeds.Add(new LookAtNeeds(cause));
+        }
+
+        private DateTimeOffset? NextLimit() => After.Awaited!.Needs.Where(need => need is { Open: true, Told: false }).Select(need => (DateTimeOffset?)need.Limit).Min();
+
+        private void SeeNeeds(ImmutableArray<string?> missing)
+        {
+            var awaited = After.Awaited!;
+            if (missing.Length != awaited.Needs.Length) return; // seen by a definition that is no longer in effect
+            After = After with
+            {
+                Awaited = awaited with { Needs = [.. awaited.Needs.Select((need, i) => need with { Missing = missing[i], MetAt = missing[i] is null ? need.MetAt ?? now : null })] },
+            };
+            BeginIfMet();
+        }
+
+        private void BeginIfMet()
+        {
+            if (After.Awaited!.Needs.Any(need => need.Open)) After = After with { WakeAt = NextLimit() };
+            else TakeTurn();
+        }
+
+        /// <summary>Whom a person asked for begins at once; what begins with the machine begins as the machine can bear it.</summary>
+        private void TakeTurn()
+        {
+            var awaited = After.Awaited!;
+            if (awaited.Cause is not (Cause.Boot or Cause.Drill))
+            {
+                LaunchNext(awaited.Cause);
+                return;
+            }
+
+            After = After with { Awaited = awaited with { Step = AwaitStep.Turn } };
+            Enter(Phase.Waiting);
+            Deeds.Add(new AskTurn());
+        }
+
+        private void WaitedLong(Awaited awaited)
+        {
+            if (awaited.Step == AwaitStep.Boot)
+            {
+                Say("boot-not-settled", $"What begins with the machine was not all proven within {Duration.Write(definition.Begin.AtLatest)}; it begins all the same.");
+                AwaitNeeds(awaited.Cause, awaited.Since);
+                return;
+            }
+
+            for (var i = 0; i < awaited.Needs.Length; i++)
+            {
+                var (state, need) = (awaited.Needs[i], definition.Begin.Needs[i]);
+                if (!state.Open || state.Told || state.Limit > now) continue;
+                var said = $"Within {Duration.Write(need.Within)} {need.InWords} did not come: {state.Missing}.";
+                switch (need.Then)
+                {
+                    case NeedThen.Hold:
+                        Say("held", $"{said} On hold; a start tries again.");
+                        Hold($"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})");
+                        return;
+                    case NeedThen.GoAhead:
+                        Say("need-passed-over", $"{said} It goes ahead without.");
+                        break;
+                    default:
+                        Say("need-missing", $"{said} It goes on waiting; somebody should look.");
+                        break;
+                }
+
+                awaited = awaited with { Needs = awaited.Needs.SetItem(i, state with { PassedOver = need.Then == NeedThen.GoAhead, Told = need.Then == NeedThen.Tell }) };
+            }
+
+            After = After with { Awaited = awaited };
+            BeginIfMet();
+        }
+
+        private void Hold(string? why)
+        {
+            After = After with { HeldFor = why };
+            Enter(Phase.Held);
+            Deeds.Add(new Dismiss());
+        }
+
+        private ImmutableArray<WaitedFor> WaitedFor(Awaited awaited)
+        {
+            var waited = ImmutableArray.CreateBuilder<WaitedFor>();
+            for (var i = 0; i < awaited.Needs.Length; i++)
+            {
+                var state = awaited.Needs[i];
+                waited.Add(new(definition.Begin.Needs[i].InWords, (state.MetAt ?? now) - awaited.Since, state.PassedOver));
+            }
+
+            return waited.ToImmutable();
+        }
+
+        // The proof
+
+        /// <summary>What is waited for once it is launched: that it detaches, that its start command ends, or its proof.</summary>
+        private void AwaitStart()
+        {
+            switch (definition.Program.Kind)
+            {
+                case ProgramKind.Detaches when After.Run is not { Detached: true }:
+                    Enter(Phase.Starting, now + DetachPatience);
+                    break;
+                case ProgramKind.Toggles when After.Run is not { Switch: Switch.On }:
+                    Enter(Phase.Starting, now + SwitchPatience);
+                    break;
+                default:
+                    AwaitProof();
+                    break;
+            }
+        }
+
+        private void AwaitProof()
+        {
+            var proof = definition.Begin.Proof;
+            Enter(Phase.Starting, now + (proof is UpForProof up ? up.Length : proof.Within));
+            if (proof is not UpForProof) Deeds.Add(new LookForProof(After.Run!.Number));
+        }
+
+        private void Prove(string seen, TimeSpan? usual)
+        {
+            var run = After.Run!;
+            if (run.Launched is null) return; // the keeper's word comes first
+            After = After with { Run = run with { Proven = now, Proof = seen, Missing = null, Overdue = false } };
+            Enter(Phase.Running);
+            var took = string.Create(CultureInfo.InvariantCulture, $"{(now - run.Launched.Value).TotalSeconds:0.0##} s");
+            Say("proven", definition.Begin.Proof is UpForProof
+                ? $"Run {run.Number} is proven: {seen}."
+                : $"Run {run.Number} is proven {took} after its launch{(usual is { } median ? string.Create(CultureInfo.InvariantCulture, $" (usually {median.TotalSeconds:0.0##} s)") : "")}: {seen}.");
+        }
+
+        private string NotProvenWords(LiveRun run) =>
+            $"was not proven ready within {Duration.Write(definition.Begin.Proof.Within)} of its launch ({run.Missing ?? "nothing was seen"})";
+
+        private void NotProven()
+        {
+            var run = After.Run!;
+            if (definition.Begin.Proof.OnlyTell)
+            {
+                Say("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It goes on; somebody should look.");
+                After = After with { WakeAt = null, Run = run with { Overdue = true } };
+                return;
+            }
+
+            Say("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It counts as a failed start and is wound down.");
+            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0, Run = run with { Failing = true } };
+            Enter(Phase.Stopping);
+            TakeStep();
+        }
+
+        // Lost needs
+
+        private void LoseNeeded(string service)
+        {
+            if (After.Phase is not (Phase.Starting or Phase.Running)) return;
+            switch (definition.Begin.Needs.OfType<ServiceNeed>().FirstOrDefault(need => need.Service == service)?.IfLost)
+            {
+                case IfLost.Leave:
+                    Say("needed-lost", $"{service}, which it needs, is gone; it goes on as it is.");
+                    break;
+                case IfLost.Restart when !After.Lost.Contains(service):
+                    Say("needed-lost", $"{service}, which it needs, is gone; it is restarted once that is proven again.");
+                    After = After with { Lost = After.Lost.Add(service) };
+                    break;
+                case IfLost.GoDown:
+                    Say("needed-lost", $"{service}, which it needs, is gone; it goes down with it and begins again with it.");
+                    WindDown($"{service}, which it needs", Afterwards.AwaitNeeds);
+                    break;
+            }
+        }
+
+        private void RegainNeeded(string service)
+        {
+            if (!After.Lost.Contains(service)) return;
+            After = After with { Lost = After.Lost.Remove(service) };
+            if (!After.Lost.IsEmpty || After.Phase is not (Phase.Starting or Phase.Running)) return;
+            Say("needed-back", $"{service}, which it needs, is proven again; it is restarted.");
+            WindDown($"{service}, which it needs", Afterwards.StartAgain);
+        }
+
+        private void Adjust()
+        {
+            if (After is { Phase: Phase.Waiting, Awaited: { Step: not AwaitStep.Turn } awaited }) AwaitNeeds(awaited.Cause, awaited.Since);
+            else if (After is { Phase: Phase.Starting, Run.Launched: not null }) AwaitStart();
+        }
+    }
+}

@@ -1,0 +1,188 @@
+using System.Buffers.Text;
+using System.Runtime.InteropServices;
+using System.Text;
+using CalmSentry.Linux.Native;
+using static CalmSentry.Linux.Native.Libc;
+
+namespace CalmSentry.Keeper;
+
+/// <summary>
+/// The server's own guard: <c>guard RUN-DIRECTORY SERVER ARGUMENT…</c> starts the server, or takes up one that runs, and starts
+/// it again when it ends for any reason but the guard's own end: at once, then with growing pauses. SIGTERM ends both; programs
+/// go on. One guard a run directory, by a lock on <c>guard.pid</c>.
+/// </summary>
+internal static unsafe class ServerGuard
+{
+    private const int SIGHUP = 1, SIGINT = 2, SYS_pidfd_open = 434, WrongUsage = 2;
+
+    /// <summary>Milliseconds. A server up for longer than Steady forgets the pauses before.</summary>
+    private const int FirstPause = 100, LongestPause = 5000, Steady = 5000;
+
+    /// <summary>The runtime has threads before Main: what they are not to take must be blocked before it starts, so it starts twice.</summary>
+    public static int Begin(ReadOnlySpan<string> arguments)
+    {
+        var set = stackalloc byte[128];
+        Signals(set);
+        _ = sigprocmask(SIG_SETMASK, set, null);
+        var argv = Texts(["calm-keeper", "guard-on", .. arguments]);
+        fixed (byte* self = "/proc/self/exe"u8) _ = execve(self, argv, As.Environ());
+        return 127;
+    }
+
+    public static int Guard(ReadOnlySpan<string> arguments)
+    {
+        if (arguments.Length < 2) return WrongUsage;
+        _ = setsid();
+        using var place = new CString(arguments[0]);
+        if (chdir(place.Pointer) < 0) return Say($"{arguments[0]} is not there", 1);
+        if (!TakeLock()) return Say("another guard has this sentry already", 1);
+        var set = stackalloc byte[128];
+        Signals(set);
+        var signals = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
+        var server = Running(arguments[1]);
+        string? fell = null;
+        for (var pause = 0; ;)
+        {
+            if (server == 0) server = Start(arguments[1..], fell);
+            var began = Environment.TickCount64;
+            if (server > 0 && Watch(server, signals))
+            {
+                _ = kill(server, SIGTERM);
+                _ = Watch(server, -1);
+                _ = unlink(new CString("guard.pid").Pointer);
+                return 0;
+            }
+
+            var status = Status(server);
+            if (status >> 8 == WrongUsage && (status & 0x7f) == 0) return Say("the server does not take these arguments", WrongUsage);
+            var upFor = Environment.TickCount64 - began;
+            if (upFor >= Steady) pause = 0;
+            fell = $"The server (pid {server}) {Ended(status)} after {upFor / 1000.0:0.0} s; its guard began it again {(pause == 0 ? "at once" : $"after a pause of {pause / 1000.0:0.0} s")}. Programs went on.";
+            _ = Say(fell, 0);
+            if (Pause(signals, pause)) return 0;
+            pause = pause == 0 ? FirstPause : Math.Min(pause * 2, LongestPause);
+            server = 0;
+        }
+    }
+
+    private static void Signals(byte* set)
+    {
+        _ = sigemptyset(set);
+        foreach (var signal in (ReadOnlySpan<int>)[SIGTERM, SIGINT, SIGHUP, SIGCHLD]) _ = sigaddset(set, signal);
+    }
+
+    private static bool TakeLock()
+    {
+        int file;
+        fixed (byte* name = "guard.pid"u8) file = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x1A4);
+        if (file < 0 || flock(file, LOCK_EX | LOCK_NB) < 0) return false;
+        var text = Encoding.ASCII.GetBytes($"{getpid(),-12}\n"); // overwrites whatever number stood there
+        fixed (byte* bytes = text) _ = write(file, bytes, text.Length);
+        return true;
+    }
+
+    /// <summary>A server that serves this run directory already, or 0: the guard before this one is gone, the server is not.</summary>
+    private static int Running(string binary)
+    {
+        int file;
+        fixed (byte* name = "server.pid"u8) file = open(name, O_RDONLY | O_CLOEXEC, 0);
+        if (file < 0) return 0;
+        var text = stackalloc byte[16];
+        var got = read(file, text, 16);
+        _ = close(file);
+        if (got <= 0 || !Utf8Parser.TryParse(new ReadOnlySpan<byte>(text, (int)got), out int pid, out _)) return 0;
+        return System.IO.File.ResolveLinkTarget($"/proc/{pid}/exe", false)?.FullName == System.IO.Path.GetFullPath(binary) ? pid : 0;
+    }
+
+    private static int Start(ReadOnlySpan<string> command, string? fell)
+    {
+        byte* attributes = stackalloc byte[512], none = stackalloc byte[128];
+        _ = sigemptyset(none);
+        _ = posix_spawnattr_init(attributes);
+        _ = posix_spawnattr_setsigmask(attributes, none);
+        _ = posix_spawnattr_setflags(attributes, 0x08); // POSIX_SPAWN_SETSIGMASK
+        var given = As.Environ();
+        var count = 0;
+        while (given[count] is not null) count++;
+        var environment = (byte**)NativeMemory.AllocZeroed((nuint)count + 4, (nuint)sizeof(byte*));
+        for (var i = 0; i < count; i++) environment[i] = given[i];
+        // A small first generation keeps an idle server small; the runtime takes it from its environment alone.
+        environment[count] = new CString("DOTNET_GCgen0size=400000").Pointer;
+        environment[count + 1] = new CString($"CALM_GUARD={getpid()}").Pointer;
+        if (fell is not null) environment[count + 2] = new CString($"CALM_FELL={fell}").Pointer;
+        int pid;
+        using var path = new CString(command[0]);
+        var error = posix_spawn(&pid, path.Pointer, null, attributes, Texts(command), environment);
+        NativeMemory.Free(environment);
+        if (error == 0) return pid;
+        _ = Say($"{command[0]} cannot be started: {Names.Errno(error)}", 0);
+        return -1;
+    }
+
+    /// <summary>True when the guard is asked to end, false when the server has ended.</summary>
+    private static bool Watch(int server, int signals)
+    {
+        var process = (int)syscall(SYS_pidfd_open, server, 0, 0);
+        if (process < 0) return false;
+        var watch = stackalloc PollFd[2];
+        watch[0] = new PollFd { Fd = process, Events = POLLIN };
+        watch[1] = new PollFd { Fd = signals, Events = POLLIN };
+        while (true)
+        {
+            _ = poll(watch, 2, -1);
+            if (AskedToEnd(signals))
+            {
+                _ = close(process);
+                return true;
+            }
+
+            if (watch[0].Revents == 0) continue;
+            _ = close(process);
+            return false;
+        }
+    }
+
+    private static bool Pause(int signals, int milliseconds)
+    {
+        var watch = new PollFd { Fd = signals, Events = POLLIN };
+        var until = Environment.TickCount64 + milliseconds;
+        while (Environment.TickCount64 < until)
+        {
+            _ = poll(&watch, 1, (int)Math.Max(1, until - Environment.TickCount64));
+            if (AskedToEnd(signals)) return true;
+        }
+
+        return false;
+    }
+
+    private static bool AskedToEnd(int signals)
+    {
+        var info = stackalloc byte[128];
+        while (signals >= 0 && read(signals, info, 128) == 128)
+            if (*(int*)info != SIGCHLD) return true;
+        return false;
+    }
+
+    /// <summary>Its wait status; -1 of one that is not our child.</summary>
+    private static int Status(int server)
+    {
+        int status;
+        return server > 0 && wait4(server, &status, 0, null) == server ? status : -1;
+    }
+
+    private static string Ended(int status) => status < 0 ? "ended" : (status & 0x7f) != 0 ? $"was ended by signal {Encoding.ASCII.GetString(MemoryMarshal.CreateReadOnlySpanFromNullTerminated(sigabbrev_np(status & 0x7f)))}" : $"ended with exit code {status >> 8}";
+
+    private static int Say(string text, int exit)
+    {
+        var line = Encoding.UTF8.GetBytes($"calm-keeper guard: {text}\n");
+        fixed (byte* bytes = line) _ = write(2, bytes, line.Length);
+        return exit;
+    }
+
+    private static byte** Texts(ReadOnlySpan<string> texts)
+    {
+        var list = (byte**)NativeMemory.AllocZeroed((nuint)texts.Length + 1, (nuint)sizeof(byte*));
+        for (var i = 0; i < texts.Length; i++) list[i] = new CString(texts[i]).Pointer;
+        return list;
+    }
+}

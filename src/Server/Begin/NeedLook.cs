@@ -1,0 +1,85 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Begin;
+
+/// <summary>Looks at the needs of one service until the core has seen enough: services by their changes, the rest at a growing beat.</summary>
+internal static class NeedLook
+{
+    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(10), LongestBeat = TimeSpan.FromMilliseconds(500);
+
+    public static async Task Go(ServiceActor actor, Cause cause, House house, Registry registry, CancellationToken gone)
+    {
+        var definition = actor.Definition;
+        var needs = definition.Begin.Needs;
+        if (cause != Cause.Recovery) BeginNeeded(definition, cause, registry);
+        var onlyServices = needs.All(need => need is ServiceNeed);
+        var last = ImmutableArray<string?>.Empty;
+        for (var beat = FirstBeat; !gone.IsCancellationRequested; beat = beat * 1.5 < LongestBeat ? beat * 1.5 : LongestBeat)
+        {
+            var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
+            var seen = ImmutableArray.CreateBuilder<string?>(needs.Length);
+            foreach (var need in needs) seen.Add(await Missing(need, definition, cause, house, registry, gone).ConfigureAwait(false));
+            var missing = seen.ToImmutable();
+            if (!missing.AsSpan().SequenceEqual(last.AsSpan())) await actor.Ask(new NeedsSeen(missing)).ConfigureAwait(false);
+            last = missing;
+            await Task.WhenAny([.. changes, Task.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)]).ConfigureAwait(false);
+        }
+    }
+
+    /// <summary>Whoever is needed and stopped is started; what begins with the machine anyway does so by itself.</summary>
+    private static void BeginNeeded(Definition definition, Cause cause, Registry registry)
+    {
+        foreach (var needed in definition.Begin.NeededServices.Select(registry.Named).OfType<ServiceActor>())
+        {
+            var (at, now) = (needed.Definition.Begin.At, needed.Situation);
+            if (at == BeginAt.Never || (at == BeginAt.Boot && cause != Cause.Asked)) continue;
+            if (now.Phase == Phase.Stopped || now.Awaited?.Step == AwaitStep.Boot || at == BeginAt.BootLate && now.Run is null && now.Phase != Phase.Held)
+                _ = needed.Ask(new StartAsked($"{definition.Name}, which needs it"));
+        }
+    }
+
+    private static async Task<string?> Missing(Need need, Definition definition, Cause cause, House house, Registry registry, CancellationToken gone)
+    {
+        switch (need)
+        {
+            case ServiceNeed service:
+                return registry.Named(service.Service) switch
+                {
+                    null => "there is no service of that name",
+                    { Situation.Phase: Phase.Running } => null,
+                    { Situation.Phase: Phase.Held } => "it is on hold",
+                    { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "it is set never to begin",
+                    var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
+                };
+            case TcpNeed tcp:
+                return await Probes.Tcp(tcp.Address, gone).ConfigureAwait(false);
+            case PathNeed path:
+                return await MissingPath(path, definition, house, gone).ConfigureAwait(false);
+            case NetworkNeed network:
+                return NetworkState.Missing(network.Interface);
+            case AfterBootNeed after:
+                var from = cause == Cause.Drill && house.DrillBegan is { } drill ? drill : Machine.BootedAt;
+                return house.Now - from >= after.Length ? null : cause == Cause.Drill ? "the drill has it come up only now" : "it has only just come up";
+            default:
+                return null;
+        }
+    }
+
+    private static async Task<string?> MissingPath(PathNeed need, Definition definition, House house, CancellationToken gone)
+    {
+        if (!Path.Exists(need.Path)) return "it is not there";
+        if (need.Mounted && !Mounts.IsMountPoint(need.Path)) return "nothing is mounted there";
+        if (!need.Writable || Account.Named(definition.Account) is not { } account) return null;
+        var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid);
+        var errno = (await house.AsAccount.Ask(account, groups, [new('w', need.Path)], gone).ConfigureAwait(false))[0];
+        return errno == 0 ? null : $"{definition.Account} may not write there ({Names.Errno(errno)})";
+    }
+}

@@ -1,0 +1,55 @@
+using System.Net.Sockets;
+using CalmSentry.Core.Definitions;
+
+namespace CalmSentry.Server.Begin;
+
+/// <summary>Looking whether something answers. Each gives what is missing as a clause, or null.</summary>
+internal static class Probes
+{
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+
+    private static readonly HttpClient Http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, PooledConnectionLifetime = TimeSpan.Zero, ConnectTimeout = Patience }) { Timeout = Patience };
+
+    public static async Task<string?> Tcp(string address, CancellationToken cancellation)
+    {
+        var (host, port) = NetworkAddress.Read(address)!.Value;
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+        limit.CancelAfter(Patience);
+        using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
+        try
+        {
+            await socket.ConnectAsync(host, port, limit.Token).ConfigureAwait(false);
+            return null;
+        }
+        catch (SocketException error)
+        {
+            return error.SocketErrorCode == SocketError.ConnectionRefused ? $"nobody takes connections at {address}" : $"{address} does not answer ({error.Message})";
+        }
+        catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
+        {
+            return $"{address} does not answer";
+        }
+    }
+
+    public static async Task<(string? Missing, string Seen)> Web(HttpProof proof, CancellationToken cancellation)
+    {
+        try
+        {
+            using var response = await Http.GetAsync(new Uri(proof.Url), cancellation).ConfigureAwait(false);
+            var status = (int)response.StatusCode;
+            var said = $"{proof.Url} answered {status}";
+            if (proof.Status is { } wanted ? status != wanted : status is < 200 or >= 400) return ($"{said}, wanted {proof.Status?.ToString(System.Globalization.CultureInfo.InvariantCulture) ?? "200 to 399"}", said);
+            if (proof.Text is not { } text) return (null, said);
+            var body = await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
+            return body.Contains(text, StringComparison.Ordinal) ? (null, $"{said} with '{text}' in it") : ($"{said}, without '{text}' in it", said);
+        }
+        catch (HttpRequestException error)
+        {
+            return (error.InnerException is SocketException { SocketErrorCode: SocketError.ConnectionRefused } ? $"nobody answers at {proof.Url}" : $"{proof.Url} does not answer ({error.Message.TrimEnd('.')})", "");
+        }
+        catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
+        {
+            return ($"{proof.Url} does not answer", "");
+        }
+    }
+}

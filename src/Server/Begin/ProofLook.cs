@@ -1,0 +1,113 @@
+using System.Text;
+using System.Text.RegularExpressions;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Begin;
+
+/// <summary>Looks for a run's proof of readiness until it is there, or nobody waits for it any more.</summary>
+internal static class ProofLook
+{
+    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5), LongestBeat = TimeSpan.FromMilliseconds(250);
+
+    public static async Task Go(ServiceActor actor, long run, House house, CancellationToken gone)
+    {
+        var definition = actor.Definition;
+        var look = LookOf(definition, actor, run, house);
+        string? last = null;
+        for (var beat = FirstBeat; !gone.IsCancellationRequested; beat = beat * 1.3 < LongestBeat ? beat * 1.3 : LongestBeat)
+        {
+            var (missing, seen) = await look(gone).ConfigureAwait(false);
+            if (missing is null)
+            {
+                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(definition.Name))).ConfigureAwait(false);
+                return;
+            }
+
+            if (missing != last) await actor.Ask(new ProofMissing(run, missing)).ConfigureAwait(false);
+            last = missing;
+            var told = definition.Begin.Proof is ToldProof ? actor.NextTold : null;
+            await (told is null ? Task.Delay(beat, gone) : Task.WhenAny(told, Task.Delay(LongestBeat, gone))).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        }
+    }
+
+    private static Func<CancellationToken, Task<(string? Missing, string Seen)>> LookOf(Definition definition, ServiceActor actor, long run, House house)
+    {
+        switch (definition.Begin.Proof)
+        {
+            case TcpProof tcp:
+                return async gone => (await Probes.Tcp(tcp.Address, gone).ConfigureAwait(false), $"{tcp.Address} takes connections");
+            case HttpProof http:
+                return gone => Probes.Web(http, gone);
+            case FileProof file:
+                return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
+            case CommandProof command:
+                return gone => Succeeds(command, definition, house, gone);
+            case OutputProof output:
+                var lines = new OutputLines(house.Places.OutputOf(definition.Name), actor.OutputBegan);
+                var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
+                return _ => Task.FromResult(lines.New().FirstOrDefault(wanted.IsMatch) is { } line ? (null, $"it printed '{line}'") : ((string?)$"no line of its output matches '{output.Expression}' yet", ""));
+            default:
+                return _ => Task.FromResult(actor.ToldReady == run ? (null, "it said so itself") : ((string?)"it has not said so yet", ""));
+        }
+    }
+
+    private static (string? Missing, string Seen) Written(string path, DateTimeOffset since)
+    {
+        var file = new FileInfo(path);
+        if (!Path.Exists(path)) return ($"{path} is not there", "");
+        // File systems keep times by the kernel's tick, which may lie a few milliseconds back.
+        return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20) ? ($"{path} is older than this run", "") : (null, $"it has written {path}");
+    }
+
+    private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, House house, CancellationToken gone)
+    {
+        if (Account.Named(definition.Account) is not { } account) return ($"there is no account {definition.Account}", "");
+        var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid);
+        var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, gone).ConfigureAwait(false);
+        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line ? $" ('{line}')" : "";
+        return end switch
+        {
+            null => ($"{proof.Command[0]} cannot be run, or takes over ten seconds", ""),
+            { ExitCode: 0 } => (null, $"{proof.Command[0]} succeeded{said}"),
+            { ExitCode: var code } => ($"{proof.Command[0]} ended with exit code {code}{said}", ""),
+        };
+    }
+
+    /// <summary>Whole lines as they are added to a file.</summary>
+    private sealed class OutputLines(string path, long from)
+    {
+        private const int LongestLine = 1 << 20;
+
+        private long at = from;
+        private byte[] rest = [];
+
+        public List<string> New()
+        {
+            var lines = new List<string>();
+            if (!File.Exists(path)) return lines;
+            using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
+            file.Position = Math.Min(at, file.Length);
+            var buffer = new byte[65536];
+            int got;
+            while ((got = file.Read(buffer)) > 0)
+            {
+                at += got;
+                rest = [.. rest, .. buffer.AsSpan(0, got)];
+                int end;
+                while ((end = Array.IndexOf(rest, (byte)'\n')) >= 0)
+                {
+                    lines.Add(Encoding.UTF8.GetString(rest, 0, end).TrimEnd('\r'));
+                    rest = rest[(end + 1)..];
+                }
+
+                if (rest.Length > LongestLine) rest = [];
+            }
+
+            return lines;
+        }
+    }
+}

@@ -1,0 +1,161 @@
+using System.Globalization;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Drills;
+
+/// <summary>What a service was before: to tell what is different now.</summary>
+internal sealed record Before(int? Pid, string? Account, IReadOnlyList<string> Ports, bool Live)
+{
+    public static Before Of(ServiceActor actor)
+    {
+        var run = actor.Situation.Run;
+        var account = run?.Pid is { } pid && ProcessFacts.EffectiveUser(pid) is { } uid ? Linux.Accounts.Account.NameOf(uid) : null;
+        return new(run?.Pid, account, Beginning.PortsOf(actor), run is not null);
+    }
+}
+
+/// <summary>Follows services from the word to begin until each has come to rest, and reports.</summary>
+/// <param name="kind">boot | drill | start</param>
+internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOnlyDictionary<string, Before> before, string? by, House house, Registry registry)
+{
+    private readonly Dictionary<string, long> runsBefore = names.ToDictionary(name => name, name => registry.Named(name)?.Situation.LastRun ?? 0, StringComparer.Ordinal);
+    private readonly HashSet<string> said = [];
+
+    public DateTimeOffset Began { get; } = house.Now;
+
+    public IReadOnlyList<StopView> Stops { get; init; } = [];
+
+    /// <summary>Completes when nothing of them is on its way any more, or the time is over.</summary>
+    /// <param name="say">Hears a sentence for each that comes to rest.</param>
+    public async Task Settle(TimeSpan limit, Action<string>? say = null)
+    {
+        var over = Task.Delay(limit);
+        var lateTold = false;
+        while (true)
+        {
+            var change = registry.Readiness.NextChange();
+            var actors = names.Select(registry.Named).OfType<ServiceActor>().ToList();
+            var boot = actors.Where(actor => actor.Definition.Begin.At == BeginAt.Boot).ToList();
+            if (!lateTold && boot.TrueForAll(IsSettled))
+            {
+                lateTold = true;
+                foreach (var late in actors.Where(actor => actor.Situation.Awaited?.Step == AwaitStep.Boot)) await late.Ask(new BootSettled()).ConfigureAwait(false);
+            }
+
+            foreach (var actor in actors.Where(IsSettled)) Say(actor, say);
+            if (actors.TrueForAll(IsSettled) || over.IsCompleted) return;
+            await Task.WhenAny(change, over).ConfigureAwait(false);
+        }
+    }
+
+    public BeginReport Report(bool done)
+    {
+        var views = names.Select(registry.Named).OfType<ServiceActor>().Select(View)
+            .OrderBy(view => view.ProvenMs ?? double.MaxValue).ThenBy(view => view.Came == "not-begun").ThenBy(view => view.WantedMs ?? double.MaxValue).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
+        var wanted = views.Where(view => view.Came != "not-begun").ToList();
+        var failed = wanted.Where(view => view.Came != "proven").ToList();
+        var took = done ? wanted.Max(view => view.ProvenMs) ?? 0 : (house.Now - Began).TotalMilliseconds;
+        var notBack = views.Where(view => view.Came == "not-begun" && before.GetValueOrDefault(view.Name)?.Live == true).ToList();
+        return new BeginReport
+        {
+            Kind = kind,
+            Began = Began,
+            Booted = kind == "boot" ? Machine.BootedAt : null,
+            Done = done,
+            CameTrue = done && failed.Count == 0,
+            Said = string.Create(CultureInfo.InvariantCulture, $"{wanted.Count - failed.Count} of {wanted.Count} {(wanted.Count == 1 ? "service" : "services")} proven{(took > 0 ? $" within {took / 1000:0.0} s" : "")}.")
+                + (failed.Count == 0 ? "" : $" Not: {string.Join(", ", failed.Select(view => view.Name))}.")
+                + (notBack.Count == 0 ? "" : $" A reboot would not bring back: {string.Join(", ", notBack.Select(view => view.Name))} (begin.at is not boot)."),
+            By = by,
+            TookMs = took,
+            LoggedIn = LoggedIn.Now(),
+            Stops = Stops,
+            Services = views,
+        };
+    }
+
+    public static IReadOnlyList<string> PortsOf(ServiceActor actor) => actor.Situation.Run?.Pid is { } pid
+        ? [.. Listening.Of(ProcessFacts.Tree(pid)).Select(one => one.Socket.ToString()).Distinct().Order(StringComparer.Ordinal)]
+        : [];
+
+    /// <summary>Nothing more comes by itself within a foreseeable time.</summary>
+    private bool IsSettled(ServiceActor actor) => actor.Situation switch
+    {
+        { Phase: Phase.Running or Phase.Held or Phase.Stopped or Phase.Resting } => true,
+        { Phase: Phase.Starting, Run.Overdue: true } => true,
+        { Awaited: { Overdue: true } } => true,
+        { Awaited: { Step: AwaitStep.Needs } awaited } => Stuck(actor, awaited),
+        _ => false,
+    };
+
+    /// <summary>All it still waits for are services that have come to rest without being ready.</summary>
+    private bool Stuck(ServiceActor actor, Awaited awaited) => awaited.Needs.Any(need => need.Open) && awaited.Needs.Select((state, i) => (state, need: actor.Definition.Begin.Needs[i])).Where(one => one.state.Open)
+        .All(one => one is { need: ServiceNeed { Service: var name, Then: NeedThen.Tell } } && (registry.Named(name) is not { } needed || (needed.Situation.Phase != Phase.Running && IsSettled(needed))));
+
+    private void Say(ServiceActor actor, Action<string>? say)
+    {
+        if (!said.Add($"{actor.Definition.Name} {actor.Situation.Phase}") || say is null) return;
+        var view = View(actor);
+        if (view.Came != "not-begun") say(view.Came == "proven" ? string.Create(CultureInfo.InvariantCulture, $"{view.Name} is proven at {view.ProvenMs / 1000:0.00} s: {view.Proof}.") : $"{view.Name}: {view.Why}");
+    }
+
+    private BeginView View(ServiceActor actor)
+    {
+        var (definition, now) = (actor.Definition, actor.Situation);
+        var run = now.Run;
+        double? Ms(DateTimeOffset? time) => time is { } at ? Math.Max(0, (at - Began).TotalMilliseconds) : null;
+        var ran = now.LastRun > runsBefore.GetValueOrDefault(definition.Name);
+        return new BeginView
+        {
+            Name = definition.Name,
+            Title = definition.Title,
+            At = DefinitionWriter.Of(definition.Begin.At),
+            Came = now.Phase switch
+            {
+                Phase.Running => "proven",
+                Phase.Held => "held",
+                Phase.Waiting => "waiting",
+                Phase.Stopped when !ran => "not-begun",
+                Phase.Stopped => "failed",
+                _ => "starting",
+            },
+            WantedMs = Ms(run?.Wanted ?? now.Awaited?.Since),
+            LaunchedMs = Ms(run?.Launched),
+            ProvenMs = Ms(run?.Proven),
+            Waited = [.. (run?.Waited ?? []).Select(waited => new WaitedView(waited.What, waited.Length.TotalMilliseconds, waited.PassedOver))],
+            Proof = run?.Proof,
+            UsualMs = house.Store.UsualStart(definition.Name)?.TotalMilliseconds,
+            Tries = (int)(now.LastRun - runsBefore.GetValueOrDefault(definition.Name)),
+            Why = actor.View.Why,
+            Pid = run?.Pid,
+            Account = run?.Pid is { } pid && ProcessFacts.EffectiveUser(pid) is { } uid ? Account.NameOf(uid) : definition.Account,
+            Ports = PortsOf(actor),
+            Differences = [.. Differences(actor)],
+        };
+    }
+
+    private IEnumerable<string> Differences(ServiceActor actor)
+    {
+        var name = actor.Definition.Name;
+        if (before.GetValueOrDefault(name) is not { } was || actor.Situation.Phase is not (Phase.Running or Phase.Stopped)) yield break;
+        if (actor.Situation.Run is null)
+        {
+            if (was.Live) yield return $"It ran before; a boot does not begin it (begin.at: {DefinitionWriter.Of(actor.Definition.Begin.At)}).";
+            yield break;
+        }
+
+        var is_ = Before.Of(actor);
+        if (!was.Live && kind == "drill") yield return "It did not run before.";
+        if (was.Account is not null && is_.Account != was.Account) yield return $"It runs as {is_.Account}, before as {was.Account}.";
+        if (was.Ports.Except(is_.Ports).ToList() is { Count: > 0 } gone) yield return $"It listened before on {string.Join(", ", gone)}, now no more.";
+        if (is_.Ports.Except(was.Ports).ToList() is { Count: > 0 } come && was.Live) yield return $"It listens on {string.Join(", ", come)}, before it did not.";
+        if (was.Pid is not null && is_.Pid is not null && was.Pid != is_.Pid) yield return $"Its process is {is_.Pid}, before it was {was.Pid}.";
+    }
+}

@@ -1,0 +1,50 @@
+using System.Diagnostics;
+using System.Globalization;
+using CalmSentry.Contract;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server;
+
+/// <summary>The other half of guarding: a server whose guard is gone starts another one, which takes it up.</summary>
+internal sealed class GuardWatch : IDisposable
+{
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
+
+    private readonly Timer timer;
+
+    private GuardWatch(int guard, Action gone) => timer = new Timer(
+        _ =>
+        {
+            if (ProcessFacts.Lives(guard)) return;
+            timer!.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+            gone();
+        },
+        null, Beat, Beat);
+
+    /// <summary>Null when this server was not begun by a guard.</summary>
+    public static GuardWatch? Begin(House house, string keeper)
+    {
+        if (Environment.GetEnvironmentVariable("CALM_FELL") is { } fell) house.Log(null, "guard", fell);
+        if (!int.TryParse(Environment.GetEnvironmentVariable("CALM_GUARD"), NumberStyles.None, CultureInfo.InvariantCulture, out var guard)) return null;
+        return new(guard, () =>
+        {
+            house.Log(null, "guard", $"The guard of the server (pid {guard}) is gone; another one is started.");
+            using var next = Start(keeper, house.Places);
+        });
+    }
+
+    /// <summary>Process id of the guard, as long as it lives.</summary>
+    public static int? Alive(Places places) =>
+        File.Exists(places.Guard) && int.TryParse(File.ReadAllText(places.Guard).Trim(), NumberStyles.None, CultureInfo.InvariantCulture, out var guard) && ProcessFacts.Lives(guard) && Path.GetFileName(ProcessFacts.Executable(guard)) == "calm-keeper" ? guard : null;
+
+    private static Process? Start(string keeper, Places places)
+    {
+        var start = new ProcessStartInfo(keeper, ["guard", places.RunDirectory, Environment.ProcessPath!, .. Environment.GetCommandLineArgs().Skip(1)]);
+        start.Environment.Remove("CALM_FELL");
+        start.Environment.Remove("CALM_GUARD");
+        return Process.Start(start);
+    }
+
+    public void Dispose() => timer.Dispose();
+}

@@ -1,0 +1,42 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Definitions;
+
+namespace CalmSentry.Server;
+
+/// <summary>The sentry's own settings: etc/calm-sentry/sentry.yaml, every key of it optional.</summary>
+internal sealed record Settings
+{
+    /// <summary>TCP port of the console on loopback; 0: any free one.</summary>
+    public int Port { get; init; } = 7373;
+
+    /// <summary>How long winding down all services may take before the machine goes down.</summary>
+    public TimeSpan ShutdownWithin { get; init; } = TimeSpan.FromSeconds(60);
+
+    /// <returns>The settings, or what is wrong with the file, a mistake a line.</returns>
+    public static (Settings? Settings, string? Wrong) Read(string file)
+    {
+        var settings = new Settings();
+        if (!File.Exists(file)) return (settings, null);
+        try
+        {
+            var (node, error) = YamlNodes.Read(File.ReadAllText(file));
+            if (error is not null) return (null, $"{file}: {error}");
+            if (node is NullNode or ScalarNode { Text.Length: 0 } || File.ReadLines(file).All(line => line.TrimStart() is "" or ['#', ..])) return (settings, null);
+            var errors = new List<DefinitionError>();
+            if (node is not MapNode map) return (null, $"{file}: keys with values are wanted");
+            var reader = new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>());
+            settings = settings with
+            {
+                Port = (int)reader.Number("port", settings.Port, 0, 65535, whole: true),
+                ShutdownWithin = reader.Time("shutdown-within", settings.ShutdownWithin),
+            };
+            reader.Done();
+            return errors.Count == 0 ? (settings, null) : (null, string.Join('\n', errors.Select(mistake => $"{file}: {mistake}")));
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return (null, $"{file}: {error.Message}");
+        }
+    }
+}
