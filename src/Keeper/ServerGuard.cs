@@ -33,6 +33,8 @@ internal static unsafe class ServerGuard
     {
         if (arguments.Length < 2) return WrongUsage;
         _ = setsid();
+        const int setName = 15;
+        fixed (byte* name = "calm-keeper"u8) _ = prctl(setName, (nuint)name, 0, 0, 0); // it was executed by a path that says nothing
         using var place = new CString(arguments[0]);
         if (chdir(place.Pointer) < 0) return Say($"{arguments[0]} is not there", 1);
         if (!TakeLock()) return Say("another guard has this sentry already", 1);

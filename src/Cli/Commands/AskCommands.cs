@@ -126,7 +126,7 @@ internal static class AskCommands
         if (evidence.Pid is { } pid) Console.WriteLine($"  pid        {pid}, as {evidence.Account}, up {Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}");
         if (evidence.CommandLine is { Count: > 0 } line) Console.WriteLine($"  command    {CommandLine.Of(line)}");
         if (evidence.Proof is { Seen: { } seen } proof)
-            Console.WriteLine($"  proof      {seen}, {Lengths.Of(TimeSpan.FromMilliseconds(proof.TookMs ?? 0))} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Of(TimeSpan.FromMilliseconds(usual))})" : ""));
+            Console.WriteLine($"  proof      {seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Exactly(usual)})" : ""));
         if (evidence.Output.Count == 0) Console.WriteLine("  output     nothing printed so far");
         for (var i = 0; i < evidence.Output.Count; i++) Console.WriteLine($"  {(i == 0 ? "output" : ""),-10} {evidence.Output[i]}");
     }

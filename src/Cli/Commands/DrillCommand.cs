@@ -144,7 +144,7 @@ internal static class DrillCommand
 
     private static string Seconds(double ms) => string.Create(CultureInfo.InvariantCulture, $"{ms / 1000:0.00} s");
 
-    private static string Long(double? ms) => ms is { } length ? length < 10_000 ? Seconds(length) : Lengths.Of(TimeSpan.FromMilliseconds(length)) : "-";
+    private static string Long(double? ms) => ms is { } length ? Lengths.Exactly(length) : "-";
 
     private static string Number(int number) => number.ToString(CultureInfo.InvariantCulture);
 }

@@ -80,7 +80,7 @@ internal static class LookCommands
         foreach (var wait in service.WaitsFor ?? [])
             Row("waits for", $"{wait.For}{(wait.Missing is null ? "" : $" ({wait.Missing})")}, since {Lengths.At(wait.Since)}" + (wait.Until is { } until ? $", until {Lengths.At(until)}: then {wait.Then}" : ""));
         Row("proof", service.Proof is { Seen: { } seen } proof
-            ? $"{seen}, {Lengths.Of(TimeSpan.FromMilliseconds(proof.TookMs ?? 0))} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Of(TimeSpan.FromMilliseconds(usual))})" : "")
+            ? $"{seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Exactly(usual)})" : "")
             : $"none yet: it serves once {service.Proof.Awaited}");
         if (service.Said is { } said) Row("says", said);
         if (service.Needs.Count > 0) Row("needs", string.Join("; ", service.Needs));

@@ -15,6 +15,9 @@ internal static class Lengths
         _ => string.Create(CultureInfo.InvariantCulture, $"{Math.Max(0, length.TotalSeconds):0.0} s"),
     };
 
+    /// <summary>A short length, to the millisecond: <c>11 ms</c>, <c>0.52 s</c>; a longer one as <see cref="Of"/> has it.</summary>
+    public static string Exactly(double ms) => ms < 100 ? string.Create(CultureInfo.InvariantCulture, $"{Math.Max(0, ms):0} ms") : ms < 10_000 ? string.Create(CultureInfo.InvariantCulture, $"{ms / 1000:0.00} s") : Of(TimeSpan.FromMilliseconds(ms));
+
     /// <summary>Local time, with the date unless it is today's.</summary>
     public static string At(DateTimeOffset time)
     {

@@ -51,14 +51,7 @@ internal static class NeedLook
         switch (need)
         {
             case ServiceNeed service:
-                return registry.Named(service.Service) switch
-                {
-                    null => "there is no service of that name",
-                    { Situation.Phase: Phase.Running } => null,
-                    { Situation.Phase: Phase.Held } => "it is on hold",
-                    { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "it is set never to begin",
-                    var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
-                };
+                return MissingService(registry.Named(service.Service));
             case TcpNeed tcp:
                 return await Probes.Tcp(tcp.Address, gone).ConfigureAwait(false);
             case PathNeed path:
@@ -72,6 +65,16 @@ internal static class NeedLook
                 return null;
         }
     }
+
+    /// <summary>Why a needed service is not ready, as a clause, or null.</summary>
+    public static string? MissingService(ServiceActor? needed) => needed switch
+    {
+        null => "there is no service of that name",
+        { Situation.Phase: Phase.Running } => null,
+        { Situation.Phase: Phase.Held } => "it is on hold",
+        { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "it is set never to begin",
+        var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
+    };
 
     private static async Task<string?> MissingPath(PathNeed need, Definition definition, House house, CancellationToken gone)
     {

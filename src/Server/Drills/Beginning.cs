@@ -6,6 +6,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Begin;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Drills;
@@ -97,7 +98,8 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
 
     /// <summary>All it still waits for are services that have come to rest without being ready.</summary>
     private bool Stuck(ServiceActor actor, Awaited awaited) => awaited.Needs.Any(need => need.Open) && awaited.Needs.Select((state, i) => (state, need: actor.Definition.Begin.Needs[i])).Where(one => one.state.Open)
-        .All(one => one is { need: ServiceNeed { Service: var name, Then: NeedThen.Tell } } && (registry.Named(name) is not { } needed || (needed.Situation.Phase != Phase.Running && IsSettled(needed))));
+        .All(one => one.need is ServiceNeed { Then: NeedThen.Tell } need && registry.Named(need.Service) is var needed
+            && (needed is null || (needed.Situation.Phase != Phase.Running && IsSettled(needed))) && one.state.Missing == NeedLook.MissingService(needed));
 
     private void Say(ServiceActor actor, Action<string>? say)
     {
