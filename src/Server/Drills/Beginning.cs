@@ -5,7 +5,6 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Linux.Sockets;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Services;
 
@@ -14,11 +13,11 @@ namespace CalmSentry.Server.Drills;
 /// <summary>What a service was before: to tell what is different now.</summary>
 internal sealed record Before(int? Pid, string? Account, IReadOnlyList<string> Ports, bool Live)
 {
-    public static Before Of(ServiceActor actor)
+    public static Before Of(ServiceActor actor, OpenPorts ports)
     {
         var run = actor.Situation.Run;
         var account = run?.Pid is { } pid && ProcessFacts.EffectiveUser(pid) is { } uid ? Linux.Accounts.Account.NameOf(uid) : null;
-        return new(run?.Pid, account, Beginning.PortsOf(actor), run is not null);
+        return new(run?.Pid, account, ports.Of(actor), run is not null);
     }
 }
 
@@ -58,7 +57,8 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
 
     public BeginReport Report(bool done)
     {
-        var views = names.Select(registry.Named).OfType<ServiceActor>().Select(View)
+        var ports = new OpenPorts();
+        var views = names.Select(registry.Named).OfType<ServiceActor>().Select(actor => View(actor, ports))
             .OrderBy(view => view.ProvenMs ?? double.MaxValue).ThenBy(view => view.Came == "not-begun").ThenBy(view => view.WantedMs ?? double.MaxValue).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
         var wanted = views.Where(view => view.Came != "not-begun").ToList();
         var failed = wanted.Where(view => view.Came != "proven").ToList();
@@ -82,10 +82,6 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
         };
     }
 
-    public static IReadOnlyList<string> PortsOf(ServiceActor actor) => actor.Situation.Run?.Pid is { } pid
-        ? [.. Listening.Of(ProcessFacts.Tree(pid)).Select(one => one.Socket.ToString()).Distinct().Order(StringComparer.Ordinal)]
-        : [];
-
     /// <summary>Nothing more comes by itself within a foreseeable time.</summary>
     private bool IsSettled(ServiceActor actor) => actor.Situation switch
     {
@@ -104,30 +100,32 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
     private void Say(ServiceActor actor, Action<string>? say)
     {
         if (!said.Add($"{actor.Definition.Name} {actor.Situation.Phase}") || say is null) return;
-        var view = View(actor);
-        if (view.Came != "not-begun") say(view.Came == "proven" ? string.Create(CultureInfo.InvariantCulture, $"{view.Name} is proven at {view.ProvenMs / 1000:0.00} s: {view.Proof}.") : $"{view.Name}: {view.Why}");
+        var name = actor.Definition.Name;
+        if (actor.Situation is { Phase: Phase.Running, Run: { Proven: { } proven, Proof: var proof } }) say(string.Create(CultureInfo.InvariantCulture, $"{name} is proven at {(proven - Began).TotalSeconds:0.00} s: {proof}."));
+        else if (CameOf(actor) != "not-begun") say($"{name}: {actor.View.Why}");
     }
 
-    private BeginView View(ServiceActor actor)
+    private string CameOf(ServiceActor actor) => actor.Situation.Phase switch
+    {
+        Phase.Running => "proven",
+        Phase.Held => "held",
+        Phase.Waiting => "waiting",
+        Phase.Stopped when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) => "not-begun",
+        Phase.Stopped => "failed",
+        _ => "starting",
+    };
+
+    private BeginView View(ServiceActor actor, OpenPorts ports)
     {
         var (definition, now) = (actor.Definition, actor.Situation);
         var run = now.Run;
         double? Ms(DateTimeOffset? time) => time is { } at ? Math.Max(0, (at - Began).TotalMilliseconds) : null;
-        var ran = now.LastRun > runsBefore.GetValueOrDefault(definition.Name);
         return new BeginView
         {
             Name = definition.Name,
             Title = definition.Title,
             At = DefinitionWriter.Of(definition.Begin.At),
-            Came = now.Phase switch
-            {
-                Phase.Running => "proven",
-                Phase.Held => "held",
-                Phase.Waiting => "waiting",
-                Phase.Stopped when !ran => "not-begun",
-                Phase.Stopped => "failed",
-                _ => "starting",
-            },
+            Came = CameOf(actor),
             WantedMs = Ms(run?.Wanted ?? now.Awaited?.Since),
             LaunchedMs = Ms(run?.Launched),
             ProvenMs = Ms(run?.Proven),
@@ -138,12 +136,12 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
             Why = actor.View.Why,
             Pid = run?.Pid,
             Account = run?.Pid is { } pid && ProcessFacts.EffectiveUser(pid) is { } uid ? Account.NameOf(uid) : definition.Account,
-            Ports = PortsOf(actor),
-            Differences = [.. Differences(actor)],
+            Ports = ports.Of(actor),
+            Differences = [.. Differences(actor, ports)],
         };
     }
 
-    private IEnumerable<string> Differences(ServiceActor actor)
+    private IEnumerable<string> Differences(ServiceActor actor, OpenPorts ports)
     {
         var name = actor.Definition.Name;
         if (before.GetValueOrDefault(name) is not { } was || actor.Situation.Phase is not (Phase.Running or Phase.Stopped)) yield break;
@@ -153,11 +151,11 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
             yield break;
         }
 
-        var is_ = Before.Of(actor);
+        var now = Before.Of(actor, ports);
         if (!was.Live && kind == "drill") yield return "It did not run before.";
-        if (was.Account is not null && is_.Account != was.Account) yield return $"It runs as {is_.Account}, before as {was.Account}.";
-        if (was.Ports.Except(is_.Ports).ToList() is { Count: > 0 } gone) yield return $"It listened before on {string.Join(", ", gone)}, now no more.";
-        if (is_.Ports.Except(was.Ports).ToList() is { Count: > 0 } come && was.Live) yield return $"It listens on {string.Join(", ", come)}, before it did not.";
-        if (was.Pid is not null && is_.Pid is not null && was.Pid != is_.Pid) yield return $"Its process is {is_.Pid}, before it was {was.Pid}.";
+        if (was.Account is not null && now.Account != was.Account) yield return $"It runs as {now.Account}, before as {was.Account}.";
+        if (was.Ports.Except(now.Ports).ToList() is { Count: > 0 } gone) yield return $"It listened before on {string.Join(", ", gone)}, now no more.";
+        if (now.Ports.Except(was.Ports).ToList() is { Count: > 0 } come && was.Live) yield return $"It listens on {string.Join(", ", come)}, before it did not.";
+        if (was.Pid is not null && now.Pid is not null && was.Pid != now.Pid) yield return $"Its process is {now.Pid}, before it was {was.Pid}.";
     }
 }

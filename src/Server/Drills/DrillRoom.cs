@@ -102,7 +102,8 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
     private async Task<BeginReport> Play(IReadOnlyCollection<string> named, string by, Action<string> say)
     {
         var (stop, begin) = Sets(named);
-        var before = begin.Select(name => registry.Named(name)!).ToDictionary(actor => actor.Definition.Name, Before.Of, StringComparer.Ordinal);
+        var ports = new OpenPorts();
+        var before = begin.Select(name => registry.Named(name)!).ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal);
         house.Log(null, "drill", $"Drill: {Count(stop.Count)} wound down, then begun as a boot would begin them.", by);
         say($"Winding down {Count(stop.Count)}, dependents first.");
         var stops = await new OrderedStop(registry, house).Stop(stop, "the drill", say: text => say($"{text}.")).ConfigureAwait(false);

@@ -25,6 +25,7 @@ export function Frame() {
             Services
           </Link>
           <Link to="/wrap">Wrap a program</Link>
+          <Link to="/drill">Begin and drill</Link>
           <Link to="/logbook">Logbook</Link>
         </nav>
         <span className="quiet" role="status">

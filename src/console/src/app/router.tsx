@@ -11,6 +11,11 @@ const wrap = createRoute({
   path: "/wrap",
   component: lazyRouteComponent(() => import("../wrap/WrapPage"), "WrapPage"),
 });
+const drill = createRoute({
+  getParentRoute: () => root,
+  path: "/drill",
+  component: lazyRouteComponent(() => import("../drill/DrillPage"), "DrillPage"),
+});
 const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", component: LogbookPage });
 const service = createRoute({
   getParentRoute: () => root,
@@ -21,7 +26,7 @@ const service = createRoute({
   },
 });
 
-export const router = createRouter({ routeTree: root.addChildren([services, wrap, logbook, service]) });
+export const router = createRouter({ routeTree: root.addChildren([services, wrap, drill, logbook, service]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -16,6 +16,7 @@ const retryPause = 2_000;
 let snapshot: Snapshot = { services: [], loaded: false };
 let line: Line = { state: "connecting" };
 const listeners = new Set<() => void>();
+const beganListeners = new Set<() => void>();
 const logListeners = new Set<(entry: LogEntry) => void>();
 
 function changed() {
@@ -81,6 +82,9 @@ export function connect() {
   on<LogEntry>("logged", (entry) => {
     for (const listener of logListeners) listener(entry);
   });
+  on("began", () => {
+    for (const listener of beganListeners) listener();
+  });
   on("beat", () => undefined);
   heard();
 }
@@ -91,6 +95,14 @@ export const useLine = () => useSyncExternalStore(subscribe, () => line);
 /** One service; renders again only when that one changes. */
 export const useService = (name: string) =>
   useSyncExternalStore(subscribe, () => snapshot.services.find((service) => service.name === name));
+
+/** Hears that there is a new report of a boot or a drill. */
+export function onBegan(listener: () => void) {
+  beganListeners.add(listener);
+  return () => {
+    beganListeners.delete(listener);
+  };
+}
 
 export function onLogged(listener: (entry: LogEntry) => void) {
   logListeners.add(listener);

@@ -1,14 +1,23 @@
 import { Button, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
-import { api, type ServiceView, take } from "../api/client";
+import { api, CallError, type ServiceView, take } from "../api/client";
 import { useLine } from "../live/live";
+
+type Asked = { what: "start" | "stop" | "restart"; dependents?: "stop" | "leave" };
 
 /** Start, stop, restart; each says what came of it. */
 export function Actions({ service }: { service: ServiceView }) {
   const ask = useMutation({
-    mutationFn: (what: "start" | "stop" | "restart") =>
-      take(api.POST(`/api/services/{name}/${what}`, { params: { path: { name: service.name } } })),
+    mutationFn: ({ what, dependents }: Asked) =>
+      take(
+        api.POST(`/api/services/{name}/${what}`, {
+          params: { path: { name: service.name }, query: dependents ? { dependents } : {} },
+        }),
+      ),
   });
+  const needed =
+    ask.error instanceof CallError && ask.error.problem.code === "needed-by-others" ? ask.error : undefined;
+  const what = ask.variables?.what;
   const up = service.pid != null || service.state === "running";
   const live = useLine().state === "live";
   const busy = ask.isPending || !live;
@@ -16,13 +25,17 @@ export function Actions({ service }: { service: ServiceView }) {
   return (
     <div>
       <Group gap="xs">
-        <Button variant={up ? "default" : "filled"} disabled={up || busy} onClick={() => ask.mutate("start")}>
+        <Button variant={up ? "default" : "filled"} disabled={up || busy} onClick={() => ask.mutate({ what: "start" })}>
           Start
         </Button>
-        <Button variant="default" disabled={service.state === "stopped" || busy} onClick={() => ask.mutate("stop")}>
+        <Button
+          variant="default"
+          disabled={service.state === "stopped" || busy}
+          onClick={() => ask.mutate({ what: "stop" })}
+        >
           Stop
         </Button>
-        <Button variant="default" disabled={!up || busy} onClick={() => ask.mutate("restart")}>
+        <Button variant="default" disabled={!up || busy} onClick={() => ask.mutate({ what: "restart" })}>
           Restart
         </Button>
       </Group>
@@ -33,12 +46,24 @@ export function Actions({ service }: { service: ServiceView }) {
       >
         {ask.isPending
           ? "Asked; waiting for it to come true…"
-          : ask.isError
-            ? `▲ ${ask.error.message}`
-            : answer
-              ? answer.said
-              : ""}
+          : needed
+            ? `▲ ${needed.problem.detail}`
+            : ask.isError
+              ? `▲ ${ask.error.message}`
+              : answer
+                ? answer.said
+                : ""}
       </p>
+      {needed && what && (
+        <Group gap="xs">
+          <Button size="xs" onClick={() => ask.mutate({ what, dependents: "stop" })}>
+            {what === "stop" ? "Stop" : "Restart"} them too, in order
+          </Button>
+          <Button size="xs" variant="default" onClick={() => ask.mutate({ what, dependents: "leave" })}>
+            Leave them as they are
+          </Button>
+        </Group>
+      )}
     </div>
   );
 }

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { useEffect } from "react";
+import { Fragment, useEffect } from "react";
 import { api, type RunView, type ServiceDetail, take } from "../api/client";
 import { at, length, Since } from "../live/clock";
 import { onLogged, useService, useServices } from "../live/live";
@@ -72,7 +72,24 @@ export function ServicePage({ name }: { name: string }) {
             <dt>Account</dt>
             <dd>{service.account}</dd>
             <dt>Begins at</dt>
-            <dd>{service.at}</dd>
+            <dd>{beginsAt[service.at] ?? service.at}</dd>
+            {service["waits-for"]?.map((wait) => (
+              <Fragment key={wait.for}>
+                <dt>Waits for</dt>
+                <dd>
+                  {wait.for}
+                  {wait.missing && ` (${wait.missing})`}, since {at(wait.since)}
+                  {wait.until && `; at ${at(wait.until)} ${wait.then}`}
+                </dd>
+              </Fragment>
+            ))}
+            {service.said && (
+              <>
+                <dt>Says</dt>
+                <dd>{service.said}</dd>
+              </>
+            )}
+            {detail.data && <Proof detail={detail.data} />}
             <dt>Command</dt>
             <dd>
               <code>{service.command.join(" ")}</code>
@@ -101,6 +118,49 @@ export function ServicePage({ name }: { name: string }) {
       <Runs runs={detail.data?.runs ?? []} />
       <h2>Logbook</h2>
       <LogTable entries={log.data ?? []} />
+    </>
+  );
+}
+
+const beginsAt: Record<string, string> = {
+  boot: "boot, before anyone logs in",
+  "boot-late": "boot, once all else that begins with it is proven",
+  request: "request, not by itself",
+  never: "never: every start is refused",
+};
+
+function Proof({ detail }: { detail: ServiceDetail }) {
+  const { proof, needs } = detail;
+  const ms = (took: number) => (took < 100 ? `${Math.round(took)} ms` : `${(took / 1000).toFixed(2)} s`);
+  return (
+    <>
+      <dt>Proof</dt>
+      <dd>
+        {proof.seen
+          ? `${proof.seen}, ${ms(proof["took-ms"] ?? 0)} after its launch${proof["usual-ms"] == null ? "" : ` (usually ${ms(proof["usual-ms"])})`}`
+          : `none yet: it serves once ${proof.awaited}`}
+      </dd>
+      {needs.length > 0 && (
+        <>
+          <dt>Needs</dt>
+          <dd>{needs.join("; ")}</dd>
+        </>
+      )}
+      {detail["needed-by"].length > 0 && (
+        <>
+          <dt>Needed by</dt>
+          <dd>
+            {detail["needed-by"].map((name, index) => (
+              <Fragment key={name}>
+                {index > 0 && ", "}
+                <Link to="/services/$name" params={{ name }}>
+                  {name}
+                </Link>
+              </Fragment>
+            ))}
+          </dd>
+        </>
+      )}
     </>
   );
 }

@@ -6,6 +6,8 @@ import { type ReactNode, useId } from "react";
 import { api, take } from "../api/client";
 import { useServices } from "../live/live";
 import { Again } from "./Again";
+import { Begin } from "./Begin";
+import { proofRow } from "./begin";
 import { type Definition, definition, empty, type Fields, fields } from "./definition";
 import { Findings } from "./Findings";
 import { Rehearsal } from "./Rehearsal";
@@ -159,10 +161,7 @@ export function WrapPage() {
             </SimpleGrid>
           </Part>
           <Part title="When it begins and ends">
-            <Radio.Group label="Begins" {...form.getInputProps("at")}>
-              <Radio value="boot" label="with the machine, before anyone logs in" mt={6} />
-              <Radio value="request" label="when somebody asks" mt={6} />
-            </Radio.Group>
+            <Begin form={form} errorOf={(key) => check?.errors.find((error) => error.startsWith(key))} />
             <Textarea
               label="Clean stop"
               description="Steps, one a line: a signal and how long to wait"
@@ -257,11 +256,13 @@ function Sibling({ onChoose }: { onChoose: (fields: Fields) => void }) {
 function adopt(values: Fields, adoption: Definition): Partial<Fields> {
   const program = adoption.program as { kind?: Fields["kind"]; "pid-file"?: string } | undefined;
   const resources = adoption.resources as { memory?: string } | undefined;
+  const begin = adoption.begin as { proof?: unknown } | undefined;
   const steps = adoption["wind-down"] as { signal: string; wait: string }[] | undefined;
   return {
     kind: program?.kind ?? values.kind,
     pidFile: program?.["pid-file"] ?? values.pidFile,
     memory: resources?.memory ?? values.memory,
+    proof: begin?.proof ? proofRow(begin.proof) : values.proof,
     windDown: steps?.map((step) => `${step.signal} ${step.wait}`).join("\n") ?? values.windDown,
   };
 }

@@ -1,3 +1,5 @@
+import { type NeedRow, needOf, needRows, noProof, type ProofRow, proofOf, proofRow } from "./begin";
+
 /** The form's fields as text, and the definition they make. What is left empty is left out, so that it keeps its default. */
 export type Fields = {
   name: string;
@@ -22,7 +24,9 @@ export type Fields = {
   cpu: string;
   openFiles: string;
   tasks: string;
-  at: "boot" | "request";
+  at: "boot" | "boot-late" | "request" | "never";
+  needs: NeedRow[];
+  proof: ProofRow;
   windDown: string;
   accept: string[];
   start: boolean;
@@ -52,6 +56,8 @@ export const empty: Fields = {
   openFiles: "",
   tasks: "",
   at: "boot",
+  needs: [],
+  proof: noProof,
   windDown: "",
   accept: [],
   start: true,
@@ -127,7 +133,7 @@ export function definition(fields: Fields): Definition {
       "open-files": fields.openFiles.trim(),
       tasks: fields.tasks.trim(),
     }),
-    begin: { at: fields.at },
+    begin: clean({ at: fields.at, needs: some(fields.needs.map(needOf)), proof: proofOf(fields.proof) }),
     "wind-down": some(
       lines(fields.windDown).map((line) => {
         const [signal, ...wait] = line.trim().split(/\s+/);
@@ -176,6 +182,8 @@ export function fields(from: any, given: readonly string[]): Fields {
     openFiles: resources["open-files"] ?? "",
     tasks: resources.tasks ?? "",
     at: from.begin.at,
+    needs: needRows(from.begin.needs),
+    proof: given.some((key) => key.startsWith("begin.proof.")) ? proofRow(from.begin.proof) : noProof,
     windDown: was("wind-down")
       ? from["wind-down"].map((step: { signal: string; wait: string }) => `${step.signal} ${step.wait}`).join("\n")
       : "",
