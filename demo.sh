@@ -40,15 +40,14 @@ accounts() {
   calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
 }
 
-server=
+guard=
 serve() {
-  calm-sentry serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
-  server=$!
-  until calm list >/dev/null 2>&1; do
-    kill -0 "$server" 2>/dev/null || { cat "$root/sentry.log"; exit 1; }
-    sleep 0.05
-  done
+  mkdir -p "$root/run/calm-sentry"
+  calm-keeper guard "$root/run/calm-sentry" "$house/out/calm-sentry" serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
+  guard=$!
+  calm host status --wait 30s >/dev/null || { cat "$root/sentry.log"; exit 1; }
 }
+server() { cat "$root/run/calm-sentry/server.pid"; }
 leave() {
   trap - EXIT INT TERM
   echo
@@ -57,12 +56,12 @@ leave() {
   calm stop --all
   local one
   if [ -e "$root/accounts-made" ]; then
-    for one in $(calm list --json | sed -n 's/^ *"name": "\(.*\)",/\1/p'); do calm unwrap "$one" >/dev/null; done
+    for one in $(calm list --json | sed -n 's/^ *"name": "\(.*\)",/\1/p'); do calm unwrap "$one" --alone >/dev/null; done
     for one in $(cat "$root/accounts-made"); do calm account remove "$one" >/dev/null; done
   fi
-  # Whoever tried the demo may have killed our server and started another: ask the one that answers for its pid.
+  # Whoever tried the demo may have killed our guard: another has taken its place.
   local pid
-  pid=$(curl -s --unix-socket "$root/run/calm-sentry/api.sock" http://sentry/api/sentry | sed 's/.*"pid":\([0-9]*\).*/\1/')
+  pid=$(cat "$root/run/calm-sentry/guard.pid")
   kill "$pid"
   while kill -0 "$pid" 2>/dev/null; do sleep 0.05; done
   rm -rf "$root"
@@ -72,17 +71,18 @@ trap 'leave 0' INT TERM
 
 wrap_all() {
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/service.yaml"
-  calm wrap "Departure board" --at boot --account "$(account_of board)" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" --memory "192 MiB" \
+  calm wrap "Departure board" --at boot --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,then=hold" \
+    --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" --account "$(account_of board)" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" --memory "192 MiB" \
     --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
-    calm wrap "Fare ledger" --at boot --account "$(account_of ledger)" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo --priority "$ledger_priority" \
+    calm wrap "Fare ledger" --at boot --proof "tcp:127.0.0.1:$((port + 1)),within=20s" --account "$(account_of ledger)" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo --priority "$ledger_priority" \
       --notes "Books every ticket sold at the quay; writes its day file when asked to end." -- "$srv/fare-ledger/fare-ledger" day.book &&
-    calm wrap "Gate counter" --at boot --account "$(account_of gate)" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends 0 --tasks 10 \
+    calm wrap "Gate counter" --at boot-late --proof "output:^gate counter begins" --account "$(account_of gate)" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends 0 --tasks 10 \
       -- "$srv/gate-counter/count.sh" &&
     calm wrap --from "$srv/ticket-spooler/service.yaml" &&
-    calm wrap "Berth relay" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" --account "$(account_of relay)" --environment RELAY_PORT="$((port + 5))" \
+    calm wrap "Berth relay" --at boot --need network,within=5s,then=go-ahead --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" --account "$(account_of relay)" --environment RELAY_PORT="$((port + 5))" \
       --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &&
-    calm wrap "Quay lamps" --kind toggles --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --account "$(account_of lamps)" -- "$srv/quay-lamps/lamps.sh" on
+    calm wrap "Quay lamps" --at boot-late --need service:gate-counter --kind toggles --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --account "$(account_of lamps)" -- "$srv/quay-lamps/lamps.sh" on
 }
 if [ "$(id -u)" = 0 ]; then ledger_priority=above-normal; else ledger_priority=normal; fi
 
@@ -114,8 +114,9 @@ Try in another terminal:
   calm account list
   calm output gate-counter --follow
   kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
-  kill -9 $server                                 # the service itself: the programs go on
-  calm-sentry serve --root $root --port 0   # ... and it takes them up again
+  kill -9 $(server); calm list                    # the service itself: its guard begins it again, the programs go on
+  calm stop fare-ledger                           # others need it: it asks first
+  calm drill                                      # proves a reboot without one
   calm wrap "Tide reader" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'
   calm logbook
 

@@ -1,4 +1,4 @@
-# The whole example, played unattended by ./demo.sh --once. Sourced: uses its $root, $port, $srv, $server, serve and wrap_all.
+# The whole example, played unattended by ./demo.sh --once. Sourced: uses its $root, $port, $srv, $guard, server, serve and wrap_all.
 
 failed=0
 step() { printf '\n— %s\n' "$*"; }
@@ -50,6 +50,9 @@ copy_is_found() {
   if [ "$was" = 0 ] || ! grep -q "pid $copy" <<<"$said"; then printf '%s\n' "$said"; kill "$copy"; return 1; fi
   calm start gate-counter --end-copies && ! kill -0 "$copy" 2>/dev/null
 }
+# The service answers again and knows the fare ledger as the same process.
+taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
+waited_for_ledger() { calm drill --last | sed -n '/^Begun/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
 play() {
@@ -111,16 +114,27 @@ play() {
 
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
-  kill -9 "$server"
-  wait "$server" 2>/dev/null
-  came_true "the fare ledger books a ticket meanwhile" talk $((port + 1)) "4 adults to Lundholm" "booked 3"
+  kill -9 "$(server)"
+  came_true "its guard begins it again, and it has taken up the same process" taken_up "$before"
+  kill -9 "$guard" "$(server)"
+  wait "$guard" 2>/dev/null
+  came_true "guard and service gone, the fare ledger books a ticket meanwhile" talk $((port + 1)) "4 adults to Lundholm" "booked 3"
   came_true "calm says that no sentry answers, with exit code 5" ends_with_code 5 "No sentry answers" calm list
   serve
   came_true "back, it has taken up the same process" is fare-ledger pid "$before"
   came_true "and knows that it is running" is fare-ledger state running
 
+  step "The boot drill: a reboot proven without one"
+  calm drill --dry
+  came_true "what would be interrupted is shown, and nobody is there to ask" ends_with_code 2 "calm drill --yes" calm drill
+  calm drill --yes 2>/dev/null
+  came_true "all came up in order" ends_with_code 0 "6 of 6 services proven" calm drill --last
+  came_true "the departure board waited for the fare ledger's proof" waited_for_ledger
+
   step "Stop the fare ledger: its books are closed, nothing is lost"
-  calm stop "Fare ledger"
+  came_true "others need it, so it asks first, naming them" ends_with_code 1 "departure-board, ticket-spooler need fare-ledger and are running" calm stop "Fare ledger"
+  calm stop "Fare ledger" --with-dependents
+  came_true "a circle of needs is refused with its path" ends_with_code 1 "fare-ledger needs departure-board needs fare-ledger" calm adjust fare-ledger --need service:departure-board
   came_true "all three sales are in the day file" [ "$(wc -l <"$srv/fare-ledger/day.book")" = 3 ]
 
   step "The console lets in by a link, once"
@@ -131,7 +145,7 @@ play() {
 
   step "Unwrap all: nothing of it is left but its output"
   local service
-  for service in departure-board fare-ledger gate-counter ticket-spooler berth-relay quay-lamps; do came_true "$service is unwrapped" calm unwrap "$service"; done
+  for service in departure-board ticket-spooler fare-ledger quay-lamps gate-counter berth-relay; do came_true "$service is unwrapped" calm unwrap "$service"; done
   came_true "no process of them is left" no_copy_left
   came_true "the list is empty" ends_with_code 0 "No services yet" calm list
   came_true "their output is still there" test -s "$root/var/log/calm-sentry/fare-ledger/output.log"

@@ -1,11 +1,19 @@
-// Prints tickets to the quay's printer, and keeps every one of them in memory: it leaks.
+// Prints tickets to the quay's printer, and keeps every one of them in memory: it leaks. It says itself when it is ready.
+import { request } from "node:http";
+
 const kept = [];
 let printed = 0;
+const tell = (what, text) => {
+  if (process.env.CALM_TELL) request({ socketPath: process.env.CALM_TELL, path: what, method: "POST" }, (answer) => answer.resume()).on("error", () => {}).end(text);
+};
 console.log("ticket spooler begins");
+setTimeout(() => tell("/ready", "paper is in, no ticket printed yet"), 200);
 setInterval(() => {
   printed++;
   kept.push(Buffer.alloc(64 * 1024, `ticket ${printed} Skerry Line`));
-  if (printed % 5 === 0) console.log(`printed ticket ${printed}, ${(process.memoryUsage().rss / 2 ** 20).toFixed(0)} MiB in use`);
+  if (printed % 5 !== 0) return;
+  console.log(`printed ticket ${printed}, ${(process.memoryUsage().rss / 2 ** 20).toFixed(0)} MiB in use`);
+  tell("/status", `${printed} tickets printed`);
 }, 400);
 process.on("SIGTERM", () => {
   console.log(`asked to end after ${printed} tickets`);

@@ -34,7 +34,7 @@ public sealed record Places(string Root)
     /// <summary>The sentry's own settings.</summary>
     public string Settings => Path.Combine(Root, "etc/calm-sentry/sentry.yaml");
 
-    /// <summary>Process id of the guard, as one line; locked while it lives.</summary>
+    /// <summary>Process id of the guard, as one line.</summary>
     public string Guard => Path.Combine(RunDirectory, "guard.pid");
 
     /// <summary>Process id of the server, as one line.</summary>

@@ -2,6 +2,7 @@ using System.Buffers.Text;
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -9,7 +10,7 @@ namespace CalmSentry.Keeper;
 /// <summary>
 /// The server's own guard: <c>guard RUN-DIRECTORY SERVER ARGUMENT…</c> starts the server, or takes up one that runs, and starts
 /// it again when it ends for any reason but the guard's own end: at once, then with growing pauses. SIGTERM ends both; programs
-/// go on. One guard a run directory, by a lock on <c>guard.pid</c>.
+/// go on. One guard a run directory, by the lock on <c>guard.lock</c>.
 /// </summary>
 internal static unsafe class ServerGuard
 {
@@ -51,7 +52,7 @@ internal static unsafe class ServerGuard
             {
                 _ = kill(server, SIGTERM);
                 _ = Watch(server, -1);
-                _ = unlink(new CString("guard.pid").Pointer);
+                Records.Remove("guard.pid");
                 return 0;
             }
 
@@ -76,10 +77,9 @@ internal static unsafe class ServerGuard
     private static bool TakeLock()
     {
         int file;
-        fixed (byte* name = "guard.pid"u8) file = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x1A4);
-        if (file < 0 || flock(file, LOCK_EX | LOCK_NB) < 0) return false;
-        var text = Encoding.ASCII.GetBytes($"{getpid(),-12}\n"); // overwrites whatever number stood there
-        fixed (byte* bytes = text) _ = write(file, bytes, text.Length);
+        fixed (byte* name = "guard.lock"u8) file = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
+        if (file < 0 || flock(file, LOCK_EX | LOCK_NB) < 0) return false; // kept open, and with it the lock, until our end
+        Records.Write("guard.pid", Encoding.ASCII.GetBytes($"{getpid()}\n"));
         return true;
     }
 
@@ -93,7 +93,7 @@ internal static unsafe class ServerGuard
         var got = read(file, text, 16);
         _ = close(file);
         if (got <= 0 || !Utf8Parser.TryParse(new ReadOnlySpan<byte>(text, (int)got), out int pid, out _)) return 0;
-        return System.IO.File.ResolveLinkTarget($"/proc/{pid}/exe", false)?.FullName == System.IO.Path.GetFullPath(binary) ? pid : 0;
+        return ProcessFacts.Executable(pid) == Path.GetFullPath(binary) ? pid : 0;
     }
 
     private static int Start(ReadOnlySpan<string> command, string? fell)

@@ -37,10 +37,7 @@ internal sealed class GuardWatch : IDisposable
     /// <summary>Process id of the guard, as long as it lives.</summary>
     public static int? Alive(Places places)
     {
-        if (!File.Exists(places.Guard)) return null;
-        // Opened for all to share: .NET would ask for a lock of its own otherwise, and the guard holds one.
-        using var reader = new StreamReader(new FileStream(places.Guard, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete));
-        return int.TryParse(reader.ReadToEnd().Trim(), NumberStyles.None, CultureInfo.InvariantCulture, out var guard) && ProcessFacts.Lives(guard) && Path.GetFileName(ProcessFacts.Executable(guard)) == "calm-keeper" ? guard : null;
+        return File.Exists(places.Guard) && int.TryParse(File.ReadAllText(places.Guard).Trim(), NumberStyles.None, CultureInfo.InvariantCulture, out var guard) && ProcessFacts.Lives(guard) && Path.GetFileName(ProcessFacts.Executable(guard)) == "calm-keeper" ? guard : null;
     }
 
     private static Process? Start(string keeper, Places places)

@@ -79,6 +79,8 @@ public class NeedTests
         await sentry.Ok("start", "board");
         await sentry.Ok("stop", "tide", "--alone");
         Assert.Equal("running", State(await sentry.Show("board")));
+        Assert.Contains("ledger names tide as a need", (await sentry.Calm("unwrap", "tide")).Error, StringComparison.Ordinal);
+        await sentry.Ok("unwrap", "tide", "--alone");
     }
 
     [Theory]

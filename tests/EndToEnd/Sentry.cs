@@ -21,6 +21,7 @@ public sealed class Sentry : IAsyncDisposable
     private readonly string binaries;
     private readonly string[] before;
     private Process? server;
+    private bool guarded;
 
     private Sentry(string root, string binaries, string[] before) => (Places, this.binaries, this.before) = (new Places(root), binaries, before);
 
@@ -68,6 +69,31 @@ public sealed class Sentry : IAsyncDisposable
 
         Assert.Fail($"the server did not come up: {lines}{await server.StandardError.ReadToEndAsync()}");
     }
+
+    /// <summary>A sentry whose server is guarded, as on an installed host.</summary>
+    public static async Task<Sentry> StartGuarded()
+    {
+        var root = Directory.CreateTempSubdirectory("calm-");
+        File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
+        var sentry = new Sentry(root.FullName, Out, []);
+        Directory.CreateDirectory(sentry.Places.RunDirectory);
+        await sentry.ServeGuarded();
+        if (Environment.UserName == "root") await sentry.Ok("account", "permit", Account);
+        return sentry;
+    }
+
+    public async Task ServeGuarded()
+    {
+        server = Launch("calm-keeper", ["guard", Places.RunDirectory, Program("calm-sentry"), "serve", "--root", Places.Root, "--port", "0"]);
+        guarded = true;
+        await Ok("host", "status", "--wait", "30s");
+    }
+
+    /// <summary>Process id of the server that answers now, or 0.</summary>
+    public async Task<int> Server() => (await Calm("host", "status", "--json")) is { Exit: 0 } said ? said.Json.GetProperty("pid").GetInt32() : 0;
+
+    /// <summary>Process id of the live guard, or 0.</summary>
+    public async Task<int> Guard() => (await Calm("host", "status", "--json")) is { Exit: 0 } said && said.Json.TryGetProperty("guard", out var guard) && guard.ValueKind == JsonValueKind.Number ? guard.GetInt32() : 0;
 
     /// <summary>kill -9, as a crash would be.</summary>
     public async Task KillServer()
@@ -223,10 +249,12 @@ public sealed class Sentry : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        if (server!.HasExited) await Serve();
+        if (server!.HasExited && !guarded) await Serve();
         await Calm("stop", "--all");
-        Kill(server.Id, "TERM");
-        await server.WaitForExitAsync();
+        var last = guarded ? await Guard() : server.Id;
+        Kill(last, "TERM");
+        if (guarded) await Eventually(() => !Lives(last));
+        else await server.WaitForExitAsync();
         Directory.Delete(Places.Root, recursive: true);
     }
 

@@ -22,13 +22,14 @@ internal static class AskCommands
     {
         var name = Common.Name();
         var output = new Option<bool>("--with-output") { Description = "Remove its output too" };
+        var alone = new Option<bool>("--alone") { Description = "Although others name it as a need" };
         var json = Common.Json();
-        var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked") { name, output, json };
+        var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked") { name, output, alone, json };
         command.SetAction(async (parsed, cancellation) =>
         {
             using var client = Common.Client(parsed);
             var service = parsed.GetValue(name)!;
-            return await Ask(client, HttpMethod.Delete, SentryClient.PathOf(service) + (parsed.GetValue(output) ? "?output=remove" : ""), service, parsed.GetValue(json), cancellation).ConfigureAwait(false);
+            return await Ask(client, HttpMethod.Delete, $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}{(parsed.GetValue(alone) ? "dependents=leave" : "")}", service, parsed.GetValue(json), cancellation).ConfigureAwait(false);
         });
         return command;
     }

@@ -39,8 +39,8 @@ internal static class ServiceRoutes
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left; refused while others need it, unless ?dependents=stop, which stops them first, or ?dependents=leave");
         api.MapPost("/services/{name}/restart", Restart)
             .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings; refused while others need it, unless ?dependents=stop, which stops and starts them too, or ?dependents=leave");
-        api.MapDelete("/services/{name}", (string name, string? output, Registry registry, House house, HttpContext context) => Ask(name, registry, context, actor => Unwrap(actor, house, context, output)))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove");
+        api.MapDelete("/services/{name}", Unwrap)
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove; refused while others name it as a need, unless ?dependents=leave");
     }
 
     private static async Task<IResult> Wrap(string? like, HttpContext context, Registry registry, Checker checker, House house)
@@ -121,11 +121,6 @@ internal static class ServiceRoutes
         foreach (var finding in findings.Where(finding => finding.Severity == Core.Findings.Severity.Blocks && accepted.Contains(finding.Code)))
             house.Log(name, "accepted", $"{finding.Code} was accepted: {finding.Seen}", caller.Name);
     }
-
-    private static async Task<IResult> Ask(string name, Registry registry, HttpContext context, Func<ServiceActor, Task<Answer>> ask) =>
-        registry.Find(name) is { } actor
-            ? TypedResults.Json(await ask(actor).ConfigureAwait(false), ApiJson.Plain.Answer)
-            : Problems.NoSuchService(name, registry.Nearest(name));
 
     private static async Task<IResult> Start(string name, string? accept, [FromQuery(Name = "end-copies")] bool? endCopies, [FromQuery(Name = "without-needs")] bool? withoutNeeds, Registry registry, Checker checker, House house, HttpContext context)
     {
@@ -244,7 +239,17 @@ internal static class ServiceRoutes
         return new Answer { CameTrue = came, Said = said, Service = actor.View };
     }
 
-    private static async Task<Answer> Unwrap(ServiceActor actor, House house, HttpContext context, string? output)
+    private static async Task<IResult> Unwrap(string name, string? output, string? dependents, Registry registry, House house, HttpContext context)
+    {
+        if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        if (dependents != "leave" && registry.Graph.DependentsOf(actor.Definition.Name) is { Count: > 0 } others)
+            return Problems.Of(
+                409, "needed-by-others", "Others need it", $"{string.Join(", ", others)} {(others.Count == 1 ? "names" : "name")} {actor.Definition.Name} as a need and would wait for it in vain; nothing was changed.",
+                $"Take the need out of {(others.Count == 1 ? "it" : "them")}, or unwrap {(others.Count == 1 ? "it" : "them")} first\ncalm unwrap {actor.Definition.Name} --alone   unwraps it all the same");
+        return TypedResults.Json(await UnwrapOne(actor, house, context, output).ConfigureAwait(false), ApiJson.Plain.Answer);
+    }
+
+    private static async Task<Answer> UnwrapOne(ServiceActor actor, House house, HttpContext context, string? output)
     {
         await actor.Ask(new UnwrapAsked(Caller.Of(context).Name)).ConfigureAwait(false);
         await actor.Until(_ => false, context.RequestAborted).ConfigureAwait(false);

@@ -48,8 +48,13 @@ internal static class Proposals
             over.Add(new("resources", new MapNode([new("memory", new ScalarNode(Size.Write(ceiling)))])));
         }
 
-        foreach (var port in report.Ports.Where(port => port.Protocol == "tcp").Take(1))
-            proposals.Add(new("begin.proof", null, $"It answers on TCP port {port.Port}: that would show that it serves. The port is remembered, and 'calm check' finds whoever else holds it."));
+        if (definition.Begin.Proof is UpForProof && report.StayedUp && report.Ports.FirstOrDefault(port => port.Protocol == "tcp") is { } port)
+        {
+            var address = string.Create(CultureInfo.InvariantCulture, $"{(port.Address is "0.0.0.0" ? "127.0.0.1" : port.Address is "::" ? "[::1]" : port.Address.Contains(':', StringComparison.Ordinal) ? $"[{port.Address}]" : port.Address)}:{port.Port}");
+            proposals.Add(new("begin.proof", $"tcp {address}", $"It takes connections on TCP port {port.Port}: that shows that it serves, where staying up shows little."));
+            over.Add(new("begin", new MapNode([new("proof", new MapNode([new("tcp", new ScalarNode(address))]))])));
+        }
+
         if (definition.WindDown.Length == 1 && stopTook is { } took && took > definition.WindDown[0].Wait / 3)
         {
             var wait = TimeSpan.FromSeconds(Math.Max(10, Math.Ceiling(took.TotalSeconds * 3)));

@@ -55,7 +55,8 @@ public class DefinitionTests
             3 => new PathNeed("/mnt/mani fests", yes, also),
             4 => new AfterBootNeed(within),
             _ => (Need)new TcpNeed("127.0.0.1:1"),
-        }) with { Then = then, Within = within };
+        }) with
+        { Then = then, Within = within };
 
     private static readonly Gen<Proof> Proofs =
         from kind in Gen.Int[0, 6]

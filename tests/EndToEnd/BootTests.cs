@@ -1,0 +1,92 @@
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>A machine that really boots: the sentry is installed, comes up with it, brings services up and down in order, and is removed.</summary>
+public class BootTests
+{
+    /// <summary>Says in /var/tmp/order when it has come up and when it has closed, which takes it a moment.</summary>
+    private static string Program(string name) => $$"""
+        #!/usr/bin/perl
+        sub say_it { open my $f, '>>', '/var/tmp/order'; print $f "{{name}} $_[0]\n"; close $f }
+        $SIG{TERM} = sub { select undef, undef, undef, 0.2; say_it('closed'); exit 0 };
+        say_it('open');
+        $| = 1; print "{{name}} is open\n";
+        sleep 1 while 1;
+        """;
+
+    [Fact]
+    public async Task Installed_it_comes_up_with_the_machine_and_goes_down_with_it_in_order()
+    {
+        Assert.SkipUnless(Environment.UserName == "root", "a machine within this one takes root");
+        await using var machine = BootedMachine.Make();
+        foreach (var name in new[] { "tide", "ledger", "late" }) machine.Write($"/opt/{name}", Program(name));
+        await machine.Boot();
+        var installed = await machine.Ok("/opt/calm/calm", "host", "install");
+        Assert.Contains("put       /etc/init.d/calm-sentry", installed.Output, StringComparison.Ordinal);
+        Assert.Contains("Calm Sentry 0.1.0 serves this machine", installed.Output, StringComparison.Ordinal);
+        var again = await machine.Ok("calm", "host", "install");
+        Assert.DoesNotContain("put  ", again.Output, StringComparison.Ordinal);
+        Assert.Contains("as it is  /usr/local/lib/calm-sentry/calm-sentry", again.Output, StringComparison.Ordinal);
+        Assert.Contains("and starts with the machine.", (await machine.Ok("calm", "host", "status")).Output, StringComparison.Ordinal);
+        Assert.Contains("tide", (await machine.Ok("sh", "-c", "chmod 1777 /var/tmp; calm account permit nobody && calm wrap tide --account nobody --at boot --proof 'output:tide is open' -- /opt/tide && calm '[suggest:11]' 'calm start '")).Output, StringComparison.Ordinal);
+        await machine.Ok("calm", "wrap", "ledger", "--account", "nobody", "--at", "boot", "--need", "service:tide", "--proof", "output:ledger is open", "--", "/opt/ledger");
+        await machine.Ok("calm", "wrap", "late", "--account", "nobody", "--at", "boot-late", "--proof", "output:late is open", "--", "/opt/late");
+        Assert.All((await machine.Ok("calm", "list", "--json")).Json.EnumerateArray(), view => Assert.Equal("stopped", view.GetProperty("state").GetString())); // registered is not running
+
+        const int restarted = 1, poweredOff = 2;
+        await machine.Run("/sbin/reboot");
+        Assert.Equal(restarted, await machine.Down());
+
+        await machine.Boot();
+        var report = await Report(machine);
+        Assert.True(report.GetProperty("came-true").GetBoolean(), report.GetRawText());
+        Assert.Equal(["tide", "ledger", "late"], report.GetProperty("services").EnumerateArray().Select(view => view.GetProperty("name").GetString()));
+        Assert.Empty(report.GetProperty("logged-in").EnumerateArray());
+        Assert.True(report.GetProperty("began").GetDateTimeOffset() >= report.GetProperty("booted").GetDateTimeOffset());
+        Assert.Contains("Nobody was logged in.", (await machine.Ok("calm", "drill", "--last-boot")).Output, StringComparison.Ordinal);
+        Assert.Equal(["tide open", "ledger open", "late open"], Order(machine));
+
+        // The sentry's own restart leaves programs as they are.
+        var pid = (await machine.Ok("calm", "show", "tide", "--json")).Json.GetProperty("pid").GetInt32();
+        await machine.Ok("/etc/init.d/calm-sentry", "restart");
+        Assert.Equal(pid, (await machine.Ok("calm", "show", "tide", "--json")).Json.GetProperty("pid").GetInt32());
+
+        await machine.Run("/sbin/poweroff");
+        Assert.Equal(poweredOff, await machine.Down());
+        var closed = Order(machine)[3..];
+        Assert.Equal(3, closed.Length);
+        Assert.True(Array.IndexOf(closed, "ledger closed") < Array.IndexOf(closed, "tide closed"), string.Join(", ", closed));
+
+        // Boot, cut the power, boot: what was lost is known, and all of it is back.
+        await machine.Boot();
+        await Report(machine);
+        await machine.Cut();
+        await machine.Boot();
+        await Report(machine);
+        var shown = (await machine.Ok("calm", "show", "ledger", "--json")).Json;
+        Assert.Equal("running", shown.GetProperty("state").GetString());
+        Assert.Equal("machine-lost", shown.GetProperty("runs")[1].GetProperty("outcome").GetString());
+        Assert.Equal("boot", shown.GetProperty("runs")[0].GetProperty("cause").GetString());
+
+        var removed = await machine.Ok("/opt/calm/calm", "host", "remove");
+        Assert.Contains("3 services wound down", removed.Output, StringComparison.Ordinal);
+        foreach (var gone in new[] { "/etc/init.d/calm-sentry", "/etc/rc2.d/S01calm-sentry", "/usr/local/lib/calm-sentry", "/usr/local/bin/calm", "/usr/local/share/man/man1/calm.1" }) Assert.False(machine.Has(gone), gone);
+        Assert.True(machine.Has("/var/lib/calm-sentry/sentry.db"));
+        Assert.Contains("not there /usr/local/bin/calm", (await machine.Ok("/opt/calm/calm", "host", "remove", "--with-definitions")).Output, StringComparison.Ordinal);
+        Assert.False(machine.Has("/var/lib/calm-sentry"));
+        await machine.Run("/sbin/poweroff");
+        Assert.Equal(poweredOff, await machine.Down());
+    }
+
+    /// <summary>The report of this boot, once all have come to rest.</summary>
+    private static async Task<System.Text.Json.JsonElement> Report(BootedMachine machine)
+    {
+        Said said = new(1, "", "");
+        await Sentry.Eventually(async () => (said = await machine.Run("calm", "drill", "--last-boot", "--json")) is { Exit: 0 or 1, Output.Length: > 0 } && said.Json.GetProperty("booted").GetDateTimeOffset() > DateTimeOffset.UtcNow - await UpFor(machine) - TimeSpan.FromSeconds(3));
+        return said.Json;
+    }
+
+    /// <summary>How long process 1 has lived.</summary>
+    private static async Task<TimeSpan> UpFor(BootedMachine machine) => TimeSpan.FromSeconds(int.Parse((await machine.Ok("sh", "-c", "echo $(($(cut -d. -f1 /proc/uptime) - $(cut -d' ' -f22 /proc/1/stat) / 100))")).Output, System.Globalization.CultureInfo.InvariantCulture));
+
+    private static string[] Order(BootedMachine machine) => machine.Read("/var/tmp/order").Split('\n', StringSplitOptions.RemoveEmptyEntries);
+}
