@@ -30,7 +30,7 @@ var rows = new List<string>();
 var n = quick ? 10 : 50;
 try
 {
-    await Wrap("first", 0, floors, "first", fifoPath);
+    await Wrap("first", 0, floors, ["first", fifoPath]);
     await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
     await Again();
     await Capture("output captured, 100-byte lines (floor: cat > file)");
@@ -42,6 +42,7 @@ try
     await Capture("output captured and searched for a secret to hide");
     await Check();
     await Many(quick ? 40 : 200);
+    foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 }) await Prove(count);
 }
 finally
 {
@@ -103,7 +104,7 @@ async Task Capture(string what)
 {
     Progress("capture");
     var bytes = quick ? 200_000_000L : 2_000_000_000L;
-    if ((await http.GetAsync("services/spew")).StatusCode == System.Net.HttpStatusCode.NotFound) await Wrap("spew", 0, floors, "spew", $"{bytes}");
+    if ((await http.GetAsync("services/spew")).StatusCode == System.Net.HttpStatusCode.NotFound) await Wrap("spew", 0, floors, ["spew", $"{bytes}"]);
     var floor = new List<double>();
     var ours = new List<double>();
     var output = places.OutputOf("spew");
@@ -151,7 +152,7 @@ async Task Many(int count)
     await http.DeleteAsync("services/first");
     await http.DeleteAsync("services/spew");
     var floor = Lines(Run(floors, "many", $"{count}", fifoPath)).Single();
-    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, "first", fifoPath);
+    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, ["first", fifoPath]);
     var before = Nanoseconds(DateTimeOffset.UtcNow);
     var starts = Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
     long last = 0;
@@ -181,13 +182,30 @@ async Task Many(int count)
     Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
 }
 
-async Task Wrap(string name, int pauseSeconds, string program, params string[] arguments)
+// Many services begun as a boot would, each proven by its own port; the same sentry goes on to the next number.
+async Task Prove(int count)
+{
+    Progress($"{count} services from cold to proven");
+    var all = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!;
+    await Task.WhenAll(all.Select(view => http.DeleteAsync($"services/{view.Name}")));
+    const int port = 20000;
+    var floor = Lines(Run(floors, "prove", $"{count}", $"{port}")).Single();
+    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, ["serve", $"{port + i}"], $$"""{"at":"boot","proof":{"tcp":"127.0.0.1:{{port + i}}"}}""");
+    using var played = await http.PostAsync("drills", null);
+    var line = (await played.Content.ReadAsStringAsync()).Split('\n', StringSplitOptions.RemoveEmptyEntries)[^1];
+    var report = System.Text.Json.JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!.Report!;
+    if (!report.CameTrue) throw new InvalidOperationException(report.Said);
+    Row($"{count} services from cold to all proven by their ports (floor: one C program spawns the same and polls the same ports)", floor, report.TookMs * 1e6, Milliseconds);
+}
+
+async Task Wrap(string name, int pauseSeconds, string program, string[] arguments, string? begin = null)
 {
     var definition = new System.Text.Json.Nodes.JsonObject
     {
         ["name"] = name,
         ["program"] = new System.Text.Json.Nodes.JsonObject { ["path"] = program, ["arguments"] = new System.Text.Json.Nodes.JsonArray([.. arguments.Select(a => (System.Text.Json.Nodes.JsonNode)a)]) },
         ["identity"] = new System.Text.Json.Nodes.JsonObject { ["account"] = account },
+        ["begin"] = begin is null ? new System.Text.Json.Nodes.JsonObject() : System.Text.Json.Nodes.JsonNode.Parse(begin),
         ["recover"] = new System.Text.Json.Nodes.JsonObject
         {
             ["pause"] = new System.Text.Json.Nodes.JsonObject { ["first"] = $"{pauseSeconds} s" },

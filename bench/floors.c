@@ -3,14 +3,18 @@
 //   floors spawn N FIFO          N times: posix_spawn "first", print the ns from before the call to its first instruction
 //   floors respawn N FIFO        N times: kill -9 the child, as its parent start it again, print the ns from kill to first instruction
 //   floors many N FIFO           start N at once, print the ns until the last one's first instruction
+//   floors serve PORT            listens on that TCP port of loopback and then rests
+//   floors prove N PORT          start N at once, each serving a port from PORT on, poll the ports, print the ns until all take connections
 //   floors spew BYTES            prints lines of 100 bytes, as fast as it can
 #define _GNU_SOURCE
+#include <arpa/inet.h>
 #include <fcntl.h>
 #include <signal.h>
 #include <spawn.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <sys/wait.h>
 #include <time.h>
 #include <unistd.h>
@@ -24,12 +28,25 @@ static long long now(void) {
   return t.tv_sec * 1000000000LL + t.tv_nsec;
 }
 
-static pid_t start(const char *fifo) {
-  char *argv[] = {(char *)self, "first", (char *)fifo, NULL};
+static struct sockaddr_in at(int port) {
+  return (struct sockaddr_in){.sin_family = AF_INET, .sin_port = htons((uint16_t)port), .sin_addr.s_addr = htonl(INADDR_LOOPBACK)};
+}
+
+static int answers(int port) {
+  struct sockaddr_in address = at(port);
+  int to = socket(AF_INET, SOCK_STREAM, 0), yes = connect(to, (struct sockaddr *)&address, sizeof address) == 0;
+  close(to);
+  return yes;
+}
+
+static pid_t start_as(const char *mode, const char *argument) {
+  char *argv[] = {(char *)self, (char *)mode, (char *)argument, NULL};
   pid_t pid;
   if (posix_spawn(&pid, self, NULL, NULL, argv, environ) != 0) exit(1);
   return pid;
 }
+
+static pid_t start(const char *fifo) { return start_as("first", fifo); }
 
 static long long began(int fifo) {
   char text[20];
@@ -63,7 +80,30 @@ int main(int argc, char **argv) {
     }
     return 0;
   }
+  if (argc == 3 && strcmp(argv[1], "serve") == 0) {
+    struct sockaddr_in address = at(atoi(argv[2]));
+    int one = 1, listener = socket(AF_INET, SOCK_STREAM, 0);
+    setsockopt(listener, SOL_SOCKET, SO_REUSEADDR, &one, sizeof one);
+    if (bind(listener, (struct sockaddr *)&address, sizeof address) < 0 || listen(listener, 16) < 0) return 1;
+    for (;;) close(accept(listener, NULL, NULL));
+  }
   if (argc != 4) return 2;
+  if (strcmp(argv[1], "prove") == 0) {
+    int count = atoi(argv[2]), from = atoi(argv[3]), left = count;
+    pid_t *children = calloc((size_t)count, sizeof *children);
+    long long before = now();
+    for (int i = 0; i < count; i++) {
+      char port[8];
+      snprintf(port, sizeof port, "%d", from + i);
+      children[i] = start_as("serve", port);
+    }
+    for (char *proven = calloc((size_t)count, 1); left > 0; usleep(1000))
+      for (int i = 0; i < count; i++)
+        if (!proven[i] && answers(from + i)) proven[i] = 1, left--;
+    printf("%lld\n", now() - before);
+    for (int i = 0; i < count; i++) kill(children[i], SIGKILL);
+    return 0;
+  }
   int n = atoi(argv[2]), fifo = open(argv[3], O_RDWR);
   if (strcmp(argv[1], "spawn") == 0) {
     for (int i = 0; i < n; i++) {

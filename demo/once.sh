@@ -42,7 +42,7 @@ faulty_file() {
 }
 # Somebody starts the gate counter by hand beside its service, and starts the service then.
 copy_is_found() {
-  calm stop gate-counter || return 1
+  calm stop gate-counter --with-dependents || return 1
   sh "$srv/gate-counter/count.sh" >/dev/null 2>&1 &
   local copy=$! said
   said=$(calm start gate-counter 2>&1)

@@ -11,12 +11,13 @@ public class GuidedTests
         await using var sentry = await Sentry.Start();
         var program = sentry.Script("quay board", "#!/bin/sh\necho \"$LINE: $*\"\nexec sleep 600\n");
         var file = Path.Combine(sentry.Places.Root, "board.yaml");
-        var said = await Type(sentry, [], "Quay board", $"'{program}' \"gate 2\" plain", "", Sentry.Account, "LINE=Skerry Line", "", "2", "500ms", "y", "y", "y", file);
+        var said = await Type(sentry, [], "Quay board", $"'{program}' \"gate 2\" plain", "", Sentry.Account, "LINE=Skerry Line", "", "3", "berth", "path:/srv,within=1min", "", "500ms", "y", "y", "y", file);
         Assert.Contains("Quay board runs: run 1", said, StringComparison.Ordinal);
         Assert.Equal("Skerry Line: gate 2 plain\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("quay-board")));
         Assert.Contains($"calm wrap quay-board --title 'Quay board' --environment 'LINE=Skerry Line' --account {Sentry.Account} --memory", said, StringComparison.Ordinal);
         await sentry.Ok("unwrap", "quay-board");
         await sentry.Ok("wrap", "--from", file);
+        Assert.Equal("/srv", (await sentry.Show("quay-board")).GetProperty("definition").GetProperty("begin").GetProperty("needs")[0].GetProperty("path").GetString());
         Assert.Equal("Quay board", (await sentry.Show("quay-board")).GetProperty("title").GetString());
     }
 

@@ -65,7 +65,12 @@ internal static class DrillCommand
         while (await reader.ReadLineAsync(cancellation).ConfigureAwait(false) is { } line)
         {
             var happened = JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!;
-            if (happened.Report is { } report) return report;
+            if (happened.Report is { } report)
+            {
+                if (!quiet) Console.Error.WriteLine();
+                return report;
+            }
+
             if (!quiet) Console.Error.WriteLine($"… {happened.Text}");
         }
 
@@ -118,7 +123,7 @@ internal static class DrillCommand
             [.. begun.Select(service => new[]
             {
                 service.Name, service.Came + (service.Tries > 1 ? $", try {service.Tries}" : ""), Since(service.LaunchedMs, sinceBoot), Since(service.ProvenMs, sinceBoot), Long(service.UsualMs), Bar(service, whole),
-                service.Waited.Count == 0 ? "-" : string.Join(", ", service.Waited.Select(waited => $"{waited.For} {Seconds(waited.Ms)}{(waited.PassedOver ? " in vain" : "")}")),
+                !service.Waited.Any(IsLong) ? "-" : string.Join(", ", service.Waited.Where(IsLong).Select(waited => $"{waited.For} {Seconds(waited.Ms)}{(waited.PassedOver ? " in vain" : "")}")),
             })],
             row => begun[row].Came != "proven");
         foreach (var service in begun.Where(service => service.Came != "proven")) Console.WriteLine($"\n{service.Name}: {service.Why}");
@@ -137,8 +142,12 @@ internal static class DrillCommand
             bar[i] = at >= (service.ProvenMs ?? double.MaxValue) ? '█' : at >= (service.LaunchedMs ?? double.MaxValue) ? '~' : at >= (service.WantedMs ?? double.MaxValue) ? '·' : ' ';
         }
 
+        if (service.ProvenMs is not null) bar[^1] = '█'; // the last to be proven has no time left to show it
         return new(bar);
     }
+
+    /// <summary>What was there already was not waited for.</summary>
+    private static bool IsLong(WaitedView waited) => waited.PassedOver || waited.Ms >= 5;
 
     private static string Since(double? ms, double from) => ms is { } time ? Seconds(time + from) : "-";
 

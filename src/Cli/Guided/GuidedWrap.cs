@@ -29,7 +29,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         if (like is null) await Directory(cancellation).ConfigureAwait(false);
         if (like is null) await Account(cancellation).ConfigureAwait(false);
         Environment();
-        if (like is null) Part("begin")["at"] = Asking.Choice("When does it begin?", ["with the machine, before anyone logs in", "when somebody asks"], 0) == 0 ? "boot" : "request";
+        if (like is null) Begin();
         var check = await Mend(cancellation).ConfigureAwait(false);
         await Rehearse(cancellation).ConfigureAwait(false);
         check = await Check(cancellation).ConfigureAwait(false);
@@ -51,6 +51,27 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         }
 
         return exit;
+    }
+
+    private void Begin()
+    {
+        string[] words = ["boot", "boot-late", "request", "never"];
+        Part("begin")["at"] = words[Asking.Choice("When does it begin?", ["with the machine, before anyone logs in", "with the machine, once all else that begins with it is proven", "when somebody asks", "never: every start is refused"], 0)];
+        var needs = new JsonArray();
+        Console.WriteLine("  What must be true before: network, service:NAME, tcp:HOST:PORT, path:DIR, after-boot:30s");
+        while (Asking.Line("Something it needs, or nothing:", needed: false) is { Length: > 0 } word)
+        {
+            try
+            {
+                needs.Add(BeginFlags.Need(word));
+            }
+            catch (Failure failure)
+            {
+                Console.WriteLine($"  {failure.Message}");
+            }
+        }
+
+        if (needs.Count > 0) Part("begin")["needs"] = needs;
     }
 
     private JsonObject Part(string name) => (JsonObject)definition[name]!;

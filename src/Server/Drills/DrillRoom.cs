@@ -44,7 +44,10 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         TimeSpan Start(string name) => house.Store.UsualStart(name) ?? TimeSpan.Zero;
         var wanted = order.Where(name => begin.Contains(name) && registry.Named(name)!.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate).ToHashSet(StringComparer.Ordinal);
         var begun = order.Where(graph.WithNeeds(wanted).Contains).ToList();
-        var expected = graph.Expected(name => begun.Contains(name) ? Start(name) : TimeSpan.Zero);
+        var alone = graph.Expected(name => begun.Contains(name) ? Start(name) : TimeSpan.Zero);
+        // What begins late begins when the rest is proven.
+        var boot = begun.Where(name => registry.Named(name)!.Definition.Begin.At != BeginAt.BootLate).Select(name => alone[name]).Append(TimeSpan.Zero).Max();
+        var expected = begun.ToDictionary(name => name, name => registry.Named(name)!.Definition.Begin.At == BeginAt.BootLate ? boot + alone[name] : alone[name], StringComparer.Ordinal);
         var stopping = graph.ExpectedStop(name => stop.Contains(name) ? house.Store.UsualStop(name) ?? TimeSpan.Zero : TimeSpan.Zero);
         var notBack = stop.Where(name => !begun.Contains(name)).Order(StringComparer.Ordinal).ToList();
         var total = stop.Select(name => stopping[name]).Append(TimeSpan.Zero).Max() + begun.Select(name => expected[name]).Append(TimeSpan.Zero).Max();

@@ -204,9 +204,9 @@ internal sealed partial class ServiceActor : IDisposable
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty) return;
         Arm();
         Publish();
-        if (forgotten) return;
-        house.Store.Save(Definition.Name, Situation);
+        if (!forgotten) house.Store.Save(Definition.Name, Situation);
         CheckWaiters();
+        if (forgotten) return;
         if (before.Phase == Situation.Phase) return;
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
         if (before.Phase == Phase.Running || Situation.Phase == Phase.Running) registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);

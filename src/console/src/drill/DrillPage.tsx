@@ -4,7 +4,7 @@ import { useEffect } from "react";
 import { api, type BeginReport, CallError, type DrillPlan, type Problem, take } from "../api/client";
 import { at } from "../live/clock";
 import { onBegan, useLine } from "../live/live";
-import { TimeLine } from "./TimeLine";
+import { seconds, TimeLine } from "./TimeLine";
 
 const beat = 300;
 
@@ -112,7 +112,7 @@ function Plan({
 }
 
 const took = (ms: number | null | undefined, how: string) =>
-  ms == null ? "not known yet" : `usually ${how} ${(ms / 1000).toFixed(2)} s`;
+  ms == null ? "not known yet" : `usually ${how} ${ms < 100 ? `${Math.max(1, Math.round(ms))} ms` : seconds(ms)}`;
 
 const kinds: Record<string, string> = { boot: "Boot", drill: "Drill", start: "Start after all was wound down" };
 

@@ -1,7 +1,8 @@
 import { Link } from "@tanstack/react-router";
 import type { BeginReport, BeginView } from "../api/client";
 
-const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 10_000 ? 2 : 1)} s`;
+/** To the hundredth of a second while it matters. */
+export const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 10_000 ? 2 : 1)} s`;
 
 /** How each service began, one bar each: waiting, starting, proven. Times from the word to begin, or of a boot from the boot. */
 export function TimeLine({ report }: { report: BeginReport }) {
@@ -19,6 +20,7 @@ export function TimeLine({ report }: { report: BeginReport }) {
             {seconds(tick + since)}
           </span>
         ))}
+        <span className="last">proven at</span>
       </div>
       <ol>
         {begun.map((one) => (

@@ -55,7 +55,7 @@ export function Actions({ service }: { service: ServiceView }) {
                 : ""}
       </p>
       {needed && what && (
-        <Group gap="xs">
+        <Group gap="xs" mt={6}>
           <Button size="xs" onClick={() => ask.mutate({ what, dependents: "stop" })}>
             {what === "stop" ? "Stop" : "Restart"} them too, in order
           </Button>

@@ -5,18 +5,18 @@ import { type NeedKind, newNeed, type ProofKind } from "./begin";
 import type { Fields } from "./definition";
 
 const needKinds: { value: NeedKind; label: string; hint: string }[] = [
-  { value: "service", label: "another service, proven ready", hint: "" },
+  { value: "service", label: "a service", hint: "" },
   { value: "network", label: "the network", hint: "up, or an interface such as eth0" },
-  { value: "tcp", label: "something that takes connections", hint: "127.0.0.1:5432" },
+  { value: "tcp", label: "a TCP port", hint: "127.0.0.1:5432" },
   { value: "path", label: "a path", hint: "/mnt/manifests" },
-  { value: "after-boot", label: "a time since the machine came up", hint: "30 s" },
+  { value: "after-boot", label: "time since boot", hint: "30 s" },
 ];
 
 const proofKinds: { value: ProofKind; label: string; hint: string }[] = [
   { value: "up-for", label: "staying up", hint: "1 s" },
   { value: "tcp", label: "it takes connections", hint: "127.0.0.1:7411" },
   { value: "http", label: "a page answers", hint: "http://127.0.0.1:7411/health" },
-  { value: "output", label: "it prints a line that matches", hint: "listening on" },
+  { value: "output", label: "it prints a line", hint: "listening on" },
   { value: "file", label: "it writes a file", hint: "/run/relay/ready" },
   { value: "command", label: "a command succeeds", hint: "/usr/bin/ledger-ping" },
   { value: "told", label: "it says so itself", hint: "" },
@@ -59,22 +59,22 @@ function NeedFields({ form, index, error }: { form: Form; index: number; error: 
     <div className="need">
       <NativeSelect label="What" data={needKinds.map(({ value, label }) => ({ value, label }))} {...at("kind")} />
       {row.kind === "service" ? (
-        <NativeSelect label="Which" error={error} data={["", ...services.map((one) => one.name)]} {...at("value")} />
+        <NativeSelect label="Which" data={["", ...services.map((one) => one.name)]} {...at("value")} error={error} />
       ) : (
         <TextInput
           label="Which"
-          error={error}
           placeholder={needKinds.find((one) => one.value === row.kind)?.hint}
           {...at("value")}
+          error={error}
         />
       )}
       <TextInput label="Within" placeholder="5 min" {...at("within")} />
       <NativeSelect
-        label="If it does not come"
+        label="If not"
         data={[
-          { value: "tell", label: "say so, wait on" },
-          { value: "go-ahead", label: "go ahead without" },
-          { value: "hold", label: "put it on hold" },
+          { value: "tell", label: "wait on" },
+          { value: "go-ahead", label: "go ahead" },
+          { value: "hold", label: "hold" },
         ]}
         {...at("then")}
       />
@@ -113,12 +113,12 @@ function ProofFields({ form, error }: { form: Form; error: string | undefined })
   return (
     <fieldset className="needs">
       <legend>Proof that it serves</legend>
-      <div className="need">
+      <div className="need proof">
         <NativeSelect label="Kind" data={proofKinds.map(({ value, label }) => ({ value, label }))} {...at("kind")} />
         {proof.kind === "command" ? (
-          <Textarea label="Command, a word a line" autosize error={error} placeholder={hint} {...at("value")} />
+          <Textarea label="Command, a word a line" autosize placeholder={hint} {...at("value")} error={error} />
         ) : (
-          proof.kind !== "told" && <TextInput label="Which" error={error} placeholder={hint} {...at("value")} />
+          proof.kind !== "told" && <TextInput label="Which" placeholder={hint} {...at("value")} error={error} />
         )}
         {proof.kind !== "up-for" && <TextInput label="Within" placeholder="1 min" {...at("within")} />}
         {proof.kind !== "up-for" && (
