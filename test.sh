@@ -4,7 +4,7 @@
 #   ./test.sh unit …     only the parts named: format unit end-to-end console demo
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
-CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl" . tools/setup.sh || exit 1
+CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2" . tools/setup.sh || exit 1
 parts=${*:-format unit end-to-end console demo}
 passed=0 failed=0 skipped=0
 log=$(mktemp)

@@ -12,6 +12,7 @@ const schema = JSON.parse(readFileSync("docs/definition.schema.json", "utf8"));
 const takes = (key) =>
   key.enum ? key.enum.map((one) => `\`${one}\``).join(", ")
   : key.properties ? "keys with values"
+  : key.type === "boolean" ? "\`true\`, \`false\`"
   : key.type === "object" ? "names with values"
   : key.type === "array" ? (key.items.anyOf ? "a list of maps" + (key.items.anyOf.length > 1 ? " or names" : "") : "a list of texts")
   : key.examples ? `text, such as \`${key.examples[0]}\`` : Array.isArray(key.type) && key.type[0] === "number" ? "a number" : "text";

@@ -45,6 +45,16 @@ public class BootTests
         Assert.Contains("Nobody was logged in.", (await machine.Ok("calm", "drill", "--last-boot")).Output, StringComparison.Ordinal);
         Assert.Equal(["tide open", "ledger open", "late open"], Order(machine));
 
+        // A network and a mount that come late, in a machine that has neither.
+        await machine.Ok("calm", "wrap", "far", "--account", "nobody", "--need", "network", "--need", "path:/mnt,mounted", "--proof", "up-for:0s", "--", "/bin/sleep", "600");
+        var asked = machine.Run("calm", "start", "far");
+        await Missing(machine, "this host has no address but loopback's", "nothing is mounted there");
+        await machine.PlugIn();
+        await Missing(machine, "nothing is mounted there");
+        await machine.Ok("mount", "-t", "tmpfs", "tmpfs", "/mnt");
+        Assert.Equal(0, (await asked).Exit);
+        await machine.Ok("calm", "stop", "far");
+
         // The sentry's own restart leaves programs as they are.
         var pid = (await machine.Ok("calm", "show", "tide", "--json")).Json.GetProperty("pid").GetInt32();
         await machine.Ok("/etc/init.d/calm-sentry", "restart");
@@ -84,6 +94,10 @@ public class BootTests
         await Sentry.Eventually(async () => (said = await machine.Run("calm", "drill", "--last-boot", "--json")) is { Exit: 0 or 1, Output.Length: > 0 } && said.Json.GetProperty("booted").GetDateTimeOffset() > DateTimeOffset.UtcNow - await UpFor(machine) - TimeSpan.FromSeconds(3));
         return said.Json;
     }
+
+    /// <summary>Waits until exactly this is missing.</summary>
+    private static Task Missing(BootedMachine machine, params string[] words) => Sentry.Eventually(async () =>
+        (await machine.Ok("calm", "show", "far", "--json")).Json.GetProperty("waits-for") is { ValueKind: System.Text.Json.JsonValueKind.Array } waits && words.SequenceEqual(waits.EnumerateArray().Select(wait => wait.GetProperty("missing").GetString())));
 
     /// <summary>How long process 1 has lived.</summary>
     private static async Task<TimeSpan> UpFor(BootedMachine machine) => TimeSpan.FromSeconds(int.Parse((await machine.Ok("sh", "-c", "echo $(($(cut -d. -f1 /proc/uptime) - $(cut -d' ' -f22 /proc/1/stat) / 100))")).Output, System.Globalization.CultureInfo.InvariantCulture));

@@ -48,11 +48,20 @@ internal sealed class BootedMachine : IAsyncDisposable
         await Sentry.Eventually(async () => (await Run("/sbin/runlevel")) is { Exit: 0, Output: var level } && !level.Contains("unknown", StringComparison.Ordinal));
     }
 
+    /// <summary>Gives it an address and a default route, as a cable that is plugged in.</summary>
+    public async Task PlugIn()
+    {
+        foreach (var command in new[] { "tuntap add dev quay0 mode tun", "addr add 192.0.2.7/24 dev quay0", "link set quay0 up", "route add default via 192.0.2.1" })
+            Must("nsenter", [$"--target={await Init()}", "--net", "ip", .. command.Split(' ')]);
+    }
+
+    /// <summary>Its process 1, as this host numbers it; empty while it is not up.</summary>
+    private async Task<string> Init() => File.Exists($"/proc/{machine!.Id}/task/{machine.Id}/children") ? (await File.ReadAllTextAsync($"/proc/{machine.Id}/task/{machine.Id}/children")).Trim() : "";
+
     /// <summary>A command inside, as root, with nobody logged in.</summary>
     public async Task<Said> Run(params string[] command)
     {
-        var children = File.Exists($"/proc/{machine!.Id}/task/{machine.Id}/children") ? await File.ReadAllTextAsync($"/proc/{machine.Id}/task/{machine.Id}/children") : "";
-        if (children.Trim() is not { Length: > 0 } init) return new(1, "", "not up");
+        if (await Init() is not { Length: > 0 } init) return new(1, "", "not up");
         using var process = Process.Start(new ProcessStartInfo("nsenter", [$"--target={init}", "--mount", "--uts", "--ipc", "--net", "--pid", "--cgroup", "--root", "--wdns=/", "env", "-i", "HOME=/root", "PATH=/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", .. command])
         {
             RedirectStandardOutput = true,

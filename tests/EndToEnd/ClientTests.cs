@@ -125,7 +125,7 @@ public class ClientTests
         Assert.Equal(2, (await sentry.Calm("start")).Exit);
         Assert.Equal(2, (await sentry.Calm("list", "--josn")).Exit);
         var late = await sentry.Calm("wrap", "trial", "--account", Sentry.Account, "--at", "dawn", "--", "/bin/true");
-        Assert.Equal((2, true), (late.Exit, late.Error.Contains("begin.at: 'dawn'; allowed: boot | request", StringComparison.Ordinal)));
+        Assert.Equal((2, true), (late.Exit, late.Error.Contains("begin.at: 'dawn'; allowed: boot | boot-late | request | never", StringComparison.Ordinal)));
         Assert.Equal(1, (await sentry.Calm("wrap", "trial", "--account", "nobody-here", "--", "/bin/true")).Exit);
         if (Environment.UserName == "root")
         {

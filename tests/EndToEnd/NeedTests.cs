@@ -144,6 +144,33 @@ public class NeedTests
         Assert.Empty(sentry.Processes("old"));
     }
 
+    [Fact]
+    public async Task A_check_names_needs_that_cannot_come_and_what_has_no_proof()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("old", "--at", "never", "--", "/bin/sleep", "600");
+        await sentry.Wrap("tide", "--", "/bin/sleep", "600");
+        var check = (await sentry.Calm("check", "--json", "--account", Sentry.Account, "--at", "boot", "--need", "service:old", "--need", "service:tide", "--need", "service:nobody", "--", "/bin/sleep", "601")).Json;
+        Assert.Equal(["need-never-begins", "need-unknown", "need-not-at-boot", "no-proof"], check.GetProperty("findings").EnumerateArray().Select(finding => finding.GetProperty("code").GetString()).Where(code => code!.StartsWith("ne", StringComparison.Ordinal) || code == "no-proof"));
+    }
+
+    [Fact]
+    public async Task A_server_killed_while_a_service_waits_goes_on_waiting()
+    {
+        await using var sentry = await Sentry.Start();
+        var place = Path.Combine(sentry.Places.Root, "manifests");
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap("books", "--need", $"path:{place}", "--need", "service:tide", "--proof", "up-for:0s", "--", "/bin/sleep", "601");
+        var asked = sentry.Calm("start", "books");
+        await sentry.Until("books", view => Waits(view) == 1);
+        await sentry.KillServer();
+        await asked;
+        await sentry.Serve();
+        await sentry.Until("books", view => Waits(view) == 1);
+        await File.WriteAllTextAsync(place, "");
+        await sentry.Until("books", view => State(view) == "running");
+    }
+
     /// <summary>board needs ledger needs tide, each proven at once.</summary>
     private static async Task Chain(Sentry sentry, string ifLost)
     {

@@ -46,6 +46,9 @@ public sealed record NeededLost(string Service) : Happening;
 /// <summary>A service it needs is proven ready.</summary>
 public sealed record NeededBack(string Service) : Happening;
 
+/// <summary>A returning server has found out where every service stands.</summary>
+public sealed record Resumed : Happening;
+
 /// <summary>Another definition is in effect.</summary>
 public sealed record Adjusted : Happening;
 

@@ -223,7 +223,7 @@ public static partial class ServiceLife
 
         private void Adjust()
         {
-            if (After is { Phase: Phase.Waiting, Awaited: { Step: not AwaitStep.Turn } awaited }) AwaitNeeds(awaited.Cause, awaited.Since);
+            if (After.Awaited is { Step: AwaitStep.Needs } awaited) AwaitNeeds(awaited.Cause, awaited.Since);
             else if (After is { Phase: Phase.Starting, Run.Launched: not null }) AwaitStart();
         }
     }

@@ -53,6 +53,7 @@ public static partial class ServiceLife
                 case ProofMissing missing when IsLive(missing.Run) && After.Phase == Phase.Starting: After = After with { Run = After.Run! with { Missing = missing.Missing } }; break;
                 case NeededLost lost: LoseNeeded(lost.Service); break;
                 case NeededBack back: RegainNeeded(back.Service); break;
+                case Resumed when After.Awaited is { Step: not AwaitStep.Boot } awaited: AwaitNeeds(awaited.Cause, awaited.Since); break;
                 case Adjusted: Adjust(); break;
                 case Launched launched when IsLive(launched.Run): Begun(launched.Pid); break;
                 case MainEnded ended when IsLive(ended.Run): MainGone(ended.Outcome); break;

@@ -26,7 +26,7 @@ internal static class NeedLook
         {
             var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
             var seen = ImmutableArray.CreateBuilder<string?>(needs.Length);
-            foreach (var need in needs) seen.Add(await Missing(need, definition, cause, house, registry, gone).ConfigureAwait(false));
+            foreach (var need in needs) seen.Add(await Missing(need, definition, cause, house, registry, gone).OrWhyNot().ConfigureAwait(false));
             var missing = seen.ToImmutable();
             if (!missing.AsSpan().SequenceEqual(last.AsSpan())) await actor.Ask(new NeedsSeen(missing)).ConfigureAwait(false);
             last = missing;

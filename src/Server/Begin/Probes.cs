@@ -10,6 +10,32 @@ internal static class Probes
 
     private static readonly HttpClient Http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, PooledConnectionLifetime = TimeSpan.Zero, ConnectTimeout = Patience }) { Timeout = Patience };
 
+    /// <summary>What cannot be looked at is missing, with the reason; it is looked at again.</summary>
+    public static async Task<string?> OrWhyNot(this Task<string?> look)
+    {
+        try
+        {
+            return await look.ConfigureAwait(false);
+        }
+        catch (Exception error) when (error is not OperationCanceledException)
+        {
+            return $"it cannot be looked at: {error.Message.TrimEnd('.')}";
+        }
+    }
+
+    public static async Task<(string? Missing, string Seen)> OrWhyNot(this Task<(string? Missing, string Seen)> look)
+    {
+        var seen = "";
+        var missing = await OrWhyNot(Missing()).ConfigureAwait(false);
+        return (missing, seen);
+
+        async Task<string?> Missing()
+        {
+            (var why, seen) = await look.ConfigureAwait(false);
+            return why;
+        }
+    }
+
     public static async Task<string?> Tcp(string address, CancellationToken cancellation)
     {
         var (host, port) = NetworkAddress.Read(address)!.Value;

@@ -20,7 +20,7 @@ internal static class ProofLook
         string? last = null;
         for (var beat = FirstBeat; !gone.IsCancellationRequested; beat = beat * 1.3 < LongestBeat ? beat * 1.3 : LongestBeat)
         {
-            var (missing, seen) = await look(gone).ConfigureAwait(false);
+            var (missing, seen) = await look(gone).OrWhyNot().ConfigureAwait(false);
             if (missing is null)
             {
                 await actor.Ask(new Proven(run, seen, house.Store.UsualStart(definition.Name))).ConfigureAwait(false);

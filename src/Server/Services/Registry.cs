@@ -116,6 +116,8 @@ internal sealed class Registry(House house)
 
         foreach (var actor in all) taken.Add(actor.TakeUp(newBoot));
         await Task.WhenAll(taken).ConfigureAwait(false);
+        // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
+        await Task.WhenAll(all.Select(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed()))).ConfigureAwait(false);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);

@@ -195,7 +195,6 @@ internal sealed partial class ServiceActor
         }
         else if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
         else if (unseen > Situation.LastRun) await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
-        if (newBoot) await Apply(new MachineBegan()).ConfigureAwait(false);
         Arm();
     }
 

@@ -175,3 +175,67 @@ for (const scheme of ["light", "dark"] as const) {
     }
   });
 }
+
+test("a drill is looked at, played, and drawn as a time line; what others need is not stopped unasked", async ({
+  page,
+  sentry,
+}) => {
+  sentry.wrap("tide", "exec sleep 600", "--at", "boot", "--proof", "up-for:0s", "--start");
+  sentry.wrap(
+    "board",
+    "sleep 0.2; echo open; exec sleep 600",
+    "--at",
+    "boot",
+    "--need",
+    "service:tide",
+    "--proof",
+    "output:^open$",
+    "--start",
+  );
+  sentry.wrap("by-hand", "exec sleep 600", "--proof", "up-for:0s", "--start");
+  const complaints = await enter(page, sentry);
+  await page.getByRole("link", { name: "Begin and drill" }).click();
+  await expect(page.getByText("No boot and no drill has been seen yet.")).toBeVisible();
+  await page.getByRole("button", { name: "Show what a drill would do" }).click();
+  await expect(page.getByText("A boot would not bring back: by-hand")).toBeVisible();
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  const { pid } = JSON.parse(sentry.calm("show", "tide", "--json"));
+  await page.getByRole("button", { name: "Interrupt 3 services and drill now" }).click();
+  await expect(page.getByText("2 of 2 services proven within")).toBeVisible();
+  await expect(page.getByText(`before it was ${pid}.`)).toBeVisible();
+  const bars = page.getByRole("figure", { name: "Time line" }).getByRole("listitem");
+  await expect(bars).toHaveCount(2);
+  await expect(bars.last()).toContainText("board: waited");
+  await expect(bars.last()).toContainText("it printed 'open'");
+  const [tide, board] = await Promise.all([0, 1].map((index) => bars.nth(index).locator("b.proven").boundingBox()));
+  expect(tide?.x ?? 0).toBeLessThan(board?.x ?? 0);
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+
+  await bars.first().getByRole("link").click();
+  await expect(page.getByText("it has stayed up for 0 s")).toBeVisible();
+  await page.getByRole("button", { name: "Stop", exact: true }).click();
+  await expect(page.getByText("board needs tide and is running; nothing was stopped.")).toBeVisible();
+  await page.getByRole("button", { name: "Stop them too, in order" }).click();
+  await expect(page.getByText("board, which needs it, was stopped first.")).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
+test("needs and proof are given in the form, and what is wrong stands beside its field", async ({ page, sentry }) => {
+  sentry.wrap("tide", "exec sleep 600");
+  await enter(page, sentry);
+  await page.getByRole("link", { name: "Wrap a program" }).click();
+  await page.getByLabel("Name").fill("board");
+  await page.getByLabel("Program").first().fill(sentry.file("board", "#!/bin/sh\necho open; exec sleep 600\n"));
+  await page.getByLabel("Account").fill(sentry.account);
+  await page.getByRole("button", { name: "Add a need" }).click();
+  await page.getByLabel("Which", { exact: true }).first().selectOption("tide");
+  await page.getByLabel("Kind").last().selectOption("tcp");
+  await page.getByLabel("Which", { exact: true }).last().fill("no port");
+  await expect(page.getByText("begin.proof.tcp: 'no port'; allowed: a host and a port")).toHaveCount(2);
+  await page.getByLabel("Kind").last().selectOption("output");
+  await page.getByLabel("Which", { exact: true }).last().fill("^open$");
+  await page.getByRole("button", { name: "Wrap", exact: true }).click();
+  await expect(page.getByRole("definition").filter({ hasText: "it printed 'open'" })).toBeVisible();
+  await expect(page.getByRole("definition").filter({ hasText: /^tide$/ })).toBeVisible();
+  expect(JSON.parse(sentry.calm("show", "tide", "--json")).state).toBe("running");
+});

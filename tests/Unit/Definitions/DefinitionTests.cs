@@ -40,7 +40,7 @@ public class DefinitionTests
             Tasks = some ? files : null,
         };
 
-    private static readonly Gen<Need> Needs =
+    internal static readonly Gen<Need> Needs =
         from kind in Gen.Int[0, 5]
         from yes in Gen.Bool
         from also in Gen.Bool
@@ -58,7 +58,7 @@ public class DefinitionTests
         }) with
         { Then = then, Within = within };
 
-    private static readonly Gen<Proof> Proofs =
+    internal static readonly Gen<Proof> Proofs =
         from kind in Gen.Int[0, 6]
         from yes in Gen.Bool
         from text in Words.Where(text => text.Length > 0)

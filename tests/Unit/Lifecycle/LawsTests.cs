@@ -38,6 +38,7 @@ public class LawsTests
         (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna", WithoutNeeds: true)))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked("the shutdown")))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new Adjusted()))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new Resumed()))),
         (6, Gen.Bool.Array[0, 2].Select<bool[], Action<World>>(there => world => world.Happens(new NeedsSeen([.. there.Select(one => one ? null : "it is stopped")])))),
         (5, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Proven(run, "it answered"))))),
         (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new ProofMissing(run, "nobody answers"))))),
