@@ -190,7 +190,7 @@ async Task Prove(int count)
     await Task.WhenAll(all.Select(view => http.DeleteAsync($"services/{view.Name}")));
     const int port = 20000;
     var floor = Lines(Run(floors, "prove", $"{count}", $"{port}")).Single();
-    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, ["serve", $"{port + i}"], $$"""{"at":"boot","proof":{"tcp":"127.0.0.1:{{port + i}}"}}""");
+    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, ["serve", $"{port + i}"], $$"""{"at":"boot","proof":{"tcp":"127.0.0.1:{{port + i}}"} }""");
     using var played = await http.PostAsync("drills", null);
     var line = (await played.Content.ReadAsStringAsync()).Split('\n', StringSplitOptions.RemoveEmptyEntries)[^1];
     var report = System.Text.Json.JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!.Report!;

@@ -77,6 +77,8 @@ public class BootTests
         Assert.Equal("machine-lost", shown.GetProperty("runs")[1].GetProperty("outcome").GetString());
         Assert.Equal("boot", shown.GetProperty("runs")[0].GetProperty("cause").GetString());
 
+        // Guard and server gone, programs left behind: what takes the sentry away still winds them down.
+        await machine.Ok("sh", "-c", "kill -9 $(cat /run/calm-sentry/guard.pid) $(cat /run/calm-sentry/server.pid)");
         var removed = await machine.Ok("/opt/calm/calm", "host", "remove");
         Assert.Contains("3 services wound down", removed.Output, StringComparison.Ordinal);
         foreach (var gone in new[] { "/etc/init.d/calm-sentry", "/etc/rc2.d/S01calm-sentry", "/usr/local/lib/calm-sentry", "/usr/local/bin/calm", "/usr/local/share/man/man1/calm.1" }) Assert.False(machine.Has(gone), gone);

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Checks;
@@ -11,6 +12,7 @@ internal static class OtherStartChecks
     {
         var words = new List<string> { program.Path };
         if (program.With is null && LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/") && program.Arguments.FirstOrDefault(argument => argument.Length > 4 && Path.IsPathRooted(argument)) is { } script) words = [script];
+        if (words[0] == program.Path && ScriptKind.OfInterpreter(program.Path) is not null) yield break; // a shell begins many a thing that is not this one
         foreach (var (file, what, mend) in Places())
         {
             if (LineWith(file, words, scheduled: what == Scheduled) is not { } line) continue;

@@ -1,4 +1,5 @@
 using System.Net;
+using System.Text;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
@@ -21,6 +22,8 @@ internal static class PortChecks
         {
             if (taken.Find(socket => socket.Port == port) is not { } socket) continue;
             var holder = socket.Holder();
+            // A rehearsal ends before anything is started.
+            if (holder is { } own && ProcessFacts.HasVariableThatBegins(own, Encoding.UTF8.GetBytes($"CALM_RUN={subject.House.Places.RunDirectory}:~"))) continue;
             var who = holder is { } pid ? $"{string.Join(' ', ProcessFacts.CommandLine(pid).Take(3))} (pid {pid}, as {Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0)})" : $"a process of {Account.NameOf(socket.Uid)}";
             var service = holder is { } held ? subject.Others.FirstOrDefault(other => other.Situation.Run?.Pid == held)?.Definition.Name : null;
             yield return new(

@@ -25,6 +25,9 @@ internal sealed record Before(int? Pid, string? Account, IReadOnlyList<string> P
 /// <param name="kind">boot | drill | start</param>
 internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOnlyDictionary<string, Before> before, string? by, House house, Registry registry)
 {
+    /// <summary>Changes that come together are looked at together: a thousand services change some thousand times.</summary>
+    private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(5);
+
     private readonly Dictionary<string, long> runsBefore = names.ToDictionary(name => name, name => registry.Named(name)?.Situation.LastRun ?? 0, StringComparer.Ordinal);
     private readonly HashSet<string> said = [];
 
@@ -52,12 +55,13 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
             foreach (var actor in actors.Where(IsSettled)) Say(actor, say);
             if (actors.TrueForAll(IsSettled) || over.IsCompleted) return;
             await Task.WhenAny(change, over).ConfigureAwait(false);
+            await Task.Delay(Breath).ConfigureAwait(false);
         }
     }
 
     public BeginReport Report(bool done)
     {
-        var ports = new OpenPorts();
+        var ports = done ? new OpenPorts() : null; // while it goes on they come and go
         var views = names.Select(registry.Named).OfType<ServiceActor>().Select(actor => View(actor, ports))
             .OrderBy(view => view.ProvenMs ?? double.MaxValue).ThenBy(view => view.Came == "not-begun").ThenBy(view => view.WantedMs ?? double.MaxValue).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
         var wanted = views.Where(view => view.Came != "not-begun").ToList();
@@ -115,7 +119,7 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
         _ => "starting",
     };
 
-    private BeginView View(ServiceActor actor, OpenPorts ports)
+    private BeginView View(ServiceActor actor, OpenPorts? ports)
     {
         var (definition, now) = (actor.Definition, actor.Situation);
         var run = now.Run;
@@ -136,8 +140,8 @@ internal sealed class Beginning(string kind, IReadOnlySet<string> names, IReadOn
             Why = actor.View.Why,
             Pid = run?.Pid,
             Account = run?.Pid is { } pid && ProcessFacts.EffectiveUser(pid) is { } uid ? Account.NameOf(uid) : definition.Account,
-            Ports = ports.Of(actor),
-            Differences = [.. Differences(actor, ports)],
+            Ports = ports?.Of(actor) ?? [],
+            Differences = ports is null ? [] : [.. Differences(actor, ports)],
         };
     }
 

@@ -46,7 +46,7 @@ export function ServicesPage() {
                 <span>Service</span>
                 <span>State</span>
                 <span>Why</span>
-                <span className="right">In this state</span>
+                <span>Begins at</span>
                 <span className="right">Up</span>
                 <span className="right">Restarts</span>
               </div>
@@ -67,9 +67,7 @@ function Row({ service }: { service: ServiceView }) {
       <strong>{service.title}</strong>
       <StateMark service={service} />
       <span>{service.why}</span>
-      <span className="right">
-        <Since time={service.since} />
-      </span>
+      <span>{service.at}</span>
       <span className="right">
         <Since time={service["up-since"]} />
       </span>
