@@ -62,8 +62,10 @@ public enum IfLost
 /// <summary>Something that must be true before a launch.</summary>
 public abstract record Need
 {
+    public static readonly TimeSpan UsualWithin = TimeSpan.FromMinutes(5);
+
     /// <summary>How long it is waited for before <see cref="Then"/>.</summary>
-    public TimeSpan Within { get; init; } = TimeSpan.FromMinutes(5);
+    public TimeSpan Within { get; init; } = UsualWithin;
 
     public NeedThen Then { get; init; } = NeedThen.Tell;
 
@@ -111,8 +113,10 @@ public sealed record AfterBootNeed(TimeSpan Length) : Need
 /// <summary>What shows that a launched program really serves.</summary>
 public abstract record Proof
 {
+    public static readonly TimeSpan UsualWithin = TimeSpan.FromMinutes(1);
+
     /// <summary>How long after its launch it may take.</summary>
-    public TimeSpan Within { get; init; } = TimeSpan.FromMinutes(1);
+    public TimeSpan Within { get; init; } = UsualWithin;
 
     /// <summary>When it is not there in time, only say so and go on waiting, rather than wind the program down and try again.</summary>
     public bool OnlyTell { get; init; }

@@ -49,7 +49,7 @@ internal static class BeginReader
         var ifLost = map.Choice("if-lost", IfLost.Leave, ("leave", IfLost.Leave), ("restart", IfLost.Restart), ("go-down", IfLost.GoDown));
         var mounted = map.Switch("mounted");
         var writable = map.Switch("writable");
-        var within = map.Time("within", TimeSpan.FromMinutes(5) + (afterBoot ?? TimeSpan.Zero));
+        var within = map.Time("within", Need.UsualWithin + (afterBoot ?? TimeSpan.Zero));
         var then = map.Choice("then", NeedThen.Tell, ("tell", NeedThen.Tell), ("go-ahead", NeedThen.GoAhead), ("hold", NeedThen.Hold));
         if (map.Has("if-lost") && service is null) map.Contradicts("if-lost", "what to do when it is lost", "only with service");
         if ((map.Has("mounted") || map.Has("writable")) && path is null) map.Contradicts(map.Has("mounted") ? "mounted" : "writable", "a condition on a path", "only with path");
@@ -78,7 +78,7 @@ internal static class BeginReader
         var command = map.Texts("command");
         var told = map.Text("told", "ready", text => text == "ready");
         var upFor = map.Value<TimeSpan>("up-for", Duration.Allowed, ReadLength);
-        var within = map.Time("within", TimeSpan.FromMinutes(1));
+        var within = map.Time("within", Proof.UsualWithin);
         var onlyTell = map.Choice("if-not", false, ("try-again", false), ("tell", true));
         if ((map.Has("status") || map.Has("text")) && !map.Has("http")) map.Contradicts(map.Has("status") ? "status" : "text", "a condition on an answer", "only with http");
         if (map.Has("command") && (command.IsEmpty || !Path.IsPathRooted(command[0]))) map.Contradicts("command", command.IsEmpty ? "nothing" : $"'{command[0]}'", "a list beginning with an absolute path");

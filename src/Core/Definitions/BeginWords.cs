@@ -13,7 +13,9 @@ public static class BeginWords
         PathNeed path => $"path:{path.Path}{(path.Mounted ? ",mounted" : "")}{(path.Writable ? ",writable" : "")}",
         AfterBootNeed after => $"after-boot:{Duration.Write(after.Length)}",
         _ => throw new ArgumentOutOfRangeException(nameof(need)),
-    }) + $",within={Duration.Write(need.Within)},then={need.Then switch { NeedThen.GoAhead => "go-ahead", NeedThen.Hold => "hold", _ => "tell" }}";
+    }) + (need.Within == DefaultWithin(need) ? "" : $",within={Duration.Write(need.Within)}") + (need.Then switch { NeedThen.GoAhead => ",then=go-ahead", NeedThen.Hold => ",then=hold", _ => "" });
+
+    private static TimeSpan DefaultWithin(Need need) => Need.UsualWithin + (need is AfterBootNeed after ? after.Length : TimeSpan.Zero);
 
     /// <summary>Null: a command of several words, which only a file can say.</summary>
     public static string? Of(Proof proof)
@@ -29,6 +31,6 @@ public static class BeginWords
             ToldProof => "told",
             _ => null,
         };
-        return proof is UpForProof || word is null ? word : $"{word},within={Duration.Write(proof.Within)}{(proof.OnlyTell ? ",if-not=tell" : "")}";
+        return proof is UpForProof || word is null ? word : word + (proof.Within == Proof.UsualWithin ? "" : $",within={Duration.Write(proof.Within)}") + (proof.OnlyTell ? ",if-not=tell" : "");
     }
 }

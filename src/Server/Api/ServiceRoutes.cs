@@ -172,6 +172,8 @@ internal static class ServiceRoutes
     /// <summary>Waits until the run asked for has been proven, or has failed.</summary>
     private static async Task<Answer> Arrive(ServiceActor actor, Situation asked, bool already, House house, HttpContext context)
     {
+        // A wait may be long: that it was asked for must outlive the sentry.
+        if (OnItsWay(asked)) await house.Store.Flush().ConfigureAwait(false);
         // A run that waits for its needs has no number yet.
         var run = asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun;
         var now = await actor.Until(s => s.LastRun > run || (s.Phase is not (Phase.Starting or Phase.Stopping) && !OnItsWay(s)) || s.Run?.Overdue == true, context.RequestAborted).ConfigureAwait(false);
