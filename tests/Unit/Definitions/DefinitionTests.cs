@@ -46,7 +46,7 @@ public class DefinitionTests
         from also in Gen.Bool
         from then in Gen.Enum<NeedThen>()
         from lost in Gen.Enum<IfLost>()
-        from within in Lengths
+        from within in Gen.OneOf(Lengths, Gen.Const(Need.UsualWithin))
         select (kind switch
         {
             0 => new NetworkNeed(yes ? "eth0" : null),
@@ -62,7 +62,7 @@ public class DefinitionTests
         from kind in Gen.Int[0, 6]
         from yes in Gen.Bool
         from text in Words.Where(text => text.Length > 0)
-        from within in Lengths
+        from within in Gen.OneOf(Lengths, Gen.Const(Proof.UsualWithin))
         select kind switch
         {
             0 => new UpForProof(within),
