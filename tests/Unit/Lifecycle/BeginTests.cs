@@ -16,7 +16,8 @@ public class BeginTests
         Identity = new("skerry"),
         Program = new("/srv/skerry/board", [], null, ImmutableSortedDictionary<string, string>.Empty),
         Begin = begin,
-    }) { HasRoom = hasRoom };
+    })
+    { HasRoom = hasRoom };
 
     private static void Sees(World world, params string?[] missing) => world.Happens(new NeedsSeen([.. missing]));
 
