@@ -1,4 +1,5 @@
 using System.Net;
+using System.Net.Sockets;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Boot;
@@ -59,10 +60,12 @@ internal static partial class Serve
 
         await using (store.ConfigureAwait(false))
         {
-            var app = Build(places, store, settings with { Port = port ?? settings.Port });
+            var (listen, trouble) = PortToServe(port ?? settings.Port, asked: port is not null);
+            var app = Build(places, store, settings, listen);
             await using (app.ConfigureAwait(false))
             {
                 await Rehearsal.Clear(app.Services.GetRequiredService<House>()).ConfigureAwait(false);
+                if (trouble is not null) app.Services.GetRequiredService<House>().Log(null, "trouble", trouble);
                 if (wrong is not null) app.Services.GetRequiredService<House>().Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
                 File.Delete(places.TellSocket); // programs taken up may speak before anything else listens
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
@@ -72,7 +75,7 @@ internal static partial class Serve
                 {
                     await app.StartAsync(cancellation).ConfigureAwait(false);
                 }
-                catch (IOException error)
+                catch (Exception error) when (error is IOException or SocketException)
                 {
                     await System.Console.Error.WriteLineAsync($"calm-sentry: cannot listen: {error.Message} Choose another port with --port N, or --port 0 for any free one.").ConfigureAwait(false);
                     return 1;
@@ -90,7 +93,28 @@ internal static partial class Serve
         return 0;
     }
 
-    private static WebApplication Build(Places places, SentryStore store, Settings settings)
+    /// <summary>A console that cannot be served must not keep a machine's services down: unless its port was asked for, another is taken, or none.</summary>
+    private static (int? Port, string? Trouble) PortToServe(int port, bool asked)
+    {
+        using var probe = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp);
+        try
+        {
+            probe.Bind(new IPEndPoint(IPAddress.Loopback, port));
+            return (port, null);
+        }
+        catch (SocketException error) when (!asked)
+        {
+            return error.SocketErrorCode == SocketError.AddressAlreadyInUse
+                ? (0, $"The console's port {port} is taken; it is served on another one, which 'calm open' knows. Set a free one in the settings.")
+                : (null, $"There is no console: 127.0.0.1:{port} cannot be listened on ({error.Message}). Services and calm are not affected.");
+        }
+        catch (SocketException)
+        {
+            return (port, null); // whoever asked for it is told by the listening itself
+        }
+    }
+
+    private static WebApplication Build(Places places, SentryStore store, Settings settings, int? port)
     {
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         builder.Logging.ClearProviders().AddSimpleConsole(options =>
@@ -103,7 +127,7 @@ internal static partial class Serve
             kestrel.AddServerHeader = false;
             kestrel.ListenUnixSocket(places.ApiSocket, socket => socket.Use(Caller.AskKernel));
             kestrel.ListenUnixSocket(places.TellSocket, socket => socket.Use(Caller.AskKernel));
-            kestrel.Listen(IPAddress.Loopback, settings.Port);
+            if (port is { } console) kestrel.Listen(IPAddress.Loopback, console);
         });
         // What waits for something to come true is given up when the sentry ends; programs and what was asked go on.
         builder.Services.Configure<HostOptions>(options => options.ShutdownTimeout = TimeSpan.FromSeconds(1));
@@ -158,15 +182,15 @@ internal static partial class Serve
     private static void Announce(WebApplication app, Places places)
     {
         foreach (var socket in new[] { places.ApiSocket, places.TellSocket }) File.SetUnixFileMode(socket, (UnixFileMode)0b110_110_110); // anyone may knock: the kernel says who it is
-        var address = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.First(a => a.StartsWith("http://127", StringComparison.Ordinal));
+        var address = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.FirstOrDefault(a => a.StartsWith("http://127", StringComparison.Ordinal));
         var self = app.Services.GetRequiredService<SentrySelf>();
-        self.Console = address + "/";
+        self.Console = address is null ? "" : address + "/";
         File.WriteAllText(places.ServerPid, Environment.ProcessId + "\n");
-        File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
+        if (address is not null) File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
         var house = app.Services.GetRequiredService<House>();
         house.Log(null, "serving", $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid {Environment.ProcessId}.");
         house.Keepers.ReserveSoon();
-        Ready(app.Logger, SentrySelf.Version, places.ApiSocket, self.Console);
+        Ready(app.Logger, SentrySelf.Version, places.ApiSocket, address is null ? "no console" : self.Console);
     }
 
     [LoggerMessage(1, LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]

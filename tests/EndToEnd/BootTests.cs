@@ -83,6 +83,12 @@ public class BootTests
         Assert.Contains("3 services wound down", removed.Output, StringComparison.Ordinal);
         foreach (var gone in new[] { "/etc/init.d/calm-sentry", "/etc/rc2.d/S01calm-sentry", "/usr/local/lib/calm-sentry", "/usr/local/bin/calm", "/usr/local/share/man/man1/calm.1" }) Assert.False(machine.Has(gone), gone);
         Assert.True(machine.Has("/var/lib/calm-sentry/sentry.db"));
+        machine.Write("/etc/calm-sentry/sentry.yaml", "# ours\nshutdown-within: 20 s\nport: 7373\n");
+        await machine.Ok("/opt/calm/calm", "host", "install", "--port", "7390");
+        Assert.Equal("# ours\nshutdown-within: 20 s\nport: 7390\n", machine.Read("/etc/calm-sentry/sentry.yaml"));
+        Assert.Contains("http://127.0.0.1:7390/", (await machine.Ok("calm", "host", "status", "--json")).Output, StringComparison.Ordinal);
+        await Sentry.Eventually(async () => (await machine.Ok("calm", "list", "--json")).Json.EnumerateArray().Count(view => view.GetProperty("state").GetString() == "running") == 3);
+        await machine.Ok("/opt/calm/calm", "host", "remove");
         Assert.Contains("not there /usr/local/bin/calm", (await machine.Ok("/opt/calm/calm", "host", "remove", "--with-definitions")).Output, StringComparison.Ordinal);
         Assert.False(machine.Has("/var/lib/calm-sentry"));
         await machine.Run("/sbin/poweroff");

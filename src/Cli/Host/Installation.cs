@@ -1,6 +1,8 @@
 using System.CommandLine;
 using System.Diagnostics;
 using System.Globalization;
+using System.Runtime.InteropServices;
+using System.Text.RegularExpressions;
 using CalmSentry.Cli.Wire;
 
 namespace CalmSentry.Cli.Host;
@@ -10,11 +12,14 @@ namespace CalmSentry.Cli.Host;
 /// /usr/local (Filesystem Hierarchy Standard 4.9: software of the local administrator), but for the settings and the LSB init
 /// script, which is registered through the host's own tool, whatever init the host has.
 /// </summary>
-internal sealed class Installation(TextWriter say)
+internal sealed partial class Installation(TextWriter say)
 {
     private const string Home = "/usr/local/lib/calm-sentry", Link = "/usr/local/bin/calm", Script = "/etc/init.d/calm-sentry", Settings = "/etc/calm-sentry/sentry.yaml", Registrar = "/usr/sbin/update-rc.d", Invoker = "/usr/sbin/invoke-rc.d";
 
     private static readonly string[] Programs = ["calm", "calm-sentry", "calm-keeper", "libe_sqlite3.so"];
+
+    /// <summary>OpenSSL's library, newest first: the runtime takes whichever there is.</summary>
+    private static readonly string[] Libraries = ["libssl.so.3", "libssl.so.1.1"];
 
     private static readonly string[] Kept = ["/etc/calm-sentry", "/var/lib/calm-sentry", "/var/log/calm-sentry"];
 
@@ -22,6 +27,8 @@ internal sealed class Installation(TextWriter say)
     public void Install(RootCommand commands, int? port, bool start)
     {
         Demand("installed");
+        if (!Libraries.Any(library => NativeLibrary.TryLoad(library, out _)))
+            throw new Failure(Exit.NotTrue, $"This host has no {Libraries[0]}, which the service takes its cryptography from; nothing was changed.", "apt-get install libssl3 (or whatever your host calls OpenSSL's library), then again.");
         var from = AppContext.BaseDirectory;
         if (Programs.FirstOrDefault(program => !File.Exists(Path.Combine(from, program))) is { } missing)
             throw new Failure(Exit.NotTrue, $"{missing} does not lie beside this calm, in {from}; nothing was changed.", "Run the calm that ./build.sh left in out/.");
@@ -45,7 +52,8 @@ internal sealed class Installation(TextWriter say)
             say.WriteLine($"made      {place}");
         }
 
-        if (!File.Exists(Settings) || port is not null) Put(Settings, SettingsText(port), executable: false);
+        if (!File.Exists(Settings)) Put(Settings, SettingsText(port), executable: false);
+        else if (port is not null) Put(Settings, WithPort(File.ReadAllText(Settings), port.Value), executable: false);
         else say.WriteLine($"as it is  {Settings}");
         foreach (var (path, text) in Completions.All) Put(path, text, executable: false);
         foreach (var (path, text) in ManualPages.All(commands)) Put(path, text, executable: false);
@@ -56,6 +64,8 @@ internal sealed class Installation(TextWriter say)
         say.WriteLine("starting  the sentry");
         say.Flush();
         Run(Invoker, ["calm-sentry", "start"], "it is in place, but does not start");
+        // An init that still takes an earlier one for running does nothing; the script knows better, and says so.
+        Run(Script, ["start"], "it is in place, but does not start");
     }
 
     public void Remove(bool withDefinitions)
@@ -66,6 +76,7 @@ internal sealed class Installation(TextWriter say)
             say.WriteLine("stopping  all services, in order, then the sentry");
             say.Flush();
             Run(Script, ["stop"], "it does not stop");
+            Run(Invoker, ["calm-sentry", "stop"], "the host's init does not take it for stopped");
             File.Delete(Script);
             Run(Registrar, ["calm-sentry", "remove"], "cannot take it out of the host's boot");
             say.WriteLine($"removed   {Script}, and with it from the machine's boot");
@@ -143,6 +154,16 @@ internal sealed class Installation(TextWriter say)
         shutdown-within: 60 s
 
         """);
+
+    /// <summary>The settings as they are, but for the port.</summary>
+    private static string WithPort(string settings, int port)
+    {
+        var line = string.Create(CultureInfo.InvariantCulture, $"port: {port}");
+        return PortLine().IsMatch(settings) ? PortLine().Replace(settings, line) : $"{settings.TrimEnd()}\n{line}\n";
+    }
+
+    [GeneratedRegex("^port:.*$", RegexOptions.Multiline)]
+    private static partial Regex PortLine();
 
     private static string Read(string name)
     {

@@ -30,10 +30,11 @@ internal static class SentryRoutes
 
         api.MapPost("/sign-in-links", (Sessions sessions, SentrySelf self, HttpContext context) =>
             {
+                if (self.Console.Length == 0) return Problems.Of(409, "no-console", "No console", "This sentry serves no console; its logbook says why.", "calm logbook");
                 var (key, until) = sessions.NewLink(Caller.Of(context).Account);
                 return TypedResults.Json(new SignInLink($"{self.Console}sign-in?key={key}", until), ApiJson.Plain.SignInLink, statusCode: 201);
             })
-            .Produces<SignInLink>(201).WithSummary("A link that signs one browser in, once, within five minutes");
+            .Produces<SignInLink>(201).Produces<Problem>(409, "application/problem+json").WithSummary("A link that signs one browser in, once, within five minutes");
 
         api.MapPost("/sign-out", (Sessions sessions, HttpContext context) =>
             {
