@@ -212,7 +212,7 @@ test("a drill is looked at, played, and drawn as a time line; what others need i
   expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
 
   await bars.first().getByRole("link").click();
-  await expect(page.getByText("it has stayed up for 0 s")).toBeVisible();
+  await expect(page.getByRole("definition").filter({ hasText: "it has stayed up for 0 s" })).toBeVisible();
   await page.getByRole("button", { name: "Stop", exact: true }).click();
   await expect(page.getByText("board needs tide and is running; nothing was stopped.")).toBeVisible();
   await page.getByRole("button", { name: "Stop them too, in order" }).click();
