@@ -205,10 +205,10 @@ internal sealed partial class ServiceActor : IDisposable
         Arm();
         Publish();
         if (!forgotten) house.Store.Save(Definition.Name, Situation);
+        if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
         CheckWaiters();
         if (forgotten) return;
         if (before.Phase == Situation.Phase) return;
-        if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
         if (before.Phase == Phase.Running || Situation.Phase == Phase.Running) registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);
     }
 
