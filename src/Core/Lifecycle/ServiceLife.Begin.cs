@@ -186,9 +186,8 @@ public static partial class ServiceLife
             }
 
             Say("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It counts as a failed start and is wound down.");
-            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0, Run = run with { Failing = true } };
-            Enter(Phase.Stopping);
-            TakeStep();
+            After = After with { Run = run with { Failing = true } };
+            WindDownUnasked();
         }
 
         // Lost needs

@@ -219,9 +219,7 @@ public static partial class ServiceLife
             }
 
             Say("main-ended", $"The main process {OutcomeWords.Of(outcome)}; what is left of its tree is wound down.");
-            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0 };
-            Enter(Phase.Stopping);
-            TakeStep();
+            WindDownUnasked();
         }
 
         private void Ended(Outcome outcome)
@@ -352,6 +350,14 @@ public static partial class ServiceLife
             TakeStep();
         }
 
+        /// <summary>Nobody asked for this end: what follows it is recovery's to decide.</summary>
+        private void WindDownUnasked()
+        {
+            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0 };
+            Enter(Phase.Stopping);
+            TakeStep();
+        }
+
         private void TakeStep()
         {
             var run = After.Run!;
@@ -386,9 +392,7 @@ public static partial class ServiceLife
             }
 
             Say("not-detached", "None of the processes it left in the background could be told to be the program; they are wound down.");
-            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0 };
-            Enter(Phase.Stopping);
-            TakeStep();
+            WindDownUnasked();
         }
 
         private void Due()

@@ -16,6 +16,9 @@ public sealed record AccountGroup(string Name, uint Gid)
     /// <summary>The group's name, or its number where the host has no name for it.</summary>
     public static unsafe string NameOf(uint gid) => Find((entry, buffer, length, result) => Libc.getgrgid_r(gid, entry, buffer, length, result))?.Name ?? $"gid {gid}";
 
+    /// <summary>The ids of those groups that this host knows.</summary>
+    public static IReadOnlyList<uint> IdsOf(IEnumerable<string> names) => [.. names.Select(Named).OfType<AccountGroup>().Select(group => group.Gid)];
+
     private unsafe delegate int Query(Libc.Group* entry, byte* buffer, nuint length, Libc.Group** result);
 
     private static unsafe AccountGroup? Find(Query query)

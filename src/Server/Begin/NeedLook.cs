@@ -81,7 +81,7 @@ internal static class NeedLook
         if (!Path.Exists(need.Path)) return "it is not there";
         if (need.Mounted && !Mounts.IsMountPoint(need.Path)) return "nothing is mounted there";
         if (!need.Writable || Account.Named(definition.Account) is not { } account) return null;
-        var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid);
+        var groups = AccountGroup.IdsOf(definition.Identity.Groups);
         var errno = (await house.AsAccount.Ask(account, groups, [new('w', need.Path)], gone).ConfigureAwait(false))[0];
         return errno == 0 ? null : $"{definition.Account} may not write there ({Names.Errno(errno)})";
     }

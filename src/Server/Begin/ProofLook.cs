@@ -66,7 +66,7 @@ internal static class ProofLook
     private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, House house, CancellationToken gone)
     {
         if (Account.Named(definition.Account) is not { } account) return ($"there is no account {definition.Account}", "");
-        var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid);
+        var groups = AccountGroup.IdsOf(definition.Identity.Groups);
         var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, gone).ConfigureAwait(false);
         var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line ? $" ('{line}')" : "";
         return end switch

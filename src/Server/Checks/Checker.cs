@@ -65,7 +65,7 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
     private Subject SubjectOf(Definition definition)
     {
         var account = Account.Named(definition.Account);
-        var groups = definition.Identity.Groups.Select(AccountGroup.Named).OfType<AccountGroup>().Select(group => group.Gid).ToList();
+        var groups = AccountGroup.IdsOf(definition.Identity.Groups);
         var self = registry.Named(definition.Name);
         return new(definition, account, groups, self, [.. registry.All.Where(other => other != self)], house);
     }
