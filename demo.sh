@@ -9,10 +9,7 @@ set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 house=$PWD
 ./build.sh || exit 1
-if [ ! -x out/demo/fare-ledger ] || [ demo/fare-ledger/Ledger.cs -nt out/demo/fare-ledger ]; then
-  echo "demo: building the fare ledger"
-  dotnet publish demo/fare-ledger -c Release -o out/demo -v quiet || exit 1
-fi
+. tools/demo-programs.sh
 
 root=$(mktemp -d "${TMPDIR:-/tmp}/skerry.XXXXXX")
 srv=$root/srv
@@ -73,10 +70,11 @@ wrap_all() {
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/service.yaml"
   calm wrap "Departure board" --at boot --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,then=hold" \
     --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" --account "$(account_of board)" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" --memory "192 MiB" \
-    --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
+    --watch "http:http://127.0.0.1:$port/,text=Skerry Line,every=3s,patience=2,then=restart-by-force" --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
     calm wrap "Fare ledger" --at boot --proof "tcp:127.0.0.1:$((port + 1)),within=20s" --account "$(account_of ledger)" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo --priority "$ledger_priority" \
-      --notes "Books every ticket sold at the quay; writes its day file when asked to end." -- "$srv/fare-ledger/fare-ledger" day.book &&
-    calm wrap "Gate counter" --at boot-late --proof "output:^gate counter begins" --account "$(account_of gate)" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends 0 --tasks 10 \
+      --watch "tcp:127.0.0.1:$((port + 1)),every=5s" --wind-down "send:close-day\n,to=tcp 127.0.0.1:$((port + 2)),wait=150s" --wind-down "TERM 30s" \
+      --notes "Books every ticket sold at the quay; writes its day file when told to close the day." -- "$srv/fare-ledger/fare-ledger" day.book &&
+    calm wrap "Gate counter" --at boot-late --proof "output:^gate counter begins" --account "$(account_of gate)" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends "${GATE_HOLD:-4}" --retry-every 3min --tasks 10 \
       -- "$srv/gate-counter/count.sh" &&
     calm wrap --from "$srv/ticket-spooler/service.yaml" &&
     calm wrap "Berth relay" --at boot --need network,within=5s,then=go-ahead --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" --account "$(account_of relay)" --environment RELAY_PORT="$((port + 5))" \
@@ -114,6 +112,11 @@ Try in another terminal:
   calm account list
   calm output gate-counter --follow
   kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
+  kill -STOP \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9)   # it hangs: its watch finds it within seconds
+  calm why departure-board                        # and why not: calm why departure-board --at 12:30
+  calm runs gate-counter                          # how each run ended; --run N shows all that is kept of one
+  calm board                                      # what asks for you, live; the gate counter is held after four falls
+  calm release gate-counter
   kill -9 $(server); calm list                    # the service itself: its guard begins it again, the programs go on
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one

@@ -4,7 +4,7 @@
 #   ./test.sh unit …     only the parts named: format unit end-to-end console demo
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
-CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2" . tools/setup.sh || exit 1
+CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime" . tools/setup.sh || exit 1
 parts=${*:-format unit end-to-end console demo}
 passed=0 failed=0 skipped=0
 log=$(mktemp)
@@ -45,7 +45,7 @@ for part in $parts; do
       whole "TypeScript is formatted and clean" bash -c 'cd src/console && npx biome check .'
       ;;
     unit) xunit "core, contract, arrows" Unit ;;
-    end-to-end) xunit "the service through its client" EndToEnd ;;
+    end-to-end) . tools/demo-programs.sh; xunit "the service through its client" EndToEnd ;;
     console) console ;;
     demo) whole "the demo" timeout 300 ./demo.sh --once ;;
     *) echo "test: no part called $part; there are: format unit end-to-end console demo" >&2; exit 2 ;;

@@ -41,6 +41,9 @@ try
     await http.PutAsync("services/spew/secrets/SEAL", new StringContent("""{"value":"kelp-and-brine-4711"}"""));
     await Capture("output captured and searched for a secret to hide");
     await Check();
+    await Hang();
+    await Stop();
+    await Storm();
     await Many(quick ? 40 : 200);
     foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 }) await Prove(count);
 }
@@ -125,6 +128,96 @@ async Task Capture(string what)
     }
 
     Row(what, Median(floor), Median(ours), value => $"{value:0} MB/s");
+}
+
+// A program that keeps its number and does no work, to the watch that says so: against the beat that was set.
+async Task Hang()
+{
+    Progress("hang to noticed");
+    const int port = 7497;
+    var serve = $"use IO::Socket::INET; my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {port}, Listen => 9, ReuseAddr => 1) or die; while (my $c = $s->accept) {{ my $l = <$c>; print $c \"HTTP/1.0 200 OK\\r\\n\\r\\nopen\\n\" }}";
+    foreach (var (what, watch, beat) in new[]
+    {
+        ("http every 500 ms, two looks", $$"""[{"http":"http://127.0.0.1:{{port}}/","every":"500 ms","patience":"2","then":"tell"}]""", 1000.0),
+        ("stopped by a signal for 1 s", """[{"paused-for":"1 s","every":"500 ms","then":"tell"}]""", 1000.0),
+    })
+    {
+        await Wrap("hangs", 0, "/usr/bin/perl", ["-e", serve], $$"""{"proof":{"http":"http://127.0.0.1:{{port}}/"} }""");
+        await Change("hangs", $$"""{"watch":{{watch}}}""");
+        await http.PostAsync("services/hangs/start", null);
+        var ours = new List<double>();
+        for (var i = 0; i < (quick ? 2 : 10); i++)
+        {
+            await Task.Delay(1100 + (i * 37)); // not in step with the beat
+            var pid = await NewPid("hangs", 0);
+            var before = DateTimeOffset.UtcNow;
+            _ = kill(pid, 19);
+            LogEntry? said;
+            do said = (await http.GetFromJsonAsync("logbook?service=hangs&last=1", ApiJson.Default.IReadOnlyListLogEntry))!.FirstOrDefault(entry => entry.What == "unwell" && entry.At > before);
+            while (said is null);
+            ours.Add((said.At - before).TotalMilliseconds * 1e6);
+            _ = kill(pid, 18);
+            while ((await http.GetFromJsonAsync("services/hangs", ApiJson.Default.ServiceDetail))!.Health != "good") await Task.Delay(50);
+        }
+
+        Row($"hang to noticed: {what} (beside it: the time that was set)", beat * 1e6, Median(ours), Milliseconds);
+        await http.DeleteAsync("services/hangs");
+    }
+}
+
+// A stop with a program that obeys, against the program's own time to end.
+async Task Stop()
+{
+    Progress("stop");
+    const string obedient = "$SIG{TERM} = sub { select undef, undef, undef, 0.05; exit 0 }; $| = 1; print qq(ready\\n); sleep 1 while 1";
+    var (floor, ours) = (new List<double>(), new List<double>());
+    await Wrap("obeys", 0, "/usr/bin/perl", ["-e", obedient], """{"proof":{"output":"ready"}}""");
+    for (var i = 0; i < (quick ? 5 : 30); i++)
+    {
+        using var alone = Process.Start(new ProcessStartInfo("/usr/bin/perl", ["-e", obedient]) { RedirectStandardOutput = true })!;
+        await alone.StandardOutput.ReadLineAsync();
+        var clock = Stopwatch.GetTimestamp();
+        _ = kill(alone.Id, 15);
+        await alone.WaitForExitAsync();
+        floor.Add(Stopwatch.GetElapsedTime(clock).TotalMilliseconds * 1e6);
+        await http.PostAsync("services/obeys/start", null);
+        clock = Stopwatch.GetTimestamp();
+        await http.PostAsync("services/obeys/stop", null);
+        ours.Add(Stopwatch.GetElapsedTime(clock).TotalMilliseconds * 1e6);
+    }
+
+    Row("stop asked to answered, of a program that takes 50 ms to end (floor: kill and wait for the same program alone)", Median(floor), Median(ours), Milliseconds);
+    await http.DeleteAsync("services/obeys");
+}
+
+// Fifty programs that fall five hundred times a minute: how long calm list takes, against the same before the storm.
+async Task Storm()
+{
+    Progress("storm");
+    var storm = Path.Combine(root.FullName, "storm");
+    var names = Enumerable.Range(0, 50).Select(i => $"falls-{i}").ToList();
+    foreach (var name in names)
+    {
+        await Wrap(name, 1, "/bin/sh", ["-c", $"while [ ! -e {storm} ]; do sleep 1; done; sleep 4.9; exit 3"], """{"proof":{"up-for":"100 ms"}}""");
+        await Change(name, """{"recover":{"pause":{"grow":"1"}}}""");
+    }
+
+    await Task.WhenAll(names.Select(name => http.PostAsync($"services/{name}/start", null)));
+    double Slowest(int asked) => Enumerable.Range(0, asked).Select(_ => Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list")).Order().ElementAt((int)(asked * 0.99) - 1);
+    async Task<long> Runs() => (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Sum(view => view.Run ?? 0);
+    var idle = Slowest(quick ? 100 : 400);
+    await File.WriteAllTextAsync(storm, "");
+    var before = await Runs();
+    while (await Runs() < before + 100) await Task.Delay(100);
+    var memory = Pss(server.Id);
+    var (from, clock) = (await Runs(), Stopwatch.GetTimestamp());
+    var stormy = Slowest(quick ? 200 : 800);
+    while (await Runs() < from + (quick ? 100 : 500)) await Task.Delay(100);
+    var falls = await Runs() - from;
+    Row($"99th percentile of calm list, 50 services, under {falls / Stopwatch.GetElapsedTime(clock).TotalMinutes:0} falls a minute (beside it: the same while all run well)", idle, stormy, Milliseconds);
+    rows.Add($"| memory of the service after 100 such falls, and after {falls} more (Pss) | {memory / 1024:0.0} MB | {Pss(server.Id) / 1024:0.0} MB | {(Pss(server.Id) / memory).ToString("0.00", CultureInfo.InvariantCulture)} |");
+    await Task.WhenAll(names.Select(name => http.DeleteAsync($"services/{name}")));
+    File.Delete(storm);
 }
 
 // A whole check of a service: everything that is asked, among it three processes that are its account.

@@ -53,6 +53,7 @@ copy_is_found() {
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
 waited_for_ledger() { calm drill --last | sed -n '/^Begun/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
+mended_and_released() { calm adjust tide-reader --code 3=again -- /bin/sleep 600 && calm release tide-reader && is tide-reader state running; }
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
 play() {
@@ -80,7 +81,7 @@ play() {
     --environment RELAY_PASSWORD=kelp --with "$node" --for 2s -- "$srv/berth-relay/relay.js"
 
   step "Wrap six programs: registered is not running"
-  GATE_PATIENCE=4 came_true "six programs are wrapped" wrap_all
+  GATE_HOLD=0 GATE_PATIENCE=4 came_true "six programs are wrapped" wrap_all
   came_true "the fare ledger is registered, not running" is fare-ledger state stopped
   came_true "a name that is taken is refused, with exit code 1" ends_with_code 1 "already" calm wrap fare-ledger --account "$(account_of ledger)" -- /bin/true
   came_true "a program that is not there is refused, with exit code 1" ends_with_code 1 "There is no program at $srv/nothing" calm wrap trial --account "$(account_of ledger)" -- "$srv/nothing"
@@ -112,6 +113,23 @@ play() {
   came_true "with another pid ($before, then $after)" [ "$before" != "$after" ]
   came_true "and serves its page" page_has "Kobbvik"
 
+  step "Hang the departure board: it keeps its number and does nothing"
+  kill -STOP "$(field departure-board pid)"
+  came_true "its watch finds it, and it is begun again" reaches departure-board running 3
+  came_true "why says so, from the record" ends_with_code 0 "In a poor state: http://127.0.0.1:$port/ does not answer" calm why departure-board
+  came_true "and its page is served" page_has "Lundholm"
+  calm why departure-board
+
+  step "A program that always falls: given up for now, released by a person"
+  calm wrap tide-reader --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null
+  calm start tide-reader >/dev/null 2>&1
+  came_true "it is on hold after three falls" reaches tide-reader held 3
+  came_true "the board says that it asks for a person" ends_with_code 0 "1 service asks for you" calm board --once
+  came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-reader --run 3
+  came_true "mended and released, it runs" mended_and_released
+  calm runs tide-reader
+  calm unwrap tide-reader >/dev/null
+
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
   kill -9 "$(server)"
@@ -134,6 +152,7 @@ play() {
   step "Stop the fare ledger: its books are closed, nothing is lost"
   came_true "others need it, so it asks first, naming them" ends_with_code 1 "departure-board, ticket-spooler need fare-ledger and are running" calm stop "Fare ledger"
   calm stop "Fare ledger" --with-dependents
+  came_true "it was told over TCP to close its day, and that did it" ends_with_code 0 "'close-day' to tcp 127.0.0.1:$((port + 2)): it said 'closing'" calm runs fare-ledger --run 2
   came_true "a circle of needs is refused with its path" ends_with_code 1 "fare-ledger needs departure-board needs fare-ledger" calm adjust fare-ledger --need service:departure-board
   came_true "all three sales are in the day file" [ "$(wc -l <"$srv/fare-ledger/day.book")" = 3 ]
 

@@ -15,8 +15,8 @@ internal static class Program
         var root = new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
         {
             Common.Root,
-            CheckCommand.Make(program), RehearseCommand.Make(program), WrapCommand.Make(program), AdjustCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(), DrillCommand.Make(), HostCommand.Make(),
-            LookCommands.List(), LookCommands.Show(), LookCommands.Output(), LookCommands.Logbook(), AccountCommands.Make(), SecretCommands.Make(), OpenCommand.Make(),
+            CheckCommand.Make(program), RehearseCommand.Make(program), WrapCommand.Make(program), AdjustCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(), WhyCommands.Release(), DrillCommand.Make(), HostCommand.Make(),
+            LookCommands.List(), LookCommands.Show(), WhyCommands.Why(), WhyCommands.Runs(), WhyCommands.Board(), LookCommands.Output(), LookCommands.Logbook(), AccountCommands.Make(), SecretCommands.Make(), OpenCommand.Make(),
         };
         if (own.Length == 0)
         {

@@ -29,7 +29,7 @@ internal static unsafe class Enter
 
         byte* program = null, directory = null;
         long uid = -1, gid = -1, mask = -1, nice = 0, disk = -1, openFiles = 0;
-        bool noMoreRights = false, someProcessors = false;
+        bool noMoreRights = false, someProcessors = false, terminal = false;
         int arguments = 0, variables = 0, groupCount = 0;
         var processors = stackalloc byte[128];
         new Span<byte>(processors, 128).Clear();
@@ -47,6 +47,7 @@ internal static unsafe class Enter
             else if (field.Is(LaunchField.Disk)) disk = Number(field.Value);
             else if (field.Is(LaunchField.OpenFiles)) openFiles = Number(field.Value);
             else if (field.Is(LaunchField.NoMoreRights)) noMoreRights = true;
+            else if (field.Is(LaunchField.Terminal)) terminal = true;
             else if (field.Is(LaunchField.Join)) Join(body + field.Offset);
             else if (field.Is(LaunchField.Processor) && Number(field.Value) is >= 0 and < 1024 and var processor)
             {
@@ -68,6 +69,7 @@ internal static unsafe class Enter
 
         if (setsid() < 0) Fail(LaunchStep.Session);
         if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0) Fail(LaunchStep.Streams);
+        if (terminal && !Terminal.Control(0)) Fail(LaunchStep.Terminal);
         // All of these are per thread in the kernel, and only the thread that executes counts.
         if (nice != 0 && setpriority(PRIO_PROCESS, 0, (int)nice) < 0) Fail(LaunchStep.Priority);
         if (disk >= 0 && syscall(Arm ? SYS_ioprio_set_arm64 : SYS_ioprio_set_x64, IOPRIO_WHO_PROCESS, 0, (nint)disk) < 0) Fail(LaunchStep.Priority);

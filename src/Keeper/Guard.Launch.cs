@@ -19,6 +19,8 @@ internal sealed unsafe partial class Guard
             group = outOfMemory = null;
             byte[][] hidden = [];
             long uid = -1;
+            var keepInput = false;
+            atTerminal = false;
             foreach (var field in new Fields(body))
             {
                 if (field.Is(LaunchField.Place)) place = order + field.Offset;
@@ -27,6 +29,8 @@ internal sealed unsafe partial class Guard
                 else if (field.Is(LaunchField.ControlGroup)) group = Keep(ref keptGroup, field.Value);
                 else if (field.Is(LaunchField.OutOfMemory)) outOfMemory = Keep(ref keptOutOfMemory, field.Value);
                 else if (field.Is(LaunchField.Hide)) hidden = [.. hidden, field.Value.ToArray()];
+                else if (field.Is(LaunchField.KeepInput)) keepInput = true;
+                else if (field.Is(LaunchField.Terminal)) atTerminal = true;
                 else if (field.Is(LaunchField.UserId)) uid = Message.Number(body, LaunchField.UserId, -1);
             }
 
@@ -41,25 +45,48 @@ internal sealed unsafe partial class Guard
             oomBefore = Tree.OutOfMemory(outOfMemory);
             if (outputPath is null || spec < 0) NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
             else if (!output.Open(outputPath, hidden) || !error.Open(errorPath is null ? outputPath : errorPath, hidden)) NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
-            else Clone(spec, uid);
+            else Clone(spec, uid, keepInput);
             if (spec >= 0) _ = close(spec);
         }
     }
 
-    private void Clone(int spec, long uid)
+    /// <summary>The ends of the streams: the program's, and ours.</summary>
+    private struct Streams
     {
-        int* outPipe = stackalloc int[2], errorPipe = stackalloc int[2], status = stackalloc int[2];
-        // Ends for the child are made without close-on-exec: this process executes nothing else.
-        if (pipe2(outPipe, 0) < 0 || pipe2(errorPipe, 0) < 0 || pipe2(status, 0) < 0)
+        public int TheirInput, TheirOutput, TheirError, OurInput, OurOutput, OurError;
+    }
+
+    /// <summary>Ends for the child are made without close-on-exec: this process executes nothing else.</summary>
+    private bool OpenStreams(bool keepInput, out Streams streams)
+    {
+        streams = new Streams { OurInput = -1, OurError = -1 };
+        if (atTerminal)
         {
-            NeverLaunched(LaunchStep.Streams, Marshal.GetLastSystemError());
+            if (!Terminal.Open(out var master, out var slave)) return false;
+            streams = new Streams { TheirInput = slave, TheirOutput = slave, TheirError = slave, OurInput = master, OurOutput = master, OurError = -1 };
+            return true;
+        }
+
+        int* ends = stackalloc int[6];
+        if (pipe2(ends, 0) < 0 || pipe2(ends + 2, 0) < 0 || (keepInput && pipe2(ends + 4, 0) < 0)) return false;
+        (streams.OurOutput, streams.TheirOutput, streams.OurError, streams.TheirError) = (ends[0], ends[1], ends[2], ends[3]);
+        if (keepInput) (streams.TheirInput, streams.OurInput) = (ends[4], ends[5]);
+        else fixed (byte* nothing = "/dev/null"u8) streams.TheirInput = open(nothing, O_RDONLY, 0);
+        return true;
+    }
+
+    private void Clone(int spec, long uid, bool keepInput)
+    {
+        var status = stackalloc int[2];
+        if (!OpenStreams(keepInput, out var streams) || pipe2(status, 0) < 0)
+        {
+            NeverLaunched(atTerminal ? LaunchStep.Terminal : LaunchStep.Streams, Marshal.GetLastSystemError());
             return;
         }
 
-        int input;
-        fixed (byte* nothing = "/dev/null"u8) input = open(nothing, O_RDONLY, 0);
-        foreach (var ours in (ReadOnlySpan<int>)[outPipe[0], errorPipe[0], status[0]])
+        foreach (var ours in (ReadOnlySpan<int>)[streams.OurInput, streams.OurOutput, streams.OurError, status[0]])
         {
+            if (ours < 0) continue;
             _ = fcntl(ours, F_SETFD, FD_CLOEXEC);
             _ = fcntl(ours, F_SETFL, O_NONBLOCK);
         }
@@ -67,8 +94,8 @@ internal sealed unsafe partial class Guard
         if (uid >= 0)
         {
             // So that the account may open /dev/stdout and /dev/stderr anew.
-            _ = fchown(outPipe[1], (uint)uid, uint.MaxValue);
-            _ = fchown(errorPipe[1], (uint)uid, uint.MaxValue);
+            _ = fchown(streams.TheirOutput, (uint)uid, uint.MaxValue);
+            if (!atTerminal) _ = fchown(streams.TheirError, (uint)uid, uint.MaxValue);
         }
 
         var groupFd = group is null ? -1 : Tree.OpenGroup(group);
@@ -87,7 +114,7 @@ internal sealed unsafe partial class Guard
         {
             argv[0] = name;
             argv[1] = mode;
-            ReadOnlySpan<int> handed = [spec, status[1], input, outPipe[1], errorPipe[1]];
+            ReadOnlySpan<int> handed = [spec, status[1], streams.TheirInput, streams.TheirOutput, streams.TheirError];
             for (var i = 0; i < handed.Length; i++)
             {
                 argv[i + 2] = text + (i * 16);
@@ -112,13 +139,18 @@ internal sealed unsafe partial class Guard
         }
 
         var errno = Marshal.GetLastSystemError();
-        _ = close(input);
-        _ = close(outPipe[1]);
-        _ = close(errorPipe[1]);
+        _ = close(streams.TheirOutput);
+        if (!atTerminal)
+        {
+            _ = close(streams.TheirInput);
+            _ = close(streams.TheirError);
+        }
+
         _ = close(status[1]);
         if (groupFd >= 0) _ = close(groupFd);
-        fds[Output] = outPipe[0];
-        fds[Error] = errorPipe[0];
+        input = streams.OurInput;
+        fds[Output] = streams.OurOutput;
+        fds[Error] = streams.OurError;
         fds[Status] = status[0];
         if (main < 0)
         {
@@ -154,9 +186,7 @@ internal sealed unsafe partial class Guard
     private void NeverLaunched(LaunchStep step, int errno)
     {
         phase = Phase.Idle;
-        for (var i = Output; i <= Status; i++) Close(i);
-        output.Close();
-        error.Close();
+        CloseStreams();
         if (group is not null) _ = rmdir(group);
         End(News(KeeperWord.NeverLaunched).With("step", (int)step).With("errno", errno));
     }

@@ -22,7 +22,8 @@ internal sealed unsafe partial class Guard
     private long run;
     private int main, mainStatus;
     private bool mainGone, ending, stuckSaid;
-    private int lockFile = -1;
+    private int lockFile = -1, input = -1;
+    private bool atTerminal;
     private byte* group, outOfMemory;
     private long peakKib, cpuMicroseconds, oomBefore;
 
@@ -133,10 +134,46 @@ internal sealed unsafe partial class Guard
             case KeeperWord.Follow when phase == Phase.Ending:
                 Follow((int)Message.Number(body, "pid"));
                 break;
+            case KeeperWord.Input when phase != Phase.Idle:
+                Type(TextOf(body));
+                break;
+            case KeeperWord.CloseInput when phase != Phase.Idle:
+                if (atTerminal) Type("\u0004"u8);
+                else CloseInput(answer: true);
+                break;
             case KeeperWord.Leave when phase == Phase.Idle:
                 Close(Server);
                 break;
         }
+    }
+
+    // Input
+
+    /// <summary>Never waits: what a program does not read for itself cannot be forced on it.</summary>
+    private void Type(ReadOnlySpan<byte> text)
+    {
+        var errno = EBADF;
+        if (input >= 0)
+        {
+            fixed (byte* pointer = text) errno = write(input, pointer, text.Length) == text.Length ? 0 : Marshal.GetLastSystemError();
+        }
+
+        Say(News(KeeperWord.InputTaken).With("errno", errno));
+    }
+
+    private static ReadOnlySpan<byte> TextOf(ReadOnlySpan<byte> body)
+    {
+        foreach (var field in new Fields(body))
+            if (field.Is("text")) return field.Value;
+        return [];
+    }
+
+    private void CloseInput(bool answer)
+    {
+        var errno = input >= 0 ? 0 : EBADF;
+        if (input >= 0 && !atTerminal) _ = close(input); // a terminal's is closed with its output
+        input = -1;
+        if (answer) Say(News(KeeperWord.InputTaken).With("errno", errno));
     }
 
     // Ends
@@ -203,9 +240,7 @@ internal sealed unsafe partial class Guard
     {
         phase = Phase.Idle;
         var unwritten = output.Drain(fds[Output]) + error.Drain(fds[Error]);
-        for (var i = Output; i <= Status; i++) Close(i);
-        output.Close();
-        error.Close();
+        CloseStreams();
         var oom = Tree.OutOfMemory(outOfMemory) - oomBefore;
         if (group is not null) _ = rmdir(group);
         End(News(KeeperWord.TreeEnded).With("status", mainStatus).With("ended-ms", Now())
@@ -243,6 +278,14 @@ internal sealed unsafe partial class Guard
         var bytes = message.ToBytes().Span;
         fixed (byte* pointer = bytes)
             if (send(fds[Server], pointer, bytes.Length, MSG_NOSIGNAL) != bytes.Length) Close(Server);
+    }
+
+    private void CloseStreams()
+    {
+        CloseInput(answer: false);
+        for (var i = Output; i <= Status; i++) Close(i);
+        output.Close();
+        error.Close();
     }
 
     private void Close(int which)

@@ -83,6 +83,7 @@ internal static partial class Serve
 
                 Announce(app, places);
                 using var guard = GuardWatch.Begin(app.Services.GetRequiredService<House>(), Path.Combine(AppContext.BaseDirectory, "calm-keeper"));
+                using var upkeep = new Upkeep(app.Services.GetRequiredService<House>(), app.Services.GetRequiredService<Registry>());
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 app.Services.GetRequiredService<House>().CleanUp();
             }
@@ -147,7 +148,7 @@ internal static partial class Serve
             document.Servers?.Clear();
             return Task.CompletedTask;
         }));
-        var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System);
+        var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System) { ShutdownWithin = settings.ShutdownWithin };
         builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
             .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock))
             .AddSingleton(settings).AddSingleton<DrillRoom>().AddSingleton<Checker>().AddSingleton<RehearsalRoom>();

@@ -35,6 +35,22 @@ internal static class Schema
         ALTER TABLE run ADD COLUMN output_from INTEGER;
         CREATE TABLE beginning (began INTEGER PRIMARY KEY, kind TEXT NOT NULL, report TEXT NOT NULL) STRICT;
         """,
+        """
+        ALTER TABLE run ADD COLUMN begun_by TEXT;
+        ALTER TABLE run ADD COLUMN ended_by TEXT;
+        ALTER TABLE run ADD COLUMN bad INTEGER;
+        ALTER TABLE run ADD COLUMN well INTEGER;
+        ALTER TABLE run ADD COLUMN forced INTEGER;
+        ALTER TABLE run ADD COLUMN output_to INTEGER;
+        ALTER TABLE run ADD COLUMN origin TEXT;
+        ALTER TABLE run ADD COLUMN steps TEXT;
+        ALTER TABLE run ADD COLUMN evidence TEXT;
+        ALTER TABLE logbook ADD COLUMN tells INTEGER;
+        CREATE TABLE moment (id INTEGER PRIMARY KEY, service TEXT NOT NULL, at INTEGER NOT NULL, state TEXT NOT NULL, health TEXT NOT NULL, time TEXT NOT NULL, why TEXT NOT NULL, next TEXT NOT NULL) STRICT;
+        CREATE INDEX logbook_tells ON logbook (id) WHERE tells = 1;
+        CREATE INDEX run_well ON run (service, number) WHERE well = 1;
+        CREATE INDEX moment_service ON moment (service, at);
+        """,
     ];
 
     public static void Bring(SqliteConnection connection)

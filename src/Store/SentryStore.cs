@@ -10,7 +10,7 @@ namespace CalmSentry.Store;
 /// takes everything in the order it was given and commits what has gathered in one transaction; readers have their own
 /// connections (write-ahead log). What a person asked is awaited with <see cref="Flush"/>; the rest never waits for a disk.
 /// </summary>
-public sealed class SentryStore : IAsyncDisposable
+public sealed partial class SentryStore : IAsyncDisposable
 {
     /// <summary>How long what nobody waits for may gather before it is committed.</summary>
     private static readonly TimeSpan Linger = TimeSpan.FromMilliseconds(20);
@@ -74,6 +74,7 @@ public sealed class SentryStore : IAsyncDisposable
         Enqueue("DELETE FROM secret WHERE service = $0", name);
         Enqueue("DELETE FROM rehearsal WHERE service = $0", name);
         Enqueue("DELETE FROM run WHERE service = $0", name);
+        Enqueue("DELETE FROM moment WHERE service = $0", name);
         Enqueue("DELETE FROM revision WHERE service = $0", name);
         Enqueue("DELETE FROM service WHERE name = $0", name);
     }
@@ -81,60 +82,31 @@ public sealed class SentryStore : IAsyncDisposable
     public void Save(string name, Situation situation) =>
         Enqueue("UPDATE service SET situation = $1 WHERE name = $0", name, JsonSerializer.Serialize(situation, StoreJson.Default.Situation));
 
-    // Runs
-
-    /// <param name="outputFrom">Where this run's output begins in the output file, in bytes.</param>
-    public void RunBegan(string service, LiveRun run, int revision, long outputFrom) => Enqueue(
-        "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from) VALUES ($0, $1, $2, $3, $4, $5, $6)",
-        service, run.Number, Words.Of(run.Cause), Micros(run.Began), revision, Micros(run.Wanted), outputFrom);
-
-    public void RunProven(string service, long run, DateTimeOffset at, string? proof) =>
-        Enqueue("UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1", service, run, Micros(at), proof);
-
-    public long OutputFrom(string service, long run) => Read("SELECT coalesce(output_from, 0) FROM run WHERE service = $0 AND number = $1", row => row.GetInt64(0), service, run).FirstOrDefault();
-
-    /// <summary>Median time from launch to proof of the latest twenty runs that were proven; null before the first.</summary>
-    public TimeSpan? UsualStart(string service) => Median(
-        "SELECT proven - launched FROM run WHERE service = $0 AND proven IS NOT NULL AND launched IS NOT NULL ORDER BY number DESC LIMIT 20", service);
-
-    /// <summary>Median time a stop took, of the latest twenty; null before the first.</summary>
-    public TimeSpan? UsualStop(string service) => Median("SELECT stop_us FROM run WHERE service = $0 AND stop_us IS NOT NULL ORDER BY number DESC LIMIT 20", service);
-
-    public void RunLaunched(string service, long run, int pid, DateTimeOffset at) =>
-        Enqueue("UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1", service, run, pid, Micros(at));
-
-    public void RunEnded(string service, long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds, TimeSpan? stopping) => Enqueue(
-        "UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9 WHERE service = $0 AND number = $1",
-        service, run, Micros(at), Words.Of(outcome.Kind), outcome.Code, outcome.Core ? 1 : 0, outcome.Detail, peakKib, cpuMicroseconds, stopping is { } took ? took.Ticks / 10 : null);
-
-    /// <summary>The latest runs of a service, newest first.</summary>
-    public IReadOnlyList<StoredRun> Runs(string service, int last) => Read(
-        "SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted, proven, proof FROM run WHERE service = $0 ORDER BY number DESC LIMIT $1",
-        row => new StoredRun(
-            row.GetInt64(0), row.GetString(1), Time(row.GetInt64(2)), TimeOrNull(row, 3), TimeOrNull(row, 4), row.IsDBNull(5) ? null : row.GetInt32(5),
-            row.IsDBNull(6) ? null : new Outcome(Words.Kind(row.GetString(6)), row.GetInt32(7), row.GetInt32(8) != 0, row.IsDBNull(9) ? null : row.GetString(9)),
-            row.IsDBNull(10) ? null : row.GetInt64(10), row.IsDBNull(11) ? null : row.GetInt64(11), TimeOrNull(row, 12), TimeOrNull(row, 13), row.IsDBNull(14) ? null : row.GetString(14)),
-        service, last);
-
     // Logbook
 
-    public long Log(DateTimeOffset at, string? service, string what, string text, string? by)
+    public long Log(DateTimeOffset at, string? service, string what, string text, string? by, bool tells = false)
     {
         var id = Interlocked.Increment(ref lastLogId);
-        Enqueue("INSERT INTO logbook (id, at, service, what, text, by) VALUES ($0, $1, $2, $3, $4, $5)", id, Micros(at), service, what, text, by);
+        Enqueue("INSERT INTO logbook (id, at, service, what, text, by, tells) VALUES ($0, $1, $2, $3, $4, $5, $6)", id, Micros(at), service, what, text, by, tells ? 1 : 0);
         return id;
     }
 
     /// <summary>The latest entries, oldest first; of one service, or of all.</summary>
-    public IReadOnlyList<T> Logbook<T>(string? service, int last, Func<long, DateTimeOffset, string?, string, string, string?, T> make) =>
+    /// <param name="until">None later than this; null: all.</param>
+    public IReadOnlyList<T> Logbook<T>(string? service, int last, Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make, DateTimeOffset? until = null) =>
     [
         .. Read(
             service is null
-                ? "SELECT id, at, service, what, text, by FROM logbook ORDER BY id DESC LIMIT $1"
-                : "SELECT id, at, service, what, text, by FROM logbook WHERE service = $0 ORDER BY id DESC LIMIT $1",
-            row => make(row.GetInt64(0), Time(row.GetInt64(1)), row.IsDBNull(2) ? null : row.GetString(2), row.GetString(3), row.GetString(4), row.IsDBNull(5) ? null : row.GetString(5)),
-            service, last).AsEnumerable().Reverse(),
+                ? "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE at <= $2 ORDER BY id DESC LIMIT $1"
+                : "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE service = $0 AND at <= $2 ORDER BY id DESC LIMIT $1",
+            row => make(row.GetInt64(0), Time(row.GetInt64(1)), row.IsDBNull(2) ? null : row.GetString(2), row.GetString(3), row.GetString(4), row.IsDBNull(5) ? null : row.GetString(5), row.GetInt64(6) != 0),
+            service, last, Micros(until ?? DateTimeOffset.MaxValue)).AsEnumerable().Reverse(),
     ];
+
+    /// <summary>The latest entries somebody was to hear of, newest first.</summary>
+    public IReadOnlyList<T> ToldEntries<T>(int last, Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make) => Read(
+        "SELECT id, at, service, what, text, by FROM logbook WHERE tells = 1 ORDER BY id DESC LIMIT $0",
+        row => make(row.GetInt64(0), Time(row.GetInt64(1)), TextOrNull(row, 2), row.GetString(3), row.GetString(4), TextOrNull(row, 5), true), last);
 
     // Secrets: sealed before they come here
 
@@ -320,6 +292,10 @@ public sealed class SentryStore : IAsyncDisposable
     private static long Micros(DateTimeOffset time) => (time.UtcTicks - DateTimeOffset.UnixEpoch.UtcTicks) / 10;
 
     private static DateTimeOffset Time(long microseconds) => DateTimeOffset.UnixEpoch.AddTicks(microseconds * 10);
+
+    private static string? TextOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : row.GetString(column);
+
+    private static long? NumberOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : row.GetInt64(column);
 
     private static DateTimeOffset? TimeOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : Time(row.GetInt64(column));
 }

@@ -1,5 +1,8 @@
+using System.Collections.Immutable;
 using System.Text.Json.Serialization;
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Recovery;
 
 namespace CalmSentry.Store;
 
@@ -8,7 +11,26 @@ public sealed record StoredService(string Name, int Revision, string Document, S
 
 public sealed record StoredRun(
     long Number, string Cause, DateTimeOffset Began, DateTimeOffset? Launched, DateTimeOffset? Ended, int? Pid, Outcome? Outcome, long? PeakKib, long? CpuMicroseconds,
-    DateTimeOffset? Wanted, DateTimeOffset? Proven, string? Proof);
+    DateTimeOffset? Wanted, DateTimeOffset? Proven, string? Proof, string? BegunBy, string? EndedBy, bool Bad, bool Forced, long? OutputBytes,
+    TimeSpan? Stopping, ImmutableArray<StepTaken> Steps, FallEvidence? Evidence);
+
+/// <summary>How a run ended, with all that is kept of it.</summary>
+/// <param name="By">Who or what ended it.</param>
+/// <param name="OutputTo">Where its output ends in the output file, in bytes.</param>
+/// <param name="Stopping">Of a run that was stopped: how long that took.</param>
+/// <param name="Well">It was proven, and did not end badly or was up for a steady time.</param>
+public sealed record RunEnding(Outcome Outcome, DateTimeOffset At, string? By, long? PeakKib = null, long? CpuMicroseconds = null, long? OutputTo = null, TimeSpan? Stopping = null, LastEnd? End = null, bool Well = false);
+
+/// <summary>A moment at which a service turned: another state, another health, or its time counts otherwise.</summary>
+/// <param name="Why">The explanation as it was given then.</param>
+/// <param name="Next">What was to come then, one a line.</param>
+public sealed record StoredMoment(DateTimeOffset At, string State, string Health, ServiceTime Time, string Why, string Next);
+
+/// <summary>How an earlier stop of a service went.</summary>
+/// <param name="Took">From the word to stop to the end of its tree.</param>
+/// <param name="Forced">The steps did not suffice.</param>
+/// <param name="Revision">Of the definition it went by.</param>
+public readonly record struct StoredStop(TimeSpan Took, bool Forced, int Revision);
 
 public sealed record StoredAccount(string Name, bool Permitted, bool Made);
 
@@ -22,4 +44,7 @@ public sealed record StoredRehearsal(long PeakBytes, IReadOnlyList<int> TcpPorts
 
 [JsonSourceGenerationOptions(UseStringEnumConverter = true)]
 [JsonSerializable(typeof(Situation))]
+[JsonSerializable(typeof(ImmutableArray<StepTaken>))]
+[JsonSerializable(typeof(FallEvidence))]
+[JsonSerializable(typeof(RunOrigin))]
 internal sealed partial class StoreJson : JsonSerializerContext;

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Store;
@@ -19,9 +20,19 @@ public static class Words
         OutcomeKind.Signalled => "signalled",
         OutcomeKind.NeverLaunched => "never-launched",
         OutcomeKind.NotProven => "not-proven",
+        OutcomeKind.Unwell => "unwell",
         OutcomeKind.KeeperLost => "keeper-lost",
         _ => "machine-lost",
     };
 
     public static OutcomeKind Kind(string word) => Enum.GetValues<OutcomeKind>().First(kind => Of(kind) == word);
+
+    public static string Of(ServiceTime time) => time switch
+    {
+        Core.Availability.ServiceTime.Up => "up",
+        Core.Availability.ServiceTime.Fallen => "fallen",
+        _ => "planned",
+    };
+
+    public static ServiceTime ServiceTime(string word) => Enum.GetValues<ServiceTime>().First(time => Of(time) == word);
 }

@@ -226,7 +226,11 @@ public sealed class Sentry : IAsyncDisposable
 
     public static bool Lives(int pid) => Directory.Exists($"/proc/{pid}") && !Read($"/proc/{pid}/stat").Contains(") Z ", StringComparison.Ordinal);
 
-    public static void Kill(int pid, string signal = "KILL") => Process.Start("kill", ["-" + signal, $"{pid}"]).WaitForExit();
+    public static void Kill(int pid, string signal = "KILL")
+    {
+        Assert.True(pid > 0, "a process to be ended has a number: 0 would be the tests themselves");
+        Process.Start("kill", ["-" + signal, $"{pid}"]).WaitForExit();
+    }
 
     /// <summary>A TCP port nobody has now.</summary>
     public static int FreePort()

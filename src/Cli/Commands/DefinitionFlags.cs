@@ -34,13 +34,18 @@ internal sealed class DefinitionFlags
     private readonly Option<string?> recover = new("--recover") { Description = "After which ends it is begun again: failure | any-end | never (default: failure)" };
     private readonly Option<string?> pause = new("--pause") { Description = "Pause before the first try, such as 1s; each next one is twice as long, up to 1 min (default: 1 s)" };
     private readonly Option<string?> holdEnds = new("--hold-ends") { Description = "Bad ends within 10 min that put it on hold; 0: never (default: 5)" };
-    private readonly Option<string[]> windDown = new("--wind-down") { Description = "A step of its clean stop, such as 'TERM 10s'; may be given again (default: TERM 10s)" };
+    private readonly Option<string?> holdWithin = new("--hold-within") { Description = "The time those bad ends must fall within (default: 10 min)" };
+    private readonly Option<string?> retryEvery = new("--retry-every") { Description = "While on hold, it is tried again by itself so often, such as 30min (default: never)" };
+    private readonly Option<string[]> code = new("--code") { Description = "What follows an exit code or signal: 0=done, 3=hold, 75=again, 7=again-at-once, SEGV=stop-dependents. May be given again" };
+    private readonly Option<string[]> watch = new("--watch") { Description = WatchFlags.WatchHelp };
+    private readonly Option<string[]> windDown = new("--wind-down") { Description = WatchFlags.StepHelp };
+    private readonly Option<string?> terminal = new("--terminal") { Description = "true: it runs at a terminal of its own, where its wind-down can press a key (default: false)" };
     private readonly Option<string[]> accept = new("--accept") { Description = "Overrule a blocking finding by its code; kept with the definition" };
 
     public IEnumerable<Option> All =>
     [
         title, notes, kind, with, directory, environment, secret, pidFile, stop, account, group, umask, moreRights, priority, disk, processors, memory, cpu, openFiles, tasks,
-        at, atLatest, need, proof, recover, pause, holdEnds, windDown, accept,
+        at, atLatest, need, proof, watch, recover, pause, holdEnds, holdWithin, retryEvery, code, windDown, terminal, accept,
     ];
 
     /// <summary>Codes of findings to be overruled, as a call takes them.</summary>
@@ -75,6 +80,7 @@ internal sealed class DefinitionFlags
                 ["environment"] = Compact(new JsonObject(variables.Select(pair => KeyValuePair.Create(pair.Key, (JsonNode?)pair.Value)))),
                 ["secrets"] = parsed.GetValue(secret) is { Length: > 0 } secrets ? new JsonArray([.. secrets.Select(Secret)]) : null,
                 ["pid-file"] = parsed.GetValue(pidFile) is { } file ? Path.GetFullPath(file) : null,
+                ["terminal"] = parsed.GetValue(terminal),
                 ["stop"] = parsed.GetValue(stop) is { Length: > 0 } words ? Texts([Find(words[0]), .. words[1..]]) : null,
             }),
             ["identity"] = Compact(new JsonObject
@@ -101,13 +107,15 @@ internal sealed class DefinitionFlags
                 ["needs"] = parsed.GetValue(need) is { Length: > 0 } needs ? new JsonArray([.. needs.Select(BeginFlags.Need)]) : null,
                 ["proof"] = parsed.GetValue(proof) is { } shown ? BeginFlags.Proof(shown) : null,
             }),
+            ["watch"] = parsed.GetValue(watch) is { Length: > 0 } watches ? new JsonArray([.. watches.Select(WatchFlags.Watch)]) : null,
             ["recover"] = Compact(new JsonObject
             {
                 ["after"] = parsed.GetValue(recover),
                 ["pause"] = Compact(new JsonObject { ["first"] = parsed.GetValue(pause) }),
-                ["hold"] = Compact(new JsonObject { ["ends"] = parsed.GetValue(holdEnds) }),
+                ["hold"] = Compact(new JsonObject { ["ends"] = parsed.GetValue(holdEnds), ["within"] = parsed.GetValue(holdWithin), ["retry-every"] = parsed.GetValue(retryEvery) }),
+                ["codes"] = parsed.GetValue(code) is { Length: > 0 } given ? new JsonObject(given.Select(WatchFlags.Code)) : null,
             }),
-            ["wind-down"] = parsed.GetValue(windDown) is { Length: > 0 } steps ? new JsonArray([.. steps.Select(Step)]) : null,
+            ["wind-down"] = parsed.GetValue(windDown) is { Length: > 0 } steps ? new JsonArray([.. steps.Select(WatchFlags.Step)]) : null,
             ["accept"] = parsed.GetValue(accept) is { Length: > 0 } codes ? Texts(codes) : null,
         }) ?? [];
     }
@@ -135,12 +143,4 @@ internal sealed class DefinitionFlags
     }
 
     private static JsonNode Secret(string text) => text.EndsWith(":file", StringComparison.Ordinal) ? new JsonObject { ["key"] = text[..^5], ["as"] = "file" } : text;
-
-    private static JsonNode Step(string text)
-    {
-        var parts = text.Split(' ', 2, StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
-        var step = new JsonObject { ["signal"] = parts.Length > 0 ? parts[0] : "" };
-        if (parts.Length > 1) step["wait"] = parts[1];
-        return step;
-    }
 }

@@ -48,7 +48,7 @@ internal static class LookCommands
     /// <summary>0: asks for a person. 1: on its way. 2: quiet.</summary>
     private static int Urgency(ServiceView view) => view switch
     {
-        { State: "held" } or { Health: "poor" } => 0,
+        { Asks: not null } or { Health: "poor" } => 0,
         { State: "waiting" or "starting" or "stopping" } => 1,
         _ => 2,
     };
@@ -74,7 +74,12 @@ internal static class LookCommands
         Console.WriteLine($"{service.Title} ({service.Name} on {service.Host})");
         Console.WriteLine(service.Why);
         Console.WriteLine();
-        Row("state", $"{service.State}, health {service.Health}, since {Lengths.At(service.Since)}");
+        Row("state", $"{service.State} since {Lengths.At(service.Since)}");
+        Row("health", $"{service.Health}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: {service.HealthWhy}");
+        if (service.Asks is { } asks) Row("asks for you", asks);
+        foreach (var watch in service.Watches)
+            Row("watch", $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; if not: {watch.Then}{(watch.Implied ? "  (default)" : "")}");
+        Row("clean stop", $"waits {Lengths.Of(TimeSpan.FromMilliseconds(service.WindDownMs))} in all{(service.UsualStopMs is { } took ? $"; its stops usually take {Lengths.Exactly(took)}" : "")}");
         if (service.Pid is { } pid) Row("pid", $"{pid}, run {service.Run}, up {Lengths.Of(DateTimeOffset.UtcNow - (service.UpSince ?? service.Since))}, {service.Restarts} restarts");
         Row("begins at", service.At switch { "boot" => "boot, before anyone logs in", "boot-late" => "boot, after all else that begins with it", "never" => "never: every start is refused", _ => "request: not by itself" });
         foreach (var wait in service.WaitsFor ?? [])
@@ -105,15 +110,7 @@ internal static class LookCommands
         foreach (var secret in service.Secrets) Row(secret.Key, (secret.HasValue ? "sealed" : "no value yet") + (secret.Used ? "" : ", not asked for by the definition"), width);
         if (service.Runs.Count == 0) return;
         Console.WriteLine("\nLatest runs:");
-        Table.Write(
-            ["RUN", "BEGAN", "BY", "LASTED", "PEAK MEMORY", "CPU", "ENDED"],
-            [.. service.Runs.Select(run => new[]
-            {
-                Text(run.Run), Lengths.At(run.Began), run.Cause, run.Ended is { } end ? Lengths.Of(end - (run.Launched ?? run.Began)) : "-",
-                run.PeakKib is { } peak ? string.Create(CultureInfo.InvariantCulture, $"{peak / 1024.0:0.0} MiB") : "-",
-                run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-",
-                run.Words ?? "it is live",
-            })]);
+        WhyCommands.Write(service.Runs);
     }
 
     public static Command Output()
@@ -202,7 +199,7 @@ internal static class LookCommands
                     foreach (var row in Flat(item, $"{key}[{i++}]")) yield return row;
                 break;
             default:
-                yield return (key, element.ToString());
+                yield return (key, element.ToString().Replace("\n", "\\n", StringComparison.Ordinal).Replace("\t", "\\t", StringComparison.Ordinal)); // a value a line
                 break;
         }
     }

@@ -36,7 +36,8 @@ public sealed record SentryView
 /// <summary>One line of the logbook.</summary>
 /// <param name="What">Kind of entry, a stable word: <c>launched</c>, <c>fell</c>, <c>stop-asked</c> …</param>
 /// <param name="By">Who asked, or null when the sentry acted by itself.</param>
-public sealed record LogEntry(long Id, DateTimeOffset At, string? Service, string What, string Text, string? By);
+/// <param name="Tells">Somebody was to hear of it.</param>
+public sealed record LogEntry(long Id, DateTimeOffset At, string? Service, string What, string Text, string? By, bool Tells = false);
 
 /// <summary>A link that signs a browser in, once.</summary>
 public sealed record SignInLink(string Address, DateTimeOffset Until);

@@ -19,6 +19,15 @@ public record ServiceView
     /// <summary>good | poor | unknown</summary>
     public required string Health { get; init; }
 
+    /// <summary>What shows how well it does, as a clause.</summary>
+    public required string HealthWhy { get; init; }
+
+    /// <summary>Since when it has been as well or poor as it is; null while that is unknown.</summary>
+    public DateTimeOffset? HealthSince { get; init; }
+
+    /// <summary>Why a person is needed, as a clause; null: nobody is.</summary>
+    public string? Asks { get; init; }
+
     /// <summary>One or two sentences: why it is as it is, and what comes next.</summary>
     public required string Why { get; init; }
 
@@ -106,6 +115,17 @@ public sealed record ServiceDetail : ServiceView
 
     public required ProofView Proof { get; init; }
 
+    /// <summary>What is looked at while it runs.</summary>
+    public required IReadOnlyList<WatchView> Watches { get; init; }
+
+    /// <summary>How long its stops usually take (the median), and how long its wind-down waits in all, in milliseconds; the first null before any stop.</summary>
+    public double? UsualStopMs { get; init; }
+
+    public required double WindDownMs { get; init; }
+
+    /// <summary>Over a day, a week, 30 days and 12 months.</summary>
+    public required IReadOnlyList<AvailabilityView> Availability { get; init; }
+
     /// <summary>Its secrets by name.</summary>
     public required IReadOnlyList<SecretView> Secrets { get; init; }
 
@@ -113,41 +133,35 @@ public sealed record ServiceDetail : ServiceView
     public required IReadOnlyList<RunView> Runs { get; init; }
 }
 
-public sealed record RunView
+/// <summary>One watch, and how it stands.</summary>
+public sealed record WatchView
 {
-    public required long Run { get; init; }
+    /// <summary>What is to be so, as a clause.</summary>
+    public required string What { get; init; }
 
-    /// <summary>asked | boot | recovery | drill</summary>
-    public required string Cause { get; init; }
+    /// <summary>good | poor | unknown</summary>
+    public required string Health { get; init; }
 
-    /// <summary>When the sentry gave the word.</summary>
-    public required DateTimeOffset Began { get; init; }
+    /// <summary>What was last seen, as a clause.</summary>
+    public string? Seen { get; init; }
 
-    public DateTimeOffset? Launched { get; init; }
+    public DateTimeOffset? LookedAt { get; init; }
 
-    public DateTimeOffset? Ended { get; init; }
+    /// <summary>Since when it has been bad or good.</summary>
+    public DateTimeOffset? Since { get; init; }
 
-    public int? Pid { get; init; }
+    /// <summary>Bad looks in a row, and how many of them count as poor.</summary>
+    public required int Bad { get; init; }
 
-    /// <summary>When it was proven ready, and by what.</summary>
-    public DateTimeOffset? Proven { get; init; }
+    public required int Patience { get; init; }
 
-    public string? Proof { get; init; }
+    public required double EveryMs { get; init; }
 
-    /// <summary>exited | signalled | never-launched | not-proven | keeper-lost | machine-lost; null while it is live.</summary>
-    public string? Outcome { get; init; }
+    /// <summary>note | tell | restart | restart-by-force</summary>
+    public required string Then { get; init; }
 
-    /// <summary>Exit code or signal number.</summary>
-    public int? Code { get; init; }
-
-    /// <summary>The outcome in words.</summary>
-    public string? Words { get; init; }
-
-    /// <summary>Largest resident memory of one of its processes, in KiB.</summary>
-    public long? PeakKib { get; init; }
-
-    /// <summary>Processor time of all its processes, in microseconds.</summary>
-    public long? CpuUs { get; init; }
+    /// <summary>It stands in every definition without being asked for.</summary>
+    public required bool Implied { get; init; }
 }
 
 /// <summary>What came of something asked.</summary>

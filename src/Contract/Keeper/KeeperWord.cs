@@ -20,6 +20,12 @@ public enum KeeperWord : byte
     /// <summary>Order: the process launched has ended and this one, a child of the keeper, is the program from now on. Field <c>pid</c>.</summary>
     Follow = 5,
 
+    /// <summary>Order: write to the program's standard input, or type at its terminal. Field <c>text</c>. Answered with <see cref="InputTaken"/>.</summary>
+    Input = 6,
+
+    /// <summary>Order: bring its standard input to its end; at a terminal, type the end-of-file character. Answered with <see cref="InputTaken"/>.</summary>
+    CloseInput = 7,
+
     /// <summary>News, first on each connection. Fields <c>keeper</c> (pid), <c>run</c>, <c>pid</c>, <c>phase</c> (<c>idle|launching|live|ending</c>), <c>status</c>.</summary>
     Hello = 65,
 
@@ -43,6 +49,9 @@ public enum KeeperWord : byte
 
     /// <summary>News: the process of a <see cref="Follow"/> is the main process now. Fields <c>run</c>, <c>pid</c>.</summary>
     Followed = 72,
+
+    /// <summary>News: what came of an <see cref="Input"/> or <see cref="CloseInput"/>. Fields <c>run</c>, <c>errno</c> (0: all of it was taken).</summary>
+    InputTaken = 73,
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
@@ -68,6 +77,7 @@ public enum LaunchStep : byte
     Processors = 17,
     OpenFiles = 18,
     Rights = 19,
+    Terminal = 20,
 }
 
 /// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>
@@ -131,6 +141,12 @@ public static class LaunchField
 
     /// <summary>Present: executing a program never gives more rights (prctl(2), PR_SET_NO_NEW_PRIVS).</summary>
     public const string NoMoreRights = "no-more-rights";
+
+    /// <summary>Present: standard input is a pipe that stays open, instead of /dev/null.</summary>
+    public const string KeepInput = "keep-input";
+
+    /// <summary>Present: all three streams are a new terminal, which controls the program's session.</summary>
+    public const string Terminal = "terminal";
 
     /// <summary>One per text that is not to be in the output: it is replaced by four asterisks. At least four bytes.</summary>
     public const string Hide = "hide";

@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Globalization;
 using System.Text.RegularExpressions;
 
 namespace CalmSentry.Core.Definitions;
@@ -45,7 +44,7 @@ internal static class BeginReader
         var service = map.Text("service", ServiceName.Allowed, ServiceName.IsValid);
         var tcp = map.Text("tcp", NetworkAddress.Allowed, text => NetworkAddress.Read(text) is not null);
         var path = map.Text("path", "an absolute path", Path.IsPathRooted);
-        var afterBoot = map.Value<TimeSpan>("after-boot", Duration.Allowed, ReadLength);
+        var afterBoot = map.Value<TimeSpan>("after-boot", Duration.Allowed, WatchReader.ReadLength);
         var ifLost = map.Choice("if-lost", IfLost.Leave, ("leave", IfLost.Leave), ("restart", IfLost.Restart), ("go-down", IfLost.GoDown));
         var mounted = map.Switch("mounted");
         var writable = map.Switch("writable");
@@ -70,25 +69,21 @@ internal static class BeginReader
     private static Proof? ReadProof(MapReader map)
     {
         var tcp = map.Text("tcp", NetworkAddress.Allowed, text => NetworkAddress.Read(text) is not null);
-        var http = map.Text("http", "an address such as http://127.0.0.1:7411/health", text => Uri.TryCreate(text, UriKind.Absolute, out var url) && url.Scheme is "http" or "https");
-        var status = map.Value<int>("status", "an HTTP status from 100 to 599", text => int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var code) && code is >= 100 and < 600 ? code : null);
-        var text = map.Text("text", "text that is to be in the answer", text => text.Length > 0);
+        var http = WatchReader.ReadHttp(map);
         var output = map.Text("output", "a regular expression without look-around and back-references", IsExpression);
         var file = map.Text("file", "an absolute path", Path.IsPathRooted);
-        var command = map.Texts("command");
+        var command = WatchReader.ReadCommand(map);
         var told = map.Text("told", "ready", text => text == "ready");
-        var upFor = map.Value<TimeSpan>("up-for", Duration.Allowed, ReadLength);
+        var upFor = map.Value<TimeSpan>("up-for", Duration.Allowed, WatchReader.ReadLength);
         var within = map.Time("within", Proof.UsualWithin);
         var onlyTell = map.Choice("if-not", false, ("try-again", false), ("tell", true));
-        if ((map.Has("status") || map.Has("text")) && !map.Has("http")) map.Contradicts(map.Has("status") ? "status" : "text", "a condition on an answer", "only with http");
-        if (map.Has("command") && (command.IsEmpty || !Path.IsPathRooted(command[0]))) map.Contradicts("command", command.IsEmpty ? "nothing" : $"'{command[0]}'", "a list beginning with an absolute path");
         if (map.Has("up-for") && (map.Has("within") || map.Has("if-not"))) map.Contradicts("up-for", "a limit for staying up", "up-for alone: within and if-not are for proofs that may not come");
         map.OneOf(ProofKinds);
         map.Done();
         Proof? proof = (tcp, http, output, file, told, upFor) switch
         {
             ({ } address, _, _, _, _, _) => new TcpProof(address),
-            (_, { } url, _, _, _, _) => new HttpProof(url, status, text),
+            (_, { } answer, _, _, _, _) => answer,
             (_, _, { } expression, _, _, _) => new OutputProof(expression),
             (_, _, _, { } path, _, _) => new FileProof(path),
             (_, _, _, _, { }, _) => new ToldProof(),
@@ -98,8 +93,6 @@ internal static class BeginReader
         };
         return proof is null ? null : proof with { Within = within, OnlyTell = onlyTell };
     }
-
-    private static TimeSpan? ReadLength(string text) => Duration.TryRead(text, out var length) ? length : null;
 
     private static bool IsExpression(string text)
     {

@@ -27,7 +27,13 @@ public sealed record Definition
     /// <summary>The steps of a clean stop, in order. Whatever is left after the last is ended by force.</summary>
     public ImmutableArray<WindDownStep> WindDown { get; init; } = DefaultWindDown;
 
-    public static ImmutableArray<WindDownStep> DefaultWindDown { get; } = [new WindDownStep("TERM", TimeSpan.FromSeconds(10))];
+    public static ImmutableArray<WindDownStep> DefaultWindDown { get; } = [new SignalStep("TERM", TimeSpan.FromSeconds(10))];
+
+    /// <summary>What is looked at while it runs: what was asked for, then what is implied.</summary>
+    public ImmutableArray<Watch> Watch { get; init; } = [];
+
+    /// <summary>Its standard input is kept open, so that a step of its wind-down can use it.</summary>
+    public bool KeepsInput => !Program.Terminal && WindDown.Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
 
     /// <summary>Codes of blocking findings that somebody overruled by name.</summary>
     public ImmutableArray<string> Accept { get; init; } = [];
@@ -64,6 +70,9 @@ public sealed record ProgramPart(string Path, ImmutableArray<string> Arguments, 
 
     /// <summary>Of a program that toggles: the command that switches it off, program and arguments.</summary>
     public ImmutableArray<string> Stop { get; init; } = [];
+
+    /// <summary>It runs at a terminal of its own, instead of with pipes.</summary>
+    public bool Terminal { get; init; }
 }
 
 /// <summary>A secret the program is given: in the variable <paramref name="Key"/>, or as a file whose path is in that variable.</summary>
@@ -141,8 +150,32 @@ public sealed record RecoverPart
     public int HoldEnds { get; init; } = 5;
 
     public TimeSpan HoldWithin { get; init; } = TimeSpan.FromMinutes(10);
+
+    /// <summary>Each pause is longer by a random part of itself, up to so many percent, so that many that fell together do not all come back at once.</summary>
+    public int Spread { get; init; } = 10;
+
+    /// <summary>While it is on hold it is tried again by itself so often; null: only a person ends a hold.</summary>
+    public TimeSpan? RetryEvery { get; init; }
+
+    /// <summary>What follows particular ends, by exit code ("3") or signal ("SEGV"), before anything else.</summary>
+    public ImmutableSortedDictionary<string, CodeThen> Codes { get; init; } = ImmutableSortedDictionary<string, CodeThen>.Empty;
 }
 
-/// <summary>Send <paramref name="Signal"/> to the main process, then wait until the program has ended, but no longer than <paramref name="Wait"/>.</summary>
-/// <param name="Signal">Name without SIG, one of <see cref="SignalNames"/>.</param>
-public sealed record WindDownStep(string Signal, TimeSpan Wait);
+/// <summary>What follows one particular exit code or signal.</summary>
+public enum CodeThen
+{
+    /// <summary>It has done its work: a good end, and it stays down.</summary>
+    Done,
+
+    /// <summary>It is begun again after the usual pause, whatever <see cref="RecoverPart.After"/> says.</summary>
+    Again,
+
+    /// <summary>It is begun again without a pause, and the end is no bad one. A run shorter than the first pause waits for it all the same.</summary>
+    AgainAtOnce,
+
+    /// <summary>It is put on hold.</summary>
+    Hold,
+
+    /// <summary>It stays down, and what needs it is stopped.</summary>
+    StopDependents,
+}

@@ -50,6 +50,7 @@ public static class DefinitionKeys
             ]),
             new("pid-file", KeyType.Text, "With kind: detaches, the file its real process writes its number into, absolute.", "the process is found by its tree", "/run/relay/relay.pid", Path),
             new("stop", KeyType.Texts, "With kind: toggles, the command that switches it off, program first.", "none", "[/usr/local/sbin/lamps, off]"),
+            new("terminal", KeyType.Switch, "It runs at a terminal of its own, as in a window: its wind-down can press a key there, and much is printed line by line.", "false: with pipes"),
         ]),
         new("identity", KeyType.Map, "Who the program is.", "see inside", Inner:
         [
@@ -100,6 +101,28 @@ public static class DefinitionKeys
                 new("if-not", KeyType.Choice, "When it does not come in time. try-again: a failed start, wound down. tell: say so and go on waiting.", "try-again", Choices: ["try-again", "tell"]),
             ]),
         ]),
+        new("watch", KeyType.Items, "What is looked at while it runs. Each is one of http, tcp, command, silent-for, file, alive-within, memory-above, cpu-above, open-files-above, children-above, ceiling-within, paused-for.", "paused-for 30 s; with resources.memory also ceiling-within 1 h", "[{ http: http://127.0.0.1:7411/health }, { silent-for: 10 min }]", Inner:
+        [
+            new("http", KeyType.Text, "This address answers.", "not this kind", "http://127.0.0.1:7411/health"),
+            new("status", KeyType.Number, "With http, the status it must answer.", "any from 200 to 399", "200"),
+            new("text", KeyType.Text, "With http, what must be in the answer.", "anything", "open"),
+            new("tcp", KeyType.Text, "It takes connections there.", "not this kind", "127.0.0.1:7411"),
+            new("command", KeyType.Texts, "This command, run as the account, ends with exit code 0; program first.", "not this kind", "[/usr/bin/ledger-ping]"),
+            new("silent-for", KeyType.Text, "It has printed nothing for so long.", "not this kind", "10 min", Length),
+            new("file", KeyType.Text, "With fresh-for, a file that must stay fresh.", "not this kind", "/srv/skerry/tides.csv", Path),
+            new("fresh-for", KeyType.Text, "With file, how old it may be; until it has been as long since the launch it need not be there.", "must be given with file", "15 min", Length),
+            new("alive-within", KeyType.Text, "The program says that it is alive, with an HTTP call to /alive on the Unix socket in CALM_TELL, at least so often.", "not this kind", "30 s", Length),
+            new("memory-above", KeyType.Text, "Memory of its tree that is its own, above this.", "not this kind", "400 MiB", @"^[0-9]+(\.[0-9]+)? ?(KiB|MiB|GiB|TiB|kB|MB|GB|TB)$"),
+            new("cpu-above", KeyType.Text, "Processor time of its tree, above this, in percent of one processor.", "not this kind", "90 %", "^[0-9]+ ?%?$"),
+            new("open-files-above", KeyType.Number, "More files and sockets of its tree are open than this.", "not this kind", "1000"),
+            new("children-above", KeyType.Number, "More processes are below its main one than this.", "not this kind", "20"),
+            new("ceiling-within", KeyType.Text, "At the rate it grows, its memory reaches the ceiling of resources.memory within this time.", "1 h where there is a ceiling", "2 h", Length),
+            new("paused-for", KeyType.Text, "Its main process has been kept stopped by a signal (SIGSTOP) for so long.", "30 s, then restart", "30 s", Length),
+            new("for", KeyType.Text, "With the kinds that end in -above, how long it must have been above.", "0 s", "5 min", Length),
+            new("every", KeyType.Text, "Time between two looks, at least 100 ms.", "15 s for http, tcp and command, else 10 s or as soon as it is due", "15 s", Length),
+            new("patience", KeyType.Number, "So many looks in a row must be bad.", "3 for http, tcp and command, else 1", "3"),
+            new("then", KeyType.Choice, "note: an entry in the logbook. tell: somebody should look. restart: wound down and begun again. restart-by-force: ended at once and begun again. Both restarts count as bad ends.", "restart for http, tcp, command, alive-within and paused-for, else tell", Choices: ["note", "tell", "restart", "restart-by-force"]),
+        ]),
         new("recover", KeyType.Map, "What follows an end nobody asked for.", "see inside", Inner:
         [
             new("after", KeyType.Choice, "After which ends it is begun again.", "failure", Choices: ["failure", "any-end", "never"]),
@@ -109,17 +132,28 @@ public static class DefinitionKeys
                 new("grow", KeyType.Number, "Each next pause is so many times as long, 1 to 100.", "2", "2"),
                 new("longest", KeyType.Text, "No pause is longer.", "1 min", "1 min", Length),
                 new("steady-after", KeyType.Text, "A run at least this long forgets the pauses before it.", "10 min", "10 min", Length),
+                new("spread", KeyType.Text, "Each pause is longer by a random part of itself, up to this, so that what fell together does not come back at once.", "10 %", "10 %", "^[0-9]+ ?%?$"),
             ]),
             new("hold", KeyType.Map, "When it is given up for now.", "see inside", Inner:
             [
                 new("ends", KeyType.Number, "So many bad ends put it on hold; 0: never.", "5", "5"),
                 new("within", KeyType.Text, "Within this time.", "10 min", "10 min", Length),
+                new("retry-every", KeyType.Text, "While it is on hold, it is tried again by itself so often; one more bad end puts it back on hold.", "never: calm release, or a start", "30 min", Length),
             ]),
+            new("codes", KeyType.Pairs, "What follows particular ends, by exit code or signal. done: a good end, it stays down. again: begun again after the pause. again-at-once: without a pause, and no bad end. hold: put on hold. stop-dependents: it stays down, and what needs it is stopped.", "none", "{ 0: done, 3: hold, 75: again, SEGV: hold }"),
         ]),
-        new("wind-down", KeyType.Items, "The steps of its clean stop, in order; whatever is left after the last is ended by force.", "TERM, wait 10 s", "[{ signal: INT, wait: 5 s }, { signal: TERM, wait: 10 s }]", Inner:
+        new("wind-down", KeyType.Items, "The steps of its clean stop, in order, each one of signal, send, close, key, http, command; whatever is left after the last is ended by force.", "TERM, wait 10 s", "[{ signal: INT, wait: 5 s }, { signal: TERM, wait: 10 s }]", Inner:
         [
-            new("signal", KeyType.Choice, "Sent to the main process.", null, Choices: [.. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal)]),
-            new("wait", KeyType.Text, "How long it may take; the next step follows as soon as it has ended.", "10 s", "10 s", Length),
+            new("signal", KeyType.Choice, "A signal, to the main process unless to says otherwise.", "not this kind", Choices: [.. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal)]),
+            new("send", KeyType.Text, "Text that is sent to where to says; what comes back is kept.", "not this kind", "\"close-day\\n\""),
+            new("to", KeyType.Text, "With signal, main or tree. With send, input, tcp HOST:PORT or unix /PATH.", "main; must be given with send", "tcp 127.0.0.1:7412"),
+            new("close", KeyType.Choice, "input: its standard input comes to its end.", "not this kind", Choices: ["input"]),
+            new("key", KeyType.Choice, "A key pressed at its terminal (program.terminal).", "not this kind", Choices: ["interrupt", "quit"]),
+            new("http", KeyType.Text, "This address is asked; what it answers is kept.", "not this kind", "http://127.0.0.1:7411/close"),
+            new("method", KeyType.Choice, "With http.", "POST", Choices: ["GET", "POST", "PUT", "DELETE"]),
+            new("body", KeyType.Text, "With http, what is sent with it.", "nothing"),
+            new("command", KeyType.Texts, "A command run as the account, program first, with the number of the main process in CALM_PID.", "not this kind", "[/usr/bin/ledger-close, --now]"),
+            new("wait", KeyType.Text, "How long it may take; it is over as soon as the program has ended. A step that fails outright is followed by the next at once.", "10 s", "10 s", Length),
         ]),
         new("accept", KeyType.Texts, "Codes of blocking findings that are overruled.", "none", "[copy-running]"),
     ];

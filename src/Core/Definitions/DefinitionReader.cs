@@ -1,3 +1,4 @@
+using System.Collections.Frozen;
 using System.Collections.Immutable;
 
 namespace CalmSentry.Core.Definitions;
@@ -27,10 +28,15 @@ public static class DefinitionReader
 
         var begin = top.Map("begin") is { } beginning ? BeginReader.Read(beginning) : new BeginPart();
         var recover = top.Map("recover") is { } recovery ? ReadRecover(recovery) : new RecoverPart();
-        var windDown = ReadWindDown(top);
+        var watch = WatchReader.Read(top);
+        var windDown = WindDownReader.Read(top, part?.Terminal == true);
         var accept = top.Texts("accept", "codes of findings, such as copy-running", ServiceName.IsValid);
         if (part?.Kind == ProgramKind.Toggles && windDown is not null)
             top.Contradicts("wind-down", "steps for a program that toggles", "program.stop switches it off; leave wind-down out");
+        if (part?.Kind == ProgramKind.Toggles && !watch.IsEmpty)
+            top.Contradicts("watch", "watches for a program that toggles", "nothing of its own runs that could be watched; leave watch out");
+        if (recover.After == RecoverAfter.Never && watch.Any(one => one.Then is WatchThen.Restart or WatchThen.RestartByForce))
+            top.Contradicts("watch", "a watch that restarts it, with recover.after: never", "then: note or tell for each watch, or another recover.after");
         top.Done();
         if (errors.Count > 0 || part is null) return (null, errors);
         return (new Definition
@@ -45,6 +51,7 @@ public static class DefinitionReader
             Begin = begin,
             Recover = recover,
             WindDown = windDown ?? Definition.DefaultWindDown,
+            Watch = part.Kind == ProgramKind.Toggles ? [] : WatchReader.WithImplied(watch, resources, recover),
             Given = given.ToImmutable(),
         }, errors);
     }
@@ -60,6 +67,7 @@ public static class DefinitionReader
         var secrets = ReadSecrets(program, errors, given);
         var pidFile = program.Text("pid-file", "an absolute path", Path.IsPathRooted);
         var stop = program.Texts("stop");
+        var terminal = program.Switch("terminal");
         if (pidFile is not null && kind != ProgramKind.Detaches) program.Contradicts("pid-file", "a pid file", "only with kind: detaches");
         if (kind == ProgramKind.Toggles && (stop.Length == 0 || !Path.IsPathRooted(stop[0])))
             program.Contradicts("stop", stop.Length == 0 ? "missing" : $"'{stop[0]}'", "with kind: toggles, the command that switches it off: a list beginning with an absolute path");
@@ -67,7 +75,7 @@ public static class DefinitionReader
         foreach (var secret in secrets.Where(secret => environment.ContainsKey(secret.Key)))
             program.Contradicts("secrets", $"'{secret.Key}', which environment sets too", "each variable once: take it out of program.environment");
         program.Done();
-        return path is null ? null : new(path, arguments, directory, environment) { Kind = kind, With = with, Secrets = secrets, PidFile = pidFile, Stop = stop };
+        return path is null ? null : new(path, arguments, directory, environment) { Kind = kind, With = with, Secrets = secrets, PidFile = pidFile, Stop = stop, Terminal = terminal };
     }
 
     private static ImmutableArray<SecretUse> ReadSecrets(MapReader program, List<DefinitionError> errors, ImmutableHashSet<string>.Builder given)
@@ -129,10 +137,10 @@ public static class DefinitionReader
         return part;
     }
 
-    private static int? ReadWhole(string text, int least, int most) =>
+    internal static int? ReadWhole(string text, int least, int most) =>
         int.TryParse(text, System.Globalization.NumberStyles.None, System.Globalization.CultureInfo.InvariantCulture, out var number) && number >= least && number <= most ? number : null;
 
-    private static int? ReadPercent(string text) => ReadWhole(text.TrimEnd('%').TrimEnd(), 1, 100_000);
+    internal static int? ReadPercent(string text) => ReadWhole(text.TrimEnd('%').TrimEnd(), 1, 100_000);
 
     private static int? ReadOctal(string text) =>
         text.Length is > 0 and <= 4 && text.All(c => c is >= '0' and <= '7') && Convert.ToInt32(text, 8) is var mask and <= 0x1FF ? mask : null;
@@ -152,6 +160,7 @@ public static class DefinitionReader
                 Grow = pause.Number("grow", part.Grow, 1, 100),
                 Longest = pause.Time("longest", part.Longest),
                 SteadyAfter = pause.Time("steady-after", part.SteadyAfter),
+                Spread = pause.Value("spread", "percent from 0 % to 100 %", text => ReadWhole(text.TrimEnd('%').TrimEnd(), 0, 100)) ?? part.Spread,
             };
             pause.Done();
         }
@@ -162,29 +171,38 @@ public static class DefinitionReader
             {
                 HoldEnds = (int)hold.Number("ends", part.HoldEnds, 0, 1000, whole: true),
                 HoldWithin = hold.Time("within", part.HoldWithin),
+                RetryEvery = hold.Value<TimeSpan>("retry-every", $"{Duration.Allowed}, 1 s or more", text => Duration.TryRead(text, out var length) && length >= TimeSpan.FromSeconds(1) ? length : null),
             };
             hold.Done();
         }
+
+        part = part with { Codes = ReadCodes(recover) };
 
         recover.Done();
         return part;
     }
 
-    private static ImmutableArray<WindDownStep>? ReadWindDown(MapReader top)
+    private static ImmutableSortedDictionary<string, CodeThen> ReadCodes(MapReader recover)
     {
-        if (top.Items("wind-down") is not { } items) return null;
-        var steps = ImmutableArray.CreateBuilder<WindDownStep>();
-        foreach (var (item, path) in items)
+        var codes = ImmutableSortedDictionary.CreateBuilder<string, CodeThen>(StringComparer.Ordinal);
+        foreach (var (key, word) in recover.Pairs("codes", $"an exit code from 0 to 255, or a signal: {string.Join(", ", SignalNames.Ends.Keys.Order(StringComparer.Ordinal))}", key => ReadWhole(key, 0, 255) is not null || SignalNames.Ends.ContainsKey(key)))
         {
-            if (top.Inner(item, path, "a step such as { signal: TERM, wait: 10 s }") is not { } step) continue;
-            var signal = step.Required("signal", string.Join(", ", SignalNames.Numbers.Keys.Order()), SignalNames.Numbers.ContainsKey);
-            var wait = step.Time("wait", TimeSpan.FromSeconds(10));
-            step.Done();
-            if (signal is not null) steps.Add(new(signal, wait));
+            if (CodeWords.TryGetValue(word, out var then)) codes[key] = then;
+            else recover.Contradicts("codes", $"'{word}' for {key}", string.Join(" | ", CodeWords.Keys.Order(StringComparer.Ordinal)));
         }
 
-        return steps.ToImmutable();
+        return codes.ToImmutable();
     }
+
+    /// <summary>What may follow an exit code or signal, by its word.</summary>
+    public static FrozenDictionary<string, CodeThen> CodeWords { get; } = new Dictionary<string, CodeThen>(StringComparer.Ordinal)
+    {
+        ["done"] = CodeThen.Done,
+        ["again"] = CodeThen.Again,
+        ["again-at-once"] = CodeThen.AgainAtOnce,
+        ["hold"] = CodeThen.Hold,
+        ["stop-dependents"] = CodeThen.StopDependents,
+    }.ToFrozenDictionary(StringComparer.Ordinal);
 
     private const string VariableAllowed = "a variable's name: letters, digits and _, not beginning with a digit";
 

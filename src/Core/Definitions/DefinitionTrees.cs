@@ -36,7 +36,7 @@ public static class DefinitionTrees
         foreach (var (key, value) in map.Entries)
         {
             var at = path.Length == 0 ? key : $"{path}.{key}";
-            if (value is MapNode inner && at != "program.environment")
+            if (value is MapNode inner && at is not ("program.environment" or "recover.codes"))
             {
                 if (Trim(inner, at, definition) is { } some) kept.Add(new(key, some));
             }

@@ -22,7 +22,8 @@ public static class DefinitionWriter
                 ("environment", new MapNode([.. program.Environment.Select(pair => KeyValuePair.Create(pair.Key, (Node)Text(pair.Value)))])),
                 ("secrets", new ListNode([.. program.Secrets.Select(use => use.AsFile ? Map(("key", Text(use.Key)), ("as", Text("file"))) : Text(use.Key))])),
                 ("pid-file", Maybe(program.PidFile)),
-                ("stop", program.Stop.IsEmpty ? null : new ListNode([.. program.Stop.Select(Text)])))),
+                ("stop", program.Stop.IsEmpty ? null : new ListNode([.. program.Stop.Select(Text)])),
+                ("terminal", program.Terminal ? Text("true") : null))),
             ("identity", Map(
                 ("account", Text(identity.Account)),
                 ("groups", new ListNode([.. identity.Groups.Select(Text)])),
@@ -37,17 +38,21 @@ public static class DefinitionWriter
                 ("open-files", Maybe(resources.OpenFiles?.ToString(CultureInfo.InvariantCulture))),
                 ("tasks", Maybe(resources.Tasks?.ToString(CultureInfo.InvariantCulture))))),
             ("begin", BeginWriter.Write(definition.Begin)),
+            ("watch", definition.Watch.All(watch => watch.Implied) ? null : new ListNode([.. definition.Watch.Where(watch => !watch.Implied).Select(WatchWriter.Watch)])),
             ("recover", Map(
                 ("after", Text(recover.After switch { RecoverAfter.AnyEnd => "any-end", RecoverAfter.Never => "never", _ => "failure" })),
                 ("pause", Map(
                     ("first", Time(recover.First)),
                     ("grow", Text(recover.Grow.ToString(CultureInfo.InvariantCulture))),
                     ("longest", Time(recover.Longest)),
-                    ("steady-after", Time(recover.SteadyAfter)))),
+                    ("steady-after", Time(recover.SteadyAfter)),
+                    ("spread", Text(string.Create(CultureInfo.InvariantCulture, $"{recover.Spread} %"))))),
                 ("hold", Map(
                     ("ends", Text(recover.HoldEnds.ToString(CultureInfo.InvariantCulture))),
-                    ("within", Time(recover.HoldWithin)))))),
-            ("wind-down", program.Kind == ProgramKind.Toggles ? null : new ListNode([.. definition.WindDown.Select(step => Map(("signal", Text(step.Signal)), ("wait", Time(step.Wait))))])),
+                    ("within", Time(recover.HoldWithin)),
+                    ("retry-every", recover.RetryEvery is { } beat ? Time(beat) : null))),
+                ("codes", recover.Codes.IsEmpty ? null : new MapNode([.. recover.Codes.Select(pair => KeyValuePair.Create(pair.Key, Text(DefinitionReader.CodeWords.First(word => word.Value == pair.Value).Key)))])))),
+            ("wind-down", program.Kind == ProgramKind.Toggles ? null : new ListNode([.. definition.WindDown.Select(WatchWriter.Step)])),
             ("accept", definition.Accept.IsEmpty ? null : new ListNode([.. definition.Accept.Select(Text)])));
     }
 
@@ -59,6 +64,8 @@ public static class DefinitionWriter
         PriorityClass.High => "high",
         _ => "normal",
     };
+
+    public static string Of(WatchThen then) => WatchWriter.Of(then);
 
     public static string Of(BeginAt at) => at switch
     {

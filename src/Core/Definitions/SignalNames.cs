@@ -19,4 +19,18 @@ public static class SignalNames
         ["CONT"] = 18,
         ["WINCH"] = 28,
     }.ToFrozenDictionary(StringComparer.Ordinal);
+
+    /// <summary>The signals a program may end by, those that nobody sends on purpose included.</summary>
+    public static FrozenDictionary<string, int> Ends { get; } = new Dictionary<string, int>(Numbers, StringComparer.Ordinal)
+    {
+        ["ILL"] = 4,
+        ["TRAP"] = 5,
+        ["BUS"] = 7,
+        ["FPE"] = 8,
+        ["SEGV"] = 11,
+        ["PIPE"] = 13,
+        ["XCPU"] = 24,
+        ["XFSZ"] = 25,
+        ["SYS"] = 31,
+    }.ToFrozenDictionary(StringComparer.Ordinal);
 }

@@ -17,6 +17,16 @@ public sealed record LookForProof(long Run) : Deed;
 /// <param name="Signal">Name without SIG.</param>
 public sealed record SendSignal(long Run, string Signal, bool WholeTree) : Deed;
 
+/// <summary>Take a step of the wind-down that is more than a signal, and say what came of it.</summary>
+/// <param name="Index">Its place in the definition.</param>
+public sealed record PerformStep(long Run, int Index) : Deed;
+
+/// <summary>Look at its watches for as long as it runs.</summary>
+public sealed record LookAfter(long Run) : Deed;
+
+/// <summary>Stop the services that need it.</summary>
+public sealed record StopDependents : Deed;
+
 public sealed record EndTree(long Run) : Deed;
 
 /// <summary>The process launched has ended well: find the one it left in the background.</summary>
@@ -32,4 +42,5 @@ public sealed record Dismiss : Deed;
 public sealed record Forget : Deed;
 
 /// <summary>An entry for the logbook.</summary>
-public sealed record Note(string What, string Text, string? By = null) : Deed;
+/// <param name="Tells">Somebody is to hear of it.</param>
+public sealed record Note(string What, string Text, string? By = null, bool Tells = false) : Deed;

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -11,6 +12,9 @@ public sealed record StartAsked(string By, bool WithoutNeeds = false) : Happenin
 public sealed record StopAsked(string By) : Happening;
 
 public sealed record RestartAsked(string By) : Happening;
+
+/// <summary>A person lets a service that is on hold try again.</summary>
+public sealed record ReleaseAsked(string By) : Happening;
 
 /// <summary>The time for winding down is over: what is left of a stop under way is ended by force.</summary>
 public sealed record ForceAsked(string By) : Happening;
@@ -39,6 +43,16 @@ public sealed record Proven(long Run, string Seen, TimeSpan? Usual = null) : Hap
 
 /// <summary>What the proof of readiness still lacks, as a clause.</summary>
 public sealed record ProofMissing(long Run, string Missing) : Happening;
+
+/// <summary>One of its watches looked.</summary>
+/// <param name="Of">The watch, of the definition in effect.</param>
+/// <param name="Bad">What is not as it should be, as a clause; null: all is well.</param>
+/// <param name="Seen">What was seen, as a clause.</param>
+public sealed record WatchSeen(long Run, Watch Of, string? Bad, string Seen) : Happening;
+
+/// <summary>What came of a step of the wind-down.</summary>
+/// <param name="Failed">It could not be taken at all: waiting for its effect would be in vain.</param>
+public sealed record StepAnswered(long Run, int Index, string Answer, bool Failed) : Happening;
 
 /// <summary>A service it needs was ready and is no more.</summary>
 public sealed record NeededLost(string Service) : Happening;

@@ -14,6 +14,9 @@ public enum OutcomeKind
     /// <summary>It was launched, but its proof of readiness did not come in time; it was wound down.</summary>
     NotProven,
 
+    /// <summary>A watch found it in a poor state, and it was ended for that.</summary>
+    Unwell,
+
     /// <summary>Its keeper was killed; what was left of it has been ended, how it fared is not known.</summary>
     KeeperLost,
 

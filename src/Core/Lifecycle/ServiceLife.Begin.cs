@@ -19,7 +19,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            After = After with { Asked = null, BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null };
+            After = After with { Asked = null, BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null, OnTrial = false };
             if (definition.Begin.At == BeginAt.Boot)
             {
                 BeginRun(cause);
@@ -97,14 +97,14 @@ public static partial class ServiceLife
                 switch (need.Then)
                 {
                     case NeedThen.Hold:
-                        Say("held", $"{said} On hold; a start tries again.");
+                        Tell("held", $"{said} On hold; a release or a start tries it again.");
                         Hold($"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})");
                         return;
                     case NeedThen.GoAhead:
                         Say("need-passed-over", $"{said} It goes ahead without.");
                         break;
                     default:
-                        Say("need-missing", $"{said} It goes on waiting; somebody should look.");
+                        Tell("need-missing", $"{said} It goes on waiting; somebody should look.");
                         break;
                 }
 
@@ -118,7 +118,7 @@ public static partial class ServiceLife
         private void Hold(string? why)
         {
             After = After with { HeldFor = why };
-            Enter(Phase.Held);
+            Enter(Phase.Held, definition.Recover.RetryEvery is { } beat ? now + beat : null);
             Deeds.Add(new Dismiss());
         }
 
@@ -166,10 +166,12 @@ public static partial class ServiceLife
             if (run.Launched is null) return; // the keeper's word comes first
             After = After with { Run = run with { Proven = now, Proof = seen, Missing = null, Overdue = false } };
             Enter(Phase.Running);
+            BeginWatching();
             var took = string.Create(CultureInfo.InvariantCulture, $"{(now - run.Launched.Value).TotalSeconds:0.0##} s");
             Say("proven", definition.Begin.Proof is UpForProof
                 ? $"Run {run.Number} is proven: {seen}."
                 : $"Run {run.Number} is proven {took} after its launch{(usual is { } median ? string.Create(CultureInfo.InvariantCulture, $" (usually {median.TotalSeconds:0.0##} s)") : "")}: {seen}.");
+            if (After.OnTrial) Tell("recovered", "It runs again after having been on hold.");
         }
 
         private string NotProvenWords(LiveRun run) =>
@@ -180,14 +182,13 @@ public static partial class ServiceLife
             var run = After.Run!;
             if (definition.Begin.Proof.OnlyTell)
             {
-                Say("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It goes on; somebody should look.");
+                Tell("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It goes on; somebody should look.");
                 After = After with { WakeAt = null, Run = run with { Overdue = true } };
                 return;
             }
 
             Say("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It counts as a failed start and is wound down.");
-            After = After with { Run = run with { Failing = true } };
-            WindDownUnasked();
+            EndFor(new(OutcomeKind.NotProven, Detail: NotProvenWords(run)), byForce: false);
         }
 
         // Lost needs
@@ -224,6 +225,8 @@ public static partial class ServiceLife
         {
             if (After.Awaited is { Step: AwaitStep.Needs } awaited) AwaitNeeds(awaited.Cause, awaited.Since);
             else if (After is { Phase: Phase.Starting, Run.Launched: not null }) AwaitStart();
+            else if (After.Phase == Phase.Running) BeginWatching();
+            else if (After.Phase == Phase.Held) After = After with { WakeAt = definition.Recover.RetryEvery is { } beat ? After.Since + beat : null };
         }
     }
 }

@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Lifecycle;
@@ -43,6 +43,7 @@ public static partial class ServiceLife
                 case StartAsked asked: Start(asked.By, asked.WithoutNeeds); break;
                 case StopAsked asked: Stop(asked.By, Afterwards.Rest); break;
                 case ForceAsked asked when After is { Phase: Phase.Stopping, Run: not null }: Force(asked.By); break;
+                case ReleaseAsked asked: Release(asked.By); break;
                 case UnwrapAsked asked: Stop(asked.By, Afterwards.Leave); break;
                 case RestartAsked asked: Restart(asked.By); break;
                 case MachineBegan began: BeginWithMachine(began.Cause); break;
@@ -51,6 +52,8 @@ public static partial class ServiceLife
                 case TurnCame when After.Awaited?.Step == AwaitStep.Turn: LaunchNext(After.Awaited.Cause); break;
                 case Proven proven when IsLive(proven.Run) && After.Phase == Phase.Starting: Prove(proven.Seen, proven.Usual); break;
                 case ProofMissing missing when IsLive(missing.Run) && After.Phase == Phase.Starting: After = After with { Run = After.Run! with { Missing = missing.Missing } }; break;
+                case WatchSeen seen when IsLive(seen.Run) && After.Phase == Phase.Running: SeeWatch(seen); break;
+                case StepAnswered answered when IsLive(answered.Run) && After.Phase == Phase.Stopping: HearStep(answered); break;
                 case NeededLost lost: LoseNeeded(lost.Service); break;
                 case NeededBack back: RegainNeeded(back.Service); break;
                 case Resumed when After.Awaited is { Step: not AwaitStep.Boot } awaited: AwaitNeeds(awaited.Cause, awaited.Since); break;
@@ -68,6 +71,9 @@ public static partial class ServiceLife
         private bool IsLive(long run) => After.Run?.Number == run;
 
         private void Say(string what, string text, string? by = null) => Deeds.Add(new Note(what, text, by));
+
+        /// <summary>Says it so that a person hears of it.</summary>
+        private void Tell(string what, string text) => Deeds.Add(new Note(what, text, Tells: true));
 
         private void Enter(Phase phase, DateTimeOffset? wakeAt = null) =>
             After = After with { Phase = phase, Since = phase == After.Phase ? After.Since : now, WakeAt = wakeAt, Awaited = phase == Phase.Waiting ? After.Awaited : null };
@@ -92,7 +98,7 @@ public static partial class ServiceLife
                     After = After with { Afterwards = Afterwards.StartAgain, Asked = new("start", by, now) };
                     break;
                 default:
-                    After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null };
+                    After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null, OnTrial = false };
                     if (withoutNeeds) LaunchNext(Cause.Asked);
                     else BeginRun(Cause.Asked);
                     Say("start-asked", withoutNeeds && !definition.Begin.Needs.IsEmpty ? "Start asked for without its needs." : "Start asked for.", by);
@@ -100,14 +106,23 @@ public static partial class ServiceLife
             }
         }
 
+        private void Release(string by)
+        {
+            if (After.Phase != Phase.Held) return;
+            After = After with { Asked = new("release", by, now), BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null, OnTrial = false };
+            BeginRun(Cause.Asked);
+            Say("released", "Released from its hold; it is tried again.", by);
+        }
+
         private void Stop(string by, Afterwards afterwards)
         {
             var leaving = After.Phase == Phase.Stopping && After.Afterwards == Afterwards.Leave;
             if (After.Run is null)
             {
-                var quiet = After.Phase == Phase.Stopped && afterwards == Afterwards.Rest;
+                // Of what fell and stayed down, a stop says that somebody has seen it and wants it so.
+                var quiet = After.Phase == Phase.Stopped && afterwards == Afterwards.Rest && ServiceTimes.Of(After) != ServiceTime.Fallen;
                 if (!quiet) Say(afterwards == Afterwards.Leave ? "unwrap-asked" : "stop-asked", "Nothing of it was running.", by);
-                After = After with { Asked = quiet ? After.Asked : new("stop", by, now), Pauses = 0, BadEnds = [] };
+                After = After with { Asked = quiet ? After.Asked : new("stop", by, now), Pauses = 0, BadEnds = [], HeldFor = null, OnTrial = false };
                 Enter(Phase.Stopped);
                 Deeds.Add(new Dismiss());
                 if (afterwards == Afterwards.Leave) Deeds.Add(new Forget());
@@ -123,9 +138,7 @@ public static partial class ServiceLife
         private void Force(string by)
         {
             Say("force-asked", "The time for its wind-down is over: ending all that is left by force.", by);
-            var run = After.Run!;
-            After = After with { WindDownStep = definition.WindDown.Length + (run.Switch == Switch.GoingOff ? 1 : 0), WakeAt = now + ForcePatience };
-            Deeds.Add(new EndTree(run.Number));
+            EndByForce(After.Run!);
         }
 
         private void Restart(string by)
@@ -188,6 +201,10 @@ public static partial class ServiceLife
             {
                 AwaitStart();
             }
+            else
+            {
+                BeginWatching();
+            }
 
             Say("taken-up", $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted.");
         }
@@ -213,170 +230,13 @@ public static partial class ServiceLife
             if (After.Phase == Phase.Stopping)
             {
                 // A wrapper script that ends at once leaves its program behind: pass the wish on, the step's wait still runs.
-                if (After.WindDownStep < definition.WindDown.Length)
-                    Deeds.Add(new SendSignal(After.Run.Number, definition.WindDown[After.WindDownStep].Signal, WholeTree: true));
+                if (After.WindDownStep < definition.WindDown.Length && definition.WindDown[After.WindDownStep] is SignalStep step)
+                    Deeds.Add(new SendSignal(After.Run.Number, step.Signal, WholeTree: true));
                 return;
             }
 
             Say("main-ended", $"The main process {OutcomeWords.Of(outcome)}; what is left of its tree is wound down.");
             WindDownUnasked();
-        }
-
-        private void Ended(Outcome outcome)
-        {
-            var run = After.Run!;
-            outcome = run.MainOutcome is { } main ? main with { Detail = main.Detail ?? outcome.Detail } : outcome;
-            if (definition.Program.Kind == ProgramKind.Toggles && Switched(run, outcome)) return;
-            var stopping = After.Phase == Phase.Stopping;
-            var afterwards = stopping ? After.Afterwards : Afterwards.Recover;
-            var forced = stopping && run.Switch != Switch.GoingOff && After.WindDownStep >= definition.WindDown.Length;
-            var asked = afterwards != Afterwards.Recover;
-            if (run.Failing) outcome = new(OutcomeKind.NotProven, Detail: NotProvenWords(run));
-            After = After with { Run = null, LastEnd = new(run.Number, outcome, now, asked, forced) };
-            if (asked)
-                Say("stopped", $"Run {run.Number} {OutcomeWords.Of(outcome)}" + (forced ? "; the steps of its wind-down did not suffice, it was ended by force." : "."));
-            switch (afterwards)
-            {
-                case Afterwards.Recover:
-                    Recover(run, outcome);
-                    break;
-                case Afterwards.StartAgain:
-                    BeginRun(Cause.Asked);
-                    break;
-                case Afterwards.AwaitNeeds:
-                    BeginRun(Cause.Recovery);
-                    break;
-                default:
-                    Enter(Phase.Stopped);
-                    Deeds.Add(new Dismiss());
-                    if (afterwards == Afterwards.Leave) Deeds.Add(new Forget());
-                    break;
-            }
-        }
-
-        /// <summary>The end of a start command is not yet the end of what it switched on. True while the run goes on.</summary>
-        private bool Switched(LiveRun run, Outcome outcome)
-        {
-            if (outcome.Kind is OutcomeKind.MachineLost or OutcomeKind.NeverLaunched) return false;
-            if (run.Switch == Switch.GoingOff)
-            {
-                if (!outcome.IsGood) Say("stop-failed", $"Its stop command {OutcomeWords.Of(outcome)}; whether all of it is off is not known.");
-                return false;
-            }
-
-            if (After.Phase == Phase.Stopping)
-            {
-                GoOff(run);
-                return true;
-            }
-
-            if (!outcome.IsGood) return false;
-            After = After with { Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On } };
-            Say("switched-on", $"Run {run.Number}: its start command {OutcomeWords.Of(outcome)}; it is on until its stop command switches it off.");
-            if (definition.Begin.Proof is UpForProof) Prove("its start command succeeded", null);
-            else AwaitProof();
-            Deeds.Add(new Dismiss());
-            return true;
-        }
-
-        private void GoOff(LiveRun run)
-        {
-            After = After with { Run = run with { Switch = Switch.GoingOff, Pid = null, MainOutcome = null }, WindDownStep = definition.WindDown.Length, WakeAt = now + SwitchPatience };
-            Deeds.Add(new SwitchOff(run.Number));
-        }
-
-        /// <summary>A run the store never heard of began and ended while no server watched.</summary>
-        private void EndedUnseen(RunEnded ended)
-        {
-            After = After with { LastRun = ended.Run, Run = new(ended.Run, Cause.Recovery, now) };
-            Ended(ended.Outcome);
-        }
-
-        private void Recover(LiveRun run, Outcome outcome)
-        {
-            var fell = $"Run {run.Number} {OutcomeWords.Of(outcome)}";
-            if (outcome.Kind == OutcomeKind.NeverLaunched && run.Cause == Cause.Asked)
-            {
-                // Whoever asked is there to read why: trying the same again by itself would only repeat it.
-                Say("never-launched", $"Run {run.Number} was never launched: {outcome.Detail}.");
-                Enter(Phase.Stopped);
-                Deeds.Add(new Dismiss());
-                return;
-            }
-
-            if (outcome.Kind == OutcomeKind.MachineLost)
-            {
-                Say("lost", $"{fell}.");
-                Enter(Phase.Stopped);
-                return;
-            }
-
-            var decision = RecoveryDecision.After(definition.Recover, After, outcome, now - (run.Launched ?? now), now);
-            After = After with { Pauses = decision.Pauses, BadEnds = decision.BadEnds };
-            switch (definition.Begin.At == BeginAt.Never ? Verdict.Rest : decision.Verdict)
-            {
-                case Verdict.Rest:
-                    Say(outcome.IsGood ? "ended" : "fell", $"{fell}; it is not begun again by itself.");
-                    Enter(Phase.Stopped);
-                    Deeds.Add(new Dismiss());
-                    break;
-                case Verdict.Hold:
-                    Say("fell", $"{fell}.");
-                    Say("held", $"On hold: {decision.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}. A start tries again.");
-                    Hold(null);
-                    break;
-                case var _ when decision.Pause == TimeSpan.Zero:
-                    // Launch first, note after: nothing stands between a fall and the next run.
-                    BeginRun(Cause.Recovery);
-                    Say("fell", $"{fell}; begun again at once.");
-                    break;
-                default:
-                    Say("fell", $"{fell}; next try in {Duration.Write(decision.Pause)}.");
-                    After = After with { Awaited = null };
-                    Enter(Phase.Waiting, now + decision.Pause);
-                    break;
-            }
-        }
-
-        // A stop
-
-        private void WindDown(string by, Afterwards afterwards)
-        {
-            var under = After.Phase == Phase.Stopping;
-            After = After with { Afterwards = afterwards, Asked = new("stop", by, now) };
-            if (under) return;
-            After = After with { WindDownStep = 0 };
-            Enter(Phase.Stopping);
-            TakeStep();
-        }
-
-        /// <summary>Nobody asked for this end: what follows it is recovery's to decide.</summary>
-        private void WindDownUnasked()
-        {
-            After = After with { Afterwards = Afterwards.Recover, WindDownStep = 0 };
-            Enter(Phase.Stopping);
-            TakeStep();
-        }
-
-        private void TakeStep()
-        {
-            var run = After.Run!;
-            if (run.Switch == Switch.On)
-            {
-                GoOff(run);
-                return;
-            }
-
-            if (After.WindDownStep >= definition.WindDown.Length)
-            {
-                Deeds.Add(new EndTree(run.Number));
-                After = After with { WakeAt = now + ForcePatience };
-                return;
-            }
-
-            var step = definition.WindDown[After.WindDownStep];
-            Deeds.Add(new SendSignal(run.Number, step.Signal, WholeTree: run.MainOutcome is not null));
-            After = After with { WakeAt = now + step.Wait };
         }
 
         /// <summary>It stays where it was to detach, or what it left in the background cannot be told apart.</summary>
@@ -418,16 +278,18 @@ public static partial class ServiceLife
                 case Phase.Starting when After.Run?.Launched is not null:
                     NotProven();
                     break;
+                case Phase.Held:
+                    Say("retried", $"Tried again by itself after {Duration.Write(definition.Recover.RetryEvery ?? TimeSpan.Zero)} on hold.");
+                    After = After with { OnTrial = true };
+                    BeginRun(Cause.Recovery);
+                    break;
                 case Phase.Stopping when After.WindDownStep < definition.WindDown.Length:
                     var step = definition.WindDown[After.WindDownStep];
-                    After = After with { WindDownStep = After.WindDownStep + 1 };
-                    Say("wind-down", $"{step.Signal} did not end it within {Duration.Write(step.Wait)}" + (After.WindDownStep < definition.WindDown.Length ? "; next step." : "; ending all that is left by force."));
-                    TakeStep();
+                    NextStep($"{step.What} did not end it within {Duration.Write(step.Wait)}");
                     break;
                 case Phase.Stopping when After.Run!.Switch == Switch.GoingOff && After.WindDownStep == definition.WindDown.Length:
                     Say("stop-failed", $"Its stop command has not ended within {Duration.Write(SwitchPatience)}; it is ended by force.");
-                    Deeds.Add(new EndTree(After.Run.Number));
-                    After = After with { WindDownStep = After.WindDownStep + 1, WakeAt = now + ForcePatience };
+                    EndByForce(After.Run);
                     break;
                 case Phase.Stopping:
                     Say("wind-down", "Ended by force, yet something of it is still there: the kernel holds it (a disk or network that does not answer).");

@@ -62,11 +62,17 @@ public sealed record Situation
     /// <summary>Why it is on hold, in words that follow a colon; null: for its bad ends.</summary>
     public string? HeldFor { get; init; }
 
+    /// <summary>It was tried again by itself while on hold: one more bad end puts it back.</summary>
+    public bool OnTrial { get; init; }
+
     /// <summary>When the next decision is due without anything else happening.</summary>
     public DateTimeOffset? WakeAt { get; init; }
 
     /// <summary>Of a stop: the wind-down step under way, counted from 0; the number of steps once all is being ended by force.</summary>
     public int WindDownStep { get; init; }
+
+    /// <summary>The steps of the wind-down under way that were taken, in order.</summary>
+    public ImmutableArray<StepTaken> Steps { get; init; } = [];
 
     public Afterwards Afterwards { get; init; }
 
@@ -114,8 +120,36 @@ public sealed record LiveRun(
     /// <summary>Its proof did not come in time, which was only to be said.</summary>
     public bool Overdue { get; init; }
 
-    /// <summary>It is being ended because its proof did not come in time.</summary>
-    public bool Failing { get; init; }
+    /// <summary>What the sentry itself ends it for: no proof came, or a watch found it in a poor state.</summary>
+    public Outcome? EndedFor { get; init; }
+
+    /// <summary>What its watches found, in the order of the definition; empty until it runs.</summary>
+    public ImmutableArray<WatchState> Watched { get; init; } = [];
+}
+
+/// <summary>What one watch found so far.</summary>
+/// <param name="Bad">Bad looks in a row.</param>
+/// <param name="Since">Since when they have been bad, or good; null before the first look.</param>
+/// <param name="Seen">What was last seen to change that, as a clause.</param>
+public sealed record WatchState(int Bad = 0, DateTimeOffset? Since = null, string? Seen = null)
+{
+    /// <summary>Since when it counts as poor: bad often and long enough.</summary>
+    public DateTimeOffset? PoorSince { get; init; }
+}
+
+/// <summary>A step of a wind-down that was taken.</summary>
+/// <param name="Index">Its place in the definition; the number of steps for the end by force.</param>
+/// <param name="What">The step as a thing.</param>
+public sealed record StepTaken(int Index, string What, DateTimeOffset At)
+{
+    /// <summary>What came back, as a clause; null: nothing yet.</summary>
+    public string? Answer { get; init; }
+
+    /// <summary>It could not be taken at all.</summary>
+    public bool Failed { get; init; }
+
+    /// <summary>The run ended in it, and how long after it was taken.</summary>
+    public TimeSpan? EndedAfter { get; init; }
 }
 
 /// <summary>Something a run waited for, and for how long; <paramref name="PassedOver"/>: in vain.</summary>
@@ -171,6 +205,16 @@ public enum Switch
 
 /// <param name="AsAsked">A stop was asked for: whatever the outcome, it is not a fall.</param>
 /// <param name="Forced">The wind-down's steps did not suffice.</param>
-public sealed record LastEnd(long Run, Outcome Outcome, DateTimeOffset At, bool AsAsked, bool Forced);
+public sealed record LastEnd(long Run, Outcome Outcome, DateTimeOffset At, bool AsAsked, bool Forced)
+{
+    /// <summary>It fell before it was proven.</summary>
+    public bool FailedStart { get; init; }
+
+    /// <summary>It counts as an end that should not have been.</summary>
+    public bool Bad { get; init; }
+
+    /// <summary>The steps that were taken to end it, in order.</summary>
+    public ImmutableArray<StepTaken> Steps { get; init; } = [];
+}
 
 public sealed record Asking(string What, string By, DateTimeOffset At);

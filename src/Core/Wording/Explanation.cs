@@ -16,7 +16,8 @@ public static class Explanation
                 return $"On since {At(now.Since)}: its start command succeeded, nothing of its own runs between. 'calm stop {definition.Name}' switches it off.";
             case Phase.Running:
                 var back = now is { Restarts: > 0, LastEnd: { } end } ? $" It came back by itself: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {At(end.At)}." : "";
-                return $"Running since {At(now.Run!.Launched ?? now.Since)} as pid {now.Run.Pid}." + back
+                var poor = Health.Of(definition, now) is { Level: HealthLevel.Poor, Since: { } ill, Evidence: var evidence } ? $" In a poor state since {At(ill)}: {evidence}." : "";
+                return $"Running since {At(now.Run!.Launched ?? now.Since)} as pid {now.Run.Pid}." + poor + back
                     + (now.Lost.IsEmpty ? "" : $" {string.Join(" and ", now.Lost)}, which it needs, is gone; it is restarted once that is back.");
             case Phase.Starting when now.Run!.Launched is null:
                 return $"Being launched (run {now.Run.Number}).";
@@ -34,10 +35,9 @@ public static class Explanation
                 return $"Run {now.LastEnd?.Run} {Outcome(now)} at {At(now.LastEnd?.At ?? now.Since)}; next try at {At(now.WakeAt ?? now.Since)}.";
             case Phase.Stopping:
                 return Stopping(definition, now, At);
-            case Phase.Held when now.HeldFor is { } why:
-                return $"On hold since {At(now.Since)}: {why}. 'calm start {definition.Name}' tries again.";
             case Phase.Held:
-                return $"On hold since {At(now.Since)}: {now.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}, the last time it {Outcome(now)}. 'calm start {definition.Name}' tries again.";
+                return $"On hold since {At(now.Since)}: {now.HeldFor ?? $"{now.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}, the last time it {Outcome(now)}"}. "
+                    + (now.WakeAt is { } retry ? $"It is tried again by itself at {At(retry)}; 'calm release {definition.Name}' tries it now." : $"'calm release {definition.Name}' tries it again.");
             default:
                 return Stopped(definition, now, At);
         }
@@ -57,8 +57,10 @@ public static class Explanation
 
     private static string Stopping(Definition definition, Situation now, Func<DateTimeOffset, string> at)
     {
-        var why = now.Run?.Failing == true
+        var why = now.Run?.EndedFor is { Kind: OutcomeKind.NotProven }
             ? $"It was not proven ready within {Duration.Write(definition.Begin.Proof.Within)}; it is being wound down"
+            : now.Run?.EndedFor is { } reason
+            ? $"It was found in a poor state ({reason.Detail}); it is being ended, to be begun again"
             : now.Afterwards == Afterwards.Recover
             ? "Its main process ended; the rest of it is being wound down"
             : now.Afterwards == Afterwards.AwaitNeeds
@@ -66,7 +68,7 @@ public static class Explanation
             : $"Asked to {(now.Afterwards == Afterwards.StartAgain ? "restart" : now.Afterwards == Afterwards.Leave ? "leave" : "stop")} by {now.Asked?.By}";
         if (now.Run?.Switch == Switch.GoingOff) return $"{why}; its stop command is at work.";
         return now.WindDownStep < definition.WindDown.Length
-            ? $"{why}; {definition.WindDown[now.WindDownStep].Signal} was sent, what is left at {at(now.WakeAt ?? now.Since)} gets the next step."
+            ? $"{why}; {definition.WindDown[now.WindDownStep].Taken}{(now.Steps is [.., { Answer: { } answer }] ? $" ({answer})" : "")}, what is left at {at(now.WakeAt ?? now.Since)} gets the next step."
             : $"{why}; all that is left of it is being ended by force.";
     }
 
@@ -84,7 +86,7 @@ public static class Explanation
             return $"Stopped at {at(end.At)}{(now.Asked is { } asked ? $" as {asked.By} asked" : "")}; run {end.Run} {OutcomeWords.Of(end.Outcome)}{(end.Forced ? ", by the last step" : "")}.";
         if (now.Asked is { What: "stop" } stop && stop.At >= end.At)
             return $"Stopped at {at(stop.At)} as {stop.By} asked, after run {end.Run} {OutcomeWords.Of(end.Outcome)}.";
-        var tail = definition.Recover.After == RecoverAfter.Never ? "it is never begun again by itself" : end.Outcome.IsGood ? "it is begun again only after a failure" : "nothing is tried again by itself";
+        var tail = end.FailedStart && !end.Outcome.IsGood ? "a failed start; nothing is tried again by itself" : definition.Recover.After == RecoverAfter.Never ? "it is never begun again by itself" : end.Outcome.IsGood ? "it is begun again only after a failure" : "nothing is tried again by itself";
         return $"Run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}; {tail}.";
     }
 

@@ -14,6 +14,7 @@ public static class OutcomeWords
         OutcomeKind.Signalled => $"was ended by signal {Signal(outcome.Code)}" + (outcome.Core ? " and left a core dump" : ""),
         OutcomeKind.NeverLaunched => $"was never launched: {outcome.Detail}",
         OutcomeKind.NotProven => outcome.Detail ?? "was not proven ready in time",
+        OutcomeKind.Unwell => $"was ended for its poor state: {outcome.Detail}",
         OutcomeKind.KeeperLost => "lost its keeper; what was left of it has been ended",
         _ => "was lost when the machine went down",
     };
@@ -28,6 +29,6 @@ public static class OutcomeWords
         11 => "SEGV (bad memory access)",
         13 => "PIPE (nobody read its output)",
         31 => "SYS (forbidden system call)",
-        _ => SignalNames.Numbers.FirstOrDefault(pair => pair.Value == number).Key ?? $"number {number}",
+        _ => SignalNames.Ends.FirstOrDefault(pair => pair.Value == number).Key ?? $"number {number}",
     };
 }

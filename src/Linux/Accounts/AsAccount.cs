@@ -13,7 +13,8 @@ public readonly record struct AccessQuestion(char Right, string Path);
 /// </summary>
 public sealed class AsAccount(string keeper)
 {
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
+    /// <summary>How long a program that only looks at something may take.</summary>
+    public static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
 
     /// <summary>For each question, in order, 0 or the errno.</summary>
     /// <exception cref="IOException">The process did not answer.</exception>
@@ -31,14 +32,14 @@ public sealed class AsAccount(string keeper)
         return answers.Count == questions.Count ? answers : throw new IOException($"a process of the account {account.Name} could not be made to ask what it may do (exit code {process.ExitCode})");
     }
 
-    /// <summary>Runs a program to its end and returns what it said; null when it could not be run or took over ten seconds.</summary>
+    /// <summary>Runs a program to its end and returns what it said; null when it could not be run or took too long.</summary>
     public async Task<(int ExitCode, string Output, string Error)?> Run(
-        Account account, IEnumerable<uint> moreGroups, string directory, IReadOnlyDictionary<string, string> environment, IReadOnlyList<string> command, CancellationToken cancellation = default)
+        Account account, IEnumerable<uint> moreGroups, string directory, IReadOnlyDictionary<string, string> environment, IReadOnlyList<string> command, TimeSpan patience, CancellationToken cancellation = default)
     {
         using var process = Start(account, moreGroups, ["run", directory, .. command], environment);
         process.StandardInput.Close();
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-        limit.CancelAfter(Patience);
+        limit.CancelAfter(patience);
         try
         {
             var error = process.StandardError.ReadToEndAsync(limit.Token);

@@ -8,7 +8,7 @@ namespace CalmSentry.Linux.Native;
 /// </summary>
 internal static unsafe partial class Libc
 {
-    public const int EINTR = 4, ENOENT = 2, EEXIST = 17, EAGAIN = 11, ENOSPC = 28, ECHILD = 10;
+    public const int EBADF = 9, EINTR = 4, ENOENT = 2, EEXIST = 17, EAGAIN = 11, ENOSPC = 28, ECHILD = 10;
     public const int O_RDONLY = 0, O_WRONLY = 1, O_RDWR = 2, O_CREAT = 0x40, O_APPEND = 0x400, O_TRUNC = 0x200, O_NONBLOCK = 0x800, O_DIRECTORY = 0x10000, O_CLOEXEC = 0x80000, O_PATH = 0x200000;
     public const int F_SETFD = 2, F_SETFL = 4, FD_CLOEXEC = 1;
     public const int LOCK_EX = 2, LOCK_NB = 4;
@@ -24,6 +24,7 @@ internal static unsafe partial class Libc
     public const int SYS_setresuid_x64 = 117, SYS_setresgid_x64 = 119, SYS_setgroups_x64 = 116;
     public const int SYS_setresuid_arm64 = 147, SYS_setresgid_arm64 = 149, SYS_setgroups_arm64 = 159;
     public const int SYS_clone3 = 435, SYS_close_range = 436, SYS_faccessat2 = 439;
+    public const int SYS_ioctl_x64 = 16, SYS_ioctl_arm64 = 29;
     public const int SYS_ioprio_set_x64 = 251, SYS_ioprio_get_x64 = 252, SYS_ioprio_set_arm64 = 30, SYS_ioprio_get_arm64 = 31;
     public const int PR_SET_NO_NEW_PRIVS = 38, PRIO_PROCESS = 0, RLIMIT_NOFILE = 7, IOPRIO_WHO_PROCESS = 1;
     public const int AT_FDCWD = -100, AT_EACCESS = 0x200, R_OK = 4, W_OK = 2, X_OK = 1;

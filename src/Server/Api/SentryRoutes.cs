@@ -20,7 +20,7 @@ internal static class SentryRoutes
 
         api.MapGet("/logbook", (string? service, int? last, Registry registry, House house) =>
                 TypedResults.Json(
-                    house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by) => new(id, at, of, what, text, by)),
+                    house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by, tells) => new(id, at, of, what, text, by, tells)),
                     ApiJson.Plain.IReadOnlyListLogEntry))
             .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all");
 

@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
@@ -7,6 +8,7 @@ using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Why;
 using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;
@@ -30,9 +32,18 @@ internal static class ServiceRoutes
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house, registry), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title");
-        api.MapGet("/services/{name}/runs", (string name, int? last, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000)), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first");
+        api.MapGet("/services/{name}/why", async (string name, DateTimeOffset? at, Registry registry, House house) => registry.Find(name) is { } actor ? await WhyFinder.Of(actor, at, house).ConfigureAwait(false) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<WhyView>().Produces<Problem>(404, "application/problem+json").WithSummary("Why a service is as it is, from the record: state, what led there, what comes next, what a person could do; ?at=TIME (ISO 8601) for the past");
+        api.MapGet("/board", async (Registry registry, House house) => TypedResults.Json(await WhyFinder.Board(registry, house).ConfigureAwait(false), ApiJson.Plain.BoardView))
+            .Produces<BoardView>().WithSummary("Who asks for a person now, and how the rest is");
+        api.MapGet("/services/{name}/availability", (string name, Registry registry, House house) =>
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.AvailabilityOf(actor.Definition.Name, house), ApiJson.Plain.IReadOnlyListAvailabilityView) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<IReadOnlyList<AvailabilityView>>().Produces<Problem>(404, "application/problem+json").WithSummary("How much it ran over a day, a week, 30 days and 12 months, planned stops told apart from falls");
+        api.MapPost("/services/{name}/release", Release)
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Lift a service's hold: it is tried again, and the answer says whether it came to run");
+        api.MapGet("/services/{name}/runs", (string name, int? last, DateTimeOffset? before, Registry registry, House house) =>
+                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000), before), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
+            .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first, with how they ended and what they left behind; ?before=TIME (ISO 8601)");
         api.MapPost("/services/{name}/start", Start)
             .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly, ?without-needs=true passes its needs over");
         api.MapPost("/services/{name}/stop", Stop)
@@ -139,6 +150,16 @@ internal static class ServiceRoutes
         return TypedResults.Json(await Arrive(actor, asked, already, house, context).ConfigureAwait(false), ApiJson.Plain.Answer);
     }
 
+    private static async Task<IResult> Release(string name, Registry registry, House house, HttpContext context)
+    {
+        if (registry.Find(name) is not { } actor) return Problems.NoSuchService(name, registry.Nearest(name));
+        if (actor.Situation.Phase != Phase.Held)
+            return TypedResults.Json(new Answer { CameTrue = true, Said = $"{actor.Definition.Title} is not on hold: nothing was changed. {actor.View.Why}", Service = actor.View }, ApiJson.Plain.Answer);
+        var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var answer = await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false);
+        return TypedResults.Json(answer with { Said = $"Released from its hold. {answer.Said}" }, ApiJson.Plain.Answer);
+    }
+
     /// <summary>What blocks is looked for before anything is stopped.</summary>
     private static async Task<IResult> Restart(string name, string? accept, string? dependents, Registry registry, Checker checker, House house, HttpContext context)
     {
@@ -233,12 +254,20 @@ internal static class ServiceRoutes
         var said = (came, before.Run, now.LastEnd) switch
         {
             (false, _, _) => $"{title} was started again meanwhile. {actor.View.Why}",
+            (_, null, _) when ServiceTimes.Of(before) == ServiceTime.Fallen && before.Phase == Phase.Stopped => $"{title} was not running; that it fell is taken as seen, and it asks for nobody any more.",
             (_, null, _) => before.Phase == Phase.Stopped ? $"{title} was not running." : $"{title} is stopped; nothing is tried again.",
             (_, _, { } end) => $"{title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)}"
-                + $" after {Seconds(end.At - asked.Since)}{(end.Forced ? ", by force: the steps of its wind-down did not suffice" : "")}. Nothing of it is left.",
+                + $" after {Seconds(end.At - asked.Since)}{(end.Forced ? ", by force: the steps of its wind-down did not suffice" : "")}.{StepsOf(end)}{(StepsOf(end).Length > 0 ? "" : " ")}Nothing of it is left.{StopChecks.Advice(actor.Definition, house)}",
             _ => $"{title} is stopped.",
         };
         return new Answer { CameTrue = came, Said = said, Service = actor.View };
+    }
+
+    /// <summary>What each step that is more than a signal came to.</summary>
+    private static string StepsOf(LastEnd end)
+    {
+        var told = end.Steps.Where(step => step.Answer is not null).Select(step => $"\n  {step.What}: {step.Answer}{(step.EndedAfter is { } after ? $"; it ended {Seconds(after)} after that" : "")}").ToList();
+        return told.Count == 0 ? "" : string.Concat(told) + "\n";
     }
 
     private static async Task<IResult> Unwrap(string name, string? output, string? dependents, Registry registry, House house, HttpContext context)

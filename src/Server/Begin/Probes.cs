@@ -6,9 +6,9 @@ namespace CalmSentry.Server.Begin;
 /// <summary>Looking whether something answers. Each gives what is missing as a clause, or null.</summary>
 internal static class Probes
 {
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5), LongestPatience = TimeSpan.FromSeconds(30);
 
-    private static readonly HttpClient Http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, PooledConnectionLifetime = TimeSpan.Zero, ConnectTimeout = Patience }) { Timeout = Patience };
+    private static readonly HttpClient Http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, PooledConnectionLifetime = TimeSpan.Zero, ConnectTimeout = LongestPatience }) { Timeout = LongestPatience };
 
     /// <summary>What cannot be looked at is missing, with the reason; it is looked at again.</summary>
     public static async Task<string?> OrWhyNot(this Task<string?> look)
@@ -36,11 +36,11 @@ internal static class Probes
         }
     }
 
-    public static async Task<string?> Tcp(string address, CancellationToken cancellation)
+    public static async Task<string?> Tcp(string address, CancellationToken cancellation, TimeSpan? within = null)
     {
         var (host, port) = NetworkAddress.Read(address)!.Value;
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-        limit.CancelAfter(Patience);
+        limit.CancelAfter(within ?? Patience);
         using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
         try
         {
@@ -53,20 +53,22 @@ internal static class Probes
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
         {
-            return $"{address} does not answer";
+            return $"{address} does not answer within {Duration.Write(within ?? Patience)}";
         }
     }
 
-    public static async Task<(string? Missing, string Seen)> Web(HttpProof proof, CancellationToken cancellation)
+    public static async Task<(string? Missing, string Seen)> Web(HttpProof proof, CancellationToken cancellation, TimeSpan? within = null)
     {
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+        limit.CancelAfter(within ?? Patience);
         try
         {
-            using var response = await Http.GetAsync(new Uri(proof.Url), cancellation).ConfigureAwait(false);
+            using var response = await Http.GetAsync(new Uri(proof.Url), limit.Token).ConfigureAwait(false);
             var status = (int)response.StatusCode;
             var said = $"{proof.Url} answered {status}";
             if (proof.Status is { } wanted ? status != wanted : status is < 200 or >= 400) return ($"{said}, wanted {proof.Status?.ToString(System.Globalization.CultureInfo.InvariantCulture) ?? "200 to 399"}", said);
             if (proof.Text is not { } text) return (null, said);
-            var body = await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
+            var body = await response.Content.ReadAsStringAsync(limit.Token).ConfigureAwait(false);
             return body.Contains(text, StringComparison.Ordinal) ? (null, $"{said} with '{text}' in it") : ($"{said}, without '{text}' in it", said);
         }
         catch (HttpRequestException error)
@@ -75,7 +77,7 @@ internal static class Probes
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
         {
-            return ($"{proof.Url} does not answer", "");
+            return ($"{proof.Url} does not answer within {Duration.Write(within ?? Patience)}", "");
         }
     }
 }

@@ -38,14 +38,10 @@ internal static class ProofLook
     {
         switch (definition.Begin.Proof)
         {
-            case TcpProof tcp:
-                return async gone => (await Probes.Tcp(tcp.Address, gone).ConfigureAwait(false), $"{tcp.Address} takes connections");
-            case HttpProof http:
-                return gone => Probes.Web(http, gone);
+            case TcpProof or HttpProof or CommandProof:
+                return gone => Answers(definition.Begin.Proof, definition, house, null, gone);
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
-            case CommandProof command:
-                return gone => Succeeds(command, definition, house, gone);
             case OutputProof output:
                 var lines = new OutputLines(house.Places.OutputOf(definition.Name), actor.OutputBegan);
                 var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
@@ -55,6 +51,16 @@ internal static class ProofLook
         }
     }
 
+    /// <summary>Asks what can be asked at any time: tcp, http or a command.</summary>
+    /// <param name="limit">How long an answer may take; null: as long as is usual.</param>
+    public static async Task<(string? Missing, string Seen)> Answers(Proof look, Definition definition, House house, TimeSpan? limit, CancellationToken gone) => look switch
+    {
+        TcpProof tcp => (await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false), $"{tcp.Address} takes connections"),
+        HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
+        CommandProof command => await Succeeds(command, definition, house, limit ?? AsAccount.Patience, gone).ConfigureAwait(false),
+        _ => throw new ArgumentOutOfRangeException(nameof(look)),
+    };
+
     private static (string? Missing, string Seen) Written(string path, DateTimeOffset since)
     {
         var file = new FileInfo(path);
@@ -63,15 +69,15 @@ internal static class ProofLook
         return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20) ? ($"{path} is older than this run", "") : (null, $"it has written {path}");
     }
 
-    private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, House house, CancellationToken gone)
+    private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, House house, TimeSpan limit, CancellationToken gone)
     {
         if (Account.Named(definition.Account) is not { } account) return ($"there is no account {definition.Account}", "");
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, gone).ConfigureAwait(false);
+        var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, limit, gone).ConfigureAwait(false);
         var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line ? $" ('{line}')" : "";
         return end switch
         {
-            null => ($"{proof.Command[0]} cannot be run, or takes over ten seconds", ""),
+            null => ($"{proof.Command[0]} cannot be run, or takes over {Duration.Write(limit)}", ""),
             { ExitCode: 0 } => (null, $"{proof.Command[0]} succeeded{said}"),
             { ExitCode: var code } => ($"{proof.Command[0]} ended with exit code {code}{said}", ""),
         };

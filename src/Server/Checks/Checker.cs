@@ -33,6 +33,7 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         found.AddRange(ResourceChecks.Advice(subject));
         found.AddRange(SecretChecks.InPlain(subject));
         found.AddRange(NeedChecks.Look(subject));
+        found.AddRange(StopChecks.Look(subject));
         found.AddRange(NameChecks.Look(subject));
         found.AddRange(OtherStartChecks.Look(definition.Program));
         found.AddRange(await modules.ConfigureAwait(false));

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
@@ -96,7 +97,7 @@ internal static class FindingViews
         // Each says its own version, as the account: what cannot be run as it has none.
         return await Task.WhenAll(candidates.Select(async candidate =>
         {
-            var said = candidate.Kind is { Version.Length: > 0 } kind ? await house.AsAccount.Run(account, [], "/", environment, [candidate.Path, .. kind.Version]).ConfigureAwait(false) : null;
+            var said = candidate.Kind is { Version.Length: > 0 } kind ? await house.AsAccount.Run(account, [], "/", environment, [candidate.Path, .. kind.Version], AsAccount.Patience).ConfigureAwait(false) : null;
             var version = said is { ExitCode: 0 } answer ? (answer.Output + answer.Error).Split('\n')[0].Trim() : null;
             return new InterpreterView(candidate.Path, version, candidate.Why, candidate.Path == chosen || (program.With is null && Path.GetFileName(candidate.Path) == chosen));
         })).ConfigureAwait(false);

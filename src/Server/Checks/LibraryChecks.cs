@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
@@ -45,7 +46,7 @@ internal sealed class LibraryChecks
         }
 
         var environment = LaunchOrder.EnvironmentOf(subject.Definition, subject.Account!, subject.House.Places);
-        var said = await subject.House.AsAccount.Run(subject.Account!, subject.Groups, "/", environment, [ElfFile.Read(file)!.Loader!, "--list", file]).ConfigureAwait(false);
+        var said = await subject.House.AsAccount.Run(subject.Account!, subject.Groups, "/", environment, [ElfFile.Read(file)!.Loader!, "--list", file], AsAccount.Patience).ConfigureAwait(false);
         if (said is not { } listed) return [];
         var missing = listed.Output.Split('\n').Where(line => line.EndsWith("=> not found", StringComparison.Ordinal)).Select(line => line.Split("=>")[0].Trim()).ToList();
         const string cannot = "error while loading shared libraries: ";

@@ -1,3 +1,4 @@
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
@@ -64,7 +65,7 @@ internal static class ModuleChecks
         if (command is null) return [];
         var environment = LaunchOrder.EnvironmentOf(subject.Definition, account, subject.House.Places);
         var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
-        if (await subject.House.AsAccount.Run(account, subject.Groups, directory, environment, command).ConfigureAwait(false) is not { ExitCode: 0 } said) return [];
+        if (await subject.House.AsAccount.Run(account, subject.Groups, directory, environment, command, AsAccount.Patience).ConfigureAwait(false) is not { ExitCode: 0 } said) return [];
         var missing = said.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         if (missing is [['!', .. var syntax], ..])
         {

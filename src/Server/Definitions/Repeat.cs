@@ -18,7 +18,7 @@ internal static class Repeat
         }
 
         var (program, identity, resources, recover) = (definition.Program, definition.Identity, definition.Resources, definition.Recover);
-        if (definition.Given.Any(key => key.StartsWith("recover.pause.", StringComparison.Ordinal) && key != "recover.pause.first") || definition.Given.Contains("recover.hold.within") || definition.Given.Contains("begin.at-latest")) return null;
+        if (definition.Given.Any(key => key.StartsWith("recover.pause.", StringComparison.Ordinal) && key != "recover.pause.first") || definition.Given.Contains("begin.at-latest")) return null;
         Flag("title", "--title", definition.Title);
         Flag("notes", "--notes", definition.Notes);
         Flag("program.kind", "--kind", program.Kind.ToString().ToLowerInvariant());
@@ -27,6 +27,7 @@ internal static class Repeat
         foreach (var (name, value) in program.Environment) words.AddRange(["--environment", $"{name}={value}"]);
         foreach (var secret in program.Secrets) words.AddRange(["--secret", secret.Key + (secret.AsFile ? ":file" : "")]);
         Flag("program.pid-file", "--pid-file", program.PidFile);
+        Flag("program.terminal", "--terminal", program.Terminal ? "true" : "false");
         if (!program.Stop.IsEmpty) words.AddRange(program.Stop.SelectMany(word => new[] { "--stop-command", word }));
         Flag("identity.account", "--account", identity.Account);
         foreach (var group in identity.Groups) words.AddRange(["--group", group]);
@@ -50,8 +51,24 @@ internal static class Repeat
         Flag("recover.after", "--recover", recover.After switch { RecoverAfter.AnyEnd => "any-end", RecoverAfter.Never => "never", _ => "failure" });
         Flag("recover.pause.first", "--pause", Duration.Write(recover.First));
         Flag("recover.hold.ends", "--hold-ends", Text(recover.HoldEnds));
+        Flag("recover.hold.within", "--hold-within", Duration.Write(recover.HoldWithin));
+        Flag("recover.hold.retry-every", "--retry-every", recover.RetryEvery is { } beat ? Duration.Write(beat) : null);
+        foreach (var (code, then) in recover.Codes) words.AddRange(["--code", $"{code}={DefinitionReader.CodeWords.First(word => word.Value == then).Key}"]);
+        foreach (var watch in definition.Watch.Where(watch => !watch.Implied))
+        {
+            if (WatchWords.Of(watch) is not { } word) return null;
+            words.AddRange(["--watch", word]);
+        }
+
         if (definition.Given.Contains("wind-down"))
-            foreach (var step in definition.WindDown) words.AddRange(["--wind-down", $"{step.Signal} {Duration.Write(step.Wait)}"]);
+        {
+            foreach (var step in definition.WindDown)
+            {
+                if (WatchWords.Of(step) is not { } word) return null;
+                words.AddRange(["--wind-down", word]);
+            }
+        }
+
         foreach (var code in definition.Accept) words.AddRange(["--accept", code]);
         return [.. words, "--", program.Path, .. program.Arguments];
     }

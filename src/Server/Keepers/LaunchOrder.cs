@@ -41,6 +41,8 @@ internal static class LaunchOrder
             .With(LaunchField.Directory, DirectoryOf(definition, house.Places))
             .With(LaunchField.Program, command[0])
             .With(LaunchField.Mask, DefinitionWriter.Octal(definition.Identity.Umask));
+        if (definition.Program.Terminal && !switchOff) order.With(LaunchField.Terminal, 1);
+        else if (definition.KeepsInput && !switchOff) order.With(LaunchField.KeepInput, 1);
         if (site.ErrorOutput is { } error) order.With(LaunchField.ErrorOutput, error);
         if (group is not null) order.With(LaunchField.ControlGroup, group);
         foreach (var argument in command) order.With(LaunchField.Argument, argument);
@@ -88,6 +90,8 @@ internal static class LaunchOrder
             ["CALM_STATE"] = places.StateOf(definition.Name),
             ["CALM_TELL"] = places.TellSocket,
         };
+        // What it prints goes to a file, read line by line: no colours and no moving about.
+        if (definition.Program.Terminal) environment["TERM"] = "dumb";
         foreach (var (name, value) in definition.Program.Environment) environment[name] = value;
         return environment;
     }

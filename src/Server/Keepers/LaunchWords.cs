@@ -24,6 +24,7 @@ internal static class LaunchWords
             LaunchStep.Directory when errno == NoEntry => $"its directory {directory} is not there; make it, or set another with --directory",
             LaunchStep.Directory => $"the account {definition.Account} cannot enter its directory {directory}: {error}",
             LaunchStep.Ceilings => $"it could not be put under its ceilings for memory, processors or tasks: {error}",
+            LaunchStep.Terminal => $"it could not be given a terminal: {error}; /dev/ptmx and /dev/pts must be there",
             LaunchStep.Priority => $"its priority cannot be set: {error}; only root may raise one",
             LaunchStep.Processors => $"it cannot be bound to its processors: {error}; this machine has {Environment.ProcessorCount}",
             LaunchStep.OpenFiles => $"it cannot be allowed that many open files: {error}; this sentry itself may have at most {CalmSentry.Linux.Processes.ProcessFacts.OpenFilesCeiling()}",

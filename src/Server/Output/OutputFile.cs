@@ -25,6 +25,26 @@ internal static class OutputFile
         }
     }
 
+    /// <summary>The last <paramref name="count"/> lines between two offsets, each at most 500 characters.</summary>
+    public static IReadOnlyList<string> LastLines(string path, long from, long to, int count)
+    {
+        try
+        {
+            using var file = Open(path);
+            to = Math.Min(to, file.Length);
+            from = Math.Max(from, to - (16 * 1024));
+            if (from >= to) return [];
+            file.Position = from;
+            var tail = new byte[to - from];
+            file.ReadExactly(tail);
+            return [.. Encoding.UTF8.GetString(tail).Split('\n').Select(line => line.TrimEnd('\r')).Where(line => line.Length > 0).TakeLast(count).Select(line => line.Length > 500 ? line[..500] + "…" : line)];
+        }
+        catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException or EndOfStreamException)
+        {
+            return [];
+        }
+    }
+
     /// <summary>Where the last <paramref name="lines"/> lines begin, read backwards block by block.</summary>
     public static long StartOfLast(FileStream file, int lines)
     {

@@ -58,8 +58,8 @@ internal static class Proposals
         if (definition.WindDown.Length == 1 && stopTook is { } took && took > definition.WindDown[0].Wait / 3)
         {
             var wait = TimeSpan.FromSeconds(Math.Max(10, Math.Ceiling(took.TotalSeconds * 3)));
-            proposals.Add(new("wind-down", $"{definition.WindDown[0].Signal}, wait {Duration.Write(wait)}", string.Create(CultureInfo.InvariantCulture, $"It took {took.TotalSeconds:0.0} s to end: on a busy day it may take three times as long.")));
-            over.Add(new("wind-down", new ListNode([new MapNode([new("signal", new ScalarNode(definition.WindDown[0].Signal)), new("wait", new ScalarNode(Duration.Write(wait)))])])));
+            proposals.Add(new("wind-down", $"{definition.WindDown[0].What}, wait {Duration.Write(wait)}", string.Create(CultureInfo.InvariantCulture, $"It took {took.TotalSeconds:0.0} s to end: on a busy day it may take three times as long.")));
+            over.Add(new("wind-down", new ListNode([WatchWriter.Step(definition.WindDown[0] with { Wait = wait })])));
         }
 
         var adoption = new MapNode(over);

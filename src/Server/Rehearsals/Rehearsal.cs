@@ -10,6 +10,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
+using CalmSentry.Server.WindDown;
 
 namespace CalmSentry.Server.Rehearsals;
 
@@ -35,6 +36,8 @@ internal sealed class Rehearsal : IDisposable
     private Outcome? mainOutcome, outcome;
     private long peakKib, cpuMicroseconds;
     private int sent;
+    private bool stopping;
+    private TaskCompletionSource<int>? inputTaken;
     private TimeSpan? stopTook;
 
     private Rehearsal(House house, Definition definition, Account account, string id)
@@ -160,26 +163,49 @@ internal sealed class Rehearsal : IDisposable
         var asked = house.Now;
         foreach (var step in definition.WindDown)
         {
-            Tell(new RehearsalEvent { Kind = "note", Text = $"{step.Signal} is sent." });
-            sent = SignalNames.Numbers[step.Signal];
-            link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", main == 0 ? "tree" : "main"));
-            news = await Until(link, news, step.Wait).ConfigureAwait(false);
+            Tell(new RehearsalEvent { Kind = "note", Text = $"{char.ToUpperInvariant(step.Taken[0])}{step.Taken[1..]}." });
+            stopping = true;
+            var taken = house.Now;
+            news = await Take(step, link, news).ConfigureAwait(false);
             if (outcome is not null)
             {
                 stopTook = house.Now - asked;
-                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Seconds(stopTook.Value)} after {step.Signal} was sent; nothing of it was left.";
+                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Seconds(house.Now - taken)} after {step.Taken}{(step == definition.WindDown[0] ? "" : $", {Seconds(stopTook.Value)} after the first step")}; nothing of it was left.";
             }
         }
 
         link.Send(new Message(KeeperWord.EndTree));
         await Until(link, news, ForcePatience).ConfigureAwait(false);
-        return $"It had not ended {Seconds(house.Now - asked)} after {(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Signal)))} and was ended by force: as a service it would lose what it has not written by then.";
+        return $"It had not ended {Seconds(house.Now - asked)} after {(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} and was ended by force: as a service it would lose what it has not written by then.";
     }
 
-    private async Task<Task<(KeeperWord, byte[])?>> Until(KeeperLink link, Task<(KeeperWord, byte[])?> news, TimeSpan patience)
+    private async Task<Task<(KeeperWord, byte[])?>> Take(WindDownStep step, KeeperLink link, Task<(KeeperWord, byte[])?> news)
+    {
+        if (step is SignalStep signal)
+        {
+            sent = SignalNames.Numbers[signal.Signal];
+            link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", main == 0 || signal.WholeTree ? "tree" : "main"));
+            return await Until(link, news, step.Wait).ConfigureAwait(false);
+        }
+
+        sent = 0;
+        using var over = new CancellationTokenSource();
+        var effect = new StepTaker(definition, house, main == 0 ? null : main, (order, gone) =>
+        {
+            inputTaken = new(TaskCreationOptions.RunContinuationsAsynchronously);
+            link.Send(order);
+            return inputTaken.Task.WaitAsync(gone);
+        }).Take(step, over.Token);
+        news = await Until(link, news, step.Wait, () => effect is { IsCompletedSuccessfully: true, Result: { Failed: true } }).ConfigureAwait(false);
+        await over.CancelAsync().ConfigureAwait(false);
+        if (await effect.ConfigureAwait(false) is { } came) Tell(new RehearsalEvent { Kind = "note", Text = $"{step.What}: {came.Answer}." });
+        return news;
+    }
+
+    private async Task<Task<(KeeperWord, byte[])?>> Until(KeeperLink link, Task<(KeeperWord, byte[])?> news, TimeSpan patience, Func<bool>? inVain = null)
     {
         var limit = house.Now + patience;
-        while (outcome is null && house.Now < limit)
+        while (outcome is null && house.Now < limit && inVain?.Invoke() != true)
         {
             await Task.WhenAny(news, Task.Delay(Beat)).ConfigureAwait(false);
             while (news.IsCompleted && outcome is null) news = await Hear(link, news).ConfigureAwait(false);
@@ -208,10 +234,13 @@ internal sealed class Rehearsal : IDisposable
                 break;
             case KeeperWord.MainEnded:
                 mainOutcome = Remains.Read(body);
-                detached |= mainOutcome.IsGood && sent == 0;
+                detached |= mainOutcome.IsGood && !stopping;
                 main = 0;
                 // As a service's stop: a wrapper script that ends at once leaves its program behind, and the wish is passed on.
                 if (sent != 0) link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", "tree"));
+                break;
+            case KeeperWord.InputTaken:
+                inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
                 break;
             case KeeperWord.TreeEnded:
                 outcome = Remains.Read(body);

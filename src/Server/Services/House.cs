@@ -21,6 +21,12 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public StartGate Gate { get; } = new();
 
+    /// <summary>How long winding down all services may take before the machine goes down.</summary>
+    public TimeSpan ShutdownWithin { get; init; } = new Settings().ShutdownWithin;
+
+    /// <summary>When the server before this one was last seen alive, if that is on record.</summary>
+    public DateTimeOffset? LastSeen { get; set; }
+
     /// <summary>While a drill is under way, when it had the machine come up.</summary>
     public DateTimeOffset? DrillBegan { get; set; }
 
@@ -54,10 +60,11 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     }
 
     /// <summary>Writes an entry into the logbook and tells whoever listens.</summary>
-    public void Log(string? service, string what, string text, string? by = null)
+    /// <param name="tells">Somebody is to hear of it.</param>
+    public void Log(string? service, string what, string text, string? by = null, bool tells = false)
     {
         var at = Now;
-        var id = Store.Log(at, service, what, text, by);
-        Events.Logged(new(id, at, service, what, text, by));
+        var id = Store.Log(at, service, what, text, by, tells);
+        Events.Logged(new(id, at, service, what, text, by, tells));
     }
 }

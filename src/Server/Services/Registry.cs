@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Globalization;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
@@ -78,6 +79,7 @@ internal sealed class Registry(House house)
 
         Reshape();
         house.Store.Add(definition.Name, document, situation, by, now);
+        actor.KeepTurn(now, always: true);
         house.Log(definition.Name, "wrapped", $"Wrapped: {definition.Program.Path}, as {definition.Account}.", by);
         house.Events.Changed(actor.View);
         return true;
@@ -99,6 +101,7 @@ internal sealed class Registry(House house)
     public async Task<string?> TakeUp()
     {
         var before = house.Store.Fact("boot-id");
+        house.LastSeen = DateTimeOffset.TryParse(house.Store.Fact(Upkeep.LastSeen), CultureInfo.InvariantCulture, out var seen) ? seen : null;
         var askPermits = house.Store.Fact("permits") is not null;
         var newBoot = before != Machine.BootId;
         var taken = new List<Task>();
@@ -112,6 +115,7 @@ internal sealed class Registry(House house)
             var actor = new ServiceActor(house, definition, stored.Revision, stored.Situation, this);
             services[stored.Name] = actor;
             all.Add(actor);
+            if (house.Store.MomentAt(stored.Name, house.Now) is null) actor.KeepTurn(house.Now, always: true);
         }
 
         foreach (var actor in all) taken.Add(actor.TakeUp(newBoot));

@@ -1,21 +1,32 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Falls;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Watching;
 
 namespace CalmSentry.Server.Services;
 
 /// <summary>The actor's runs: launching them, hearing of them, and finding out about them after an absence.</summary>
 internal sealed partial class ServiceActor
 {
+    /// <summary>How long an end waits for the answer that came with it.</summary>
+    private static readonly TimeSpan StepLinger = TimeSpan.FromMilliseconds(20);
+
     // Launching
 
     private async Task Launch(long run, bool switchOff = false)
     {
         outputStuck = 0;
-        if (!switchOff) Said = default;
+        if (!switchOff)
+        {
+            (Said, AliveStamp) = (default, 0);
+            Vitals = new(() => Vitals.TreeOf(this, house), house);
+        }
+
         if (Account.Named(Definition.Account) is not { } account)
         {
             Refuse(run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
@@ -43,7 +54,7 @@ internal sealed partial class ServiceActor
             }
 
             keeper!.Send(order);
-            if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan);
+            if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), Origins.Of(Definition, Revision));
             if (fresh) house.Keepers.ReserveSoon();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -82,7 +93,7 @@ internal sealed partial class ServiceActor
 
     private void Refuse(long run, string why)
     {
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan);
+        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
     }
 
@@ -113,6 +124,9 @@ internal sealed partial class ServiceActor
             case KeeperWord.Followed:
                 await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);
                 house.Store.RunLaunched(Definition.Name, run, (int)Message.Number(body, "pid"), house.Now);
+                break;
+            case KeeperWord.InputTaken:
+                inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
                 break;
             case KeeperWord.MainEnded:
                 await Apply(new MainEnded(run, Remains.Read(body))).ConfigureAwait(false);
@@ -150,7 +164,11 @@ internal sealed partial class ServiceActor
 
     private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
-        TimeSpan? stopping = Situation is { Phase: Phase.Stopping, Since: var since } ? at - since : null;
+        // What a step was answered often comes with the end itself: it belongs before it.
+        if (step is { } under && await Task.WhenAny(under, Task.Delay(StepLinger)).ConfigureAwait(false) == under) await HearStep(run).ConfigureAwait(false);
+        var since = Situation.Since;
+        var output = house.Places.OutputOf(Definition.Name);
+        var (live, from, to, sample) = (Situation.Run, OutputBegan, File.Exists(output) ? new FileInfo(output).Length : 0, Vitals.Latest);
         await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
         if (Situation.Run?.Number == run)
         {
@@ -158,8 +176,22 @@ internal sealed partial class ServiceActor
             return;
         }
 
-        house.Store.RunEnded(Definition.Name, run, Situation.LastEnd is { } end && end.Run == run ? end.Outcome : outcome, at, peakKib, cpuMicroseconds, stopping);
+        var end = Situation.LastEnd is { } last && last.Run == run ? last : null;
+        house.Store.RunEnded(Definition.Name, run, new(end?.Outcome ?? outcome, at, end is null ? null : RunWords.EndedBy(end, Situation), peakKib, cpuMicroseconds, to,
+            // How long a stop takes is learned from those that somebody asked for: what hangs ends in no usual time.
+            end is { AsAsked: true } ? at - since : null, end,
+            end is not null && live is { Proven: not null, Launched: { } launched } && (!end.Bad || at - launched >= Definition.Recover.SteadyAfter)));
         DiscardOnceKept(run);
+        if (end is { Bad: true })
+        {
+            var (definition, pid, directory) = (Definition, live?.Pid, LaunchOrder.DirectoryOf(Definition, house.Places));
+            _ = Task.Run(async () =>
+            {
+                // The run's own row must be on record, for what it was launched from stands there.
+                await house.Store.Flush(soon: false).ConfigureAwait(false);
+                house.Store.RunFell(definition.Name, run, FallLook.Of(definition, run, pid, outcome.Core, from, to, sample, directory, house));
+            });
+        }
     }
 
     /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
@@ -191,7 +223,7 @@ internal sealed partial class ServiceActor
         var unseen = Remains.LatestRun(runDirectory);
         if (Situation.Run is { Switch: Switch.On } on)
         {
-            if (newBoot) await Over(on.Number, new(OutcomeKind.MachineLost), house.Now, null, null).ConfigureAwait(false);
+            if (newBoot) await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null).ConfigureAwait(false);
         }
         else if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
         else if (unseen > Situation.LastRun) await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
@@ -203,10 +235,10 @@ internal sealed partial class ServiceActor
         var number = Message.Number(hello, "run");
         var pid = (int)Message.Number(hello, "pid");
         if (Situation.Run is { } earlier && earlier.Number < number && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known)
-            house.Store.RunEnded(Definition.Name, earlier.Number, Remains.Read(known.Body), house.Now, null, null, null);
+            house.Store.RunEnded(Definition.Name, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
         OutputBegan = house.Store.OutputFrom(Definition.Name, number);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan);
+        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Definition.Name, number, pid, house.Now);
         if (Message.Text(hello, "phase") == "ending") await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
     }
@@ -221,6 +253,14 @@ internal sealed partial class ServiceActor
 
         if (sameBoot && await Remains.End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups).ConfigureAwait(false) is > 0 and var ended)
             house.Log(Definition.Name, "remains-ended", $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended.");
-        await Over(run, new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null).ConfigureAwait(false);
+        if (sameBoot) await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
+        else await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
+    }
+
+    /// <summary>The last moment the run is known to have been there, when the machine went down under it.</summary>
+    private DateTimeOffset LostAt(LiveRun? run)
+    {
+        var known = run?.Proven ?? run?.Launched ?? run?.Began ?? house.Now;
+        return house.LastSeen is { } seen && seen > known ? seen : known;
     }
 }

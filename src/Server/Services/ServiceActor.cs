@@ -1,10 +1,17 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Order;
+using CalmSentry.Server.Watching;
+using CalmSentry.Server.WindDown;
 
 namespace CalmSentry.Server.Services;
 
@@ -26,7 +33,10 @@ internal sealed partial class ServiceActor : IDisposable
     private bool forgotten;
     private int outputStuck;
     private DateTimeOffset? armedFor;
-    private CancellationTokenSource? needLook, proofLook;
+    private CancellationTokenSource? needLook, proofLook, watchLook, stepLook;
+    private Task<StepEffect?>? step;
+    private int stepIndex;
+    private TaskCompletionSource<int>? inputTaken;
     private bool inGate;
     private TaskCompletionSource told = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
@@ -37,6 +47,8 @@ internal sealed partial class ServiceActor : IDisposable
         (this.house, Definition, Revision, Situation, this.registry) = (house, definition, revision, situation, registry);
         runDirectory = house.Places.RunOf(definition.Name);
         timer = house.Clock.CreateTimer(_ => Post(Wake, null), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+        Vitals = new(() => Vitals.TreeOf(this, house), house);
+        turned = Turned(situation);
         View = ServiceViews.Of(this);
         _ = Task.Run(Work);
     }
@@ -60,7 +72,7 @@ internal sealed partial class ServiceActor : IDisposable
                 house.Store.Revise(definition.Name, Revision, document, by, house.Now);
                 registry.Reshape();
                 house.Log(definition.Name, "adjusted", $"Revision {Revision}: {(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.", by);
-                if (changed.Any(change => change.StartsWith("begin.", StringComparison.Ordinal))) await Apply(new Adjusted()).ConfigureAwait(false);
+                if (changed.Any(change => change.StartsWith("begin.", StringComparison.Ordinal) || change.StartsWith("watch", StringComparison.Ordinal) || change.StartsWith("recover.", StringComparison.Ordinal) || change.StartsWith("resources.memory", StringComparison.Ordinal))) await Apply(new Adjusted()).ConfigureAwait(false);
                 Publish();
             },
             () => done.TrySetResult());
@@ -95,6 +107,15 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>What the program last said of itself, and when it last said that it is alive.</summary>
     public (string? Text, DateTimeOffset? Alive) Said { get; private set; }
 
+    /// <summary>When the program last said anything of itself, by the clock that only goes forward; 0: not in this run.</summary>
+    public long AliveStamp { get; private set; }
+
+    /// <summary>Figures of the live run.</summary>
+    public Vitals Vitals { get; private set; }
+
+    /// <summary>The latest look of each watch, by its place in the definition.</summary>
+    public ConcurrentDictionary<int, LatestLook> Looks { get; private set; } = [];
+
     /// <summary>Process id of its keeper, or 0.</summary>
     public int KeeperPid => keeper is null ? 0 : keeperPid;
 
@@ -105,6 +126,7 @@ internal sealed partial class ServiceActor : IDisposable
             if (Situation.Run is not { } run) return Task.CompletedTask;
             if (ready) ToldReady = run.Number;
             Said = (text ?? Said.Text, house.Now);
+            AliveStamp = Stopwatch.GetTimestamp();
             var heard = told;
             told = new(TaskCreationOptions.RunContinuationsAsynchronously);
             heard.TrySetResult();
@@ -155,6 +177,8 @@ internal sealed partial class ServiceActor : IDisposable
         timer.Dispose();
         needLook?.Cancel();
         proofLook?.Cancel();
+        watchLook?.Cancel();
+        stepLook?.Cancel();
         letters.Writer.TryComplete();
     }
 
@@ -203,6 +227,7 @@ internal sealed partial class ServiceActor : IDisposable
         foreach (var deed in turn.Deeds) await Carry(deed).ConfigureAwait(false);
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty) return;
         Arm();
+        KeepTurn(now);
         Publish();
         if (!forgotten) house.Store.Save(Definition.Name, Situation);
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
@@ -212,11 +237,26 @@ internal sealed partial class ServiceActor : IDisposable
         if (before.Phase == Phase.Running || Situation.Phase == Phase.Running) registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);
     }
 
+    private (Phase Phase, HealthLevel Health, ServiceTime Time) turned;
+
+    private (Phase, HealthLevel, ServiceTime) Turned(Situation situation) => (situation.Phase, Health.Of(Definition, situation).Level, ServiceTimes.Of(situation));
+
+    /// <summary>Keeps each turn on record, with what was said of it then.</summary>
+    public void KeepTurn(DateTimeOffset at, bool always = false)
+    {
+        var now = Turned(Situation);
+        if (forgotten || (now == turned && !always)) return;
+        turned = now;
+        house.Store.AddMoment(Definition.Name, ServiceViews.Moment(Definition, Situation, at));
+    }
+
     /// <summary>What nobody waits for any more is no longer looked for.</summary>
     private void StopLooking()
     {
         if (Situation.Awaited?.Step != AwaitStep.Needs) (needLook, _) = (null, needLook?.CancelAsync());
         if (Situation.Phase != Phase.Starting) (proofLook, _) = (null, proofLook?.CancelAsync());
+        if (Situation.Phase != Phase.Running) (watchLook, _) = (null, watchLook?.CancelAsync());
+        if (Situation.Phase != Phase.Stopping || Situation.WindDownStep != stepIndex) (stepLook, step, _) = (null, null, stepLook?.CancelAsync());
         if (!inGate || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting) return;
         inGate = false;
         house.Gate.Leave(this);
@@ -300,8 +340,20 @@ internal sealed partial class ServiceActor : IDisposable
             case FindMain find:
                 _ = FindMain(find.Run);
                 break;
+            case LookAfter look:
+                Looks = [];
+                Look(ref watchLook, gone => WatchLook.Go(this, look.Run, house, gone));
+                break;
+            case PerformStep perform:
+                TakeStep(perform);
+                Rouse();
+                break;
+            case StopDependents:
+                _ = new OrderedStop(registry, house).Stop(registry.Graph.WithDependents([Definition.Name]).Where(other => other != Definition.Name).ToHashSet(StringComparer.Ordinal), $"{Definition.Name}, which it needs");
+                break;
             case SendSignal signal:
                 keeper?.Send(new Message(KeeperWord.Signal).With("number", SignalNames.Numbers[signal.Signal]).With("to", signal.WholeTree ? "tree" : "main"));
+                Rouse();
                 break;
             case EndTree:
                 keeper?.Send(new Message(KeeperWord.EndTree));
@@ -312,7 +364,7 @@ internal sealed partial class ServiceActor : IDisposable
                 house.SecretFiles.Remove(Definition.Name);
                 break;
             case Note note:
-                house.Log(Definition.Name, note.What, note.Text, note.By);
+                house.Log(Definition.Name, note.What, note.Text, note.By, note.Tells);
                 break;
             case Forget:
                 await Leave().ConfigureAwait(false);

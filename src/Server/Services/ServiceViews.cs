@@ -1,5 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
@@ -17,13 +18,18 @@ internal static class ServiceViews
     public static ServiceView Of(ServiceActor actor)
     {
         var (definition, now) = (actor.Definition, actor.Situation);
+        var health = Health.Of(definition, now);
+        var stuck = actor.OutputStuck == 0 ? null : $"its output cannot be written ({Names.Errno(actor.OutputStuck)})";
         return new ServiceView
         {
             Name = definition.Name,
             Title = definition.Title,
             Host = Machine.HostName,
             State = StateOf(now.Phase),
-            Health = actor.OutputStuck != 0 || now.Awaited is { Overdue: true } || now.Run is { Overdue: true } ? "poor" : now is { Phase: Phase.Running, Run.Switch: not Switch.On } ? "good" : "unknown",
+            Health = stuck is null ? Of(health.Level) : "poor",
+            HealthWhy = stuck ?? health.Evidence,
+            HealthSince = health.Since,
+            Asks = Attention.Of(definition, now) ?? stuck,
             Why = Explanation.Of(definition, now, TimeZoneInfo.Local)
                 + (actor.OutputStuck != 0 ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; nothing is dropped, the program waits." : ""),
             Since = now.Since,
@@ -50,6 +56,9 @@ internal static class ServiceViews
             Host = view.Host,
             State = view.State,
             Health = view.Health,
+            HealthWhy = view.HealthWhy,
+            HealthSince = view.HealthSince,
+            Asks = view.Asks,
             Why = view.Why,
             Since = view.Since,
             Pid = view.Pid,
@@ -64,6 +73,10 @@ internal static class ServiceViews
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
             NeededBy = registry.Graph.DependentsOf(view.Name),
             Proof = ProofOf(actor, house),
+            Watches = Watches(actor),
+            UsualStopMs = house.Store.UsualStop(view.Name)?.TotalMilliseconds,
+            WindDownMs = actor.Definition.WindDown.Sum(step => step.Wait.TotalMilliseconds),
+            Availability = AvailabilityOf(view.Name, house),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
@@ -74,6 +87,56 @@ internal static class ServiceViews
             StateDirectory = house.Places.StateOf(view.Name),
             Runs = Runs(house, view.Name, 10),
         };
+    }
+
+    /// <summary>A turn as it is kept on record.</summary>
+    public static StoredMoment Moment(Definition definition, Situation now, DateTimeOffset at) => new(
+        at, StateOf(now.Phase), Of(Health.Of(definition, now).Level), ServiceTimes.Of(now), Explanation.Of(definition, now, TimeZoneInfo.Local),
+        string.Join('\n', Outlook.Next(definition, now).Select(next => next.At is { } then ? $"{TimeZoneInfo.ConvertTime(then, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}  {next.Text}" : next.Text)));
+
+    private static string Of(HealthLevel level) => level switch { HealthLevel.Good => "good", HealthLevel.Poor => "poor", _ => "unknown" };
+
+    private static List<WatchView> Watches(ServiceActor actor)
+    {
+        var watched = actor.Situation.Run?.Watched ?? [];
+        return
+        [
+            .. actor.Definition.Watch.Select((watch, i) =>
+            {
+                var state = i < watched.Length ? watched[i] : new WatchState();
+                var look = actor.Situation.Phase == Phase.Running ? actor.Looks.GetValueOrDefault(i) : null;
+                return new WatchView
+                {
+                    What = watch.InWords,
+                    Health = Of(state.PoorSince is not null ? HealthLevel.Poor : state.Since is null ? HealthLevel.Unknown : HealthLevel.Good),
+                    Seen = look?.Seen ?? state.Seen,
+                    LookedAt = look?.At,
+                    Since = state.PoorSince ?? state.Since,
+                    Bad = state.Bad,
+                    Patience = watch.Patience,
+                    EveryMs = watch.Every.TotalMilliseconds,
+                    Then = DefinitionWriter.Of(watch.Then),
+                    Implied = watch.Implied,
+                };
+            }),
+        ];
+    }
+
+    private static readonly (string Window, TimeSpan Length)[] Windows = [("day", TimeSpan.FromDays(1)), ("week", TimeSpan.FromDays(7)), ("30-days", TimeSpan.FromDays(30)), ("12-months", TimeSpan.FromDays(365))];
+
+    public static IReadOnlyList<AvailabilityView> AvailabilityOf(string name, House house)
+    {
+        var now = house.Now;
+        var turns = house.Store.Turns(name, now - Windows[^1].Length);
+        return
+        [
+            .. Windows.Select(window =>
+            {
+                var of = ServiceTimes.Over(turns, now - window.Length, now);
+                var (falls, stops) = house.Store.EndsSince(name, now - window.Length);
+                return new AvailabilityView(window.Window, of.Share * 100, of.Up.TotalMilliseconds, of.Planned.TotalMilliseconds, of.Fallen.TotalMilliseconds, falls, stops);
+            }),
+        ];
     }
 
     private static List<WaitView>? WaitsFor(Definition definition, Situation now)
@@ -110,9 +173,9 @@ internal static class ServiceViews
         };
     }
 
-    public static IReadOnlyList<RunView> Runs(House house, string name, int last) =>
+    public static IReadOnlyList<RunView> Runs(House house, string name, int last, DateTimeOffset? before = null) =>
     [
-        .. house.Store.Runs(name, last).Select(run => new RunView
+        .. house.Store.Runs(name, last, before).Select(run => new RunView
         {
             Run = run.Number,
             Cause = run.Cause,
@@ -127,6 +190,14 @@ internal static class ServiceViews
             CpuUs = run.CpuMicroseconds,
             Proven = run.Proven,
             Proof = run.Proof,
+            BegunBy = run.BegunBy,
+            EndedBy = run.EndedBy,
+            Bad = run.Bad,
+            Forced = run.Forced,
+            OutputBytes = run.OutputBytes,
+            StopMs = run.Stopping?.TotalMilliseconds,
+            Steps = [.. run.Steps.Select(step => new StepView(step.What, step.At, step.Answer, step.Failed, step.EndedAfter?.TotalMilliseconds))],
+            Evidence = run.Evidence is { } left ? new(left.LastLines, left.Memory, left.Cpu, left.SampledAt, left.CoreDump, left.WellRun, left.Changes) : null,
         }),
     ];
 

@@ -74,6 +74,47 @@ public class DefinitionTests
             _ => (Proof)new ToldProof { Within = within },
         };
 
+    private static readonly Gen<Watch> Watches =
+        from which in Gen.Int[0, 11]
+        from length in Lengths
+        from every in Lengths
+        from number in Gen.Int[1, 1000]
+        from text in Words
+        from then in Gen.Enum<WatchThen>()
+        select (which switch
+        {
+            0 => new AnswerWatch(new HttpProof("http://127.0.0.1:7411/health?a=1,2", number < 500 ? 204 : null, number < 500 ? null : text)) { Every = every },
+            1 => new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = every },
+            2 => new AnswerWatch(new CommandProof(["/usr/bin/ledger-ping", text])) { Every = every },
+            3 => new SilenceWatch(length) { Every = every },
+            4 => new FreshFileWatch("/srv/skerry/tides.csv", length) { Every = every },
+            5 => new AliveWatch(length) { Every = every },
+            6 => new MemoryWatch(number << 20) { Every = every, For = length },
+            7 => new CpuWatch(number) { Every = every, For = length },
+            8 => new OpenFilesWatch(number) { Every = every },
+            9 => new ChildrenWatch(number) { Every = every },
+            10 => new CeilingWatch(length) { Every = every },
+            _ => (Watch)new PausedWatch(length) { Every = every },
+        }) with
+        { Every = every < TimeSpan.FromMilliseconds(100) ? Watch.UsualEvery : every, Patience = number, Then = then };
+
+    private static readonly Gen<WindDownStep> Steps =
+        from which in Gen.Int[0, 8]
+        from wait in Lengths
+        from text in Words.Where(text => text.Length > 0)
+        select which switch
+        {
+            0 => new SignalStep("INT", wait),
+            1 => new SignalStep("TERM", wait, WholeTree: true),
+            2 => new SendStep(text, new(SendKind.Tcp, "127.0.0.1:7412"), wait),
+            3 => new SendStep($"{text}\n", new(SendKind.Unix, "/run/ledger control"), wait),
+            4 => new SendStep(text, new(SendKind.Input, ""), wait),
+            5 => new CloseInputStep(wait),
+            6 => new HttpStep("PUT", "http://127.0.0.1:7411/close", text, wait),
+            7 => new CommandStep(["/usr/bin/ledger-close", text], wait),
+            _ => (WindDownStep)new KeyStep(TerminalKey.Quit, wait),
+        };
+
     private static readonly Gen<Definition> Any =
         from name in Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789"], 1, 48]
         from title in Words
@@ -91,6 +132,9 @@ public class DefinitionTests
         from resources in Shares
         from secrets in Gen.Select(Gen.String[Gen.Char["PQR"], 1, 4], Gen.Bool, (key, asFile) => new SecretUse(key, asFile)).Array[0, 3]
         from kind in Gen.Enum<ProgramKind>()
+        from watches in Watches.Array[0, 4]
+        from steps in Steps.Array[0, 4]
+        from codes in Gen.Enum<CodeThen>().Array[0, 4]
         select new Definition
         {
             Name = name,
@@ -101,14 +145,24 @@ public class DefinitionTests
             Program = new("/srv/skerry/ledger", [.. arguments], "/srv/skerry", variables.DistinctBy(pair => pair.Item1).ToImmutableSortedDictionary(pair => pair.Item1, pair => pair.Item2, StringComparer.Ordinal))
             {
                 Kind = kind,
+                Terminal = kind == ProgramKind.Stays && steps.OfType<KeyStep>().Any(),
                 With = kind == ProgramKind.Stays ? "/usr/bin/python3" : null,
                 Secrets = [.. secrets.DistinctBy(secret => secret.Key)],
                 PidFile = kind == ProgramKind.Detaches ? "/run/relay.pid" : null,
                 Stop = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
             },
             Begin = new() { At = at, AtLatest = at == BeginAt.BootLate ? wait : new BeginPart().AtLatest, Needs = [.. needs], Proof = proof },
-            Recover = new() { After = after, First = pause, HoldEnds = ends },
-            WindDown = kind == ProgramKind.Toggles ? Definition.DefaultWindDown : [new("INT", wait), new("TERM", wait)],
+            Recover = new()
+            {
+                After = after,
+                First = pause,
+                HoldEnds = ends,
+                Spread = ends % 101,
+                RetryEvery = pause >= TimeSpan.FromSeconds(1) ? pause : null,
+                Codes = codes.Select((then, i) => KeyValuePair.Create(i == 0 ? "SEGV" : $"{i}", then)).ToImmutableSortedDictionary(StringComparer.Ordinal),
+            },
+            Watch = kind == ProgramKind.Toggles ? [] : WatchReader.WithImplied([.. watches.Select(watch => after == RecoverAfter.Never ? watch with { Then = WatchThen.Note } : watch)], resources, new() { After = after }),
+            WindDown = kind == ProgramKind.Toggles ? Definition.DefaultWindDown : [.. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep)],
         };
 
     [Fact]

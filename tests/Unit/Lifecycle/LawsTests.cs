@@ -10,6 +10,8 @@ public class LawsTests
 {
     private static readonly string[] Needed = ["tide-store", "berth-relay"];
 
+    private static readonly string[] CodeNames = ["1", "KILL", "0"];
+
     private static readonly Gen<Definition> Definitions =
         from at in Gen.Enum<BeginAt>()
         from after in Gen.Enum<RecoverAfter>()
@@ -20,8 +22,23 @@ public class LawsTests
         from needs in Gen.Enum<NeedThen>().Array[0, 2]
         from proof in OneOf<Proof>(new UpForProof(UpForProof.Default), new UpForProof(UpForProof.Default), new TcpProof("127.0.0.1:7411"), new ToldProof { OnlyTell = true })
         from ifLost in Gen.Enum<IfLost>()
+        from watches in OneOf<Watch>(
+            new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = TimeSpan.FromSeconds(1), Patience = 2, Then = WatchThen.Restart },
+            new SilenceWatch(TimeSpan.FromSeconds(5)) { Every = TimeSpan.FromSeconds(1), Then = WatchThen.RestartByForce },
+            new MemoryWatch(1 << 20) { Every = TimeSpan.FromSeconds(1), For = TimeSpan.FromSeconds(3), Then = WatchThen.Tell }).Array[0, 2]
+        from codes in Gen.Enum<CodeThen>().Array[0, 3]
+        from retry in OneOf<int?>(null, null, 1, 600)
         select Make(at, after, first, ends, steps, kind) with
         {
+            Watch = kind == ProgramKind.Toggles ? [] : [.. watches.Distinct()],
+            Recover = new()
+            {
+                After = after,
+                First = TimeSpan.FromSeconds(first),
+                HoldEnds = ends,
+                RetryEvery = retry is { } seconds ? TimeSpan.FromSeconds(seconds) : null,
+                Codes = codes.Select((then, i) => KeyValuePair.Create(CodeNames[i], then)).ToImmutableSortedDictionary(StringComparer.Ordinal),
+            },
             Begin = new() { At = at, Proof = proof, Needs = [.. needs.Select((then, i) => new ServiceNeed(Needed[i], ifLost) { Then = then })] },
         };
 
@@ -38,6 +55,9 @@ public class LawsTests
         (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna", WithoutNeeds: true)))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked("the shutdown")))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new Adjusted()))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new ReleaseAsked("anna")))),
+        (5, Gen.Select(Gen.Int[0, 1], Gen.Bool).Select<(int, bool), Action<World>>(look => world => Alive(world, run => world.Sees(run, look.Item1, look.Item2)))),
+        (2, Gen.Select(Gen.Int[0, 2], Gen.Bool).Select<(int, bool), Action<World>>(came => world => Alive(world, run => world.Happens(new StepAnswered(run, came.Item1, "it answered", came.Item2))))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new Resumed()))),
         (6, Gen.Bool.Array[0, 2].Select<bool[], Action<World>>(there => world => world.Happens(new NeedsSeen([.. there.Select(one => one ? null : "it is stopped")])))),
         (5, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Proven(run, "it answered"))))),
@@ -66,8 +86,8 @@ public class LawsTests
         Identity = new("skerry"),
         Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty) { Kind = kind, Stop = ["/srv/skerry/gate-off"] },
         Begin = new() { At = at },
-        Recover = new() { After = after, First = TimeSpan.FromSeconds(firstSeconds), HoldEnds = ends },
-        WindDown = [.. Enumerable.Range(1, steps).Select(i => new WindDownStep("TERM", TimeSpan.FromSeconds(i)))],
+        Recover = new() { After = after, First = TimeSpan.FromSeconds(firstSeconds), HoldEnds = ends, Spread = 0 },
+        WindDown = [.. Enumerable.Range(1, steps).Select(i => i % 2 == 0 ? (WindDownStep)new CloseInputStep(TimeSpan.FromSeconds(i)) : new SignalStep("TERM", TimeSpan.FromSeconds(i)))],
     };
 
     private static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
@@ -89,14 +109,19 @@ public class LawsTests
     }
 
     [Fact]
-    public void Every_life_keeps_the_laws() =>
+    public void Every_life_keeps_the_laws_over_a_million_steps()
+    {
+        var steps = 0L;
         Gen.Select(Definitions, Events.Array[1, 120]).Sample(
             (definition, events) =>
             {
                 var world = new World(definition);
                 foreach (var happens in events) happens(world);
+                Interlocked.Add(ref steps, world.Steps);
             },
-            iter: 4000);
+            iter: 60_000);
+        Assert.True(steps > 1_000_000, $"a million steps and more: {steps}");
+    }
 
     [Fact]
     public void A_stop_always_ends_within_its_waits() =>

@@ -1,6 +1,9 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
 
@@ -12,6 +15,7 @@ internal sealed class World(Definition definition)
     private DateTimeOffset? lastEnd, lookedFrom;
     private ImmutableArray<string?> missing = [];
     private long highestRun;
+    private bool atOnce;
 
     public DateTimeOffset Now { get; private set; } = Start;
 
@@ -32,6 +36,7 @@ internal sealed class World(Definition definition)
     public void Happens(Happening happening)
     {
         if (Forgotten) return;
+        Steps++;
         var before = Situation;
         if (happening is NeedsSeen seen && seen.Missing.Length == definition.Begin.Needs.Length) missing = seen.Missing;
         var turn = ServiceLife.Step(definition, before, happening, Now);
@@ -41,13 +46,22 @@ internal sealed class World(Definition definition)
         if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
             Live = null;
-            lastEnd = Now;
+            (lastEnd, atOnce) = (Now, AtOnce(before, ended.Outcome));
         }
 
         Situation = turn.After;
         foreach (var deed in turn.Deeds) Carry(deed, before, happening);
         CheckSituation();
         if (HasRoom && turn.Deeds.OfType<AskTurn>().Any()) Happens(new TurnCame());
+    }
+
+    /// <summary>Happenings taken in so far.</summary>
+    public long Steps { get; private set; }
+
+    /// <summary>A watch looks, if there is such a one.</summary>
+    public void Sees(long run, int watch, bool good)
+    {
+        if (watch < definition.Watch.Length) Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));
     }
 
     public void Passes(TimeSpan time) => Now += time;
@@ -76,8 +90,8 @@ internal sealed class World(Definition definition)
                 Assert.NotEqual(BeginAt.Never, definition.Begin.At);
                 if (cause is not StartAsked { WithoutNeeds: true }) CheckNeeds();
                 Assert.True(launch.Run > highestRun, "a run's number is never used twice");
-                Assert.False(before.Phase == Phase.Held && cause is not (StartAsked or RestartAsked or MachineBegan), "held never launches by itself");
-                if (launch.Cause == Cause.Recovery && lastEnd is { } end && before.LastEnd is not { AsAsked: true }) Assert.True(Now - end >= definition.Recover.First, "no restart comes sooner than its pause");
+                Assert.False(before.Phase == Phase.Held && cause is not (StartAsked or RestartAsked or ReleaseAsked or MachineBegan) && !(cause is TimeCame && definition.Recover.RetryEvery is { } beat && Now - before.Since >= beat), "held never launches by itself, but at its slow beat");
+                if (launch.Cause == Cause.Recovery && lastEnd is { } end && before.LastEnd is not { AsAsked: true } && !Situation.OnTrial && !atOnce) Assert.True(Now - end >= definition.Recover.First, "no restart comes sooner than its pause");
                 (Live, highestRun) = (launch.Run, launch.Run);
                 break;
             case LookAtNeeds:
@@ -89,8 +103,19 @@ internal sealed class World(Definition definition)
             case SendSignal signal:
                 Assert.Equal(Live, signal.Run);
                 break;
+            case PerformStep perform:
+                Assert.Equal((Live, Phase.Stopping), (perform.Run, Situation.Phase));
+                Assert.IsNotType<SignalStep>(definition.WindDown[perform.Index]);
+                break;
+            case LookAfter look:
+                Assert.Equal((Live, Phase.Running), (look.Run, Situation.Phase));
+                break;
+            case StopDependents:
+                Assert.Equal(Phase.Stopped, Situation.Phase);
+                break;
             case EndTree all:
                 Assert.Equal(Live, all.Run);
+                Assert.True(Situation.WakeAt is not null || (cause is TimeCame && before.WindDownStep >= definition.WindDown.Length), "what does not end even by force is said");
                 break;
             case FindMain find:
                 Assert.Equal(Live, find.Run);
@@ -110,6 +135,10 @@ internal sealed class World(Definition definition)
         }
     }
 
+    /// <summary>Of a code that says so, a run that was up as long as the first pause is begun again without one.</summary>
+    private bool AtOnce(Situation before, Outcome outcome) =>
+        definition.Recover.Codes.GetValueOrDefault(RecoveryDecision.CodeOf(before.Run?.MainOutcome ?? outcome) ?? "") == CodeThen.AgainAtOnce && before.Run!.EndedFor is null && Now - before.Run!.Launched >= definition.Recover.First;
+
     /// <summary>Nothing is launched while a need is missing, unless its limit is past and it may go ahead.</summary>
     private void CheckNeeds()
     {
@@ -123,8 +152,14 @@ internal sealed class World(Definition definition)
         Assert.Equal(Situation.Run is not null, Situation.Phase is Phase.Starting or Phase.Running or Phase.Stopping);
         Assert.True(Situation.Phase != Phase.Waiting || Situation.WakeAt is not null || Situation.Awaited is { Step: AwaitStep.Turn } or { Overdue: true }, "waiting never waits for nothing");
         Assert.True(Situation.Awaited is null || Situation.Phase == Phase.Waiting);
-        if (Situation.Phase is Phase.Stopped or Phase.Held) Assert.Null(Situation.WakeAt);
-        var sentence = Core.Wording.Explanation.Of(definition, Situation, TimeZoneInfo.Utc);
-        Assert.EndsWith(".", sentence, StringComparison.Ordinal);
+        if (Situation.Phase == Phase.Stopped) Assert.Null(Situation.WakeAt);
+        if (Situation.Phase == Phase.Held) Assert.Equal(definition.Recover.RetryEvery is null, Situation.WakeAt is null);
+        Assert.True(Situation.Steps.IsEmpty || Situation.Phase == Phase.Stopping, "steps belong to a stop");
+        // Looking, explaining and counting must be able to make something of wherever it stands.
+        foreach (var sentence in (string[])[Explanation.Of(definition, Situation, TimeZoneInfo.Utc), .. Outlook.Next(definition, Situation).Select(next => next.Text)]) Assert.EndsWith(".", sentence, StringComparison.Ordinal);
+        var health = Health.Of(definition, Situation);
+        Assert.True(health.Level == HealthLevel.Poor || Situation.Phase == Phase.Running || health.Level == HealthLevel.Unknown);
+        Assert.Equal(Situation.Phase == Phase.Running, ServiceTimes.Of(Situation) == ServiceTime.Up);
+        if (Situation.Phase == Phase.Held) Assert.NotNull(Attention.Of(definition, Situation));
     }
 }

@@ -3,9 +3,9 @@ import { useMutation } from "@tanstack/react-query";
 import { api, CallError, type ServiceView, take } from "../api/client";
 import { useLine } from "../live/live";
 
-type Asked = { what: "start" | "stop" | "restart"; dependents?: "stop" | "leave" };
+type Asked = { what: "start" | "stop" | "restart" | "release"; dependents?: "stop" | "leave" };
 
-/** Start, stop, restart; each says what came of it. */
+/** Start, stop, restart, release; each says what came of it. */
 export function Actions({ service }: { service: ServiceView }) {
   const ask = useMutation({
     mutationFn: ({ what, dependents }: Asked) =>
@@ -25,7 +25,16 @@ export function Actions({ service }: { service: ServiceView }) {
   return (
     <div>
       <Group gap="xs">
-        <Button variant={up ? "default" : "filled"} disabled={up || busy} onClick={() => ask.mutate({ what: "start" })}>
+        {service.state === "held" && (
+          <Button disabled={busy} onClick={() => ask.mutate({ what: "release" })}>
+            Release
+          </Button>
+        )}
+        <Button
+          variant={up || service.state === "held" ? "default" : "filled"}
+          disabled={up || busy}
+          onClick={() => ask.mutate({ what: "start" })}
+        >
           Start
         </Button>
         <Button

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { Fragment, useEffect } from "react";
-import { api, type RunView, type ServiceDetail, take } from "../api/client";
+import { api, type ServiceDetail, take } from "../api/client";
 import { at, length, Since } from "../live/clock";
 import { onLogged, useService, useServices } from "../live/live";
 import { LogTable } from "../logbook/LogbookPage";
@@ -9,8 +9,11 @@ import { Actions } from "./Actions";
 import { Check } from "./Check";
 import { InForce } from "./InForce";
 import { Output } from "./Output";
+import { Availability, Runs } from "./Runs";
 import { Secrets } from "./Secrets";
 import { StateMark } from "./StateMark";
+import { Watches } from "./Watches";
+import { Why } from "./Why";
 
 /** One service: why it is as it is, what can be done, what it prints, how it has fared. */
 export function ServicePage({ name }: { name: string }) {
@@ -18,7 +21,11 @@ export function ServicePage({ name }: { name: string }) {
   const { loaded } = useServices();
   const queries = useQueryClient();
   const path = { params: { path: { name } } };
-  const detail = useQuery({ queryKey: ["service", name], queryFn: () => take(api.GET("/api/services/{name}", path)) });
+  const detail = useQuery({
+    queryKey: ["service", name],
+    queryFn: () => take(api.GET("/api/services/{name}", path)),
+    refetchInterval: 10_000,
+  });
   const log = useQuery({
     queryKey: ["logbook", name],
     queryFn: () => take(api.GET("/api/logbook", { params: { query: { service: name, last: 12 } } })),
@@ -57,6 +64,11 @@ export function ServicePage({ name }: { name: string }) {
         <div>
           <h2>Now</h2>
           <dl className="facts sheet">
+            <dt>Health</dt>
+            <dd className={service.health === "poor" ? "asks" : undefined}>
+              {service.health}
+              {service["health-since"] && ` since ${at(service["health-since"])}`}: {service["health-why"]}
+            </dd>
             <dt>Up</dt>
             <dd>
               <Since time={service["up-since"]} />
@@ -90,6 +102,16 @@ export function ServicePage({ name }: { name: string }) {
               </>
             )}
             {detail.data && <Proof detail={detail.data} />}
+            {detail.data && (
+              <>
+                <dt>Clean stop</dt>
+                <dd>
+                  waits {length(detail.data["wind-down-ms"])} in all
+                  {detail.data["usual-stop-ms"] != null &&
+                    `; its stops usually take ${(detail.data["usual-stop-ms"] / 1000).toFixed(1)} s`}
+                </dd>
+              </>
+            )}
             <dt>Command</dt>
             <dd>
               <code>{service.command.join(" ")}</code>
@@ -98,6 +120,10 @@ export function ServicePage({ name }: { name: string }) {
           </dl>
         </div>
       </div>
+      <h2>Why</h2>
+      <Why name={name} turn={`${service.state} ${service.why} ${service["health-why"]}`} />
+      <h2>Watched while it runs</h2>
+      {detail.data && <Watches detail={detail.data} />}
       <div className="columns">
         <div>
           <h2>In force, by the kernel's word</h2>
@@ -114,8 +140,10 @@ export function ServicePage({ name }: { name: string }) {
           <Check name={name} account={service.account} />
         </div>
       </div>
+      <h2>How much it ran</h2>
+      {detail.data && <Availability detail={detail.data} />}
       <h2>Latest runs</h2>
-      <Runs runs={detail.data?.runs ?? []} />
+      <Runs name={name} latest={detail.data?.runs ?? []} />
       <h2>Logbook</h2>
       <LogTable entries={log.data ?? []} />
     </>
@@ -177,42 +205,5 @@ function Places({ detail }: { detail: ServiceDetail }) {
         <code>{detail.output}</code>
       </dd>
     </>
-  );
-}
-
-function Runs({ runs }: { runs: readonly RunView[] }) {
-  if (runs.length === 0) return <p className="quiet">It has never run.</p>;
-  return (
-    <div className="sheet">
-      <table className="plain">
-        <thead>
-          <tr>
-            {["Run", "Began", "By", "Lasted", "Peak memory", "Ended"].map((head) => (
-              <th key={head}>{head}</th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {runs.map((run) => (
-            <tr key={run.run}>
-              <td className="number">{run.run}</td>
-              <td className="number">{at(run.began)}</td>
-              <td>{run.cause}</td>
-              <td>
-                {run.ended ? (
-                  <span className="number">
-                    {length(Date.parse(run.ended) - Date.parse(run.launched ?? run.began))}
-                  </span>
-                ) : (
-                  <Since time={run.launched ?? run.began} />
-                )}
-              </td>
-              <td className="number">{run["peak-kib"] ? `${(run["peak-kib"] / 1024).toFixed(1)} MiB` : "–"}</td>
-              <td>{run.words ?? "it is live"}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
   );
 }

@@ -1,7 +1,7 @@
 import type { ServiceView } from "../api/client";
 
-/** Held or in poor health: a person is needed. */
-export const asksForPerson = (service: ServiceView) => service.state === "held" || service.health === "poor";
+/** The sentry says that a person is needed, or that it does poorly. */
+export const asksForPerson = (service: ServiceView) => service.asks != null || service.health === "poor";
 
 /** The state as a shape and a word; colour only where a person is needed. */
 export function StateMark({ service }: { service: ServiceView }) {

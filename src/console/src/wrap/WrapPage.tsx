@@ -8,6 +8,8 @@ import { useServices } from "../live/live";
 import { Again } from "./Again";
 import { Begin } from "./Begin";
 import { proofRow } from "./begin";
+import { Care } from "./Care";
+import { stepRows } from "./care";
 import { type Definition, definition, empty, type Fields, fields } from "./definition";
 import { Findings } from "./Findings";
 import { Rehearsal } from "./Rehearsal";
@@ -160,17 +162,14 @@ export function WrapPage() {
               <TextInput label="Open files" placeholder="the host's, or 4096" {...input("openFiles")} />
             </SimpleGrid>
           </Part>
-          <Part title="When it begins and ends">
+          <Part title="When it begins">
             <Begin form={form} errorOf={(key) => check?.errors.find((error) => error.startsWith(key))} />
-            <Textarea
-              label="Clean stop"
-              description="Steps, one a line: a signal and how long to wait"
-              placeholder="TERM 10 s"
-              autosize
-              minRows={1}
-              {...input("windDown")}
-            />
           </Part>
+          {form.values.kind !== "toggles" && (
+            <Part title="While it runs, when it falls, how it ends">
+              <Care form={form} errorOf={(key) => check?.errors.find((error) => error.startsWith(key))} />
+            </Part>
+          )}
           <Part title="Try it">
             {enough && check?.errors.length === 0 ? (
               <Rehearsal definition={sent} onAdopt={(adoption) => form.setValues(adopt(form.values, adoption))} />
@@ -263,6 +262,6 @@ function adopt(values: Fields, adoption: Definition): Partial<Fields> {
     pidFile: program?.["pid-file"] ?? values.pidFile,
     memory: resources?.memory ?? values.memory,
     proof: begin?.proof ? proofRow(begin.proof) : values.proof,
-    windDown: steps?.map((step) => `${step.signal} ${step.wait}`).join("\n") ?? values.windDown,
+    steps: steps ? stepRows(steps) : values.steps,
   };
 }

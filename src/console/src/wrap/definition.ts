@@ -1,4 +1,16 @@
 import { type NeedRow, needOf, needRows, noProof, type ProofRow, proofOf, proofRow } from "./begin";
+import {
+  noRecover,
+  type Recover,
+  recoverFields,
+  recoverOf,
+  type StepRow,
+  stepOf,
+  stepRows,
+  type WatchRow,
+  watchOf,
+  watchRows,
+} from "./care";
 
 /** The form's fields as text, and the definition they make. What is left empty is left out, so that it keeps its default. */
 export type Fields = {
@@ -27,7 +39,10 @@ export type Fields = {
   at: "boot" | "boot-late" | "request" | "never";
   needs: NeedRow[];
   proof: ProofRow;
-  windDown: string;
+  terminal: boolean;
+  watch: WatchRow[];
+  recover: Recover;
+  steps: StepRow[];
   accept: string[];
   start: boolean;
 };
@@ -58,7 +73,10 @@ export const empty: Fields = {
   at: "boot",
   needs: [],
   proof: noProof,
-  windDown: "",
+  terminal: false,
+  watch: [],
+  recover: noRecover,
+  steps: [],
   accept: [],
   start: true,
 };
@@ -85,7 +103,6 @@ export const fieldOf: Record<string, keyof Fields> = {
   "resources.cpu": "cpu",
   "resources.open-files": "openFiles",
   "resources.tasks": "tasks",
-  "wind-down": "windDown",
 };
 
 const lines = (text: string) => text.split("\n").filter((line) => line.trim() !== "");
@@ -117,6 +134,7 @@ export function definition(fields: Fields): Definition {
       ),
       "pid-file": fields.kind === "detaches" ? fields.pidFile.trim() : "",
       stop: fields.kind === "toggles" ? exact(fields.stop) : undefined,
+      terminal: fields.terminal ? "true" : undefined,
     }),
     identity: clean({
       account: fields.account.trim(),
@@ -134,12 +152,13 @@ export function definition(fields: Fields): Definition {
       tasks: fields.tasks.trim(),
     }),
     begin: clean({ at: fields.at, needs: some(fields.needs.map(needOf)), proof: proofOf(fields.proof) }),
-    "wind-down": some(
-      lines(fields.windDown).map((line) => {
-        const [signal, ...wait] = line.trim().split(/\s+/);
-        return clean({ signal, wait: wait.join(" ") });
-      }),
-    ),
+    ...(fields.kind === "toggles"
+      ? {}
+      : {
+          watch: some(fields.watch.map(watchOf)),
+          recover: recoverOf(fields.recover),
+          "wind-down": some(fields.steps.map(stepOf)),
+        }),
     accept: some(fields.accept),
   }) as Definition;
 }
@@ -184,9 +203,10 @@ export function fields(from: any, given: readonly string[]): Fields {
     at: from.begin.at,
     needs: needRows(from.begin.needs),
     proof: given.some((key) => key.startsWith("begin.proof.")) ? proofRow(from.begin.proof) : noProof,
-    windDown: was("wind-down")
-      ? from["wind-down"].map((step: { signal: string; wait: string }) => `${step.signal} ${step.wait}`).join("\n")
-      : "",
+    terminal: String(program.terminal) === "true",
+    watch: watchRows(from.watch),
+    recover: recoverFields(from.recover, given),
+    steps: was("wind-down") ? stepRows(from["wind-down"]) : [],
     accept: from.accept ?? [],
   };
 }

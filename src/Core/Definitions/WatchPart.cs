@@ -1,0 +1,109 @@
+using System.Globalization;
+
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>What is done once a watch finds its program in a poor state.</summary>
+public enum WatchThen
+{
+    /// <summary>An entry in the logbook.</summary>
+    Note,
+
+    /// <summary>Somebody should look.</summary>
+    Tell,
+
+    /// <summary>It is wound down and begun again; this counts as a bad end.</summary>
+    Restart,
+
+    /// <summary>All of it is ended at once and begun again; this counts as a bad end.</summary>
+    RestartByForce,
+}
+
+/// <summary>One thing that is looked at for as long as the program runs.</summary>
+public abstract record Watch
+{
+    public static readonly TimeSpan UsualEvery = TimeSpan.FromSeconds(15), UsualSample = TimeSpan.FromSeconds(10);
+
+    /// <summary>Time between two looks.</summary>
+    public required TimeSpan Every { get; init; }
+
+    /// <summary>So many looks in a row must be bad before anything is done.</summary>
+    public int Patience { get; init; } = 1;
+
+    /// <summary>It must have been bad for so long before anything is done.</summary>
+    public TimeSpan For { get; init; }
+
+    public WatchThen Then { get; init; }
+
+    /// <summary>It was not asked for by the definition, but stands in each.</summary>
+    public bool Implied { get; init; }
+
+    /// <summary>What is to be so, as a clause.</summary>
+    public abstract string InWords { get; }
+
+    /// <summary>A limit as it is looked at, with the time it may be over it.</summary>
+    protected string Limit(string words) => For > TimeSpan.Zero ? $"{words} (for no more than {Duration.Write(For)})" : words;
+}
+
+/// <summary>Something that can be asked: http, tcp or a command. <paramref name="Look"/> says which and what is a good answer.</summary>
+public sealed record AnswerWatch(Proof Look) : Watch
+{
+    public override string InWords => Look.InWords;
+}
+
+/// <summary>It prints something at least so often.</summary>
+public sealed record SilenceWatch(TimeSpan Longest) : Watch
+{
+    public override string InWords => $"it is never silent for {Duration.Write(Longest)}";
+}
+
+/// <summary>It writes a file at least so often.</summary>
+public sealed record FreshFileWatch(string Path, TimeSpan Oldest) : Watch
+{
+    public override string InWords => $"{Path} is never older than {Duration.Write(Oldest)}";
+}
+
+/// <summary>It says on its socket (CALM_TELL, /alive) that it is alive, at least so often.</summary>
+public sealed record AliveWatch(TimeSpan Within) : Watch
+{
+    public override string InWords => $"it says that it is alive within each {Duration.Write(Within)}";
+}
+
+/// <summary>Memory of its tree that is its own, in bytes.</summary>
+public sealed record MemoryWatch(long Bytes) : Watch
+{
+    public override string InWords => Limit($"its memory is not above {Size.Write(Bytes)}");
+}
+
+/// <summary>Processor time of its tree, in percent of one processor.</summary>
+public sealed record CpuWatch(int Percent) : Watch
+{
+    public override string InWords => Limit(string.Create(CultureInfo.InvariantCulture, $"its processor time is not above {Percent} %"));
+}
+
+/// <summary>Open files and sockets of its tree.</summary>
+public sealed record OpenFilesWatch(int Most) : Watch
+{
+    public override string InWords => Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} files open"));
+}
+
+/// <summary>Processes below its main one.</summary>
+public sealed record ChildrenWatch(int Most) : Watch
+{
+    public override string InWords => Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} processes below it"));
+}
+
+/// <summary>At the rate it grows, its memory does not reach its ceiling within so long.</summary>
+public sealed record CeilingWatch(TimeSpan Within) : Watch
+{
+    public static readonly TimeSpan Default = TimeSpan.FromHours(1);
+
+    public override string InWords => $"its memory will not reach its ceiling within {Duration.Write(Within)}";
+}
+
+/// <summary>Its main process is not kept stopped by a signal (SIGSTOP, SIGTSTP) for so long.</summary>
+public sealed record PausedWatch(TimeSpan Longest) : Watch
+{
+    public static readonly TimeSpan Default = TimeSpan.FromSeconds(30);
+
+    public override string InWords => $"its main process is not kept stopped by a signal for {Duration.Write(Longest)}";
+}

@@ -1,0 +1,105 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+
+namespace CalmSentry.Core.Lifecycle;
+
+/// <summary>Ending a run: its wind-down step by step, each recorded with its effect, closed by ending what is left by force.</summary>
+public static partial class ServiceLife
+{
+    private sealed partial class Deciding
+    {
+        private void WindDown(string by, Afterwards afterwards)
+        {
+            var under = After.Phase == Phase.Stopping;
+            After = After with { Afterwards = afterwards, Asked = new("stop", by, now) };
+            if (!under) FirstStep();
+        }
+
+        /// <summary>Nobody asked for this end: what follows it is recovery's to decide.</summary>
+        private void WindDownUnasked()
+        {
+            After = After with { Afterwards = Afterwards.Recover };
+            FirstStep();
+        }
+
+        /// <summary>The sentry itself ends it, for a reason that becomes its outcome.</summary>
+        private void EndFor(Outcome reason, bool byForce)
+        {
+            After = After with { Run = After.Run! with { EndedFor = reason } };
+            if (!byForce)
+            {
+                WindDownUnasked();
+                return;
+            }
+
+            After = After with { Afterwards = Afterwards.Recover, Steps = [] };
+            Enter(Phase.Stopping);
+            EndByForce(After.Run);
+        }
+
+        private void FirstStep()
+        {
+            After = After with { WindDownStep = 0, Steps = [] };
+            Enter(Phase.Stopping);
+            TakeStep();
+        }
+
+        private void TakeStep()
+        {
+            var run = After.Run!;
+            if (run.Switch == Switch.On)
+            {
+                GoOff(run);
+                return;
+            }
+
+            if (After.WindDownStep >= definition.WindDown.Length)
+            {
+                EndByForce(run);
+                return;
+            }
+
+            var step = definition.WindDown[After.WindDownStep];
+            var before = After.Steps.LastOrDefault(taken => taken.Index == After.WindDownStep);
+            if (before is null) After = After with { Steps = After.Steps.Add(new(After.WindDownStep, step.What, now)) };
+            After = After with { WakeAt = (before?.At ?? now) + step.Wait };
+            // What was answered was taken; a signal that may not have arrived does no harm twice.
+            if (step is SignalStep signal) Deeds.Add(new SendSignal(run.Number, signal.Signal, signal.WholeTree || run.MainOutcome is not null));
+            else if (before?.Answer is null) Deeds.Add(new PerformStep(run.Number, After.WindDownStep));
+        }
+
+        private void HearStep(StepAnswered answered)
+        {
+            var at = After.Steps.IndexOf(After.Steps.LastOrDefault(taken => taken.Index == answered.Index)!);
+            if (at < 0) return;
+            var taken = After.Steps[at] with { Answer = answered.Answer, Failed = answered.Failed };
+            After = After with { Steps = After.Steps.SetItem(at, taken) };
+            if (answered.Failed && After.WindDownStep == answered.Index) NextStep($"{taken.What} failed: {answered.Answer}");
+            else Say("wind-down", $"{taken.What}: {answered.Answer}.");
+        }
+
+        private void NextStep(string why)
+        {
+            After = After with { WindDownStep = After.WindDownStep + 1 };
+            Say("wind-down", why + (After.WindDownStep < definition.WindDown.Length ? "; next step." : "; ending all that is left by force."));
+            TakeStep();
+        }
+
+        /// <summary>Past the last step: one stroke for all that is left.</summary>
+        private void EndByForce(LiveRun run)
+        {
+            var step = definition.WindDown.Length + (run.Switch == Switch.GoingOff ? 1 : 0);
+            After = After with { WindDownStep = step, WakeAt = now + ForcePatience, Steps = After.Steps.Add(new(step, "the end by force", now)) };
+            Deeds.Add(new EndTree(run.Number));
+        }
+
+        private ImmutableArray<StepTaken> StepsAtEnd() =>
+            After.Steps is [.., var last] ? After.Steps.SetItem(After.Steps.Length - 1, last with { EndedAfter = now > last.At ? now - last.At : TimeSpan.Zero }) : [];
+
+        /// <summary>Which step did it, as the end of a sentence.</summary>
+        private static string EndedBy(ImmutableArray<StepTaken> steps) => steps is [.., { EndedAfter: { } after } last]
+            ? string.Create(CultureInfo.InvariantCulture, $"; {last.What} did it after {after.TotalSeconds:0.0##} s{(last.Answer is { } answer ? $" ({answer})" : "")}.")
+            : ".";
+    }
+}

@@ -1,0 +1,31 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Core.Wording;
+
+public enum HealthLevel
+{
+    Unknown,
+    Good,
+    Poor,
+}
+
+/// <summary>How well a service does, beside what state it is in.</summary>
+/// <param name="Evidence">What shows it, as a clause.</param>
+/// <param name="Since">Since when; null while it is unknown.</param>
+public readonly record struct Health(HealthLevel Level, string Evidence, DateTimeOffset? Since)
+{
+    public static Health Of(Definition definition, Situation now)
+    {
+        if (now.Awaited is { Overdue: true } awaited) return new(HealthLevel.Poor, "what it waits for did not come in time", awaited.Needs.Where(need => need is { Told: true, Open: true }).Min(need => (DateTimeOffset?)need.Limit));
+        if (now.Run is { Overdue: true } late) return new(HealthLevel.Poor, $"it has not been proven: {late.Missing ?? "nothing was seen"}", late.Launched + definition.Begin.Proof.Within);
+        if (now is not { Phase: Phase.Running, Run: { Switch: not Switch.On } run }) return new(HealthLevel.Unknown, "it is not running", null);
+        var poor = run.Watched.Where(watched => watched.PoorSince is not null).ToList();
+        if (poor.Count > 0) return new(HealthLevel.Poor, string.Join("; ", poor.Select(watched => watched.Seen)), poor.Min(watched => watched.PoorSince));
+        var asked = definition.Watch.Count(watch => !watch.Implied);
+        var looked = run.Watched.Where((watched, i) => watched.Since is not null && !definition.Watch[i].Implied).ToList();
+        if (looked.Count == 0) return new(HealthLevel.Good, run.Proof ?? "it is there", run.Proven);
+        var doubtful = looked.Where(watched => watched.Bad > 0).Select(watched => watched.Seen).ToList();
+        return new(HealthLevel.Good, doubtful.Count > 0 ? $"not yet poor, but {string.Join("; ", doubtful)}" : looked.Count == 1 && asked == 1 ? looked[0].Seen! : $"all {asked} of its watches are content", run.Proven);
+    }
+}

@@ -1,0 +1,57 @@
+using System.Globalization;
+using System.Text.Json;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Checks;
+
+/// <summary>Whether its wind-down waits as long as its stops really take, by its own history.</summary>
+internal static class StopChecks
+{
+    /// <summary>A stop that takes more than this part of the wait is cut off on a busy day.</summary>
+    private const double Tight = 0.7;
+
+    public static IEnumerable<Finding> Look(Subject subject)
+    {
+        var definition = subject.Definition;
+        if (subject.House.Store.Stops(definition.Name).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest && longest > subject.House.ShutdownWithin * Tight)
+            yield return new("shutdown-short", Severity.Risk, string.Create(CultureInfo.InvariantCulture, $"Of its latest stops the longest took {longest.TotalSeconds:0.0} s; when the machine goes down all services together have {Duration.Write(subject.House.ShutdownWithin)}."),
+                "What is left after that is ended by force, and what it has not written is lost.", "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again.");
+        if (Short(definition, subject.House) is not { } seen) yield break;
+        yield return new("wind-down-short", Severity.Risk, seen, "What it has not written by then is lost: the end by force cuts its work in half.",
+            $"Give it longer, such as: calm adjust {definition.Name} --wind-down '{(definition.WindDown.LastOrDefault() is { } last ? WatchWords.Of(last with { Wait = Better(definition, subject.House) }) : null) ?? $"TERM {Duration.Write(Better(definition, subject.House))}"}'"
+            + (definition.WindDown.Length > 1 ? " (with its other steps before it)" : ""));
+    }
+
+    /// <summary>The same, as the end of an answer to a stop; empty when all is well.</summary>
+    public static string Advice(Definition definition, House house) => Short(definition, house) is { } seen ? $"\nFinding wind-down-short: {seen} 'calm check {definition.Name}' says what to do." : "";
+
+    private static string? Short(Definition definition, House house)
+    {
+        if (definition.Program.Kind == ProgramKind.Toggles) return null;
+        var stops = house.Store.Stops(definition.Name);
+        var since = house.Store.Revisions(definition.Name, 50).TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(definition.Name)!)).Select(revision => revision.Revision).DefaultIfEmpty(int.MaxValue).Min();
+        // What was cut off under another wind-down says nothing against this one.
+        var forced = stops.Count(stop => stop.Forced && stop.Revision >= since);
+        var wait = definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait);
+        if (forced > 0)
+            return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} cut off by force: its wind-down waits {Duration.Write(wait)} in all.";
+        var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
+        return longest > wait * Tight
+            ? string.Create(CultureInfo.InvariantCulture, $"Of its latest {stops.Count} stops the longest took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all.")
+            : null;
+    }
+
+    private static string WindDownIn(string document)
+    {
+        using var json = JsonDocument.Parse(document);
+        return json.RootElement.TryGetProperty("wind-down", out var steps) ? steps.GetRawText() : "";
+    }
+
+    private static TimeSpan Better(Definition definition, House house)
+    {
+        var longest = house.Store.Stops(definition.Name).Select(stop => stop.Took).Append(TimeSpan.FromSeconds(5)).Max();
+        return TimeSpan.FromSeconds(Math.Ceiling(longest.TotalSeconds * 3 / 10) * 10);
+    }
+}

@@ -1,0 +1,42 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.WindDown;
+
+namespace CalmSentry.Server.Services;
+
+/// <summary>The actor's part in a wind-down: steps that are more than a signal.</summary>
+internal sealed partial class ServiceActor
+{
+    /// <summary>A program kept stopped by a signal would not hear that it is to end: it is let go on.</summary>
+    private void Rouse()
+    {
+        const int goOn = 18;
+        if (Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T') keeper?.Send(new Message(KeeperWord.Signal).With("number", goOn).With("to", "tree"));
+    }
+
+    private void TakeStep(PerformStep perform)
+    {
+        stepIndex = perform.Index;
+        stepLook?.Cancel();
+        stepLook = new();
+        var taker = new StepTaker(Definition, house, Situation.Run?.Pid, GiveInput);
+        var mine = step = taker.Take(Definition.WindDown[perform.Index], stepLook.Token);
+        _ = mine.ContinueWith(done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null), TaskScheduler.Default);
+    }
+
+    /// <summary>Takes in what came of the step under way, if anything has.</summary>
+    private async Task HearStep(long run)
+    {
+        if (step is not { IsCompletedSuccessfully: true, Result: { } effect }) return;
+        step = null;
+        await Apply(new StepAnswered(run, stepIndex, effect.Answer, effect.Failed)).ConfigureAwait(false);
+    }
+
+    private Task<int> GiveInput(Message order, CancellationToken cancellation)
+    {
+        inputTaken = new(TaskCreationOptions.RunContinuationsAsynchronously);
+        keeper?.Send(order);
+        return inputTaken.Task.WaitAsync(cancellation);
+    }
+}

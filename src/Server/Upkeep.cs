@@ -1,0 +1,37 @@
+using System.Globalization;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server;
+
+/// <summary>What is done now and then: the mark that the server is alive, and dropping what is too old to be of use.</summary>
+internal sealed class Upkeep : IDisposable
+{
+    /// <summary>The fact that says when the server was last seen alive.</summary>
+    public const string LastSeen = "last-seen";
+
+    /// <summary>A little over the longest window that availability is told for.</summary>
+    private static readonly TimeSpan Kept = TimeSpan.FromDays(400);
+
+    private const int MostKept = 20_000;
+
+    private static readonly TimeSpan SeenBeat = TimeSpan.FromSeconds(30), PruneBeat = TimeSpan.FromHours(6);
+
+    private readonly ITimer seen, prune;
+
+    public Upkeep(House house, Registry registry)
+    {
+        seen = house.Clock.CreateTimer(_ => house.Store.SetFact(LastSeen, house.Now.ToString("O", CultureInfo.InvariantCulture)), null, TimeSpan.Zero, SeenBeat);
+        prune = house.Clock.CreateTimer(
+            _ =>
+            {
+                foreach (var actor in registry.All) house.Store.Prune(actor.Definition.Name, house.Now - Kept, MostKept);
+            },
+            null, TimeSpan.FromMinutes(1), PruneBeat);
+    }
+
+    public void Dispose()
+    {
+        seen.Dispose();
+        prune.Dispose();
+    }
+}

@@ -1,0 +1,68 @@
+using System.Diagnostics;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Watching;
+
+/// <param name="At">By the wall clock, for people.</param>
+/// <param name="Memory">Memory of the tree that is its own, in bytes.</param>
+/// <param name="Cpu">Processor time since the look before, in percent of one processor; null at the first look.</param>
+/// <param name="Tree">Its processes.</param>
+internal sealed record VitalSample(DateTimeOffset At, long Stamp, long Memory, long Ticks, double? Cpu, IReadOnlyList<int> Tree);
+
+/// <summary>How the tree of one run does: its latest figures, and how its memory has gone.</summary>
+internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
+{
+    private static readonly TimeSpan ShortestForCpu = TimeSpan.FromMilliseconds(200);
+
+    private readonly Lock only = new();
+    private VitalSample? basis;
+
+    public VitalSample? Latest { get; private set; }
+
+    /// <summary>The latest figures if they are as fresh as that, else new ones.</summary>
+    public VitalSample Look(TimeSpan fresh)
+    {
+        lock (only)
+        {
+            if (Latest is { } latest && Stopwatch.GetElapsedTime(latest.Stamp) < fresh) return latest;
+            var pids = tree();
+            var (memory, ticks) = (0L, 0L);
+            foreach (var pid in pids)
+            {
+                if (ProcessVitals.Of(pid) is not { } one) continue;
+                memory += one.OwnBytes;
+                ticks += one.Ticks;
+            }
+
+            var stamp = Stopwatch.GetTimestamp();
+            double? cpu = Latest?.Cpu;
+            if (basis is { } before && Stopwatch.GetElapsedTime(before.Stamp, stamp) is var elapsed && elapsed >= ShortestForCpu)
+                cpu = Math.Max(0, ticks - before.Ticks) * 100.0 / ProcessVitals.TicksPerSecond / elapsed.TotalSeconds;
+            var now = new VitalSample(house.Now, stamp, memory, ticks, cpu, pids);
+            if (basis is null || Stopwatch.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu) basis = now;
+            return Latest = now;
+        }
+    }
+
+    /// <summary>The processes of a service's live run: those in its group, else those below its keeper.</summary>
+    public static IReadOnlyList<int> TreeOf(ServiceActor actor, House house)
+    {
+        if (actor.Situation.Run is not { } run) return [];
+        if (RunSite.Of(actor.Definition.Name, run.Number, house.Places).Group(house.Groups) is { } group)
+        {
+            try
+            {
+                var pids = File.ReadLines(Path.Combine(group, "cgroup.procs")).Select(int.Parse).ToList();
+                if (pids.Count > 0) return pids;
+            }
+            catch (IOException)
+            {
+                // No group was to be had for this run.
+            }
+        }
+
+        return actor.KeeperPid == 0 ? [] : [.. ProcessFacts.Tree(actor.KeeperPid).Skip(1)];
+    }
+}

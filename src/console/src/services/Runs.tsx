@@ -1,0 +1,187 @@
+import { Button } from "@mantine/core";
+import { useQuery } from "@tanstack/react-query";
+import { Fragment, useState } from "react";
+import { api, type RunView, type ServiceDetail, take } from "../api/client";
+import { at, length, Since } from "../live/clock";
+
+const size = (bytes: number | null | undefined) =>
+  bytes == null
+    ? "–"
+    : bytes < 1024
+      ? `${bytes} B`
+      : bytes < 1 << 20
+        ? `${(bytes / 1024).toFixed(1)} KiB`
+        : `${(bytes / (1 << 20)).toFixed(1)} MiB`;
+
+/** How its runs went, the latest first; each opens to all that is kept of it. */
+export function Runs({ name, latest }: { name: string; latest: readonly RunView[] }) {
+  const [all, setAll] = useState(false);
+  const [open, setOpen] = useState<number>();
+  const more = useQuery({
+    queryKey: ["runs", name, latest[0]?.run, latest[0]?.ended],
+    queryFn: () => take(api.GET("/api/services/{name}/runs", { params: { path: { name }, query: { last: 200 } } })),
+    enabled: all,
+  });
+  const runs = (all && more.data) || latest;
+  if (runs.length === 0) return <p className="quiet">It has never run.</p>;
+  return (
+    <>
+      <div className="sheet">
+        <table className="plain runs">
+          <thead>
+            <tr>
+              {["Run", "Began", "By", "Lasted", "Ended by", "Peak memory", "CPU", "Output", "How it ended"].map(
+                (head) => (
+                  <th key={head}>{head}</th>
+                ),
+              )}
+            </tr>
+          </thead>
+          <tbody>
+            {runs.map((run) => (
+              <Fragment key={run.run}>
+                <tr className={run.bad ? "bad" : undefined}>
+                  <td>
+                    <button
+                      type="button"
+                      className="opens number"
+                      aria-expanded={open === run.run}
+                      onClick={() => setOpen(open === run.run ? undefined : run.run)}
+                    >
+                      {open === run.run ? "−" : "+"} {run.run}
+                    </button>
+                  </td>
+                  <td className="number">{at(run.began)}</td>
+                  <td>{run["begun-by"] ?? run.cause}</td>
+                  <td>
+                    {run.ended ? (
+                      <span className="number">
+                        {length(Date.parse(run.ended) - Date.parse(run.launched ?? run.began))}
+                      </span>
+                    ) : (
+                      <Since time={run.launched ?? run.began} />
+                    )}
+                  </td>
+                  <td>{run["ended-by"] ?? "–"}</td>
+                  <td className="number">{size(run["peak-kib"] && run["peak-kib"] * 1024)}</td>
+                  <td className="number">{run["cpu-us"] == null ? "–" : `${(run["cpu-us"] / 1e6).toFixed(2)} s`}</td>
+                  <td className="number">{size(run["output-bytes"])}</td>
+                  <td>
+                    {run.words ?? "it is live"}
+                    {run.forced && ", by force"}
+                  </td>
+                </tr>
+                {open === run.run && (
+                  <tr>
+                    <td colSpan={9}>
+                      <Kept run={run} />
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {!all && latest.length >= 10 && (
+        <Button variant="default" size="xs" mt={8} onClick={() => setAll(true)}>
+          Show more runs
+        </Button>
+      )}
+    </>
+  );
+}
+
+function Kept({ run }: { run: RunView }) {
+  const { evidence } = run;
+  const ms = (took: number) => (took < 1000 ? `${Math.round(took)} ms` : `${(took / 1000).toFixed(1)} s`);
+  return (
+    <dl className="facts">
+      <dt>Launched</dt>
+      <dd>{run.launched ? `${at(run.launched)}, pid ${run.pid}` : "never"}</dd>
+      <dt>Proven</dt>
+      <dd>{run.proven ? `${at(run.proven)}: ${run.proof}` : "never"}</dd>
+      {run.steps.map((step) => (
+        <Fragment key={`${step.at} ${step.what}`}>
+          <dt>Wind-down</dt>
+          <dd>
+            {at(step.at)} {step.what}
+            {step.answer && `: ${step.answer}`}
+            {step.failed && " (failed)"}
+            {step["ended-ms"] != null && `; it ended ${ms(step["ended-ms"])} after that`}
+          </dd>
+        </Fragment>
+      ))}
+      {evidence && (
+        <>
+          {evidence["memory-bytes"] != null && (
+            <>
+              <dt>At the last look</dt>
+              <dd>
+                memory {size(evidence["memory-bytes"])}
+                {evidence["cpu-percent"] != null && `, processor ${Math.round(evidence["cpu-percent"])} %`}
+                {evidence["sampled-at"] && `, at ${at(evidence["sampled-at"])}`}
+              </dd>
+            </>
+          )}
+          {evidence["core-dump"] && (
+            <>
+              <dt>Core dump</dt>
+              <dd>{evidence["core-dump"]}</dd>
+            </>
+          )}
+          <dt>Changed</dt>
+          <dd>
+            {evidence["well-run"] == null
+              ? "it has never run well before, so there is nothing to compare with"
+              : evidence.changes.length === 0
+                ? `nothing that is looked at, since run ${evidence["well-run"]} went well`
+                : `since run ${evidence["well-run"]} went well: ${evidence.changes.join(" ")}`}
+          </dd>
+          <dt>Last lines</dt>
+          <dd>
+            <pre className="last-lines">{evidence["last-lines"].join("\n") || "it printed nothing"}</pre>
+          </dd>
+        </>
+      )}
+    </dl>
+  );
+}
+
+const windows: Record<string, string> = {
+  day: "a day",
+  week: "a week",
+  "30-days": "30 days",
+  "12-months": "12 months",
+};
+
+/** Of the time it was to run, how much it ran; planned stops are told apart from falls. */
+export function Availability({ detail }: { detail: ServiceDetail }) {
+  const time = (ms: number) => (ms > 0 ? length(ms) : "–");
+  return (
+    <div className="sheet">
+      <table className="plain">
+        <thead>
+          <tr>
+            {["Over", "Ran", "Up", "Fallen", "Falls", "Planned stops", "Planned down"].map((head) => (
+              <th key={head}>{head}</th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {detail.availability.map((of) => (
+            <tr key={of.window}>
+              <td>{windows[of.window]}</td>
+              <td className="number">{of.percent == null ? "–" : `${Math.floor(of.percent * 1000) / 1000} %`}</td>
+              <td className="number">{time(of["up-ms"])}</td>
+              <td className="number">{time(of["fallen-ms"])}</td>
+              <td className="number">{of.falls}</td>
+              <td className="number">{of.stops}</td>
+              <td className="number">{time(of["planned-ms"])}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}

@@ -1,0 +1,98 @@
+import { Button, Group, TextInput } from "@mantine/core";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, take } from "../api/client";
+import { at } from "../live/clock";
+
+/** What led there, what comes next and what you could do, from the record; for now, or for a time in the past. */
+export function Why({ name, turn }: { name: string; turn: string }) {
+  const [wanted, setWanted] = useState("");
+  const [asked, setAsked] = useState<string>();
+  const why = useQuery({
+    queryKey: ["why", name, asked ?? turn],
+    queryFn: () =>
+      take(
+        api.GET("/api/services/{name}/why", {
+          params: { path: { name }, query: asked ? { at: new Date(asked).toISOString() } : {} },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  const view = why.data;
+  return (
+    <div className="sheet why">
+      <Group gap="xs" align="end" mb={8}>
+        <TextInput
+          type="datetime-local"
+          step={1}
+          size="xs"
+          label="Ask for another time"
+          value={wanted}
+          onChange={(event) => setWanted(event.currentTarget.value)}
+        />
+        <Button size="xs" variant="default" disabled={!wanted} onClick={() => setAsked(wanted)}>
+          Ask
+        </Button>
+        {asked && (
+          <Button size="xs" variant="subtle" onClick={() => setAsked(undefined)}>
+            Back to now
+          </Button>
+        )}
+      </Group>
+      {why.isError && (
+        <p role="alert" className="asks">
+          ▲ {why.error.message}
+        </p>
+      )}
+      {view && !why.isError && (
+        <>
+          {view.past && (
+            <p>
+              <strong>
+                At {at(view.at)}: {view.state}, health {view.health}, since {at(view.since)}.
+              </strong>{" "}
+              {view.said}
+            </p>
+          )}
+          <h3>What led there</h3>
+          <ol className="steps">
+            {view.because.map((step) => (
+              <li key={`${step.at} ${step.text}`}>
+                <time className="number">
+                  {at(step.at)}
+                  {step.until !== step.at && ` to ${at(step.until)}`}
+                </time>
+                <span>
+                  {step.text}
+                  {step.by && <span className="quiet"> ({step.by})</span>}
+                </span>
+              </li>
+            ))}
+          </ol>
+          <h3>{view.past ? "What was to come then" : "What comes next by itself"}</h3>
+          <ol className="steps">
+            {view.next.map((next) => (
+              <li key={next.text}>
+                <time className="number">{next.at ? at(next.at) : ""}</time>
+                <span>{next.text}</span>
+              </li>
+            ))}
+          </ol>
+          {view.could.length > 0 && (
+            <>
+              <h3>What you could do</h3>
+              <ul className="could">
+                {view.could.map((could) => (
+                  <li key={could.command}>
+                    {could.text}: <code>{could.command}</code>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+        </>
+      )}
+    </div>
+  );
+}
