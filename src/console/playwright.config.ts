@@ -5,7 +5,9 @@ export default defineConfig({
   workers: 2,
   forbidOnly: true,
   reporter: [["list"]],
-  timeout: 60_000,
+  // Reached only by what never comes, so generous to a busy machine.
+  timeout: 180_000,
+  expect: { timeout: 60_000 },
   use: {
     viewport: { width: 1280, height: 800 },
     launchOptions: {

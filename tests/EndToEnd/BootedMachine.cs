@@ -71,7 +71,7 @@ internal sealed class BootedMachine : IAsyncDisposable
         process.StandardInput.Close();
         var output = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
-        await process.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(90));
+        await process.WaitForExitAsync().WaitAsync(Sentry.Limit);
         return new(process.ExitCode, await output, await error);
     }
 
@@ -85,7 +85,7 @@ internal sealed class BootedMachine : IAsyncDisposable
     /// <summary>Waits for the machine to have gone down, and returns the number of the signal that ended its process 1.</summary>
     public async Task<int> Down()
     {
-        await machine!.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(90));
+        await machine!.WaitForExitAsync().WaitAsync(Sentry.Limit);
         return machine.ExitCode - 128;
     }
 

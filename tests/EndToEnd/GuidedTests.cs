@@ -73,7 +73,7 @@ public class GuidedTests
         foreach (var line in lines) await process.StandardInput.WriteLineAsync(line);
         await process.StandardInput.WriteAsync('\u0004'); // Ctrl-D
         process.StandardInput.Close();
-        await process.WaitForExitAsync().WaitAsync(TimeSpan.FromSeconds(90));
+        await process.WaitForExitAsync().WaitAsync(Sentry.Limit);
         return (await said).Replace("\r\n", "\n", StringComparison.Ordinal);
     }
 }

@@ -36,7 +36,7 @@ public class OutputTests
         await File.WriteAllTextAsync(fifo, "ebb\n");
         Assert.Equal("heard ebb", await Next());
 
-        async Task<string?> Next() => await reader.ReadLineAsync().WaitAsync(TimeSpan.FromSeconds(60));
+        async Task<string?> Next() => await reader.ReadLineAsync().WaitAsync(Sentry.Limit);
     }
 
     [Fact]
