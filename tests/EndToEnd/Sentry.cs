@@ -267,7 +267,8 @@ public sealed class Sentry : IAsyncDisposable
 
     private Process Launch(string program, string[] arguments)
     {
-        string[] line = [.. before, Path.Combine(binaries, program), .. arguments];
+        // Tests begun in the background may have the interrupt signal ignored, and what they start would inherit that.
+        string[] line = ["env", "--default-signal=INT", .. before, Path.Combine(binaries, program), .. arguments];
         var start = new ProcessStartInfo(line[0], line[1..]) { WorkingDirectory = Places.Root, RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
         start.Environment.Remove(Places.Variable);
         return Process.Start(start)!;
