@@ -25,6 +25,7 @@ internal sealed class Upkeep : IDisposable
             _ =>
             {
                 foreach (var actor in registry.All) house.Store.Prune(actor.Definition.Name, house.Now - Kept, MostKept);
+                house.Store.Prune(house.Now - Kept);
             },
             null, TimeSpan.FromMinutes(1), PruneBeat);
     }

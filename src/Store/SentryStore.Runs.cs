@@ -101,10 +101,22 @@ public sealed partial class SentryStore
         """,
         row => (Time(row.GetInt64(0)), Words.ServiceTime(row.GetString(1))), service, Micros(from));
 
-    /// <summary>Drops what is too old or too much to be of use: <paramref name="most"/> runs and moments a service are kept, none from before <paramref name="oldest"/> but the last.</summary>
+    /// <summary>
+    /// Drops what is too old or too much to be of use: <paramref name="most"/> runs and moments a service are kept, and five times as many
+    /// entries of the logbook beside those of what people asked for; none from before <paramref name="oldest"/> but the last.
+    /// </summary>
     public void Prune(string service, DateTimeOffset oldest, int most)
     {
+        Enqueue("DELETE FROM logbook WHERE service = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE service = $0 ORDER BY id DESC LIMIT 1 OFFSET 5 * $1)", service, most);
         Enqueue("DELETE FROM moment WHERE service = $0 AND (at < $1 OR id <= (SELECT id FROM moment WHERE service = $0 ORDER BY id DESC LIMIT 1 OFFSET $2)) AND id < (SELECT max(id) FROM moment WHERE service = $0)", service, Micros(oldest), most);
         Enqueue("DELETE FROM run WHERE service = $0 AND (began < $1 OR number <= (SELECT max(number) FROM run WHERE service = $0) - $2) AND number < (SELECT max(number) FROM run WHERE service = $0)", service, Micros(oldest), most);
+    }
+
+    /// <summary>Drops the logbook's entries and the reports of boots and drills from before <paramref name="oldest"/>; the last report of each kind is kept.</summary>
+    public void Prune(DateTimeOffset oldest)
+    {
+        // Entries stand in the order of their time: only those that go are read.
+        Enqueue("DELETE FROM logbook WHERE id < (SELECT id FROM logbook WHERE at >= $0 ORDER BY id LIMIT 1)", Micros(oldest));
+        Enqueue("DELETE FROM beginning WHERE began < $0 AND began < (SELECT max(began) FROM beginning AS last WHERE last.kind = beginning.kind)", Micros(oldest));
     }
 }

@@ -1,5 +1,3 @@
-using System.Text;
-
 namespace CalmSentry.Cli.Guided;
 
 /// <summary>Questions on a terminal, a line each: the terminal's own editing works, and so does a screen reader.</summary>
@@ -42,46 +40,5 @@ internal static class Asking
             if (int.TryParse(Line(question, $"{otherwise + 1}"), out var number) && number >= 1 && number <= choices.Count) return number - 1;
             Console.WriteLine($"  1 to {choices.Count}.");
         }
-    }
-
-    /// <summary>A line taken apart as a POSIX shell would, quotes and backslashes only: nothing is expanded.</summary>
-    public static string[] Words(string line)
-    {
-        var words = new List<string>();
-        StringBuilder? word = null;
-        for (var i = 0; i < line.Length; i++)
-        {
-            var c = line[i];
-            if (c is ' ' or '\t')
-            {
-                if (word is not null) words.Add(word.ToString());
-                word = null;
-                continue;
-            }
-
-            word ??= new();
-            if (c is '\'' or '"')
-            {
-                var end = i + 1;
-                while (end < line.Length && line[end] != c)
-                {
-                    if (c == '"' && line[end] == '\\' && end + 1 < line.Length && line[end + 1] is '"' or '\\' or '$' or '`') end++;
-                    word.Append(line[end++]);
-                }
-
-                i = end;
-            }
-            else if (c == '\\' && i + 1 < line.Length)
-            {
-                word.Append(line[++i]);
-            }
-            else
-            {
-                word.Append(c);
-            }
-        }
-
-        if (word is not null) words.Add(word.ToString());
-        return [.. words];
     }
 }

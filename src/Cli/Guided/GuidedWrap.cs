@@ -99,7 +99,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         var before = sibling is { } other ? CommandLine.Of([Value(other, "path"), .. other.GetProperty("program").GetProperty("arguments").EnumerateArray().Select(one => one.GetString()!)]) : null;
         while (true)
         {
-            var words = Asking.Words(Asking.Line("How do you start it by hand? Program and arguments, just as you type them:", before));
+            var words = CommandLine.Words(Asking.Line("How do you start it by hand? Program and arguments, just as you type them:", before));
             if (words.Length == 0) continue;
             try
             {

@@ -1,9 +1,52 @@
+using System.Text;
+
 namespace CalmSentry.Cli.Words;
 
 /// <summary>A command line as it would be typed into a shell.</summary>
 internal static class CommandLine
 {
     public static string Of(IEnumerable<string> arguments) => string.Join(' ', arguments.Select(Quoted));
+
+    /// <summary>A line taken apart as a POSIX shell would, quotes and backslashes only: nothing is expanded.</summary>
+    public static string[] Words(string line)
+    {
+        var words = new List<string>();
+        StringBuilder? word = null;
+        for (var i = 0; i < line.Length; i++)
+        {
+            var c = line[i];
+            if (c is ' ' or '\t')
+            {
+                if (word is not null) words.Add(word.ToString());
+                word = null;
+                continue;
+            }
+
+            word ??= new();
+            if (c is '\'' or '"')
+            {
+                var end = i + 1;
+                while (end < line.Length && line[end] != c)
+                {
+                    if (c == '"' && line[end] == '\\' && end + 1 < line.Length && line[end + 1] is '"' or '\\' or '$' or '`') end++;
+                    word.Append(line[end++]);
+                }
+
+                i = end;
+            }
+            else if (c == '\\' && i + 1 < line.Length)
+            {
+                word.Append(line[++i]);
+            }
+            else
+            {
+                word.Append(c);
+            }
+        }
+
+        if (word is not null) words.Add(word.ToString());
+        return [.. words];
+    }
 
     private static string Quoted(string argument) =>
         argument.Length > 0 && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c)) ? argument : $"'{argument.Replace("'", "'\\''")}'";

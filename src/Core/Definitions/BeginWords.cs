@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Globalization;
 
 namespace CalmSentry.Core.Definitions;
@@ -17,7 +18,7 @@ public static class BeginWords
 
     private static TimeSpan DefaultWithin(Need need) => Need.UsualWithin + (need is AfterBootNeed after ? after.Length : TimeSpan.Zero);
 
-    /// <summary>Null: a command of several words, which only a file can say.</summary>
+    /// <summary>Null: a command with commas in it, which only a file can say.</summary>
     public static string? Of(Proof proof)
     {
         var word = proof switch
@@ -27,10 +28,18 @@ public static class BeginWords
             HttpProof http => $"http:{http.Url}" + (http.Status is { } status ? string.Create(CultureInfo.InvariantCulture, $",status={status}") : "") + (http.Text is { } text ? $",text={text}" : ""),
             OutputProof output => $"output:{output.Expression}",
             FileProof file => $"file:{file.Path}",
-            CommandProof { Command.Length: 1 } command => $"command:{command.Command[0]}",
+            CommandProof command => Of(command.Command),
             ToldProof => "told",
             _ => null,
         };
         return proof is UpForProof || word is null ? word : word + (proof.Within == Proof.UsualWithin ? "" : $",within={Duration.Write(proof.Within)}") + (proof.OnlyTell ? ",if-not=tell" : "");
     }
+
+    /// <summary>A command's words quoted as for a shell; null where a comma would be taken for the beginning of an option.</summary>
+    internal static string? Of(ImmutableArray<string> command) => command.Any(word => word.Any(c => c == ',' || char.IsControl(c))) ? null
+        : "command:" + string.Join(' ', command.Select(Quoted));
+
+    /// <summary>A word as it is typed into a POSIX shell.</summary>
+    public static string Quoted(string word) =>
+        word.Length > 0 && word.All(c => char.IsLetterOrDigit(c) || "-_./=:@%+".Contains(c, StringComparison.Ordinal)) ? word : $"'{word.Replace("'", "'\\''", StringComparison.Ordinal)}'";
 }

@@ -5,7 +5,7 @@ namespace CalmSentry.Core.Definitions;
 /// <summary>Watches and steps of a wind-down as one word on a command line: <c>http:http://127.0.0.1:7411/health,every=15 s,then=tell</c>.</summary>
 public static class WatchWords
 {
-    /// <summary>Null: a command of several words, which only a file can say.</summary>
+    /// <summary>Null: a command with commas in it, which only a file can say.</summary>
     public static string? Of(Watch watch)
     {
         var (word, asks, hangs) = watch switch
@@ -29,7 +29,7 @@ public static class WatchWords
             + (watch.Then == (hangs ? WatchThen.Restart : WatchThen.Tell) ? "" : $",then={WatchWriter.Of(watch.Then)}");
     }
 
-    /// <summary>Null: a command of several words, or text that only a file can say.</summary>
+    /// <summary>Null: a command with commas in it, or text that only a file can say.</summary>
     public static string? Of(WindDownStep step) => step switch
     {
         SignalStep { WholeTree: false } signal => $"{signal.Signal} {Duration.Write(step.Wait)}",
@@ -38,7 +38,7 @@ public static class WatchWords
         CloseInputStep => $"close:input,wait={Duration.Write(step.Wait)}",
         KeyStep key => $"key:{(key.Key == TerminalKey.Quit ? "quit" : "interrupt")},wait={Duration.Write(step.Wait)}",
         HttpStep http => $"http:{http.Url}{(http.Method == "POST" ? "" : $",method={http.Method}")}{(http.Body is { } body ? $",body={body}" : "")},wait={Duration.Write(step.Wait)}",
-        CommandStep { Command.Length: 1 } command => $"command:{command.Command[0]},wait={Duration.Write(step.Wait)}",
+        CommandStep command when BeginWords.Of(command.Command) is { } word => $"{word},wait={Duration.Write(step.Wait)}",
         _ => null,
     };
 

@@ -19,9 +19,7 @@ internal static class StopChecks
             yield return new("shutdown-short", Severity.Risk, string.Create(CultureInfo.InvariantCulture, $"Of its latest stops the longest took {longest.TotalSeconds:0.0} s; when the machine goes down all services together have {Duration.Write(subject.House.ShutdownWithin)}."),
                 "What is left after that is ended by force, and what it has not written is lost.", "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again.");
         if (Short(definition, subject.House) is not { } seen) yield break;
-        yield return new("wind-down-short", Severity.Risk, seen, "What it has not written by then is lost: the end by force cuts its work in half.",
-            $"Give it longer, such as: calm adjust {definition.Name} --wind-down '{(definition.WindDown.LastOrDefault() is { } last ? WatchWords.Of(last with { Wait = Better(definition, subject.House) }) : null) ?? $"TERM {Duration.Write(Better(definition, subject.House))}"}'"
-            + (definition.WindDown.Length > 1 ? " (with its other steps before it)" : ""));
+        yield return new("wind-down-short", Severity.Risk, seen, "What it has not written by then is lost: the end by force cuts its work in half.", Longer(definition, subject.House));
     }
 
     /// <summary>The same, as the end of an answer to a stop; empty when all is well.</summary>
@@ -47,6 +45,17 @@ internal static class StopChecks
     {
         using var json = JsonDocument.Parse(document);
         return json.RootElement.TryGetProperty("wind-down", out var steps) ? steps.GetRawText() : "";
+    }
+
+    /// <summary>What to do about it: the same steps, the last with a longer wait.</summary>
+    private static string Longer(Definition definition, House house)
+    {
+        var wait = Better(definition, house);
+        var steps = definition.WindDown.IsEmpty ? [new SignalStep("TERM", wait)] : definition.WindDown.SetItem(definition.WindDown.Length - 1, definition.WindDown[^1] with { Wait = wait });
+        var words = steps.Select(WatchWords.Of).ToList();
+        return words.Contains(null)
+            ? $"Give its last step longer in its definition, such as wait: {Duration.Write(wait)}, and bring that in: calm adjust {definition.Name} --from FILE"
+            : $"Give it longer, such as: calm adjust {definition.Name} {string.Join(' ', words.Select(word => $"--wind-down {BeginWords.Quoted(word!)}"))}";
     }
 
     private static TimeSpan Better(Definition definition, House house)

@@ -74,7 +74,7 @@ public class DefinitionTests
             _ => (Proof)new ToldProof { Within = within },
         };
 
-    private static readonly Gen<Watch> Watches =
+    internal static readonly Gen<Watch> Watches =
         from which in Gen.Int[0, 11]
         from length in Lengths
         from every in Lengths
@@ -98,7 +98,7 @@ public class DefinitionTests
         }) with
         { Every = every < TimeSpan.FromMilliseconds(100) ? Watch.UsualEvery : every, Patience = number, Then = then };
 
-    private static readonly Gen<WindDownStep> Steps =
+    internal static readonly Gen<WindDownStep> Steps =
         from which in Gen.Int[0, 8]
         from wait in Lengths
         from text in Words.Where(text => text.Length > 0)
