@@ -123,6 +123,10 @@ public class WatchTests
         await sentry.Serve();
         await Sentry.Eventually(async () => (await sentry.Show("board")).GetProperty("watches")[0].GetProperty("looked-at").ValueKind == JsonValueKind.String);
         Assert.Equal(1, (await sentry.Show("board")).GetProperty("run").GetInt64());
+        // As many watches as before, yet others: what was seen of the old ones is not said of them.
+        Assert.Contains("It holds at once.", (await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,every=1h,then=tell")).Output, StringComparison.Ordinal);
+        var fresh = (await sentry.Show("board")).GetProperty("watches")[0];
+        Assert.Equal(("unknown", JsonValueKind.Null), (fresh.GetProperty("health").GetString(), fresh.GetProperty("seen").ValueKind));
         await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,every=100ms,patience=2,then=tell");
         var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
         Assert.Contains("nobody takes connections at 127.0.0.1:1", poor.GetProperty("asks").GetString(), StringComparison.Ordinal);

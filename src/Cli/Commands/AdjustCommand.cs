@@ -16,7 +16,7 @@ internal static class AdjustCommand
         var unset = new Option<string[]>("--unset") { Description = "Take a key back to its default, such as resources.memory; may be given again" };
         var from = new Option<string?>("--from") { Description = "Replace the whole definition by this file (YAML)" };
         var json = Common.Json();
-        var command = new Command("adjust", "Adjust a service: what is given replaces what was; in effect from its next start on") { name, from, unset };
+        var command = new Command("adjust", "Adjust a service: what is given replaces what was; watches, recovery and wind-down at once, the rest from its next start on") { name, from, unset };
         foreach (var flag in flags.All) command.Add(flag);
         command.Add(json);
         command.SetAction(async (parsed, cancellation) =>

@@ -29,16 +29,16 @@ internal sealed class DefinitionFlags
     private readonly Option<string?> tasks = new("--tasks") { Description = "Most processes and threads of its tree (default: no ceiling)" };
     private readonly Option<string?> at = new("--at") { Description = "When it begins: boot | boot-late (once all of boot is proven) | request | never (every start is refused) (default: request)" };
     private readonly Option<string?> atLatest = new("--at-latest") { Description = "With boot-late, how long it waits for all of boot at most (default: 2 min)" };
-    private readonly Option<string[]> need = new("--need") { Description = BeginFlags.NeedHelp };
-    private readonly Option<string?> proof = new("--proof") { Description = BeginFlags.ProofHelp };
+    private readonly Option<string[]> need = new("--need") { Description = $"What must be true before it is launched: {BeginFlags.Needs}. May be given again" };
+    private readonly Option<string?> proof = new("--proof") { Description = $"What shows that it serves: {BeginFlags.Proofs} (default: up-for:1s)" };
     private readonly Option<string?> recover = new("--recover") { Description = "After which ends it is begun again: failure | any-end | never (default: failure)" };
     private readonly Option<string?> pause = new("--pause") { Description = "Pause before the first try, such as 1s; each next one is twice as long, up to 1 min (default: 1 s)" };
     private readonly Option<string?> holdEnds = new("--hold-ends") { Description = "Bad ends within 10 min that put it on hold; 0: never (default: 5)" };
     private readonly Option<string?> holdWithin = new("--hold-within") { Description = "The time those bad ends must fall within (default: 10 min)" };
     private readonly Option<string?> retryEvery = new("--retry-every") { Description = "While on hold, it is tried again by itself so often, such as 30min (default: never)" };
     private readonly Option<string[]> code = new("--code") { Description = "What follows an exit code or signal: 0=done, 3=hold, 75=again, 7=again-at-once, SEGV=stop-dependents. May be given again" };
-    private readonly Option<string[]> watch = new("--watch") { Description = WatchFlags.WatchHelp };
-    private readonly Option<string[]> windDown = new("--wind-down") { Description = WatchFlags.StepHelp };
+    private readonly Option<string[]> watch = new("--watch") { Description = $"What is looked at while it runs: {WatchFlags.Watches}. May be given again" };
+    private readonly Option<string[]> windDown = new("--wind-down") { Description = $"A step of its clean stop: {WatchFlags.Steps}. May be given again (default: TERM 10s)" };
     private readonly Option<string?> terminal = new("--terminal") { Description = "true: it runs at a terminal of its own, where its wind-down can press a key (default: false)" };
     private readonly Option<string[]> accept = new("--accept") { Description = "Overrule a blocking finding by its code; kept with the definition" };
 

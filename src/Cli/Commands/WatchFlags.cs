@@ -7,15 +7,15 @@ namespace CalmSentry.Cli.Commands;
 /// <summary>Watches and steps of a wind-down as one word each.</summary>
 internal static partial class WatchFlags
 {
-    public const string WatchHelp = "What is looked at while it runs: http:URL[,status=200][,text=TEXT], tcp:HOST:PORT, 'command:PROGRAM ARGUMENT …', silent-for:10min, file:PATH,fresh-for=15min, alive-within:30s, memory-above:400MiB, cpu-above:90%, open-files-above:N, children-above:N, ceiling-within:2h, paused-for:30s; each with ,every=15s ,patience=3 and ,then=note|tell|restart|restart-by-force; levels also with ,for=5min. May be given again";
+    public const string Watches = "http:URL[,status=200][,text=TEXT], tcp:HOST:PORT, 'command:PROGRAM ARGUMENT …', silent-for:10min, file:PATH,fresh-for=15min, alive-within:30s, memory-above:400MiB, cpu-above:90%, open-files-above:N, children-above:N, ceiling-within:2h, paused-for:30s; each with ,every=15s ,patience=3 and ,then=note|tell|restart|restart-by-force; levels also with ,for=5min";
 
-    public const string StepHelp = "A step of its clean stop: 'TERM 10s', signal:TERM,to=tree, send:TEXT,to=tcp HOST:PORT (or unix /PATH, or input), close:input, key:interrupt, http:URL[,method=POST][,body=TEXT], 'command:PROGRAM ARGUMENT …'; each with ,wait=10s. May be given again (default: TERM 10s)";
+    public const string Steps = "'TERM 10s', signal:TERM,to=tree, send:TEXT,to=tcp HOST:PORT (or unix /PATH, or input), close:input, key:interrupt, http:URL[,method=POST][,body=TEXT], 'command:PROGRAM ARGUMENT …'; each with ,wait=10s";
 
     private static readonly FlagWord WatchForm = new(
-        "--watch", WatchHelp, "http|tcp|command|silent-for|file|alive-within|memory-above|cpu-above|open-files-above|children-above|ceiling-within|paused-for",
+        "--watch", Watches, "http|tcp|command|silent-for|file|alive-within|memory-above|cpu-above|open-files-above|children-above|ceiling-within|paused-for",
         "status|fresh-for|for|every|patience|then", text: "text");
 
-    private static readonly FlagWord StepForm = new("--wind-down", StepHelp, "signal|send|close|key|http|command", "to|method|wait", text: "body");
+    private static readonly FlagWord StepForm = new("--wind-down", Steps, "signal|send|close|key|http|command", "to|method|wait", text: "body");
 
     public static JsonNode Watch(string word) => WatchForm.Read(word).Map;
 

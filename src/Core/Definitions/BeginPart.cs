@@ -161,6 +161,10 @@ public sealed record FileProof(string Path) : Proof
 public sealed record CommandProof(ImmutableArray<string> Command) : Proof
 {
     public override string InWords => $"'{string.Join(' ', Command)}' succeeds";
+
+    public bool Equals(CommandProof? other) => base.Equals(other) && Command.SequenceEqual(other.Command);
+
+    public override int GetHashCode() => HashCode.Combine(base.GetHashCode(), Command.Length);
 }
 
 /// <summary>The program says so itself, on the socket whose path is in its variable CALM_TELL.</summary>

@@ -13,6 +13,11 @@ public static class DefinitionChanges
         ];
     }
 
+    /// <summary>Whether a change is heeded while a run goes on: what it is launched with waits for the next.</summary>
+    public static bool HoldsAtOnce(string change) => !Launch.Any(part => change.StartsWith(part, StringComparison.Ordinal));
+
+    private static readonly string[] Launch = ["program.", "identity.", "resources.", "begin."];
+
     private static Dictionary<string, string> Flat(Node node)
     {
         var flat = new Dictionary<string, string>(StringComparer.Ordinal);

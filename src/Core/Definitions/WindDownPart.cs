@@ -94,4 +94,8 @@ public sealed record CommandStep(ImmutableArray<string> Command, TimeSpan Wait) 
     public override string What => $"'{string.Join(' ', Command)}'";
 
     public override string Taken => $"'{string.Join(' ', Command)}' was run";
+
+    public bool Equals(CommandStep? other) => base.Equals(other) && Command.SequenceEqual(other.Command);
+
+    public override int GetHashCode() => HashCode.Combine(base.GetHashCode(), Command.Length);
 }

@@ -64,7 +64,8 @@ public sealed record NeededBack(string Service) : Happening;
 public sealed record Resumed : Happening;
 
 /// <summary>Another definition is in effect.</summary>
-public sealed record Adjusted : Happening;
+/// <param name="Was">The one until now.</param>
+public sealed record Adjusted(Definition Was) : Happening;
 
 public sealed record Launched(long Run, int Pid) : Happening;
 

@@ -30,7 +30,19 @@ public static partial class ServiceLife
             Enter(Phase.Waiting, now + definition.Begin.AtLatest);
         }
 
-        private void BeginRun(Cause cause) => AwaitNeeds(cause, now);
+        private void BeginRun(Cause cause)
+        {
+            if (definition.Begin.At == BeginAt.Never) StayDown();
+            else AwaitNeeds(cause, now);
+        }
+
+        /// <summary>It was to begin, and was set never to begin meanwhile.</summary>
+        private void StayDown()
+        {
+            Say("start-refused", "Not begun: it is set never to begin (begin.at: never).");
+            Enter(Phase.Stopped);
+            Deeds.Add(new Dismiss());
+        }
 
         private void AwaitNeeds(Cause cause, DateTimeOffset since)
         {
@@ -118,9 +130,11 @@ public static partial class ServiceLife
         private void Hold(string? why)
         {
             After = After with { HeldFor = why };
-            Enter(Phase.Held, definition.Recover.RetryEvery is { } beat ? now + beat : null);
+            Enter(Phase.Held, NextTrial(now));
             Deeds.Add(new Dismiss());
         }
+
+        private DateTimeOffset? NextTrial(DateTimeOffset heldSince) => definition.Recover.RetryEvery is { } beat && definition.Begin.At != BeginAt.Never ? heldSince + beat : null;
 
         private ImmutableArray<WaitedFor> WaitedFor(Awaited awaited)
         {
@@ -221,12 +235,31 @@ public static partial class ServiceLife
             WindDown($"{service}, which it needs", Afterwards.StartAgain);
         }
 
-        private void Adjust()
+        private void Adjust(Definition was)
         {
-            if (After.Awaited is { Step: AwaitStep.Needs } awaited) AwaitNeeds(awaited.Cause, awaited.Since);
-            else if (After is { Phase: Phase.Starting, Run.Launched: not null }) AwaitStart();
-            else if (After.Phase == Phase.Running) BeginWatching();
-            else if (After.Phase == Phase.Held) After = After with { WakeAt = definition.Recover.RetryEvery is { } beat ? After.Since + beat : null };
+            var otherwise = !was.Watch.SequenceEqual(definition.Watch);
+            if (otherwise) WatchOtherwise(was.Watch);
+            switch (After.Phase)
+            {
+                case Phase.Waiting when definition.Begin.At == BeginAt.Never:
+                    StayDown();
+                    break;
+                case Phase.Waiting when After.Awaited is { Step: AwaitStep.Needs or AwaitStep.Turn } awaited && !was.Begin.Needs.SequenceEqual(definition.Begin.Needs):
+                    AwaitNeeds(awaited.Cause, awaited.Since);
+                    break;
+                case Phase.Starting when After.Run!.Launched is not null && was.Begin.Proof != definition.Begin.Proof:
+                    AwaitStart();
+                    break;
+                case Phase.Running when otherwise:
+                    BeginWatching();
+                    break;
+                case Phase.Stopping when !was.WindDown.SequenceEqual(definition.WindDown):
+                    WindDownOtherwise(was.WindDown);
+                    break;
+                case Phase.Held:
+                    After = After with { WakeAt = NextTrial(After.Since) };
+                    break;
+            }
         }
     }
 }

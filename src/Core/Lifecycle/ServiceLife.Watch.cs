@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Core.Lifecycle;
@@ -13,6 +14,13 @@ public static partial class ServiceLife
             if (definition.Watch.IsEmpty || run.Switch == Switch.On) return;
             if (run.Watched.Length != definition.Watch.Length) After = After with { Run = run with { Watched = [.. definition.Watch.Select(_ => new WatchState())] } };
             Deeds.Add(new LookAfter(run.Number));
+        }
+
+        /// <summary>What was seen belongs to its watch, wherever that now stands in the list; a new one has seen nothing yet.</summary>
+        private void WatchOtherwise(ImmutableArray<Watch> was)
+        {
+            if (After.Run is not { Watched: { IsEmpty: false } seen } run) return;
+            After = After with { Run = run with { Watched = [.. definition.Watch.Select(watch => was.IndexOf(watch) is var at && at >= 0 && at < seen.Length ? seen[at] : new WatchState())] } };
         }
 
         private void SeeWatch(WatchSeen seen)

@@ -69,6 +69,28 @@ public static partial class ServiceLife
             else if (before?.Answer is null) Deeds.Add(new PerformStep(run.Number, After.WindDownStep));
         }
 
+        /// <summary>The same step gets its other wait at once; where another stands in its place, the wind-down begins anew with what there is now.</summary>
+        private void WindDownOtherwise(ImmutableArray<WindDownStep> was)
+        {
+            var at = After.WindDownStep;
+            if (at >= was.Length)
+            {
+                // By force already, or a stop command: that stays so.
+                After = After with { WindDownStep = at - was.Length + definition.WindDown.Length };
+                return;
+            }
+
+            if (at < definition.WindDown.Length && definition.WindDown[at] is var step && step with { Wait = was[at].Wait } == was[at])
+            {
+                After = After with { WakeAt = After.Steps.Last(taken => taken.Index == at).At + step.Wait };
+                return;
+            }
+
+            Say("wind-down", "Its wind-down was adjusted: it begins anew.");
+            After = After with { WindDownStep = 0, Steps = [] };
+            TakeStep();
+        }
+
         private void HearStep(StepAnswered answered)
         {
             var at = After.Steps.IndexOf(After.Steps.LastOrDefault(taken => taken.Index == answered.Index)!);

@@ -122,9 +122,17 @@ internal static class ServiceRoutes
 
         LogAccepted(findings, definition.Name, definition.Accept, caller, house);
         await house.Store.Flush().ConfigureAwait(false);
-        var live = actor.Situation.Run is { } run ? $" Run {run.Number} goes on as it was; 'calm restart {definition.Name}' brings the change in." : "";
-        var said = changes.Count == 0 ? $"{definition.Title} is so already; nothing was changed." : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  {string.Join("\n  ", changes)}\n{(live.Length == 0 ? "It holds from the next start on." : live.Trim())}";
+        var said = changes.Count == 0 ? $"{definition.Title} is so already; nothing was changed." : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  {string.Join("\n  ", changes)}\n{Since(actor, changes)}";
         return TypedResults.Json(new Answer { CameTrue = true, Said = said, Service = actor.View, Findings = FindingViews.Of(findings, definition.Accept), Repeat = FindingViews.RepeatOf(definition, sent.Given) }, ApiJson.Plain.Answer);
+    }
+
+    /// <summary>From when on changes hold, as a sentence.</summary>
+    private static string Since(ServiceActor actor, IReadOnlyList<string> changes)
+    {
+        var atOnce = changes.Count(DefinitionChanges.HoldsAtOnce);
+        if (atOnce == changes.Count) return "It holds at once.";
+        var but = atOnce == 0 ? "" : " What it watches, how it recovers and how it is wound down hold at once.";
+        return actor.Situation.Run is { } run ? $"Run {run.Number} goes on as it was; 'calm restart {actor.Definition.Name}' brings the change in.{but}" : $"It holds from the next start on.{but}";
     }
 
     private static void LogAccepted(IEnumerable<Core.Findings.Finding> findings, string name, IEnumerable<string> accepted, Caller caller, House house)

@@ -66,13 +66,14 @@ internal sealed partial class ServiceActor : IDisposable
             async () =>
             {
                 if (forgotten) return;
-                var changed = DefinitionChanges.Between(Definition, definition);
+                var was = Definition;
+                var changed = DefinitionChanges.Between(was, definition);
                 Definition = definition;
                 Revision++;
                 house.Store.Revise(definition.Name, Revision, document, by, house.Now);
                 registry.Reshape();
                 house.Log(definition.Name, "adjusted", $"Revision {Revision}: {(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.", by);
-                if (changed.Any(change => change.StartsWith("begin.", StringComparison.Ordinal) || change.StartsWith("watch", StringComparison.Ordinal) || change.StartsWith("recover.", StringComparison.Ordinal) || change.StartsWith("resources.memory", StringComparison.Ordinal))) await Apply(new Adjusted()).ConfigureAwait(false);
+                await Apply(new Adjusted(was)).ConfigureAwait(false);
                 Publish();
             },
             () => done.TrySetResult());

@@ -1,3 +1,4 @@
+using System.Globalization;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
@@ -18,9 +19,9 @@ internal static class WhyFinder
         var name = actor.Definition.Name;
         if (at is { } time)
         {
-            if (time > house.Now) return Problems.Of(400, "time-ahead", "Not yet", $"{time:O} is still to come; only the past and the present can be answered for.", $"calm why {name}");
+            if (time > house.Now) return Problems.Of(400, "time-ahead", "Not yet", $"{Local(time)} is still to come; only the past and the present can be answered for.", $"calm why {name}");
             if (house.Store.MomentAt(name, time) is not { } then)
-                return Problems.Of(404, "no-record", "Before its record", $"The record of {name} begins later than {time:O}.", $"calm logbook {name}");
+                return Problems.Of(404, "no-record", "Before its record", $"The record of {name} begins later than {Local(time)}.", $"calm logbook {name}");
             return Answer(new WhyView
             {
                 Name = name,
@@ -33,7 +34,7 @@ internal static class WhyFinder
                 Said = then.Why,
                 Because = Because(name, time, house),
                 Next = [.. then.Next.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => new WhyNext(null, line))],
-                Could = [new("See its runs of that time", $"calm runs {name} --before '{TimeZoneInfo.ConvertTime(time, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}'")],
+                Could = [new("See its runs of that time", $"calm runs {name} --before '{Local(time)}'")],
             });
         }
 
@@ -81,4 +82,6 @@ internal static class WhyFinder
     }
 
     private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<WhyView> Answer(WhyView view) => TypedResults.Json(view, ApiJson.Plain.WhyView);
+
+    private static string Local(DateTimeOffset time) => time.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 }

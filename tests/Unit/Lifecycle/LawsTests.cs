@@ -54,7 +54,7 @@ public class LawsTests
         (1, Gen.Const<Action<World>>(world => world.Happens(new BootSettled()))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna", WithoutNeeds: true)))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked("the shutdown")))),
-        (1, Gen.Const<Action<World>>(world => world.Happens(new Adjusted()))),
+        (3, Definitions.Select<Definition, Action<World>>(other => world => world.Adjust(other))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ReleaseAsked("anna")))),
         (5, Gen.Select(Gen.Int[0, 1], Gen.Bool).Select<(int, bool), Action<World>>(look => world => Alive(world, run => world.Sees(run, look.Item1, look.Item2)))),
         (2, Gen.Select(Gen.Int[0, 2], Gen.Bool).Select<(int, bool), Action<World>>(came => world => Alive(world, run => world.Happens(new StepAnswered(run, came.Item1, "it answered", came.Item2))))),
@@ -141,7 +141,7 @@ public class LawsTests
                 }
 
                 Assert.Equal(Phase.Stopped, world.Situation.Phase);
-                Assert.True(world.Now - asked <= definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait) + (definition.Program.Kind == ProgramKind.Toggles ? ServiceLife.SwitchPatience : TimeSpan.Zero));
+                Assert.True(world.Now - asked <= world.Definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait) + (definition.Program.Kind == ProgramKind.Toggles ? ServiceLife.SwitchPatience : TimeSpan.Zero));
                 Assert.Null(world.Live);
             },
             iter: 2000);

@@ -8,13 +8,18 @@ using CalmSentry.Core.Wording;
 namespace CalmSentry.Tests.Unit.Lifecycle;
 
 /// <summary>A simulated machine with one service on it: carries deeds out as the server would, and checks the laws at every step.</summary>
-internal sealed class World(Definition definition)
+internal sealed class World(Definition first)
 {
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
-    private DateTimeOffset? lastEnd, lookedFrom;
+    private Definition definition = first;
+
+    /// <summary>What is in effect now.</summary>
+    public Definition Definition => definition;
+
+    private DateTimeOffset? soonest, lookedFrom;
     private ImmutableArray<string?> missing = [];
-    private long highestRun;
+    private long highestRun, forced;
     private bool atOnce;
 
     public DateTimeOffset Now { get; private set; } = Start;
@@ -46,7 +51,7 @@ internal sealed class World(Definition definition)
         if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
             Live = null;
-            (lastEnd, atOnce) = (Now, AtOnce(before, ended.Outcome));
+            (soonest, atOnce) = (Now + definition.Recover.First, AtOnce(before, ended.Outcome));
         }
 
         Situation = turn.After;
@@ -62,6 +67,17 @@ internal sealed class World(Definition definition)
     public void Sees(long run, int watch, bool good)
     {
         if (watch < definition.Watch.Length) Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));
+    }
+
+    /// <summary>Another definition comes into effect; what kind of program it is stays.</summary>
+    public void Adjust(Definition other)
+    {
+        var was = definition;
+        definition = other with { Program = was.Program, Watch = was.Program.Kind == ProgramKind.Toggles ? [] : other.Watch };
+        var seen = Situation.Run?.Watched ?? [];
+        Happens(new Adjusted(was));
+        // What was seen stays with the watch that saw it.
+        if (!Forgotten && !seen.IsEmpty) Assert.Equal(definition.Watch.Select(watch => was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState()), Situation.Run!.Watched);
     }
 
     public void Passes(TimeSpan time) => Now += time;
@@ -91,7 +107,7 @@ internal sealed class World(Definition definition)
                 if (cause is not StartAsked { WithoutNeeds: true }) CheckNeeds();
                 Assert.True(launch.Run > highestRun, "a run's number is never used twice");
                 Assert.False(before.Phase == Phase.Held && cause is not (StartAsked or RestartAsked or ReleaseAsked or MachineBegan) && !(cause is TimeCame && definition.Recover.RetryEvery is { } beat && Now - before.Since >= beat), "held never launches by itself, but at its slow beat");
-                if (launch.Cause == Cause.Recovery && lastEnd is { } end && before.LastEnd is not { AsAsked: true } && !Situation.OnTrial && !atOnce) Assert.True(Now - end >= definition.Recover.First, "no restart comes sooner than its pause");
+                if (launch.Cause == Cause.Recovery && soonest is { } then && Situation.LastEnd is not { AsAsked: true } && !Situation.OnTrial && !atOnce) Assert.True(Now >= then, "no restart comes sooner than its pause");
                 (Live, highestRun) = (launch.Run, launch.Run);
                 break;
             case LookAtNeeds:
@@ -115,6 +131,7 @@ internal sealed class World(Definition definition)
                 break;
             case EndTree all:
                 Assert.Equal(Live, all.Run);
+                forced = all.Run;
                 Assert.True(Situation.WakeAt is not null || (cause is TimeCame && before.WindDownStep >= definition.WindDown.Length), "what does not end even by force is said");
                 break;
             case FindMain find:
@@ -153,7 +170,9 @@ internal sealed class World(Definition definition)
         Assert.True(Situation.Phase != Phase.Waiting || Situation.WakeAt is not null || Situation.Awaited is { Step: AwaitStep.Turn } or { Overdue: true }, "waiting never waits for nothing");
         Assert.True(Situation.Awaited is null || Situation.Phase == Phase.Waiting);
         if (Situation.Phase == Phase.Stopped) Assert.Null(Situation.WakeAt);
-        if (Situation.Phase == Phase.Held) Assert.Equal(definition.Recover.RetryEvery is null, Situation.WakeAt is null);
+        if (Situation.Phase == Phase.Held) Assert.Equal(definition.Recover.RetryEvery is null || definition.Begin.At == BeginAt.Never, Situation.WakeAt is null);
+        if (Situation is { Phase: Phase.Running, Run.Watched: { IsEmpty: false } watched }) Assert.Equal(definition.Watch.Length, watched.Length);
+        if (Situation is { Phase: Phase.Stopping, Run.Switch: not Switch.GoingOff }) Assert.Equal(forced == Live, Situation.WindDownStep >= definition.WindDown.Length);
         Assert.True(Situation.Steps.IsEmpty || Situation.Phase == Phase.Stopping, "steps belong to a stop");
         // Looking, explaining and counting must be able to make something of wherever it stands.
         foreach (var sentence in (string[])[Explanation.Of(definition, Situation, TimeZoneInfo.Utc), .. Outlook.Next(definition, Situation).Select(next => next.Text)]) Assert.EndsWith(".", sentence, StringComparison.Ordinal);
