@@ -16,7 +16,7 @@ public static class DefinitionChanges
     /// <summary>Whether a change is heeded while a run goes on: what it is launched with waits for the next.</summary>
     public static bool HoldsAtOnce(string change) => !Launch.Any(part => change.StartsWith(part, StringComparison.Ordinal));
 
-    private static readonly string[] Launch = ["program.", "identity.", "resources.", "begin."];
+    private static readonly string[] Launch = ["program.", "identity.", "resources.", "begin.needs", "begin.proof"];
 
     private static Dictionary<string, string> Flat(Node node)
     {

@@ -68,7 +68,7 @@ public static class Explanation
             : $"Asked to {(now.Afterwards == Afterwards.StartAgain ? "restart" : now.Afterwards == Afterwards.Leave ? "leave" : "stop")} by {now.Asked?.By}";
         if (now.Run?.Switch == Switch.GoingOff) return $"{why}; its stop command is at work.";
         return now.WindDownStep < definition.WindDown.Length
-            ? $"{why}; {definition.WindDown[now.WindDownStep].Taken}{(now.Steps is [.., { Answer: { } answer }] ? $" ({answer})" : "")}, what is left at {at(now.WakeAt ?? now.Since)} gets the next step."
+            ? $"{why}; {definition.WindDown[now.WindDownStep].Taken}{(now.Steps is [.., { Answer: { } answer }] ? $" ({answer})" : "")}, what is left at {at(now.WakeAt ?? now.Since)} {(now.WindDownStep + 1 < definition.WindDown.Length ? "gets the next step" : "is ended by force")}."
             : $"{why}; all that is left of it is being ended by force.";
     }
 

@@ -131,7 +131,7 @@ internal static class ServiceRoutes
     {
         var atOnce = changes.Count(DefinitionChanges.HoldsAtOnce);
         if (atOnce == changes.Count) return "It holds at once.";
-        var but = atOnce == 0 ? "" : " What it watches, how it recovers and how it is wound down hold at once.";
+        var but = atOnce == 0 ? "" : " The rest holds at once.";
         return actor.Situation.Run is { } run ? $"Run {run.Number} goes on as it was; 'calm restart {actor.Definition.Name}' brings the change in.{but}" : $"It holds from the next start on.{but}";
     }
 

@@ -37,7 +37,7 @@ internal static class StopChecks
             return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} cut off by force: its wind-down waits {Duration.Write(wait)} in all.";
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
         return longest > wait * Tight
-            ? string.Create(CultureInfo.InvariantCulture, $"Of its latest {stops.Count} stops the longest took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all.")
+            ? string.Create(CultureInfo.InvariantCulture, $"{(stops.Count == 1 ? "Its latest stop" : $"Of its latest {stops.Count} stops the longest")} took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all.")
             : null;
     }
 

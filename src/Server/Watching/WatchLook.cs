@@ -37,12 +37,27 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
         // Many begin at the same moment: what nobody asked for is spread over its beat.
         var next = watch.Implied ? watch.Every * Random.Shared.NextDouble() : watch is AnswerWatch ? watch.Every : TimeSpan.Zero;
         Sight? last = null;
+        var inTrouble = false;
         while (true)
         {
             await Task.Delay(next, house.Clock, gone).ConfigureAwait(false);
             var began = Stopwatch.GetTimestamp();
-            var sight = await look(gone).ConfigureAwait(false);
+            Sight sight;
+            try
+            {
+                sight = await look(gone).ConfigureAwait(false);
+            }
+            catch (Exception failed) when (!gone.IsCancellationRequested)
+            {
+                // That the sentry cannot look says nothing of the program: it is told once, and looked again.
+                if (!inTrouble) house.Log(definition.Name, "trouble", $"The sentry failed at looking whether {watch.InWords}: {failed.Message}");
+                inTrouble = true;
+                next = watch.Every;
+                continue;
+            }
+
             gone.ThrowIfCancellationRequested();
+            inTrouble = false;
             actor.Looks[index] = new(house.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
             var now = sight.Bad is not null || last is null || last.Value.Bad is not null ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen)).ConfigureAwait(false) : null;
             last = sight;
