@@ -80,7 +80,7 @@ wrap_all() {
     calm wrap "Berth relay" --at boot --need network,within=5s,then=go-ahead --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" --account "$(account_of relay)" --environment RELAY_PORT="$((port + 5))" \
       --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &&
-    calm wrap "Quay lamps" --at boot-late --need service:gate-counter --kind toggles --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --account "$(account_of lamps)" -- "$srv/quay-lamps/lamps.sh" on
+    calm wrap "Quay lamps" --at boot-late --need service:gate-counter --kind toggles --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --watch "command:$srv/quay-lamps/lamps.sh look,every=1s,patience=2" --account "$(account_of lamps)" -- "$srv/quay-lamps/lamps.sh" on
 }
 if [ "$(id -u)" = 0 ]; then ledger_priority=above-normal; else ledger_priority=normal; fi
 

@@ -120,6 +120,11 @@ play() {
   came_true "and its page is served" page_has "Lundholm"
   calm why departure-board
 
+  step "Somebody switches the lamps off: no process ended, yet it is seen"
+  echo "$(date +%H:%M) off" >>"$root/var/lib/calm-sentry/state/quay-lamps/lamps"
+  came_true "they are switched on again" reaches quay-lamps running 2
+  came_true "and it is known why" ends_with_code 0 "was ended for its poor state" calm runs quay-lamps
+
   step "A program that always falls: given up for now, released by a person"
   calm wrap tide-reader --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null
   calm start tide-reader >/dev/null 2>&1

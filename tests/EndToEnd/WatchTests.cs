@@ -113,6 +113,30 @@ public class WatchTests
     }
 
     [Fact]
+    public async Task What_is_switched_on_is_watched_though_nothing_of_it_runs()
+    {
+        await using var sentry = await Sentry.Start();
+        var lamps = sentry.Script("lamps", "#!/bin/sh\ncase $1 in on) touch \"$CALM_STATE/on\" ;; off) rm -f \"$CALM_STATE/on\" ;; look) test -e \"$CALM_STATE/on\" ;; esac\n");
+        var on = Path.Combine(sentry.Places.StateOf("lamps"), "on");
+        await sentry.Wrap("lamps", "--kind", "toggles", "--stop-command", lamps, "--stop-command", "off", "--pause", "10ms", "--watch", $"command:{lamps} look,every=100ms,patience=1", "--", lamps, "on");
+        Assert.Equal("unknown", (await sentry.Show("lamps")).GetProperty("health").GetString());
+        await sentry.Ok("start", "lamps");
+        await Sentry.Eventually(async () => (await sentry.Show("lamps")).GetProperty("watches")[0].GetProperty("health").GetString() == "good");
+        File.Delete(on);
+        await sentry.Until("lamps", view => BackAs(view, 2));
+        Assert.True(File.Exists(on));
+        Assert.Equal("unwell", (await sentry.Ok("runs", "lamps", "--run", "1", "--json")).Json[0].GetProperty("outcome").GetString());
+
+        // And so by a server that returns.
+        await sentry.KillServer();
+        File.Delete(on);
+        await sentry.Serve();
+        await sentry.Until("lamps", view => BackAs(view, 3));
+        Assert.True(File.Exists(on));
+        Assert.Contains("http, tcp, command and file", (await sentry.Calm("adjust", "lamps", "--watch", "memory-above:8MiB")).Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task A_watch_goes_on_under_the_next_server_and_follows_an_adjusted_definition()
     {
         await using var sentry = await Sentry.Start();

@@ -33,8 +33,8 @@ public static class DefinitionReader
         var accept = top.Texts("accept", "codes of findings, such as copy-running", ServiceName.IsValid);
         if (part?.Kind == ProgramKind.Toggles && windDown is not null)
             top.Contradicts("wind-down", "steps for a program that toggles", "program.stop switches it off; leave wind-down out");
-        if (part?.Kind == ProgramKind.Toggles && !watch.IsEmpty)
-            top.Contradicts("watch", "watches for a program that toggles", "nothing of its own runs that could be watched; leave watch out");
+        if (part?.Kind == ProgramKind.Toggles && watch.Any(one => one is not (AnswerWatch or FreshFileWatch)))
+            top.Contradicts("watch", "a watch of processes or output, for a program that toggles", "http, tcp, command and file: nothing of its own runs between its two commands");
         if (recover.After == RecoverAfter.Never && watch.Any(one => one.Then is WatchThen.Restart or WatchThen.RestartByForce))
             top.Contradicts("watch", "a watch that restarts it, with recover.after: never", "then: note or tell for each watch, or another recover.after");
         top.Done();
@@ -51,7 +51,7 @@ public static class DefinitionReader
             Begin = begin,
             Recover = recover,
             WindDown = windDown ?? Definition.DefaultWindDown,
-            Watch = part.Kind == ProgramKind.Toggles ? [] : WatchReader.WithImplied(watch, resources, recover),
+            Watch = part.Kind == ProgramKind.Toggles ? watch : WatchReader.WithImplied(watch, resources, recover),
             Given = given.ToImmutable(),
         }, errors);
     }

@@ -11,7 +11,7 @@ public static partial class ServiceLife
         private void BeginWatching()
         {
             var run = After.Run!;
-            if (definition.Watch.IsEmpty || run.Switch == Switch.On) return;
+            if (definition.Watch.IsEmpty) return;
             if (run.Watched.Length != definition.Watch.Length) After = After with { Run = run with { Watched = [.. definition.Watch.Select(_ => new WatchState())] } };
             Deeds.Add(new LookAfter(run.Number));
         }

@@ -27,7 +27,7 @@ public static partial class ServiceLife
         private void EndFor(Outcome reason, bool byForce)
         {
             After = After with { Run = After.Run! with { EndedFor = reason } };
-            if (!byForce)
+            if (!byForce || After.Run.Switch == Switch.On)
             {
                 WindDownUnasked();
                 return;

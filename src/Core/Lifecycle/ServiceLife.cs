@@ -57,6 +57,7 @@ public static partial class ServiceLife
                 case NeededLost lost: LoseNeeded(lost.Service); break;
                 case NeededBack back: RegainNeeded(back.Service); break;
                 case Resumed when After.Awaited is { Step: not AwaitStep.Boot } awaited: AwaitNeeds(awaited.Cause, awaited.Since); break;
+                case Resumed when After is { Phase: Phase.Running, Run.Switch: Switch.On }: BeginWatching(); break;
                 case Adjusted adjusted: Adjust(adjusted.Was); break;
                 case Launched launched when IsLive(launched.Run): Begun(launched.Pid); break;
                 case MainEnded ended when IsLive(ended.Run): MainGone(ended.Outcome); break;

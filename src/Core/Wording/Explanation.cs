@@ -12,12 +12,11 @@ public static class Explanation
         string At(DateTimeOffset time) => Clock(time, now.Since, zone);
         switch (now.Phase)
         {
-            case Phase.Running when now.Run!.Switch == Switch.On:
-                return $"On since {At(now.Since)}: its start command succeeded, nothing of its own runs between. 'calm stop {definition.Name}' switches it off.";
             case Phase.Running:
                 var back = now is { Restarts: > 0, LastEnd: { } end } ? $" It came back by itself: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {At(end.At)}." : "";
                 var poor = Health.Of(definition, now) is { Level: HealthLevel.Poor, Since: { } ill, Evidence: var evidence } ? $" In a poor state since {At(ill)}: {evidence}." : "";
-                return $"Running since {At(now.Run!.Launched ?? now.Since)} as pid {now.Run.Pid}." + poor + back
+                if (now.Run!.Switch == Switch.On) return $"On since {At(now.Since)}: its start command succeeded, nothing of its own runs between. 'calm stop {definition.Name}' switches it off.{poor}{back}";
+                return $"Running since {At(now.Run.Launched ?? now.Since)} as pid {now.Run.Pid}." + poor + back
                     + (now.Lost.IsEmpty ? "" : $" {string.Join(" and ", now.Lost)}, which it needs, is gone; it is restarted once that is back.");
             case Phase.Starting when now.Run!.Launched is null:
                 return $"Being launched (run {now.Run.Number}).";

@@ -22,17 +22,16 @@ public static class Outlook
         var next = new List<Coming>();
         switch (now.Phase)
         {
-            case Phase.Running when now.Run!.Switch == Switch.On:
-                break;
             case Phase.Running:
-                foreach (var (watched, i) in now.Run.Watched.Select((one, i) => (one, i)).Where(one => one.one is { Bad: > 0, PoorSince: null }))
+                foreach (var (watched, i) in now.Run!.Watched.Select((one, i) => (one, i)).Where(one => one.one is { Bad: > 0, PoorSince: null }))
                 {
                     var watch = definition.Watch[i];
                     next.Add(new(watch.For > TimeSpan.Zero ? watched.Since + watch.For : watched.Since + (watch.Every * (watch.Patience - 1)),
                         $"{watched.Seen}: if that stays so ({watched.Bad} of {watch.Patience} looks), {Then(watch.Then)}."));
                 }
 
-                next.Add(new(null, IfItFalls(definition, now)));
+                // What is on cannot fall: nothing of it runs.
+                if (now.Run.Switch != Switch.On) next.Add(new(null, IfItFalls(definition, now)));
                 break;
             case Phase.Starting when now.WakeAt is { } limit:
                 next.Add(definition.Begin.Proof is UpForProof ? new(limit, "It counts as running.")

@@ -161,9 +161,12 @@ public class DefinitionTests
                 RetryEvery = pause >= TimeSpan.FromSeconds(1) ? pause : null,
                 Codes = codes.Select((then, i) => KeyValuePair.Create(i == 0 ? "SEGV" : $"{i}", then)).ToImmutableSortedDictionary(StringComparer.Ordinal),
             },
-            Watch = kind == ProgramKind.Toggles ? [] : WatchReader.WithImplied([.. watches.Select(watch => after == RecoverAfter.Never ? watch with { Then = WatchThen.Note } : watch)], resources, new() { After = after }),
+            Watch = Watched(kind, [.. watches.Select(watch => after == RecoverAfter.Never ? watch with { Then = WatchThen.Note } : watch)], resources, after),
             WindDown = kind == ProgramKind.Toggles ? Definition.DefaultWindDown : [.. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep)],
         };
+
+    private static ImmutableArray<Watch> Watched(ProgramKind kind, ImmutableArray<Watch> watches, ResourcesPart resources, RecoverAfter after) =>
+        kind == ProgramKind.Toggles ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)] : WatchReader.WithImplied(watches, resources, new() { After = after });
 
     [Fact]
     public void What_is_written_reads_back_the_same() => Any.Sample(definition =>

@@ -73,7 +73,7 @@ internal sealed class World(Definition first)
     public void Adjust(Definition other)
     {
         var was = definition;
-        definition = other with { Program = was.Program, Watch = was.Program.Kind == ProgramKind.Toggles ? [] : other.Watch };
+        definition = other with { Program = was.Program, Watch = [.. other.Watch.Where(watch => was.Program.Kind != ProgramKind.Toggles || watch is AnswerWatch)] };
         var seen = Situation.Run?.Watched ?? [];
         Happens(new Adjusted(was));
         // What was seen stays with the watch that saw it.

@@ -18,6 +18,9 @@ const watches: Record<WatchKind, { label: string; hint: string }> = {
   "paused-for": { label: "not stopped by a signal for", hint: "30 s" },
 };
 
+/** What can be watched of something that has no process of its own. */
+const ofAnything: WatchKind[] = ["http", "tcp", "command", "file"];
+
 const steps: Record<StepKind, { label: string; hint: string }> = {
   signal: { label: "a signal", hint: "TERM" },
   send: { label: "send text", hint: "close-day\\n" },
@@ -48,27 +51,31 @@ export function Care({ form, errorOf }: { form: Form; errorOf: Errors }) {
         </Button>
       </fieldset>
       <RecoverFields form={form} error={errorOf("recover")} />
-      <fieldset className="needs">
-        <legend>Clean stop</legend>
-        {form.values.steps.length === 0 && (
-          <p className="quiet">TERM, and after 10 s what is left is ended by force.</p>
-        )}
-        {form.values.steps.map((_, index) => (
-          // biome-ignore lint/suspicious/noArrayIndexKey: a row is its place in the list
-          <StepFields key={index} form={form} index={index} error={errorOf(`wind-down[${index}]`)} />
-        ))}
-        <Button variant="default" size="xs" onClick={() => form.insertListItem("steps", { ...newStep })}>
-          Add a step
-        </Button>
-        {(form.values.terminal || form.values.steps.some((step) => step.kind === "key")) && (
-          <Checkbox
-            mt={10}
-            label="It runs at a terminal of its own: a key can only be pressed there"
-            {...form.getInputProps("terminal", { type: "checkbox" })}
-          />
-        )}
-      </fieldset>
+      {form.values.kind !== "toggles" && <CleanStop form={form} errorOf={errorOf} />}
     </>
+  );
+}
+
+function CleanStop({ form, errorOf }: { form: Form; errorOf: Errors }) {
+  return (
+    <fieldset className="needs">
+      <legend>Clean stop</legend>
+      {form.values.steps.length === 0 && <p className="quiet">TERM, and after 10 s what is left is ended by force.</p>}
+      {form.values.steps.map((_, index) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: a row is its place in the list
+        <StepFields key={index} form={form} index={index} error={errorOf(`wind-down[${index}]`)} />
+      ))}
+      <Button variant="default" size="xs" onClick={() => form.insertListItem("steps", { ...newStep })}>
+        Add a step
+      </Button>
+      {(form.values.terminal || form.values.steps.some((step) => step.kind === "key")) && (
+        <Checkbox
+          mt={10}
+          label="It runs at a terminal of its own: a key can only be pressed there"
+          {...form.getInputProps("terminal", { type: "checkbox" })}
+        />
+      )}
+    </fieldset>
   );
 }
 
@@ -79,7 +86,11 @@ function WatchFields({ form, index, error }: { form: Form; index: number; error:
   const { hint } = watches[row.kind];
   return (
     <div className="need">
-      <NativeSelect label="So it must be" data={choices(watches)} {...at("kind")} />
+      <NativeSelect
+        label="So it must be"
+        data={choices(watches).filter(({ value }) => form.values.kind !== "toggles" || ofAnything.includes(value))}
+        {...at("kind")}
+      />
       {row.kind === "command" ? (
         <Textarea label="Command, a word a line" autosize placeholder={hint} {...at("value")} error={error} />
       ) : (

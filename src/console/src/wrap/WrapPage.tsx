@@ -165,11 +165,9 @@ export function WrapPage() {
           <Part title="When it begins">
             <Begin form={form} errorOf={(key) => check?.errors.find((error) => error.startsWith(key))} />
           </Part>
-          {form.values.kind !== "toggles" && (
-            <Part title="While it runs, when it falls, how it ends">
-              <Care form={form} errorOf={(key) => check?.errors.find((error) => error.startsWith(key))} />
-            </Part>
-          )}
+          <Part title="While it runs, when it falls, how it ends">
+            <Care form={form} errorOf={(key) => check?.errors.find((error) => error.startsWith(key))} />
+          </Part>
           <Part title="Try it">
             {enough && check?.errors.length === 0 ? (
               <Rehearsal definition={sent} onAdopt={(adoption) => form.setValues(adopt(form.values, adoption))} />

@@ -152,13 +152,9 @@ export function definition(fields: Fields): Definition {
       tasks: fields.tasks.trim(),
     }),
     begin: clean({ at: fields.at, needs: some(fields.needs.map(needOf)), proof: proofOf(fields.proof) }),
-    ...(fields.kind === "toggles"
-      ? {}
-      : {
-          watch: some(fields.watch.map(watchOf)),
-          recover: recoverOf(fields.recover),
-          "wind-down": some(fields.steps.map(stepOf)),
-        }),
+    watch: some(fields.watch.map(watchOf)),
+    recover: recoverOf(fields.recover),
+    "wind-down": fields.kind === "toggles" ? undefined : some(fields.steps.map(stepOf)),
     accept: some(fields.accept),
   }) as Definition;
 }
