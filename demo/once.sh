@@ -97,6 +97,9 @@ play() {
   came_true "its secret is hidden in its output" ends_with_code 0 'with the password ****' calm output berth-relay
   came_true "and lies nowhere in the clear" nowhere kelp-and-brine
   came_true "the lamps are on, with nothing running for it" ends_with_code 0 "On since" calm list
+  echo "$(date +%H:%M) off" >>"$root/var/lib/calm-sentry/state/quay-lamps/lamps"
+  came_true "somebody switches them off: it is seen, and they are on again" reaches quay-lamps running 2
+  came_true "and it is known why" ends_with_code 0 "the quay lies in the dark" calm runs quay-lamps
   if [ "$(id -u)" = 0 ]; then came_true "the spooler's ceiling is in force, by the kernel's word" ends_with_code 0 "resources.memory            256 MiB" calm show ticket-spooler; fi
   came_true "a copy started by hand is found before a second start" copy_is_found
 
@@ -119,11 +122,6 @@ play() {
   came_true "why says so, from the record" ends_with_code 0 "In a poor state: http://127.0.0.1:$port/ does not answer" calm why departure-board
   came_true "and its page is served" page_has "Lundholm"
   calm why departure-board
-
-  step "Somebody switches the lamps off: no process ended, yet it is seen"
-  echo "$(date +%H:%M) off" >>"$root/var/lib/calm-sentry/state/quay-lamps/lamps"
-  came_true "they are switched on again" reaches quay-lamps running 2
-  came_true "and it is known why" ends_with_code 0 "was ended for its poor state" calm runs quay-lamps
 
   step "A program that always falls: given up for now, released by a person"
   calm wrap tide-reader --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null

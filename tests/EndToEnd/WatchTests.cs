@@ -122,10 +122,12 @@ public class WatchTests
         Assert.Equal("unknown", (await sentry.Show("lamps")).GetProperty("health").GetString());
         await sentry.Ok("start", "lamps");
         await Sentry.Eventually(async () => (await sentry.Show("lamps")).GetProperty("watches")[0].GetProperty("health").GetString() == "good");
+        var pid = (await sentry.Ok("runs", "lamps", "--json")).Json[0].GetProperty("pid").GetInt32();
         File.Delete(on);
         await sentry.Until("lamps", view => BackAs(view, 2));
         Assert.True(File.Exists(on));
-        Assert.Equal("unwell", (await sentry.Ok("runs", "lamps", "--run", "1", "--json")).Json[0].GetProperty("outcome").GetString());
+        var run = (await sentry.Ok("runs", "lamps", "--run", "1", "--json")).Json[0];
+        Assert.Equal(("unwell", pid), (run.GetProperty("outcome").GetString(), run.GetProperty("pid").GetInt32())); // the start command's, not the stop command's
 
         // And so by a server that returns.
         await sentry.KillServer();

@@ -175,7 +175,8 @@ public static partial class ServiceLife
 
         private void Begun(int pid)
         {
-            After = After with { Run = After.Run! with { Pid = pid, Launched = now } };
+            // A stop command is launched in the run that it ends.
+            After = After with { Run = After.Run! with { Pid = pid, Launched = After.Run.Launched ?? now } };
             if (After.Phase == Phase.Starting) AwaitStart();
             if (After.Run!.Switch != Switch.GoingOff) Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
         }

@@ -119,7 +119,7 @@ internal sealed partial class ServiceActor
             case KeeperWord.Launched:
                 var pid = (int)Message.Number(body, "pid");
                 await Apply(new Launched(run, pid)).ConfigureAwait(false);
-                house.Store.RunLaunched(Definition.Name, run, pid, house.Now);
+                if (Situation.Run is not { Switch: Switch.GoingOff }) house.Store.RunLaunched(Definition.Name, run, pid, house.Now);
                 break;
             case KeeperWord.Followed:
                 await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);
