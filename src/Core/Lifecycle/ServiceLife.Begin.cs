@@ -178,7 +178,8 @@ public static partial class ServiceLife
         {
             var run = After.Run!;
             if (run.Launched is null) return; // the keeper's word comes first
-            After = After with { Run = run with { Proven = now, Proof = seen, Missing = null, Overdue = false } };
+            // A start command may have ended before the word of its launch was heard.
+            After = After with { Run = run with { Proven = now < run.Launched ? run.Launched : now, Proof = seen, Missing = null, Overdue = false } };
             Enter(Phase.Running);
             BeginWatching();
             var took = string.Create(CultureInfo.InvariantCulture, $"{(now - run.Launched.Value).TotalSeconds:0.0##} s");

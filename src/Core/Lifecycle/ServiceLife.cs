@@ -23,6 +23,10 @@ public static partial class ServiceLife
     /// <summary>How long the command that switches something off may take.</summary>
     public static readonly TimeSpan SwitchPatience = TimeSpan.FromMinutes(1);
 
+    /// <summary>How long a stop may take before what is left is ended by force.</summary>
+    public static TimeSpan LongestStop(Definition definition) =>
+        definition.Program.Kind == ProgramKind.Toggles ? SwitchPatience : definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait);
+
     public static Turn Step(Definition definition, Situation before, Happening happening, DateTimeOffset now)
     {
         var turn = new Deciding(definition, before, now);

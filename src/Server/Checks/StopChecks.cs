@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text.Json;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Server.Services;
@@ -32,7 +33,7 @@ internal static class StopChecks
         var since = house.Store.Revisions(definition.Name, 50).TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(definition.Name)!)).Select(revision => revision.Revision).DefaultIfEmpty(int.MaxValue).Min();
         // What was cut off under another wind-down says nothing against this one.
         var forced = stops.Count(stop => stop.Forced && stop.Revision >= since);
-        var wait = definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait);
+        var wait = ServiceLife.LongestStop(definition);
         if (forced > 0)
             return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} cut off by force: its wind-down waits {Duration.Write(wait)} in all.";
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();

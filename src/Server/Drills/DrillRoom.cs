@@ -58,7 +58,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             [
                 .. order.Reverse().Where(stop.Contains).Select(name => registry.Named(name)!).Select(actor => new PlannedStop(
                     actor.Definition.Name, actor.Situation.Run?.Launched is { } launched ? (house.Now - launched).TotalMilliseconds : null,
-                    house.Store.UsualStop(actor.Definition.Name)?.TotalMilliseconds, LongestStop(actor.Definition).TotalMilliseconds)),
+                    house.Store.UsualStop(actor.Definition.Name)?.TotalMilliseconds, ServiceLife.LongestStop(actor.Definition).TotalMilliseconds)),
             ],
             Begins =
             [
@@ -149,8 +149,6 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         var stop = graph.WithDependents(chosen).Where(name => registry.Named(name)?.Situation is { } now && (now.Run is not null || now.Phase == Phase.Waiting)).ToHashSet(StringComparer.Ordinal);
         return (stop, stop.Union(chosen).Where(name => registry.Named(name) is not null).ToHashSet(StringComparer.Ordinal));
     }
-
-    private static TimeSpan LongestStop(Definition definition) => definition.Program.Kind == ProgramKind.Toggles ? ServiceLife.SwitchPatience : definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait);
 
     private static string Count(int number) => number == 1 ? "1 service" : $"{number} services";
 }

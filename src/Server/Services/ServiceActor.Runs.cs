@@ -119,7 +119,7 @@ internal sealed partial class ServiceActor
             case KeeperWord.Launched:
                 var pid = (int)Message.Number(body, "pid");
                 await Apply(new Launched(run, pid)).ConfigureAwait(false);
-                if (Situation.Run is not { Switch: Switch.GoingOff }) house.Store.RunLaunched(Definition.Name, run, pid, house.Now);
+                if (Situation.Run is { Launched: { } launched, Switch: not Switch.GoingOff } live && live.Number == run) house.Store.RunLaunched(Definition.Name, run, pid, launched);
                 break;
             case KeeperWord.Followed:
                 await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);

@@ -75,7 +75,7 @@ internal static class ServiceViews
             Proof = ProofOf(actor, house),
             Watches = Watches(actor),
             UsualStopMs = house.Store.UsualStop(view.Name)?.TotalMilliseconds,
-            WindDownMs = actor.Definition.WindDown.Sum(step => step.Wait.TotalMilliseconds),
+            WindDownMs = ServiceLife.LongestStop(actor.Definition).TotalMilliseconds,
             Availability = AvailabilityOf(view.Name, house),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),

@@ -100,7 +100,7 @@ function WatchFields({ form, index, error }: { form: Form; index: number; error:
       <NativeSelect
         label="If not"
         data={[
-          { value: "", label: "the usual" },
+          { value: "", label: "usual" },
           { value: "note", label: "note it" },
           { value: "tell", label: "tell me" },
           { value: "restart", label: "begin it again" },
