@@ -62,7 +62,8 @@ public static partial class ServiceLife
             }
 
             if (!outcome.IsGood) return false;
-            After = After with { Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On } };
+            // A server that returns may know of the end alone.
+            After = After with { Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On, Launched = run.Launched ?? now } };
             Say("switched-on", $"Run {run.Number}: its start command {OutcomeWords.Of(outcome)}; it is on until its stop command switches it off.");
             if (definition.Begin.Proof is UpForProof) Prove("its start command succeeded", null);
             else AwaitProof();

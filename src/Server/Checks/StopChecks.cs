@@ -1,8 +1,8 @@
 using System.Globalization;
 using System.Text.Json;
-using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Checks;

@@ -173,6 +173,7 @@ internal sealed class World(Definition first)
         if (Situation.Phase == Phase.Held) Assert.Equal(definition.Recover.RetryEvery is null || definition.Begin.At == BeginAt.Never, Situation.WakeAt is null);
         if (Situation is { Phase: Phase.Running, Run.Watched: { IsEmpty: false } watched }) Assert.Equal(definition.Watch.Length, watched.Length);
         if (Situation is { Phase: Phase.Stopping, Run.Switch: not Switch.GoingOff }) Assert.Equal(forced == Live, Situation.WindDownStep >= definition.WindDown.Length);
+        if (Situation.Run is { Switch: Switch.On } on) Assert.NotNull(on.Launched);
         Assert.True(Situation.Steps.IsEmpty || Situation.Phase == Phase.Stopping, "steps belong to a stop");
         // Looking, explaining and counting must be able to make something of wherever it stands.
         foreach (var sentence in (string[])[Explanation.Of(definition, Situation, TimeZoneInfo.Utc), .. Outlook.Next(definition, Situation).Select(next => next.Text)]) Assert.EndsWith(".", sentence, StringComparison.Ordinal);
