@@ -1,21 +1,41 @@
 #!/usr/bin/env bash
 # The Skerry Line's quay office, kept by Calm Sentry: builds what is needed, starts the service under a directory of its own,
 # wraps and starts its programs, each under an account of its own, and prints where to look.
-#   ./demo.sh          stays until Ctrl-C, then stops all of it
-#   ./demo.sh --once   plays a whole example unattended; exit code 0 only if all of it came true
+#   ./demo.sh            stays until Ctrl-C, then stops all of it
+#   ./demo.sh --once     plays a whole example unattended; exit code 0 only if all of it came true
+#   ./demo.sh --native   (also with --once) on the programs as they ship; else on quickly built ones, unless those are there already
 # As root the accounts (skerry-…) are made for the demo and removed with it; else all runs as you.
 # CALM_DEMO_PORT (7410): first of six TCP ports on loopback that the programs use.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 house=$PWD
-./build.sh || exit 1
-. tools/demo-programs.sh
+once= native=
+for word; do
+  case $word in
+    --once) once=1 ;;
+    --native) native=1 ;;
+    *) echo "demo: no flag called $word; there are: --once --native" >&2; exit 2 ;;
+  esac
+done
+. tools/setup.sh
+. tools/parts.sh
+if [ -n "$native" ] || current native; then
+  build native console || exit 1
+  out=$house/out
+else
+  build quick console || exit 1
+  out=$house/out/quick
+  # They look for the runtime where the SDK on the PATH has it.
+  DOTNET_ROOT=$(dirname "$(readlink -f "$(command -v dotnet)")")
+  export DOTNET_ROOT DOTNET_TieredPGO=0
+fi
+[ "$(id -u)" = 0 ] || echo "demo: not as root, so every program runs as $(id -un); as root each has an account of its own, with ceilings the kernel enforces"
 
 root=$(mktemp -d "${TMPDIR:-/tmp}/skerry.XXXXXX")
 srv=$root/srv
 port=${CALM_DEMO_PORT:-7410}
 export CALM_ROOT=$root
-PATH=$house/out:$PATH
+PATH=$out:$PATH
 node=$(command -v node)
 chmod 755 "$root"
 mkdir -p "$srv"
@@ -40,7 +60,7 @@ accounts() {
 guard=
 serve() {
   mkdir -p "$root/run/calm-sentry"
-  calm-keeper guard "$root/run/calm-sentry" "$house/out/calm-sentry" serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
+  calm-keeper guard "$root/run/calm-sentry" "$out/calm-sentry" serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
   guard=$!
   calm host status --wait 30s >/dev/null || { cat "$root/sentry.log"; exit 1; }
 }
@@ -85,7 +105,7 @@ wrap_all() {
 if [ "$(id -u)" = 0 ]; then ledger_priority=above-normal; else ledger_priority=normal; fi
 
 serve
-if [ "${1:-}" = --once ]; then
+if [ -n "$once" ]; then
   . demo/once.sh
   play
   leave "$?"
@@ -103,7 +123,7 @@ The Skerry Line is at work under $root.
 
 Try in another terminal:
 
-  export CALM_ROOT=$root PATH=$house/out:\$PATH
+  export CALM_ROOT=$root PATH=$out:\$PATH
   calm list
   calm show fare-ledger                           # all that is set, and what the kernel enforces
   calm check $srv/manifest-export.faulty.yaml     # a definition with faults on purpose

@@ -32,6 +32,8 @@ internal sealed partial class Installation(TextWriter say)
         var from = AppContext.BaseDirectory;
         if (Programs.FirstOrDefault(program => !File.Exists(Path.Combine(from, program))) is { } missing)
             throw new Failure(Exit.NotTrue, $"{missing} does not lie beside this calm, in {from}; nothing was changed.", "Run the calm that ./build.sh left in out/.");
+        if (File.Exists(Path.Combine(from, "calm-sentry.dll")))
+            throw new Failure(Exit.NotTrue, $"The programs in {from} were built quickly, for trying out: they need the .NET runtime. Nothing was changed.", "./build.sh, then install with out/calm.");
         foreach (var program in Programs) Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
         foreach (var file in Directory.EnumerateFiles(Path.Combine(from, "console"), "*", SearchOption.AllDirectories))
             Put(Path.Combine(Home, Path.GetRelativePath(from, file)), File.ReadAllBytes(file), executable: false, quiet: true);
