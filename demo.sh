@@ -47,17 +47,23 @@ sed "s|SRV|$srv|; s|PORT\"|$port\"|" demo/manifest-export.faulty.yaml >"$srv/man
 
 # Each program its own account, with no more rights than it needs.
 account_of() { if [ "$(id -u)" = 0 ]; then echo "skerry-$1"; else id -un; fi; }
+# all_of PID…: waits for each; true only if all of them came true.
+all_of() {
+  local pid bad=0
+  for pid; do wait "$pid" || bad=1; done
+  return $bad
+}
+account() { # made for the demo, unless it is there
+  if id "$1" >/dev/null 2>&1; then calm account permit "$1"; else calm account create "$1" && echo "$1" >>"$root/accounts-made"; fi
+}
 accounts() {
   [ "$(id -u)" = 0 ] || return 0
-  local one
-  for one in board ledger gate spooler relay lamps; do
-    if id "skerry-$one" >/dev/null 2>&1; then calm account permit "skerry-$one" || return 1
-    else calm account create "skerry-$one" || return 1; echo "skerry-$one" >>"$root/accounts-made"; fi
-  done
-  calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
+  local one made=()
+  for one in board ledger gate spooler relay lamps; do account "skerry-$one" & made+=($!); done
+  all_of "${made[@]}" && calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
 }
 
-guard=
+guard= sleeper=
 serve() {
   mkdir -p "$root/run/calm-sentry"
   calm-keeper guard "$root/run/calm-sentry" "$out/calm-sentry" serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
@@ -67,6 +73,7 @@ serve() {
 server() { cat "$root/run/calm-sentry/server.pid"; }
 leave() {
   trap - EXIT INT TERM
+  [ -z "$sleeper" ] || kill "$sleeper" 2>/dev/null
   echo
   echo "demo: stopping the services and the sentry"
   calm list >/dev/null 2>&1 || serve
@@ -87,20 +94,37 @@ leave() {
 trap 'leave 0' INT TERM
 
 wrap_all() {
+  local wraps=()
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/service.yaml"
-  calm wrap "Departure board" --at boot --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,then=hold" \
-    --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" --account "$(account_of board)" --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" --memory "192 MiB" \
-    --watch "http:http://127.0.0.1:$port/,text=Skerry Line,every=3s,patience=2,then=restart-by-force" --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &&
-    calm wrap "Fare ledger" --at boot --proof "tcp:127.0.0.1:$((port + 1)),within=20s" --account "$(account_of ledger)" --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo --priority "$ledger_priority" \
-      --watch "tcp:127.0.0.1:$((port + 1)),every=5s" --wind-down "send:close-day\n,to=tcp 127.0.0.1:$((port + 2)),wait=150s" --wind-down "TERM 30s" \
-      --notes "Books every ticket sold at the quay; writes its day file when told to close the day." -- "$srv/fare-ledger/fare-ledger" day.book &&
-    calm wrap "Gate counter" --at boot-late --proof "output:^gate counter begins" --account "$(account_of gate)" --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" --hold-ends "${GATE_HOLD:-4}" --retry-every 3min --tasks 10 \
-      -- "$srv/gate-counter/count.sh" &&
-    calm wrap --from "$srv/ticket-spooler/service.yaml" &&
-    calm wrap "Berth relay" --at boot --need network,within=5s,then=go-ahead --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" --account "$(account_of relay)" --environment RELAY_PORT="$((port + 5))" \
-      --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
-    echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &&
-    calm wrap "Quay lamps" --at boot-late --need service:gate-counter --kind toggles --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --watch "command:$srv/quay-lamps/lamps.sh look,every=1s,patience=2" --account "$(account_of lamps)" -- "$srv/quay-lamps/lamps.sh" on
+  calm wrap "Departure board" --at boot --account "$(account_of board)" --memory "192 MiB" \
+    --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
+    --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,then=hold" \
+    --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" \
+    --watch "http:http://127.0.0.1:$port/,text=Skerry Line,every=3s,patience=2,then=restart-by-force" \
+    --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &
+  wraps+=($!)
+  calm wrap "Fare ledger" --at boot --account "$(account_of ledger)" --priority "$ledger_priority" \
+    --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo \
+    --proof "tcp:127.0.0.1:$((port + 1)),within=20s" --watch "tcp:127.0.0.1:$((port + 1)),every=5s" \
+    --wind-down "send:close-day\n,to=tcp 127.0.0.1:$((port + 2)),wait=150s" --wind-down "TERM 30s" \
+    --notes "Books every ticket sold at the quay; writes its day file when told to close the day." -- "$srv/fare-ledger/fare-ledger" day.book &
+  wraps+=($!)
+  calm wrap "Gate counter" --at boot-late --account "$(account_of gate)" --tasks 10 \
+    --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" \
+    --proof "output:^gate counter begins" --hold-ends "${GATE_HOLD:-4}" --retry-every 3min -- "$srv/gate-counter/count.sh" &
+  wraps+=($!)
+  calm wrap --from "$srv/ticket-spooler/service.yaml" &
+  wraps+=($!)
+  calm wrap "Berth relay" --at boot --account "$(account_of relay)" --need network,within=5s,then=go-ahead \
+    --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" \
+    --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
+    echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &
+  wraps+=($!)
+  calm wrap "Quay lamps" --at boot-late --account "$(account_of lamps)" --kind toggles --need service:gate-counter \
+    --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --watch "command:$srv/quay-lamps/lamps.sh look,every=1s,patience=2" \
+    -- "$srv/quay-lamps/lamps.sh" on &
+  wraps+=($!)
+  all_of "${wraps[@]}"
 }
 if [ "$(id -u)" = 0 ]; then ledger_priority=above-normal; else ledger_priority=normal; fi
 
@@ -123,7 +147,7 @@ The Skerry Line is at work under $root.
 
 Try in another terminal:
 
-  export CALM_ROOT=$root PATH=$out:\$PATH
+  export CALM_ROOT="$root" PATH="$out:\$PATH"
   calm list
   calm show fare-ledger                           # all that is set, and what the kernel enforces
   calm check $srv/manifest-export.faulty.yaml     # a definition with faults on purpose
@@ -146,4 +170,4 @@ Try in another terminal:
 Ctrl-C stops all of it.
 END
 # The service may be killed and started again by whoever tries the demo: only Ctrl-C ends it.
-while :; do sleep 3600 & wait $!; done
+while :; do sleep 3600 & sleeper=$!; wait $sleeper; done

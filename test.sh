@@ -1,14 +1,19 @@
 #!/usr/bin/env bash
 # Builds everything and runs every test; needs no other set-up. Ends with "N passed, N failed, N skipped".
-#   ./test.sh            all: format, unit, end to end, console, demo
-#   ./test.sh unit …     only the parts named: format unit end-to-end console demo
+#   ./test.sh            all: format, unit, native (the build of it), end to end, console, demo
+#   ./test.sh unit …     only the parts named: format unit native end-to-end console demo
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime" . tools/setup.sh || exit 1
-parts=${*:-format unit end-to-end console demo}
+. tools/parts.sh
+all="format unit native end-to-end console demo"
+parts=${*:-$all}
+for part in $parts; do
+  case " $all " in *" $part "*) ;; *) echo "test: no part called $part; there are: $all" >&2; exit 2 ;; esac
+done
 passed=0 failed=0 skipped=0
-log=$(mktemp) broken=$(mktemp)
-trap 'rm -f "$log" "$broken"' EXIT
+log=$(mktemp) broken=$(mktemp) built=$(mktemp)
+trap 'rm -f "$log" "$broken" "$built"' EXIT
 
 count() { passed=$((passed + $1)) failed=$((failed + $2)) skipped=$((skipped + $3)); }
 fail() { # name, what was seen: counted, and told again at the end, where it is looked for
@@ -22,9 +27,21 @@ whole() { # name, command…: one part that passes or fails as a whole
   echo "— $name"
   if "$@" 2>&1 | tee "$log"; then count 1 0 0; else fail "$name" "$(tail -n 20 "$log")"; fi
 }
+compiled() { # everything in C#, once, with every analyzer: native code and tests are made of it
+  [ -z "${PARTS_COMPILED:-}" ] || return 0
+  if dotnet build CalmSentry.slnx -c Release -v quiet >"$log" 2>&1; then export PARTS_COMPILED=1; else
+    fail "C# does not compile" "$(grep -E 'error|warning' "$log" | sort -u | tail -n 20)"
+    return 1
+  fi
+}
+native= # the process that makes native code meanwhile
+native_begins() { [ -n "$native" ] || { compiled && { build native console >"$built" 2>&1 & native=$!; }; }; }
+native_ready() {
+  [ "$native" != failed ] && native_begins || return
+  [ "$native" = ready ] && return
+  if wait "$native"; then native=ready; else native=failed; fail "the programs are not built" "$(cat "$built")"; return 1; fi
+}
 xunit() { # name, assembly
-  echo "— $1"
-  if ! dotnet build "tests/$2" -c Release -v quiet; then fail "$1 does not build"; return; fi
   timeout 900 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
   local total
   total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$log" | tail -n 1)
@@ -35,8 +52,6 @@ xunit() { # name, assembly
   count $(($1 - $3 - $4)) $(($2 + $3)) "$4"
 }
 console() {
-  echo "— console, in Chromium"
-  if ! (cd src/console && npx tsc --noEmit); then fail "console has type errors"; return; fi
   (cd src/console && timeout 600 npx playwright test) | tee "$log"
   count "$(sed -n 's/^ *\([0-9]*\) passed.*/\1/p' "$log" | grep . || echo 0)" "$(sed -n 's/^ *\([0-9]*\) failed.*/\1/p' "$log" | grep . || echo 0)" \
     "$(sed -n 's/^ *\([0-9]*\) skipped.*/\1/p' "$log" | grep . || echo 0)"
@@ -44,20 +59,30 @@ console() {
   grep -q ' passed' "$log" || fail "no console test passed"
 }
 
-./build.sh || { echo "0 passed, 1 failed, 0 skipped"; exit 1; }
-for part in $parts; do
-  case $part in
+# One part, in the order of what is quickest to fail; what needs no native code runs while that is made.
+run() {
+  case $1 in
     format)
-      whole "C# is formatted" dotnet format whitespace CalmSentry.slnx --verify-no-changes --no-restore
+      whole "TypeScript compiles" build types
       whole "TypeScript is formatted and clean" bash -c 'cd src/console && npx biome check .'
+      compiled && native_begins
+      whole "C# is formatted" dotnet format whitespace CalmSentry.slnx --verify-no-changes --no-restore
       ;;
-    unit) xunit "core, contract, arrows" Unit ;;
-    end-to-end) xunit "the service through its client" EndToEnd ;;
-    console) console ;;
-    demo) whole "the demo" timeout 300 ./demo.sh --once ;;
-    *) echo "test: no part called $part; there are: format unit end-to-end console demo" >&2; exit 2 ;;
+    unit) compiled && native_begins && xunit "core, contract, arrows" Unit ;;
+    native) native_ready ;;
+    end-to-end) native_ready && xunit "the service through its client" EndToEnd ;;
+    console) native_ready && packages && console ;;
+    demo) native_ready && whole "the demo" timeout 300 ./demo.sh --once --native ;;
   esac
+}
+times=
+for part in $parts; do
+  echo "— $part"
+  begun=$SECONDS
+  run "$part"
+  times="$times · $part $((SECONDS - begun)) s"
 done
+echo "— how long it took: ${times# · } · in all $SECONDS s"
 [ -s "$broken" ] && { echo "— what failed, again"; cat "$broken"; }
 echo "$passed passed, $failed failed, $skipped skipped"
 [ "$failed" = 0 ]
