@@ -1,6 +1,7 @@
 using System.CommandLine;
 using CalmSentry.Cli.Commands;
 using CalmSentry.Cli.Wire;
+using CalmSentry.Cli.Words;
 
 namespace CalmSentry.Cli;
 
@@ -8,6 +9,7 @@ internal static class Program
 {
     private static async Task<int> Main(string[] arguments)
     {
+        Terminal.TakeOver();
         // What stands behind the first "--" is the program's own command line and is never parsed.
         var dashes = Array.IndexOf(arguments, "--");
         var program = dashes < 0 ? null : arguments[(dashes + 1)..];

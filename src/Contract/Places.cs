@@ -1,3 +1,6 @@
+using System.Security.Cryptography;
+using System.Text;
+
 namespace CalmSentry.Contract;
 
 /// <summary>Where things live. <c>--root DIR</c> moves all of it under DIR.</summary>
@@ -7,6 +10,12 @@ public sealed record Places(string Root)
 
     /// <summary>Longest socket address of unix(7), its closing NUL excluded, in bytes.</summary>
     public const int LongestSocketPath = 107;
+
+    /// <summary>The console's port unless the settings name another: one that is assigned to nobody. Below 1024 only root may take it.</summary>
+    public const int ConsolePort = 737, ConsolePortOfOthers = 7373;
+
+    /// <summary>Characters of the mark that stands for a name too long.</summary>
+    public const int ShortMark = 12;
 
     /// <summary>The root named by the option, else by CALM_ROOT, else the host itself.</summary>
     public static Places From(string? option)
@@ -28,8 +37,11 @@ public sealed record Places(string Root)
 
     public string ApiSocket => Path.Combine(RunDirectory, "api.sock");
 
-    /// <summary>Where programs say something of themselves; its path is in their variable CALM_TELL.</summary>
-    public string TellSocket => Path.Combine(RunDirectory, "tell.sock");
+    /// <summary>The sockets on which programs say something of themselves, one a service.</summary>
+    public string TellDirectory => Path.Combine(RunDirectory, "tell");
+
+    /// <summary>A process id and the number of its descriptor that holds the console's port, as one line.</summary>
+    public string HeldPort => Path.Combine(RunDirectory, "port.held");
 
     /// <summary>The sentry's own settings.</summary>
     public string Settings => Path.Combine(Root, "etc/calm-sentry/sentry.yaml");
@@ -46,6 +58,13 @@ public sealed record Places(string Root)
     public string Lock => Path.Combine(RunDirectory, "sentry.lock");
 
     public string RunOf(string service) => Path.Combine(RunDirectory, "services", service);
+
+    /// <summary>A service's own socket; its path is in the variable CALM_TELL. Of a name too long for a socket's address a short mark.</summary>
+    public string TellOf(string service)
+    {
+        var path = Path.Combine(TellDirectory, service);
+        return Encoding.UTF8.GetByteCount(path) <= LongestSocketPath ? path : Path.Combine(TellDirectory, Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(service)))[..ShortMark]);
+    }
 
     public string OutputDirectoryOf(string service) => Path.Combine(Logs, service);
 

@@ -6,14 +6,17 @@ namespace CalmSentry.Keeper;
 
 /// <summary>
 /// Being an account for a moment, so that what it may do is asked of the kernel and not worked out:
-/// <c>as UID GID GROUP,GROUP… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers questions.
+/// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers questions;
+/// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first.
 /// </summary>
 internal static unsafe class As
 {
     private const int Failed = 126;
 
-    public static int Become(string uid, string gid, string groups, ReadOnlySpan<string> rest)
+    public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
+        foreach (var group in join.Split(':', StringSplitOptions.RemoveEmptyEntries))
+            if (!Enter.Joined(new Linux.Native.CString(group).Pointer)) return Failed;
         var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
         {
@@ -26,6 +29,7 @@ internal static unsafe class As
         return rest switch
         {
             ["ask"] => Answer(),
+            ["send", var socket] => Send(socket),
             ["run", var directory, .. var program] => Run(directory, program, environment),
             _ => 2,
         };
@@ -40,8 +44,40 @@ internal static unsafe class As
         Enter.ResetSignals();
         var argv = (byte**)NativeMemory.AllocZeroed((nuint)program.Length + 1, (nuint)sizeof(byte*));
         for (var i = 0; i < program.Length; i++) argv[i] = new Linux.Native.CString(program[i]).Pointer;
+        _ = syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC);
         _ = execve(argv[0], argv, environment);
         return Failed;
+    }
+
+    /// <summary>Standard input goes to the socket; of what comes back, up to the first line's end, all to standard output. Exit code: errno.</summary>
+    private static int Send(string path)
+    {
+        var name = System.Text.Encoding.UTF8.GetBytes(path);
+        const int longest = 107;
+        if (name.Length > longest) return 36; // ENAMETOOLONG
+        var address = stackalloc byte[longest + 3];
+        new Span<byte>(address, longest + 3).Clear();
+        *(ushort*)address = AF_UNIX;
+        name.CopyTo(new Span<byte>(address + 2, longest));
+        var to = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0);
+        if (to < 0 || connect(to, address, (uint)name.Length + 3) < 0) return Marshal.GetLastSystemError();
+        var text = stackalloc byte[4096];
+        nint got;
+        while ((got = read(0, text, 4096)) > 0)
+            for (nint put = 0; put < got;)
+            {
+                var more = send(to, text + put, got - put, MSG_NOSIGNAL);
+                if (more < 0) return Marshal.GetLastSystemError();
+                put += more;
+            }
+
+        for (var left = 4096; left > 0 && (got = read(to, text, left)) > 0; left -= (int)got)
+        {
+            _ = write(1, text, got);
+            if (new ReadOnlySpan<byte>(text, (int)got).Contains((byte)'\n')) break;
+        }
+
+        return 0;
     }
 
     /// <summary>The environment as it was handed over, byte for byte.</summary>

@@ -120,10 +120,17 @@ internal static unsafe class Enter
 
     private static void Join(byte* group)
     {
+        if (!Joined(group)) Fail(LaunchStep.Ceilings);
+    }
+
+    /// <summary>Puts this process into a control group; errno says why not.</summary>
+    public static bool Joined(byte* group)
+    {
         var procs = Tree.OpenIn(group, "/cgroup.procs"u8, O_WRONLY);
         var self = (byte)'0';
-        if (procs < 0 || write(procs, &self, 1) != 1) Fail(LaunchStep.Ceilings);
+        if (procs < 0 || write(procs, &self, 1) != 1) return false;
         _ = close(procs);
+        return true;
     }
 
     private static void Fail(LaunchStep step)

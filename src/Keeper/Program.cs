@@ -13,7 +13,7 @@ internal static class Program
     {
         ["enter", var spec, var status, var input, var output, var error] =>
             Enter.Become(int.Parse(spec), int.Parse(status), int.Parse(input), int.Parse(output), int.Parse(error)),
-        ["as", var uid, var gid, var groups, .. var rest] => As.Become(uid, gid, groups, rest),
+        ["as", var uid, var gid, var groups, var join, .. var rest] => As.Become(uid, gid, groups, join, rest),
         ["guard", .. var rest] => ServerGuard.Begin(rest),
         ["guard-on", .. var rest] => ServerGuard.Guard(rest),
         ["keep", _] => new Guard().Keep(),

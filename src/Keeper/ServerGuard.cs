@@ -10,11 +10,17 @@ namespace CalmSentry.Keeper;
 /// <summary>
 /// The server's own guard: <c>guard RUN-DIRECTORY SERVER ARGUMENT…</c> starts the server, or takes up one that runs, and starts
 /// it again when it ends for any reason but the guard's own end: at once, then with growing pauses. SIGTERM ends both; programs
-/// go on. One guard a run directory, by the lock on <c>guard.lock</c>.
+/// go on. One guard a run directory, by the lock on <c>guard.lock</c>. It holds the console's listening socket as well and hands it
+/// to the next server: while the server is away nobody else gets the port, and who connects waits.
 /// </summary>
 internal static unsafe class ServerGuard
 {
-    private const int SIGHUP = 1, SIGINT = 2, SYS_pidfd_open = 434, WrongUsage = 2;
+    private const int SIGHUP = 1, SIGINT = 2, SIGUSR1 = 10, WrongUsage = 2;
+
+    /// <summary>The number under which the next server finds the console's socket.</summary>
+    private const int HandedPort = 3;
+
+    private static int port = -1;
 
     /// <summary>Milliseconds. A server up for longer than Steady forgets the pauses before.</summary>
     private const int FirstPause = 100, LongestPause = 5000, Steady = 5000;
@@ -71,7 +77,7 @@ internal static unsafe class ServerGuard
     private static void Signals(byte* set)
     {
         _ = sigemptyset(set);
-        foreach (var signal in (ReadOnlySpan<int>)[SIGTERM, SIGINT, SIGHUP, SIGCHLD]) _ = sigaddset(set, signal);
+        foreach (var signal in (ReadOnlySpan<int>)[SIGTERM, SIGINT, SIGHUP, SIGUSR1, SIGCHLD]) _ = sigaddset(set, signal);
     }
 
     private static bool TakeLock()
@@ -106,15 +112,24 @@ internal static unsafe class ServerGuard
         var given = As.Environ();
         var count = 0;
         while (given[count] is not null) count++;
-        var environment = (byte**)NativeMemory.AllocZeroed((nuint)count + 4, (nuint)sizeof(byte*));
+        var environment = (byte**)NativeMemory.AllocZeroed((nuint)count + 5, (nuint)sizeof(byte*));
         for (var i = 0; i < count; i++) environment[i] = given[i];
         // A small first generation keeps an idle server small; the runtime takes it from its environment alone.
         environment[count] = new CString("DOTNET_GCgen0size=400000").Pointer;
         environment[count + 1] = new CString($"CALM_GUARD={getpid()}").Pointer;
         if (fell is not null) environment[count + 2] = new CString($"CALM_FELL={fell}").Pointer;
+        var actions = stackalloc byte[256];
+        _ = posix_spawn_file_actions_init(actions);
+        if (port >= 0)
+        {
+            environment[count + 2 + (fell is null ? 0 : 1)] = new CString($"CALM_PORT={HandedPort}").Pointer;
+            _ = posix_spawn_file_actions_adddup2(actions, port, HandedPort);
+        }
+
         int pid;
         using var path = new CString(command[0]);
-        var error = posix_spawn(&pid, path.Pointer, null, attributes, Texts(command), environment);
+        var error = posix_spawn(&pid, path.Pointer, actions, attributes, Texts(command), environment);
+        _ = posix_spawn_file_actions_destroy(actions);
         NativeMemory.Free(environment);
         if (error == 0) return pid;
         _ = Say($"{command[0]} cannot be started: {Names.Errno(error)}", 0);
@@ -132,7 +147,7 @@ internal static unsafe class ServerGuard
         while (true)
         {
             _ = poll(watch, 2, -1);
-            if (AskedToEnd(signals))
+            if (AskedToEnd(signals, server, process))
             {
                 _ = close(process);
                 return true;
@@ -151,18 +166,48 @@ internal static unsafe class ServerGuard
         while (Environment.TickCount64 < until)
         {
             _ = poll(&watch, 1, (int)Math.Max(1, until - Environment.TickCount64));
-            if (AskedToEnd(signals)) return true;
+            if (AskedToEnd(signals, 0, -1)) return true;
         }
 
         return false;
     }
 
-    private static bool AskedToEnd(int signals)
+    /// <param name="process">The server's process descriptor, or -1.</param>
+    private static bool AskedToEnd(int signals, int server, int process)
     {
         var info = stackalloc byte[128];
         while (signals >= 0 && read(signals, info, 128) == 128)
-            if (*(int*)info != SIGCHLD) return true;
+        {
+            if (*(int*)info == SIGUSR1) HoldPort(server, process);
+            else if (*(int*)info != SIGCHLD) return true;
+        }
+
         return false;
+    }
+
+    /// <summary>
+    /// Takes a copy of the server's listening socket, whose number the server has written into <c>port.held</c>
+    /// (pidfd_getfd(2)). Kept at 10 or above, so that it is not in the way of what a server is started with.
+    /// </summary>
+    private static void HoldPort(int server, int process)
+    {
+        int file;
+        fixed (byte* name = "port.held"u8) file = open(name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW, 0);
+        if (file < 0) return;
+        var text = stackalloc byte[32];
+        var got = (int)read(file, text, 32);
+        _ = close(file);
+        var words = new ReadOnlySpan<byte>(text, Math.Max(0, got));
+        if (!Utf8Parser.TryParse(words, out int whose, out var used) || whose != server || process < 0 || used >= got) return;
+        if (!Utf8Parser.TryParse(words[(used + 1)..], out int number, out _)) return;
+        var copy = (int)syscall(SYS_pidfd_getfd, process, number, 0);
+        if (copy < 0) return;
+        const int duplicate = 1030, lowest = 10; // F_DUPFD_CLOEXEC
+        var held = fcntl(copy, duplicate, lowest);
+        _ = close(copy);
+        if (held < 0) return;
+        if (port >= 0) _ = close(port);
+        port = held;
     }
 
     /// <summary>Its wait status; -1 of one that is not our child.</summary>

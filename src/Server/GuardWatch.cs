@@ -22,15 +22,24 @@ internal sealed class GuardWatch : IDisposable
         },
         null, Beat, Beat);
 
+    /// <summary>Variable with the number of the descriptor of a listening socket that the guard hands on.</summary>
+    public const string HandedPort = "CALM_PORT";
+
+    private static readonly TimeSpan Settling = TimeSpan.FromMilliseconds(500);
+
+    /// <summary>What the guard has to tell of the server before this one, or null.</summary>
+    public static string? Fell => Environment.GetEnvironmentVariable("CALM_FELL");
+
     /// <summary>Null when this server was not begun by a guard.</summary>
-    public static GuardWatch? Begin(House house, string keeper)
+    /// <param name="another">Called when another guard has taken this server up.</param>
+    public static GuardWatch? Begin(House house, string keeper, Action another)
     {
-        if (Environment.GetEnvironmentVariable("CALM_FELL") is { } fell) house.Log(null, "guard", fell);
         if (!int.TryParse(Environment.GetEnvironmentVariable("CALM_GUARD"), NumberStyles.None, CultureInfo.InvariantCulture, out var guard)) return null;
         return new(guard, () =>
         {
             house.Log(null, "guard", $"The guard of the server (pid {guard}) is gone; another one is started.");
             using var next = Start(keeper, house.Places);
+            _ = Task.Delay(Settling).ContinueWith(_ => another(), TaskScheduler.Default);
         });
     }
 
@@ -45,6 +54,7 @@ internal sealed class GuardWatch : IDisposable
         var start = new ProcessStartInfo(keeper, ["guard", places.RunDirectory, Environment.ProcessPath!, .. Environment.GetCommandLineArgs().Skip(1)]);
         start.Environment.Remove("CALM_FELL");
         start.Environment.Remove("CALM_GUARD");
+        start.Environment.Remove(HandedPort);
         return Process.Start(start);
     }
 

@@ -3,7 +3,7 @@ using CalmSentry.Contract;
 using CalmSentry.Server;
 
 var root = new Option<string?>("--root") { Description = $"Directory all places lie under, for trials and several sentries on one machine (also {Places.Variable})" };
-var port = new Option<int?>("--port") { Description = "TCP port of the console on loopback; 0 picks a free one (default: as in etc/calm-sentry/sentry.yaml, else 7373)" };
+var port = new Option<int?>("--port") { Description = $"TCP port of the console on loopback; 0 picks a free one (default: as in etc/calm-sentry/sentry.yaml, else {Places.ConsolePort} for root, {Places.ConsolePortOfOthers} for others)" };
 port.Validators.Add(result =>
 {
     if (result.GetValueOrDefault<int?>() is < 0 or > 65535) result.AddError("--port: allowed is 0 to 65535");

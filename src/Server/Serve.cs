@@ -5,6 +5,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Console;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Drills;
@@ -12,8 +13,10 @@ using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
 using CalmSentry.Store;
+using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
+using Microsoft.AspNetCore.Server.Kestrel.Core;
 using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Server;
@@ -60,17 +63,35 @@ internal static partial class Serve
 
         await using (store.ConfigureAwait(false))
         {
-            var (listen, trouble) = PortToServe(port ?? settings.Port, asked: port is not null);
-            var app = Build(places, store, settings, listen);
+            var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System) { ShutdownWithin = settings.ShutdownWithin };
+            var doors = new DoorPlaces(places, house.Tells);
+            int? listen;
+            string? trouble;
+            try
+            {
+                (listen, trouble) = doors.TakePort(port ?? settings.Port, asked: port is not null);
+            }
+            catch (SocketException error)
+            {
+                await System.Console.Error.WriteLineAsync($"calm-sentry: cannot listen on 127.0.0.1:{port}: {error.Message} Choose another port with --port N, or --port 0 for any free one.").ConfigureAwait(false);
+                return 1;
+            }
+
+            var app = Build(house, doors, settings, listen);
             await using (app.ConfigureAwait(false))
             {
-                await Rehearsal.Clear(app.Services.GetRequiredService<House>()).ConfigureAwait(false);
-                if (trouble is not null) app.Services.GetRequiredService<House>().Log(null, "trouble", trouble);
-                if (wrong is not null) app.Services.GetRequiredService<House>().Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
-                File.Delete(places.TellSocket); // programs taken up may speak before anything else listens
+                if (Permissions.Unnamed(app.Services.GetRequiredService<EndpointDataSource>().Endpoints) is { Count: > 0 } unnamed)
+                {
+                    await System.Console.Error.WriteLineAsync($"calm-sentry: these calls name no permission, or more than one, so it does not serve: {string.Join(", ", unnamed)}").ConfigureAwait(false);
+                    return 1;
+                }
+
+                await Rehearsal.Clear(house).ConfigureAwait(false);
+                if (trouble is not null) house.Log(null, "trouble", trouble);
+                if (wrong is not null) house.Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
+                if (GuardWatch.Fell is { } fell) house.Log(null, "guard", fell); // before anything else: the next fall may come at once
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
                 if (began is not null && app.Services.GetRequiredService<Registry>().All.Count > 0) app.Services.GetRequiredService<DrillRoom>().FollowBoot(began);
-                File.Delete(places.ApiSocket);
                 try
                 {
                     await app.StartAsync(cancellation).ConfigureAwait(false);
@@ -82,10 +103,11 @@ internal static partial class Serve
                 }
 
                 Announce(app, places);
-                using var guard = GuardWatch.Begin(app.Services.GetRequiredService<House>(), Path.Combine(AppContext.BaseDirectory, "calm-keeper"));
-                using var upkeep = new Upkeep(app.Services.GetRequiredService<House>(), app.Services.GetRequiredService<Registry>());
+                doors.GiveToGuard();
+                using var guard = GuardWatch.Begin(house, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), doors.GiveToGuard);
+                using var upkeep = new Upkeep(house, app.Services.GetRequiredService<Registry>());
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
-                app.Services.GetRequiredService<House>().CleanUp();
+                house.CleanUp();
             }
 
             File.Delete(places.PortFile);
@@ -94,28 +116,7 @@ internal static partial class Serve
         return 0;
     }
 
-    /// <summary>A console that cannot be served must not keep a machine's services down: unless its port was asked for, another is taken, or none.</summary>
-    private static (int? Port, string? Trouble) PortToServe(int port, bool asked)
-    {
-        using var probe = new Socket(AddressFamily.InterNetwork, SocketType.Stream, ProtocolType.Tcp);
-        try
-        {
-            probe.Bind(new IPEndPoint(IPAddress.Loopback, port));
-            return (port, null);
-        }
-        catch (SocketException error) when (!asked)
-        {
-            return error.SocketErrorCode == SocketError.AddressAlreadyInUse
-                ? (0, $"The console's port {port} is taken; it is served on another one, which 'calm open' knows. Set a free one in the settings.")
-                : (null, $"There is no console: 127.0.0.1:{port} cannot be listened on ({error.Message}). Services and calm are not affected.");
-        }
-        catch (SocketException)
-        {
-            return (port, null); // whoever asked for it is told by the listening itself
-        }
-    }
-
-    private static WebApplication Build(Places places, SentryStore store, Settings settings, int? port)
+    private static WebApplication Build(House house, DoorPlaces doors, Settings settings, int? port)
     {
         var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
         builder.Logging.ClearProviders().AddSimpleConsole(options =>
@@ -123,11 +124,12 @@ internal static partial class Serve
             options.SingleLine = true;
             options.TimestampFormat = "yyyy-MM-dd HH:mm:ss ";
         }).SetMinimumLevel(LogLevel.Warning).AddFilter("calm-sentry", LogLevel.Information);
+        builder.Services.AddSingleton(doors).AddSingleton<IConnectionListenerFactory, DoorTransport>();
         builder.WebHost.ConfigureKestrel(kestrel =>
         {
-            kestrel.AddServerHeader = false;
-            kestrel.ListenUnixSocket(places.ApiSocket, socket => socket.Use(Caller.AskKernel));
-            kestrel.ListenUnixSocket(places.TellSocket, socket => socket.Use(Caller.AskKernel));
+            Limit(kestrel);
+            kestrel.ListenUnixSocket(house.Places.ApiSocket);
+            kestrel.ListenUnixSocket(house.Places.TellDirectory);
             if (port is { } console) kestrel.Listen(IPAddress.Loopback, console);
         });
         // What waits for something to come true is given up when the sentry ends; programs and what was asked go on.
@@ -148,14 +150,14 @@ internal static partial class Serve
             document.Servers?.Clear();
             return Task.CompletedTask;
         }));
-        var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System) { ShutdownWithin = settings.ShutdownWithin };
+        builder.Services.AddPermissions();
         builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
-            .AddSingleton(new Sessions(store, house.Clock)).AddSingleton(new SentrySelf(house.Clock))
+            .AddSingleton(new Sessions(house.Store, house.Clock)).AddSingleton(new SentrySelf(house.Clock)).AddSingleton<Pace>()
             .AddSingleton(settings).AddSingleton<DrillRoom>().AddSingleton<Checker>().AddSingleton<RehearsalRoom>();
 
         var app = builder.Build();
-        app.UseExceptionHandler(failed => failed.Run(context =>
-            Problems.Of(500, "internal", "Something went wrong in the sentry", "The call failed inside the sentry; the services it keeps are not affected.", "Look at the sentry's own log.").ExecuteAsync(context)));
+        app.Use(next => context => Headers(context, next));
+        app.Use(next => context => Failures.Watch(context, next));
         app.UseStatusCodePages(async status =>
         {
             var context = status.HttpContext;
@@ -163,26 +165,63 @@ internal static partial class Serve
             await Problems.Of(code, code == 405 ? "wrong-method" : code == 404 ? "no-such-call" : "bad-call", "No such call", $"{context.Request.Method} {context.Request.Path} is not a call of this API.", "GET /api/openapi.json lists them all.")
                 .ExecuteAsync(context).ConfigureAwait(false);
         });
-        app.UseTell(places);
+        app.Use(next => context => Incoming.Watch(context, next));
         app.Use(next => context => Door.Watch(context, next));
-        app.UseConsole();
-        app.MapGet("/sign-in", (string? key, Sessions sessions, HttpContext context) => Door.SignIn(key, sessions, context)).ExcludeFromDescription();
-        app.MapOpenApi("/api/{documentName}.json");
+        app.UseConsoleFiles();
+        app.UseRouting();
+        app.UseAuthorization();
+        app.MapConsole();
+        app.MapTell();
+        app.MapGet("/sign-in", SignInPage.Use).May(Permission.Anyone).ExcludeFromDescription();
+        app.MapOpenApi("/api/{documentName}.json").May(Permission.Read);
         var api = app.MapGroup("/api");
+        api.AddEndpointFilter(async (call, next) =>
+        {
+            var result = await next(call).ConfigureAwait(false);
+            // A change that is not on record yet is told as such, whatever came of it.
+            if (house.Store.Failure is { } failure && !HttpMethods.IsGet(call.HttpContext.Request.Method) && !call.HttpContext.Response.HasStarted)
+                call.HttpContext.Response.Headers["Calm-Not-Recorded"] = string.Concat(failure.Where(c => c is >= ' ' and < '\x7f'));
+            return result;
+        });
         api.MapServices();
         api.MapOutput();
         api.MapChecks();
         api.MapSecrets();
         api.MapAccounts();
         api.MapDrills();
+        api.MapSessions();
         api.MapSentry();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
     }
 
+    /// <summary>What one connection may ask of the server: far above what any client of ours does.</summary>
+    private static void Limit(KestrelServerOptions kestrel)
+    {
+        kestrel.AddServerHeader = false;
+        kestrel.Limits.MaxRequestBodySize = Incoming.LongestDefinition;
+        kestrel.Limits.MaxRequestHeadersTotalSize = 16 << 10;
+        kestrel.Limits.MaxRequestHeaderCount = 60;
+        kestrel.Limits.MaxRequestBufferSize = 64 << 10;
+        kestrel.Limits.RequestHeadersTimeout = TimeSpan.FromSeconds(10);
+        kestrel.Limits.KeepAliveTimeout = TimeSpan.FromSeconds(60);
+    }
+
+    /// <summary>Whatever is answered: nothing of it runs anything or is framed, unless the console's page says more.</summary>
+    private static Task Headers(HttpContext context, RequestDelegate next)
+    {
+        var headers = context.Response.Headers;
+        headers.ContentSecurityPolicy = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
+        headers.XContentTypeOptions = "nosniff";
+        headers.XFrameOptions = "DENY";
+        headers["Referrer-Policy"] = "no-referrer";
+        headers["Cross-Origin-Resource-Policy"] = "same-origin";
+        headers["Cross-Origin-Opener-Policy"] = "same-origin";
+        return next(context);
+    }
+
     private static void Announce(WebApplication app, Places places)
     {
-        foreach (var socket in new[] { places.ApiSocket, places.TellSocket }) File.SetUnixFileMode(socket, (UnixFileMode)0b110_110_110); // anyone may knock: the kernel says who it is
         var address = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.FirstOrDefault(a => a.StartsWith("http://127", StringComparison.Ordinal));
         var self = app.Services.GetRequiredService<SentrySelf>();
         self.Console = address is null ? "" : address + "/";
@@ -200,15 +239,16 @@ internal static partial class Serve
     /// <summary>Makes the places, or says why it cannot.</summary>
     private static string? Refuse(Places places)
     {
-        var length = System.Text.Encoding.UTF8.GetByteCount(places.ApiSocket);
+        var longest = Path.Combine(places.TellDirectory, new string('x', Places.ShortMark));
+        var length = System.Text.Encoding.UTF8.GetByteCount(longest);
         if (length > Places.LongestSocketPath)
-            return $"calm-sentry: the root {places.Root} is too deep: its socket's path {places.ApiSocket} has {length} bytes, {Places.LongestSocketPath} are allowed. Choose a shorter --root.";
+            return $"calm-sentry: the root {places.Root} is too deep: its sockets' paths, such as {longest}, have {length} bytes, {Places.LongestSocketPath} are allowed. Choose a shorter --root.";
         try
         {
             Directory.CreateDirectory(places.Library, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
             Directory.CreateDirectory(places.Logs);
             Directory.CreateDirectory(places.RunDirectory);
-            File.SetUnixFileMode(places.RunDirectory, (UnixFileMode)0b111_101_101); // every account's programs reach the tell socket
+            File.SetUnixFileMode(places.RunDirectory, (UnixFileMode)0b111_101_101); // every account's programs reach their own sockets
             return null;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)

@@ -1,5 +1,8 @@
 using System.Collections.Immutable;
+using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
 
 namespace CalmSentry.Server;
@@ -7,11 +10,15 @@ namespace CalmSentry.Server;
 /// <summary>The sentry's own settings: etc/calm-sentry/sentry.yaml, every key of it optional.</summary>
 internal sealed record Settings
 {
-    /// <summary>TCP port of the console on loopback; 0: any free one.</summary>
-    public int Port { get; init; } = 7373;
+    /// <summary>TCP port of the console on loopback; 0: any free one. Below 1024 only root takes it, so nobody else can pose as the console.</summary>
+    public int Port { get; init; } = Account.OwnId == 0 ? Places.ConsolePort : Places.ConsolePortOfOthers;
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
     public TimeSpan ShutdownWithin { get; init; } = TimeSpan.FromSeconds(60);
+
+    private const int Longest = 1 << 20;
+
+    private static string ReadWhole(string file) => System.Text.Encoding.UTF8.GetString(Held.Head(file, Longest));
 
     /// <returns>The settings, or what is wrong with the file, a mistake a line.</returns>
     public static (Settings? Settings, string? Wrong) Read(string file)
@@ -20,9 +27,9 @@ internal sealed record Settings
         if (!File.Exists(file)) return (settings, null);
         try
         {
-            var (node, error) = YamlNodes.Read(File.ReadAllText(file));
+            var (node, error) = YamlNodes.Read(ReadWhole(file));
             if (error is not null) return (null, $"{file}: {error}");
-            if (node is NullNode or ScalarNode { Text.Length: 0 } || File.ReadLines(file).All(line => line.TrimStart() is "" or ['#', ..])) return (settings, null);
+            if (node is NullNode or ScalarNode { Text.Length: 0 } || ReadWhole(file).Split('\n').All(line => line.TrimStart() is "" or ['#', ..])) return (settings, null);
             var errors = new List<DefinitionError>();
             if (node is not MapNode map) return (null, $"{file}: keys with values are wanted");
             var reader = new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>());

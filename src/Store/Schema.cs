@@ -51,6 +51,12 @@ internal static class Schema
         CREATE INDEX run_well ON run (service, number) WHERE well = 1;
         CREATE INDEX moment_service ON moment (service, at);
         """,
+        """
+        DROP TABLE session;
+        CREATE TABLE session (
+          hash TEXT PRIMARY KEY, page TEXT NOT NULL, id TEXT NOT NULL, account TEXT NOT NULL, agent TEXT NOT NULL,
+          opened INTEGER NOT NULL, used INTEGER NOT NULL, until INTEGER NOT NULL) STRICT;
+        """,
     ];
 
     public static void Bring(SqliteConnection connection)

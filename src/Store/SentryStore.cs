@@ -15,6 +15,9 @@ public sealed partial class SentryStore : IAsyncDisposable
     /// <summary>How long what nobody waits for may gather before it is committed.</summary>
     private static readonly TimeSpan Linger = TimeSpan.FromMilliseconds(20);
 
+    /// <summary>How long anybody waits for the disk.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+
     private readonly string connectionString;
     private readonly SqliteConnection writer;
     private readonly Dictionary<string, SqliteCommand> prepared = [];
@@ -22,6 +25,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     private readonly Task writing;
     private readonly SemaphoreSlim hurry = new(0);
     private long lastLogId;
+    private int waiting;
 
     private readonly record struct Write(string? Sql, object?[] Values, TaskCompletionSource? Done);
 
@@ -162,18 +166,21 @@ public sealed partial class SentryStore : IAsyncDisposable
     public string? Beginning(string? kind) => Read(
         kind is null ? "SELECT report FROM beginning ORDER BY began DESC LIMIT 1" : "SELECT report FROM beginning WHERE kind = $0 ORDER BY began DESC LIMIT 1", row => row.GetString(0), kind).FirstOrDefault();
 
-    // Sessions: only a hash of the secret is kept
+    // Sessions: only hashes of their secrets are kept
 
-    public void AddSession(string hash, string account, DateTimeOffset until)
+    public void SetSession(StoredSession session)
     {
         Enqueue("DELETE FROM session WHERE until < $0", Micros(DateTimeOffset.UtcNow));
-        Enqueue("INSERT INTO session (hash, account, until) VALUES ($0, $1, $2)", hash, account, Micros(until));
+        Enqueue(
+            "INSERT INTO session (hash, page, id, account, agent, opened, used, until) VALUES ($0, $1, $2, $3, $4, $5, $6, $7) ON CONFLICT (hash) DO UPDATE SET used = excluded.used",
+            session.Hash, session.PageHash, session.Id, session.Account, session.Agent, Micros(session.Opened), Micros(session.Used), Micros(session.Until));
     }
 
     public void RemoveSession(string hash) => Enqueue("DELETE FROM session WHERE hash = $0", hash);
 
-    public IReadOnlyList<(string Hash, string Account, DateTimeOffset Until)> Sessions() =>
-        Read("SELECT hash, account, until FROM session", row => (row.GetString(0), row.GetString(1), Time(row.GetInt64(2))));
+    public IReadOnlyList<StoredSession> Sessions() => Read(
+        "SELECT hash, page, id, account, agent, opened, used, until FROM session",
+        row => new StoredSession(row.GetString(0), row.GetString(1), row.GetString(2), row.GetString(3), row.GetString(4), Time(row.GetInt64(5)), Time(row.GetInt64(6)), Time(row.GetInt64(7))));
 
     // The machine
 
@@ -182,14 +189,33 @@ public sealed partial class SentryStore : IAsyncDisposable
     public void SetFact(string key, string value) =>
         Enqueue("INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value);
 
-    /// <summary>Completes when all that was given so far is committed; soon, when somebody waits for it.</summary>
+    /// <summary>
+    /// Completes when all that was given so far is committed; soon, when somebody waits for it. Whoever waits for a disk that takes
+    /// nothing gets on after a while: <see cref="Failure"/> says then what is not on record yet.
+    /// </summary>
     public Task Flush(bool soon = true)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
         if (!queue.Writer.TryWrite(new(null, [], done))) return Task.CompletedTask;
-        if (soon) hurry.Release();
-        return done.Task;
+        if (!soon) return done.Task;
+        hurry.Release();
+        return Bounded(done.Task, Failure is null ? Patience : Linger);
     }
+
+    private static async Task Bounded(Task task, TimeSpan limit)
+    {
+        try
+        {
+            await task.WaitAsync(limit).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            // Told by Failure.
+        }
+    }
+
+    /// <summary>Completes when whoever reads now finds all that was given so far.</summary>
+    public Task Settled() => Volatile.Read(ref waiting) == 0 ? Task.CompletedTask : Flush();
 
     public async ValueTask DisposeAsync()
     {
@@ -201,7 +227,11 @@ public sealed partial class SentryStore : IAsyncDisposable
         hurry.Dispose();
     }
 
-    private void Enqueue(string sql, params object?[] values) => queue.Writer.TryWrite(new(sql, values, null));
+    private void Enqueue(string sql, params object?[] values)
+    {
+        Interlocked.Increment(ref waiting);
+        if (!queue.Writer.TryWrite(new(sql, values, null))) Interlocked.Decrement(ref waiting);
+    }
 
     private async Task WriteAll()
     {
@@ -222,6 +252,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             }
 
             Failure = error;
+            Interlocked.Add(ref waiting, -batch.Count(write => write.Sql is not null));
             foreach (var write in batch) write.Done?.TrySetResult();
         }
     }

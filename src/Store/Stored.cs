@@ -34,8 +34,14 @@ public readonly record struct StoredStop(TimeSpan Took, bool Forced, int Revisio
 
 public sealed record StoredAccount(string Name, bool Permitted, bool Made);
 
-/// <param name="How">acl | group</param>
-/// <param name="Before">What is needed to take it back: of an ACL the entry the account had before, of a group the group and mode before.</param>
+/// <param name="Hash">Of the cookie's secret.</param>
+/// <param name="PageHash">Of the page's secret.</param>
+/// <param name="Id">A short name that opens nothing, to end it by.</param>
+/// <param name="Agent">What the browser said of itself.</param>
+public sealed record StoredSession(string Hash, string PageHash, string Id, string Account, string Agent, DateTimeOffset Opened, DateTimeOffset Used, DateTimeOffset Until);
+
+/// <param name="How">list; of earlier sentries acl or group</param>
+/// <param name="Before">What is needed to take it back: the folder's identity, and the access lists that were there.</param>
 /// <param name="Folder">The folder the grant was asked for; folders above it were opened on the way.</param>
 public sealed record StoredGrant(string Account, string Path, string How, string Before, string Folder);
 

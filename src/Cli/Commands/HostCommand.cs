@@ -1,6 +1,7 @@
 using System.CommandLine;
 using CalmSentry.Cli.Host;
 using CalmSentry.Cli.Wire;
+using CalmSentry.Cli.Words;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 
@@ -11,12 +12,12 @@ internal static class HostCommand
 {
     public static Command Make() => new("host", "This machine: put the sentry in place so that it starts with it, take it away, wind all down")
     {
-        Install(), Remove(), WindDown(), Status(),
+        Install(), Remove(), WindDown(), Status(), Sessions(),
     };
 
     private static Command Install()
     {
-        var port = new Option<int?>("--port") { Description = "TCP port of the console on loopback, written into the settings (default: 7373)" };
+        var port = new Option<int?>("--port") { Description = $"TCP port of the console on loopback, written into the settings (default: {Places.ConsolePort})" };
         var noStart = new Option<bool>("--no-start") { Description = "Only put it in place; it starts with the machine" };
         var command = new Command("install", "Put programs, directories, settings, completions and man pages in place, have it start with the machine, and start it; can be repeated") { port, noStart };
         command.SetAction(async (parsed, cancellation) =>
@@ -56,6 +57,31 @@ internal static class HostCommand
             if (parsed.GetValue(json)) Common.WriteJson(answer, ApiJson.Plain.Answer);
             else Console.WriteLine(answer.Said);
             return answer.CameTrue ? Exit.True : Exit.NotTrue;
+        });
+        return command;
+    }
+
+    private static Command Sessions()
+    {
+        var end = new Option<string[]>("--end") { Description = "End these, by their names in the list; all ends every one", AllowMultipleArgumentsPerToken = true };
+        var json = Common.Json();
+        var command = new Command("sessions", "Browsers that are signed in to the console, and the end of a session") { end, json };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            var sessions = await client.Get("sessions", ApiJson.Default.IReadOnlyListSessionView, cancellation).ConfigureAwait(false);
+            if (parsed.GetValue(end) is { Length: > 0 } ids)
+            {
+                foreach (var id in ids is ["all"] ? [.. sessions.Select(session => session.Id)] : ids)
+                    Console.WriteLine((await client.Send(HttpMethod.Delete, $"sessions/{Uri.EscapeDataString(id)}", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false)).Said);
+                if (ids is ["all"] && sessions.Count == 0) Console.WriteLine("No browser is signed in; nothing was ended.");
+                return Exit.True;
+            }
+
+            if (parsed.GetValue(json)) Common.WriteJson(sessions, ApiJson.Plain.IReadOnlyListSessionView);
+            else if (sessions.Count == 0) Console.WriteLine("No browser is signed in. 'calm open' prints a link that signs one in.");
+            else Table.Write(["SESSION", "ACCOUNT", "OPENED", "LAST USED", "ENDS AT THE LATEST", "BROWSER"], [.. sessions.Select(one => new[] { one.Id, one.Account, Lengths.At(one.Opened), Lengths.At(one.Used), Lengths.At(one.Until), one.Agent })]);
+            return Exit.True;
         });
         return command;
     }

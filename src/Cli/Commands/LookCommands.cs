@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Globalization;
+using System.Text;
 using System.Text.Json;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
@@ -118,8 +119,9 @@ internal static class LookCommands
         var name = Common.Name();
         var last = new Option<int>("--last") { Description = "How many lines", DefaultValueFactory = _ => 20 };
         var follow = new Option<bool>("--follow") { Description = "Go on with what comes, until Ctrl-C" };
+        var raw = new Option<bool>("--raw") { Description = "Byte for byte, control codes too: for a file or a pipe, as a terminal obeys them" };
         var json = Common.Json();
-        var command = new Command("output", "What a service printed, byte for byte") { name, last, follow, json };
+        var command = new Command("output", "What a service printed; control codes are shown as text") { name, last, follow, raw, json };
         command.SetAction(async (parsed, cancellation) =>
         {
             if (parsed.GetValue(json) && parsed.GetValue(follow)) throw new Failure(Exit.Usage, "--json and --follow do not go together: JSON has an end.");
@@ -134,19 +136,11 @@ internal static class LookCommands
             }
 
             var from = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
-            var to = Console.OpenStandardOutput();
             await using (from.ConfigureAwait(false))
-            await using (to.ConfigureAwait(false))
             {
                 try
                 {
-                    var buffer = new byte[65536];
-                    int got;
-                    while ((got = await from.ReadAsync(buffer, cancellation).ConfigureAwait(false)) > 0)
-                    {
-                        await to.WriteAsync(buffer.AsMemory(0, got), cancellation).ConfigureAwait(false);
-                        await to.FlushAsync(cancellation).ConfigureAwait(false);
-                    }
+                    await (parsed.GetValue(raw) ? Copy(from, cancellation) : Show(from, cancellation)).ConfigureAwait(false);
                 }
                 catch (OperationCanceledException)
                 {
@@ -161,6 +155,26 @@ internal static class LookCommands
             return Exit.True;
         });
         return command;
+    }
+
+    private static async Task Copy(Stream from, CancellationToken cancellation)
+    {
+        var to = Console.OpenStandardOutput();
+        await using (to.ConfigureAwait(false)) await from.CopyToAsync(to, cancellation).ConfigureAwait(false);
+    }
+
+    /// <summary>As text, as it comes: what is cut in the middle of a character waits for the rest of it.</summary>
+    private static async Task Show(Stream from, CancellationToken cancellation)
+    {
+        var decoder = Encoding.UTF8.GetDecoder();
+        var bytes = new byte[65536];
+        var text = new char[Encoding.UTF8.GetMaxCharCount(bytes.Length)];
+        int got;
+        while ((got = await from.ReadAsync(bytes, cancellation).ConfigureAwait(false)) > 0)
+        {
+            var length = decoder.GetChars(bytes, 0, got, text, 0);
+            await Console.Out.WriteAsync(text.AsMemory(0, length), cancellation).ConfigureAwait(false);
+        }
     }
 
     public static Command Logbook()

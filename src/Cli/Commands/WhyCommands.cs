@@ -147,18 +147,16 @@ internal static class WhyCommands
         return command;
     }
 
-    private const string OtherScreen = "\u001b[?1049h\u001b[?25l", Back = "\u001b[?25h\u001b[?1049l", Home = "\u001b[H\u001b[J";
-
     private static async Task Follow(SentryClient client, BoardView board, Func<Task<BoardView>> next, CancellationToken cancellation)
     {
         using var changed = new SemaphoreSlim(1);
-        Console.Write(OtherScreen);
+        Console.Write(Terminal.OtherScreen);
         try
         {
             var watching = client.Watch(_ => changed.Release(), cancellation);
             while (!cancellation.IsCancellationRequested && !watching.IsCompleted)
             {
-                Console.Write(Home + Text(board, live: true).Replace("\n", "\u001b[K\n", StringComparison.Ordinal));
+                Console.Write(Terminal.Home + Text(board, live: true).Replace("\n", Terminal.ToLineEnd + "\n", StringComparison.Ordinal));
                 await changed.WaitAsync(TimeSpan.FromSeconds(1), cancellation).ConfigureAwait(false);
                 while (changed.CurrentCount > 0) await changed.WaitAsync(cancellation).ConfigureAwait(false);
                 board = await next().ConfigureAwait(false);
@@ -170,7 +168,7 @@ internal static class WhyCommands
         }
         finally
         {
-            Console.Write(Back);
+            Console.Write(Terminal.Back);
         }
     }
 
@@ -180,7 +178,7 @@ internal static class WhyCommands
         var colours = !Console.IsOutputRedirected;
         text.Append(CultureInfo.InvariantCulture, $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n");
         if (board.Asking.Count == 0) text.Append("Nothing asks for you.\n");
-        else text.Append(CultureInfo.InvariantCulture, $"{(colours ? "\u001b[31m" : "")}{board.Asking.Count} {(board.Asking.Count == 1 ? "service asks" : "services ask")} for you:{(colours ? "\u001b[0m" : "")}\n");
+        else text.Append(CultureInfo.InvariantCulture, $"{(colours ? Terminal.Red : "")}{board.Asking.Count} {(board.Asking.Count == 1 ? "service asks" : "services ask")} for you:{(colours ? Terminal.Plain : "")}\n");
         foreach (var view in board.Asking)
         {
             text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {view.State}{(view.Health == "poor" ? ", poor" : "")} since {Lengths.At(view.HealthSince ?? view.Since)}: {view.Asks}\n");

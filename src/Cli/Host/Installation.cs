@@ -4,6 +4,7 @@ using System.Globalization;
 using System.Runtime.InteropServices;
 using System.Text.RegularExpressions;
 using CalmSentry.Cli.Wire;
+using CalmSentry.Contract;
 
 namespace CalmSentry.Cli.Host;
 
@@ -151,7 +152,7 @@ internal sealed partial class Installation(TextWriter say)
     private static string SettingsText(int? port) => string.Create(CultureInfo.InvariantCulture, $"""
         # Settings of Calm Sentry on this machine; in effect from its next start: /etc/init.d/calm-sentry restart
         # TCP port of the console on loopback.
-        port: {port ?? 7373}
+        port: {port ?? Places.ConsolePort}
         # How long winding down all services may take when the machine goes down.
         shutdown-within: 60 s
 

@@ -11,6 +11,9 @@ namespace CalmSentry.Cli.Wire;
 /// <summary>Speaks to the sentry over its Unix socket. What goes wrong is a <see cref="Failure"/> with its exit code.</summary>
 internal sealed class SentryClient : IDisposable
 {
+    /// <summary>Header of an answer to a change that the store could not take in yet, with the reason.</summary>
+    private const string NotRecorded = "Calm-Not-Recorded";
+
     private readonly HttpClient http;
     private readonly Places places;
 
@@ -69,6 +72,7 @@ internal sealed class SentryClient : IDisposable
             throw new Failure(Exit.Unreachable, "The sentry went away before it answered; what was asked may or may not have come true.", "See with 'calm list' once it is back.");
         }
 
+        if (response.Headers.TryGetValues(NotRecorded, out var why)) Console.Error.WriteLine($"calm: not on record yet: {why.First()}. It is tried again every second.");
         if (response.IsSuccessStatusCode) return response;
         using (response)
         {

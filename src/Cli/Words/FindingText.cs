@@ -12,7 +12,7 @@ internal static class FindingText
         {
             var head = finding.Accepted ? "accepted" : finding.Severity;
             var mark = color && finding is { Severity: "blocks", Accepted: false };
-            to.WriteLine($"{(mark ? "\u001b[31m" : "")}{head,-9}{(mark ? "\u001b[0m" : "")} {finding.Code}");
+            to.WriteLine($"{(mark ? Terminal.Red : "")}{head,-9}{(mark ? Terminal.Plain : "")} {finding.Code}");
             Fold(to, finding.Seen, "          ", color);
             Fold(to, finding.Why, "          ", color);
             foreach (var line in finding.Mend.Split('\n')) Fold(to, line, "          → ", color);

@@ -8,6 +8,8 @@ internal static class Table
     /// <param name="marked">Rows that ask for a person; on a terminal they are shown in colour, beside the word that says why.</param>
     public static void Write(string[] heads, IReadOnlyList<string[]> rows, Func<int, bool>? marked = null, TextWriter? to = null)
     {
+        // A cell is one line, whatever is in it.
+        rows = [.. rows.Select(row => row.Select(cell => cell.ReplaceLineEndings(" ")).ToArray())];
         var widths = heads.Select((head, column) => rows.Select(row => row[column].Length).Append(head.Length).Max()).ToArray();
         var terminal = !Console.IsOutputRedirected;
         var width = terminal && Console.WindowWidth > 0 ? Console.WindowWidth : int.MaxValue;
@@ -16,9 +18,9 @@ internal static class Table
         for (var i = 0; i < rows.Count; i++)
         {
             var mark = terminal && marked?.Invoke(i) == true;
-            if (mark) text.Append("\u001b[31m");
+            if (mark) text.Append(Terminal.Red);
             Line(text, rows[i], widths, width);
-            if (mark) text.Insert(text.Length - 1, "\u001b[0m");
+            if (mark) text.Insert(text.Length - 1, Terminal.Plain);
         }
 
         (to ?? Console.Out).Write(text);

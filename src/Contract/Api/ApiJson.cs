@@ -22,6 +22,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(SentryView))]
 [JsonSerializable(typeof(IReadOnlyList<LogEntry>))]
 [JsonSerializable(typeof(SignInLink))]
+[JsonSerializable(typeof(IReadOnlyList<SessionView>))]
 [JsonSerializable(typeof(Problem))]
 [JsonSerializable(typeof(CheckView))]
 [JsonSerializable(typeof(IReadOnlyList<AccountView>))]

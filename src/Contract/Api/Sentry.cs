@@ -42,6 +42,13 @@ public sealed record LogEntry(long Id, DateTimeOffset At, string? Service, strin
 /// <summary>A link that signs a browser in, once.</summary>
 public sealed record SignInLink(string Address, DateTimeOffset Until);
 
+/// <summary>A browser that is signed in.</summary>
+/// <param name="Id">Names it; opens nothing.</param>
+/// <param name="Agent">What the browser said of itself.</param>
+/// <param name="Until">When it ends at the latest.</param>
+/// <param name="Yours">It is the one that asks.</param>
+public sealed record SessionView(string Id, string Account, string Agent, DateTimeOffset Opened, DateTimeOffset Used, DateTimeOffset Until, bool Yours);
+
 /// <summary>Problem Details (RFC 9457) as this API sends them.</summary>
 /// <param name="Code">Stable word for programs: <c>no-such-service</c>, <c>name-taken</c>, <c>program-missing</c> …</param>
 /// <param name="Next">What to do about it.</param>

@@ -6,11 +6,14 @@ namespace CalmSentry.Core.Definitions;
 /// </summary>
 public abstract record Node(Place? Place)
 {
+    private const int LongestShown = 200;
+
     /// <summary>What was found, as an error says it.</summary>
     public string InWords => this switch
     {
         NullNode => "nothing",
         ScalarNode { Text.Length: 0 } => "an empty text",
+        ScalarNode { Text.Length: > LongestShown } scalar => $"'{scalar.Text[..LongestShown]}…'",
         ScalarNode scalar => $"'{scalar.Text}'",
         ListNode => "a list",
         _ => "a map",

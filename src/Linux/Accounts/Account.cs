@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Accounts;
@@ -37,7 +38,9 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
                 Libc.Passwd entry;
                 Libc.Passwd* found = null;
                 var error = query(&entry, room, (nuint)length, &found);
-                if (error == 34) continue; // ERANGE: the entry is longer than the buffer
+                if (error == Libc.ERANGE) continue; // the entry is longer than the buffer
+                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped for want of a descriptor.
+                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1)) throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
                 if (found is null) return null;
                 return new Account(Text(entry.Name), entry.Uid, entry.Gid, Text(entry.Directory), Text(entry.Shell), GroupsOf(entry.Name, entry.Gid));
             }

@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Accounts;
@@ -31,7 +32,9 @@ public sealed record AccountGroup(string Name, uint Gid)
                 Libc.Group entry;
                 Libc.Group* found = null;
                 var error = query(&entry, room, (nuint)length, &found);
-                if (error == 34) continue; // ERANGE: the entry is longer than the buffer
+                if (error == Libc.ERANGE) continue; // the entry is longer than the buffer
+                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped for want of a descriptor.
+                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1)) throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
                 return found is null ? null : new(Marshal.PtrToStringUTF8((nint)entry.Name) ?? "", entry.Gid);
             }
         }

@@ -86,6 +86,9 @@ public sealed class Ceilings
         return (join, outOfMemory);
     }
 
+    /// <summary>Version 1 groups that hold a service to its ceilings now: what runs for it joins them.</summary>
+    public IReadOnlyList<string> Joins(string service) => [.. legacy.Keys.Select(controller => LegacyOf(controller, service)).Where(Directory.Exists).Distinct()];
+
     /// <summary>The ceilings in force for a process, by the kernel's word: controller and value, for those that have one.</summary>
     public IReadOnlyDictionary<string, string> InForce(string service, string? group, int pid)
     {

@@ -9,7 +9,13 @@ namespace CalmSentry.Linux.Native;
 internal static unsafe partial class Libc
 {
     public const int EBADF = 9, EINTR = 4, ENOENT = 2, EEXIST = 17, EAGAIN = 11, ENOSPC = 28, ECHILD = 10;
-    public const int O_RDONLY = 0, O_WRONLY = 1, O_RDWR = 2, O_CREAT = 0x40, O_APPEND = 0x400, O_TRUNC = 0x200, O_NONBLOCK = 0x800, O_DIRECTORY = 0x10000, O_CLOEXEC = 0x80000, O_PATH = 0x200000;
+    public const int O_RDONLY = 0, O_WRONLY = 1, O_RDWR = 2, O_CREAT = 0x40, O_APPEND = 0x400, O_TRUNC = 0x200, O_NONBLOCK = 0x800, O_CLOEXEC = 0x80000, O_PATH = 0x200000, O_EXCL = 0x80, O_NOCTTY = 0x100;
+
+    // Two flags that are not the same on every processor.
+    public static readonly int O_DIRECTORY = IsArm ? 0x4000 : 0x10000, O_NOFOLLOW = IsArm ? 0x8000 : 0x20000;
+
+    private static bool IsArm => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
+
     public const int F_SETFD = 2, F_SETFL = 4, FD_CLOEXEC = 1;
     public const int LOCK_EX = 2, LOCK_NB = 4;
     public const int SIGKILL = 9, SIGTERM = 15, SIGCHLD = 17;
@@ -27,6 +33,9 @@ internal static unsafe partial class Libc
     public const int SYS_ioctl_x64 = 16, SYS_ioctl_arm64 = 29;
     public const int SYS_ioprio_set_x64 = 251, SYS_ioprio_get_x64 = 252, SYS_ioprio_set_arm64 = 30, SYS_ioprio_get_arm64 = 31;
     public const int PR_SET_NO_NEW_PRIVS = 38, PRIO_PROCESS = 0, RLIMIT_NOFILE = 7, IOPRIO_WHO_PROCESS = 1;
+    public const int SYS_pidfd_open = 434, SYS_pidfd_getfd = 438;
+    public const int ENODATA = 61, EOPNOTSUPP = 95, ENOTDIR = 20, ELOOP = 40, ERANGE = 34, ESRCH = 3, EMFILE = 24, ENFILE = 23, ENOMEM = 12, EXDEV = 18;
+    public const int AT_REMOVEDIR = 0x200, AT_SYMLINK_NOFOLLOW = 0x100, AT_EMPTY_PATH = 0x1000;
     public const int AT_FDCWD = -100, AT_EACCESS = 0x200, R_OK = 4, W_OK = 2, X_OK = 1;
 
     [StructLayout(LayoutKind.Sequential)]
@@ -77,6 +86,19 @@ internal static unsafe partial class Libc
     }
 
     [LibraryImport("libc")] public static partial int open(byte* path, int flags, int mode);
+    [LibraryImport("libc")] public static partial int openat(int directory, byte* path, int flags, int mode);
+    [LibraryImport("libc")] public static partial int mkdirat(int directory, byte* path, uint mode);
+    [LibraryImport("libc")] public static partial int unlinkat(int directory, byte* path, int flags);
+    [LibraryImport("libc")] public static partial int renameat(int fromDirectory, byte* from, int toDirectory, byte* to);
+    [LibraryImport("libc")] public static partial int fchmod(int fd, uint mode);
+    [LibraryImport("libc")] public static partial int fchownat(int directory, byte* path, uint uid, uint gid, int flags);
+    [LibraryImport("libc")] public static partial nint readlinkat(int directory, byte* path, byte* into, nint length);
+    [LibraryImport("libc")] public static partial nint getxattr(byte* path, byte* name, byte* value, nint length);
+    [LibraryImport("libc")] public static partial int setxattr(byte* path, byte* name, byte* value, nint length, int flags);
+    [LibraryImport("libc")] public static partial int removexattr(byte* path, byte* name);
+    [LibraryImport("libc")] public static partial int fstatfs(int fd, byte* into);
+    [LibraryImport("libc")] public static partial nint recv(int fd, byte* buffer, nint count, int flags);
+    [LibraryImport("libc")] public static partial int connect(int fd, byte* address, uint length);
     [LibraryImport("libc")] public static partial int close(int fd);
     [LibraryImport("libc")] public static partial nint read(int fd, byte* buffer, nint count);
     [LibraryImport("libc")] public static partial nint write(int fd, byte* buffer, nint count);

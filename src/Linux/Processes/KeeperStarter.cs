@@ -1,5 +1,6 @@
 using System.Net.Sockets;
 using System.Runtime.InteropServices;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Processes;
@@ -41,7 +42,7 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     {
         int* ends = stackalloc int[2];
         if (Libc.socketpair(Libc.AF_UNIX, Libc.SOCK_STREAM | Libc.SOCK_CLOEXEC, 0, ends) < 0)
-            throw new IOException($"no socket for a keeper: {Names.Errno(Marshal.GetLastSystemError())}");
+            throw new OwnTroubleException($"no socket for a keeper ({Names.Errno(Marshal.GetLastSystemError())})");
         // Opaque C structures, with room to spare (glibc on x86-64: 80, 336 and 128 bytes).
         byte* actions = stackalloc byte[256], attributes = stackalloc byte[512], set = stackalloc byte[128];
         _ = Libc.posix_spawn_file_actions_init(actions);
@@ -72,7 +73,8 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         var connection = new Socket(new SafeSocketHandle(ends[0], ownsHandle: true));
         if (error == 0) return (pid, connection);
         connection.Dispose();
-        throw new IOException($"the keeper {binary} cannot be started: {Names.Errno(error)}");
+        var why = $"the keeper {binary} cannot be started: {Names.Errno(error)}";
+        throw error is Libc.EAGAIN or Libc.ENOMEM or Libc.EMFILE or Libc.ENFILE ? new OwnTroubleException(why) : new IOException(why);
     }
 
     /// <summary>Takes a keeper's exit from the kernel once its connection has closed. Harmless for one that is not our child.</summary>

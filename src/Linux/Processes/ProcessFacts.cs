@@ -137,6 +137,17 @@ public static class ProcessFacts
         return may == 1 || Libc.getrlimit(Libc.RLIMIT_NOFILE, limits) < 0 ? ulong.MaxValue : limits[1];
     }
 
+    /// <summary>Whether a process is in a version 2 control group of this name, or in one below it.</summary>
+    public static bool InGroup(int pid, string name) => Encoding.UTF8.GetString(Read(pid, "cgroup")).Split('\n')
+        .Any(line => line.StartsWith("0::", StringComparison.Ordinal) && ((line + "/").Contains($"/{name}/", StringComparison.Ordinal)));
+
+    /// <summary>How many descriptors this process may have.</summary>
+    public static unsafe long OwnOpenFilesLimit()
+    {
+        var limits = stackalloc ulong[2];
+        return Libc.getrlimit(Libc.RLIMIT_NOFILE, limits) < 0 ? 1024 : (long)Math.Min(limits[0], int.MaxValue);
+    }
+
     /// <summary>Every process whose environment at its start held this exact NAME=VALUE.</summary>
     public static IEnumerable<int> WithVariable(string variable)
     {

@@ -1,6 +1,7 @@
 using System.Buffers.Binary;
 using System.Runtime.InteropServices;
 using System.Text;
+using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Linux.Programs;
 
@@ -15,7 +16,7 @@ public sealed record ElfFile(int Bits, int Machine, string? Loader)
     /// <exception cref="IOException">The file cannot be read.</exception>
     public static ElfFile? Read(string path)
     {
-        using var file = File.OpenRead(path);
+        using var file = Held.Read(path);
         Span<byte> head = stackalloc byte[64];
         if (file.ReadAtLeast(head, 64, throwOnEndOfStream: false) < 52 || !head.StartsWith("\u007fELF"u8)) return null;
         var wide = head[4] == 2;
@@ -27,15 +28,17 @@ public sealed record ElfFile(int Bits, int Machine, string? Loader)
         Span<byte> entry = stackalloc byte[56];
         for (var i = 0; i < count && size is >= 32 and <= 56; i++)
         {
+            if (at < 0 || at > file.Length - size - ((long)i * size)) break;
             file.Position = at + ((long)i * size);
             if (file.ReadAtLeast(entry[..size], size, throwOnEndOfStream: false) < size) break;
             if (BinaryPrimitives.ReadUInt32LittleEndian(entry) != 3) continue; // PT_INTERP
             var offset = wide ? BinaryPrimitives.ReadInt64LittleEndian(entry[8..]) : BinaryPrimitives.ReadUInt32LittleEndian(entry[4..]);
             var length = wide ? BinaryPrimitives.ReadInt64LittleEndian(entry[32..]) : BinaryPrimitives.ReadUInt32LittleEndian(entry[16..]);
             if (length is < 2 or > 4096) break;
+            if (offset < 0 || offset > file.Length - length) break;
             var loader = new byte[length];
             file.Position = offset;
-            file.ReadExactly(loader);
+            if (file.ReadAtLeast(loader, loader.Length, throwOnEndOfStream: false) < loader.Length) break;
             return new(wide ? 64 : 32, machine, Encoding.UTF8.GetString(loader).TrimEnd('\0'));
         }
 

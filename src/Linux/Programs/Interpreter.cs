@@ -1,4 +1,5 @@
 using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Linux.Programs;
 
@@ -79,9 +80,7 @@ public static class Interpreters
     {
         try
         {
-            using var file = File.OpenRead(script);
-            Span<byte> head = stackalloc byte[256];
-            head = head[..file.ReadAtLeast(head, head.Length, throwOnEndOfStream: false)];
+            ReadOnlySpan<byte> head = Held.Head(script, 256);
             if (!head.StartsWith("#!"u8)) return null;
             var end = head.IndexOf((byte)'\n');
             var words = System.Text.Encoding.UTF8.GetString(end < 0 ? head[2..] : head[2..end]).Split([' ', '\t', '\r'], StringSplitOptions.RemoveEmptyEntries);

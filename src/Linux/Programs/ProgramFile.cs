@@ -1,4 +1,5 @@
 using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Linux.Programs;
 
@@ -29,9 +30,7 @@ public sealed record ProgramFile(string Path, ProgramFault Fault, string? Interp
             var mode = File.GetUnixFileMode(path);
             const UnixFileMode anyExecute = UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
             if ((mode & anyExecute) == 0) return new(path, ProgramFault.NoExecuteRight, null);
-            Span<byte> head = stackalloc byte[256];
-            using var file = File.OpenRead(path);
-            head = head[..file.ReadAtLeast(head, head.Length, throwOnEndOfStream: false)];
+            ReadOnlySpan<byte> head = Held.Head(path, 256);
             if (head.StartsWith("\u007fELF"u8)) return new(path, ProgramFault.None, null);
             if (!head.StartsWith("#!"u8)) return new(path, ProgramFault.UnknownFormat, null);
             var end = head.IndexOf((byte)'\n');

@@ -1,139 +1,153 @@
-using System.Globalization;
-using System.Text.RegularExpressions;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Accounts;
 
 /// <summary>
-/// Gives an account just the right it lacks on a folder, and takes it back: by a POSIX access list where the file system has
-/// them (acl(5)), else by the folder's group. Every change is noted with what was there before.
+/// Gives an account just the right it lacks on a folder, and takes it back, by POSIX access lists (acl(5)): a right for one
+/// account alone, which takes nothing from anybody. Folders are walked by descriptors; only links of root are followed.
 /// </summary>
 internal sealed class FolderRights(House house)
 {
+    private const int Enter = 1, Read = 5, Write = 7;
+
     /// <returns>What was done, in sentences; or what prevented it.</returns>
     public async Task<(bool Done, IReadOnlyList<string> Said)> Grant(Account account, string folder, bool write)
     {
-        if (!Directory.Exists(folder)) return (false, [$"There is no folder {folder}."]);
-        var said = new List<string>();
-        // Way in first: every folder above must let it pass.
-        foreach (var above in Folders.Above(folder))
+        try
         {
-            if (await May(account, 'x', above).ConfigureAwait(false)) continue;
-            if (await Give(account, above, folder, "x").ConfigureAwait(false) is { } error) return (false, [.. said, error]);
-            said.Add($"{account.Name} may pass through {above}.");
-        }
+            using var way = Held.Walk(folder);
+            if (way.Held.Identity().Type != FileType.Directory) return (false, [$"{way.Path} is no folder; nothing was changed."]);
+            var said = new List<string>();
+            // Way in first: every folder above must let it pass.
+            foreach (var (path, held) in way.Above)
+            {
+                if (await May(account, "x", path).ConfigureAwait(false)) continue;
+                await Give(account, held, path, way.Path, Enter).ConfigureAwait(false);
+                said.Add($"{account.Name} may pass through {path}.");
+            }
 
-        var wanted = write ? "rwx" : "rx";
-        var lacks = false;
-        foreach (var right in wanted) lacks |= !await May(account, right, folder).ConfigureAwait(false);
-        if (lacks)
+            var wanted = write ? "rwx" : "rx";
+            if (!await May(account, wanted, way.Path).ConfigureAwait(false))
+            {
+                var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read).ConfigureAwait(false);
+                said.Add($"{account.Name} may {(write ? "read and write" : "read")} {way.Path} and what is in it.");
+                if (left > 0) said.Add($"{left} {(left == 1 ? "file has" : "files have")} a second name somewhere else, or {(left == 1 ? "is a device" : "are devices")}, and {(left == 1 ? "was" : "were")} left as {(left == 1 ? "it is" : "they are")}.");
+                if (!await May(account, wanted, way.Path).ConfigureAwait(false)) return (false, [.. said, $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: the file system may be mounted read-only."]);
+            }
+
+            return (true, said.Count == 0 ? [$"{account.Name} has what it needs on {way.Path} already; nothing was changed."] : said);
+        }
+        catch (NotSupportedException)
         {
-            if (await Give(account, folder, folder, wanted).ConfigureAwait(false) is { } error) return (false, [.. said, error]);
-            said.Add($"{account.Name} may {(write ? "read and write" : "read")} {folder} and what is in it.");
+            return (false, [$"The file system under {folder} has no access lists, so a right cannot be given to one account alone; nothing was changed there.", $"Mount it with access lists (mount option acl), move the folder to a file system that has them, or make the folder {account.Name}'s own: chown -R {account.Name} {folder}"]);
         }
-
-        foreach (var right in wanted)
-            if (!await May(account, right, folder).ConfigureAwait(false)) return (false, [.. said, $"Yet the kernel still refuses {account.Name} the right '{right}' on {folder}: the file system may be mounted read-only."]);
-        return (true, said.Count == 0 ? [$"{account.Name} has what it needs on {folder} already; nothing was changed."] : said);
+        catch (IOException error)
+        {
+            return (false, [$"Nothing more was changed: {error.Message}."]);
+        }
     }
 
-    public async Task<(bool Done, IReadOnlyList<string> Said)> Take(Account account, string folder)
+    public Task<(bool Done, IReadOnlyList<string> Said)> Take(Account account, string folder)
     {
-        var grants = house.Store.Grants().Where(grant => grant.Account == account.Name && grant.Folder == folder).ToList();
-        if (grants.Count == 0) return (false, [$"Nothing on {folder} was granted to {account.Name} here, so there is nothing to take back."]);
+        var own = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
+        var grants = own.Where(grant => grant.Folder == folder).ToList();
+        if (grants.Count == 0 && WalkedPath(folder) is { } real) grants = [.. own.Where(grant => grant.Folder == real)];
+        if (grants.Count == 0) return Task.FromResult<(bool, IReadOnlyList<string>)>((false, [$"Nothing on {folder} was granted to {account.Name} here, so there is nothing to take back."]));
         var said = new List<string>();
         foreach (var grant in grants)
         {
             // Another grant may lead through the same folder.
-            var needed = house.Store.Grants().FirstOrDefault(other => other.Account == account.Name && other.Folder != folder && grant.Path != other.Path && other.Path.StartsWith(grant.Path.TrimEnd('/') + "/", StringComparison.Ordinal));
-            if (needed is not null && grant.Path != folder)
+            var needed = own.FirstOrDefault(other => other.Folder != grant.Folder && grant.Path != other.Path && other.Path.StartsWith(grant.Path.TrimEnd('/') + "/", StringComparison.Ordinal));
+            if (needed is not null && grant.Path != grant.Folder)
             {
                 said.Add($"{grant.Path} stays open to pass through: it leads to {needed.Folder}.");
                 continue;
             }
 
-            var error = grant.How == "acl" ? await TakeEntry(account, grant).ConfigureAwait(false) : TakeGroup(grant);
-            if (error is not null) return (false, [.. said, error]);
+            if (TakeBack(account, grant) is { } error) return Task.FromResult<(bool, IReadOnlyList<string>)>((false, [.. said, error]));
             house.Store.RemoveGrant(grant);
             said.Add($"{account.Name} has on {grant.Path} what it had before.");
         }
 
-        return (true, said);
+        return Task.FromResult<(bool, IReadOnlyList<string>)>((true, said));
     }
 
-    private async Task<bool> May(Account account, char right, string path) =>
-        (await house.AsAccount.Ask(account, [], [new(right, path)]).ConfigureAwait(false))[0] == 0;
+    /// <summary>Whether the account has all these rights there, asked in a process that is the account.</summary>
+    private async Task<bool> May(Account account, string rights, string path) =>
+        (await house.AsAccount.Ask(account, [], [.. rights.Select(right => new AccessQuestion(right, path))]).ConfigureAwait(false)).All(errno => errno == 0);
 
-    private async Task<string?> Give(Account account, string path, string folder, string rights)
+    /// <returns>How many files were left as they are.</returns>
+    private async Task<int> Give(Account account, Held held, string path, string folder, int rights)
     {
-        var whole = rights != "x";
-        if (HostTools.Find("setfacl") is not null)
+        // What is there now is on record before anything is changed: taking it back must work after a power cut in the middle.
+        var known = house.Store.Grants().FirstOrDefault(grant => grant.Account == account.Name && grant.Path == path);
+        var before = known is not null && GrantBefore.Read(known) is { } first ? first with { Rights = first.Rights | rights } : new GrantBefore(held.Identity().Id, rights, []);
+        if (known is null) Everything(held, rights, (one, identity) => before.Keep(one, identity));
+        if (known is not null) house.Store.RemoveGrant(known);
+        house.Store.AddGrant(new(account.Name, path, GrantBefore.How, before.Write(), known?.Folder ?? folder));
+        await house.Store.Flush().ConfigureAwait(false);
+        if (house.Store.Failure is { } unwritten) throw new IOException($"what is there now cannot be put on record ({unwritten}), and without that it could not be taken back");
+        var left = 0;
+        Everything(held, rights, (one, identity) =>
         {
-            var (_, list, _) = await HostTools.Ask("getfacl", "-cpE", path).ConfigureAwait(false);
-            var capital = rights == "x" ? "x" : rights.Replace("x", "X", StringComparison.Ordinal);
-            var error = whole
-                ? await HostTools.Run("setfacl", "-R", "-P", "-m", $"u:{account.Name}:{capital},d:u:{account.Name}:{capital}", path).ConfigureAwait(false)
-                  // Of files there is no default entry: set those of folders and those of files apart.
-                  is { } refused && refused.Contains("Only directories", StringComparison.Ordinal) ? await HostTools.Run("setfacl", "-R", "-P", "-m", $"u:{account.Name}:{capital}", path).ConfigureAwait(false) : null
-                : await HostTools.Run("setfacl", "-m", $"u:{account.Name}:x", path).ConfigureAwait(false);
-            if (error is null && await May(account, 'x', path).ConfigureAwait(false))
+            // A file with a second name may be somebody else's file, linked to from here.
+            var foreign = identity.Type == FileType.Regular && identity.Links > 1 && identity.Uid != account.Uid;
+            if (foreign || identity.Type is FileType.BlockDevice or FileType.CharacterDevice)
             {
-                Note(new(account.Name, path, "acl", list, folder));
-                return null;
+                left++;
+                return;
             }
+
+            var (access, standard) = GrantBefore.With(AccessLists.Of(one, ListKind.Access), identity.Type == FileType.Directory ? AccessLists.Of(one, ListKind.Default) : null, identity, account.Uid, rights);
+            AccessLists.Set(one, ListKind.Access, access);
+            if (standard is not null) AccessLists.Set(one, ListKind.Default, standard);
+        });
+        return left;
+    }
+
+    private static void Everything(Held held, int rights, Action<Held, FileIdentity> visit)
+    {
+        if (rights == Enter) visit(held, held.Identity());
+        else TreeWalk.Each(held, CancellationToken.None, visit);
+    }
+
+    private static string? TakeBack(Account account, StoredGrant grant)
+    {
+        try
+        {
+            using var way = Held.Walk(grant.Path);
+            if (GrantBefore.Read(grant) is not { } before) return OlderGrants.TakeBack(account, grant, way);
+            if (way.Held.Identity().Id != before.Id) return $"{grant.Path} is not the folder the right was granted on: that one was moved or removed, and another lies there now. Nothing was changed. Put it back and take it again.";
+            Everything(way.Held, before.Rights, (one, identity) => before.Restore(one, identity, account.Uid));
+            return null;
         }
-
-        return await GiveGroup(account, path, folder, rights).ConfigureAwait(false);
+        catch (FileNotFoundException)
+        {
+            return null; // it went, and its rights with it
+        }
+        catch (NotSupportedException)
+        {
+            return null; // without access lists there is none of ours
+        }
+        catch (IOException error)
+        {
+            return $"{grant.Path}: {error.Message}. Nothing was taken back there.";
+        }
     }
 
-    private async Task<string?> GiveGroup(Account account, string path, string folder, string rights)
+    private static string? WalkedPath(string folder)
     {
-        var (exit, stat, _) = await HostTools.Ask("stat", "-c", "%g %a", path).ConfigureAwait(false);
-        if (exit != 0) return $"The right on {path} cannot be looked up.";
-        var mode = File.GetUnixFileMode(path);
-        var add = (rights.Contains('r') ? UnixFileMode.GroupRead : 0) | (rights.Contains('w') ? UnixFileMode.GroupWrite : 0) | UnixFileMode.GroupExecute;
-        if (Ownership.ChangeGroup(path, account.Gid) is { } error) return $"Neither an access list nor the group of {path} can be changed: {error}.";
-        File.SetUnixFileMode(path, mode | add);
-        Note(new(account.Name, path, "group", stat.Trim(), folder));
-        return null;
+        try
+        {
+            using var way = Held.Walk(folder);
+            return way.Path;
+        }
+        catch (IOException)
+        {
+            return null;
+        }
     }
-
-    private static async Task<string?> TakeEntry(Account account, StoredGrant grant)
-    {
-        if (!Directory.Exists(grant.Path)) return null;
-        var user = $"u:{account.Name}";
-        var before = grant.Before.Split('\n');
-        if (before.FirstOrDefault(line => line.StartsWith($"user:{account.Name}:", StringComparison.Ordinal)) is { } own) return await HostTools.Run("setfacl", "-m", $"{user}:{own.Split(':')[2]}", grant.Path).ConfigureAwait(false);
-        var whole = grant.Path == grant.Folder;
-        var error = whole
-            ? await HostTools.Run("setfacl", "-R", "-P", "-x", $"{user},d:{user}", grant.Path).ConfigureAwait(false)
-            : await HostTools.Run("setfacl", "-x", user, grant.Path).ConfigureAwait(false);
-        return error ?? await ClearEmptyLists(grant.Path, whole).ConfigureAwait(false);
-    }
-
-    /// <summary>Access lists that name nobody any more are what taking an entry leaves behind: they go, all others stay.</summary>
-    private static async Task<string?> ClearEmptyLists(string path, bool whole)
-    {
-        var (_, lists, _) = await HostTools.Ask("getfacl", whole ? "-RPspE" : "-spE", path).ConfigureAwait(false);
-        var empty = lists.Split("\n\n", StringSplitOptions.RemoveEmptyEntries).Select(list => list.Split('\n'))
-            .Where(list => !list.Any(line => !line.StartsWith('#') && line.Replace("default:", "", StringComparison.Ordinal).Split(':') is [_, { Length: > 0 }, _]))
-            .Select(list => Regex.Replace(list[0]["# file: ".Length..], @"\\([0-7]{3})", octal => ((char)Convert.ToInt32(octal.Groups[1].Value, 8)).ToString()));
-        foreach (var some in empty.Chunk(500))
-            if (await HostTools.Run("setfacl", ["-b", "--", .. some]).ConfigureAwait(false) is { } error) return error;
-        return null;
-    }
-
-    private static string? TakeGroup(StoredGrant grant)
-    {
-        if (!Directory.Exists(grant.Path)) return null;
-        var parts = grant.Before.Split(' ');
-        if (Ownership.ChangeGroup(grant.Path, uint.Parse(parts[0], CultureInfo.InvariantCulture)) is { } error) return $"The group of {grant.Path} cannot be changed back: {error}.";
-        File.SetUnixFileMode(grant.Path, (UnixFileMode)Convert.ToInt32(parts[1], 8));
-        return null;
-    }
-
-    private void Note(StoredGrant grant) => house.Store.AddGrant(grant);
 }

@@ -7,7 +7,9 @@ internal static class HostTools
 {
     private static readonly string[] Places = ["/usr/sbin", "/usr/bin", "/sbin", "/bin"];
 
-    public static string? Find(string command) => Places.Select(place => Path.Combine(place, command)).FirstOrDefault(File.Exists);
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
+
+    private static string? Find(string command) => Places.Select(place => Path.Combine(place, command)).FirstOrDefault(File.Exists);
 
     /// <returns>Null when it did its work, else what it said.</returns>
     public static async Task<string?> Run(string command, params IEnumerable<string> arguments)
@@ -33,9 +35,18 @@ internal static class HostTools
 
         using var _ = process;
         process.StandardInput.Close();
-        var error = process.StandardError.ReadToEndAsync();
-        var output = await process.StandardOutput.ReadToEndAsync().ConfigureAwait(false);
-        await process.WaitForExitAsync().ConfigureAwait(false);
-        return (process.ExitCode, output, await error.ConfigureAwait(false));
+        using var limit = new CancellationTokenSource(Patience);
+        try
+        {
+            var error = process.StandardError.ReadToEndAsync(limit.Token);
+            var output = await process.StandardOutput.ReadToEndAsync(limit.Token).ConfigureAwait(false);
+            await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
+            return (process.ExitCode, output, await error.ConfigureAwait(false));
+        }
+        catch (OperationCanceledException)
+        {
+            process.Kill(entireProcessTree: true);
+            return (124, "", $"{command} had not ended after {Patience.TotalSeconds:0} s");
+        }
     }
 }

@@ -2,7 +2,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
@@ -16,20 +16,20 @@ internal static class AccountRoutes
         api.MapGet("/accounts", (Registry registry, House house) => TypedResults.Json(
                 (IReadOnlyList<AccountView>)[.. house.Permits.Known.Select(known => known.Name).Union(registry.All.Select(actor => actor.Definition.Account)).Order(StringComparer.Ordinal).Select(name => View(name, registry, house))],
                 ApiJson.Plain.IReadOnlyListAccountView))
-            .Produces<IReadOnlyList<AccountView>>().WithSummary("Accounts that may run services, and those that do");
+            .Produces<IReadOnlyList<AccountView>>().WithSummary("Accounts that may run services, and those that do").May(Permission.Read);
         api.MapGet("/accounts/{name}", async (string name, Registry registry, House house) =>
                 Account.Named(name) is { } account ? TypedResults.Json(await Detail(account, registry, house).ConfigureAwait(false), ApiJson.Plain.AccountDetail) : NoSuchAccount(name))
-            .Produces<AccountDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One account: its services, what it may do, which folders it can write");
-        api.MapPost("/accounts/{name}", Create).Produces<Answer>(201).Produces<Problem>(409, "application/problem+json").WithSummary("Make a locked system account and permit it to run services");
-        api.MapDelete("/accounts/{name}", Remove).Produces<Answer>().Produces<Problem>(409, "application/problem+json").WithSummary("Remove an account that was made here and runs no service");
+            .Produces<AccountDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One account: its services, what it may do, which folders it can write").May(Permission.Read);
+        api.MapPost("/accounts/{name}", Create).Produces<Answer>(201).Produces<Problem>(409, "application/problem+json").WithSummary("Make a locked system account and permit it to run services").May(Permission.Administer);
+        api.MapDelete("/accounts/{name}", Remove).Produces<Answer>().Produces<Problem>(409, "application/problem+json").WithSummary("Remove an account that was made here and runs no service").May(Permission.Administer);
         api.MapPost("/accounts/{name}/permit", (string name, Registry registry, House house, HttpContext context) => Permit(name, true, registry, house, context))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Permit an account to run services");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Permit an account to run services").May(Permission.Administer);
         api.MapPost("/accounts/{name}/forbid", (string name, Registry registry, House house, HttpContext context) => Permit(name, false, registry, house, context))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Forbid an account to run services; live runs go on");
-        api.MapPost("/accounts/{name}/grant", (string name, FolderRight folder, House house, HttpContext context) => Folder(name, folder, house, context, give: true))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account just the right it lacks on a folder");
-        api.MapPost("/accounts/{name}/take", (string name, FolderRight folder, House house, HttpContext context) => Folder(name, folder, house, context, give: false))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Take back what was granted on a folder");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Forbid an account to run services; live runs go on").May(Permission.Administer);
+        api.MapPost("/accounts/{name}/grant", (string name, House house, HttpContext context) => Folder(name, house, context, give: true)).Accepts<FolderRight>("application/json")
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account just the right it lacks on a folder").May(Permission.Administer);
+        api.MapPost("/accounts/{name}/take", (string name, House house, HttpContext context) => Folder(name, house, context, give: false)).Accepts<FolderRight>("application/json")
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Take back what was granted on a folder").May(Permission.Administer);
     }
 
     private static IResult NoSuchAccount(string name) =>
@@ -62,7 +62,7 @@ internal static class AccountRoutes
             Shell = account.Shell,
             May = AccountPower.Of(account),
             Writes = account.Uid == 0 ? ["/"] : [.. writes.Where(folder => !writes.Contains(Path.GetDirectoryName(folder) ?? ""))],
-            Granted = [.. grants.Select(grant => $"{grant.Path}, by {(grant.How == "acl" ? "an access list" : "its group")}{(grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")}")],
+            Granted = [.. grants.Select(grant => $"{grant.Path}, by {(grant.How == "group" ? "its group" : "an access list")}{(grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")}")],
         };
     }
 
@@ -112,10 +112,12 @@ internal static class AccountRoutes
         return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
     }
 
-    private static async Task<IResult> Folder(string name, FolderRight folder, House house, HttpContext context, bool give)
+    private static async Task<IResult> Folder(string name, House house, HttpContext context, bool give)
     {
+        var (folder, problem) = await Incoming.Json(context.Request, ApiJson.Plain.FolderRight, "a folder and a right").ConfigureAwait(false);
+        if (folder is null) return problem!;
         if (Account.Named(name) is not { } account) return NoSuchAccount(name);
-        if (!Path.IsPathRooted(folder.Path) || folder.Right is not (null or "write" or "read")) return Problems.Of(400, "bad-folder", "Not a folder and right", $"path is '{folder.Path}', right is '{folder.Right}'; allowed: an absolute path, and write or read.");
+        if (!Path.IsPathRooted(folder.Path) || Incoming.Odd(folder.Path) || folder.Right is not (null or "write" or "read")) return Problems.Of(400, "bad-folder", "Not a folder and right", $"path is '{folder.Path}', right is '{folder.Right}'; allowed: an absolute path, and write or read.");
         if (Account.OwnId != 0) return Problems.Of(422, "needs-root", "Only root can do that", "This sentry is not run as root, and only root can change the rights on others' folders.", "Run the sentry as root.");
         var path = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder.Path));
         var rights = new FolderRights(house);

@@ -4,7 +4,7 @@ using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
@@ -20,12 +20,12 @@ internal static class CheckRoutes
                 var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
                 return TypedResults.Json(await FindingViews.Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null).ConfigureAwait(false), ApiJson.Plain.CheckView);
             })
-            .TakesDefinition().Produces<CheckView>().WithSummary("What would go wrong with a definition on this host; nothing is registered or run");
+            .TakesDefinition().Produces<CheckView>().WithSummary("What would go wrong with a definition on this host; nothing is registered or run").May(Permission.Define);
         api.MapGet("/services/{name}/check", async (string name, Registry registry, Checker checker, House house) =>
                 registry.Find(name) is { } actor
                     ? TypedResults.Json(await FindingViews.Check(Reading.Of(registry.Given(actor)), checker, house).ConfigureAwait(false), ApiJson.Plain.CheckView)
                     : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<CheckView>().Produces<Problem>(404, "application/problem+json").WithSummary("What would go wrong with a registered service now");
+            .Produces<CheckView>().Produces<Problem>(404, "application/problem+json").WithSummary("What would go wrong with a registered service now").May(Permission.Operate);
         api.MapPost("/rehearsals", async (string? length, string? accept, string? like, Registry registry, RehearsalRoom room, Checker checker, House house, HttpContext context) =>
             {
                 var (under, problem) = Like(like, registry, house);
@@ -34,14 +34,14 @@ internal static class CheckRoutes
                 return sent.Problem ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context).ConfigureAwait(false);
             })
             .TakesDefinition().Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Run a definition exactly as its service would, for ?length= (10s); live lines, then the report");
+            .WithSummary("Run a definition exactly as its service would, for ?length= (10s); live lines, then the report").May(Permission.Define);
         api.MapPost("/services/{name}/rehearsals", async (string name, string? length, string? accept, Registry registry, RehearsalRoom room, Checker checker, House house, HttpContext context) =>
                 registry.Find(name) is { } actor
                     ? await Rehearse(actor.Definition, length, accept, room, checker, house, context).ConfigureAwait(false)
                     : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json").WithSummary("The same, of a registered service that is not running");
+            .Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json").WithSummary("The same, of a registered service that is not running").May(Permission.Operate);
         api.MapPost("/rehearsals/{id}/end", (string id, RehearsalRoom room) => room.End(id) ? TypedResults.NoContent() : Problems.Of(404, "no-such-rehearsal", "No such rehearsal", $"No rehearsal {id} is being played."))
-            .Produces(204).Produces<Problem>(404, "application/problem+json").WithSummary("Wind a rehearsal down now, and report");
+            .Produces(204).Produces<Problem>(404, "application/problem+json").WithSummary("Wind a rehearsal down now, and report").May(Permission.Operate);
     }
 
     /// <summary>The definition to be laid under another: that of a sibling, without what must be its own.</summary>

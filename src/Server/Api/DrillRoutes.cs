@@ -4,7 +4,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
@@ -17,16 +17,16 @@ internal static class DrillRoutes
     {
         api.MapGet("/drills/plan", (string? services, Registry registry, DrillRoom room) =>
                 Named(services, registry, out var names, out var problem) ? TypedResults.Json(room.Plan(names), ApiJson.Plain.DrillPlan) : problem!)
-            .Produces<DrillPlan>().Produces<Problem>(404, "application/problem+json").WithSummary("What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and begin, in which order and how long by history; nothing is touched");
+            .Produces<DrillPlan>().Produces<Problem>(404, "application/problem+json").WithSummary("What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and begin, in which order and how long by history; nothing is touched").May(Permission.Read);
         api.MapPost("/drills", Play).Produces<DrillEvent>(200, "application/x-ndjson").Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json")
-            .WithSummary("Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot would; live notes, then the report");
+            .WithSummary("Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot would; live notes, then the report").May(Permission.Operate);
         api.MapGet("/drills/latest", (string? kind, DrillRoom room) =>
                 ((kind is null ? room.Now : null) ?? room.Latest(kind)) is { } report
                     ? TypedResults.Json(report, ApiJson.Plain.BeginReport)
                     : Problems.Of(404, "no-report", "No report yet", kind == "boot" ? "No boot of this machine has been seen with services to begin." : "No boot and no drill has been seen yet.", "'calm drill' plays one."))
-            .Produces<BeginReport>().Produces<Problem>(404, "application/problem+json").WithSummary("The latest report, also while it goes on; of ?kind=boot, drill or start, or of any");
+            .Produces<BeginReport>().Produces<Problem>(404, "application/problem+json").WithSummary("The latest report, also while it goes on; of ?kind=boot, drill or start, or of any").May(Permission.Read);
         api.MapPost("/wind-down", WindDown).Produces<Answer>().Produces<Problem>(400, "application/problem+json")
-            .WithSummary("Before the machine goes down: wind all services down in order, within ?within= (the host's setting) at most; the next start begins what begins with the machine");
+            .WithSummary("Before the machine goes down: wind all services down in order, within ?within= (the host's setting) at most; the next start begins what begins with the machine").May(Permission.Administer);
     }
 
     private static async Task<IResult> Play(string? services, Registry registry, DrillRoom room, HttpContext context)

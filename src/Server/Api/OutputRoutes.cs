@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Contract.Api;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.Features;
@@ -44,5 +45,5 @@ internal static class OutputRoutes
 
                 return TypedResults.Empty;
             })
-            .Produces<string>(200, "text/plain").Produces<Problem>(404, "application/problem+json").WithSummary("Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live");
+            .Produces<string>(200, "text/plain").Produces<Problem>(404, "application/problem+json").WithSummary("Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live").May(Permission.Read);
 }

@@ -6,7 +6,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
@@ -16,33 +16,17 @@ internal static class SentryRoutes
     public static void MapSentry(this IEndpointRouteBuilder api)
     {
         api.MapGet("/sentry", (House house, SentrySelf self, HttpContext context) => TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView))
-            .Produces<SentryView>().WithSummary("The sentry itself, and who you are to it");
+            .Produces<SentryView>().WithSummary("The sentry itself, and who you are to it").May(Permission.Read);
 
         api.MapGet("/logbook", (string? service, int? last, Registry registry, House house) =>
                 TypedResults.Json(
                     house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by, tells) => new(id, at, of, what, text, by, tells)),
                     ApiJson.Plain.IReadOnlyListLogEntry))
-            .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all");
+            .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all").May(Permission.Read);
 
         api.MapGet("/events", (EventHub events, Registry registry, HttpContext context) => TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted)))
             .Produces<string>(200, "text/event-stream")
-            .WithSummary("Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet");
-
-        api.MapPost("/sign-in-links", (Sessions sessions, SentrySelf self, HttpContext context) =>
-            {
-                if (self.Console.Length == 0) return Problems.Of(409, "no-console", "No console", "This sentry serves no console; its logbook says why.", "calm logbook");
-                var (key, until) = sessions.NewLink(Caller.Of(context).Account);
-                return TypedResults.Json(new SignInLink($"{self.Console}sign-in?key={key}", until), ApiJson.Plain.SignInLink, statusCode: 201);
-            })
-            .Produces<SignInLink>(201).Produces<Problem>(409, "application/problem+json").WithSummary("A link that signs one browser in, once, within five minutes");
-
-        api.MapPost("/sign-out", (Sessions sessions, HttpContext context) =>
-            {
-                sessions.Close(context.Request.Cookies[Sessions.Cookie]);
-                context.Response.Cookies.Delete(Sessions.Cookie);
-                return TypedResults.NoContent();
-            })
-            .Produces(204).WithSummary("End this browser's session");
+            .WithSummary("Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet").May(Permission.Read);
     }
 
     private static SentryView View(House house, SentrySelf self, HttpContext context)

@@ -7,7 +7,7 @@ using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Why;
 using Microsoft.AspNetCore.Mvc;
 
@@ -19,39 +19,39 @@ internal static class ServiceRoutes
     public static void MapServices(this IEndpointRouteBuilder api)
     {
         api.MapGet("/services", (Registry registry) => TypedResults.Json(registry.Views, ApiJson.Plain.IReadOnlyListServiceView))
-            .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now");
+            .Produces<IReadOnlyList<ServiceView>>().WithSummary("All services as they stand now").May(Permission.Read);
         api.MapPost("/services", Wrap).TakesDefinition().Produces<Answer>(201).Produces<Problem>(400, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Wrap a program as a service; the body is a definition, laid over that of ?like=NAME. Registered is not running: start it next");
+            .WithSummary("Wrap a program as a service; the body is a definition, laid over that of ?like=NAME. Registered is not running: start it next").May(Permission.Define);
         api.MapPatch("/services/{name}", Adjust).TakesDefinition().Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Adjust a service: the keys sent replace its own, null takes one back to its default, ?whole=true replaces all. In effect from the next start on");
+            .WithSummary("Adjust a service: the keys sent replace its own, null takes one back to its default, ?whole=true replaces all. In effect from the next start on").May(Permission.Define);
         api.MapGet("/services/{name}/definition", (string name, Registry registry) =>
                 registry.Find(name) is { } actor ? TypedResults.Text(Repeat.File(registry.Given(actor)), "application/yaml") : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<string>(200, "application/yaml").Produces<Problem>(404, "application/problem+json").WithSummary("A service's definition as it was given, as a file (YAML)");
+            .Produces<string>(200, "application/yaml").Produces<Problem>(404, "application/problem+json").WithSummary("A service's definition as it was given, as a file (YAML)").May(Permission.Read);
         api.MapGet("/definition.schema.json", () => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json"))
-            .Produces<string>(200, "application/schema+json").WithSummary("JSON Schema (2020-12) of a definition");
+            .Produces<string>(200, "application/schema+json").WithSummary("JSON Schema (2020-12) of a definition").May(Permission.Read);
         api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house, registry), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title");
+            .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title").May(Permission.Read);
         api.MapGet("/services/{name}/why", async (string name, DateTimeOffset? at, Registry registry, House house) => registry.Find(name) is { } actor ? await WhyFinder.Of(actor, at, house).ConfigureAwait(false) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<WhyView>().Produces<Problem>(404, "application/problem+json").WithSummary("Why a service is as it is, from the record: state, what led there, what comes next, what a person could do; ?at=TIME (ISO 8601) for the past");
+            .Produces<WhyView>().Produces<Problem>(404, "application/problem+json").WithSummary("Why a service is as it is, from the record: state, what led there, what comes next, what a person could do; ?at=TIME (ISO 8601) for the past").May(Permission.Read);
         api.MapGet("/board", async (Registry registry, House house) => TypedResults.Json(await WhyFinder.Board(registry, house).ConfigureAwait(false), ApiJson.Plain.BoardView))
-            .Produces<BoardView>().WithSummary("Who asks for a person now, and how the rest is");
+            .Produces<BoardView>().WithSummary("Who asks for a person now, and how the rest is").May(Permission.Read);
         api.MapGet("/services/{name}/availability", (string name, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.AvailabilityOf(actor.Definition.Name, house), ApiJson.Plain.IReadOnlyListAvailabilityView) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<IReadOnlyList<AvailabilityView>>().Produces<Problem>(404, "application/problem+json").WithSummary("How much it ran over a day, a week, 30 days and 12 months, planned stops told apart from falls");
+            .Produces<IReadOnlyList<AvailabilityView>>().Produces<Problem>(404, "application/problem+json").WithSummary("How much it ran over a day, a week, 30 days and 12 months, planned stops told apart from falls").May(Permission.Read);
         api.MapPost("/services/{name}/release", Release)
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Lift a service's hold: it is tried again, and the answer says whether it came to run");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Lift a service's hold: it is tried again, and the answer says whether it came to run").May(Permission.Operate);
         api.MapGet("/services/{name}/runs", (string name, int? last, DateTimeOffset? before, Registry registry, House house) =>
                 registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000), before), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first, with how they ended and what they left behind; ?before=TIME (ISO 8601)");
+            .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first, with how they ended and what they left behind; ?before=TIME (ISO 8601)").May(Permission.Read);
         api.MapPost("/services/{name}/start", Start)
-            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly, ?without-needs=true passes its needs over");
+            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly, ?without-needs=true passes its needs over").May(Permission.Operate);
         api.MapPost("/services/{name}/stop", Stop)
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left; refused while others need it, unless ?dependents=stop, which stops them first, or ?dependents=leave");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly and wait until nothing of the run is left; refused while others need it, unless ?dependents=stop, which stops them first, or ?dependents=leave").May(Permission.Operate);
         api.MapPost("/services/{name}/restart", Restart)
-            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings; refused while others need it, unless ?dependents=stop, which stops and starts them too, or ?dependents=leave");
+            .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings; refused while others need it, unless ?dependents=stop, which stops and starts them too, or ?dependents=leave").May(Permission.Operate);
         api.MapDelete("/services/{name}", Unwrap)
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove; refused while others name it as a need, unless ?dependents=leave");
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove; refused while others name it as a need, unless ?dependents=leave").May(Permission.Define);
     }
 
     private static async Task<IResult> Wrap(string? like, HttpContext context, Registry registry, Checker checker, House house)

@@ -1,61 +1,25 @@
-using CalmSentry.Contract;
-using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
-/// <summary>
-/// What programs say of themselves, on a socket of its own whose path is in their variable CALM_TELL. The kernel says which
-/// process calls, and its ancestors which service it belongs to: no program can speak for another.
-/// </summary>
+/// <summary>What programs say of themselves, each on its own service's socket, whose path is in its variable CALM_TELL.</summary>
 internal static class TellRoutes
 {
-    private const int LongestText = 500;
+    private const int LongestText = 500, MostBytes = 4096;
 
-    public static void UseTell(this WebApplication app, Places places) => app.MapWhen(
-        context => context.Features.Get<Caller.KernelWord>()?.Socket == places.TellSocket,
-        tell => tell.Run(context => Hear(context, app.Services.GetRequiredService<Registry>())));
+    public static void MapTell(this WebApplication app) =>
+        app.Map(Door.OwnService + "/{word}", Hear).May(Permission.OwnService).ExcludeFromDescription();
 
-    private static async Task Hear(HttpContext context, Registry registry)
+    private static async Task<IResult> Hear(string word, HttpContext context)
     {
-        var word = context.Request.Path.Value?.Trim('/');
-        if (ServiceOf(context.Features.Get<Caller.KernelWord>()!.Pid, registry) is not { } actor)
-        {
-            await Say(context, 403, "This socket is for programs that this sentry runs; you are none of them.").ConfigureAwait(false);
-            return;
-        }
-
-        if (word is not ("ready" or "alive" or "status"))
-        {
-            await Say(context, 404, "There are: /ready, /alive, /status; a body is taken as a status text.").ConfigureAwait(false);
-            return;
-        }
-
-        using var reader = new StreamReader(context.Request.Body);
-        var text = (await reader.ReadToEndAsync(context.RequestAborted).ConfigureAwait(false)).Trim();
-        if (text.Length > LongestText)
-        {
-            await Say(context, 413, $"A status text has at most {LongestText} characters.").ConfigureAwait(false);
-            return;
-        }
-
-        actor.Tell(word == "ready", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
-        await Say(context, 200, "Heard.").ConfigureAwait(false);
+        if (word is not ("ready" or "alive" or "status")) return Say(404, "There are: /ready, /alive, /status; a body is taken as a status text.");
+        var (text, problem) = await Incoming.Text(context.Request, MostBytes).ConfigureAwait(false);
+        if (problem is not null) return problem;
+        text = text!.Trim();
+        if (text.Length > LongestText) return Say(413, $"A status text has at most {LongestText} characters.");
+        context.Features.Get<DoorWord>()!.Service!.Tell(word == "ready", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
+        return Say(200, "Heard.");
     }
 
-    private static Task Say(HttpContext context, int status, string text)
-    {
-        context.Response.StatusCode = status;
-        context.Response.ContentType = "text/plain; charset=utf-8";
-        return context.Response.WriteAsync(text + "\n");
-    }
-
-    private static ServiceActor? ServiceOf(int pid, Registry registry)
-    {
-        var keepers = registry.All.Where(actor => actor.KeeperPid != 0).ToDictionary(actor => actor.KeeperPid);
-        for (var at = pid; at > 1; at = ProcessFacts.Parent(at))
-            if (keepers.TryGetValue(at, out var actor)) return actor;
-        return null;
-    }
+    private static IResult Say(int status, string text) => TypedResults.Text(text + "\n", "text/plain; charset=utf-8", statusCode: status);
 }

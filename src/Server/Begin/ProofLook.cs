@@ -1,9 +1,9 @@
-using System.Text;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Begin;
@@ -12,6 +12,8 @@ namespace CalmSentry.Server.Begin;
 internal static class ProofLook
 {
     private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5), LongestBeat = TimeSpan.FromMilliseconds(250);
+
+    private const int LongestShown = 200;
 
     public static async Task Go(ServiceActor actor, long run, House house, CancellationToken gone)
     {
@@ -39,13 +41,13 @@ internal static class ProofLook
         switch (definition.Begin.Proof)
         {
             case TcpProof or HttpProof or CommandProof:
-                return gone => Answers(definition.Begin.Proof, definition, house, null, gone);
+                return gone => Answers(definition.Begin.Proof, definition, run, house, null, gone);
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
             case OutputProof output:
-                var lines = new OutputLines(house.Places.OutputOf(definition.Name), actor.OutputBegan);
+                var lines = new NewLines(house.Places.OutputOf(definition.Name), actor.OutputBegan);
                 var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
-                return _ => Task.FromResult(lines.New().FirstOrDefault(wanted.IsMatch) is { } line ? (null, $"it printed '{line}'") : ((string?)$"no line of its output matches '{output.Expression}' yet", ""));
+                return _ => Task.FromResult(lines.Next().FirstOrDefault(wanted.IsMatch) is { } line ? (null, $"it printed '{Shown(line)}'") : ((string?)$"no line of its output matches '{output.Expression}' yet", ""));
             default:
                 return _ => Task.FromResult(actor.ToldReady == run ? (null, "it said so itself") : ((string?)"it has not said so yet", ""));
         }
@@ -53,13 +55,15 @@ internal static class ProofLook
 
     /// <summary>Asks what can be asked at any time: tcp, http or a command.</summary>
     /// <param name="limit">How long an answer may take; null: as long as is usual.</param>
-    public static async Task<(string? Missing, string Seen)> Answers(Proof look, Definition definition, House house, TimeSpan? limit, CancellationToken gone) => look switch
+    public static async Task<(string? Missing, string Seen)> Answers(Proof look, Definition definition, long run, House house, TimeSpan? limit, CancellationToken gone) => look switch
     {
         TcpProof tcp => (await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false), $"{tcp.Address} takes connections"),
         HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
-        CommandProof command => await Succeeds(command, definition, house, limit ?? AsAccount.Patience, gone).ConfigureAwait(false),
+        CommandProof command => await Succeeds(command, definition, run, house, limit ?? AsAccount.Patience, gone).ConfigureAwait(false),
         _ => throw new ArgumentOutOfRangeException(nameof(look)),
     };
+
+    private static string Shown(string line) => line.Length > LongestShown ? line[..LongestShown] + "…" : line;
 
     private static (string? Missing, string Seen) Written(string path, DateTimeOffset since)
     {
@@ -69,51 +73,17 @@ internal static class ProofLook
         return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20) ? ($"{path} is older than this run", "") : (null, $"it has written {path}");
     }
 
-    private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, House house, TimeSpan limit, CancellationToken gone)
+    private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, long run, House house, TimeSpan limit, CancellationToken gone)
     {
         if (Account.Named(definition.Account) is not { } account) return ($"there is no account {definition.Account}", "");
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, limit, gone).ConfigureAwait(false);
-        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line ? $" ('{line}')" : "";
+        var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, limit, RunSite.Of(definition.Name, run, house.Places).Commands(house), gone).ConfigureAwait(false);
+        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line ? $" ('{Shown(line)}')" : "";
         return end switch
         {
             null => ($"{proof.Command[0]} cannot be run, or takes over {Duration.Write(limit)}", ""),
             { ExitCode: 0 } => (null, $"{proof.Command[0]} succeeded{said}"),
             { ExitCode: var code } => ($"{proof.Command[0]} ended with exit code {code}{said}", ""),
         };
-    }
-
-    /// <summary>Whole lines as they are added to a file.</summary>
-    private sealed class OutputLines(string path, long from)
-    {
-        private const int LongestLine = 1 << 20;
-
-        private long at = from;
-        private byte[] rest = [];
-
-        public List<string> New()
-        {
-            var lines = new List<string>();
-            if (!File.Exists(path)) return lines;
-            using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
-            file.Position = Math.Min(at, file.Length);
-            var buffer = new byte[65536];
-            int got;
-            while ((got = file.Read(buffer)) > 0)
-            {
-                at += got;
-                rest = [.. rest, .. buffer.AsSpan(0, got)];
-                int end;
-                while ((end = Array.IndexOf(rest, (byte)'\n')) >= 0)
-                {
-                    lines.Add(Encoding.UTF8.GetString(rest, 0, end).TrimEnd('\r'));
-                    rest = rest[(end + 1)..];
-                }
-
-                if (rest.Length > LongestLine) rest = [];
-            }
-
-            return lines;
-        }
     }
 }

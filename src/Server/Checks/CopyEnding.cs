@@ -2,7 +2,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Checks;
 

@@ -1,5 +1,6 @@
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
 
@@ -11,6 +12,8 @@ namespace CalmSentry.Server.Checks;
 /// </summary>
 internal static class ModuleChecks
 {
+    private const int MostRead = 256 * 1024;
+
     private const string Python = """
         import ast, importlib.util, sys
         path = sys.argv[1]
@@ -54,7 +57,7 @@ internal static class ModuleChecks
         var kind = ScriptKind.OfInterpreter(interpreter);
         if (!Path.IsPathRooted(interpreter)) interpreter = Interpreters.Best(program.Path)?.Path;
         if (interpreter is null || !File.Exists(interpreter)) return [];
-        var text = await ReadSome(script).ConfigureAwait(false);
+        var text = Held.Text(script, MostRead) ?? "";
         string[]? command = kind?.Name switch
         {
             "Python" => [interpreter, "-c", Python, script],
@@ -86,18 +89,4 @@ internal static class ModuleChecks
     private static string? ScriptAmong(IReadOnlyList<string> arguments) => arguments.FirstOrDefault(argument => !argument.StartsWith('-')) is { } first && Path.IsPathRooted(first) && File.Exists(first) ? first : null;
 
     private static string PackageOf(string name) => name.StartsWith('@') ? string.Join('/', name.Split('/').Take(2)) : name.Split('/')[0];
-
-    private static async Task<string> ReadSome(string path)
-    {
-        try
-        {
-            using var reader = new StreamReader(path);
-            var room = new char[256 * 1024];
-            return new string(room, 0, await reader.ReadBlockAsync(room).ConfigureAwait(false));
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            return "";
-        }
-    }
 }

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
 
@@ -23,6 +24,8 @@ internal static class OtherStartChecks
 
     private const string Scheduled = "starts it on a schedule";
 
+    private const int Longest = 1 << 20, MostEntries = 2000;
+
     private static readonly string[] BootFiles = ["/etc/rc.local", "/etc/inittab"], LoginFiles = [".profile", ".bash_profile", ".bash_login", ".bashrc"];
 
     private static IEnumerable<(string File, string What, string Mend)> Places()
@@ -44,9 +47,11 @@ internal static class OtherStartChecks
     {
         try
         {
-            if (new FileInfo(file).Length > 1 << 20) return null;
+            using var opened = Held.Read(file);
+            if (opened.Length > Longest) return null;
+            using var reader = new StreamReader(opened);
             var number = 0;
-            foreach (var line in File.ReadLines(file))
+            while (reader.ReadLine() is { } line)
             {
                 number++;
                 var text = line.Trim();
@@ -83,7 +88,7 @@ internal static class OtherStartChecks
     {
         try
         {
-            return Directory.Exists(directory) ? [.. get(directory).Order(StringComparer.Ordinal)] : [];
+            return Directory.Exists(directory) ? [.. get(directory).Order(StringComparer.Ordinal).Take(MostEntries)] : [];
         }
         catch (UnauthorizedAccessException)
         {

@@ -6,14 +6,80 @@ namespace CalmSentry.Server.Definitions;
 /// <summary>JSON to the node tree a definition is read from, and back.</summary>
 internal static class JsonNodes
 {
-    public static Node Read(JsonElement element) => element.ValueKind switch
+    /// <returns>The tree, or what is wrong and where.</returns>
+    public static (Node? Node, DefinitionError? Error) Read(string text)
     {
-        JsonValueKind.Object => new MapNode([.. element.EnumerateObject().Select(property => KeyValuePair.Create(property.Name, Read(property.Value)))]),
-        JsonValueKind.Array => new ListNode([.. element.EnumerateArray().Select(Read)]),
-        JsonValueKind.String => new ScalarNode(element.GetString()!),
-        JsonValueKind.Null => new NullNode(),
-        _ => new ScalarNode(element.GetRawText()),
-    };
+        var bounds = new NodeBounds();
+        try
+        {
+            using var body = JsonDocument.Parse(text, new JsonDocumentOptions { MaxDepth = NodeBounds.Deepest });
+            return (Read(body.RootElement, "", bounds), null);
+        }
+        catch (NodeBounds.PassedException passed)
+        {
+            return (null, passed.Error);
+        }
+        catch (JsonException error)
+        {
+            return (null, new("definition", $"no JSON ({error.Message.Split(" LineNumber:")[0].Split(" Path:")[0].TrimEnd('.')})", "a JSON object, as GET /api/services/NAME shows it under 'definition'", new((int)(error.LineNumber ?? 0) + 1, (int)(error.BytePositionInLine ?? 0) + 1)));
+        }
+    }
+
+    /// <summary>What the store gives back: written by us, checked when it was taken in.</summary>
+    public static Node Read(JsonElement element) => Read(element, "", new NodeBounds());
+
+    private static Node Read(JsonElement element, string path, NodeBounds bounds)
+    {
+        bounds.Count(path, null);
+        switch (element.ValueKind)
+        {
+            case JsonValueKind.Object:
+                var entries = new List<KeyValuePair<string, Node>>();
+                var keys = new HashSet<string>(StringComparer.Ordinal);
+                foreach (var property in element.EnumerateObject())
+                {
+                    var key = bounds.Text(Name(property), path, null);
+                    var at = path.Length == 0 ? key : $"{path}.{key}";
+                    if (!keys.Add(key)) throw NodeBounds.Twice(at, null);
+                    entries.Add(KeyValuePair.Create(key, Read(property.Value, at, bounds)));
+                }
+
+                return new MapNode(entries);
+            case JsonValueKind.Array:
+                return new ListNode([.. element.EnumerateArray().Select((item, i) => Read(item, $"{path}[{i}]", bounds))]);
+            case JsonValueKind.String:
+                return new ScalarNode(bounds.Text(String(element), path, null));
+            case JsonValueKind.Null:
+                return new NullNode();
+            default:
+                return new ScalarNode(bounds.Text(element.GetRawText(), path, null));
+        }
+    }
+
+    /// <summary>Half a character (a lone surrogate) may be escaped in JSON, and is no text.</summary>
+    private static string String(JsonElement element)
+    {
+        try
+        {
+            return element.GetString()!;
+        }
+        catch (InvalidOperationException)
+        {
+            return "\0";
+        }
+    }
+
+    private static string Name(JsonProperty property)
+    {
+        try
+        {
+            return property.Name;
+        }
+        catch (InvalidOperationException)
+        {
+            return "\0";
+        }
+    }
 
     public static string Write(Node node)
     {

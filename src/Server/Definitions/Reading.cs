@@ -1,10 +1,8 @@
-using System.Text;
-using System.Text.Json;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Keepers;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Definitions;
 
@@ -17,12 +15,12 @@ internal sealed record Sent(Definition? Definition, MapNode Given, IReadOnlyList
 /// <summary>From what somebody sent, JSON or YAML (RFC 9512), to a definition.</summary>
 internal static class Reading
 {
-    private const int Longest = 1 << 20;
-
     /// <param name="under">What the body is laid over: the definition to be adjusted, or the one to be like.</param>
     public static async Task<Sent> Read(HttpRequest request, Caller caller, MapNode? under = null)
     {
-        var (node, error) = await Parse(request).ConfigureAwait(false);
+        var (text, problem) = await Incoming.Text(request, Incoming.LongestDefinition).ConfigureAwait(false);
+        if (problem is not null) return new(null, new MapNode([]), [], problem);
+        var (node, error) = Parse(text!, request.ContentType);
         if (error is not null) return Failed([error], "malformed-body");
         if (node is not MapNode map) return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
         if (under is not null) map = DefinitionTrees.Overlay(under, map);
@@ -41,35 +39,8 @@ internal static class Reading
         return new(null, new MapNode([]), errors, Problems.Of(400, code, "The definition has errors", string.Join("\n", told), "Mend what is named and send it again; nothing was changed.", told));
     }
 
-    private static async Task<(Node? Node, DefinitionError? Error)> Parse(HttpRequest request)
-    {
-        using var reader = new StreamReader(request.Body, new UTF8Encoding(false, throwOnInvalidBytes: true));
-        var room = new char[4096];
-        var text = new StringBuilder();
-        try
-        {
-            for (int got; (got = await reader.ReadAsync(room, request.HttpContext.RequestAborted).ConfigureAwait(false)) > 0;)
-            {
-                text.Append(room, 0, got);
-                if (text.Length > Longest) return (null, new("definition", $"more than {Longest} characters", "a definition of at most 1 MiB"));
-            }
-        }
-        catch (DecoderFallbackException)
-        {
-            return (null, new("definition", "bytes that are no UTF-8", "text in UTF-8"));
-        }
-
-        if (request.ContentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true) return YamlNodes.Read(text.ToString());
-        try
-        {
-            using var body = JsonDocument.Parse(text.ToString());
-            return (JsonNodes.Read(body.RootElement), null);
-        }
-        catch (JsonException error)
-        {
-            return (null, new("definition", $"no JSON ({error.Message.Split(" LineNumber:")[0].TrimEnd('.')})", "a JSON object, as GET /api/services/NAME shows it under 'definition'", new((int)(error.LineNumber ?? 0) + 1, (int)(error.BytePositionInLine ?? 0) + 1)));
-        }
-    }
+    private static (Node? Node, DefinitionError? Error) Parse(string text, string? contentType) =>
+        contentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true ? YamlNodes.Read(text) : JsonNodes.Read(text);
 
     /// <summary>A name with spaces becomes the title; the account left out is the one of whoever asks; a script's interpreter is pinned.</summary>
     private static MapNode Complete(MapNode map, Caller caller)

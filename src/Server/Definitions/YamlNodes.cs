@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using YamlDotNet.Core;
+using YamlDotNet.Core.Events;
 using YamlDotNet.RepresentationModel;
 
 namespace CalmSentry.Server.Definitions;
@@ -12,14 +13,12 @@ internal static class YamlNodes
     {
         try
         {
-            var stream = new YamlStream();
-            stream.Load(new StringReader(text));
-            return stream.Documents.Count switch
-            {
-                0 => (null, new("definition", "an empty file", "a definition: name, program and more")),
-                1 => (Read(stream.Documents[0].RootNode), null),
-                _ => (null, new("definition", $"{stream.Documents.Count} documents", "one definition a file", PlaceOf(stream.Documents[1].RootNode.Start))),
-            };
+            var reader = new Reader(new Parser(new StringReader(text)));
+            return (reader.Document(), null);
+        }
+        catch (NodeBounds.PassedException passed)
+        {
+            return (null, passed.Error);
         }
         catch (YamlException error)
         {
@@ -34,14 +33,77 @@ internal static class YamlNodes
         return text.ToString().Replace("...\n", "", StringComparison.Ordinal);
     }
 
-    private static Node Read(YamlNode node) => node switch
+    /// <summary>Takes the parser's events one by one and stops at the first bound that is passed: what follows is never parsed.</summary>
+    private sealed class Reader(IParser events)
     {
-        YamlMappingNode map => new MapNode([.. map.Children.Select(pair => KeyValuePair.Create(((pair.Key as YamlScalarNode)?.Value) ?? "?", Read(pair.Value)))], PlaceOf(node.Start)),
-        YamlSequenceNode list => new ListNode([.. list.Children.Select(Read)], PlaceOf(node.Start)),
-        YamlScalarNode { Style: ScalarStyle.Plain, Value: "~" or "null" or "" or null } => new NullNode(PlaceOf(node.Start)),
-        YamlScalarNode scalar => new ScalarNode(scalar.Value ?? "", PlaceOf(node.Start)),
-        _ => new NullNode(PlaceOf(node.Start)),
-    };
+        private readonly Dictionary<AnchorName, (Node Node, int Size)?> anchors = [];
+        private readonly NodeBounds bounds = new();
+
+        public Node Document()
+        {
+            events.Consume<StreamStart>();
+            if (events.TryConsume<StreamEnd>(out _)) throw new NodeBounds.PassedException(new("definition", "an empty file", "a definition: name, program and more"));
+            events.Consume<DocumentStart>();
+            var root = Next("");
+            events.Consume<DocumentEnd>();
+            if (events.Accept<DocumentStart>(out var second)) throw new NodeBounds.PassedException(new("definition", "more than one document", "one definition a file", PlaceOf(second.Start)));
+            return root;
+        }
+
+        private Node Next(string path)
+        {
+            var began = bounds.Nodes;
+            if (events.TryConsume<AnchorAlias>(out var alias)) return Known(alias, path, PlaceOf(alias.Start));
+            var first = events.Consume<NodeEvent>();
+            var place = PlaceOf(first.Start);
+            bounds.Count(path, place);
+            if (!first.Anchor.IsEmpty) anchors[first.Anchor] = null; // while it is read, it cannot stand within itself
+            bounds.Enter(path, place);
+            Node node = first switch
+            {
+                MappingStart => Map(path, place),
+                SequenceStart => List(path, place),
+                Scalar { Style: ScalarStyle.Plain, Value: "~" or "null" or "" } => new NullNode(place),
+                Scalar scalar => new ScalarNode(bounds.Text(scalar.Value, path, place), place),
+                _ => new NullNode(place),
+            };
+            bounds.Leave();
+            if (!first.Anchor.IsEmpty) anchors[first.Anchor] = (node, bounds.Nodes - began);
+            return node;
+        }
+
+        private MapNode Map(string path, Place place)
+        {
+            var entries = new List<KeyValuePair<string, Node>>();
+            var keys = new HashSet<string>(StringComparer.Ordinal);
+            while (!events.TryConsume<MappingEnd>(out _))
+            {
+                var keyPlace = PlaceOf(events.Current!.Start);
+                var key = Next(path) is ScalarNode scalar ? scalar.Text : "?";
+                var at = path.Length == 0 ? key : $"{path}.{key}";
+                if (!keys.Add(key)) throw NodeBounds.Twice(at, keyPlace);
+                entries.Add(KeyValuePair.Create(key, Next(at)));
+            }
+
+            return new MapNode(entries, place);
+        }
+
+        private ListNode List(string path, Place place)
+        {
+            var items = new List<Node>();
+            while (!events.TryConsume<SequenceEnd>(out _)) items.Add(Next($"{path}[{items.Count}]"));
+            return new ListNode(items, place);
+        }
+
+        /// <summary>What stands in for something written before counts as if it were written again.</summary>
+        private Node Known(AnchorAlias alias, string path, Place place)
+        {
+            if (!anchors.TryGetValue(alias.Value, out var known)) throw new NodeBounds.PassedException(new(NodeBounds.At(path), $"*{alias.Value}, which names nothing before it", "the name of an anchor (&name) above it", place));
+            if (known is not var (node, size)) throw new NodeBounds.PassedException(new(NodeBounds.At(path), $"*{alias.Value} within itself", "the name of an anchor (&name) that is closed above it", place));
+            bounds.Count(path, place, size);
+            return node;
+        }
+    }
 
     private static YamlNode Plain(Node node) => node switch
     {

@@ -20,6 +20,9 @@ internal sealed record RunSite(string Name, long Run, string Place, string Outpu
     /// <summary>Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.</summary>
     public string Mark(Places places) => string.Create(CultureInfo.InvariantCulture, $"{places.RunDirectory}:{Name}:{Run}");
 
+    /// <summary>Where commands belong that are run for it: watches, proofs, steps of a wind-down.</summary>
+    public CommandPlace Commands(House house) => new(Group(house.Groups), house.Ceilings.Joins(Name));
+
     public string? Group(ControlGroups groups) => groups.For(string.Create(CultureInfo.InvariantCulture, $"{Name}.{Run}"));
 }
 
@@ -88,7 +91,7 @@ internal static class LaunchOrder
             ["LANG"] = "C.UTF-8",
             ["CALM_SERVICE"] = definition.Name,
             ["CALM_STATE"] = places.StateOf(definition.Name),
-            ["CALM_TELL"] = places.TellSocket,
+            ["CALM_TELL"] = places.TellOf(definition.Name),
         };
         // What it prints goes to a file, read line by line: no colours and no moving about.
         if (definition.Program.Terminal) environment["TERM"] = "dumb";

@@ -68,15 +68,5 @@ internal static class Proposals
         return report with { Proposals = proposals, Adoption = over.Count == 0 ? null : json.RootElement.Clone(), File = YamlNodes.Write(whole) };
     }
 
-    private static bool Holds(string file, int pid)
-    {
-        try
-        {
-            return File.ReadAllText(file).Trim() == pid.ToString(CultureInfo.InvariantCulture);
-        }
-        catch (IOException)
-        {
-            return false;
-        }
-    }
+    private static bool Holds(string file, int pid) => Linux.Foreign.Held.Text(file, 64)?.Trim() == pid.ToString(CultureInfo.InvariantCulture);
 }

@@ -9,6 +9,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.WindDown;
 
@@ -190,7 +191,7 @@ internal sealed class Rehearsal : IDisposable
 
         sent = 0;
         using var over = new CancellationTokenSource();
-        var effect = new StepTaker(definition, house, main == 0 ? null : main, (order, gone) =>
+        var effect = new StepTaker(definition, house, site, main == 0 ? null : main, (order, gone) =>
         {
             inputTaken = new(TaskCreationOptions.RunContinuationsAsynchronously);
             link.Send(order);
@@ -319,40 +320,19 @@ internal sealed class Rehearsal : IDisposable
     /// <summary>Whole lines of a growing file, as they come.</summary>
     private sealed class Tail(string path)
     {
-        private readonly StringBuilder open = new();
-        private readonly Decoder decoder = Encoding.UTF8.GetDecoder();
-        private long at;
+        private readonly NewLines lines = new(path, 0);
+
+        private const int Kept = 10;
 
         public List<string> Last { get; } = [];
 
         public List<string> More(bool all)
         {
-            var lines = new List<string>();
-            if (File.Exists(path))
-            {
-                using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
-                file.Position = at;
-                var room = new byte[65536];
-                var text = new char[65537];
-                for (int got; lines.Count < 2000 && (got = file.Read(room)) > 0;)
-                {
-                    at += got;
-                    open.Append(text, 0, decoder.GetChars(room, 0, got, text, 0));
-                    for (int end; (end = open.ToString().IndexOf('\n', StringComparison.Ordinal)) >= 0;) Take(end, end + 1);
-                }
-            }
-
-            if (all && open.Length > 0) Take(open.Length, open.Length);
-            return lines;
-
-            void Take(int length, int remove)
-            {
-                var line = open.ToString(0, length);
-                open.Remove(0, remove);
-                lines.Add(line);
-                Last.Add(line);
-                if (Last.Count > 10) Last.RemoveAt(0);
-            }
+            var more = lines.Next();
+            if (all && lines.Rest() is { } rest) more.Add(rest);
+            Last.AddRange(more.TakeLast(Kept));
+            if (Last.Count > Kept) Last.RemoveRange(0, Last.Count - Kept);
+            return more;
         }
     }
 }

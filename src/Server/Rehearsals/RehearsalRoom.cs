@@ -3,7 +3,7 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 using Microsoft.AspNetCore.Http.Features;
 
 namespace CalmSentry.Server.Rehearsals;

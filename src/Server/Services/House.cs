@@ -4,6 +4,7 @@ using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Begin;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
@@ -36,11 +37,13 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public KeeperStarter Keepers { get; } = new(keeper, places.RunDirectory);
 
-    public AsAccount AsAccount { get; } = new(keeper);
+    public TellDoors Tells => tells ??= new(Places, Groups.Mark);
+
+    public AsAccount AsAccount => asAccount ??= new(keeper, Groups.Directory);
 
     public SecretBox Secrets { get; } = new(store, places);
 
-    public SecretFiles SecretFiles => secretFiles ??= new(Places, Groups);
+    public SecretFiles SecretFiles { get; } = new(places);
 
     public Permits Permits { get; } = new(store);
 
@@ -49,7 +52,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     public DateTimeOffset Now => Clock.GetUtcNow();
 
     private Ceilings? ceilings;
-    private SecretFiles? secretFiles;
+    private AsAccount? asAccount;
+    private TellDoors? tells;
 
     /// <summary>Removes what the sentry made on the host and nothing uses any more.</summary>
     public void CleanUp()

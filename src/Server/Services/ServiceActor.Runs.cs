@@ -2,6 +2,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Falls;
@@ -16,6 +17,8 @@ internal sealed partial class ServiceActor
     /// <summary>How long an end waits for the answer that came with it.</summary>
     private static readonly TimeSpan StepLinger = TimeSpan.FromMilliseconds(20);
 
+    private static readonly TimeSpan OwnTroublePause = TimeSpan.FromSeconds(2);
+
     // Launching
 
     private async Task Launch(long run, bool switchOff = false)
@@ -27,7 +30,18 @@ internal sealed partial class ServiceActor
             Vitals = new(() => Vitals.TreeOf(this, house), house);
         }
 
-        if (Account.Named(Definition.Account) is not { } account)
+        Account? named;
+        try
+        {
+            named = Account.Named(Definition.Account);
+        }
+        catch (OwnTroubleException own)
+        {
+            LaunchLater(run, switchOff, own);
+            return;
+        }
+
+        if (named is not { } account)
         {
             Refuse(run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
             return;
@@ -44,6 +58,7 @@ internal sealed partial class ServiceActor
             var output = house.Places.OutputOf(Definition.Name);
             if (!switchOff) OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
             var order = LaunchOrder.Of(Definition, RunSite.Of(Definition.Name, run, house.Places), account, house, switchOff);
+            house.Tells.Open(this, account);
             var fresh = keeper is null;
             if (fresh)
             {
@@ -57,10 +72,22 @@ internal sealed partial class ServiceActor
             if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), Origins.Of(Definition, Revision));
             if (fresh) house.Keepers.ReserveSoon();
         }
+        catch (OwnTroubleException own)
+        {
+            LaunchLater(run, switchOff, own);
+        }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             Refuse(run, error.Message.TrimEnd('.'));
         }
+    }
+
+    /// <summary>What fails on the sentry's own side is no failure of the program: it is tried again, and does not count.</summary>
+    private void LaunchLater(long run, bool switchOff, OwnTroubleException own)
+    {
+        Trouble($"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s.");
+        _ = Task.Delay(OwnTroublePause).ContinueWith(
+            _ => Post(() => Situation.Run is { Launched: null } waiting && waiting.Number == run && Situation.Phase is Phase.Starting or Phase.Stopping ? Launch(run, switchOff) : Task.CompletedTask, null), TaskScheduler.Default);
     }
 
     private void Prepare(Account account)
@@ -237,6 +264,7 @@ internal sealed partial class ServiceActor
         if (Situation.Run is { } earlier && earlier.Number < number && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known)
             house.Store.RunEnded(Definition.Name, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
         OutputBegan = house.Store.OutputFrom(Definition.Name, number);
+        if (Account.Named(Definition.Account) is { } account) house.Tells.Open(this, account);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
         house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Definition.Name, number, pid, house.Now);

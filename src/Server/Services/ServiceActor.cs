@@ -136,6 +136,22 @@ internal sealed partial class ServiceActor : IDisposable
         },
         null);
 
+    /// <summary>It speaks of itself more often than it may: said once in a while, however often it does.</summary>
+    public void TellsTooOften()
+    {
+        var now = Stopwatch.GetTimestamp();
+        var last = Interlocked.Read(ref tooOftenSaid);
+        if ((last != 0 && Stopwatch.GetElapsedTime(last, now) < TooOftenBeat) || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last) return;
+        house.Log(Definition.Name, "tells-too-often", $"It speaks of itself more than {Doors.Pace.Of(Doors.DoorKind.Tell)} times a second; what is more than that is not heard.");
+    }
+
+    /// <summary>The sentry itself is at fault with something about this service.</summary>
+    public void Trouble(string text) => house.Log(Definition.Name, "trouble", text);
+
+    private static readonly TimeSpan TooOftenBeat = TimeSpan.FromMinutes(1);
+
+    private long tooOftenSaid;
+
     /// <summary>The latest state as people see it; replaced whole.</summary>
     public ServiceView View { get; private set; }
 
@@ -362,6 +378,7 @@ internal sealed partial class ServiceActor : IDisposable
             case Dismiss:
                 keeper?.Send(new Message(KeeperWord.Leave));
                 keeper = null;
+                house.Tells.Close(Definition.Name);
                 house.SecretFiles.Remove(Definition.Name);
                 break;
             case Note note:
@@ -380,6 +397,7 @@ internal sealed partial class ServiceActor : IDisposable
         house.Store.Remove(Definition.Name);
         house.Secrets.Forget(Definition.Name);
         house.SecretFiles.Remove(Definition.Name);
+        house.Tells.Close(Definition.Name);
         house.Ceilings.Forget(Definition.Name);
         registry.Forget(this);
         if (Directory.Exists(runDirectory)) Directory.Delete(runDirectory, recursive: true);

@@ -79,7 +79,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                 var limit = watch.Every < ShortestLimit ? ShortestLimit : watch.Every > LongestLimit ? LongestLimit : watch.Every;
                 return async gone =>
                 {
-                    var (missing, seen) = await ProofLook.Answers(answer.Look, definition, house, limit, gone).OrWhyNot().ConfigureAwait(false);
+                    var (missing, seen) = await ProofLook.Answers(answer.Look, definition, run, house, limit, gone).OrWhyNot(ownToo: false).ConfigureAwait(false);
                     return new(missing, seen);
                 };
             case SilenceWatch silence:

@@ -4,6 +4,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
+using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
 
@@ -13,12 +14,13 @@ namespace CalmSentry.Server.WindDown;
 internal readonly record struct StepEffect(string Answer, bool Failed);
 
 /// <summary>Takes the steps of a wind-down that are more than a signal.</summary>
+/// <param name="site">Where its run takes place.</param>
 /// <param name="input">Gives the keeper an order about the program's input; the errno that came of it.</param>
-internal sealed class StepTaker(Definition definition, House house, int? pid, Func<Message, CancellationToken, Task<int>> input)
+internal sealed class StepTaker(Definition definition, House house, RunSite site, int? pid, Func<Message, CancellationToken, Task<int>> input)
 {
-    private const int LongestAnswer = 200;
+    private const int LongestAnswer = 200, LongestBody = 64 << 10;
 
-    private static readonly HttpClient Http = new(new SocketsHttpHandler { UseProxy = false, AllowAutoRedirect = false, PooledConnectionLifetime = TimeSpan.Zero }) { Timeout = Timeout.InfiniteTimeSpan };
+    private const string Taken = "it was taken without an answer";
 
     /// <returns>Null when the step's wait was over, or the program gone, before anything came back.</returns>
     public async Task<StepEffect?> Take(WindDownStep step, CancellationToken gone)
@@ -51,16 +53,12 @@ internal sealed class StepTaker(Definition definition, House house, int? pid, Fu
     private async Task<StepEffect?> Input(Message order, string words, CancellationToken cancellation) =>
         await input(order, cancellation).ConfigureAwait(false) is var errno and not 0 ? new($"its input cannot be written: {Names.Errno(errno)}", Failed: true) : new(words, Failed: false);
 
-    private static async Task<StepEffect?> Send(SendStep step, CancellationToken cancellation)
+    private async Task<StepEffect?> Send(SendStep step, CancellationToken cancellation)
     {
-        using var socket = step.To.Kind == SendKind.Unix ? new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified) : new Socket(SocketType.Stream, ProtocolType.Tcp);
-        if (step.To.Kind == SendKind.Unix) await socket.ConnectAsync(new UnixDomainSocketEndPoint(step.To.Address), cancellation).ConfigureAwait(false);
-        else
-        {
-            var (host, port) = NetworkAddress.Read(step.To.Address)!.Value;
-            await socket.ConnectAsync(host, port, cancellation).ConfigureAwait(false);
-        }
-
+        if (step.To.Kind == SendKind.Unix) return await SendAs(step, cancellation).ConfigureAwait(false);
+        using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
+        var (host, port) = NetworkAddress.Read(step.To.Address)!.Value;
+        await socket.ConnectAsync(host, port, cancellation).ConfigureAwait(false);
         await socket.SendAsync(Encoding.UTF8.GetBytes(step.Text), cancellation).ConfigureAwait(false);
         var room = new byte[4096];
         var got = 0;
@@ -79,15 +77,27 @@ internal sealed class StepTaker(Definition definition, House house, int? pid, Fu
             // It was sent, which is what counts.
         }
 
-        return new(Answered(Encoding.UTF8.GetString(room, 0, got), "it was taken without an answer"), Failed: false);
+        return new(Answered(Encoding.UTF8.GetString(room, 0, got), Taken), Failed: false);
+    }
+
+    /// <summary>A socket's path is the account's to change: who connects there is the account, so that it leads to nothing but what the account reaches anyway.</summary>
+    private async Task<StepEffect?> SendAs(SendStep step, CancellationToken cancellation)
+    {
+        if (Account.Named(definition.Account) is not { } account) return new($"there is no account {definition.Account}", Failed: true);
+        return await house.AsAccount.Send(account, AccountGroup.IdsOf(definition.Identity.Groups), step.To.Address, step.Text, step.Wait, cancellation).ConfigureAwait(false) switch
+        {
+            null => null,
+            { ExitCode: 0, Output: var said } => new(Answered(said, Taken), Failed: false),
+            { ExitCode: var errno } => new($"{step.To.Address} does not take it ({Names.Errno(errno)})", Failed: true),
+        };
     }
 
     private static async Task<StepEffect?> Ask(HttpStep step, CancellationToken cancellation)
     {
         using var request = new HttpRequestMessage(new HttpMethod(step.Method), step.Url);
         if (step.Body is { } body) request.Content = new StringContent(body, Encoding.UTF8);
-        using var response = await Http.SendAsync(request, cancellation).ConfigureAwait(false);
-        var said = Answered(await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false), "");
+        using var response = await Probes.Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
+        var said = Answered(await Probes.Body(response, LongestBody, cancellation).ConfigureAwait(false), "");
         return new($"it answered {(int)response.StatusCode}{(said.Length > 0 ? $", and {said}" : "")}", Failed: (int)response.StatusCode >= 400);
     }
 
@@ -96,7 +106,7 @@ internal sealed class StepTaker(Definition definition, House house, int? pid, Fu
         if (Account.Named(definition.Account) is not { } account) return new($"there is no account {definition.Account}", Failed: true);
         var environment = LaunchOrder.EnvironmentOf(definition, account, house.Places);
         if (pid is { } main) environment["CALM_PID"] = main.ToString(System.Globalization.CultureInfo.InvariantCulture);
-        var end = await house.AsAccount.Run(account, AccountGroup.IdsOf(definition.Identity.Groups), LaunchOrder.DirectoryOf(definition, house.Places), environment, step.Command, step.Wait, cancellation).ConfigureAwait(false);
+        var end = await house.AsAccount.Run(account, AccountGroup.IdsOf(definition.Identity.Groups), LaunchOrder.DirectoryOf(definition, house.Places), environment, step.Command, step.Wait, site.Commands(house), cancellation).ConfigureAwait(false);
         return end switch
         {
             null => new($"{step.Command[0]} cannot be run, or had not ended after {Duration.Write(step.Wait)}", Failed: true),

@@ -15,7 +15,7 @@ const queries = new QueryClient({
 });
 const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? "";
 
-connect();
+void connect();
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
     <MantineProvider theme={theme} defaultColorScheme="auto" getStyleNonce={() => nonce}>

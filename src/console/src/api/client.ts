@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { call } from "./page";
 import type { components, paths } from "./schema";
 
 export type ServiceView = components["schemas"]["ServiceView"];
@@ -23,11 +24,11 @@ export type RehearsalEvent = {
 };
 export type Problem = components["schemas"]["Problem"];
 
-export const api = createClient<paths>();
+export const api = createClient<paths>({ fetch: call });
 
 /** What a call came to: its data, or an error that says what was wrong and what to do next. */
-export async function take<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
-  const { data, error, response } = await call;
+export async function take<T>(asked: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await asked;
   if (response.ok) return data as T;
   throw new CallError(
     (error as Problem | undefined) ?? {

@@ -2,6 +2,7 @@ import { Button, Group } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { api, type BeginReport, CallError, type DrillPlan, type Problem, take } from "../api/client";
+import { call } from "../api/page";
 import { at } from "../live/clock";
 import { onBegan, useLine } from "../live/live";
 import { seconds, TimeLine } from "./TimeLine";
@@ -23,7 +24,7 @@ export function DrillPage() {
   const plan = useMutation({ mutationFn: () => take(api.GET("/api/drills/plan")) });
   const drill = useMutation({
     mutationFn: async () => {
-      const response = await fetch("/api/drills", { method: "POST" });
+      const response = await call("/api/drills", { method: "POST" });
       if (!response.ok) throw new CallError((await response.json()) as Problem);
       const watching = setInterval(() => void latest.refetch(), beat);
       try {

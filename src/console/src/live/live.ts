@@ -1,5 +1,6 @@
 import { useSyncExternalStore } from "react";
 import type { LogEntry, ServiceView } from "../api/client";
+import { call } from "../api/page";
 
 /** Whether what is on screen is what is so. */
 export type Line =
@@ -41,52 +42,74 @@ function setLine(next: Line) {
   changed();
 }
 
-/** Opens the event stream and keeps it open for as long as the page lives. */
-export function connect() {
-  const source = new EventSource("/api/events");
-  let quiet: ReturnType<typeof setTimeout>;
-
-  const again = async () => {
-    clearTimeout(quiet);
-    source.close();
-    const status = await fetch("/api/sentry").then(
-      (response) => response.status,
-      () => 0,
-    );
-    if (status === 401) {
-      setLine({ state: "signed-out" });
-      return;
-    }
-    setLine({ state: "lost", since: new Date() });
-    setTimeout(connect, retryPause);
-  };
-  const heard = () => {
-    clearTimeout(quiet);
-    quiet = setTimeout(again, quietLimit);
-  };
-  const on = <T>(name: string, take: (data: T) => void) =>
-    source.addEventListener(name, (event) => {
-      heard();
-      take(JSON.parse(event.data) as T);
-    });
-
-  source.onerror = again;
-  on<ServiceView[]>("services", (services) => {
+/** What is done with each event, by its name. */
+const events: Record<string, (data: never) => void> = {
+  services(services: ServiceView[]) {
     setServices(services);
     setLine({ state: "live" });
-  });
-  on<ServiceView>("service", (service) =>
-    setServices([...snapshot.services.filter((other) => other.name !== service.name), service]),
-  );
-  on<string>("removed", (name) => setServices(snapshot.services.filter((other) => other.name !== name)));
-  on<LogEntry>("logged", (entry) => {
+  },
+  service(service: ServiceView) {
+    setServices([...snapshot.services.filter((other) => other.name !== service.name), service]);
+  },
+  removed(name: string) {
+    setServices(snapshot.services.filter((other) => other.name !== name));
+  },
+  logged(entry: LogEntry) {
     for (const listener of logListeners) listener(entry);
-  });
-  on("began", () => {
+  },
+  began() {
     for (const listener of beganListeners) listener();
-  });
-  on("beat", () => undefined);
+  },
+};
+
+/** Opens the event stream and keeps it open for as long as the page lives. */
+export async function connect() {
+  const ended = new AbortController();
+  let quiet: ReturnType<typeof setTimeout> | undefined;
+  const heard = () => {
+    clearTimeout(quiet);
+    quiet = setTimeout(() => ended.abort(), quietLimit);
+  };
   heard();
+  let status = 0;
+  try {
+    const response = await call("/api/events", { signal: ended.signal, headers: { Accept: "text/event-stream" } });
+    status = response.status;
+    if (response.ok && response.body) await read(response.body, heard);
+  } catch {
+    // The line broke, or was silent for too long: told below.
+  }
+  clearTimeout(quiet);
+  if (status === 401) {
+    setLine({ state: "signed-out" });
+    return;
+  }
+  setLine({ state: "lost", since: new Date() });
+  setTimeout(connect, retryPause);
+}
+
+/** Reads an event stream to its end (WHATWG HTML, section 9.2.6); whoever fetches it can send a header, an EventSource cannot. */
+async function read(body: ReadableStream<Uint8Array<ArrayBuffer>>, heard: () => void) {
+  const reader = body.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    heard();
+    const parts = (rest + value).split("\n\n");
+    rest = parts.pop() ?? "";
+    for (const part of parts) dispatch(part);
+  }
+}
+
+function dispatch(part: string) {
+  let name = "message";
+  const data: string[] = [];
+  for (const text of part.split("\n")) {
+    if (text.startsWith("event:")) name = text.slice(6).trim();
+    else if (text.startsWith("data:")) data.push(text.slice(5));
+  }
+  if (data.length > 0) events[name]?.(JSON.parse(data.join("\n")) as never);
 }
 
 export const useServices = () => useSyncExternalStore(subscribe, () => snapshot);

@@ -1,5 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef, useState } from "react";
+import { call } from "../api/page";
 import { useLine } from "../live/live";
 
 const keep = 20_000;
@@ -71,7 +72,7 @@ function useOutput(name: string) {
     };
     const read = async () => {
       const range = offset.current === null ? "last=500" : `from=${offset.current}`;
-      const response = await fetch(`/api/services/${encodeURIComponent(name)}/output?${range}&follow=true`, {
+      const response = await call(`/api/services/${encodeURIComponent(name)}/output?${range}&follow=true`, {
         signal: stop.signal,
       });
       if (!response.ok || !response.body) return;

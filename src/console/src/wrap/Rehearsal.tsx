@@ -1,6 +1,7 @@
 import { Button, TextInput } from "@mantine/core";
 import { useEffect, useRef, useState } from "react";
 import type { Problem, RehearsalEvent, RehearsalReport } from "../api/client";
+import { call } from "../api/page";
 import type { Definition } from "./definition";
 
 type Line = { id: number; kind: string; text: string };
@@ -29,7 +30,7 @@ export function Rehearsal({
     setPlaying(true);
     leave.current = new AbortController();
     try {
-      const response = await fetch(`/api/rehearsals?length=${encodeURIComponent(length)}`, {
+      const response = await call(`/api/rehearsals?length=${encodeURIComponent(length)}`, {
         method: "POST",
         headers: { "Content-Type": "application/json" },
         body: JSON.stringify(definition),
@@ -68,7 +69,7 @@ export function Rehearsal({
           disabled={playing}
         />
         {playing ? (
-          <Button variant="default" onClick={() => id && fetch(`/api/rehearsals/${id}/end`, { method: "POST" })}>
+          <Button variant="default" onClick={() => id && call(`/api/rehearsals/${id}/end`, { method: "POST" })}>
             End it now
           </Button>
         ) : (

@@ -1,0 +1,59 @@
+using System.Security.Cryptography;
+
+namespace CalmSentry.Linux.Groups;
+
+/// <summary>
+/// A version 2 control group for one command: it ends with the command, and everything the command left behind with it. Below
+/// the group of a service's run it counts among that run's ceilings, and ends with the run at the latest.
+/// </summary>
+internal sealed class CommandGroup
+{
+    private const string Prefix = "look-";
+
+    private static readonly TimeSpan EndPatience = TimeSpan.FromSeconds(2), Beat = TimeSpan.FromMilliseconds(2);
+
+    private readonly string above;
+    private readonly bool ofRun;
+
+    private CommandGroup(string above, string directory, bool ofRun) => (this.above, Directory, this.ofRun) = (above, directory, ofRun);
+
+    public string Directory { get; }
+
+    /// <param name="ofRun">The group above is a run's own, not the sentry's.</param>
+    /// <returns>Null where this host has no version 2 groups, or no room for another.</returns>
+    public static CommandGroup? Make(string? above, bool ofRun)
+    {
+        if (above is null) return null;
+        var directory = Path.Combine(above, Prefix + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(6)));
+        try
+        {
+            System.IO.Directory.CreateDirectory(directory);
+            return new(above, directory, ofRun);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Ends every process in it and removes it; the run's own group too, when nothing else is in it any more.</summary>
+    public async Task End()
+    {
+        try
+        {
+            for (var waited = TimeSpan.Zero; waited < EndPatience; waited += Beat)
+            {
+                await File.WriteAllTextAsync(Path.Combine(Directory, "cgroup.kill"), "1").ConfigureAwait(false);
+                if (!(await File.ReadAllTextAsync(Path.Combine(Directory, "cgroup.events")).ConfigureAwait(false)).Contains("populated 1", StringComparison.Ordinal)) break;
+                await Task.Delay(Beat).ConfigureAwait(false);
+            }
+
+            System.IO.Directory.Delete(Directory);
+            if (ofRun && !System.IO.Directory.EnumerateDirectories(above).Any()) System.IO.Directory.Delete(above); // refused while processes are in it
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            // Gone already, or still needed.
+        }
+    }
+}

@@ -1,0 +1,75 @@
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Server.Api;
+using CalmSentry.Server.SignIn;
+
+namespace CalmSentry.Server.Doors;
+
+/// <summary>
+/// Tells who asks. What that caller may do is decided by the route's permission, not here. On loopback TCP, Host and Origin
+/// are checked too, so that no page of another site or another port can speak through somebody's browser.
+/// </summary>
+internal static class Door
+{
+    /// <summary>Where calls of programs are routed to, so that no path means one thing here and another there.</summary>
+    public const string OwnService = "/own-service";
+
+    public static async Task Watch(HttpContext context, RequestDelegate next)
+    {
+        if (context.Features.Get<DoorWord>() is not { } word)
+        {
+            context.Abort(); // nobody knows how it came in
+            return;
+        }
+
+        switch (word.Door)
+        {
+            case DoorKind.Api:
+                Of(word).AttachTo(context);
+                break;
+            case DoorKind.Tell:
+                new Caller(word.Service!.Definition.Account, CallerKind.Program).AttachTo(context);
+                context.Request.Path = OwnService + context.Request.Path;
+                break;
+            default:
+                if (Wrong(context) is { } problem)
+                {
+                    await problem.ExecuteAsync(context).ConfigureAwait(false);
+                    return;
+                }
+
+                if (context.RequestServices.GetRequiredService<Sessions>().AccountOf(context.Request) is { } account) new Caller(account, CallerKind.Session).AttachTo(context);
+                break;
+        }
+
+        if (Caller.Known(context) is { Kind: not CallerKind.Sentry } caller && !context.RequestServices.GetRequiredService<Pace>().Take(word.Door == DoorKind.Tell ? word.Service! : $"{word.Door} {caller.Name}", word.Door))
+        {
+            if (word.Service is { } service) service.TellsTooOften();
+            context.Response.Headers.RetryAfter = "1";
+            await Problems.Of(429, "too-many-calls", "Too many calls", $"{caller.Name} calls more often than {Pace.Of(word.Door)} times a second; this call was not looked at.", "Wait a second, and call less often.").ExecuteAsync(context).ConfigureAwait(false);
+            return;
+        }
+
+        await next(context).ConfigureAwait(false);
+    }
+
+    /// <summary>The answer to a caller whose permissions do not reach.</summary>
+    public static Task Refuse(HttpContext context) => (Caller.Known(context) switch
+    {
+        { Kind: CallerKind.Program } => Problems.Of(404, "no-such-word", "No such word", "There are: /ready, /alive, /status; a body is taken as a status text."),
+        { } known => Problems.NotPermitted(known.Account),
+        null => Problems.SignInNeeded(),
+    }).ExecuteAsync(context);
+
+    private static Caller Of(DoorWord word) => new(word.Name, word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger);
+
+    private static IResult? Wrong(HttpContext context)
+    {
+        if (!IsLoopback(context.Request.Host.Host))
+            return Problems.Of(400, "wrong-host", "Not this host", "The console answers only to localhost, 127.0.0.1 and [::1].", "Open the address that 'calm open' prints.");
+        if (context.Request.Headers.Origin is { Count: > 0 } origin && origin != $"{context.Request.Scheme}://{context.Request.Host}")
+            return Problems.Of(403, "wrong-origin", "Not from the console", $"A page of {origin} may not speak to this sentry.");
+        return null;
+    }
+
+    private static bool IsLoopback(string host) => host is "localhost" or "127.0.0.1" or "[::1]" or "::1";
+}

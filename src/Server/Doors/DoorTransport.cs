@@ -1,0 +1,170 @@
+using System.Net;
+using System.Net.Sockets;
+using System.Text;
+using System.Threading.Channels;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Services;
+using Microsoft.AspNetCore.Connections;
+using Microsoft.AspNetCore.Server.Kestrel.Transport.Sockets;
+
+namespace CalmSentry.Server.Doors;
+
+/// <summary>
+/// Takes connections for the web server: at the client's socket, at each service's own, and at the console's port. Who is at
+/// the other end is asked of the kernel as the connection is made; what is over a limit is refused at once.
+/// </summary>
+internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> log) : IConnectionListenerFactory, IAsyncDisposable
+{
+    /// <summary>A refused connection gets these bytes and its end.</summary>
+    private static readonly byte[] Full = Refusal("""{"title":"Too many connections","status":503,"detail":"Your account holds as many connections to this sentry as one may, or all are taken.","code":"too-many-connections","next":"Close some and try again."}""");
+
+    private readonly SocketConnectionContextFactory factory = new(new SocketConnectionFactoryOptions(), log);
+    private readonly Crowd crowd = new(Room());
+
+    public ValueTask<IConnectionListener> BindAsync(EndPoint endpoint, CancellationToken cancellationToken = default)
+    {
+        Listener listener = endpoint switch
+        {
+            IPEndPoint port => new(this, port, DoorKind.Console, places.ConsoleListener(port)),
+            UnixDomainSocketEndPoint path when path.ToString() == places.Api => new(this, endpoint, DoorKind.Api, DoorPlaces.UnixListener(places.Api, 0b110_110_110)), // anyone may knock: the kernel says who it is
+            _ => new(this, endpoint, DoorKind.Tell, null),
+        };
+        if (listener.Door == DoorKind.Tell) places.Tells.Connections = listener;
+        return ValueTask.FromResult<IConnectionListener>(listener);
+    }
+
+    public ValueTask DisposeAsync()
+    {
+        factory.Dispose();
+        return ValueTask.CompletedTask;
+    }
+
+    private static byte[] Refusal(string problem) => Encoding.ASCII.GetBytes(
+        $"HTTP/1.1 503 Service Unavailable\r\nContent-Type: application/problem+json\r\nRetry-After: 5\r\nConnection: close\r\nContent-Length: {problem.Length}\r\n\r\n{problem}");
+
+    /// <summary>A quarter of the descriptors this process may have, the rest being needed for services.</summary>
+    private static int Room() => (int)Math.Clamp(Linux.Processes.ProcessFacts.OwnOpenFilesLimit() / 4, 16, 512);
+
+    /// <summary>One door's connections as they come.</summary>
+    internal sealed class Listener : IConnectionListener
+    {
+        private readonly DoorTransport transport;
+        private readonly Socket? socket;
+        private readonly CancellationTokenSource closed = new();
+
+        /// <summary>Of services' own sockets, of which there are many, the connections come in one after another here.</summary>
+        private readonly Channel<(Socket Socket, DoorWord Word)> told = Channel.CreateBounded<(Socket, DoorWord)>(256);
+
+        public Listener(DoorTransport transport, EndPoint endpoint, DoorKind door, Socket? socket)
+        {
+            (this.transport, Door, this.socket) = (transport, door, socket);
+            EndPoint = socket?.LocalEndPoint is IPEndPoint bound ? bound : endpoint;
+        }
+
+        public DoorKind Door { get; }
+
+        public EndPoint EndPoint { get; }
+
+        /// <summary>A connection to a service's own socket, judged already. False when there is no room for it.</summary>
+        public bool Take(Socket connection, DoorWord word) => told.Writer.TryWrite((connection, word));
+
+        public async ValueTask<ConnectionContext?> AcceptAsync(CancellationToken cancellationToken = default)
+        {
+            while (true)
+            {
+                var (connection, word) = await Next().ConfigureAwait(false);
+                if (connection is null) return null;
+                var uid = word!.Uid ?? uint.MaxValue;
+                if (!transport.crowd.Enter(uid))
+                {
+                    Refuse(connection);
+                    word.Ended?.Invoke();
+                    continue;
+                }
+
+                try
+                {
+                    var context = transport.factory.Create(connection);
+                    context.Features.Set(word);
+                    context.ConnectionClosed.UnsafeRegister(
+                        _ =>
+                        {
+                            transport.crowd.Leave(uid);
+                            word.Ended?.Invoke();
+                        },
+                        null);
+                    return context;
+                }
+                catch (Exception error) when (error is SocketException or ObjectDisposedException)
+                {
+                    transport.crowd.Leave(uid); // gone before it began
+                    word.Ended?.Invoke();
+                    connection.Dispose();
+                }
+            }
+        }
+
+        public ValueTask UnbindAsync(CancellationToken cancellationToken = default)
+        {
+            closed.Cancel();
+            told.Writer.TryComplete();
+            socket?.Dispose();
+            return ValueTask.CompletedTask;
+        }
+
+        public async ValueTask DisposeAsync()
+        {
+            await UnbindAsync().ConfigureAwait(false);
+            closed.Dispose();
+        }
+
+        private async Task<(Socket? Connection, DoorWord? Word)> Next()
+        {
+            while (!closed.IsCancellationRequested)
+            {
+                try
+                {
+                    if (socket is null) return await told.Reader.ReadAsync(closed.Token).ConfigureAwait(false);
+                    var connection = await socket.AcceptAsync(closed.Token).ConfigureAwait(false);
+                    return (connection, WordOf(connection));
+                }
+                catch (SocketException error) when (!closed.IsCancellationRequested)
+                {
+                    // Out of descriptors, or a client gone before it was taken: the door itself stays.
+                    if (error.SocketErrorCode is SocketError.TooManyOpenSockets or SocketError.NoBufferSpaceAvailable) await Task.Delay(100).ConfigureAwait(false);
+                }
+                catch (Exception error) when (error is OperationCanceledException or ObjectDisposedException or SocketException or ChannelClosedException)
+                {
+                    break;
+                }
+            }
+
+            return (null, null);
+        }
+
+        private DoorWord WordOf(Socket connection)
+        {
+            if (Door == DoorKind.Api) return PeerCredentials.Of(connection) is { } peer ? new(Door, peer.Uid, Account.NameOf(peer.Uid)) : new(Door, null, "somebody");
+            connection.NoDelay = true;
+            return new(Door, connection is { LocalEndPoint: IPEndPoint here, RemoteEndPoint: IPEndPoint there } ? TcpPeer.UidOf(here, there) : null, "a browser");
+        }
+
+        private static void Refuse(Socket connection)
+        {
+            using (connection)
+            {
+                try
+                {
+                    connection.Blocking = false;
+                    connection.Send(Full);
+                    connection.Shutdown(SocketShutdown.Send);
+                }
+                catch (SocketException)
+                {
+                    // It has gone by itself.
+                }
+            }
+        }
+    }
+}

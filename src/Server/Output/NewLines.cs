@@ -1,0 +1,66 @@
+using System.Text;
+
+namespace CalmSentry.Server.Output;
+
+/// <summary>
+/// Whole lines as they are added to a file. However fast and however oddly a program prints, one look reads so much and no
+/// more: what is left is read at the next. Of a line longer than may be, the beginning counts.
+/// </summary>
+internal sealed class NewLines(string path, long from)
+{
+    /// <summary>Bytes and lines of one look, and bytes of one line.</summary>
+    private const int MostBytes = 1 << 20, MostLines = 5000, LongestLine = 64 << 10;
+
+    private readonly byte[] block = new byte[65536];
+    private readonly MemoryStream open = new();
+    private long at = from;
+
+    public List<string> Next()
+    {
+        var lines = new List<string>();
+        if (!File.Exists(path)) return lines;
+        using var file = OutputFile.Open(path);
+        if (file.Length < at) at = 0; // emptied by hand
+        file.Position = at;
+        for (var read = 0; read < MostBytes && lines.Count < MostLines;)
+        {
+            var got = file.Read(block);
+            if (got == 0) break;
+            var used = Take(block.AsSpan(0, got), lines);
+            read += used;
+            at += used;
+            if (used < got) break;
+        }
+
+        return lines;
+    }
+
+    /// <summary>The line that has begun and not ended.</summary>
+    public string? Rest()
+    {
+        if (open.Length == 0) return null;
+        var rest = Encoding.UTF8.GetString(open.GetBuffer(), 0, (int)open.Length);
+        open.SetLength(0);
+        return rest;
+    }
+
+    /// <returns>How much of it was taken: all, unless there were lines enough.</returns>
+    private int Take(ReadOnlySpan<byte> some, List<string> lines)
+    {
+        var used = 0;
+        while (used < some.Length)
+        {
+            var end = some[used..].IndexOf((byte)'\n');
+            var part = end < 0 ? some[used..] : some.Slice(used, end);
+            if (open.Length < LongestLine) open.Write(part[..(int)Math.Min(part.Length, LongestLine - open.Length)]);
+            used += part.Length;
+            if (end < 0) break;
+            used++;
+            lines.Add(Encoding.UTF8.GetString(open.GetBuffer(), 0, (int)open.Length).TrimEnd('\r'));
+            open.SetLength(0);
+            if (lines.Count >= MostLines) break;
+        }
+
+        return used;
+    }
+}
