@@ -143,13 +143,7 @@ internal static partial class Serve
             json.SerializerOptions.RespectNullableAnnotations = true;
             json.SerializerOptions.Encoder = ApiJson.Plain.Options.Encoder;
         });
-        builder.Services.AddOpenApi("openapi", options => options.AddDocumentTransformer((document, _, _) =>
-        {
-            document.Info.Title = "Calm Sentry";
-            document.Info.Version = SentrySelf.Version;
-            document.Servers?.Clear();
-            return Task.CompletedTask;
-        }));
+        builder.Services.AddOpenApi("openapi", Description.Of);
         builder.Services.AddPermissions();
         builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
             .AddSingleton(new Sessions(house.Store, house.Clock)).AddSingleton(new SentrySelf(house.Clock)).AddSingleton<Pace>()

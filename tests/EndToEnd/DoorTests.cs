@@ -16,10 +16,14 @@ public class DoorTests
         Assert.Equal(HttpStatusCode.Unauthorized, (await browser.GetAsync(api)).StatusCode);
 
         using var opened = await browser.GetAsync(console);
-        Assert.Equal("/", opened.Headers.Location!.ToString());
+        Assert.Matches("^/#page=[0-9a-f]{64}$", opened.Headers.Location!.ToString());
+        var secret = opened.Headers.Location.ToString().Split("#page=")[1];
         var cookie = opened.Headers.GetValues("Set-Cookie").Single();
         Assert.Contains("httponly", cookie, StringComparison.OrdinalIgnoreCase);
         Assert.Contains("samesite=strict", cookie, StringComparison.OrdinalIgnoreCase);
+        // The cookie goes to every port of this host, so it opens nothing without what the page alone knows.
+        Assert.Equal(HttpStatusCode.Unauthorized, (await browser.GetAsync(api)).StatusCode);
+        browser.DefaultRequestHeaders.Add("Calm-Page", secret);
         Assert.Equal("[]", await browser.GetStringAsync(api));
         using var again = await new HttpClient(new HttpClientHandler { AllowAutoRedirect = false }).GetAsync(console);
         Assert.Equal("/?link=used", again.Headers.Location!.ToString());

@@ -100,7 +100,7 @@ public class ProofTests
         await sentry.Until("board", view => view.GetProperty("said").GetString() == "three ferries");
         Assert.Equal(JsonValueKind.Null, (await sentry.Show("relay")).GetProperty("said").ValueKind);
         await Sentry.Eventually(async () => (await sentry.Ok("output", "board")).Output.Contains("404", StringComparison.Ordinal));
-        using var outside = System.Diagnostics.Process.Start(new System.Diagnostics.ProcessStartInfo("curl", ["-s", "-o", "/dev/null", "-w", "%{http_code}", "--unix-socket", sentry.Places.TellSocket, "http://calm/ready"]) { RedirectStandardOutput = true })!;
+        using var outside = System.Diagnostics.Process.Start(new System.Diagnostics.ProcessStartInfo("curl", ["-s", "-o", "/dev/null", "-w", "%{http_code}", "--unix-socket", sentry.Places.TellOf("board"), "http://calm/ready"]) { RedirectStandardOutput = true })!;
         Assert.Equal("403", await outside.StandardOutput.ReadToEndAsync());
     }
 

@@ -26,9 +26,9 @@ internal static class AccountRoutes
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Permit an account to run services").May(Permission.Administer);
         api.MapPost("/accounts/{name}/forbid", (string name, Registry registry, House house, HttpContext context) => Permit(name, false, registry, house, context))
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Forbid an account to run services; live runs go on").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/grant", (string name, House house, HttpContext context) => Folder(name, house, context, give: true)).Accepts<FolderRight>("application/json")
+        api.MapPost("/accounts/{name}/grant", (string name, House house, HttpContext context) => Folder(name, house, context, give: true)).TakesJson<FolderRight>()
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account just the right it lacks on a folder").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/take", (string name, House house, HttpContext context) => Folder(name, house, context, give: false)).Accepts<FolderRight>("application/json")
+        api.MapPost("/accounts/{name}/take", (string name, House house, HttpContext context) => Folder(name, house, context, give: false)).TakesJson<FolderRight>()
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Take back what was granted on a folder").May(Permission.Administer);
     }
 

@@ -35,7 +35,7 @@ internal static class SecretRoutes
                     + (actor is null ? $" No service {service} is wrapped yet; the secret waits for it." : used ? actor.Situation.Run is null ? "" : $" The live run has the value before; 'calm restart {service}' brings this one in." : $" The service does not ask for it yet: calm adjust {service} --secret {key}");
                 return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
             })
-            .Produces<Answer>().Produces<Problem>(400, "application/problem+json").WithSummary("Give a secret its value: {\"value\": …}").May(Permission.Define);
+            .Produces<Answer>().Produces<Problem>(400, "application/problem+json").TakesJson<SecretValue>().WithSummary("Give a secret its value: {\"value\": …}").May(Permission.Define);
         api.MapDelete("/services/{name}/secrets/{key}", async (string name, string key, Registry registry, House house, HttpContext context) =>
             {
                 var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);

@@ -8,9 +8,9 @@ internal static class TellRoutes
     private const int LongestText = 500, MostBytes = 4096;
 
     public static void MapTell(this WebApplication app) =>
-        app.Map(Door.OwnService + "/{word}", Hear).May(Permission.OwnService).ExcludeFromDescription();
+        app.Map(Door.OwnService + "/{**word}", Hear).May(Permission.OwnService).ExcludeFromDescription();
 
-    private static async Task<IResult> Hear(string word, HttpContext context)
+    private static async Task<IResult> Hear(string? word, HttpContext context)
     {
         if (word is not ("ready" or "alive" or "status")) return Say(404, "There are: /ready, /alive, /status; a body is taken as a status text.");
         var (text, problem) = await Incoming.Text(context.Request, MostBytes).ConfigureAwait(false);

@@ -41,11 +41,12 @@ internal static class Door
                 break;
         }
 
-        if (Caller.Known(context) is { Kind: not CallerKind.Sentry } caller && !context.RequestServices.GetRequiredService<Pace>().Take(word.Door == DoorKind.Tell ? word.Service! : $"{word.Door} {caller.Name}", word.Door))
+        var caller = Caller.Known(context);
+        if (caller is not { Kind: CallerKind.Sentry } && !context.RequestServices.GetRequiredService<Pace>().Take(word.Door == DoorKind.Tell ? word.Service! : $"{word.Door} {caller?.Name} {word.Uid}", word.Door))
         {
             if (word.Service is { } service) service.TellsTooOften();
             context.Response.Headers.RetryAfter = "1";
-            await Problems.Of(429, "too-many-calls", "Too many calls", $"{caller.Name} calls more often than {Pace.Of(word.Door)} times a second; this call was not looked at.", "Wait a second, and call less often.").ExecuteAsync(context).ConfigureAwait(false);
+            await Problems.Of(429, "too-many-calls", "Too many calls", $"{caller?.Name ?? "Your account"} calls more often than {Pace.Of(word.Door)} times a second; this call was not looked at.", "Wait a second, and call less often.").ExecuteAsync(context).ConfigureAwait(false);
             return;
         }
 

@@ -51,7 +51,15 @@ internal static class Permissions
 
     public static Permission? Of(Endpoint endpoint) => endpoint.Metadata.GetMetadata<Named>()?.Permission;
 
-    private sealed class Named(Permission permission) : IAuthorizationRequirement
+    public static string InWords(Permission permission) => permission == Permission.OwnService ? "own-service" : permission.ToString().ToLowerInvariant();
+
+    /// <summary>In an endpoint's metadata: what it needs.</summary>
+    public interface INamed
+    {
+        Permission Permission { get; }
+    }
+
+    private sealed class Named(Permission permission) : IAuthorizationRequirement, INamed
     {
         private static readonly Named[] All = [.. Enum.GetValues<Permission>().Select(permission => new Named(permission))];
 
