@@ -70,5 +70,10 @@ public sealed record Places(string Root)
 
     public string OutputOf(string service) => Path.Combine(OutputDirectoryOf(service), "output.log");
 
-    public string StateOf(string service) => Path.Combine(Library, "state", service);
+    public string States => Path.Combine(Library, "state");
+
+    /// <summary>What services kept whose account was removed.</summary>
+    public string StatesApart => Path.Combine(Library, "set-apart");
+
+    public string StateOf(string service) => Path.Combine(States, service);
 }

@@ -6,6 +6,7 @@ namespace CalmSentry.Keeper;
 /// <summary>
 /// Carries the program's output into its file. Nothing is dropped: when the file takes no more (a full disk), the bytes read
 /// are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried again.
+/// Output never takes a disk's last room: a reserve is left, so that the sentry can go on keeping its records there.
 /// Texts to be hidden are replaced on the way; what may be the beginning of one is held back until more has come.
 /// </summary>
 internal sealed unsafe class Pump
@@ -16,6 +17,7 @@ internal sealed unsafe class Pump
     private int pendingFrom, pendingTo, tailTo;
     private int file = -1;
     private byte[][] hidden = [];
+    private long room;
 
     /// <summary>errno of the last write that failed, 0 while output flows.</summary>
     public int Stuck { get; private set; }
@@ -41,6 +43,7 @@ internal sealed unsafe class Pump
         if (file >= 0) _ = close(file);
         file = -1;
         pendingFrom = pendingTo = tailTo = Stuck = 0;
+        room = 0;
     }
 
     /// <summary>Moves what is there. False when the pipe has ended.</summary>
@@ -73,6 +76,13 @@ internal sealed unsafe class Pump
     {
         while (pendingFrom < pendingTo)
         {
+            if (room < pendingTo - pendingFrom) room = Room();
+            if (room < pendingTo - pendingFrom)
+            {
+                Stuck = ENOSPC;
+                return false;
+            }
+
             var put = write(file, buffer + pendingFrom, pendingTo - pendingFrom);
             if (put < 0)
             {
@@ -83,10 +93,23 @@ internal sealed unsafe class Pump
             }
 
             pendingFrom += (int)put;
+            room -= put;
         }
 
         Stuck = 0;
         return true;
+    }
+
+    /// <summary>How much may be written until room is looked for again: others write to the disk, too (fstatfs(2)).</summary>
+    private long Room()
+    {
+        const long most = 1 << 20, largestReserve = 256 << 20;
+        const int share = 20;
+        var facts = stackalloc long[16];
+        if (fstatfs(file, (byte*)facts) < 0) return most;
+        var (block, all, available) = (facts[1], facts[2], facts[4]);
+        if (all <= 0 || block <= 0) return most; // a file system that does not count
+        return Math.Min(most, (available * block) - Math.Min(largestReserve, all / share * block));
     }
 
     /// <summary>Last words of a run: whatever the pipe still holds. Returns the bytes that found no room.</summary>

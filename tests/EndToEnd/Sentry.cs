@@ -221,6 +221,31 @@ public sealed class Sentry : IAsyncDisposable
         return path;
     }
 
+    /// <summary>A command as another account of this machine, left running.</summary>
+    public static Process Began(string account, params string[] command)
+    {
+        string[] line = ["setpriv", $"--reuid={account}", $"--regid={(account == "nobody" ? "nogroup" : account)}", "--clear-groups", .. command];
+        return Process.Start(new ProcessStartInfo(line[0], line[1..]) { WorkingDirectory = "/", RedirectStandardOutput = true, RedirectStandardError = true })!;
+    }
+
+    /// <summary>The same, to its end.</summary>
+    public static async Task<Said> As(string account, params string[] command)
+    {
+        using var process = Began(account, command);
+        var output = process.StandardOutput.ReadToEndAsync();
+        var error = process.StandardError.ReadToEndAsync();
+        await process.WaitForExitAsync().WaitAsync(Limit);
+        return new(process.ExitCode, await output, await error);
+    }
+
+    /// <summary>Ends what was left running, by its number, and waits for its end.</summary>
+    public static async Task End(Process process)
+    {
+        if (!process.HasExited) process.Kill(entireProcessTree: true);
+        await process.WaitForExitAsync();
+        process.Dispose();
+    }
+
     /// <summary>Every process that carries the mark of one of this sentry's runs.</summary>
     public IReadOnlyList<int> Processes(string service) =>
     [

@@ -8,7 +8,7 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>calm account create | list | show | permit | forbid | grant | take | remove</c></summary>
+/// <summary><c>calm account create | list | show | permit | forbid | grant | take | hand-over | remove</c></summary>
 internal static class AccountCommands
 {
     public static Command Make() => new("account", "Accounts that run services: make, permit, give rights on folders")
@@ -19,6 +19,7 @@ internal static class AccountCommands
         Of("forbid", HttpMethod.Post, "/forbid", "Forbid an account to run services; what is live goes on"),
         Folder("grant", "Give an account just the right it lacks on a folder"),
         Folder("take", "Take back what was granted on a folder"),
+        HandOver(),
         Of("remove", HttpMethod.Delete, "", "Remove an account that was made here and runs no service"),
     };
 
@@ -51,6 +52,19 @@ internal static class AccountCommands
             var right = new FolderRight(Path.GetFullPath(parsed.GetValue(folder)!), what == "grant" && parsed.GetValue(read) ? "read" : null);
             using var content = new StringContent(JsonSerializer.Serialize(right, ApiJson.Default.FolderRight), Encoding.UTF8, "application/json");
             return SecretCommands.Say(await client.Send(HttpMethod.Post, $"{PathOf(parsed.GetValue(name)!)}/{what}", content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
+        });
+        return command;
+    }
+
+    private static Command HandOver()
+    {
+        var name = Name();
+        var service = new Argument<string>("service") { Description = "The service whose kept files wait" };
+        var command = new Command("hand-over", "Give an account what a service kept under an account that was removed") { name, service };
+        command.SetAction(async (parsed, cancellation) =>
+        {
+            using var client = Common.Client(parsed);
+            return SecretCommands.Say(await client.Send(HttpMethod.Post, $"{PathOf(parsed.GetValue(name)!)}/hand-over?service={Uri.EscapeDataString(parsed.GetValue(service)!)}", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
         });
         return command;
     }

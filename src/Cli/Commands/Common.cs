@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.CommandLine.Completions;
+using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using CalmSentry.Cli.Wire;
@@ -42,8 +43,9 @@ internal static class Common
     /// <summary>Indented, one value a line.</summary>
     public static void WriteJson<T>(T value, JsonTypeInfo<T> type)
     {
-        using var stream = Console.OpenStandardOutput();
+        using var stream = new MemoryStream();
         using (var writer = new Utf8JsonWriter(stream, new JsonWriterOptions { Indented = true, Encoder = ApiJson.Plain.Options.Encoder })) JsonSerializer.Serialize(writer, value, type);
-        stream.WriteByte((byte)'\n');
+        // What JSON leaves as it is and a terminal would obey is shown as JSON would escape it.
+        Console.Out.Write(Encoding.UTF8.GetString(stream.GetBuffer(), 0, (int)stream.Length) + "\n");
     }
 }

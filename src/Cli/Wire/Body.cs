@@ -7,12 +7,15 @@ namespace CalmSentry.Cli.Wire;
 /// <param name="File">Name of the file, to be said with the places of mistakes; null when it came from flags.</param>
 internal sealed record Body(string Text, string? File)
 {
+    private const int Longest = 1 << 20;
+
     public static Body Of(JsonObject definition) => new(definition.ToJsonString(), null);
 
     public static Body FromFile(string path)
     {
         try
         {
+            if (new FileInfo(path).Length > Longest) throw new Failure(Exit.Usage, $"{path} is longer than the {Longest} bytes a definition may have.", "Name a definition file: YAML, one service.");
             return new(System.IO.File.ReadAllText(path), path);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)

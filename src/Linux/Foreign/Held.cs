@@ -189,6 +189,14 @@ public sealed unsafe class Held : IDisposable
         _ = Libc.unlinkat(Descriptor, text.Pointer, Libc.AT_REMOVEDIR);
     }
 
+    /// <summary>Moves an entry of this directory into another one on the same file system.</summary>
+    public bool Move(string name, Held to, string newName)
+    {
+        using var from = new CString(name);
+        using var into = new CString(newName);
+        return Libc.renameat(Descriptor, from.Pointer, to.Descriptor, into.Pointer) == 0;
+    }
+
     /// <summary>Names in this directory.</summary>
     public IReadOnlyList<string> Names()
     {

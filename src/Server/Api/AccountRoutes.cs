@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Services;
@@ -30,6 +31,8 @@ internal static class AccountRoutes
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account just the right it lacks on a folder").May(Permission.Administer);
         api.MapPost("/accounts/{name}/take", (string name, House house, HttpContext context) => Folder(name, house, context, give: false)).TakesJson<FolderRight>()
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Take back what was granted on a folder").May(Permission.Administer);
+        api.MapPost("/accounts/{name}/hand-over", HandOver).May(Permission.Administer)
+            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account what ?service=NAME kept under an account that was removed");
     }
 
     private static IResult NoSuchAccount(string name) =>
@@ -71,9 +74,11 @@ internal static class AccountRoutes
         if (name.Length is 0 or > 32 || !(char.IsAsciiLetterLower(name[0]) || name[0] == '_') || !name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c is '-' or '_'))
             return Problems.Of(400, "bad-account-name", "Not a name for an account", $"'{name}'; allowed: lower-case letters, digits, - and _, beginning with a letter, at most 32 characters.");
         if (Account.Named(name) is not null) return Problems.Of(409, "account-taken", "The account is there already", $"This host has an account named '{name}' already; nothing was changed.", $"To let it run services: calm account permit {name}");
-        if (Account.OwnId != 0) return Problems.Of(422, "needs-root", "Only root can do that", "This sentry is not run as root, and only root can make accounts.", "Run the sentry as root.");
+        if (Account.OwnId != 0) return NeedsRoot("only root can make accounts");
+        // An account of before, removed with the host's own tools, may have had the number that this one gets.
         var error = await HostTools.Run("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", "--comment", "Runs services under Calm Sentry", name).ConfigureAwait(false);
         if (error is not null || Account.Named(name) is not { } made) return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
+        if (house.States.SetApart(made.Uid) is { Count: > 0 } left) house.Log(null, "state-set-apart", $"What {string.Join(", ", left)} kept belonged to an account of before with the number {made.Uid}; it is set apart for root.");
         house.Permits.Set(name, permitted: true, made: true);
         house.Log(null, "account-made", $"The account {name} (uid {made.Uid}) was made and permitted to run services.", Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
@@ -89,10 +94,25 @@ internal static class AccountRoutes
         foreach (var folder in house.Store.Grants().Where(grant => grant.Account == name).Select(grant => grant.Folder).Distinct()) await rights.Take(account, folder).ConfigureAwait(false);
         if (await HostTools.Run("userdel", name).ConfigureAwait(false) is { } error) return Problems.Of(422, "account-not-removed", "The host refused", $"The account could not be removed: {error}");
         house.Permits.Forget(name);
-        house.Log(null, "account-removed", $"The account {name} was removed.", Caller.Of(context).Name);
+        var apart = house.States.SetApart(account.Uid);
+        house.Log(null, "account-removed", $"The account {name} was removed.{(apart.Count == 0 ? "" : $" What {string.Join(", ", apart)} kept is set apart for root.")}", Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
-        return TypedResults.Json(new Answer { CameTrue = true, Said = $"{name} is removed, and what was granted to it is taken back. Files it made stay where they are." }, ApiJson.Plain.Answer);
+        var said = $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where they are, and are those of whoever gets its number ({account.Uid}) next."
+            + (apart.Count == 0 ? "" : $" What {string.Join(", ", apart)} kept is set apart for root in {house.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to another account");
+        return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
     }
+
+    private static async Task<IResult> HandOver(string name, string service, House house, HttpContext context)
+    {
+        if (Account.Named(name) is not { } account) return NoSuchAccount(name);
+        if (Account.OwnId != 0) return NeedsRoot("only root can give what belongs to others");
+        var (done, said) = house.States.HandOver(ServiceName.From(service), account);
+        if (done) house.Log(null, "state-handed-over", said, Caller.Of(context).Name);
+        await house.Store.Flush().ConfigureAwait(false);
+        return TypedResults.Json(new Answer { CameTrue = done, Said = said }, ApiJson.Plain.Answer);
+    }
+
+    private static IResult NeedsRoot(string why) => Problems.Of(422, "needs-root", "Only root can do that", $"This sentry is not run as root, and {why}.", "Run the sentry as root.");
 
     private static async Task<IResult> Permit(string name, bool permitted, Registry registry, House house, HttpContext context)
     {
@@ -118,7 +138,7 @@ internal static class AccountRoutes
         if (folder is null) return problem!;
         if (Account.Named(name) is not { } account) return NoSuchAccount(name);
         if (!Path.IsPathRooted(folder.Path) || Incoming.Odd(folder.Path) || folder.Right is not (null or "write" or "read")) return Problems.Of(400, "bad-folder", "Not a folder and right", $"path is '{folder.Path}', right is '{folder.Right}'; allowed: an absolute path, and write or read.");
-        if (Account.OwnId != 0) return Problems.Of(422, "needs-root", "Only root can do that", "This sentry is not run as root, and only root can change the rights on others' folders.", "Run the sentry as root.");
+        if (Account.OwnId != 0) return NeedsRoot("only root can change the rights on others' folders");
         var path = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder.Path));
         var rights = new FolderRights(house);
         var (done, said) = give ? await rights.Grant(account, path, folder.Right != "read").ConfigureAwait(false) : await rights.Take(account, path).ConfigureAwait(false);

@@ -24,7 +24,9 @@ internal static class SentryRoutes
                     ApiJson.Plain.IReadOnlyListLogEntry))
             .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all").May(Permission.Read);
 
-        api.MapGet("/events", (EventHub events, Registry registry, HttpContext context) => TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted)))
+        api.MapGet("/events", IResult (EventHub events, Registry registry, HttpContext context) => events.Full
+                ? Problems.Of(503, "too-many-streams", "Too many streams", $"{EventHub.Most} streams of events are open, as many as there may be.", "Close some: each open console page and each 'calm board' has one.")
+                : TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted)))
             .Produces<string>(200, "text/event-stream")
             .WithSummary("Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet").May(Permission.Read);
     }

@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Checks;
@@ -21,8 +22,35 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
     private readonly ProcessTable processes = new();
     private readonly LibraryChecks libraries = new();
 
+    /// <summary>How long all the checks of one definition may take together, and how many are looked at side by side.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromMinutes(1);
+
+    private readonly SemaphoreSlim room = new(4);
+
     /// <summary>Everything; those that block first.</summary>
-    public async Task<IReadOnlyList<Finding>> All(Definition definition)
+    /// <exception cref="OwnTroubleException">They take too long.</exception>
+    public Task<IReadOnlyList<Finding>> All(Definition definition) => Within(() => Look(definition));
+
+    /// <summary>Those that can block, as a start needs them.</summary>
+    /// <exception cref="OwnTroubleException">They take too long.</exception>
+    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) => Within(() => Blocking(SubjectOf(definition)));
+
+    private async Task<IReadOnlyList<Finding>> Within(Func<Task<IReadOnlyList<Finding>>> look)
+    {
+        if (!await room.WaitAsync(Patience).ConfigureAwait(false)) throw new OwnTroubleException($"checks asked for before this one have taken over {Patience.TotalSeconds:0} s");
+        var looking = Task.Run(look);
+        _ = looking.ContinueWith(_ => room.Release(), TaskScheduler.Default);
+        try
+        {
+            return await looking.WaitAsync(Patience).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            throw new OwnTroubleException($"the checks had not ended after {Patience.TotalSeconds:0} s; a file system that does not answer may be the reason");
+        }
+    }
+
+    private async Task<IReadOnlyList<Finding>> Look(Definition definition)
     {
         var subject = SubjectOf(definition);
         var blocking = Blocking(subject);
@@ -42,10 +70,11 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         return [.. found.OrderBy(finding => finding.Severity)];
     }
 
-    /// <summary>Those that can block, as a start needs them.</summary>
-    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) => Blocking(SubjectOf(definition));
-
-    public void Dispose() => processes.Dispose();
+    public void Dispose()
+    {
+        processes.Dispose();
+        room.Dispose();
+    }
 
     private async Task<IReadOnlyList<Finding>> Blocking(Subject subject)
     {

@@ -45,6 +45,15 @@ internal static class PlaceChecks
     public static async Task<IReadOnlyList<Finding>> Convenience(Subject subject)
     {
         if (subject.Account is null) return [];
+        if (subject.House.States.Waiting(subject.Definition.Name) is { } apart)
+        {
+            return
+            [
+                new("state-set-apart", Severity.Risk, $"What a service of this name kept before is set apart for root: {apart}.", "Its account was removed; the next account with its number must not find it by accident. This service begins without it.",
+                    $"calm account hand-over {subject.Account.Name} {subject.Definition.Name}   gives it to the service; or remove it."),
+            ];
+        }
+
         var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
         return Directory.Exists(directory) && directory != subject.House.Places.StateOf(subject.Definition.Name)
             ? await Ask(subject, [new('w', directory, "make files in its directory", "directory-read-only", Severity.Note)]).ConfigureAwait(false)

@@ -15,6 +15,12 @@ internal sealed class EventHub
 {
     private const int Backlog = 4096;
 
+    /// <summary>Streams at the same time: each costs a queue.</summary>
+    public const int Most = 128;
+
+    /// <summary>There is no room for another stream.</summary>
+    public bool Full => listeners.Count >= Most;
+
     private readonly ConcurrentDictionary<Channel<LiveEvent>, bool> listeners = [];
     private volatile bool closed;
 

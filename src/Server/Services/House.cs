@@ -45,6 +45,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public SecretFiles SecretFiles { get; } = new(places);
 
+    public StateRooms States { get; } = new(places);
+
     public Permits Permits { get; } = new(store);
 
     public TimeProvider Clock { get; } = clock;
@@ -63,10 +65,14 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
         SecretFiles.RemoveAll();
     }
 
+    /// <summary>Characters of an entry: what programs and callers put into one is bounded.</summary>
+    private const int LongestEntry = 4000;
+
     /// <summary>Writes an entry into the logbook and tells whoever listens.</summary>
     /// <param name="tells">Somebody is to hear of it.</param>
     public void Log(string? service, string what, string text, string? by = null, bool tells = false)
     {
+        if (text.Length > LongestEntry) text = text[..LongestEntry] + "…";
         var at = Now;
         var id = Store.Log(at, service, what, text, by, tells);
         Events.Logged(new(id, at, service, what, text, by, tells));

@@ -14,6 +14,8 @@ namespace CalmSentry.Server.Services;
 /// <summary>The actor's runs: launching them, hearing of them, and finding out about them after an absence.</summary>
 internal sealed partial class ServiceActor
 {
+    private const int NoSpace = 28;
+
     /// <summary>How long an end waits for the answer that came with it.</summary>
     private static readonly TimeSpan StepLinger = TimeSpan.FromMilliseconds(20);
 
@@ -164,7 +166,7 @@ internal sealed partial class ServiceActor
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
                 house.Log(Definition.Name, outputStuck != 0 ? "output-stuck" : "output-flows", outputStuck != 0
-                    ? $"Its output cannot be written: {Names.Errno(outputStuck)}. Nothing is dropped; the program waits when it prints more."
+                    ? $"Its output cannot be written: {(outputStuck == NoSpace ? "its disk is full, but for a reserve that the sentry keeps for its own records" : Names.Errno(outputStuck))}. Nothing is dropped; the program waits when it prints more."
                     : "Its output is written again.");
                 Publish();
                 break;

@@ -1,0 +1,122 @@
+using System.Diagnostics;
+using System.Globalization;
+
+namespace CalmSentry.Tests.EndToEnd.Attacks;
+
+/// <summary>Commands run for a service, and programs that print without end: nothing outlives its limit, nothing fills the disk.</summary>
+public class CommandTests
+{
+    [Theory]
+    [InlineData("watch")]
+    [InlineData("proof")]
+    [InlineData("stop")]
+    public async Task A_daemon_that_a_command_leaves_behind_ends_with_the_command(string what)
+    {
+        await using var sentry = await Sentry.Start();
+        // It leaves the session, its parent and its environment: what could tell where it came from.
+        var leaves = sentry.Script("leaves", "#!/usr/bin/perl\nuse POSIX;\nif (fork == 0) { POSIX::setsid(); exit 0 if fork; open STDIN, '<', '/dev/null'; open STDOUT, '>', '/dev/null'; open STDERR, '>', '/dev/null'; %ENV = (); exec { '/bin/sleep' } 'calm-left-behind', '600' }\nselect undef, undef, undef, 0.2;\nexit 0;\n");
+        string[] flags = what switch
+        {
+            "watch" => ["--watch", $"command:{leaves},every=1s"],
+            "proof" => ["--proof", $"command:{leaves}"],
+            _ => ["--wind-down", $"command:{leaves},wait=5s", "--wind-down", "TERM 5s"],
+        };
+        await sentry.Wrap("board", [.. flags, "--start", "--", "/bin/sleep", "600"]);
+        if (what == "watch") await Sentry.Eventually(async () => (await sentry.Show("board")).GetProperty("watches").EnumerateArray().Any(watch => watch.ToString().Contains("succeeded", StringComparison.Ordinal)));
+        if (what == "stop") await sentry.Ok("stop", "board");
+        Assert.Empty(LeftBehind());
+        await sentry.Ok("unwrap", "board");
+        Assert.Empty(LeftBehind());
+    }
+
+    [Fact]
+    public async Task A_command_runs_within_its_services_ceilings()
+    {
+        if (Environment.UserName != "root") Assert.Skip("needs root to set a ceiling");
+        await using var sentry = await Sentry.Start();
+        var grows = sentry.Script("grows", "#!/usr/bin/perl\nmy $x = 'x' x (200 << 20);\nprint length $x, \"\\n\";\n");
+        await sentry.Wrap("board", "--memory", "48 MiB", "--watch", $"command:{grows},every=1s,patience=1,then=tell", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
+        Assert.Contains("grows", poor.GetProperty("why").GetString(), StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("yes")]
+    [InlineData("cat /dev/zero")]
+    public async Task A_command_that_prints_without_end_costs_the_sentry_little_and_ends_with_its_limit(string prints)
+    {
+        await using var sentry = await Sentry.Start();
+        var before = Memory(sentry.ServerPid);
+        await sentry.Wrap("board", "--watch", $"command:/bin/sh -c '{prints}',every=1s,patience=1,then=tell", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
+        Assert.Contains("cannot be run, or takes over", poor.GetProperty("why").GetString(), StringComparison.Ordinal);
+        Assert.InRange(Memory(sentry.ServerPid) - before, long.MinValue, 64 << 20);
+    }
+
+    [Theory]
+    [InlineData("yes ''")]
+    [InlineData("cat /dev/zero")]
+    public async Task Output_without_end_is_looked_through_for_a_proof_at_the_sentrys_own_pace(string prints)
+    {
+        if (Environment.UserName != "root") Assert.Skip("needs root to mount a small file system");
+        await using var sentry = await Sentry.Start();
+        var logs = Directory.CreateDirectory(sentry.Places.OutputDirectoryOf("board")).FullName;
+        Process.Start("mount", ["-t", "tmpfs", "-o", "size=256m,mode=755", "small", logs]).WaitForExit();
+        try
+        {
+            var before = Memory(sentry.ServerPid);
+            await sentry.Wrap("board", "--proof", "output:^never$,within=5s", "--recover", "never", "--", "/bin/sh", "-c", $"exec {prints}");
+            await sentry.Calm("start", "board");
+            Assert.InRange(Memory(sentry.ServerPid) - before, long.MinValue, 64 << 20);
+            // The disk is left a reserve, and a stop is a stop.
+            var drive = new DriveInfo(logs);
+            Assert.True(drive.AvailableFreeSpace >= drive.TotalSize / 25, $"{drive.AvailableFreeSpace} of {drive.TotalSize} are left");
+            Assert.Equal(0, (await sentry.Calm("stop", "board")).Exit);
+        }
+        finally
+        {
+            await sentry.Calm("unwrap", "board");
+            Process.Start("umount", ["-l", logs]).WaitForExit();
+        }
+    }
+
+    [Fact]
+    public async Task A_page_that_is_asked_gets_no_cookie_of_another_services_and_no_end_of_a_body_is_waited_for()
+    {
+        await using var sentry = await Sentry.Start();
+        var port = Sentry.FreePort();
+        await sentry.Wrap("board", "--proof", $"http:http://127.0.0.1:{port}/,text=quay", "--watch", $"http:http://127.0.0.1:{port}/,every=1s", "--", sentry.Script("board", $$"""
+            #!/usr/bin/perl
+            use IO::Socket::INET; $| = 1; $SIG{PIPE} = 'IGNORE'; $SIG{CHLD} = 'IGNORE';
+            my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {{port}}, Listen => 9, ReuseAddr => 1) or die;
+            while (my $c = $s->accept) {
+              next if fork;
+              while (<$c>) { print "asked with $_" if /^cookie/i; last if /^\r?$/ }
+              print $c "HTTP/1.1 200 OK\r\nSet-Cookie: board=mine; Path=/\r\n\r\nquay 2 "; print "asked\n";
+              while (print $c 'x' x 65536) { }
+              exit 0;
+            }
+            """));
+        await sentry.Ok("start", "board");
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board")).Output.Split('\n').Count(line => line == "asked") >= 3);
+        Assert.DoesNotContain("cookie", (await sentry.Ok("output", "board")).Output, StringComparison.OrdinalIgnoreCase);
+    }
+
+    private static IEnumerable<int> LeftBehind() => Directory.EnumerateDirectories("/proc").Select(Path.GetFileName).Where(name => name!.All(char.IsAsciiDigit)).Select(name => int.Parse(name!, CultureInfo.InvariantCulture))
+        .Where(pid => Name(pid).StartsWith("calm-left-behind", StringComparison.Ordinal));
+
+    private static string Name(int pid)
+    {
+        try
+        {
+            return File.ReadAllText($"/proc/{pid}/cmdline");
+        }
+        catch (IOException)
+        {
+            return "";
+        }
+    }
+
+    /// <summary>Resident memory of a process in bytes.</summary>
+    private static long Memory(int pid) => long.Parse(File.ReadAllText($"/proc/{pid}/statm").Split(' ')[1], CultureInfo.InvariantCulture) * Environment.SystemPageSize;
+}
