@@ -62,7 +62,7 @@ public class InsideTests
             ("more rights by an executable", "su -c true root </dev/null"),
             ("inherited descriptors", "test -n \"$(ls -l /proc/self/fd | awk '{print $9}' | grep -vE '^(0|1|2|3)?$')\""),
         ];
-        var script = "#!/bin/sh\n" + string.Concat(attempts.Select((attempt, i) => $"if {attempt.Tries} >/dev/null 2>&1; then echo 'came true: {attempt.What}'; else echo 'refused {i}'; fi\n")) + "echo all tried\nexec sleep 600\n";
+        var script = "#!/bin/sh\n" + string.Concat(attempts.Select((attempt, i) => $"if {attempt.Tries} >/dev/null 2>&1; then echo \"came true: {attempt.What}\"; else echo 'refused {i}'; fi\n")) + "echo all tried\nexec sleep 600\n";
         await sentry.Wrap("inside", "--recover", "never", "--proof", "output:^all tried", "--start", "--", sentry.Script("inside", script));
         var lines = (await sentry.Ok("output", "inside", "--last", "1000")).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         Assert.DoesNotContain(lines, line => line.StartsWith("came true", StringComparison.Ordinal));
