@@ -101,6 +101,13 @@ internal sealed unsafe partial class Guard
         }
 
         inboxLength += (int)got;
+        if (inboxLength >= Message.HeadLength && BitConverter.ToInt32(inbox, 0) is < 0 or > Message.LongestBody)
+        {
+            Close(Server); // no server of ours speaks like that
+            inboxLength = 0;
+            return;
+        }
+
         while (Message.TryReadHead(inbox.AsSpan(0, inboxLength), out var word, out var length))
         {
             var whole = Message.HeadLength + length;

@@ -27,8 +27,10 @@ public sealed class Message(KeeperWord word)
         return start;
     }
 
+    /// <exception cref="ArgumentException">The value holds NUL: what follows it would be another field.</exception>
     public Message With(string key, ReadOnlySpan<char> value)
     {
+        if (value.Contains('\0')) throw new ArgumentException("a value cannot hold NUL", nameof(value));
         var room = Room(key.Length + 1 + Encoding.UTF8.GetMaxByteCount(value.Length) + 1);
         var at = Encoding.UTF8.GetBytes(key, room);
         room[at++] = (byte)'=';

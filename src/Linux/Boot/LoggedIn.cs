@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Linux.Boot;
@@ -8,7 +9,7 @@ namespace CalmSentry.Linux.Boot;
 /// <summary>Who is logged in: by the login records (utmp(5)) and by the login id that login programs put on their processes (proc(5), loginuid).</summary>
 public static class LoggedIn
 {
-    private const int RecordLength = 384, UserProcess = 7;
+    private const int RecordLength = 384, UserProcess = 7, Longest = 1 << 20;
 
     /// <summary>Each as account and where from, such as <c>anna on pts/0</c>; by account alone where nothing more is known.</summary>
     public static IReadOnlyList<string> Now()
@@ -26,7 +27,7 @@ public static class LoggedIn
             byte[] bytes;
             try
             {
-                bytes = File.ReadAllBytes(file);
+                bytes = Held.Head(file, Longest);
             }
             catch (IOException)
             {

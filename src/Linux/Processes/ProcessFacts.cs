@@ -87,9 +87,14 @@ public static class ProcessFacts
     /// <summary>A field of /proc/PID/stat by its number in proc(5), from 3 on; 0 when the process is gone.</summary>
     public static long Stat(int pid, int field)
     {
-        var text = Encoding.UTF8.GetString(Read(pid, "stat"));
+        return Field(Encoding.UTF8.GetString(Read(pid, "stat")), field);
+    }
+
+    /// <summary>The same, out of the text.</summary>
+    internal static long Field(string text, int field)
+    {
         var after = text.LastIndexOf(')');
-        var parts = after < 0 ? [] : text[(after + 2)..].Split(' ');
+        var parts = after < 0 || after + 2 > text.Length ? [] : text[(after + 2)..].Split(' ');
         return parts.Length > field - 3 && long.TryParse(parts[field - 3], CultureInfo.InvariantCulture, out var value) ? value : 0;
     }
 
@@ -97,12 +102,12 @@ public static class ProcessFacts
     public static long OwnMemory(int pid)
     {
         var parts = Encoding.ASCII.GetString(Read(pid, "statm")).Split(' ');
-        return parts.Length < 3 ? 0 : (long.Parse(parts[1], CultureInfo.InvariantCulture) - long.Parse(parts[2], CultureInfo.InvariantCulture)) * Environment.SystemPageSize;
+        return parts.Length < 3 || !long.TryParse(parts[1], CultureInfo.InvariantCulture, out var resident) || !long.TryParse(parts[2], CultureInfo.InvariantCulture, out var shared) ? 0 : (resident - shared) * Environment.SystemPageSize;
     }
 
     public static int Parent(int pid) => (int)Stat(pid, 4);
 
-    public static bool Lives(int pid) => Encoding.UTF8.GetString(Read(pid, "stat")) is { Length: > 0 } stat && stat[stat.LastIndexOf(')') + 2] is not ('Z' or 'X');
+    public static bool Lives(int pid) => Encoding.UTF8.GetString(Read(pid, "stat")) is var stat && stat.LastIndexOf(')') is >= 0 and var after && after + 2 < stat.Length && stat[after + 2] is not ('Z' or 'X');
 
     /// <summary>When the process was started.</summary>
     public static DateTimeOffset Started(int pid)

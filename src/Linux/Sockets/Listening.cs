@@ -19,12 +19,20 @@ public sealed record Listening(string Protocol, IPAddress Address, int Port, lon
             {
                 var part = line.Split(' ', StringSplitOptions.RemoveEmptyEntries);
                 if (part.Length < 10 || part[3] != state) continue;
-                var local = part[1].Split(':');
-                found.Add(new(protocol, AddressOf(local[0]), int.Parse(local[1], NumberStyles.HexNumber, CultureInfo.InvariantCulture), long.Parse(part[9], CultureInfo.InvariantCulture), uint.Parse(part[7], CultureInfo.InvariantCulture)));
+                if (Read(protocol, part) is { } one) found.Add(one);
             }
         }
 
         return found;
+    }
+
+    /// <summary>One line of a table, taken apart at its spaces; null when it is none.</summary>
+    internal static Listening? Read(string protocol, string[] part)
+    {
+        if (part.Length < 10 || part[1].Split(':') is not [{ Length: 8 or 32 } address, var port] || !address.All(char.IsAsciiHexDigit)) return null;
+        return int.TryParse(port, NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture, out var number) && long.TryParse(part[9], NumberStyles.None, CultureInfo.InvariantCulture, out var inode)
+            && uint.TryParse(part[7], NumberStyles.None, CultureInfo.InvariantCulture, out var uid)
+            ? new(protocol, AddressOf(address), number, inode, uid) : null;
     }
 
     /// <summary>Those of them that one of the processes holds open, each with that process.</summary>

@@ -111,7 +111,7 @@ internal sealed class FolderRights(House house)
     private static void Everything(Held held, int rights, Action<Held, FileIdentity> visit)
     {
         if (rights == Enter) visit(held, held.Identity());
-        else TreeWalk.Each(held, CancellationToken.None, visit);
+        else TreeWalk.Each(held, visit);
     }
 
     private static string? TakeBack(Account account, StoredGrant grant)

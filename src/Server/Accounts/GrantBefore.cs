@@ -72,7 +72,7 @@ internal static class OlderGrants
         }
 
         var before = new GrantBefore(way.Held.Identity().Id, 7, []);
-        if (grant.Path == grant.Folder) TreeWalk.Each(way.Held, CancellationToken.None, (one, identity) => before.Restore(one, identity, account.Uid));
+        if (grant.Path == grant.Folder) TreeWalk.Each(way.Held, (one, identity) => before.Restore(one, identity, account.Uid));
         else before.Restore(way.Held, way.Held.Identity(), account.Uid);
         return null;
     }

@@ -55,7 +55,7 @@ internal sealed class StateRooms(Places places)
         using var state = apart.Held.Entry(name)!;
         var before = uint.Parse(name.Split('.')[^2], CultureInfo.InvariantCulture);
         var count = 0;
-        TreeWalk.Each(state, CancellationToken.None, (one, identity) =>
+        TreeWalk.Each(state, (one, identity) =>
         {
             if (identity.Uid != before || (identity.Links > 1 && identity.Type == FileType.Regular)) return;
             if (one.Give(account.Uid, account.Gid) == 0) count++;

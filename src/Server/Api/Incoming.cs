@@ -1,7 +1,6 @@
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
-using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 

@@ -2,6 +2,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
+using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace CalmSentry.Server.Api;
 
@@ -28,14 +29,14 @@ internal static class SessionRoutes
             : Problems.Of(409, "too-many-links", "Too many links", $"{Sessions.MostLinks} sign-in links are waiting to be used.", $"Use one of them, or wait {Sessions.LinkLife.TotalMinutes:0} min until they are void.");
     }
 
-    private static IResult SignOut(Sessions sessions, HttpContext context)
+    private static NoContent SignOut(Sessions sessions, HttpContext context)
     {
         if (sessions.Of(context.Request) is { } session) sessions.End(session.Id);
         context.Response.Cookies.Delete(Sessions.Cookie);
         return TypedResults.NoContent();
     }
 
-    private static IResult List(Sessions sessions, HttpContext context)
+    private static JsonHttpResult<IReadOnlyList<SessionView>> List(Sessions sessions, HttpContext context)
     {
         var own = sessions.Of(context.Request)?.Id;
         return TypedResults.Json<IReadOnlyList<SessionView>>(

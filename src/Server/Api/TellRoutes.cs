@@ -1,4 +1,5 @@
 using CalmSentry.Server.Doors;
+using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace CalmSentry.Server.Api;
 
@@ -21,5 +22,5 @@ internal static class TellRoutes
         return Say(200, "Heard.");
     }
 
-    private static IResult Say(int status, string text) => TypedResults.Text(text + "\n", "text/plain; charset=utf-8", statusCode: status);
+    private static ContentHttpResult Say(int status, string text) => TypedResults.Text(text + "\n", "text/plain; charset=utf-8", statusCode: status);
 }

@@ -38,7 +38,7 @@ internal static class JsonNodes
                 var keys = new HashSet<string>(StringComparer.Ordinal);
                 foreach (var property in element.EnumerateObject())
                 {
-                    var key = bounds.Text(Name(property), path, null);
+                    var key = NodeBounds.Text(Name(property), path, null);
                     var at = path.Length == 0 ? key : $"{path}.{key}";
                     if (!keys.Add(key)) throw NodeBounds.Twice(at, null);
                     entries.Add(KeyValuePair.Create(key, Read(property.Value, at, bounds)));
@@ -48,11 +48,11 @@ internal static class JsonNodes
             case JsonValueKind.Array:
                 return new ListNode([.. element.EnumerateArray().Select((item, i) => Read(item, $"{path}[{i}]", bounds))]);
             case JsonValueKind.String:
-                return new ScalarNode(bounds.Text(String(element), path, null));
+                return new ScalarNode(NodeBounds.Text(String(element), path, null));
             case JsonValueKind.Null:
                 return new NullNode();
             default:
-                return new ScalarNode(bounds.Text(element.GetRawText(), path, null));
+                return new ScalarNode(NodeBounds.Text(element.GetRawText(), path, null));
         }
     }
 

@@ -26,7 +26,7 @@ internal sealed class NodeBounds
     public void Leave() => depth--;
 
     /// <summary>The text, if it is one that can be kept and handed to a program.</summary>
-    public string Text(string text, string path, Place? place)
+    public static string Text(string text, string path, Place? place)
     {
         if (text.Length > LongestText) throw new PassedException(new(At(path), $"a text of {text.Length} characters", $"at most {LongestText}", place));
         if (Api.Incoming.IsNoText(text)) throw new PassedException(new(At(path), "a text with NUL or half a character in it", "text without either: no file name, argument or variable can hold them", place));

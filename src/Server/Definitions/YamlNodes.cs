@@ -11,10 +11,10 @@ internal static class YamlNodes
     /// <returns>The tree, or what is wrong and where.</returns>
     public static (Node? Node, DefinitionError? Error) Read(string text)
     {
+        var parser = new Parser(new StringReader(text));
         try
         {
-            var reader = new Reader(new Parser(new StringReader(text)));
-            return (reader.Document(), null);
+            return (new Reader(parser).Document(), null);
         }
         catch (NodeBounds.PassedException passed)
         {
@@ -23,6 +23,11 @@ internal static class YamlNodes
         catch (YamlException error)
         {
             return (null, new("definition", $"no YAML ({(error.InnerException ?? error).Message.TrimEnd('.')})", "YAML 1.2: keys and values, indented by spaces", PlaceOf(error.End)));
+        }
+        catch (Exception error) when (error is InvalidOperationException or ArgumentException or FormatException or IndexOutOfRangeException or NullReferenceException)
+        {
+            // The parser gives up in its own ways on what is far from YAML.
+            return (null, new("definition", "no YAML", "YAML 1.2: keys and values, indented by spaces", PlaceOf(parser.Current?.End ?? default)));
         }
     }
 
@@ -64,7 +69,7 @@ internal static class YamlNodes
                 MappingStart => Map(path, place),
                 SequenceStart => List(path, place),
                 Scalar { Style: ScalarStyle.Plain, Value: "~" or "null" or "" } => new NullNode(place),
-                Scalar scalar => new ScalarNode(bounds.Text(scalar.Value, path, place), place),
+                Scalar scalar => new ScalarNode(NodeBounds.Text(scalar.Value, path, place), place),
                 _ => new NullNode(place),
             };
             bounds.Leave();

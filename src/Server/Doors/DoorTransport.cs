@@ -4,7 +4,6 @@ using System.Text;
 using System.Threading.Channels;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Sockets;
-using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Server.Kestrel.Transport.Sockets;
 

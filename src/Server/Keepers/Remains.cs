@@ -1,6 +1,7 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 
@@ -9,15 +10,17 @@ namespace CalmSentry.Server.Keepers;
 /// <summary>What a keeper left behind: outcomes on file, and, if it was killed, processes that must not live on beside the next run.</summary>
 internal static class Remains
 {
+    private const int LongestOutcome = 4096;
+
     /// <summary>The outcome a keeper wrote down, with its time; null when it wrote none for that run.</summary>
     public static (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, long run)
     {
         try
         {
-            var bytes = File.ReadAllBytes(Path.Combine(runDirectory, $"outcome.{run}"));
+            var bytes = Held.Head(Path.Combine(runDirectory, $"outcome.{run}"), LongestOutcome);
             return Message.TryReadHead(bytes, out var word, out _) ? (word, bytes[Message.HeadLength..]) : null;
         }
-        catch (IOException)
+        catch (Exception error) when (error is IOException or InvalidDataException)
         {
             return null;
         }

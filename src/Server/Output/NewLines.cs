@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Text;
 
 namespace CalmSentry.Server.Output;
@@ -12,7 +13,7 @@ internal sealed class NewLines(string path, long from)
     private const int MostBytes = 1 << 20, MostLines = 5000, LongestLine = 64 << 10;
 
     private readonly byte[] block = new byte[65536];
-    private readonly MemoryStream open = new();
+    private readonly ArrayBufferWriter<byte> open = new();
     private long at = from;
 
     public List<string> Next()
@@ -38,9 +39,9 @@ internal sealed class NewLines(string path, long from)
     /// <summary>The line that has begun and not ended.</summary>
     public string? Rest()
     {
-        if (open.Length == 0) return null;
-        var rest = Encoding.UTF8.GetString(open.GetBuffer(), 0, (int)open.Length);
-        open.SetLength(0);
+        if (open.WrittenCount == 0) return null;
+        var rest = Encoding.UTF8.GetString(open.WrittenSpan);
+        open.ResetWrittenCount();
         return rest;
     }
 
@@ -52,12 +53,12 @@ internal sealed class NewLines(string path, long from)
         {
             var end = some[used..].IndexOf((byte)'\n');
             var part = end < 0 ? some[used..] : some.Slice(used, end);
-            if (open.Length < LongestLine) open.Write(part[..(int)Math.Min(part.Length, LongestLine - open.Length)]);
+            if (open.WrittenCount < LongestLine) open.Write(part[..Math.Min(part.Length, LongestLine - open.WrittenCount)]);
             used += part.Length;
             if (end < 0) break;
             used++;
-            lines.Add(Encoding.UTF8.GetString(open.GetBuffer(), 0, (int)open.Length).TrimEnd('\r'));
-            open.SetLength(0);
+            lines.Add(Encoding.UTF8.GetString(open.WrittenSpan).TrimEnd('\r'));
+            open.ResetWrittenCount();
             if (lines.Count >= MostLines) break;
         }
 

@@ -1,5 +1,4 @@
 using System.Globalization;
-using System.Text;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
