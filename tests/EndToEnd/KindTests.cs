@@ -148,7 +148,7 @@ public class KindTests
         await File.WriteAllTextAsync(file, "name: ferry\nprogram: {\n");
         Assert.Contains($"{file}: line 3, column 1: definition: no YAML", (await sentry.Calm("check", file)).Output, StringComparison.Ordinal);
         await File.WriteAllTextAsync(file, "name: a\n---\nname: b\n");
-        Assert.Contains("line 3, column 1: definition: 2 documents; allowed: one definition a file", (await sentry.Calm("check", file)).Output, StringComparison.Ordinal);
+        Assert.Contains("line 3, column 1: definition: more than one document; allowed: one definition a file", (await sentry.Calm("check", file)).Output, StringComparison.Ordinal);
     }
 
     [Fact]

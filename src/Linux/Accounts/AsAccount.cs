@@ -1,8 +1,11 @@
+using System.ComponentModel;
 using System.Diagnostics;
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Linux.Accounts;
@@ -144,6 +147,17 @@ public sealed class AsAccount(string keeper, string? groups)
         start.Environment.Clear();
         foreach (var (name, value) in environment) start.Environment[name] = value;
         if (rest[0] == "run") start.Environment[Mark] = mark;
-        return Process.Start(start) ?? throw new IOException($"{keeper} cannot be started");
+        try
+        {
+            return Process.Start(start) ?? throw new IOException($"{keeper} cannot be started");
+        }
+        catch (Win32Exception error) when (error.NativeErrorCode is Libc.EMFILE or Libc.ENFILE or Libc.EAGAIN or Libc.ENOMEM)
+        {
+            throw new OwnTroubleException($"the sentry is out of room for a process ({Names.Errno(error.NativeErrorCode)})");
+        }
+        catch (Win32Exception error)
+        {
+            throw new IOException($"{keeper} cannot be started: {error.Message}", error);
+        }
     }
 }

@@ -65,6 +65,9 @@ public static class ProcessFacts
     /// <summary>What each descriptor of a process leads to.</summary>
     public static IEnumerable<string> OpenFiles(int pid) => Entries($"/proc/{pid}/fd").Select(Link).OfType<string>();
 
+    /// <summary>How many descriptors a process has open.</summary>
+    public static int CountOpenFiles(int pid) => Entries($"/proc/{pid}/fd").Length;
+
     /// <summary>Regular files a process has open for writing.</summary>
     public static IEnumerable<string> WrittenFiles(int pid)
     {
@@ -171,13 +174,25 @@ public static class ProcessFacts
     /// <summary>Ends a process at once. True while it is still there to be ended.</summary>
     public static bool End(int pid) => Libc.kill(pid, Libc.SIGKILL) == 0;
 
-    private static byte[] Read(int pid, string file) => ReadAll($"/proc/{pid}/{file}");
+    /// <summary>Of what a process can make as long as it likes so much is read: its command line, its environment, anything else.</summary>
+    private const int LongestCommandLine = 64 << 10, LongestEnvironment = 1 << 20, Longest = 256 << 10;
 
-    private static byte[] ReadAll(string path)
+    private static byte[] Read(int pid, string file) => ReadAll($"/proc/{pid}/{file}", file switch { "cmdline" => LongestCommandLine, "environ" => LongestEnvironment, _ => Longest });
+
+    private static byte[] ReadAll(string path, int most = Longest)
     {
         try
         {
-            return File.ReadAllBytes(path);
+            using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite, 1);
+            var room = new byte[4096];
+            var length = 0;
+            for (int got; length < most && (got = file.Read(room, length, room.Length - length)) > 0;)
+            {
+                length += got;
+                if (length == room.Length) Array.Resize(ref room, Math.Min(most, room.Length * 2));
+            }
+
+            return room[..length];
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {

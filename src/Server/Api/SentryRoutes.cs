@@ -18,10 +18,13 @@ internal static class SentryRoutes
         api.MapGet("/sentry", (House house, SentrySelf self, HttpContext context) => TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView))
             .Produces<SentryView>().WithSummary("The sentry itself, and who you are to it").May(Permission.Read);
 
-        api.MapGet("/logbook", (string? service, int? last, Registry registry, House house) =>
-                TypedResults.Json(
+        api.MapGet("/logbook", async (string? service, int? last, Registry registry, House house) =>
+            {
+                await house.Store.Settled().ConfigureAwait(false);
+                return TypedResults.Json(
                     house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by, tells) => new(id, at, of, what, text, by, tells)),
-                    ApiJson.Plain.IReadOnlyListLogEntry))
+                    ApiJson.Plain.IReadOnlyListLogEntry);
+            })
             .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all").May(Permission.Read);
 
         api.MapGet("/events", IResult (EventHub events, Registry registry, HttpContext context) => events.Full

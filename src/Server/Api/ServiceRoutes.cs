@@ -29,20 +29,20 @@ internal static class ServiceRoutes
             .Produces<string>(200, "application/yaml").Produces<Problem>(404, "application/problem+json").WithSummary("A service's definition as it was given, as a file (YAML)").May(Permission.Read);
         api.MapGet("/definition.schema.json", () => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json"))
             .Produces<string>(200, "application/schema+json").WithSummary("JSON Schema (2020-12) of a definition").May(Permission.Read);
-        api.MapGet("/services/{name}", (string name, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house, registry), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
+        api.MapGet("/services/{name}", async (string name, Registry registry, House house) =>
+                await Recorded(name, registry, house).ConfigureAwait(false) is { } actor ? TypedResults.Json(ServiceViews.Detail(actor, house, registry), ApiJson.Plain.ServiceDetail) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<ServiceDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One service with its whole definition and latest runs; by short name or title").May(Permission.Read);
         api.MapGet("/services/{name}/why", async (string name, DateTimeOffset? at, Registry registry, House house) => registry.Find(name) is { } actor ? await WhyFinder.Of(actor, at, house).ConfigureAwait(false) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<WhyView>().Produces<Problem>(404, "application/problem+json").WithSummary("Why a service is as it is, from the record: state, what led there, what comes next, what a person could do; ?at=TIME (ISO 8601) for the past").May(Permission.Read);
         api.MapGet("/board", async (Registry registry, House house) => TypedResults.Json(await WhyFinder.Board(registry, house).ConfigureAwait(false), ApiJson.Plain.BoardView))
             .Produces<BoardView>().WithSummary("Who asks for a person now, and how the rest is").May(Permission.Read);
-        api.MapGet("/services/{name}/availability", (string name, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.AvailabilityOf(actor.Definition.Name, house), ApiJson.Plain.IReadOnlyListAvailabilityView) : Problems.NoSuchService(name, registry.Nearest(name)))
+        api.MapGet("/services/{name}/availability", async (string name, Registry registry, House house) =>
+                await Recorded(name, registry, house).ConfigureAwait(false) is { } actor ? TypedResults.Json(ServiceViews.AvailabilityOf(actor.Definition.Name, house), ApiJson.Plain.IReadOnlyListAvailabilityView) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<IReadOnlyList<AvailabilityView>>().Produces<Problem>(404, "application/problem+json").WithSummary("How much it ran over a day, a week, 30 days and 12 months, planned stops told apart from falls").May(Permission.Read);
         api.MapPost("/services/{name}/release", Release)
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Lift a service's hold: it is tried again, and the answer says whether it came to run").May(Permission.Operate);
-        api.MapGet("/services/{name}/runs", (string name, int? last, DateTimeOffset? before, Registry registry, House house) =>
-                registry.Find(name) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000), before), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
+        api.MapGet("/services/{name}/runs", async (string name, int? last, DateTimeOffset? before, Registry registry, House house) =>
+                await Recorded(name, registry, house).ConfigureAwait(false) is { } actor ? TypedResults.Json(ServiceViews.Runs(house, actor.Definition.Name, Math.Clamp(last ?? 50, 1, 10_000), before), ApiJson.Plain.IReadOnlyListRunView) : Problems.NoSuchService(name, registry.Nearest(name)))
             .Produces<IReadOnlyList<RunView>>().Produces<Problem>(404, "application/problem+json").WithSummary("Runs, newest first, with how they ended and what they left behind; ?before=TIME (ISO 8601)").May(Permission.Read);
         api.MapPost("/services/{name}/start", Start)
             .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, start, wait, and answer with evidence; ?accept=CODE,… overrules findings, ?end-copies=true first ends copies outside the sentry cleanly, ?without-needs=true passes its needs over").May(Permission.Operate);
@@ -52,6 +52,14 @@ internal static class ServiceRoutes
             .Produces<Answer>().Produces<Problem>(422, "application/problem+json").Produces<Problem>(404, "application/problem+json").WithSummary("Check what could block it, stop cleanly, start again, and answer with evidence; ?accept=CODE,… overrules findings; refused while others need it, unless ?dependents=stop, which stops and starts them too, or ?dependents=leave").May(Permission.Operate);
         api.MapDelete("/services/{name}", Unwrap)
             .Produces<Answer>().Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json").WithSummary("Stop cleanly, then remove the service; its output stays unless ?output=remove; refused while others name it as a need, unless ?dependents=leave").May(Permission.Define);
+    }
+
+    /// <summary>The service, once all that was seen of it so far can be read from the record.</summary>
+    private static async Task<ServiceActor?> Recorded(string name, Registry registry, House house)
+    {
+        var actor = registry.Find(name);
+        if (actor is not null) await house.Store.Settled().ConfigureAwait(false);
+        return actor;
     }
 
     private static async Task<IResult> Wrap(string? like, HttpContext context, Registry registry, Checker checker, House house)

@@ -51,8 +51,8 @@ internal static class YamlNodes
             events.Consume<DocumentStart>();
             var root = Next("");
             events.Consume<DocumentEnd>();
-            if (events.Accept<DocumentStart>(out var second)) throw new NodeBounds.PassedException(new("definition", "more than one document", "one definition a file", PlaceOf(second.Start)));
-            return root;
+            if (!events.TryConsume<DocumentStart>(out _)) return root;
+            throw new NodeBounds.PassedException(new("definition", "more than one document", "one definition a file", PlaceOf(events.Current!.Start)));
         }
 
         private Node Next(string path)

@@ -8,6 +8,9 @@ internal static class OutputFile
 {
     private const int Block = 65536;
 
+    /// <summary>Last lines are looked for so far back, in bytes, and no farther: a program may print without ever ending a line.</summary>
+    private const long FarthestBack = 64 << 20;
+
     /// <summary>Up to <paramref name="count"/> lines from an offset on, each at most 500 characters.</summary>
     public static IReadOnlyList<string> FirstLines(string path, long offset, int count)
     {
@@ -52,7 +55,8 @@ internal static class OutputFile
         var at = file.Length;
         var left = lines + 1L;
         var first = true;
-        while (at > 0)
+        var end = Math.Max(0, at - FarthestBack);
+        while (at > end)
         {
             var size = (int)Math.Min(Block, at);
             at -= size;
@@ -74,7 +78,7 @@ internal static class OutputFile
             }
         }
 
-        return 0;
+        return at;
     }
 
     /// <summary>Copies from an offset to the end and, when following, goes on with whatever is appended until cancelled.</summary>

@@ -240,13 +240,14 @@ internal sealed partial class ServiceActor : IDisposable
         var before = Situation;
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
+        if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty) return;
+        // First on record, then done: what the logbook tells of is never ahead of what a returning server goes on from.
+        house.Store.Save(Definition.Name, Situation);
         StopLooking();
         foreach (var deed in turn.Deeds) await Carry(deed).ConfigureAwait(false);
-        if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty) return;
         Arm();
         KeepTurn(now);
         Publish();
-        if (!forgotten) house.Store.Save(Definition.Name, Situation);
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
         CheckWaiters();
         if (forgotten) return;

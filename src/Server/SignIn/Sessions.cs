@@ -27,7 +27,10 @@ internal sealed class Sessions
     private readonly SentryStore store;
     private readonly TimeProvider clock;
     private readonly Lock only = new();
-    private (DateTimeOffset Since, int Count) wrong;
+
+    /// <summary>Wrong keys of the last minute, by who tried them: whoever guesses shuts nobody out but themselves.</summary>
+    private readonly Dictionary<uint, int> wrong = [];
+    private DateTimeOffset wrongSince;
 
     public Sessions(SentryStore store, TimeProvider clock)
     {
@@ -57,13 +60,15 @@ internal sealed class Sessions
     }
 
     /// <summary>Uses a link up.</summary>
+    /// <param name="who">The account the connection comes from, as far as the kernel says.</param>
     /// <returns>The session's two secrets; null when the link was never given, is too old, or has been used, or when too many wrong ones were tried.</returns>
-    public (string Cookie, string Page)? Use(string key, string? agent)
+    public (string Cookie, string Page)? Use(string key, string? agent, uint who)
     {
         var now = clock.GetUtcNow();
-        if (TooManyWrong(now, count: false) || !links.TryRemove(Hash(key), out var link) || link.Until < now)
+        if (TooManyWrong(now, who)) return null;
+        if (!links.TryRemove(Hash(key), out var link) || link.Until < now)
         {
-            TooManyWrong(now, count: true);
+            lock (only) wrong[who] = wrong.GetValueOrDefault(who) + 1;
             return null;
         }
 
@@ -115,14 +120,18 @@ internal sealed class Sessions
         foreach (var old in sessions.Values.Where(session => session.Until < now || now - session.Used > IdleLife)) End(old.Id);
     }
 
-    /// <summary>Whether so many wrong keys were tried within a minute that no more are looked at.</summary>
-    private bool TooManyWrong(DateTimeOffset now, bool count)
+    /// <summary>Whether somebody tried so many wrong keys within a minute that no more of theirs are looked at.</summary>
+    private bool TooManyWrong(DateTimeOffset now, uint who)
     {
         lock (only)
         {
-            if (now - wrong.Since > TimeSpan.FromMinutes(1)) wrong = (now, 0);
-            if (count) wrong.Count++;
-            return wrong.Count > MostWrongKeys;
+            if (now - wrongSince > TimeSpan.FromMinutes(1))
+            {
+                wrong.Clear();
+                wrongSince = now;
+            }
+
+            return wrong.GetValueOrDefault(who) >= MostWrongKeys;
         }
     }
 

@@ -108,7 +108,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             case CpuWatch cpu:
                 return Now(() => Level((long)Math.Round(vitals.Look(watch.Every / 2).Cpu ?? 0), cpu.Percent, percent => $"{percent} %", "its processor time is", $"{cpu.Percent} %"));
             case OpenFilesWatch files:
-                return Now(() => Level(vitals.Look(watch.Every / 2).Tree.Sum(pid => ProcessFacts.OpenFiles(pid).Count()), files.Most, Plain, "the files it has open are", Plain(files.Most)));
+                return Now(() => Level(vitals.Look(watch.Every / 2).Tree.Sum(ProcessFacts.CountOpenFiles), files.Most, Plain, "the files it has open are", Plain(files.Most)));
             case ChildrenWatch children:
                 return Now(() => Level(Math.Max(0, vitals.Look(watch.Every / 2).Tree.Count - 1), children.Most, Plain, "the processes below its main one are", Plain(children.Most)));
             case CeilingWatch ceiling:

@@ -1,3 +1,5 @@
+import { createServer } from "node:http";
+import type { AddressInfo } from "node:net";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page } from "@playwright/test";
 import { type Sentry, test } from "./sentry";
@@ -22,6 +24,56 @@ test("without a link nothing is shown but how to sign in", async ({ page, sentry
   await page.goto(link.origin);
   await expect(page.getByText("calm open")).toBeVisible();
   await expect(page.getByText("secret-service")).toHaveCount(0);
+});
+
+test("a page on another port of this host gets the cookie, and nothing by it", async ({ page, sentry }) => {
+  await enter(page, sentry);
+  const console = new URL(page.url()).origin;
+  let cookie = "";
+  const other = createServer((request, answer) => {
+    cookie = request.headers.cookie ?? cookie;
+    answer.setHeader("Content-Type", "text/html");
+    answer.end("<title>another port</title>");
+  });
+  await new Promise<void>((ready) => other.listen(0, "127.0.0.1", ready));
+  try {
+    await page.goto(`http://127.0.0.1:${(other.address() as AddressInfo).port}/`);
+    expect(cookie).toContain("calm-session="); // cookies have no ports: that is why it opens nothing alone
+    const stolen = await fetch(`${console}/api/services`, { headers: { cookie } });
+    expect(stolen.status).toBe(401);
+    const secret = await page.evaluate(() => localStorage.getItem("calm-page"));
+    expect(secret).toBeNull();
+    const asked = await page.evaluate(
+      (url) =>
+        fetch(url, { credentials: "include" }).then(
+          (answer) => answer.status,
+          () => "refused",
+        ),
+      `${console}/api/services`,
+    );
+    expect(asked).toBe("refused");
+    const framed = await page.evaluate(
+      (url) =>
+        new Promise((done) => {
+          const frame = document.createElement("iframe");
+          frame.onload = () => done(frame.contentDocument === null ? "closed" : "open");
+          frame.src = `${url}/`;
+          document.body.append(frame);
+        }),
+      console,
+    );
+    expect(framed).toBe("closed");
+  } finally {
+    other.close();
+  }
+});
+
+test("signed out, the browser shows nothing and keeps nothing", async ({ page, sentry }) => {
+  await enter(page, sentry);
+  await page.getByRole("button", { name: "Sign out" }).click();
+  await expect(page.getByRole("heading", { name: "Sign in" })).toBeVisible();
+  expect(await page.evaluate(() => localStorage.getItem("calm-page"))).toBeNull();
+  expect(JSON.parse(sentry.calm("host", "sessions", "--json"))).toEqual([]);
 });
 
 test("the list changes by events: wrapped, started, killed, back, stopped, unwrapped", async ({ page, sentry }) => {

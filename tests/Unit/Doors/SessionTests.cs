@@ -37,11 +37,11 @@ public sealed class SessionTests : IAsyncDisposable
     public void A_link_works_once_and_not_for_long()
     {
         var (key, _) = sessions.NewLink("anna")!.Value;
-        Assert.NotNull(sessions.Use(key, null));
-        Assert.Null(sessions.Use(key, null));
+        Assert.NotNull(sessions.Use(key, null, 1000));
+        Assert.Null(sessions.Use(key, null, 1000));
         (key, _) = sessions.NewLink("anna")!.Value;
         clock.Now += Sessions.LinkLife + TimeSpan.FromSeconds(1);
-        Assert.Null(sessions.Use(key, null));
+        Assert.Null(sessions.Use(key, null, 1000));
     }
 
     [Fact]
@@ -92,14 +92,15 @@ public sealed class SessionTests : IAsyncDisposable
 
         Assert.Equal(Sessions.MostSessions, sessions.Open.Count);
         Assert.Null(Ask(first.Cookie, first.Page)); // the one longest unused made room
-        for (var i = 0; i <= Sessions.MostWrongKeys; i++) Assert.Null(sessions.Use("guess", null));
+        for (var i = 0; i <= Sessions.MostWrongKeys; i++) Assert.Null(sessions.Use("guess", null, 1001));
         var (key, _) = sessions.NewLink("anna")!.Value;
-        Assert.Null(sessions.Use(key, null)); // for now nobody is looked at
+        Assert.Null(sessions.Use(key, null, 1001)); // whoever guesses is not looked at for a while, even if right
+        Assert.NotNull(sessions.Use(key, null, 1000)); // and shuts nobody else out
         clock.Now += TimeSpan.FromMinutes(2);
-        Assert.NotNull(sessions.Use(sessions.NewLink("anna")!.Value.Key, null));
+        Assert.NotNull(sessions.Use(sessions.NewLink("anna")!.Value.Key, null, 1001));
     }
 
-    private (string Cookie, string Page) Open() => sessions.Use(sessions.NewLink("anna")!.Value.Key, "a browser")!.Value;
+    private (string Cookie, string Page) Open() => sessions.Use(sessions.NewLink("anna")!.Value.Key, "a browser", 1000)!.Value;
 
     private string? Ask(string? cookie, string? page, Sessions? of = null)
     {

@@ -11,6 +11,9 @@ if (arrived) {
   history.replaceState(null, "", window.location.pathname + window.location.search);
 }
 
+/** The session is over: nothing of it stays in the browser. */
+export const forget = () => localStorage.removeItem(place);
+
 /** As fetch, with what shows the sentry that it is this page that calls. */
 export function call(input: RequestInfo | URL, init?: RequestInit): Promise<Response> {
   const request = new Request(input, init);

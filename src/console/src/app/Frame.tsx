@@ -1,6 +1,8 @@
+import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet } from "@tanstack/react-router";
 import { api, take } from "../api/client";
+import { forget } from "../api/page";
 import { at } from "../live/clock";
 import { useLine } from "../live/live";
 
@@ -32,6 +34,11 @@ export function Frame() {
           {sentry.data ? `${sentry.data.host} · ${sentry.data.you} · ` : ""}
           {line.state === "live" ? "live" : line.state === "lost" ? "not live" : "connecting"}
         </span>
+        {line.state === "live" && (
+          <Button variant="subtle" size="compact-sm" onClick={() => void leave()}>
+            Sign out
+          </Button>
+        )}
       </header>
       <main>
         {line.state === "lost" && (
@@ -49,6 +56,13 @@ export function Frame() {
       </main>
     </div>
   );
+}
+
+/** Ends this browser's session, here and in the sentry. */
+async function leave() {
+  await take(api.POST("/api/sign-out"));
+  forget();
+  window.location.assign("/");
 }
 
 function SignedOut() {
