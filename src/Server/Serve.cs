@@ -164,19 +164,12 @@ internal static partial class Serve
         app.UseConsoleFiles();
         app.UseRouting();
         app.UseAuthorization();
+        app.Use(next => context => ToldIfNotRecorded(house, context, next));
         app.MapConsole();
         app.MapTell();
         app.MapGet("/sign-in", SignInPage.Use).May(Permission.Anyone).ExcludeFromDescription();
         app.MapOpenApi("/api/{documentName}.json").May(Permission.Read);
         var api = app.MapGroup("/api");
-        api.AddEndpointFilter(async (call, next) =>
-        {
-            var result = await next(call).ConfigureAwait(false);
-            // A change that is not on record yet is told as such, whatever came of it.
-            if (house.Store.Failure is { } failure && !HttpMethods.IsGet(call.HttpContext.Request.Method) && !call.HttpContext.Response.HasStarted)
-                call.HttpContext.Response.Headers["Calm-Not-Recorded"] = string.Concat(failure.Where(c => c is >= ' ' and < '\x7f'));
-            return result;
-        });
         api.MapServices();
         api.MapOutput();
         api.MapChecks();
@@ -187,6 +180,21 @@ internal static partial class Serve
         api.MapSentry();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
+    }
+
+    /// <summary>A change that the store could not take in yet is told as such, whatever came of it.</summary>
+    private static Task ToldIfNotRecorded(House house, HttpContext context, RequestDelegate next)
+    {
+        if (!HttpMethods.IsGet(context.Request.Method))
+        {
+            context.Response.OnStarting(() =>
+            {
+                if (house.Store.Failure is { } failure) context.Response.Headers["Calm-Not-Recorded"] = string.Concat(failure.Where(c => c is >= ' ' and < '\x7f'));
+                return Task.CompletedTask;
+            });
+        }
+
+        return next(context);
     }
 
     /// <summary>What one connection may ask of the server: far above what any client of ours does.</summary>
@@ -201,9 +209,10 @@ internal static partial class Serve
         kestrel.Limits.KeepAliveTimeout = TimeSpan.FromSeconds(60);
     }
 
-    /// <summary>Whatever is answered: nothing of it runs anything or is framed, unless the console's page says more.</summary>
+    /// <summary>Whatever a browser is answered: nothing of it runs anything or is framed, unless the console's page says more.</summary>
     private static Task Headers(HttpContext context, RequestDelegate next)
     {
+        if (context.Features.Get<DoorWord>() is { Door: not DoorKind.Console }) return next(context);
         var headers = context.Response.Headers;
         headers.ContentSecurityPolicy = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
         headers.XContentTypeOptions = "nosniff";
