@@ -161,8 +161,8 @@ internal static partial class Serve
         });
         app.Use(next => context => Incoming.Watch(context, next));
         app.Use(next => context => Door.Watch(context, next));
+        app.UseRouting(); // what is a call is not looked for among the console's files
         app.UseConsoleFiles();
-        app.UseRouting();
         app.UseAuthorization();
         app.Use(next => context => ToldIfNotRecorded(house, context, next));
         app.MapConsole();

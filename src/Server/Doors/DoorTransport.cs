@@ -1,6 +1,5 @@
 using System.Net;
 using System.Net.Sockets;
-using System.Text;
 using System.Threading.Channels;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Sockets;
@@ -15,9 +14,6 @@ namespace CalmSentry.Server.Doors;
 /// </summary>
 internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> log) : IConnectionListenerFactory, IAsyncDisposable
 {
-    /// <summary>A refused connection gets these bytes and its end.</summary>
-    private static readonly byte[] Full = Refusal("""{"title":"Too many connections","status":503,"detail":"Your account holds as many connections to this sentry as one may, or all are taken.","code":"too-many-connections","next":"Close some and try again."}""");
-
     private readonly SocketConnectionContextFactory factory = new(new SocketConnectionFactoryOptions(), log);
     private readonly Crowd crowd = new(Room());
 
@@ -38,9 +34,6 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
         factory.Dispose();
         return ValueTask.CompletedTask;
     }
-
-    private static byte[] Refusal(string problem) => Encoding.ASCII.GetBytes(
-        $"HTTP/1.1 503 Service Unavailable\r\nContent-Type: application/problem+json\r\nRetry-After: 5\r\nConnection: close\r\nContent-Length: {problem.Length}\r\n\r\n{problem}");
 
     /// <summary>A quarter of the descriptors this process may have, the rest being needed for services.</summary>
     private static int Room() => (int)Math.Clamp(Linux.Processes.ProcessFacts.OwnOpenFilesLimit() / 4, 16, 512);
@@ -77,7 +70,7 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                 var uid = word!.Uid ?? uint.MaxValue;
                 if (!transport.crowd.Enter(uid))
                 {
-                    Refuse(connection);
+                    Refusal.Full.Send(connection);
                     word.Ended?.Invoke();
                     continue;
                 }
@@ -147,23 +140,6 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
             if (Door == DoorKind.Api) return PeerCredentials.Of(connection) is { } peer ? new(Door, peer.Uid, Account.NameOf(peer.Uid)) : new(Door, null, "somebody");
             connection.NoDelay = true;
             return new(Door, connection is { LocalEndPoint: IPEndPoint here, RemoteEndPoint: IPEndPoint there } ? TcpPeer.UidOf(here, there) : null, "a browser");
-        }
-
-        private static void Refuse(Socket connection)
-        {
-            using (connection)
-            {
-                try
-                {
-                    connection.Blocking = false;
-                    connection.Send(Full);
-                    connection.Shutdown(SocketShutdown.Send);
-                }
-                catch (SocketException)
-                {
-                    // It has gone by itself.
-                }
-            }
         }
     }
 }

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Net.Sockets;
-using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
@@ -18,8 +17,6 @@ namespace CalmSentry.Server.Doors;
 internal sealed class TellDoors(Places places, string groupMark) : IDisposable
 {
     private const int Backlog = 64, MostOfOne = 16;
-
-    private static readonly byte[] NotOfIt = Answer(403, "This socket is for the programs of its service; you are none of them.\n");
 
     /// <summary>A service that connects more often than it may is heard that much later.</summary>
     private static readonly TimeSpan TooOften = TimeSpan.FromMilliseconds(100);
@@ -88,7 +85,7 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
             {
                 var connection = await door.Socket.AcceptAsync(door.Closed.Token).ConfigureAwait(false);
                 var word = new DoorWord(DoorKind.Tell, door.Uid, actor.Definition.Account, actor, () => Interlocked.Decrement(ref held));
-                if (!Belongs(actor, connection)) Refuse(connection, NotOfIt);
+                if (!Belongs(actor, connection)) Refusal.NotOfIt.Send(connection);
                 else if (Volatile.Read(ref held) >= MostOfOne || !to.Take(connection, word)) connection.Dispose();
                 else Interlocked.Increment(ref held);
                 if (pace.Take(actor, DoorKind.Tell)) continue;
@@ -114,7 +111,7 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
         var began = ProcessFacts.Stat(peer.Pid, 22);
         var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{groupMark}/{actor.Definition.Name}.{run.Number}");
         // Its number could have gone to another process while it was looked at.
-        return (inGroup || BelowKeeper(actor, peer.Pid)) && began != 0 && ProcessFacts.Stat(peer.Pid, 22) == began;
+        return (inGroup || BelowKeeper(actor, peer.Pid)) && began != 0 && ProcessFacts.Stat(peer.Pid, 22) == began && PeerCredentials.StillThere(connection);
     }
 
     private static bool BelowKeeper(ServiceActor actor, int pid)
@@ -124,24 +121,4 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
             if (at == actor.KeeperPid) return true;
         return false;
     }
-
-    private static void Refuse(Socket connection, byte[] answer)
-    {
-        using (connection)
-        {
-            try
-            {
-                connection.Blocking = false;
-                connection.Send(answer);
-                connection.Shutdown(SocketShutdown.Send);
-            }
-            catch (SocketException)
-            {
-                // It has gone by itself.
-            }
-        }
-    }
-
-    private static byte[] Answer(int status, string text) =>
-        Encoding.ASCII.GetBytes($"HTTP/1.1 {status} Refused\r\nContent-Type: text/plain; charset=utf-8\r\nConnection: close\r\nContent-Length: {text.Length}\r\n\r\n{text}");
 }
