@@ -17,8 +17,8 @@ until [ -s "$root/run/calm-sentry/port" ]; do sleep 0.2; done
 cat <<END
 
   the console, reloading     http://127.0.0.1:7375/
-  its sign-in, once          CALM_ROOT=$root out/quick/calm open
-                             (the session it opens holds for every port of this host)
+  its sign-in, once          CALM_ROOT=$root out/quick/calm open | sed s/:7374/:7375/
+                             (a session holds for the address it was opened at, and no other)
   the client                 CALM_ROOT=$root out/quick/calm list
 
 END

@@ -156,6 +156,12 @@ internal static partial class Serve
         {
             var context = status.HttpContext;
             var code = context.Response.StatusCode;
+            if (code == 400)
+            {
+                await Problems.Of(400, "bad-call", "Not a call", "A value in the path or the query is not of the kind this call takes.", "GET /api/openapi.json says what each call takes.").ExecuteAsync(context).ConfigureAwait(false);
+                return;
+            }
+
             await Problems.Of(code, code == 405 ? "wrong-method" : code == 404 ? "no-such-call" : "bad-call", "No such call", $"{context.Request.Method} {context.Request.Path} is not a call of this API.", "GET /api/openapi.json lists them all.")
                 .ExecuteAsync(context).ConfigureAwait(false);
         });

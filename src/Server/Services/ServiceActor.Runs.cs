@@ -60,7 +60,7 @@ internal sealed partial class ServiceActor
             var output = house.Places.OutputOf(Definition.Name);
             if (!switchOff) OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
             var order = LaunchOrder.Of(Definition, RunSite.Of(Definition.Name, run, house.Places), account, house, switchOff);
-            house.Tells.Open(this, account);
+            OpenTell(account);
             var fresh = keeper is null;
             if (fresh)
             {
@@ -97,6 +97,19 @@ internal sealed partial class ServiceActor
         Directory.CreateDirectory(runDirectory, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         Directory.CreateDirectory(house.Places.OutputDirectoryOf(Definition.Name));
         Ownership.MakeDirectory(house.Places.StateOf(Definition.Name), account);
+    }
+
+    /// <summary>Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be taken up.</summary>
+    private void OpenTell(Account? account)
+    {
+        try
+        {
+            if ((account ?? Account.Named(Definition.Account)) is { } owner) house.Tells.Open(this, owner);
+        }
+        catch (IOException error)
+        {
+            Trouble($"It cannot speak of itself in this run: {error.Message}.");
+        }
     }
 
     /// <summary>Looks for the process that a program left in the background until it is found or nobody waits for it any more.</summary>
@@ -266,7 +279,7 @@ internal sealed partial class ServiceActor
         if (Situation.Run is { } earlier && earlier.Number < number && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known)
             house.Store.RunEnded(Definition.Name, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
         OutputBegan = house.Store.OutputFrom(Definition.Name, number);
-        if (Account.Named(Definition.Account) is { } account) house.Tells.Open(this, account);
+        OpenTell(null);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
         house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Definition.Name, number, pid, house.Now);
