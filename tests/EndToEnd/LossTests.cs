@@ -110,4 +110,23 @@ public class LossTests
         for (var tries = 0; tries < 300 && !File.Exists(Path.Combine(directory, "outcome.1")); tries++) await Task.Run(() => watcher.WaitForChanged(WatcherChangeTypes.All, 100));
         Assert.True(File.Exists(Path.Combine(directory, "outcome.1")));
     }
+
+    [Fact]
+    public async Task A_keeper_that_hangs_keeps_the_sentry_from_nothing_and_is_taken_up_when_it_answers()
+    {
+        await using var sentry = await Sentry.Start();
+        foreach (var name in new[] { "tide", "board" }) await sentry.Wrap(name, "--proof", "up-for:0s", "--start", "--accept", "copy-running", "--", "/bin/sleep", "600");
+        var (tide, board) = ((await sentry.Show("tide")).GetProperty("pid").GetInt32(), (await sentry.Show("board")).GetProperty("pid").GetInt32());
+        var keeper = int.Parse((await File.ReadAllTextAsync($"/proc/{tide}/stat")).Split(' ')[3]);
+        await sentry.KillServer();
+        Sentry.Kill(keeper, "STOP");
+        await sentry.Serve(); // it serves, and has taken up the other
+        Assert.Equal(board, (await sentry.Show("board")).GetProperty("pid").GetInt32());
+        Assert.Contains("Its keeper does not answer", (await sentry.Ok("logbook", "tide")).Output, StringComparison.Ordinal);
+        await sentry.Ok("restart", "board");
+        Sentry.Kill(keeper, "CONT");
+        Assert.Equal(tide, (await sentry.Show("tide")).GetProperty("pid").GetInt32());
+        await sentry.Ok("stop", "tide");
+        Assert.False(Sentry.Lives(tide));
+    }
 }

@@ -41,24 +41,34 @@ internal static class Remains
         }
     }
 
-    /// <summary>Ends every process of a run whose keeper is gone, and returns when none is left.</summary>
-    /// <returns>How many there were.</returns>
-    public static async Task<int> End(RunSite site, Places places, ControlGroups groups)
+    /// <summary>A process that the kernel itself holds (on a disk that does not answer) ends when it is let go: nobody waits for that.</summary>
+    private static readonly TimeSpan EndPatience = TimeSpan.FromSeconds(10);
+
+    /// <summary>Ends every process of a run whose keeper is gone, and returns when none is left, or none more ends.</summary>
+    /// <returns>How many there were, and whether some are still there.</returns>
+    public static async Task<(int Ended, bool Stuck)> End(RunSite site, Places places, ControlGroups groups)
     {
         var group = site.Group(groups);
-        if (group is not null && Directory.Exists(group)) await File.WriteAllTextAsync(Path.Combine(group, "cgroup.kill"), "1").ConfigureAwait(false);
+        if (group is not null && Path.Combine(group, "cgroup.kill") is var kill && File.Exists(kill)) await File.WriteAllTextAsync(kill, "1").ConfigureAwait(false);
         var ended = new HashSet<int>();
+        var began = System.Diagnostics.Stopwatch.GetTimestamp();
         while (true)
         {
             // Marked processes, wherever they have gone; a process being ended has no environment any more.
             var left = ProcessFacts.WithVariable($"CALM_RUN={site.Mark(places)}").ToList();
             foreach (var pid in left.Where(ProcessFacts.End)) ended.Add(pid);
             if (left.Count == 0 && !Populated(group)) break;
+            if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience) return (ended.Count, true);
             await Task.Delay(5).ConfigureAwait(false);
         }
 
-        if (group is not null && Directory.Exists(group)) Directory.Delete(group);
-        return ended.Count;
+        if (group is not null && Directory.Exists(group))
+        {
+            foreach (var below in Directory.GetDirectories(group)) Directory.Delete(below); // of commands that were run for it
+            Directory.Delete(group);
+        }
+
+        return (ended.Count, false);
     }
 
     private static bool Populated(string? group) =>

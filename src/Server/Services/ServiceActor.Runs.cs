@@ -16,6 +16,9 @@ internal sealed partial class ServiceActor
 {
     private const int NoSpace = 28;
 
+    /// <summary>How long a server that has just begun waits for the answer of a keeper it finds.</summary>
+    private static readonly TimeSpan KeeperPatience = TimeSpan.FromSeconds(3);
+
     /// <summary>How long an end waits for the answer that came with it.</summary>
     private static readonly TimeSpan StepLinger = TimeSpan.FromMilliseconds(20);
 
@@ -251,7 +254,29 @@ internal sealed partial class ServiceActor
 
     private async Task FindKeeper(bool newBoot)
     {
-        if (KeeperLink.Find(runDirectory) is { } link && await link.Next().ConfigureAwait(false) is { Word: KeeperWord.Hello } hello)
+        if (KeeperLink.Find(runDirectory) is not { } link)
+        {
+            await FindUnwatched(newBoot).ConfigureAwait(false);
+            return;
+        }
+
+        var word = link.Next();
+        if (await Task.WhenAny(word, Task.Delay(KeeperPatience)).ConfigureAwait(false) == word)
+        {
+            await Greet(link, await word.ConfigureAwait(false), newBoot).ConfigureAwait(false);
+            return;
+        }
+
+        // One keeper that hangs must not keep the sentry from serving all others.
+        keeper = link;
+        Trouble("Its keeper does not answer, as when the disk that its output goes to does not. It is taken up as soon as it does.");
+        _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), TaskScheduler.Default);
+    }
+
+    private async Task Greet(KeeperLink link, (KeeperWord Word, byte[] Body)? word, bool newBoot)
+    {
+        keeper = null;
+        if (word is { Word: KeeperWord.Hello } hello)
         {
             Attach(link);
             keeperPid = (int)Message.Number(hello.Body, "keeper");
@@ -262,6 +287,11 @@ internal sealed partial class ServiceActor
             }
         }
 
+        await FindUnwatched(newBoot).ConfigureAwait(false);
+    }
+
+    private async Task FindUnwatched(bool newBoot)
+    {
         var unseen = Remains.LatestRun(runDirectory);
         if (Situation.Run is { Switch: Switch.On } on)
         {
@@ -294,8 +324,13 @@ internal sealed partial class ServiceActor
             return;
         }
 
-        if (sameBoot && await Remains.End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups).ConfigureAwait(false) is > 0 and var ended)
-            house.Log(Definition.Name, "remains-ended", $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended.");
+        if (sameBoot)
+        {
+            var (ended, stuck) = await Remains.End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups).ConfigureAwait(false);
+            if (ended > 0) house.Log(Definition.Name, "remains-ended", $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended.");
+            if (stuck) Trouble($"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not answer. They are no longer waited for.");
+        }
+
         if (sameBoot) await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
         else await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
     }
