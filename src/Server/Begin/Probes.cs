@@ -23,7 +23,8 @@ internal static class Probes
         ConnectTimeout = LongestPatience,
         MaxResponseHeadersLength = 64,
         MaxResponseDrainSize = 0,
-    }) { Timeout = Timeout.InfiniteTimeSpan };
+    })
+    { Timeout = Timeout.InfiniteTimeSpan };
 
     /// <summary>What cannot be looked at is missing, with the reason; it is looked at again.</summary>
     /// <param name="ownToo">Also what fails on the sentry's own side; else that stays an exception.</param>
