@@ -10,7 +10,8 @@ namespace CalmSentry.Contract.Api;
     PropertyNamingPolicy = JsonKnownNamingPolicy.KebabCaseLower,
     UnmappedMemberHandling = JsonUnmappedMemberHandling.Skip,
     NumberHandling = JsonNumberHandling.Strict,
-    RespectNullableAnnotations = true)]
+    RespectNullableAnnotations = true,
+    RespectRequiredConstructorParameters = true)]
 [JsonSerializable(typeof(ServiceView))]
 [JsonSerializable(typeof(IReadOnlyList<ServiceView>))]
 [JsonSerializable(typeof(ServiceDetail))]

@@ -55,6 +55,8 @@ public class InputTests
     [InlineData("PUT", "services/board/secrets/KEY", """{"value":"\ud800"}""", 400)]
     [InlineData("PUT", "services/board/secrets/KEY", """{"value":1}""", 400)]
     [InlineData("PUT", "services/board/secrets/KEY", "null", 400)]
+    [InlineData("PUT", "services/board/secrets/KEY", "{}", 400)]
+    [InlineData("PUT", "services/board/secrets/KEY", """{"value":null}""", 400)]
     [InlineData("PUT", "services/board/secrets/KEY", "", 400)]
     [InlineData("POST", "accounts/nobody/grant", """{"path":"/srv\u0000"}""", 400)]
     [InlineData("POST", "accounts/nobody/grant", """{"path":"/srv/\udc00"}""", 400)]
