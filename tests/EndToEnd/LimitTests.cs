@@ -112,4 +112,13 @@ public class LimitTests
         Assert.Contains($"The directory {gone} is not there.", (await sentry.Calm("restart", "counter")).Error, StringComparison.Ordinal);
         Assert.Equal(pid, (await sentry.Show("counter")).GetProperty("pid").GetInt32());
     }
+
+    [Fact]
+    public async Task Where_a_ceiling_cannot_be_set_it_is_said_and_the_program_runs_without()
+    {
+        await using var sentry = await Sentry.StartWithoutRoot();
+        await sentry.Wrap("board", "--memory", "64 MiB", "--tasks", "10", "--proof", "up-for:0s", "--", "/bin/sleep", "600");
+        Assert.Contains("limit-not-possible", (await sentry.Calm("check", "board")).All, StringComparison.Ordinal);
+        await sentry.Ok("start", "board");
+    }
 }

@@ -58,7 +58,7 @@ public sealed class Ceilings
         foreach (var (controller, files) in Files(share))
         {
             var inUnified = unifiedControllers.Contains(controller) && group is not null;
-            if (!inUnified && !legacy.ContainsKey(controller)) continue;
+            if (!inUnified && !(legacy.TryGetValue(controller, out var mount) && CanMake(mount))) continue; // said beforehand by a finding
             var directory = inUnified ? group! : LegacyOf(controller, service);
             if (files.Count == 0 && !Directory.Exists(directory)) continue;
             if (files.Count == 0 && !inUnified)
