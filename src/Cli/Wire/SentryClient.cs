@@ -72,7 +72,7 @@ internal sealed class SentryClient : IDisposable
             throw new Failure(Exit.Unreachable, "The sentry went away before it answered; what was asked may or may not have come true.", "See with 'calm list' once it is back.");
         }
 
-        if (response.Headers.TryGetValues(NotRecorded, out var why)) Console.Error.WriteLine($"calm: not on record yet: {why.First()}. It is tried again every second.");
+        if (response.Headers.TryGetValues(NotRecorded, out var why)) Console.Error.WriteLine($"calm: not on record yet: {why.First().TrimEnd('.')}. It is tried again every second.");
         if (response.IsSuccessStatusCode) return response;
         using (response)
         {

@@ -81,6 +81,47 @@ public class CommandTests
     }
 
     [Fact]
+    public async Task A_command_inherits_no_descriptor_of_the_sentrys()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("board", "--proof", "command:" + sentry.Script("looks", "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >$CALM_STATE/open\n"), "--start", "--", "/bin/sleep", "600");
+        // Its three streams, and what ls itself has open while it looks.
+        Assert.Equal("0\n1\n2\n3\n", await File.ReadAllTextAsync(Path.Combine(sentry.Places.StateOf("board"), "open")));
+    }
+
+    [Fact]
+    public async Task With_the_sentrys_own_disk_full_it_starts_and_stops_and_says_what_is_not_on_record()
+    {
+        if (Environment.UserName != "root") Assert.Skip("needs root to mount a small file system");
+        await using var sentry = await Sentry.Start();
+        await sentry.KillServer();
+        var library = sentry.Places.Library;
+        Process.Start("mount", ["-t", "tmpfs", "-o", "size=4m,mode=711", "small", library]).WaitForExit();
+        try
+        {
+            await sentry.Serve();
+            await sentry.Ok("account", "permit", Sentry.Account);
+            await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+            Process.Start("sh", ["-c", $"cat /dev/zero >{library}/fill 2>/dev/null"]).WaitForExit();
+            await sentry.Ok("logbook"); // something to be written has met the full disk
+            await Sentry.Eventually(async () => (await sentry.Calm("stop", "board")).Error.Contains("not on record yet", StringComparison.Ordinal));
+            Assert.Empty(sentry.Processes("board"));
+            Assert.Equal(0, (await sentry.Calm("start", "board")).Exit);
+            Assert.Contains("cannot be written", (await sentry.Ok("host", "status", "--json")).Output, StringComparison.Ordinal);
+
+            File.Delete(Path.Combine(library, "fill"));
+            await Sentry.Eventually(async () => !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal));
+            Assert.Contains("launched", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
+            await sentry.Ok("unwrap", "board");
+        }
+        finally
+        {
+            await sentry.KillServer();
+            Process.Start("umount", ["-l", library]).WaitForExit();
+        }
+    }
+
+    [Fact]
     public async Task A_page_that_is_asked_gets_no_cookie_of_another_services_and_no_end_of_a_body_is_waited_for()
     {
         await using var sentry = await Sentry.Start();
