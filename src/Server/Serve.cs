@@ -33,7 +33,7 @@ internal static partial class Serve
             return 1;
         }
 
-        using var only = FileLock.TryTake(places.Lock);
+        using var only = await TakeOnly(places).ConfigureAwait(false);
         if (only is null)
         {
             await System.Console.Error.WriteLineAsync($"calm-sentry: another sentry already serves {places.Root}. Stop it first, or give this one a root of its own with --root DIR.").ConfigureAwait(false);
@@ -244,6 +244,19 @@ internal static partial class Serve
 
     [LoggerMessage(1, LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]
     private static partial void Ready(ILogger logger, string version, string socket, string console);
+
+    /// <summary>A server that was killed while it started a process leaves its lock to that one for the moment until it executes.</summary>
+    private static async Task<FileLock?> TakeOnly(Places places)
+    {
+        const int tries = 20;
+        for (var left = tries; left > 0; left--)
+        {
+            if (FileLock.TryTake(places.Lock) is { } only) return only;
+            await Task.Delay(50).ConfigureAwait(false);
+        }
+
+        return null;
+    }
 
     /// <summary>Makes the places, or says why it cannot.</summary>
     private static string? Refuse(Places places)

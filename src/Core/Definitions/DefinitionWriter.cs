@@ -25,7 +25,7 @@ public static class DefinitionWriter
                 ("stop", program.Stop.IsEmpty ? null : new ListNode([.. program.Stop.Select(Text)])),
                 ("terminal", program.Terminal ? Text("true") : null))),
             ("identity", Map(
-                ("account", Text(identity.Account)),
+                ("account", identity.Account.Length == 0 ? null : Text(identity.Account)), // not named yet: a finding says so
                 ("groups", new ListNode([.. identity.Groups.Select(Text)])),
                 ("umask", Text(Octal(identity.Umask))),
                 ("more-rights", Text(identity.MoreRights ? "allowed" : "denied")))),

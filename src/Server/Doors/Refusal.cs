@@ -6,6 +6,13 @@ namespace CalmSentry.Server.Doors;
 /// <summary>An answer for a connection that is not let in: written beforehand, sent without waiting for anybody, and hung up.</summary>
 internal sealed class Refusal
 {
+    /// <summary>Who is refused is left the time to send what it came to ask, else it would see a broken line and not the answer; so many at a time.</summary>
+    private const int MostLingering = 64;
+
+    private static readonly TimeSpan Linger = TimeSpan.FromMilliseconds(500);
+
+    private static int lingering;
+
     private readonly byte[] answer;
 
     private Refusal(string status, string type, string body) =>
@@ -21,18 +28,29 @@ internal sealed class Refusal
 
     public void Send(Socket connection)
     {
-        using (connection)
+        try
         {
-            try
-            {
-                connection.Blocking = false;
-                connection.Send(answer);
-                connection.Shutdown(SocketShutdown.Send);
-            }
-            catch (SocketException)
-            {
-                // It has gone by itself.
-            }
+            connection.Blocking = false;
+            connection.Send(answer);
+            connection.Shutdown(SocketShutdown.Send);
         }
+        catch (SocketException)
+        {
+            // It has gone by itself.
+        }
+
+        if (Interlocked.Increment(ref lingering) > MostLingering)
+        {
+            HangUp(connection);
+            return;
+        }
+
+        _ = Task.Delay(Linger).ContinueWith(_ => HangUp(connection), TaskScheduler.Default);
+    }
+
+    private static void HangUp(Socket connection)
+    {
+        Interlocked.Decrement(ref lingering);
+        connection.Dispose();
     }
 }
