@@ -17,11 +17,4 @@ public static class Ownership
         using var text = new CString(path);
         if (owner.Uid != Account.OwnId) _ = Libc.chown(text.Pointer, owner.Uid, owner.Gid);
     }
-
-    /// <returns>What prevented it, or null.</returns>
-    public static unsafe string? ChangeGroup(string path, uint group)
-    {
-        using var text = new CString(path);
-        return Libc.chown(text.Pointer, uint.MaxValue, group) == 0 ? null : Names.Errno(System.Runtime.InteropServices.Marshal.GetLastSystemError());
-    }
 }

@@ -34,7 +34,7 @@ internal static unsafe partial class Libc
     public const int SYS_ioprio_set_x64 = 251, SYS_ioprio_get_x64 = 252, SYS_ioprio_set_arm64 = 30, SYS_ioprio_get_arm64 = 31;
     public const int PR_SET_NO_NEW_PRIVS = 38, PRIO_PROCESS = 0, RLIMIT_NOFILE = 7, IOPRIO_WHO_PROCESS = 1;
     public const int SYS_pidfd_open = 434, SYS_pidfd_getfd = 438;
-    public const int ENODATA = 61, EOPNOTSUPP = 95, ENOTDIR = 20, ELOOP = 40, ERANGE = 34, ESRCH = 3, EMFILE = 24, ENFILE = 23, ENOMEM = 12, EXDEV = 18;
+    public const int ENODATA = 61, EOPNOTSUPP = 95, ERANGE = 34, ESRCH = 3, EMFILE = 24, ENFILE = 23, ENOMEM = 12;
     public const int AT_REMOVEDIR = 0x200, AT_SYMLINK_NOFOLLOW = 0x100, AT_EMPTY_PATH = 0x1000;
     public const int AT_FDCWD = -100, AT_EACCESS = 0x200, R_OK = 4, W_OK = 2, X_OK = 1;
 
