@@ -66,7 +66,7 @@ run() {
       whole "TypeScript compiles" build types
       whole "TypeScript is formatted and clean" bash -c 'cd src/console && npx biome check .'
       compiled && native_begins
-      whole "C# is formatted" dotnet format whitespace CalmSentry.slnx --verify-no-changes --no-restore
+      dotnet tool restore >"$log" 2>&1 && whole "C# is formatted" dotnet csharpier check .
       ;;
     unit) compiled && native_begins && xunit "core, contract, arrows" Unit ;;
     native) native_ready ;;

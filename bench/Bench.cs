@@ -16,14 +16,30 @@ var places = new Places(root.FullName);
 var fifoPath = Path.Combine(root.FullName, "first");
 Run("mkfifo", "-m", "666", fifoPath);
 using var fifo = new FileStream(fifoPath, FileMode.Open, FileAccess.ReadWrite, FileShare.ReadWrite, 1);
-var server = Process.Start(new ProcessStartInfo(Path.Combine(binaries, "calm-sentry"), ["serve", "--root", places.Root, "--port", "0"]) { RedirectStandardOutput = true, Environment = { ["DOTNET_GCgen0size"] = "400000" } })!;
-while (await server.StandardOutput.ReadLineAsync() is { } line && !line.Contains(" serves ", StringComparison.Ordinal)) { }
-using var http = new HttpClient(new SocketsHttpHandler { ConnectCallback = async (_, stop) =>
+var server = Process.Start(
+    new ProcessStartInfo(Path.Combine(binaries, "calm-sentry"), ["serve", "--root", places.Root, "--port", "0"])
+    {
+        RedirectStandardOutput = true,
+        Environment = { ["DOTNET_GCgen0size"] = "400000" },
+    }
+)!;
+while (await server.StandardOutput.ReadLineAsync() is { } line && !line.Contains(" serves ", StringComparison.Ordinal))
+{ }
+using var http = new HttpClient(
+    new SocketsHttpHandler
+    {
+        ConnectCallback = async (_, stop) =>
+        {
+            var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+            await socket.ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), stop);
+            return new NetworkStream(socket, true);
+        },
+        MaxConnectionsPerServer = 400,
+    }
+)
 {
-    var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
-    await socket.ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), stop);
-    return new NetworkStream(socket, true);
-}, MaxConnectionsPerServer = 400 }) { BaseAddress = new Uri("http://sentry/api/") };
+    BaseAddress = new Uri("http://sentry/api/"),
+};
 var account = Environment.UserName;
 await http.PostAsync($"accounts/{account}/permit", null);
 var rows = new List<string>();
@@ -34,7 +50,10 @@ try
     await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
     await Again();
     await Capture("output captured, 100-byte lines (floor: cat > file)");
-    await Change("first", """{"resources":{"memory":"256 MiB","cpu":"1000 %","tasks":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}""");
+    await Change(
+        "first",
+        """{"resources":{"memory":"256 MiB","cpu":"1000 %","tasks":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}"""
+    );
     await Launch("launch under every ceiling there is");
     await Change("first", """{"resources":null}""");
     await Change("spew", """{"program":{"secrets":["SEAL"]}}""");
@@ -45,11 +64,14 @@ try
     await Stop();
     await Storm();
     await Many(quick ? 40 : 200);
-    foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 }) await Prove(count);
+    foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 })
+        await Prove(count);
 }
 finally
 {
-    var stops = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Select(view => http.PostAsync($"services/{view.Name}/stop", null));
+    var stops = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Select(view =>
+        http.PostAsync($"services/{view.Name}/stop", null)
+    );
     await Task.WhenAll(stops);
     _ = kill(server.Id, 15);
     await server.WaitForExitAsync();
@@ -57,7 +79,8 @@ finally
 }
 
 Console.WriteLine("| what | floor | Calm Sentry | ratio |\n|---|---|---|---|");
-foreach (var row in rows) Console.WriteLine(row);
+foreach (var row in rows)
+    Console.WriteLine(row);
 
 // Launch to the program's first instruction, from the moment the service decides on it.
 async Task Launch(string what)
@@ -107,7 +130,8 @@ async Task Capture(string what)
 {
     Progress("capture");
     var bytes = quick ? 200_000_000L : 2_000_000_000L;
-    if ((await http.GetAsync("services/spew")).StatusCode == System.Net.HttpStatusCode.NotFound) await Wrap("spew", 0, floors, ["spew", $"{bytes}"]);
+    if ((await http.GetAsync("services/spew")).StatusCode == System.Net.HttpStatusCode.NotFound)
+        await Wrap("spew", 0, floors, ["spew", $"{bytes}"]);
     var floor = new List<double>();
     var ours = new List<double>();
     var output = places.OutputOf("spew");
@@ -123,7 +147,8 @@ async Task Capture(string what)
         do run = (await http.GetFromJsonAsync("services/spew/runs?last=1", ApiJson.Default.IReadOnlyListRunView))![0];
         while (run.Ended is null);
         ours.Add(bytes / (run.Ended.Value - run.Began).TotalSeconds / 1e6);
-        if (new FileInfo(output).Length != bytes) throw new InvalidDataException($"captured {new FileInfo(output).Length} of {bytes} bytes");
+        if (new FileInfo(output).Length != bytes)
+            throw new InvalidDataException($"captured {new FileInfo(output).Length} of {bytes} bytes");
         File.Delete(output);
     }
 
@@ -135,14 +160,29 @@ async Task Hang()
 {
     Progress("hang to noticed");
     const int port = 7497;
-    var serve = $"use IO::Socket::INET; my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {port}, Listen => 9, ReuseAddr => 1) or die; while (my $c = $s->accept) {{ my $l = <$c>; print $c \"HTTP/1.0 200 OK\\r\\n\\r\\nopen\\n\" }}";
-    foreach (var (what, watch, beat) in new[]
+    var serve =
+        $"use IO::Socket::INET; my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {port}, "
+        + $"Listen => 9, ReuseAddr => 1) or die; while (my $c = $s->accept) {{ my $l = <$c>; print $c "
+        + $"\"HTTP/1.0 200 OK\\r\\n\\r\\nopen\\n\" }}";
+    foreach (
+        var (what, watch, beat) in new[]
+        {
+            (
+                "http every 500 ms, two looks",
+                $$"""[{"http":"http://127.0.0.1:{{port}}/","every":"500 ms","patience":"2","then":"tell"}]""",
+                1000.0
+            ),
+            ("stopped by a signal for 1 s", """[{"paused-for":"1 s","every":"500 ms","then":"tell"}]""", 1000.0),
+        }
+    )
     {
-        ("http every 500 ms, two looks", $$"""[{"http":"http://127.0.0.1:{{port}}/","every":"500 ms","patience":"2","then":"tell"}]""", 1000.0),
-        ("stopped by a signal for 1 s", """[{"paused-for":"1 s","every":"500 ms","then":"tell"}]""", 1000.0),
-    })
-    {
-        await Wrap("hangs", 0, "/usr/bin/perl", ["-e", serve], $$"""{"proof":{"http":"http://127.0.0.1:{{port}}/"} }""");
+        await Wrap(
+            "hangs",
+            0,
+            "/usr/bin/perl",
+            ["-e", serve],
+            $$"""{"proof":{"http":"http://127.0.0.1:{{port}}/"} }"""
+        );
         await Change("hangs", $$"""{"watch":{{watch}}}""");
         await http.PostAsync("services/hangs/start", null);
         var ours = new List<double>();
@@ -153,11 +193,14 @@ async Task Hang()
             var before = DateTimeOffset.UtcNow;
             _ = kill(pid, 19);
             LogEntry? said;
-            do said = (await http.GetFromJsonAsync("logbook?service=hangs&last=1", ApiJson.Default.IReadOnlyListLogEntry))!.FirstOrDefault(entry => entry.What == "unwell" && entry.At > before);
+            do said = (
+                await http.GetFromJsonAsync("logbook?service=hangs&last=1", ApiJson.Default.IReadOnlyListLogEntry)
+            )!.FirstOrDefault(entry => entry.What == "unwell" && entry.At > before);
             while (said is null);
             ours.Add((said.At - before).TotalMilliseconds * 1e6);
             _ = kill(pid, 18);
-            while ((await http.GetFromJsonAsync("services/hangs", ApiJson.Default.ServiceDetail))!.Health != "good") await Task.Delay(50);
+            while ((await http.GetFromJsonAsync("services/hangs", ApiJson.Default.ServiceDetail))!.Health != "good")
+                await Task.Delay(50);
         }
 
         Row($"hang to noticed: {what} (beside it: the time that was set)", beat * 1e6, Median(ours), Milliseconds);
@@ -169,12 +212,15 @@ async Task Hang()
 async Task Stop()
 {
     Progress("stop");
-    const string obedient = "$SIG{TERM} = sub { select undef, undef, undef, 0.05; exit 0 }; $| = 1; print qq(ready\\n); sleep 1 while 1";
+    const string obedient =
+        "$SIG{TERM} = sub { select undef, undef, undef, 0.05; exit 0 }; $| = 1; print qq(ready\\n); sleep 1 while 1";
     var (floor, ours) = (new List<double>(), new List<double>());
     await Wrap("obeys", 0, "/usr/bin/perl", ["-e", obedient], """{"proof":{"output":"ready"}}""");
     for (var i = 0; i < (quick ? 5 : 30); i++)
     {
-        using var alone = Process.Start(new ProcessStartInfo("/usr/bin/perl", ["-e", obedient]) { RedirectStandardOutput = true })!;
+        using var alone = Process.Start(
+            new ProcessStartInfo("/usr/bin/perl", ["-e", obedient]) { RedirectStandardOutput = true }
+        )!;
         await alone.StandardOutput.ReadLineAsync();
         var clock = Stopwatch.GetTimestamp();
         _ = kill(alone.Id, 15);
@@ -186,7 +232,13 @@ async Task Stop()
         ours.Add(Stopwatch.GetElapsedTime(clock).TotalMilliseconds * 1e6);
     }
 
-    Row("stop asked to answered, of a program that takes 50 ms to end (floor: kill and wait for the same program alone)", Median(floor), Median(ours), Milliseconds);
+    Row(
+        "stop asked to answered, of a program that takes 50 ms to end (floor: kill and wait for the same "
+            + "program alone)",
+        Median(floor),
+        Median(ours),
+        Milliseconds
+    );
     await http.DeleteAsync("services/obeys");
 }
 
@@ -198,24 +250,49 @@ async Task Storm()
     var names = Enumerable.Range(0, 50).Select(i => $"falls-{i}").ToList();
     foreach (var name in names)
     {
-        await Wrap(name, 1, "/bin/sh", ["-c", $"while [ ! -e {storm} ]; do sleep 1; done; sleep 4.9; exit 3"], """{"proof":{"up-for":"100 ms"}}""");
+        await Wrap(
+            name,
+            1,
+            "/bin/sh",
+            ["-c", $"while [ ! -e {storm} ]; do sleep 1; done; sleep 4.9; exit 3"],
+            """{"proof":{"up-for":"100 ms"}}"""
+        );
         await Change(name, """{"recover":{"pause":{"grow":"1"}}}""");
     }
 
     await Task.WhenAll(names.Select(name => http.PostAsync($"services/{name}/start", null)));
-    double Slowest(int asked) => Enumerable.Range(0, asked).Select(_ => Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list")).Order().ElementAt((int)(asked * 0.99) - 1);
-    async Task<long> Runs() => (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Sum(view => view.Run ?? 0);
+    double Slowest(int asked) =>
+        Enumerable
+            .Range(0, asked)
+            .Select(_ => Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list"))
+            .Order()
+            .ElementAt((int)(asked * 0.99) - 1);
+    async Task<long> Runs() =>
+        (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Sum(view => view.Run ?? 0);
     var idle = Slowest(quick ? 100 : 400);
     await File.WriteAllTextAsync(storm, "");
     var before = await Runs();
-    while (await Runs() < before + 100) await Task.Delay(100);
+    while (await Runs() < before + 100)
+        await Task.Delay(100);
     var memory = Pss(server.Id);
     var (from, clock) = (await Runs(), Stopwatch.GetTimestamp());
     var stormy = Slowest(quick ? 200 : 800);
-    while (await Runs() < from + (quick ? 100 : 500)) await Task.Delay(100);
+    while (await Runs() < from + (quick ? 100 : 500))
+        await Task.Delay(100);
     var falls = await Runs() - from;
-    Row($"99th percentile of calm list, 50 services, under {falls / Stopwatch.GetElapsedTime(clock).TotalMinutes:0} falls a minute (beside it: the same while all run well)", idle, stormy, Milliseconds);
-    rows.Add($"| memory of the service after 100 such falls, and after {falls} more (Pss) | {memory / 1024:0.0} MB | {Pss(server.Id) / 1024:0.0} MB | {(Pss(server.Id) / memory).ToString("0.00", CultureInfo.InvariantCulture)} |");
+    Row(
+        $"99th percentile of calm list, 50 services, under "
+            + $"{falls / Stopwatch.GetElapsedTime(clock).TotalMinutes:0} falls a minute (beside it: the same "
+            + $"while all run well)",
+        idle,
+        stormy,
+        Milliseconds
+    );
+    rows.Add(
+        $"| memory of the service after 100 such falls, and after {falls} more (Pss) | {memory / 1024:0.0} MB | "
+            + $"{Pss(server.Id) / 1024:0.0} MB | "
+            + $"{(Pss(server.Id) / memory).ToString("0.00", CultureInfo.InvariantCulture)} |"
+    );
     await Task.WhenAll(names.Select(name => http.DeleteAsync($"services/{name}")));
     File.Delete(storm);
 }
@@ -233,10 +310,16 @@ async Task Check()
         ours.Add(watch.Elapsed.TotalNanoseconds);
     }
 
-    Row("a whole check of a service (floor: one process as another account)", Median(floor), Median(ours), Milliseconds);
+    Row(
+        "a whole check of a service (floor: one process as another account)",
+        Median(floor),
+        Median(ours),
+        Milliseconds
+    );
 }
 
-async Task Change(string name, string change) => (await http.PatchAsync($"services/{name}", new StringContent(change))).EnsureSuccessStatusCode();
+async Task Change(string name, string change) =>
+    (await http.PatchAsync($"services/{name}", new StringContent(change))).EnsureSuccessStatusCode();
 
 // Many services: from cold, memory, quiet, and how fast they are listed.
 async Task Many(int count)
@@ -245,20 +328,36 @@ async Task Many(int count)
     await http.DeleteAsync("services/first");
     await http.DeleteAsync("services/spew");
     var floor = Lines(Run(floors, "many", $"{count}", fifoPath)).Single();
-    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, ["first", fifoPath]);
+    for (var i = 0; i < count; i++)
+        await Wrap($"service-{i}", 0, floors, ["first", fifoPath]);
     var before = Nanoseconds(DateTimeOffset.UtcNow);
     var starts = Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
     long last = 0;
-    for (var i = 0; i < count; i++) last = Math.Max(last, await First());
-    Row($"{count} services from cold to the last one's first instruction (floor: the same from one C program)", floor, last - before, Milliseconds);
+    for (var i = 0; i < count; i++)
+        last = Math.Max(last, await First());
+    Row(
+        $"{count} services from cold to the last one's first instruction (floor: the same from one C program)",
+        floor,
+        last - before,
+        Milliseconds
+    );
     await Task.WhenAll(starts);
 
-    var keepers = Process.GetProcessesByName("calm-keeper").Where(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal)).ToList();
-    rows.Add($"| memory of a keeper, one of {keepers.Count} (Pss) | – | {Median(keepers.Select(keeper => Pss(keeper.Id)))} kB | – |");
+    var keepers = Process
+        .GetProcessesByName("calm-keeper")
+        .Where(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal))
+        .ToList();
+    rows.Add(
+        $"| memory of a keeper, one of {keepers.Count} (Pss) | – | "
+            + $"{Median(keepers.Select(keeper => Pss(keeper.Id)))} kB | – |"
+    );
     await Task.Delay(3000); // let the service come to rest
     var switches = keepers.Sum(keeper => Switches(keeper.Id));
     await Task.Delay(5000);
-    rows.Add($"| wake-ups of {keepers.Count} idle keepers in 5 s | – | {keepers.Sum(keeper => Switches(keeper.Id)) - switches} | – |");
+    rows.Add(
+        $"| wake-ups of {keepers.Count} idle keepers in 5 s | – | "
+            + $"{keepers.Sum(keeper => Switches(keeper.Id)) - switches} | – |"
+    );
     rows.Add($"| memory of the service with {count} services (Pss) | – | {Pss(server.Id) / 1000.0:0.0} MB | – |");
 
     var curl = new List<double>();
@@ -271,7 +370,12 @@ async Task Many(int count)
         table.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list"));
     }
 
-    Row($"calm list --json, {count} services (floor: curl on the same socket)", Median(curl), Median(json), Milliseconds);
+    Row(
+        $"calm list --json, {count} services (floor: curl on the same socket)",
+        Median(curl),
+        Median(json),
+        Milliseconds
+    );
     Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
 }
 
@@ -283,12 +387,26 @@ async Task Prove(int count)
     await Task.WhenAll(all.Select(view => http.DeleteAsync($"services/{view.Name}")));
     const int port = 20000;
     var floor = Lines(Run(floors, "prove", $"{count}", $"{port}")).Single();
-    for (var i = 0; i < count; i++) await Wrap($"service-{i}", 0, floors, ["serve", $"{port + i}"], $$"""{"at":"boot","proof":{"tcp":"127.0.0.1:{{port + i}}"} }""");
+    for (var i = 0; i < count; i++)
+        await Wrap(
+            $"service-{i}",
+            0,
+            floors,
+            ["serve", $"{port + i}"],
+            $$"""{"at":"boot","proof":{"tcp":"127.0.0.1:{{port + i}}"} }"""
+        );
     using var played = await http.PostAsync("drills", null);
     var line = (await played.Content.ReadAsStringAsync()).Split('\n', StringSplitOptions.RemoveEmptyEntries)[^1];
     var report = System.Text.Json.JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!.Report!;
-    if (!report.CameTrue) throw new InvalidOperationException(report.Said);
-    Row($"{count} services from cold to all proven by their ports (floor: one C program spawns the same and polls the same ports)", floor, report.TookMs * 1e6, Milliseconds);
+    if (!report.CameTrue)
+        throw new InvalidOperationException(report.Said);
+    Row(
+        $"{count} services from cold to all proven by their ports (floor: one C program spawns the same and polls "
+            + $"the same ports)",
+        floor,
+        report.TookMs * 1e6,
+        Milliseconds
+    );
 }
 
 async Task Wrap(string name, int pauseSeconds, string program, string[] arguments, string? begin = null)
@@ -296,9 +414,17 @@ async Task Wrap(string name, int pauseSeconds, string program, string[] argument
     var definition = new System.Text.Json.Nodes.JsonObject
     {
         ["name"] = name,
-        ["program"] = new System.Text.Json.Nodes.JsonObject { ["path"] = program, ["arguments"] = new System.Text.Json.Nodes.JsonArray([.. arguments.Select(a => (System.Text.Json.Nodes.JsonNode)a)]) },
+        ["program"] = new System.Text.Json.Nodes.JsonObject
+        {
+            ["path"] = program,
+            ["arguments"] = new System.Text.Json.Nodes.JsonArray([
+                .. arguments.Select(a => (System.Text.Json.Nodes.JsonNode)a),
+            ]),
+        },
         ["identity"] = new System.Text.Json.Nodes.JsonObject { ["account"] = account },
-        ["begin"] = begin is null ? new System.Text.Json.Nodes.JsonObject() : System.Text.Json.Nodes.JsonNode.Parse(begin),
+        ["begin"] = begin is null
+            ? new System.Text.Json.Nodes.JsonObject()
+            : System.Text.Json.Nodes.JsonNode.Parse(begin),
         ["recover"] = new System.Text.Json.Nodes.JsonObject
         {
             ["pause"] = new System.Text.Json.Nodes.JsonObject { ["first"] = $"{pauseSeconds} s" },
@@ -306,13 +432,18 @@ async Task Wrap(string name, int pauseSeconds, string program, string[] argument
         },
     };
     using var answer = await http.PostAsync("services", new StringContent(definition.ToJsonString()));
-    if (!answer.IsSuccessStatusCode) throw new InvalidOperationException(await answer.Content.ReadAsStringAsync());
+    if (!answer.IsSuccessStatusCode)
+        throw new InvalidOperationException(await answer.Content.ReadAsStringAsync());
 }
 
 async Task<int> NewPid(string name, int old)
 {
     while (true)
-        if ((await http.GetFromJsonAsync($"services/{name}", ApiJson.Default.ServiceDetail))!.Pid is { } pid && pid != old) return pid;
+        if (
+            (await http.GetFromJsonAsync($"services/{name}", ApiJson.Default.ServiceDetail))!.Pid is { } pid
+            && pid != old
+        )
+            return pid;
 }
 
 async Task<long> First()
@@ -322,11 +453,15 @@ async Task<long> First()
     return long.Parse(text, CultureInfo.InvariantCulture);
 }
 
-void Row(string what, double floor, double ours, Func<double, string> unit) => rows.Add($"| {what} | {unit(floor)} | {unit(ours)} | {(ours / floor).ToString("0.00", CultureInfo.InvariantCulture)} |");
+void Row(string what, double floor, double ours, Func<double, string> unit) =>
+    rows.Add(
+        $"| {what} | {unit(floor)} | {unit(ours)} | {(ours / floor).ToString("0.00", CultureInfo.InvariantCulture)} |"
+    );
 
 void Progress(string what) => Console.Error.WriteLine($"bench: {what}");
 
-static string Milliseconds(double nanoseconds) => string.Create(CultureInfo.InvariantCulture, $"{nanoseconds / 1e6:0.00} ms");
+static string Milliseconds(double nanoseconds) =>
+    string.Create(CultureInfo.InvariantCulture, $"{nanoseconds / 1e6:0.00} ms");
 
 static double Median(IEnumerable<double> values)
 {
@@ -334,13 +469,30 @@ static double Median(IEnumerable<double> values)
     return sorted[sorted.Count / 2];
 }
 
-static List<double> Lines(string text) => [.. text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => double.Parse(line, CultureInfo.InvariantCulture))];
+static List<double> Lines(string text) =>
+    [
+        .. text.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+            .Select(line => double.Parse(line, CultureInfo.InvariantCulture)),
+    ];
 
 static long Nanoseconds(DateTimeOffset time) => (time.UtcTicks - DateTimeOffset.UnixEpoch.UtcTicks) * 100;
 
-static double Pss(int pid) => double.Parse(File.ReadLines($"/proc/{pid}/smaps_rollup").First(line => line.StartsWith("Pss:", StringComparison.Ordinal))[4..^2], CultureInfo.InvariantCulture);
+static double Pss(int pid) =>
+    double.Parse(
+        File.ReadLines($"/proc/{pid}/smaps_rollup").First(line => line.StartsWith("Pss:", StringComparison.Ordinal))[
+            4..^2
+        ],
+        CultureInfo.InvariantCulture
+    );
 
-static long Switches(int pid) => Directory.GetDirectories($"/proc/{pid}/task").Sum(task => File.ReadLines($"{task}/status").Where(line => line.Contains("ctxt_switches", StringComparison.Ordinal)).Sum(line => long.Parse(line.Split('\t')[1], CultureInfo.InvariantCulture)));
+static long Switches(int pid) =>
+    Directory
+        .GetDirectories($"/proc/{pid}/task")
+        .Sum(task =>
+            File.ReadLines($"{task}/status")
+                .Where(line => line.Contains("ctxt_switches", StringComparison.Ordinal))
+                .Sum(line => long.Parse(line.Split('\t')[1], CultureInfo.InvariantCulture))
+        );
 
 static double Timed(string program, params string[] arguments)
 {
@@ -354,7 +506,9 @@ static string Run(string program, params string[] arguments)
     using var process = Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true })!;
     var output = process.StandardOutput.ReadToEnd();
     process.WaitForExit();
-    return process.ExitCode == 0 ? output : throw new InvalidOperationException($"{program} ended with {process.ExitCode}");
+    return process.ExitCode == 0
+        ? output
+        : throw new InvalidOperationException($"{program} ended with {process.ExitCode}");
 }
 
 [DllImport("libc")]

@@ -17,8 +17,27 @@ internal static class Program
         var root = new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
         {
             Common.Root,
-            CheckCommand.Make(program), RehearseCommand.Make(program), WrapCommand.Make(program), AdjustCommand.Make(program), AskCommands.Unwrap(), AskCommands.Start(), AskCommands.Stop(), AskCommands.Restart(), WhyCommands.Release(), DrillCommand.Make(), HostCommand.Make(),
-            LookCommands.List(), LookCommands.Show(), WhyCommands.Why(), WhyCommands.Runs(), WhyCommands.Board(), LookCommands.Output(), LookCommands.Logbook(), AccountCommands.Make(), SecretCommands.Make(), OpenCommand.Make(),
+            CheckCommand.Make(program),
+            RehearseCommand.Make(program),
+            WrapCommand.Make(program),
+            AdjustCommand.Make(program),
+            AskCommands.Unwrap(),
+            AskCommands.Start(),
+            AskCommands.Stop(),
+            AskCommands.Restart(),
+            WhyCommands.Release(),
+            DrillCommand.Make(),
+            HostCommand.Make(),
+            LookCommands.List(),
+            LookCommands.Show(),
+            WhyCommands.Why(),
+            WhyCommands.Runs(),
+            WhyCommands.Board(),
+            LookCommands.Output(),
+            LookCommands.Logbook(),
+            AccountCommands.Make(),
+            SecretCommands.Make(),
+            OpenCommand.Make(),
         };
         if (own.Length == 0)
         {
@@ -29,7 +48,8 @@ internal static class Program
         var parsed = root.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
         if (parsed.Errors.Count > 0)
         {
-            foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
+            foreach (var error in parsed.Errors)
+                await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
             var path = string.Join(' ', Names(parsed.CommandResult));
             await Console.Error.WriteLineAsync($"'{path} --help' shows what is allowed.").ConfigureAwait(false);
             return Exit.Usage;
@@ -37,7 +57,9 @@ internal static class Program
 
         try
         {
-            return await parsed.InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false }).ConfigureAwait(false);
+            return await parsed
+                .InvokeAsync(new InvocationConfiguration { EnableDefaultExceptionHandler = false })
+                .ConfigureAwait(false);
         }
         catch (Failure failure)
         {
@@ -46,17 +68,24 @@ internal static class Program
         }
         catch (OperationCanceledException)
         {
-            await Console.Error.WriteLineAsync("calm: no longer waiting; what was asked goes on. 'calm list' shows where it stands.").ConfigureAwait(false);
+            await Console
+                .Error.WriteLineAsync(
+                    "calm: no longer waiting; what was asked goes on. 'calm list' shows where it stands."
+                )
+                .ConfigureAwait(false);
             return Exit.NotTrue;
         }
     }
 
     private static IEnumerable<string> Names(System.CommandLine.Parsing.CommandResult result) =>
-        result.Parent is System.CommandLine.Parsing.CommandResult above ? Names(above).Append(result.Command.Name) : ["calm"];
+        result.Parent is System.CommandLine.Parsing.CommandResult above
+            ? Names(above).Append(result.Command.Name)
+            : ["calm"];
 
     public static void Tell(Failure failure)
     {
         Console.Error.WriteLine($"calm: {failure.Message.Replace("\n", "\n      ", StringComparison.Ordinal)}");
-        if (failure.Next is { } next) Console.Error.WriteLine($"    → {next.Replace("\n", "\n    → ", StringComparison.Ordinal)}");
+        if (failure.Next is { } next)
+            Console.Error.WriteLine($"    → {next.Replace("\n", "\n    → ", StringComparison.Ordinal)}");
     }
 }

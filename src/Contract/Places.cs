@@ -11,8 +11,12 @@ public sealed record Places(string Root)
     /// <summary>Longest socket address of unix(7), its closing NUL excluded, in bytes.</summary>
     public const int LongestSocketPath = 107;
 
-    /// <summary>The console's port unless the settings name another: one that is assigned to nobody. Below 1024 only root may take it.</summary>
-    public const int ConsolePort = 737, ConsolePortOfOthers = 7373;
+    /// <summary>
+    /// The console's port unless the settings name another: one that is assigned to nobody. Below 1024 only root may
+    /// take it.
+    /// </summary>
+    public const int ConsolePort = 737,
+        ConsolePortOfOthers = 7373;
 
     /// <summary>Characters of the mark that stands for a name too long.</summary>
     public const int ShortMark = 12;
@@ -59,11 +63,19 @@ public sealed record Places(string Root)
 
     public string RunOf(string service) => Path.Combine(RunDirectory, "services", service);
 
-    /// <summary>A service's own socket; its path is in the variable CALM_TELL. Of a name too long for a socket's address a short mark.</summary>
+    /// <summary>
+    /// A service's own socket; its path is in the variable CALM_TELL. Of a name too long for a socket's address a short
+    /// mark.
+    /// </summary>
     public string TellOf(string service)
     {
         var path = Path.Combine(TellDirectory, service);
-        return Encoding.UTF8.GetByteCount(path) <= LongestSocketPath ? path : Path.Combine(TellDirectory, Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(service)))[..ShortMark]);
+        return Encoding.UTF8.GetByteCount(path) <= LongestSocketPath
+            ? path
+            : Path.Combine(
+                TellDirectory,
+                Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(service)))[..ShortMark]
+            );
     }
 
     public string OutputDirectoryOf(string service) => Path.Combine(Logs, service);

@@ -6,7 +6,8 @@ namespace CalmSentry.Keeper;
 
 /// <summary>
 /// Being an account for a moment, so that what it may do is asked of the kernel and not worked out:
-/// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers questions;
+/// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers
+/// questions;
 /// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first.
 /// </summary>
 internal static unsafe class As
@@ -16,14 +17,17 @@ internal static unsafe class As
     public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
         foreach (var group in join.Split(':', StringSplitOptions.RemoveEmptyEntries))
-            if (!Enter.Joined(new Linux.Native.CString(group).Pointer)) return Failed;
+            if (!Enter.Joined(new Linux.Native.CString(group).Pointer))
+                return Failed;
         var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
         {
             var ids = groups.Split(',', StringSplitOptions.RemoveEmptyEntries);
             var numbers = (uint*)NativeMemory.Alloc((nuint)ids.Length + 1, sizeof(uint));
-            for (var i = 0; i < ids.Length; i++) numbers[i] = uint.Parse(ids[i]);
-            if (Enter.TakeIdentity(long.Parse(uid), long.Parse(gid), numbers, ids.Length) != LaunchStep.None) return Failed;
+            for (var i = 0; i < ids.Length; i++)
+                numbers[i] = uint.Parse(ids[i]);
+            if (Enter.TakeIdentity(long.Parse(uid), long.Parse(gid), numbers, ids.Length) != LaunchStep.None)
+                return Failed;
         }
 
         return rest switch
@@ -38,43 +42,52 @@ internal static unsafe class As
     private static int Run(string directory, ReadOnlySpan<string> program, byte** environment)
     {
         using var place = new Linux.Native.CString(directory);
-        if (chdir(place.Pointer) < 0) _ = chdir(new Linux.Native.CString("/").Pointer);
+        if (chdir(place.Pointer) < 0)
+            _ = chdir(new Linux.Native.CString("/").Pointer);
         _ = setsid();
         _ = prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
         Enter.ResetSignals();
         var argv = (byte**)NativeMemory.AllocZeroed((nuint)program.Length + 1, (nuint)sizeof(byte*));
-        for (var i = 0; i < program.Length; i++) argv[i] = new Linux.Native.CString(program[i]).Pointer;
+        for (var i = 0; i < program.Length; i++)
+            argv[i] = new Linux.Native.CString(program[i]).Pointer;
         _ = syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC);
         _ = execve(argv[0], argv, environment);
         return Failed;
     }
 
-    /// <summary>Standard input goes to the socket; of what comes back, up to the first line's end, all to standard output. Exit code: errno.</summary>
+    /// <summary>
+    /// Standard input goes to the socket; of what comes back, up to the first line's end, all to standard output. Exit
+    /// code: errno.
+    /// </summary>
     private static int Send(string path)
     {
         var name = System.Text.Encoding.UTF8.GetBytes(path);
         const int longest = 107;
-        if (name.Length > longest) return 36; // ENAMETOOLONG
+        if (name.Length > longest)
+            return 36; // ENAMETOOLONG
         var address = stackalloc byte[longest + 3];
         new Span<byte>(address, longest + 3).Clear();
         *(ushort*)address = AF_UNIX;
         name.CopyTo(new Span<byte>(address + 2, longest));
         var to = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0);
-        if (to < 0 || connect(to, address, (uint)name.Length + 3) < 0) return Marshal.GetLastSystemError();
+        if (to < 0 || connect(to, address, (uint)name.Length + 3) < 0)
+            return Marshal.GetLastSystemError();
         var text = stackalloc byte[4096];
         nint got;
         while ((got = read(0, text, 4096)) > 0)
-            for (nint put = 0; put < got;)
+            for (nint put = 0; put < got; )
             {
                 var more = send(to, text + put, got - put, MSG_NOSIGNAL);
-                if (more < 0) return Marshal.GetLastSystemError();
+                if (more < 0)
+                    return Marshal.GetLastSystemError();
                 put += more;
             }
 
         for (var left = 4096; left > 0 && (got = read(to, text, left)) > 0; left -= (int)got)
         {
             _ = write(1, text, got);
-            if (new ReadOnlySpan<byte>(text, (int)got).Contains((byte)'\n')) break;
+            if (new ReadOnlySpan<byte>(text, (int)got).Contains((byte)'\n'))
+                break;
         }
 
         return 0;
@@ -90,7 +103,8 @@ internal static unsafe class As
             var text = (byte*)NativeMemory.AllocZeroed((nuint)room);
             var length = 0;
             nint got;
-            while (file >= 0 && (got = read(file, text + length, room - 1 - length)) > 0) length += (int)got;
+            while (file >= 0 && (got = read(file, text + length, room - 1 - length)) > 0)
+                length += (int)got;
             var count = new ReadOnlySpan<byte>(text, length).Count((byte)0);
             var list = (byte**)NativeMemory.AllocZeroed((nuint)count + 1, (nuint)sizeof(byte*));
             for (int i = 0, at = 0; i < count; i++)
@@ -103,7 +117,10 @@ internal static unsafe class As
         }
     }
 
-    /// <summary>Standard input: questions, each a letter (r, w or x) and an absolute path, closed by NUL. Standard output: an errno each, 0 for yes, closed by a line end.</summary>
+    /// <summary>
+    /// Standard input: questions, each a letter (r, w or x) and an absolute path, closed by NUL. Standard output: an
+    /// errno each, 0 for yes, closed by a line end.
+    /// </summary>
     private static int Answer()
     {
         var room = 1 << 16;
@@ -113,20 +130,28 @@ internal static unsafe class As
         while ((got = read(0, text + length, room - length)) > 0)
         {
             length += (int)got;
-            if (length < room) continue;
+            if (length < room)
+                continue;
             room *= 2;
             text = (byte*)NativeMemory.Realloc(text, (nuint)room);
         }
 
-        for (var at = 0; at < length;)
+        for (var at = 0; at < length; )
         {
             var question = new ReadOnlySpan<byte>(text + at, length - at);
             var end = question.IndexOf((byte)0);
-            if (end < 1) break;
-            var right = question[0] switch { (byte)'w' => W_OK, (byte)'x' => X_OK, _ => R_OK };
+            if (end < 1)
+                break;
+            var right = question[0] switch
+            {
+                (byte)'w' => W_OK,
+                (byte)'x' => X_OK,
+                _ => R_OK,
+            };
             var errno = (int)-Access(text + at + 1, right);
             var line = System.Text.Encoding.ASCII.GetBytes($"{errno}\n");
-            fixed (byte* bytes = line) _ = write(1, bytes, line.Length);
+            fixed (byte* bytes = line)
+                _ = write(1, bytes, line.Length);
             at += end + 1;
         }
 

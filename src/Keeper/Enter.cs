@@ -6,9 +6,11 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// The second half of a launch, in a process of its own: fork(2) is unsafe in a managed runtime, so the settings are put on
+/// The second half of a launch, in a process of its own: fork(2) is unsafe in a managed runtime, so the settings are
+/// put on
 /// by a fresh image of the keeper, which then becomes the program. The first step that fails is written to the
-/// close-on-exec status pipe as two 32-bit numbers, step and errno; a pipe closed empty means the program's image is in place.
+/// close-on-exec status pipe as two 32-bit numbers, step and errno; a pipe closed empty means the program's image is in
+/// place.
 /// </summary>
 internal static unsafe class Enter
 {
@@ -20,35 +22,60 @@ internal static unsafe class Enter
         var length = (int)lseek(spec, 0, 2);
         _ = lseek(spec, 0, 0);
         var body = (byte*)NativeMemory.Alloc((nuint)length + 1);
-        for (nint have = 0; have < length;)
+        for (nint have = 0; have < length; )
         {
             var got = read(spec, body + have, length - have);
-            if (got <= 0) Fail(LaunchStep.Order);
+            if (got <= 0)
+                Fail(LaunchStep.Order);
             have += got;
         }
 
-        byte* program = null, directory = null;
-        long uid = -1, gid = -1, mask = -1, nice = 0, disk = -1, openFiles = 0;
-        bool noMoreRights = false, someProcessors = false, terminal = false;
-        int arguments = 0, variables = 0, groupCount = 0;
+        byte* program = null,
+            directory = null;
+        long uid = -1,
+            gid = -1,
+            mask = -1,
+            nice = 0,
+            disk = -1,
+            openFiles = 0;
+        bool noMoreRights = false,
+            someProcessors = false,
+            terminal = false;
+        int arguments = 0,
+            variables = 0,
+            groupCount = 0;
         var processors = stackalloc byte[128];
         new Span<byte>(processors, 128).Clear();
         foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
         {
-            if (field.Is(LaunchField.Argument)) arguments++;
-            else if (field.Is(LaunchField.Environment)) variables++;
-            else if (field.Is(LaunchField.Supplementary)) groupCount++;
-            else if (field.Is(LaunchField.Program)) program = body + field.Offset;
-            else if (field.Is(LaunchField.Directory)) directory = body + field.Offset;
-            else if (field.Is(LaunchField.UserId)) uid = Number(field.Value);
-            else if (field.Is(LaunchField.GroupId)) gid = Number(field.Value);
-            else if (field.Is(LaunchField.Mask)) mask = Octal(field.Value);
-            else if (field.Is(LaunchField.Nice)) nice = Number(field.Value);
-            else if (field.Is(LaunchField.Disk)) disk = Number(field.Value);
-            else if (field.Is(LaunchField.OpenFiles)) openFiles = Number(field.Value);
-            else if (field.Is(LaunchField.NoMoreRights)) noMoreRights = true;
-            else if (field.Is(LaunchField.Terminal)) terminal = true;
-            else if (field.Is(LaunchField.Join)) Join(body + field.Offset);
+            if (field.Is(LaunchField.Argument))
+                arguments++;
+            else if (field.Is(LaunchField.Environment))
+                variables++;
+            else if (field.Is(LaunchField.Supplementary))
+                groupCount++;
+            else if (field.Is(LaunchField.Program))
+                program = body + field.Offset;
+            else if (field.Is(LaunchField.Directory))
+                directory = body + field.Offset;
+            else if (field.Is(LaunchField.UserId))
+                uid = Number(field.Value);
+            else if (field.Is(LaunchField.GroupId))
+                gid = Number(field.Value);
+            else if (field.Is(LaunchField.Mask))
+                mask = Octal(field.Value);
+            else if (field.Is(LaunchField.Nice))
+                nice = Number(field.Value);
+            else if (field.Is(LaunchField.Disk))
+                disk = Number(field.Value);
+            else if (field.Is(LaunchField.OpenFiles))
+                openFiles = Number(field.Value);
+            else if (field.Is(LaunchField.NoMoreRights))
+                noMoreRights = true;
+            else if (field.Is(LaunchField.Terminal))
+                terminal = true;
+            else if (field.Is(LaunchField.Join))
+                Join(body + field.Offset);
             else if (field.Is(LaunchField.Processor) && Number(field.Value) is >= 0 and < 1024 and var processor)
             {
                 someProcessors = true;
@@ -62,53 +89,82 @@ internal static unsafe class Enter
         arguments = variables = groupCount = 0;
         foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
         {
-            if (field.Is(LaunchField.Argument)) argv[arguments++] = body + field.Offset;
-            else if (field.Is(LaunchField.Environment)) envp[variables++] = body + field.Offset;
-            else if (field.Is(LaunchField.Supplementary)) groups[groupCount++] = (uint)Number(field.Value);
+            if (field.Is(LaunchField.Argument))
+                argv[arguments++] = body + field.Offset;
+            else if (field.Is(LaunchField.Environment))
+                envp[variables++] = body + field.Offset;
+            else if (field.Is(LaunchField.Supplementary))
+                groups[groupCount++] = (uint)Number(field.Value);
         }
 
-        if (setsid() < 0) Fail(LaunchStep.Session);
-        if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0) Fail(LaunchStep.Streams);
-        if (terminal && !Terminal.Control(0)) Fail(LaunchStep.Terminal);
+        if (setsid() < 0)
+            Fail(LaunchStep.Session);
+        if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0)
+            Fail(LaunchStep.Streams);
+        if (terminal && !Terminal.Control(0))
+            Fail(LaunchStep.Terminal);
         // All of these are per thread in the kernel, and only the thread that executes counts.
-        if (nice != 0 && setpriority(PRIO_PROCESS, 0, (int)nice) < 0) Fail(LaunchStep.Priority);
-        if (disk >= 0 && syscall(Arm ? SYS_ioprio_set_arm64 : SYS_ioprio_set_x64, IOPRIO_WHO_PROCESS, 0, (nint)disk) < 0) Fail(LaunchStep.Priority);
-        if (someProcessors && sched_setaffinity(0, 128, processors) < 0) Fail(LaunchStep.Processors);
+        if (nice != 0 && setpriority(PRIO_PROCESS, 0, (int)nice) < 0)
+            Fail(LaunchStep.Priority);
+        if (
+            disk >= 0
+            && syscall(Arm ? SYS_ioprio_set_arm64 : SYS_ioprio_set_x64, IOPRIO_WHO_PROCESS, 0, (nint)disk) < 0
+        )
+            Fail(LaunchStep.Priority);
+        if (someProcessors && sched_setaffinity(0, 128, processors) < 0)
+            Fail(LaunchStep.Processors);
         if (openFiles > 0)
         {
             var limits = stackalloc ulong[2] { (ulong)openFiles, (ulong)openFiles };
-            if (setrlimit(RLIMIT_NOFILE, limits) < 0) Fail(LaunchStep.OpenFiles);
+            if (setrlimit(RLIMIT_NOFILE, limits) < 0)
+                Fail(LaunchStep.OpenFiles);
         }
 
-        if (uid >= 0 && TakeIdentity(uid, gid, groups, groupCount) is var step and not LaunchStep.None) Fail(step);
-        if (noMoreRights && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) < 0) Fail(LaunchStep.Rights);
+        if (uid >= 0 && TakeIdentity(uid, gid, groups, groupCount) is var step and not LaunchStep.None)
+            Fail(step);
+        if (noMoreRights && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) < 0)
+            Fail(LaunchStep.Rights);
         _ = umask(mask >= 0 ? (uint)mask : 0x12); // 0022
-        if (directory is not null && chdir(directory) < 0) Fail(LaunchStep.Directory);
+        if (directory is not null && chdir(directory) < 0)
+            Fail(LaunchStep.Directory);
 
-        if (!ResetSignals()) Fail(LaunchStep.Signals);
-        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0) Fail(LaunchStep.Streams);
+        if (!ResetSignals())
+            Fail(LaunchStep.Signals);
+        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0)
+            Fail(LaunchStep.Streams);
         _ = execve(program, argv, envp);
         Fail(LaunchStep.Execute);
         return 127;
     }
 
-    /// <summary>Becomes an account for good. Raw calls: the C library's wrappers would change every thread, and only the one that executes counts.</summary>
+    /// <summary>
+    /// Becomes an account for good. Raw calls: the C library's wrappers would change every thread, and only the one
+    /// that executes counts.
+    /// </summary>
     public static LaunchStep TakeIdentity(long uid, long gid, uint* groups, int groupCount)
     {
-        if (syscall(Arm ? SYS_setgroups_arm64 : SYS_setgroups_x64, groupCount, (nint)groups, 0) < 0) return LaunchStep.Groups;
-        if (syscall(Arm ? SYS_setresgid_arm64 : SYS_setresgid_x64, (nint)gid, (nint)gid, (nint)gid) < 0) return LaunchStep.Group;
-        return syscall(Arm ? SYS_setresuid_arm64 : SYS_setresuid_x64, (nint)uid, (nint)uid, (nint)uid) < 0 ? LaunchStep.Account : LaunchStep.None;
+        if (syscall(Arm ? SYS_setgroups_arm64 : SYS_setgroups_x64, groupCount, (nint)groups, 0) < 0)
+            return LaunchStep.Groups;
+        if (syscall(Arm ? SYS_setresgid_arm64 : SYS_setresgid_x64, (nint)gid, (nint)gid, (nint)gid) < 0)
+            return LaunchStep.Group;
+        return syscall(Arm ? SYS_setresuid_arm64 : SYS_setresuid_x64, (nint)uid, (nint)uid, (nint)uid) < 0
+            ? LaunchStep.Account
+            : LaunchStep.None;
     }
 
-    /// <summary>The runtime ignores SIGPIPE and exec would hand that on. Live handlers fall away by themselves at exec.</summary>
+    /// <summary>
+    /// The runtime ignores SIGPIPE and exec would hand that on. Live handlers fall away by themselves at exec.
+    /// </summary>
     public static bool ResetSignals()
     {
         var action = stackalloc byte[152];
         for (var signal = 1; signal <= 64; signal++)
         {
-            if (signal is SIGKILL or 19 or 32 or 33 || sigaction(signal, null, action) < 0 || *(nint*)action != 1) continue;
+            if (signal is SIGKILL or 19 or 32 or 33 || sigaction(signal, null, action) < 0 || *(nint*)action != 1)
+                continue;
             *(nint*)action = 0;
-            if (sigaction(signal, action, null) < 0) return false;
+            if (sigaction(signal, action, null) < 0)
+                return false;
         }
 
         var none = stackalloc byte[128];
@@ -120,7 +176,8 @@ internal static unsafe class Enter
 
     private static void Join(byte* group)
     {
-        if (!Joined(group)) Fail(LaunchStep.Ceilings);
+        if (!Joined(group))
+            Fail(LaunchStep.Ceilings);
     }
 
     /// <summary>Puts this process into a control group; errno says why not.</summary>
@@ -128,7 +185,8 @@ internal static unsafe class Enter
     {
         var procs = Tree.OpenIn(group, "/cgroup.procs"u8, O_WRONLY);
         var self = (byte)'0';
-        if (procs < 0 || write(procs, &self, 1) != 1) return false;
+        if (procs < 0 || write(procs, &self, 1) != 1)
+            return false;
         _ = close(procs);
         return true;
     }
@@ -141,12 +199,14 @@ internal static unsafe class Enter
         _exit(127);
     }
 
-    private static long Number(ReadOnlySpan<byte> text) => Utf8Parser.TryParse(text, out long number, out _) ? number : -1;
+    private static long Number(ReadOnlySpan<byte> text) =>
+        Utf8Parser.TryParse(text, out long number, out _) ? number : -1;
 
     private static long Octal(ReadOnlySpan<byte> text)
     {
         long number = 0;
-        foreach (var digit in text) number = (number * 8) + (digit - '0');
+        foreach (var digit in text)
+            number = (number * 8) + (digit - '0');
         return number;
     }
 }

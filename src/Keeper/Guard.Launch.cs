@@ -4,7 +4,10 @@ using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
 
-/// <summary>The first half of a launch: everything laid out, then one clone into the run's group. <see cref="Enter"/> is the second.</summary>
+/// <summary>
+/// The first half of a launch: everything laid out, then one clone into the run's group. <see cref="Enter"/> is the
+/// second.
+/// </summary>
 internal sealed unsafe partial class Guard
 {
     private void Launch(ReadOnlySpan<byte> body)
@@ -15,7 +18,9 @@ internal sealed unsafe partial class Guard
         peakKib = cpuMicroseconds = 0;
         fixed (byte* order = body)
         {
-            byte* outputPath = null, errorPath = null, place = null;
+            byte* outputPath = null,
+                errorPath = null,
+                place = null;
             group = outOfMemory = null;
             byte[][] hidden = [];
             long uid = -1;
@@ -23,15 +28,24 @@ internal sealed unsafe partial class Guard
             atTerminal = false;
             foreach (var field in new Fields(body))
             {
-                if (field.Is(LaunchField.Place)) place = order + field.Offset;
-                else if (field.Is(LaunchField.Output)) outputPath = order + field.Offset;
-                else if (field.Is(LaunchField.ErrorOutput)) errorPath = order + field.Offset;
-                else if (field.Is(LaunchField.ControlGroup)) group = Keep(ref keptGroup, field.Value);
-                else if (field.Is(LaunchField.OutOfMemory)) outOfMemory = Keep(ref keptOutOfMemory, field.Value);
-                else if (field.Is(LaunchField.Hide)) hidden = [.. hidden, field.Value.ToArray()];
-                else if (field.Is(LaunchField.KeepInput)) keepInput = true;
-                else if (field.Is(LaunchField.Terminal)) atTerminal = true;
-                else if (field.Is(LaunchField.UserId)) uid = Message.Number(body, LaunchField.UserId, -1);
+                if (field.Is(LaunchField.Place))
+                    place = order + field.Offset;
+                else if (field.Is(LaunchField.Output))
+                    outputPath = order + field.Offset;
+                else if (field.Is(LaunchField.ErrorOutput))
+                    errorPath = order + field.Offset;
+                else if (field.Is(LaunchField.ControlGroup))
+                    group = Keep(ref keptGroup, field.Value);
+                else if (field.Is(LaunchField.OutOfMemory))
+                    outOfMemory = Keep(ref keptOutOfMemory, field.Value);
+                else if (field.Is(LaunchField.Hide))
+                    hidden = [.. hidden, field.Value.ToArray()];
+                else if (field.Is(LaunchField.KeepInput))
+                    keepInput = true;
+                else if (field.Is(LaunchField.Terminal))
+                    atTerminal = true;
+                else if (field.Is(LaunchField.UserId))
+                    uid = Message.Number(body, LaunchField.UserId, -1);
             }
 
             if (!Lock(place))
@@ -43,17 +57,28 @@ internal sealed unsafe partial class Guard
 
             var spec = Memory(order, body.Length);
             oomBefore = Tree.OutOfMemory(outOfMemory);
-            if (outputPath is null || spec < 0) NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
-            else if (!output.Open(outputPath, hidden) || !error.Open(errorPath is null ? outputPath : errorPath, hidden)) NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
-            else Clone(spec, uid, keepInput);
-            if (spec >= 0) _ = close(spec);
+            if (outputPath is null || spec < 0)
+                NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
+            else if (
+                !output.Open(outputPath, hidden) || !error.Open(errorPath is null ? outputPath : errorPath, hidden)
+            )
+                NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
+            else
+                Clone(spec, uid, keepInput);
+            if (spec >= 0)
+                _ = close(spec);
         }
     }
 
     /// <summary>The ends of the streams: the program's, and ours.</summary>
     private struct Streams
     {
-        public int TheirInput, TheirOutput, TheirError, OurInput, OurOutput, OurError;
+        public int TheirInput,
+            TheirOutput,
+            TheirError,
+            OurInput,
+            OurOutput,
+            OurError;
     }
 
     /// <summary>Ends for the child are made without close-on-exec: this process executes nothing else.</summary>
@@ -62,16 +87,34 @@ internal sealed unsafe partial class Guard
         streams = new Streams { OurInput = -1, OurError = -1 };
         if (atTerminal)
         {
-            if (!Terminal.Open(out var master, out var slave)) return false;
-            streams = new Streams { TheirInput = slave, TheirOutput = slave, TheirError = slave, OurInput = master, OurOutput = master, OurError = -1 };
+            if (!Terminal.Open(out var master, out var slave))
+                return false;
+            streams = new Streams
+            {
+                TheirInput = slave,
+                TheirOutput = slave,
+                TheirError = slave,
+                OurInput = master,
+                OurOutput = master,
+                OurError = -1,
+            };
             return true;
         }
 
         int* ends = stackalloc int[6];
-        if (pipe2(ends, 0) < 0 || pipe2(ends + 2, 0) < 0 || (keepInput && pipe2(ends + 4, 0) < 0)) return false;
-        (streams.OurOutput, streams.TheirOutput, streams.OurError, streams.TheirError) = (ends[0], ends[1], ends[2], ends[3]);
-        if (keepInput) (streams.TheirInput, streams.OurInput) = (ends[4], ends[5]);
-        else fixed (byte* nothing = "/dev/null"u8) streams.TheirInput = open(nothing, O_RDONLY, 0);
+        if (pipe2(ends, 0) < 0 || pipe2(ends + 2, 0) < 0 || (keepInput && pipe2(ends + 4, 0) < 0))
+            return false;
+        (streams.OurOutput, streams.TheirOutput, streams.OurError, streams.TheirError) = (
+            ends[0],
+            ends[1],
+            ends[2],
+            ends[3]
+        );
+        if (keepInput)
+            (streams.TheirInput, streams.OurInput) = (ends[4], ends[5]);
+        else
+            fixed (byte* nothing = "/dev/null"u8)
+                streams.TheirInput = open(nothing, O_RDONLY, 0);
         return true;
     }
 
@@ -86,7 +129,8 @@ internal sealed unsafe partial class Guard
 
         foreach (var ours in (ReadOnlySpan<int>)[streams.OurInput, streams.OurOutput, streams.OurError, status[0]])
         {
-            if (ours < 0) continue;
+            if (ours < 0)
+                continue;
             _ = fcntl(ours, F_SETFD, FD_CLOEXEC);
             _ = fcntl(ours, F_SETFL, O_NONBLOCK);
         }
@@ -95,7 +139,8 @@ internal sealed unsafe partial class Guard
         {
             // So that the account may open /dev/stdout and /dev/stderr anew.
             _ = fchown(streams.TheirOutput, (uint)uid, uint.MaxValue);
-            if (!atTerminal) _ = fchown(streams.TheirError, (uint)uid, uint.MaxValue);
+            if (!atTerminal)
+                _ = fchown(streams.TheirError, (uint)uid, uint.MaxValue);
         }
 
         var groupFd = group is null ? -1 : Tree.OpenGroup(group);
@@ -110,7 +155,11 @@ internal sealed unsafe partial class Guard
         var text = stackalloc byte[6 * 16];
         var argv = stackalloc byte*[8];
         var environment = stackalloc byte*[1];
-        fixed (byte* self = "/proc/self/exe"u8, name = "calm-keeper"u8, mode = "enter"u8)
+        fixed (
+            byte* self = "/proc/self/exe"u8,
+                name = "calm-keeper"u8,
+                mode = "enter"u8
+        )
         {
             argv[0] = name;
             argv[1] = mode;
@@ -147,7 +196,8 @@ internal sealed unsafe partial class Guard
         }
 
         _ = close(status[1]);
-        if (groupFd >= 0) _ = close(groupFd);
+        if (groupFd >= 0)
+            _ = close(groupFd);
         input = streams.OurInput;
         fds[Output] = streams.OurOutput;
         fds[Error] = streams.OurError;
@@ -160,15 +210,18 @@ internal sealed unsafe partial class Guard
 
         phase = Phase.Launching;
         Records.Write("run", News(KeeperWord.Launched).With("pid", main).ToBytes().Span);
-        if (fds[Listener] < 0) fds[Listener] = Records.Listen();
+        if (fds[Listener] < 0)
+            fds[Listener] = Records.Listen();
     }
 
     private void CheckLaunch()
     {
-        if (fds[Status] < 0) return;
+        if (fds[Status] < 0)
+            return;
         var report = stackalloc int[2];
         var got = read(fds[Status], (byte*)report, 8);
-        if (got < 0) return;
+        if (got < 0)
+            return;
         Close(Status);
         if (got == 8)
         {
@@ -187,19 +240,27 @@ internal sealed unsafe partial class Guard
     {
         phase = Phase.Idle;
         CloseStreams();
-        if (group is not null) _ = rmdir(group);
+        if (group is not null)
+            _ = rmdir(group);
         End(News(KeeperWord.NeverLaunched).With("step", (int)step).With("errno", errno));
     }
 
-    /// <summary>Binds this keeper to a service, by a lock the kernel holds for as long as it lives: one keeper a service.</summary>
+    /// <summary>
+    /// Binds this keeper to a service, by a lock the kernel holds for as long as it lives: one keeper a service.
+    /// </summary>
     private bool Lock(byte* place)
     {
-        if (lockFile >= 0) return true;
-        if (place is null || chdir(place) < 0) return false;
-        fixed (byte* name = "lock"u8) lockFile = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
-        if (lockFile >= 0 && flock(lockFile, LOCK_EX | LOCK_NB) == 0) return true;
+        if (lockFile >= 0)
+            return true;
+        if (place is null || chdir(place) < 0)
+            return false;
+        fixed (byte* name = "lock"u8)
+            lockFile = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
+        if (lockFile >= 0 && flock(lockFile, LOCK_EX | LOCK_NB) == 0)
+            return true;
         var errno = Marshal.GetLastSystemError();
-        if (lockFile >= 0) _ = close(lockFile);
+        if (lockFile >= 0)
+            _ = close(lockFile);
         lockFile = -1;
         Marshal.SetLastSystemError(errno);
         return false;
@@ -208,18 +269,21 @@ internal sealed unsafe partial class Guard
     private static int Memory(byte* content, int length)
     {
         int memory;
-        fixed (byte* name = "order"u8) memory = memfd_create(name, 0);
-        for (nint put = 0; memory >= 0 && put < length;)
+        fixed (byte* name = "order"u8)
+            memory = memfd_create(name, 0);
+        for (nint put = 0; memory >= 0 && put < length; )
         {
             var more = write(memory, content + put, length - put);
-            if (more <= 0) return -1;
+            if (more <= 0)
+                return -1;
             put += more;
         }
 
         return memory;
     }
 
-    private byte* keptGroup, keptOutOfMemory;
+    private byte* keptGroup,
+        keptOutOfMemory;
 
     private static byte* Keep(ref byte* kept, ReadOnlySpan<byte> path)
     {

@@ -5,27 +5,49 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// The keeper's one loop: orders from the server, ends of processes, output, the launch's status pipe. It holds no policy:
-/// it does what it is told and says what it saw. Without a server it keeps the run going, and leaves once that has ended.
+/// The keeper's one loop: orders from the server, ends of processes, output, the launch's status pipe. It holds no
+/// policy:
+/// it does what it is told and says what it saw. Without a server it keeps the run going, and leaves once that has
+/// ended.
 /// </summary>
 internal sealed unsafe partial class Guard
 {
-    private enum Phase { Idle, Launching, Live, Ending }
+    private enum Phase
+    {
+        Idle,
+        Launching,
+        Live,
+        Ending,
+    }
 
-    private const int Server = 0, Listener = 1, Children = 2, Output = 3, Error = 4, Status = 5, Watched = 6;
+    private const int Server = 0,
+        Listener = 1,
+        Children = 2,
+        Output = 3,
+        Error = 4,
+        Status = 5,
+        Watched = 6;
 
     private readonly int[] fds = [3, -1, -1, -1, -1, -1];
-    private readonly Pump output = new(), error = new();
+    private readonly Pump output = new(),
+        error = new();
     private byte[] inbox = new byte[1024];
     private int inboxLength;
     private Phase phase;
     private long run;
-    private int main, mainStatus;
-    private bool mainGone, ending, stuckSaid;
-    private int lockFile = -1, input = -1;
+    private int main,
+        mainStatus;
+    private bool mainGone,
+        ending,
+        stuckSaid;
+    private int lockFile = -1,
+        input = -1;
     private bool atTerminal;
-    private byte* group, outOfMemory;
-    private long peakKib, cpuMicroseconds, oomBefore;
+    private byte* group,
+        outOfMemory;
+    private long peakKib,
+        cpuMicroseconds,
+        oomBefore;
 
     public int Keep()
     {
@@ -41,13 +63,21 @@ internal sealed unsafe partial class Guard
         while (phase != Phase.Idle || fds[Server] >= 0)
         {
             for (var i = 0; i < Watched; i++)
-                watch[i] = new PollFd { Fd = (i == Output && output.Stuck != 0) || (i == Error && error.Stuck != 0) ? -1 : fds[i], Events = POLLIN };
-            if (poll(watch, Watched, Stuck != 0 ? 1000 : -1) < 0) continue;
+                watch[i] = new PollFd
+                {
+                    Fd = (i == Output && output.Stuck != 0) || (i == Error && error.Stuck != 0) ? -1 : fds[i],
+                    Events = POLLIN,
+                };
+            if (poll(watch, Watched, Stuck != 0 ? 1000 : -1) < 0)
+                continue;
 
-            if (output.Stuck != 0) _ = output.Retry();
-            if (error.Stuck != 0) _ = error.Retry();
+            if (output.Stuck != 0)
+                _ = output.Retry();
+            if (error.Stuck != 0)
+                _ = error.Retry();
             for (var i = 0; i < Watched; i++)
-                if (watch[i].Revents != 0 && watch[i].Fd == fds[i]) Handle(i);
+                if (watch[i].Revents != 0 && watch[i].Fd == fds[i])
+                    Handle(i);
             SayStuck();
         }
 
@@ -59,12 +89,21 @@ internal sealed unsafe partial class Guard
     {
         switch (which)
         {
-            case Server: Receive(); break;
-            case Listener: Accept(); break;
-            case Children: Reap(); break;
-            case Status: CheckLaunch(); break;
+            case Server:
+                Receive();
+                break;
+            case Listener:
+                Accept();
+                break;
+            case Children:
+                Reap();
+                break;
+            case Status:
+                CheckLaunch();
+                break;
             default:
-                if (!(which == Output ? output : error).Carry(fds[which])) Close(which);
+                if (!(which == Output ? output : error).Carry(fds[which]))
+                    Close(which);
                 break;
         }
     }
@@ -74,25 +113,37 @@ internal sealed unsafe partial class Guard
     private void Accept()
     {
         var next = accept4(fds[Listener], null, null, O_CLOEXEC);
-        if (next < 0) return;
+        if (next < 0)
+            return;
         Close(Server); // the newest server is the one that counts
         inboxLength = 0;
         fds[Server] = next;
-        Say(News(KeeperWord.Hello).With("keeper", getpid()).With("pid", main).With("status", mainStatus).With("phase", phase switch
-        {
-            Phase.Launching => "launching",
-            Phase.Live => "live",
-            Phase.Ending => "ending",
-            _ => "idle",
-        }));
+        Say(
+            News(KeeperWord.Hello)
+                .With("keeper", getpid())
+                .With("pid", main)
+                .With("status", mainStatus)
+                .With(
+                    "phase",
+                    phase switch
+                    {
+                        Phase.Launching => "launching",
+                        Phase.Live => "live",
+                        Phase.Ending => "ending",
+                        _ => "idle",
+                    }
+                )
+        );
         stuckSaid = false;
     }
 
     private void Receive()
     {
         nint got;
-        fixed (byte* room = &inbox[inboxLength]) got = read(fds[Server], room, inbox.Length - inboxLength);
-        if (got < 0 && Marshal.GetLastSystemError() is EINTR or EAGAIN) return;
+        fixed (byte* room = &inbox[inboxLength])
+            got = read(fds[Server], room, inbox.Length - inboxLength);
+        if (got < 0 && Marshal.GetLastSystemError() is EINTR or EAGAIN)
+            return;
         if (got <= 0)
         {
             Close(Server);
@@ -111,15 +162,19 @@ internal sealed unsafe partial class Guard
         while (Message.TryReadHead(inbox.AsSpan(0, inboxLength), out var word, out var length))
         {
             var whole = Message.HeadLength + length;
-            if (inbox.Length <= whole) Array.Resize(ref inbox, whole + 1024);
-            if (inboxLength < whole) return;
+            if (inbox.Length <= whole)
+                Array.Resize(ref inbox, whole + 1024);
+            if (inboxLength < whole)
+                return;
             Obey(word, inbox.AsSpan(Message.HeadLength, length));
-            if (fds[Server] < 0) return;
+            if (fds[Server] < 0)
+                return;
             Buffer.BlockCopy(inbox, whole, inbox, 0, inboxLength - whole);
             inboxLength -= whole;
         }
 
-        if (inboxLength == 0 && inbox.Length > 16384) inbox = new byte[1024];
+        if (inboxLength == 0 && inbox.Length > 16384)
+            inbox = new byte[1024];
     }
 
     private void Obey(KeeperWord word, ReadOnlySpan<byte> body)
@@ -131,8 +186,10 @@ internal sealed unsafe partial class Guard
                 break;
             case KeeperWord.Signal when phase != Phase.Idle:
                 var signal = (int)Message.Number(body, "number");
-                if (Message.Text(body, "to") == "tree") Tree.Signal(signal);
-                else if (!mainGone) _ = kill(main, signal);
+                if (Message.Text(body, "to") == "tree")
+                    Tree.Signal(signal);
+                else if (!mainGone)
+                    _ = kill(main, signal);
                 break;
             case KeeperWord.EndTree when phase != Phase.Idle:
                 ending = true;
@@ -145,8 +202,10 @@ internal sealed unsafe partial class Guard
                 Type(TextOf(body));
                 break;
             case KeeperWord.CloseInput when phase != Phase.Idle:
-                if (atTerminal) Type("\u0004"u8);
-                else CloseInput(answer: true);
+                if (atTerminal)
+                    Type("\u0004"u8);
+                else
+                    CloseInput(answer: true);
                 break;
             case KeeperWord.Leave when phase == Phase.Idle:
                 Close(Server);
@@ -162,7 +221,8 @@ internal sealed unsafe partial class Guard
         var errno = EBADF;
         if (input >= 0)
         {
-            fixed (byte* pointer = text) errno = write(input, pointer, text.Length) == text.Length ? 0 : Marshal.GetLastSystemError();
+            fixed (byte* pointer = text)
+                errno = write(input, pointer, text.Length) == text.Length ? 0 : Marshal.GetLastSystemError();
         }
 
         Say(News(KeeperWord.InputTaken).With("errno", errno));
@@ -171,16 +231,19 @@ internal sealed unsafe partial class Guard
     private static ReadOnlySpan<byte> TextOf(ReadOnlySpan<byte> body)
     {
         foreach (var field in new Fields(body))
-            if (field.Is("text")) return field.Value;
+            if (field.Is("text"))
+                return field.Value;
         return [];
     }
 
     private void CloseInput(bool answer)
     {
         var errno = input >= 0 ? 0 : EBADF;
-        if (input >= 0 && !atTerminal) _ = close(input); // a terminal's is closed with its output
+        if (input >= 0 && !atTerminal)
+            _ = close(input); // a terminal's is closed with its output
         input = -1;
-        if (answer) Say(News(KeeperWord.InputTaken).With("errno", errno));
+        if (answer)
+            Say(News(KeeperWord.InputTaken).With("errno", errno));
     }
 
     // Ends
@@ -191,18 +254,24 @@ internal sealed unsafe partial class Guard
         while (read(fds[Children], drop, 128 * 8) > 0) { }
         CheckLaunch();
         var wasGone = mainGone;
-        int ended, status;
+        int ended,
+            status;
         ResourceUsage usage;
         while ((ended = wait4(-1, &status, WNOHANG, &usage)) > 0)
         {
             peakKib = Math.Max(peakKib, usage.MaxResidentKib);
-            cpuMicroseconds += ((usage.User.Seconds + usage.System.Seconds) * 1_000_000) + usage.User.Microseconds + usage.System.Microseconds;
-            if (ended != main) continue;
+            cpuMicroseconds +=
+                ((usage.User.Seconds + usage.System.Seconds) * 1_000_000)
+                + usage.User.Microseconds
+                + usage.System.Microseconds;
+            if (ended != main)
+                continue;
             mainGone = true;
             mainStatus = status;
         }
 
-        if (phase is Phase.Idle) return;
+        if (phase is Phase.Idle)
+            return;
         var empty = ended < 0;
         if (mainGone && empty)
         {
@@ -218,15 +287,19 @@ internal sealed unsafe partial class Guard
             Say(news);
         }
 
-        if (ending) EndAll();
+        if (ending)
+            EndAll();
     }
 
-    /// <summary>A process left in the background becomes the main one; only a child of ours can, for its end must be seen.</summary>
+    /// <summary>
+    /// A process left in the background becomes the main one; only a child of ours can, for its end must be seen.
+    /// </summary>
     private void Follow(int pid)
     {
         int status;
         ResourceUsage usage;
-        if (wait4(pid, &status, WNOHANG, &usage) != 0) return; // not ours, or ended meanwhile
+        if (wait4(pid, &status, WNOHANG, &usage) != 0)
+            return; // not ours, or ended meanwhile
         main = pid;
         mainGone = false;
         mainStatus = 0;
@@ -239,7 +312,8 @@ internal sealed unsafe partial class Guard
 
     private void EndAll()
     {
-        if (group is not null) Tree.EndGroup(group);
+        if (group is not null)
+            Tree.EndGroup(group);
         Tree.Signal(SIGKILL);
     }
 
@@ -249,21 +323,31 @@ internal sealed unsafe partial class Guard
         var unwritten = output.Drain(fds[Output]) + error.Drain(fds[Error]);
         CloseStreams();
         var oom = Tree.OutOfMemory(outOfMemory) - oomBefore;
-        if (group is not null) _ = rmdir(group);
-        End(News(KeeperWord.TreeEnded).With("status", mainStatus).With("ended-ms", Now())
-            .With("peak-kib", peakKib).With("cpu-us", cpuMicroseconds).With("unwritten", unwritten).With("oom", oom));
+        if (group is not null)
+            _ = rmdir(group);
+        End(
+            News(KeeperWord.TreeEnded)
+                .With("status", mainStatus)
+                .With("ended-ms", Now())
+                .With("peak-kib", peakKib)
+                .With("cpu-us", cpuMicroseconds)
+                .With("unwritten", unwritten)
+                .With("oom", oom)
+        );
     }
 
     /// <summary>First on record, then told: a server that dies between the two still finds it.</summary>
     private void End(Message news)
     {
-        if (lockFile >= 0) Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
+        if (lockFile >= 0)
+            Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
         Say(news);
     }
 
     private void Forget()
     {
-        if (lockFile < 0) return; // another keeper has the service: what lies here is its own
+        if (lockFile < 0)
+            return; // another keeper has the service: what lies here is its own
         Records.Remove("socket");
         Records.Remove("run");
     }
@@ -274,30 +358,35 @@ internal sealed unsafe partial class Guard
 
     private void SayStuck()
     {
-        if (Stuck != 0 == stuckSaid) return;
+        if (Stuck != 0 == stuckSaid)
+            return;
         stuckSaid = !stuckSaid;
         Say(News(stuckSaid ? KeeperWord.OutputStuck : KeeperWord.OutputFlows).With("errno", Stuck));
     }
 
     private void Say(Message message)
     {
-        if (fds[Server] < 0) return;
+        if (fds[Server] < 0)
+            return;
         var bytes = message.ToBytes().Span;
         fixed (byte* pointer = bytes)
-            if (send(fds[Server], pointer, bytes.Length, MSG_NOSIGNAL) != bytes.Length) Close(Server);
+            if (send(fds[Server], pointer, bytes.Length, MSG_NOSIGNAL) != bytes.Length)
+                Close(Server);
     }
 
     private void CloseStreams()
     {
         CloseInput(answer: false);
-        for (var i = Output; i <= Status; i++) Close(i);
+        for (var i = Output; i <= Status; i++)
+            Close(i);
         output.Close();
         error.Close();
     }
 
     private void Close(int which)
     {
-        if (fds[which] >= 0) _ = close(fds[which]);
+        if (fds[which] >= 0)
+            _ = close(fds[which]);
         fds[which] = -1;
     }
 

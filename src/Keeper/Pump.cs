@@ -4,8 +4,10 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// Carries the program's output into its file. Nothing is dropped: when the file takes no more (a full disk), the bytes read
-/// are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried again.
+/// Carries the program's output into its file. Nothing is dropped: when the file takes no more (a full disk), the bytes
+/// read
+/// are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried
+/// again.
 /// Output never takes a disk's last room: a reserve is left, so that the sentry can go on keeping its records there.
 /// Texts to be hidden are replaced on the way; what may be the beginning of one is held back until more has come.
 /// </summary>
@@ -14,7 +16,9 @@ internal sealed unsafe class Pump
     private const int Chunk = 65536;
 
     private readonly byte* buffer = (byte*)NativeMemory.Alloc(Chunk);
-    private int pendingFrom, pendingTo, tailTo;
+    private int pendingFrom,
+        pendingTo,
+        tailTo;
     private int file = -1;
     private byte[][] hidden = [];
     private long room;
@@ -23,16 +27,19 @@ internal sealed unsafe class Pump
     public int Stuck { get; private set; }
 
     /// <summary>Takes the output file for a run. False, with errno set, when there is no room on its disk.</summary>
-    /// <param name="hide">Texts that are not to be in the file, each of at least four bytes and less than a quarter of the buffer.</param>
+    /// <param name="hide">Texts that are not to be in the file, each of at least four bytes and less than a quarter of
+    /// the buffer.</param>
     public bool Open(byte* path, byte[][] hide)
     {
         Close();
         hidden = hide;
         file = open(path, O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0x1A0); // 0640
-        if (file < 0) return false;
+        if (file < 0)
+            return false;
         // A file can be made on a full disk but not written: find that out before the program runs.
         var end = lseek(file, 0, 2);
-        if (fallocate(file, FALLOC_FL_KEEP_SIZE, end, Chunk) == 0 || Marshal.GetLastSystemError() != ENOSPC) return true;
+        if (fallocate(file, FALLOC_FL_KEEP_SIZE, end, Chunk) == 0 || Marshal.GetLastSystemError() != ENOSPC)
+            return true;
         Close();
         Marshal.SetLastSystemError(ENOSPC);
         return false;
@@ -40,7 +47,8 @@ internal sealed unsafe class Pump
 
     public void Close()
     {
-        if (file >= 0) _ = close(file);
+        if (file >= 0)
+            _ = close(file);
         file = -1;
         pendingFrom = pendingTo = tailTo = Stuck = 0;
         room = 0;
@@ -52,7 +60,8 @@ internal sealed unsafe class Pump
         while (rounds-- > 0 && Retry())
         {
             var tail = tailTo - pendingTo;
-            if (tail > 0) new Span<byte>(buffer + pendingTo, tail).CopyTo(new Span<byte>(buffer, tail));
+            if (tail > 0)
+                new Span<byte>(buffer + pendingTo, tail).CopyTo(new Span<byte>(buffer, tail));
             (pendingFrom, pendingTo, tailTo) = (0, 0, tail);
             var got = read(pipe, buffer + tail, Chunk - tail);
             if (got == 0)
@@ -62,10 +71,13 @@ internal sealed unsafe class Pump
                 return false;
             }
 
-            if (got < 0) return Marshal.GetLastSystemError() is EAGAIN or EINTR;
+            if (got < 0)
+                return Marshal.GetLastSystemError() is EAGAIN or EINTR;
             pendingTo = tailTo = tail + (int)got;
-            if (hidden.Length > 0) Hide();
-            if (!Retry() || got < Chunk - tail) return true;
+            if (hidden.Length > 0)
+                Hide();
+            if (!Retry() || got < Chunk - tail)
+                return true;
         }
 
         return true;
@@ -76,7 +88,8 @@ internal sealed unsafe class Pump
     {
         while (pendingFrom < pendingTo)
         {
-            if (room < pendingTo - pendingFrom) room = Room();
+            if (room < pendingTo - pendingFrom)
+                room = Room();
             if (room < pendingTo - pendingFrom)
             {
                 Stuck = ENOSPC;
@@ -87,7 +100,8 @@ internal sealed unsafe class Pump
             if (put < 0)
             {
                 var errno = Marshal.GetLastSystemError();
-                if (errno == EINTR) continue;
+                if (errno == EINTR)
+                    continue;
                 Stuck = errno;
                 return false;
             }
@@ -100,52 +114,66 @@ internal sealed unsafe class Pump
         return true;
     }
 
-    /// <summary>How much may be written until room is looked for again: others write to the disk, too (fstatfs(2)).</summary>
+    /// <summary>
+    /// How much may be written until room is looked for again: others write to the disk, too (fstatfs(2)).
+    /// </summary>
     private long Room()
     {
-        const long most = 1 << 20, largestReserve = 256 << 20;
+        const long most = 1 << 20,
+            largestReserve = 256 << 20;
         const int share = 20;
         var facts = stackalloc long[16];
-        if (fstatfs(file, (byte*)facts) < 0) return most;
+        if (fstatfs(file, (byte*)facts) < 0)
+            return most;
         var (block, all, available) = (facts[1], facts[2], facts[4]);
-        if (all <= 0 || block <= 0) return most; // a file system that does not count
+        if (all <= 0 || block <= 0)
+            return most; // a file system that does not count
         return Math.Min(most, (available * block) - Math.Min(largestReserve, all / share * block));
     }
 
     /// <summary>Last words of a run: whatever the pipe still holds. Returns the bytes that found no room.</summary>
     public long Drain(int pipe)
     {
-        if (pipe < 0) return 0;
+        if (pipe < 0)
+            return 0;
         _ = Retry(); // there may be room since the last try
         while (Stuck == 0 && Carry(pipe, 1))
-            if (!More(pipe)) break;
+            if (!More(pipe))
+                break;
         if (Stuck == 0)
         {
             pendingTo = tailTo; // nothing more comes: it was no beginning
-            if (Retry()) return 0;
+            if (Retry())
+                return 0;
         }
 
         long unwritten = tailTo - pendingFrom;
         pendingFrom = pendingTo = tailTo = 0;
         nint got;
-        while ((got = read(pipe, buffer, Chunk)) > 0) unwritten += got;
+        while ((got = read(pipe, buffer, Chunk)) > 0)
+            unwritten += got;
         return unwritten;
     }
 
-    /// <summary>Replaces each hidden text by four asterisks, and holds back an end that may be the beginning of one.</summary>
+    /// <summary>
+    /// Replaces each hidden text by four asterisks, and holds back an end that may be the beginning of one.
+    /// </summary>
     private void Hide()
     {
         var content = new Span<byte>(buffer, pendingTo);
-        for (var at = 0; ;)
+        for (var at = 0; ; )
         {
-            int first = -1, length = 0;
+            int first = -1,
+                length = 0;
             foreach (var text in hidden)
             {
                 var found = content[at..].IndexOf(text);
-                if (found >= 0 && (first < 0 || found < first || (found == first && text.Length > length))) (first, length) = (found, text.Length);
+                if (found >= 0 && (first < 0 || found < first || (found == first && text.Length > length)))
+                    (first, length) = (found, text.Length);
             }
 
-            if (first < 0) break;
+            if (first < 0)
+                break;
             first += at;
             "****"u8.CopyTo(content[first..]);
             content[(first + length)..].CopyTo(content[(first + 4)..]);

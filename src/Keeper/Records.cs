@@ -3,7 +3,9 @@ using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
 
-/// <summary>What a keeper leaves in its run directory (its working directory): its socket, the run it guards, outcomes.</summary>
+/// <summary>
+/// What a keeper leaves in its run directory (its working directory): its socket, the run it guards, outcomes.
+/// </summary>
 internal static unsafe class Records
 {
     public static string OutcomeOf(long run) => $"outcome.{run}";
@@ -11,22 +13,31 @@ internal static unsafe class Records
     /// <summary>Whole or not at all: written beside, then renamed.</summary>
     public static void Write(string name, ReadOnlySpan<byte> content)
     {
-        fixed (byte* beside = Encoding.UTF8.GetBytes(name + "~\0"), final = Encoding.UTF8.GetBytes(name + '\0'), bytes = content)
+        fixed (
+            byte* beside = Encoding.UTF8.GetBytes(name + "~\0"),
+                final = Encoding.UTF8.GetBytes(name + '\0'),
+                bytes = content
+        )
         {
             var file = open(beside, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0x180);
-            if (file < 0) return;
+            if (file < 0)
+                return;
             var put = write(file, bytes, content.Length);
             _ = close(file);
-            if (put == content.Length) _ = rename(beside, final);
+            if (put == content.Length)
+                _ = rename(beside, final);
         }
     }
 
     public static void Remove(string name)
     {
-        fixed (byte* path = Encoding.UTF8.GetBytes(name + '\0')) _ = unlink(path);
+        fixed (byte* path = Encoding.UTF8.GetBytes(name + '\0'))
+            _ = unlink(path);
     }
 
-    /// <summary>Listens on <c>socket</c>, by its relative name: the directory may be deeper than a socket address is long.</summary>
+    /// <summary>
+    /// Listens on <c>socket</c>, by its relative name: the directory may be deeper than a socket address is long.
+    /// </summary>
     public static int Listen()
     {
         Remove("socket");
@@ -34,7 +45,8 @@ internal static unsafe class Records
         var address = stackalloc byte[16];
         *(ushort*)address = AF_UNIX;
         "socket"u8.CopyTo(new Span<byte>(address + 2, 14));
-        if (bind(listener, address, 9) == 0 && listen(listener, 4) == 0) return listener;
+        if (bind(listener, address, 9) == 0 && listen(listener, 4) == 0)
+            return listener;
         _ = close(listener);
         return -1;
     }

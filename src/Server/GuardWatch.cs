@@ -13,14 +13,19 @@ internal sealed class GuardWatch : IDisposable
 
     private readonly Timer timer;
 
-    private GuardWatch(int guard, Action gone) => timer = new Timer(
-        _ =>
-        {
-            if (ProcessFacts.Lives(guard)) return;
-            timer!.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
-            gone();
-        },
-        null, Beat, Beat);
+    private GuardWatch(int guard, Action gone) =>
+        timer = new Timer(
+            _ =>
+            {
+                if (ProcessFacts.Lives(guard))
+                    return;
+                timer!.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+                gone();
+            },
+            null,
+            Beat,
+            Beat
+        );
 
     /// <summary>Variable with the number of the descriptor of a listening socket that the guard hands on.</summary>
     public const string HandedPort = "CALM_PORT";
@@ -34,24 +39,49 @@ internal sealed class GuardWatch : IDisposable
     /// <param name="another">Called when another guard has taken this server up.</param>
     public static GuardWatch? Begin(House house, string keeper, Action another)
     {
-        if (!int.TryParse(Environment.GetEnvironmentVariable("CALM_GUARD"), NumberStyles.None, CultureInfo.InvariantCulture, out var guard)) return null;
-        return new(guard, () =>
-        {
-            house.Log(null, "guard", $"The guard of the server (pid {guard}) is gone; another one is started.");
-            using var next = Start(keeper, house.Places);
-            _ = Task.Delay(Settling).ContinueWith(_ => another(), TaskScheduler.Default);
-        });
+        if (
+            !int.TryParse(
+                Environment.GetEnvironmentVariable("CALM_GUARD"),
+                NumberStyles.None,
+                CultureInfo.InvariantCulture,
+                out var guard
+            )
+        )
+            return null;
+        return new(
+            guard,
+            () =>
+            {
+                house.Log(null, "guard", $"The guard of the server (pid {guard}) is gone; another one is started.");
+                using var next = Start(keeper, house.Places);
+                _ = Task.Delay(Settling).ContinueWith(_ => another(), TaskScheduler.Default);
+            }
+        );
     }
 
     /// <summary>Process id of the guard, as long as it lives.</summary>
     public static int? Alive(Places places)
     {
-        return File.Exists(places.Guard) && int.TryParse(File.ReadAllText(places.Guard).Trim(), NumberStyles.None, CultureInfo.InvariantCulture, out var guard) && ProcessFacts.Lives(guard) && Path.GetFileName(ProcessFacts.Executable(guard)) == "calm-keeper" ? guard : null;
+        return
+            File.Exists(places.Guard)
+            && int.TryParse(
+                File.ReadAllText(places.Guard).Trim(),
+                NumberStyles.None,
+                CultureInfo.InvariantCulture,
+                out var guard
+            )
+            && ProcessFacts.Lives(guard)
+            && Path.GetFileName(ProcessFacts.Executable(guard)) == "calm-keeper"
+            ? guard
+            : null;
     }
 
     private static Process? Start(string keeper, Places places)
     {
-        var start = new ProcessStartInfo(keeper, ["guard", places.RunDirectory, Environment.ProcessPath!, .. Environment.GetCommandLineArgs().Skip(1)]);
+        var start = new ProcessStartInfo(
+            keeper,
+            ["guard", places.RunDirectory, Environment.ProcessPath!, .. Environment.GetCommandLineArgs().Skip(1)]
+        );
         start.Environment.Remove("CALM_FELL");
         start.Environment.Remove("CALM_GUARD");
         start.Environment.Remove(HandedPort);

@@ -2,12 +2,25 @@ using System.CommandLine;
 using CalmSentry.Contract;
 using CalmSentry.Server;
 
-var root = new Option<string?>("--root") { Description = $"Directory all places lie under, for trials and several sentries on one machine (also {Places.Variable})" };
-var port = new Option<int?>("--port") { Description = $"TCP port of the console on loopback; 0 picks a free one (default: as in etc/calm-sentry/sentry.yaml, else {Places.ConsolePort} for root, {Places.ConsolePortOfOthers} for others)" };
+var root = new Option<string?>("--root")
+{
+    Description =
+        $"Directory all places lie under, for trials and several sentries on one machine (also {Places.Variable})",
+};
+var port = new Option<int?>("--port")
+{
+    Description =
+        $"TCP port of the console on loopback; 0 picks a free one (default: as in etc/calm-sentry/sentry.yaml, "
+        + $"else {Places.ConsolePort} for root, {Places.ConsolePortOfOthers} for others)",
+};
 port.Validators.Add(result =>
 {
-    if (result.GetValueOrDefault<int?>() is < 0 or > 65535) result.AddError("--port: allowed is 0 to 65535");
+    if (result.GetValueOrDefault<int?>() is < 0 or > 65535)
+        result.AddError("--port: allowed is 0 to 65535");
 });
 var serve = new Command("serve", "Serve in the foreground: keep services, answer calm and the console") { root, port };
 serve.SetAction((parsed, cancellation) => Serve.Run(parsed.GetValue(root), parsed.GetValue(port), cancellation));
-return await new RootCommand("Calm Sentry: keeps ordinary programs running as background services") { serve }.Parse(args).InvokeAsync().ConfigureAwait(false);
+return await new RootCommand("Calm Sentry: keeps ordinary programs running as background services") { serve }
+    .Parse(args)
+    .InvokeAsync()
+    .ConfigureAwait(false);

@@ -5,9 +5,9 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
-using CalmSentry.Server.Doors;
-using CalmSentry.Server.Console;
 using CalmSentry.Server.Checks;
+using CalmSentry.Server.Console;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
@@ -21,7 +21,9 @@ using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Server;
 
-/// <summary><c>calm-sentry serve</c>: takes running keepers up again, then listens. Ends on SIGTERM or Ctrl-C; programs go on.</summary>
+/// <summary>
+/// <c>calm-sentry serve</c>: takes running keepers up again, then listens. Ends on SIGTERM or Ctrl-C; programs go on.
+/// </summary>
 internal static partial class Serve
 {
     public static async Task<int> Run(string? root, int? port, CancellationToken cancellation)
@@ -36,7 +38,12 @@ internal static partial class Serve
         using var only = await TakeOnly(places).ConfigureAwait(false);
         if (only is null)
         {
-            await System.Console.Error.WriteLineAsync($"calm-sentry: another sentry already serves {places.Root}. Stop it first, or give this one a root of its own with --root DIR.").ConfigureAwait(false);
+            await System
+                .Console.Error.WriteLineAsync(
+                    $"calm-sentry: another sentry already serves {places.Root}. Stop it first, or give this one a "
+                        + $"root of its own with --root DIR."
+                )
+                .ConfigureAwait(false);
             return 1;
         }
 
@@ -44,7 +51,9 @@ internal static partial class Serve
         if (settings is null)
         {
             // A mistake in its settings must not keep a machine's services down.
-            await System.Console.Error.WriteLineAsync($"calm-sentry: {wrong}\ncalm-sentry: serving with the defaults instead.").ConfigureAwait(false);
+            await System
+                .Console.Error.WriteLineAsync($"calm-sentry: {wrong}\ncalm-sentry: serving with the defaults instead.")
+                .ConfigureAwait(false);
             settings = new();
         }
 
@@ -52,18 +61,39 @@ internal static partial class Serve
         try
         {
             // Definitions may hold what others must not read; the write-ahead log takes its rights from this file.
-            if (!File.Exists(places.Database)) await new FileStream(places.Database, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }).DisposeAsync().ConfigureAwait(false);
+            if (!File.Exists(places.Database))
+                await new FileStream(
+                    places.Database,
+                    new FileStreamOptions
+                    {
+                        Mode = FileMode.CreateNew,
+                        Access = FileAccess.Write,
+                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                    }
+                ).DisposeAsync().ConfigureAwait(false);
             store = SentryStore.Open(places.Database);
         }
         catch (SqliteException error)
         {
-            await System.Console.Error.WriteLineAsync($"calm-sentry: the store {places.Database} cannot be opened: {error.Message}").ConfigureAwait(false);
+            await System
+                .Console.Error.WriteLineAsync(
+                    $"calm-sentry: the store {places.Database} cannot be opened: {error.Message}"
+                )
+                .ConfigureAwait(false);
             return 1;
         }
 
         await using (store.ConfigureAwait(false))
         {
-            var house = new House(places, store, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), TimeProvider.System) { ShutdownWithin = settings.ShutdownWithin };
+            var house = new House(
+                places,
+                store,
+                Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
+                TimeProvider.System
+            )
+            {
+                ShutdownWithin = settings.ShutdownWithin,
+            };
             var doors = new DoorPlaces(places, house.Tells);
             int? listen;
             string? trouble;
@@ -73,38 +103,64 @@ internal static partial class Serve
             }
             catch (SocketException error)
             {
-                await System.Console.Error.WriteLineAsync($"calm-sentry: cannot listen on 127.0.0.1:{port}: {error.Message} Choose another port with --port N, or --port 0 for any free one.").ConfigureAwait(false);
+                await System
+                    .Console.Error.WriteLineAsync(
+                        $"calm-sentry: cannot listen on 127.0.0.1:{port}: {error.Message} Choose another port "
+                            + $"with --port N, or --port 0 for any free one."
+                    )
+                    .ConfigureAwait(false);
                 return 1;
             }
 
             var app = Build(house, doors, settings, listen);
             await using (app.ConfigureAwait(false))
             {
-                if (Permissions.Unnamed(app.Services.GetRequiredService<EndpointDataSource>().Endpoints) is { Count: > 0 } unnamed)
+                if (
+                    Permissions.Unnamed(app.Services.GetRequiredService<EndpointDataSource>().Endpoints) is
+                    { Count: > 0 } unnamed
+                )
                 {
-                    await System.Console.Error.WriteLineAsync($"calm-sentry: these calls name no permission, or more than one, so it does not serve: {string.Join(", ", unnamed)}").ConfigureAwait(false);
+                    await System
+                        .Console.Error.WriteLineAsync(
+                            $"calm-sentry: these calls name no permission, or more than one, so it does not "
+                                + $"serve: {string.Join(", ", unnamed)}"
+                        )
+                        .ConfigureAwait(false);
                     return 1;
                 }
 
                 await Rehearsal.Clear(house).ConfigureAwait(false);
-                if (trouble is not null) house.Log(null, "trouble", trouble);
-                if (wrong is not null) house.Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
-                if (GuardWatch.Fell is { } fell) house.Log(null, "guard", fell); // before anything else: the next fall may come at once
+                if (trouble is not null)
+                    house.Log(null, "trouble", trouble);
+                if (wrong is not null)
+                    house.Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
+                if (GuardWatch.Fell is { } fell)
+                    house.Log(null, "guard", fell); // before anything else: the next fall may come at once
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
-                if (began is not null && app.Services.GetRequiredService<Registry>().All.Count > 0) app.Services.GetRequiredService<DrillRoom>().FollowBoot(began);
+                if (began is not null && app.Services.GetRequiredService<Registry>().All.Count > 0)
+                    app.Services.GetRequiredService<DrillRoom>().FollowBoot(began);
                 try
                 {
                     await app.StartAsync(cancellation).ConfigureAwait(false);
                 }
                 catch (Exception error) when (error is IOException or SocketException)
                 {
-                    await System.Console.Error.WriteLineAsync($"calm-sentry: cannot listen: {error.Message} Choose another port with --port N, or --port 0 for any free one.").ConfigureAwait(false);
+                    await System
+                        .Console.Error.WriteLineAsync(
+                            $"calm-sentry: cannot listen: {error.Message} Choose another port with --port N, or "
+                                + $"--port 0 for any free one."
+                        )
+                        .ConfigureAwait(false);
                     return 1;
                 }
 
                 Announce(app, places);
                 doors.GiveToGuard();
-                using var guard = GuardWatch.Begin(house, Path.Combine(AppContext.BaseDirectory, "calm-keeper"), doors.GiveToGuard);
+                using var guard = GuardWatch.Begin(
+                    house,
+                    Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
+                    doors.GiveToGuard
+                );
                 using var upkeep = new Upkeep(house, app.Services.GetRequiredService<Registry>());
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 house.CleanUp();
@@ -118,19 +174,26 @@ internal static partial class Serve
 
     private static WebApplication Build(House house, DoorPlaces doors, Settings settings, int? port)
     {
-        var builder = WebApplication.CreateSlimBuilder(new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory });
-        builder.Logging.ClearProviders().AddSimpleConsole(options =>
-        {
-            options.SingleLine = true;
-            options.TimestampFormat = "yyyy-MM-dd HH:mm:ss ";
-        }).SetMinimumLevel(LogLevel.Warning).AddFilter("calm-sentry", LogLevel.Information);
+        var builder = WebApplication.CreateSlimBuilder(
+            new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory }
+        );
+        builder
+            .Logging.ClearProviders()
+            .AddSimpleConsole(options =>
+            {
+                options.SingleLine = true;
+                options.TimestampFormat = "yyyy-MM-dd HH:mm:ss ";
+            })
+            .SetMinimumLevel(LogLevel.Warning)
+            .AddFilter("calm-sentry", LogLevel.Information);
         builder.Services.AddSingleton(doors).AddSingleton<IConnectionListenerFactory, DoorTransport>();
         builder.WebHost.ConfigureKestrel(kestrel =>
         {
             Limit(kestrel);
             kestrel.ListenUnixSocket(house.Places.ApiSocket);
             kestrel.ListenUnixSocket(house.Places.TellDirectory);
-            if (port is { } console) kestrel.Listen(IPAddress.Loopback, console);
+            if (port is { } console)
+                kestrel.Listen(IPAddress.Loopback, console);
         });
         // What waits for something to come true is given up when the sentry ends; programs and what was asked go on.
         builder.Services.Configure<HostOptions>(options => options.ShutdownTimeout = TimeSpan.FromSeconds(1));
@@ -145,9 +208,17 @@ internal static partial class Serve
         });
         builder.Services.AddOpenApi("openapi", Description.Of);
         builder.Services.AddPermissions();
-        builder.Services.AddSingleton(house).AddSingleton(house.Events).AddSingleton(new Registry(house))
-            .AddSingleton(new Sessions(house.Store, house.Clock)).AddSingleton(new SentrySelf(house.Clock)).AddSingleton<Pace>()
-            .AddSingleton(settings).AddSingleton<DrillRoom>().AddSingleton<Checker>().AddSingleton<RehearsalRoom>();
+        builder
+            .Services.AddSingleton(house)
+            .AddSingleton(house.Events)
+            .AddSingleton(new Registry(house))
+            .AddSingleton(new Sessions(house.Store, house.Clock))
+            .AddSingleton(new SentrySelf(house.Clock))
+            .AddSingleton<Pace>()
+            .AddSingleton(settings)
+            .AddSingleton<DrillRoom>()
+            .AddSingleton<Checker>()
+            .AddSingleton<RehearsalRoom>();
 
         var app = builder.Build();
         app.Use(next => context => Headers(context, next));
@@ -158,12 +229,31 @@ internal static partial class Serve
             var code = context.Response.StatusCode;
             if (code == 400)
             {
-                await Problems.Of(400, "bad-call", "Not a call", "A value in the path or the query is not of the kind this call takes.", "GET /api/openapi.json says what each call takes.").ExecuteAsync(context).ConfigureAwait(false);
+                await Problems
+                    .Of(
+                        400,
+                        "bad-call",
+                        "Not a call",
+                        "A value in the path or the query is not of the kind this call takes.",
+                        "GET /api/openapi.json says what each call takes."
+                    )
+                    .ExecuteAsync(context)
+                    .ConfigureAwait(false);
                 return;
             }
 
-            await Problems.Of(code, code == 405 ? "wrong-method" : code == 404 ? "no-such-call" : "bad-call", "No such call", $"{context.Request.Method} {context.Request.Path} is not a call of this API.", "GET /api/openapi.json lists them all.")
-                .ExecuteAsync(context).ConfigureAwait(false);
+            await Problems
+                .Of(
+                    code,
+                    code == 405 ? "wrong-method"
+                        : code == 404 ? "no-such-call"
+                        : "bad-call",
+                    "No such call",
+                    $"{context.Request.Method} {context.Request.Path} is not a call of this API.",
+                    "GET /api/openapi.json lists them all."
+                )
+                .ExecuteAsync(context)
+                .ConfigureAwait(false);
         });
         app.Use(next => context => Incoming.Watch(context, next));
         app.Use(next => context => Door.Watch(context, next));
@@ -195,7 +285,10 @@ internal static partial class Serve
         {
             context.Response.OnStarting(() =>
             {
-                if (house.Store.Failure is { } failure) context.Response.Headers["Calm-Not-Recorded"] = string.Concat(failure.Where(c => c is >= ' ' and < '\x7f'));
+                if (house.Store.Failure is { } failure)
+                    context.Response.Headers["Calm-Not-Recorded"] = string.Concat(
+                        failure.Where(c => c is >= ' ' and < '\x7f')
+                    );
                 return Task.CompletedTask;
             });
         }
@@ -215,12 +308,16 @@ internal static partial class Serve
         kestrel.Limits.KeepAliveTimeout = TimeSpan.FromSeconds(60);
     }
 
-    /// <summary>Whatever a browser is answered: nothing of it runs anything or is framed, unless the console's page says more.</summary>
+    /// <summary>
+    /// Whatever a browser is answered: nothing of it runs anything or is framed, unless the console's page says more.
+    /// </summary>
     private static Task Headers(HttpContext context, RequestDelegate next)
     {
-        if (context.Features.Get<DoorWord>() is { Door: not DoorKind.Console }) return next(context);
+        if (context.Features.Get<DoorWord>() is { Door: not DoorKind.Console })
+            return next(context);
         var headers = context.Response.Headers;
-        headers.ContentSecurityPolicy = "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
+        headers.ContentSecurityPolicy =
+            "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
         headers.XContentTypeOptions = "nosniff";
         headers.XFrameOptions = "DENY";
         headers["Referrer-Policy"] = "no-referrer";
@@ -231,13 +328,22 @@ internal static partial class Serve
 
     private static void Announce(WebApplication app, Places places)
     {
-        var address = app.Services.GetRequiredService<IServer>().Features.Get<IServerAddressesFeature>()!.Addresses.FirstOrDefault(a => a.StartsWith("http://127", StringComparison.Ordinal));
+        var address = app
+            .Services.GetRequiredService<IServer>()
+            .Features.Get<IServerAddressesFeature>()!
+            .Addresses.FirstOrDefault(a => a.StartsWith("http://127", StringComparison.Ordinal));
         var self = app.Services.GetRequiredService<SentrySelf>();
         self.Console = address is null ? "" : address + "/";
         File.WriteAllText(places.ServerPid, Environment.ProcessId + "\n");
-        if (address is not null) File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
+        if (address is not null)
+            File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
         var house = app.Services.GetRequiredService<House>();
-        house.Log(null, "serving", $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid {Environment.ProcessId}.");
+        house.Log(
+            null,
+            "serving",
+            $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid "
+                + $"{Environment.ProcessId}."
+        );
         house.Keepers.ReserveSoon();
         Ready(app.Logger, SentrySelf.Version, places.ApiSocket, address is null ? "no console" : self.Console);
     }
@@ -245,13 +351,17 @@ internal static partial class Serve
     [LoggerMessage(1, LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]
     private static partial void Ready(ILogger logger, string version, string socket, string console);
 
-    /// <summary>A server that was killed while it started a process leaves its lock to that one for the moment until it executes.</summary>
+    /// <summary>
+    /// A server that was killed while it started a process leaves its lock to that one for the moment until it
+    /// executes.
+    /// </summary>
     private static async Task<FileLock?> TakeOnly(Places places)
     {
         const int tries = 20;
         for (var left = tries; left > 0; left--)
         {
-            if (FileLock.TryTake(places.Lock) is { } only) return only;
+            if (FileLock.TryTake(places.Lock) is { } only)
+                return only;
             await Task.Delay(50).ConfigureAwait(false);
         }
 
@@ -264,10 +374,18 @@ internal static partial class Serve
         var longest = Path.Combine(places.TellDirectory, new string('x', Places.ShortMark));
         var length = System.Text.Encoding.UTF8.GetByteCount(longest);
         if (length > Places.LongestSocketPath)
-            return $"calm-sentry: the root {places.Root} is too deep: its sockets' paths, such as {longest}, have {length} bytes, {Places.LongestSocketPath} are allowed. Choose a shorter --root.";
+            return $"calm-sentry: the root {places.Root} is too deep: its sockets' paths, such as {longest}, have "
+                + $"{length} bytes, {Places.LongestSocketPath} are allowed. Choose a shorter --root.";
         try
         {
-            Directory.CreateDirectory(places.Library, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute);
+            Directory.CreateDirectory(
+                places.Library,
+                UnixFileMode.UserRead
+                    | UnixFileMode.UserWrite
+                    | UnixFileMode.UserExecute
+                    | UnixFileMode.GroupExecute
+                    | UnixFileMode.OtherExecute
+            );
             Directory.CreateDirectory(places.Logs);
             Directory.CreateDirectory(places.RunDirectory);
             File.SetUnixFileMode(places.RunDirectory, (UnixFileMode)0b111_101_101); // every account's programs reach their own sockets
@@ -275,7 +393,8 @@ internal static partial class Serve
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            return $"calm-sentry: the places under {places.Root} cannot be made: {error.Message} As root they can; or give a root of your own with --root DIR.";
+            return $"calm-sentry: the places under {places.Root} cannot be made: {error.Message} As root they can; "
+                + $"or give a root of your own with --root DIR.";
         }
     }
 }

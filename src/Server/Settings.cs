@@ -10,7 +10,10 @@ namespace CalmSentry.Server;
 /// <summary>The sentry's own settings: etc/calm-sentry/sentry.yaml, every key of it optional.</summary>
 internal sealed record Settings
 {
-    /// <summary>TCP port of the console on loopback; 0: any free one. Below 1024 only root takes it, so nobody else can pose as the console.</summary>
+    /// <summary>
+    /// TCP port of the console on loopback; 0: any free one. Below 1024 only root takes it, so nobody else can pose as
+    /// the console.
+    /// </summary>
     public int Port { get; init; } = Account.OwnId == 0 ? Places.ConsolePort : Places.ConsolePortOfOthers;
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
@@ -24,14 +27,21 @@ internal sealed record Settings
     public static (Settings? Settings, string? Wrong) Read(string file)
     {
         var settings = new Settings();
-        if (!File.Exists(file)) return (settings, null);
+        if (!File.Exists(file))
+            return (settings, null);
         try
         {
             var (node, error) = YamlNodes.Read(ReadWhole(file));
-            if (error is not null) return (null, $"{file}: {error}");
-            if (node is NullNode or ScalarNode { Text.Length: 0 } || ReadWhole(file).Split('\n').All(line => line.TrimStart() is "" or ['#', ..])) return (settings, null);
+            if (error is not null)
+                return (null, $"{file}: {error}");
+            if (
+                node is NullNode or ScalarNode { Text.Length: 0 }
+                || ReadWhole(file).Split('\n').All(line => line.TrimStart() is "" or ['#', ..])
+            )
+                return (settings, null);
             var errors = new List<DefinitionError>();
-            if (node is not MapNode map) return (null, $"{file}: keys with values are wanted");
+            if (node is not MapNode map)
+                return (null, $"{file}: keys with values are wanted");
             var reader = new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>());
             settings = settings with
             {
@@ -39,7 +49,9 @@ internal sealed record Settings
                 ShutdownWithin = reader.Time("shutdown-within", settings.ShutdownWithin),
             };
             reader.Done();
-            return errors.Count == 0 ? (settings, null) : (null, string.Join('\n', errors.Select(mistake => $"{file}: {mistake}")));
+            return errors.Count == 0
+                ? (settings, null)
+                : (null, string.Join('\n', errors.Select(mistake => $"{file}: {mistake}")));
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {

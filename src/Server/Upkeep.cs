@@ -3,7 +3,9 @@ using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server;
 
-/// <summary>What is done now and then: the mark that the server is alive, and dropping what is too old to be of use.</summary>
+/// <summary>
+/// What is done now and then: the mark that the server is alive, and dropping what is too old to be of use.
+/// </summary>
 internal sealed class Upkeep : IDisposable
 {
     /// <summary>The fact that says when the server was last seen alive.</summary>
@@ -14,20 +16,31 @@ internal sealed class Upkeep : IDisposable
 
     private const int MostKept = 20_000;
 
-    private static readonly TimeSpan SeenBeat = TimeSpan.FromSeconds(30), PruneBeat = TimeSpan.FromHours(6);
+    private static readonly TimeSpan SeenBeat = TimeSpan.FromSeconds(30),
+        PruneBeat = TimeSpan.FromHours(6);
 
-    private readonly ITimer seen, prune;
+    private readonly ITimer seen,
+        prune;
 
     public Upkeep(House house, Registry registry)
     {
-        seen = house.Clock.CreateTimer(_ => house.Store.SetFact(LastSeen, house.Now.ToString("O", CultureInfo.InvariantCulture)), null, TimeSpan.Zero, SeenBeat);
+        seen = house.Clock.CreateTimer(
+            _ => house.Store.SetFact(LastSeen, house.Now.ToString("O", CultureInfo.InvariantCulture)),
+            null,
+            TimeSpan.Zero,
+            SeenBeat
+        );
         prune = house.Clock.CreateTimer(
             _ =>
             {
-                foreach (var actor in registry.All) house.Store.Prune(actor.Definition.Name, house.Now - Kept, MostKept);
+                foreach (var actor in registry.All)
+                    house.Store.Prune(actor.Definition.Name, house.Now - Kept, MostKept);
                 house.Store.Prune(house.Now - Kept);
             },
-            null, TimeSpan.FromMinutes(1), PruneBeat);
+            null,
+            TimeSpan.FromMinutes(1),
+            PruneBeat
+        );
     }
 
     public void Dispose()

@@ -13,110 +13,284 @@ public sealed partial class SentryStore
 
     /// <param name="outputFrom">Where this run's output begins in the output file, in bytes.</param>
     /// <param name="by">Who or what began it.</param>
-    public void RunBegan(string service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) => Enqueue(
-        "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, origin) VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8)",
-        service, run.Number, Words.Of(run.Cause), Micros(run.Began), revision, Micros(run.Wanted), outputFrom, by, origin is null ? null : JsonSerializer.Serialize(origin, StoreJson.Default.RunOrigin));
+    public void RunBegan(string service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) =>
+        Enqueue(
+            "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, "
+                + "origin) VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8)",
+            service,
+            run.Number,
+            Words.Of(run.Cause),
+            Micros(run.Began),
+            revision,
+            Micros(run.Wanted),
+            outputFrom,
+            by,
+            origin is null ? null : JsonSerializer.Serialize(origin, StoreJson.Default.RunOrigin)
+        );
 
     public void RunProven(string service, long run, DateTimeOffset at, string? proof) =>
-        Enqueue("UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1", service, run, Micros(at), proof);
+        Enqueue(
+            "UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1",
+            service,
+            run,
+            Micros(at),
+            proof
+        );
 
-    public long OutputFrom(string service, long run) => Read("SELECT coalesce(output_from, 0) FROM run WHERE service = $0 AND number = $1", row => row.GetInt64(0), service, run).FirstOrDefault();
+    public long OutputFrom(string service, long run) =>
+        Read(
+                "SELECT coalesce(output_from, 0) FROM run WHERE service = $0 AND number = $1",
+                row => row.GetInt64(0),
+                service,
+                run
+            )
+            .FirstOrDefault();
 
-    /// <summary>Median time from launch to proof of the latest twenty runs that were proven; null before the first.</summary>
-    public TimeSpan? UsualStart(string service) => Median(
-        "SELECT proven - launched FROM run WHERE service = $0 AND proven IS NOT NULL AND launched IS NOT NULL ORDER BY number DESC LIMIT 20", service);
+    /// <summary>
+    /// Median time from launch to proof of the latest twenty runs that were proven; null before the first.
+    /// </summary>
+    public TimeSpan? UsualStart(string service) =>
+        Median(
+            "SELECT proven - launched FROM run WHERE service = $0 AND proven IS NOT NULL AND launched IS NOT NULL "
+                + "ORDER BY number DESC LIMIT 20",
+            service
+        );
 
     /// <summary>Median time a stop took, of the latest twenty; null before the first.</summary>
-    public TimeSpan? UsualStop(string service) => Median("SELECT stop_us FROM run WHERE service = $0 AND stop_us IS NOT NULL ORDER BY number DESC LIMIT 20", service);
+    public TimeSpan? UsualStop(string service) =>
+        Median(
+            "SELECT stop_us FROM run WHERE service = $0 AND stop_us IS NOT NULL ORDER BY number DESC LIMIT 20",
+            service
+        );
 
     public void RunLaunched(string service, long run, int pid, DateTimeOffset at) =>
-        Enqueue("UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1", service, run, pid, Micros(at));
+        Enqueue(
+            "UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1",
+            service,
+            run,
+            pid,
+            Micros(at)
+        );
 
-    public void RunEnded(string service, long run, RunEnding ending) => Enqueue(
-        """
-        UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
-        WHERE service = $0 AND number = $1
-        """,
-        service, run, Micros(ending.At), Words.Of(ending.Outcome.Kind), ending.Outcome.Code, ending.Outcome.Core ? 1 : 0, ending.Outcome.Detail, ending.PeakKib, ending.CpuMicroseconds,
-        ending.Stopping is { } took ? took.Ticks / 10 : null, ending.By, ending.End is { Bad: true } ? 1 : 0, ending.End is { Forced: true } ? 1 : 0, ending.OutputTo,
-        ending.End is { Steps: { IsEmpty: false } steps } ? JsonSerializer.Serialize(steps, StoreJson.Default.ImmutableArrayStepTaken) : null, ending.Well ? 1 : 0);
+    public void RunEnded(string service, long run, RunEnding ending) =>
+        Enqueue(
+            """
+            UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
+            WHERE service = $0 AND number = $1
+            """,
+            service,
+            run,
+            Micros(ending.At),
+            Words.Of(ending.Outcome.Kind),
+            ending.Outcome.Code,
+            ending.Outcome.Core ? 1 : 0,
+            ending.Outcome.Detail,
+            ending.PeakKib,
+            ending.CpuMicroseconds,
+            ending.Stopping is { } took ? took.Ticks / 10 : null,
+            ending.By,
+            ending.End is { Bad: true } ? 1 : 0,
+            ending.End is { Forced: true } ? 1 : 0,
+            ending.OutputTo,
+            ending.End is { Steps: { IsEmpty: false } steps }
+                ? JsonSerializer.Serialize(steps, StoreJson.Default.ImmutableArrayStepTaken)
+                : null,
+            ending.Well ? 1 : 0
+        );
 
     public void RunFell(string service, long run, FallEvidence evidence) =>
-        Enqueue("UPDATE run SET evidence = $2 WHERE service = $0 AND number = $1", service, run, JsonSerializer.Serialize(evidence, StoreJson.Default.FallEvidence));
+        Enqueue(
+            "UPDATE run SET evidence = $2 WHERE service = $0 AND number = $1",
+            service,
+            run,
+            JsonSerializer.Serialize(evidence, StoreJson.Default.FallEvidence)
+        );
 
     /// <summary>What a run was launched from, if that is on record.</summary>
-    public RunOrigin? Origin(string service, long run) => Read("SELECT origin FROM run WHERE service = $0 AND number = $1 AND origin IS NOT NULL", Origin, service, run).FirstOrDefault().Origin;
+    public RunOrigin? Origin(string service, long run) =>
+        Read("SELECT origin FROM run WHERE service = $0 AND number = $1 AND origin IS NOT NULL", Origin, service, run)
+            .FirstOrDefault()
+            .Origin;
 
     /// <summary>The latest run before this one that went well.</summary>
-    public (long Run, RunOrigin? Origin) LastWell(string service, long before) => Read(
-        "SELECT origin, number FROM run WHERE service = $0 AND number < $1 AND well = 1 AND origin IS NOT NULL ORDER BY number DESC LIMIT 1", Origin, service, before).FirstOrDefault();
+    public (long Run, RunOrigin? Origin) LastWell(string service, long before) =>
+        Read(
+                "SELECT origin, number FROM run WHERE service = $0 AND number < $1 AND well = 1 AND origin IS NOT "
+                    + "NULL ORDER BY number DESC LIMIT 1",
+                Origin,
+                service,
+                before
+            )
+            .FirstOrDefault();
 
-    private static (long Run, RunOrigin? Origin) Origin(SqliteDataReader row) => (row.FieldCount > 1 ? row.GetInt64(1) : 0, JsonSerializer.Deserialize(row.GetString(0), StoreJson.Default.RunOrigin));
+    private static (long Run, RunOrigin? Origin) Origin(SqliteDataReader row) =>
+        (
+            row.FieldCount > 1 ? row.GetInt64(1) : 0,
+            JsonSerializer.Deserialize(row.GetString(0), StoreJson.Default.RunOrigin)
+        );
 
     /// <summary>The latest twenty stops, newest first.</summary>
-    public IReadOnlyList<StoredStop> Stops(string service) => Read(
-        "SELECT stop_us, coalesce(forced, 0), revision FROM run WHERE service = $0 AND stop_us IS NOT NULL ORDER BY number DESC LIMIT 20",
-        row => new StoredStop(TimeSpan.FromTicks(row.GetInt64(0) * 10), row.GetInt64(1) != 0, row.GetInt32(2)), service);
+    public IReadOnlyList<StoredStop> Stops(string service) =>
+        Read(
+            "SELECT stop_us, coalesce(forced, 0), revision FROM run WHERE service = $0 AND stop_us IS NOT NULL "
+                + "ORDER BY number DESC LIMIT 20",
+            row => new StoredStop(TimeSpan.FromTicks(row.GetInt64(0) * 10), row.GetInt64(1) != 0, row.GetInt32(2)),
+            service
+        );
 
     /// <summary>Bad ends and planned stops since a moment.</summary>
-    public (int Falls, int Stops) EndsSince(string service, DateTimeOffset from) => Read(
-        "SELECT coalesce(sum(bad = 1), 0), coalesce(sum(stop_us IS NOT NULL AND coalesce(bad, 0) = 0), 0) FROM run WHERE service = $0 AND ended >= $1",
-        row => (row.GetInt32(0), row.GetInt32(1)), service, Micros(from))[0];
+    public (int Falls, int Stops) EndsSince(string service, DateTimeOffset from) =>
+        Read(
+            "SELECT coalesce(sum(bad = 1), 0), coalesce(sum(stop_us IS NOT NULL AND coalesce(bad, 0) = 0), 0) "
+                + "FROM run WHERE service = $0 AND ended >= $1",
+            row => (row.GetInt32(0), row.GetInt32(1)),
+            service,
+            Micros(from)
+        )[0];
 
     /// <summary>The latest revisions of a definition as they were given, newest first.</summary>
-    public IReadOnlyList<(int Revision, string Document)> Revisions(string service, int last) => Read(
-        "SELECT number, document FROM revision WHERE service = $0 ORDER BY number DESC LIMIT $1", row => (row.GetInt32(0), row.GetString(1)), service, last);
+    public IReadOnlyList<(int Revision, string Document)> Revisions(string service, int last) =>
+        Read(
+            "SELECT number, document FROM revision WHERE service = $0 ORDER BY number DESC LIMIT $1",
+            row => (row.GetInt32(0), row.GetString(1)),
+            service,
+            last
+        );
 
     /// <summary>The latest runs of a service that began before a moment, newest first.</summary>
-    public IReadOnlyList<StoredRun> Runs(string service, int last, DateTimeOffset? before = null) => Read(
-        """
-        SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted, proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence
-        FROM run WHERE service = $0 AND began <= $2 ORDER BY number DESC LIMIT $1
-        """,
-        row => new StoredRun(
-            row.GetInt64(0), row.GetString(1), Time(row.GetInt64(2)), TimeOrNull(row, 3), TimeOrNull(row, 4), row.IsDBNull(5) ? null : row.GetInt32(5),
-            row.IsDBNull(6) ? null : new Outcome(Words.Kind(row.GetString(6)), row.GetInt32(7), row.GetInt32(8) != 0, TextOrNull(row, 9)),
-            NumberOrNull(row, 10), NumberOrNull(row, 11), TimeOrNull(row, 12), TimeOrNull(row, 13), TextOrNull(row, 14), TextOrNull(row, 15), TextOrNull(row, 16),
-            NumberOrNull(row, 17) == 1, NumberOrNull(row, 18) == 1, NumberOrNull(row, 19), NumberOrNull(row, 20) is { } took ? TimeSpan.FromTicks(took * 10) : null,
-            TextOrNull(row, 21) is { } steps ? JsonSerializer.Deserialize(steps, StoreJson.Default.ImmutableArrayStepTaken) : [],
-            TextOrNull(row, 22) is { } evidence ? JsonSerializer.Deserialize(evidence, StoreJson.Default.FallEvidence) : null),
-        service, last, Micros(before ?? DateTimeOffset.MaxValue));
+    public IReadOnlyList<StoredRun> Runs(string service, int last, DateTimeOffset? before = null) =>
+        Read(
+            """
+            SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted, proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence
+            FROM run WHERE service = $0 AND began <= $2 ORDER BY number DESC LIMIT $1
+            """,
+            row => new StoredRun(
+                row.GetInt64(0),
+                row.GetString(1),
+                Time(row.GetInt64(2)),
+                TimeOrNull(row, 3),
+                TimeOrNull(row, 4),
+                row.IsDBNull(5) ? null : row.GetInt32(5),
+                row.IsDBNull(6)
+                    ? null
+                    : new Outcome(
+                        Words.Kind(row.GetString(6)),
+                        row.GetInt32(7),
+                        row.GetInt32(8) != 0,
+                        TextOrNull(row, 9)
+                    ),
+                NumberOrNull(row, 10),
+                NumberOrNull(row, 11),
+                TimeOrNull(row, 12),
+                TimeOrNull(row, 13),
+                TextOrNull(row, 14),
+                TextOrNull(row, 15),
+                TextOrNull(row, 16),
+                NumberOrNull(row, 17) == 1,
+                NumberOrNull(row, 18) == 1,
+                NumberOrNull(row, 19),
+                NumberOrNull(row, 20) is { } took ? TimeSpan.FromTicks(took * 10) : null,
+                TextOrNull(row, 21) is { } steps
+                    ? JsonSerializer.Deserialize(steps, StoreJson.Default.ImmutableArrayStepTaken)
+                    : [],
+                TextOrNull(row, 22) is { } evidence
+                    ? JsonSerializer.Deserialize(evidence, StoreJson.Default.FallEvidence)
+                    : null
+            ),
+            service,
+            last,
+            Micros(before ?? DateTimeOffset.MaxValue)
+        );
 
     // Moments
 
-    public void AddMoment(string service, StoredMoment moment) => Enqueue(
-        "INSERT INTO moment (service, at, state, health, time, why, next) VALUES ($0, $1, $2, $3, $4, $5, $6)",
-        service, Micros(moment.At), moment.State, moment.Health, Words.Of(moment.Time), moment.Why, moment.Next);
+    public void AddMoment(string service, StoredMoment moment) =>
+        Enqueue(
+            "INSERT INTO moment (service, at, state, health, time, why, next) VALUES ($0, $1, $2, $3, $4, $5, $6)",
+            service,
+            Micros(moment.At),
+            moment.State,
+            moment.Health,
+            Words.Of(moment.Time),
+            moment.Why,
+            moment.Next
+        );
 
     /// <summary>Where a service stood at a moment; null before its record begins.</summary>
-    public StoredMoment? MomentAt(string service, DateTimeOffset at) => Read(
-        "SELECT at, state, health, time, why, next FROM moment WHERE service = $0 AND at <= $1 ORDER BY at DESC, id DESC LIMIT 1",
-        row => new StoredMoment(Time(row.GetInt64(0)), row.GetString(1), row.GetString(2), Words.ServiceTime(row.GetString(3)), row.GetString(4), row.GetString(5)), service, Micros(at)).FirstOrDefault();
+    public StoredMoment? MomentAt(string service, DateTimeOffset at) =>
+        Read(
+                "SELECT at, state, health, time, why, next FROM moment WHERE service = $0 AND at <= $1 ORDER BY "
+                    + "at DESC, id DESC LIMIT 1",
+                row => new StoredMoment(
+                    Time(row.GetInt64(0)),
+                    row.GetString(1),
+                    row.GetString(2),
+                    Words.ServiceTime(row.GetString(3)),
+                    row.GetString(4),
+                    row.GetString(5)
+                ),
+                service,
+                Micros(at)
+            )
+            .FirstOrDefault();
 
     /// <summary>When its time began to count otherwise, oldest first, from the one that held at a moment on.</summary>
-    public IReadOnlyList<(DateTimeOffset At, ServiceTime Time)> Turns(string service, DateTimeOffset from) => Read(
-        """
-        SELECT at, time FROM (SELECT id, at, time, lag(time) OVER (ORDER BY at, id) AS before FROM moment
-        WHERE service = $0 AND at >= coalesce((SELECT max(at) FROM moment WHERE service = $0 AND at <= $1), $1)) WHERE before IS NOT time ORDER BY at, id
-        """,
-        row => (Time(row.GetInt64(0)), Words.ServiceTime(row.GetString(1))), service, Micros(from));
+    public IReadOnlyList<(DateTimeOffset At, ServiceTime Time)> Turns(string service, DateTimeOffset from) =>
+        Read(
+            """
+            SELECT at, time FROM (SELECT id, at, time, lag(time) OVER (ORDER BY at, id) AS before FROM moment
+            WHERE service = $0 AND at >= coalesce((SELECT max(at) FROM moment WHERE service = $0 AND at <= $1), $1)) WHERE before IS NOT time ORDER BY at, id
+            """,
+            row => (Time(row.GetInt64(0)), Words.ServiceTime(row.GetString(1))),
+            service,
+            Micros(from)
+        );
 
     /// <summary>
-    /// Drops what is too old or too much to be of use: <paramref name="most"/> runs and moments a service are kept, and five times as many
-    /// entries of the logbook beside those of what people asked for; none from before <paramref name="oldest"/> but the last.
+    /// Drops what is too old or too much to be of use: <paramref name="most"/> runs and moments a service are kept, and
+    /// five times as many
+    /// entries of the logbook beside those of what people asked for; none from before <paramref name="oldest"/> but the
+    /// last.
     /// </summary>
     public void Prune(string service, DateTimeOffset oldest, int most)
     {
-        Enqueue("DELETE FROM logbook WHERE service = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE service = $0 ORDER BY id DESC LIMIT 1 OFFSET 5 * $1)", service, most);
-        Enqueue("DELETE FROM moment WHERE service = $0 AND (at < $1 OR id <= (SELECT id FROM moment WHERE service = $0 ORDER BY id DESC LIMIT 1 OFFSET $2)) AND id < (SELECT max(id) FROM moment WHERE service = $0)", service, Micros(oldest), most);
-        Enqueue("DELETE FROM run WHERE service = $0 AND (began < $1 OR number <= (SELECT max(number) FROM run WHERE service = $0) - $2) AND number < (SELECT max(number) FROM run WHERE service = $0)", service, Micros(oldest), most);
+        Enqueue(
+            "DELETE FROM logbook WHERE service = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE "
+                + "service = $0 ORDER BY id DESC LIMIT 1 OFFSET 5 * $1)",
+            service,
+            most
+        );
+        Enqueue(
+            "DELETE FROM moment WHERE service = $0 AND (at < $1 OR id <= (SELECT id FROM moment WHERE service = "
+                + "$0 ORDER BY id DESC LIMIT 1 OFFSET $2)) AND id < (SELECT max(id) FROM moment WHERE service = $0)",
+            service,
+            Micros(oldest),
+            most
+        );
+        Enqueue(
+            "DELETE FROM run WHERE service = $0 AND (began < $1 OR number <= (SELECT max(number) FROM run WHERE "
+                + "service = $0) - $2) AND number < (SELECT max(number) FROM run WHERE service = $0)",
+            service,
+            Micros(oldest),
+            most
+        );
     }
 
-    /// <summary>Drops the logbook's entries and the reports of boots and drills from before <paramref name="oldest"/>; the last report of each kind is kept.</summary>
+    /// <summary>
+    /// Drops the logbook's entries and the reports of boots and drills from before <paramref name="oldest"/>; the last
+    /// report of each kind is kept.
+    /// </summary>
     public void Prune(DateTimeOffset oldest)
     {
         // Entries stand in the order of their time: only those that go are read.
-        Enqueue("DELETE FROM logbook WHERE id < (SELECT id FROM logbook WHERE at >= $0 ORDER BY id LIMIT 1)", Micros(oldest));
-        Enqueue("DELETE FROM beginning WHERE began < $0 AND began < (SELECT max(began) FROM beginning AS last WHERE last.kind = beginning.kind)", Micros(oldest));
+        Enqueue(
+            "DELETE FROM logbook WHERE id < (SELECT id FROM logbook WHERE at >= $0 ORDER BY id LIMIT 1)",
+            Micros(oldest)
+        );
+        Enqueue(
+            "DELETE FROM beginning WHERE began < $0 AND began < (SELECT max(began) FROM beginning AS last WHERE "
+                + "last.kind = beginning.kind)",
+            Micros(oldest)
+        );
     }
 }

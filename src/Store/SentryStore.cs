@@ -6,9 +6,11 @@ using Microsoft.Data.Sqlite;
 namespace CalmSentry.Store;
 
 /// <summary>
-/// All that must survive: definitions with revisions, where each service stands, runs, the logbook, sessions. One writer
+/// All that must survive: definitions with revisions, where each service stands, runs, the logbook, sessions. One
+/// writer
 /// takes everything in the order it was given and commits what has gathered in one transaction; readers have their own
-/// connections (write-ahead log). What a person asked is awaited with <see cref="Flush"/>; the rest never waits for a disk.
+/// connections (write-ahead log). What a person asked is awaited with <see cref="Flush"/>; the rest never waits for a
+/// disk.
 /// </summary>
 public sealed partial class SentryStore : IAsyncDisposable
 {
@@ -21,7 +23,9 @@ public sealed partial class SentryStore : IAsyncDisposable
     private readonly string connectionString;
     private readonly SqliteConnection writer;
     private readonly Dictionary<string, SqliteCommand> prepared = [];
-    private readonly Channel<Write> queue = Channel.CreateUnbounded<Write>(new UnboundedChannelOptions { SingleReader = true });
+    private readonly Channel<Write> queue = Channel.CreateUnbounded<Write>(
+        new UnboundedChannelOptions { SingleReader = true }
+    );
     private readonly Task writing;
     private readonly SemaphoreSlim hurry = new(0);
     private long lastLogId;
@@ -52,26 +56,57 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     // Definitions
 
-    public IReadOnlyList<StoredService> Services() => Read(
-        "SELECT s.name, s.situation, s.revision, r.document FROM service s JOIN revision r ON r.service = s.name AND r.number = s.revision ORDER BY s.name",
-        row => new StoredService(row.GetString(0), row.GetInt32(2), row.GetString(3), JsonSerializer.Deserialize(row.GetString(1), StoreJson.Default.Situation)!));
+    public IReadOnlyList<StoredService> Services() =>
+        Read(
+            "SELECT s.name, s.situation, s.revision, r.document FROM service s JOIN revision r ON r.service = "
+                + "s.name AND r.number = s.revision ORDER BY s.name",
+            row => new StoredService(
+                row.GetString(0),
+                row.GetInt32(2),
+                row.GetString(3),
+                JsonSerializer.Deserialize(row.GetString(1), StoreJson.Default.Situation)!
+            )
+        );
 
     public void Add(string name, string document, Situation situation, string by, DateTimeOffset now)
     {
-        Enqueue("INSERT INTO service (name, situation, revision) VALUES ($0, $1, 1)", name, JsonSerializer.Serialize(situation, StoreJson.Default.Situation));
-        Enqueue("INSERT INTO revision (service, number, at, by, document) VALUES ($0, 1, $1, $2, $3)", name, Micros(now), by, document);
+        Enqueue(
+            "INSERT INTO service (name, situation, revision) VALUES ($0, $1, 1)",
+            name,
+            JsonSerializer.Serialize(situation, StoreJson.Default.Situation)
+        );
+        Enqueue(
+            "INSERT INTO revision (service, number, at, by, document) VALUES ($0, 1, $1, $2, $3)",
+            name,
+            Micros(now),
+            by,
+            document
+        );
     }
 
     /// <summary>A new revision of a definition, from now on the one in effect.</summary>
     public void Revise(string name, int revision, string document, string by, DateTimeOffset now)
     {
-        Enqueue("INSERT INTO revision (service, number, at, by, document) VALUES ($0, $1, $2, $3, $4)", name, revision, Micros(now), by, document);
+        Enqueue(
+            "INSERT INTO revision (service, number, at, by, document) VALUES ($0, $1, $2, $3, $4)",
+            name,
+            revision,
+            Micros(now),
+            by,
+            document
+        );
         Enqueue("UPDATE service SET revision = $1 WHERE name = $0", name, revision);
     }
 
     /// <summary>The definition in effect as it was given, as JSON; null when there is no such service.</summary>
-    public string? Document(string name) => Read(
-        "SELECT r.document FROM service s JOIN revision r ON r.service = s.name AND r.number = s.revision WHERE s.name = $0", row => row.GetString(0), name).FirstOrDefault();
+    public string? Document(string name) =>
+        Read(
+                "SELECT r.document FROM service s JOIN revision r ON r.service = s.name AND r.number = s.revision "
+                    + "WHERE s.name = $0",
+                row => row.GetString(0),
+                name
+            )
+            .FirstOrDefault();
 
     public void Remove(string name)
     {
@@ -84,49 +119,113 @@ public sealed partial class SentryStore : IAsyncDisposable
     }
 
     public void Save(string name, Situation situation) =>
-        Enqueue("UPDATE service SET situation = $1 WHERE name = $0", name, JsonSerializer.Serialize(situation, StoreJson.Default.Situation));
+        Enqueue(
+            "UPDATE service SET situation = $1 WHERE name = $0",
+            name,
+            JsonSerializer.Serialize(situation, StoreJson.Default.Situation)
+        );
 
     // Logbook
 
     public long Log(DateTimeOffset at, string? service, string what, string text, string? by, bool tells = false)
     {
         var id = Interlocked.Increment(ref lastLogId);
-        Enqueue("INSERT INTO logbook (id, at, service, what, text, by, tells) VALUES ($0, $1, $2, $3, $4, $5, $6)", id, Micros(at), service, what, text, by, tells ? 1 : 0);
+        Enqueue(
+            "INSERT INTO logbook (id, at, service, what, text, by, tells) VALUES ($0, $1, $2, $3, $4, $5, $6)",
+            id,
+            Micros(at),
+            service,
+            what,
+            text,
+            by,
+            tells ? 1 : 0
+        );
         return id;
     }
 
     /// <summary>The latest entries, oldest first; of one service, or of all.</summary>
     /// <param name="until">None later than this; null: all.</param>
-    public IReadOnlyList<T> Logbook<T>(string? service, int last, Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make, DateTimeOffset? until = null) =>
-    [
-        .. Read(
-            service is null
-                ? "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE at <= $2 ORDER BY id DESC LIMIT $1"
-                : "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE service = $0 AND at <= $2 ORDER BY id DESC LIMIT $1",
-            row => make(row.GetInt64(0), Time(row.GetInt64(1)), row.IsDBNull(2) ? null : row.GetString(2), row.GetString(3), row.GetString(4), row.IsDBNull(5) ? null : row.GetString(5), row.GetInt64(6) != 0),
-            service, last, Micros(until ?? DateTimeOffset.MaxValue)).AsEnumerable().Reverse(),
-    ];
+    public IReadOnlyList<T> Logbook<T>(
+        string? service,
+        int last,
+        Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make,
+        DateTimeOffset? until = null
+    ) =>
+        [
+            .. Read(
+                    service is null
+                        ? "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE at <= "
+                            + "$2 ORDER BY id DESC LIMIT $1"
+                        : "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE "
+                            + "service = $0 AND at <= $2 ORDER BY id DESC LIMIT $1",
+                    row =>
+                        make(
+                            row.GetInt64(0),
+                            Time(row.GetInt64(1)),
+                            row.IsDBNull(2) ? null : row.GetString(2),
+                            row.GetString(3),
+                            row.GetString(4),
+                            row.IsDBNull(5) ? null : row.GetString(5),
+                            row.GetInt64(6) != 0
+                        ),
+                    service,
+                    last,
+                    Micros(until ?? DateTimeOffset.MaxValue)
+                )
+                .AsEnumerable()
+                .Reverse(),
+        ];
 
     /// <summary>The latest entries somebody was to hear of, newest first.</summary>
-    public IReadOnlyList<T> ToldEntries<T>(int last, Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make) => Read(
-        "SELECT id, at, service, what, text, by FROM logbook WHERE tells = 1 ORDER BY id DESC LIMIT $0",
-        row => make(row.GetInt64(0), Time(row.GetInt64(1)), TextOrNull(row, 2), row.GetString(3), row.GetString(4), TextOrNull(row, 5), true), last);
+    public IReadOnlyList<T> ToldEntries<T>(
+        int last,
+        Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make
+    ) =>
+        Read(
+            "SELECT id, at, service, what, text, by FROM logbook WHERE tells = 1 ORDER BY id DESC LIMIT $0",
+            row =>
+                make(
+                    row.GetInt64(0),
+                    Time(row.GetInt64(1)),
+                    TextOrNull(row, 2),
+                    row.GetString(3),
+                    row.GetString(4),
+                    TextOrNull(row, 5),
+                    true
+                ),
+            last
+        );
 
     // Secrets: sealed before they come here
 
     public void SetSecret(string service, string key, string @sealed) =>
-        Enqueue("INSERT INTO secret (service, key, sealed) VALUES ($0, $1, $2) ON CONFLICT (service, key) DO UPDATE SET sealed = excluded.sealed", service, key, @sealed);
+        Enqueue(
+            "INSERT INTO secret (service, key, sealed) VALUES ($0, $1, $2) ON CONFLICT (service, key) DO UPDATE "
+                + "SET sealed = excluded.sealed",
+            service,
+            key,
+            @sealed
+        );
 
-    public void RemoveSecret(string service, string key) => Enqueue("DELETE FROM secret WHERE service = $0 AND key = $1", service, key);
+    public void RemoveSecret(string service, string key) =>
+        Enqueue("DELETE FROM secret WHERE service = $0 AND key = $1", service, key);
 
     public IReadOnlyList<(string Service, string Key, string Sealed)> Secrets() =>
-        Read("SELECT service, key, sealed FROM secret ORDER BY service, key", row => (row.GetString(0), row.GetString(1), row.GetString(2)));
+        Read(
+            "SELECT service, key, sealed FROM secret ORDER BY service, key",
+            row => (row.GetString(0), row.GetString(1), row.GetString(2))
+        );
 
     // Accounts: which may run services, which were made here, and which rights on folders they were given
 
-    public void SetAccount(StoredAccount account) => Enqueue(
-        "INSERT INTO account (name, permitted, made) VALUES ($0, $1, $2) ON CONFLICT (name) DO UPDATE SET permitted = excluded.permitted, made = excluded.made",
-        account.Name, account.Permitted ? 1 : 0, account.Made ? 1 : 0);
+    public void SetAccount(StoredAccount account) =>
+        Enqueue(
+            "INSERT INTO account (name, permitted, made) VALUES ($0, $1, $2) ON CONFLICT (name) DO UPDATE SET "
+                + "permitted = excluded.permitted, made = excluded.made",
+            account.Name,
+            account.Permitted ? 1 : 0,
+            account.Made ? 1 : 0
+        );
 
     public void RemoveAccount(string name)
     {
@@ -135,36 +234,81 @@ public sealed partial class SentryStore : IAsyncDisposable
     }
 
     public IReadOnlyList<StoredAccount> Accounts() =>
-        Read("SELECT name, permitted, made FROM account ORDER BY name", row => new StoredAccount(row.GetString(0), row.GetInt32(1) != 0, row.GetInt32(2) != 0));
+        Read(
+            "SELECT name, permitted, made FROM account ORDER BY name",
+            row => new StoredAccount(row.GetString(0), row.GetInt32(1) != 0, row.GetInt32(2) != 0)
+        );
 
-    public void AddGrant(StoredGrant grant) => Enqueue(
-        "INSERT INTO granted (account, path, how, before, folder) VALUES ($0, $1, $2, $3, $4) ON CONFLICT (account, path) DO NOTHING",
-        grant.Account, grant.Path, grant.How, grant.Before, grant.Folder);
+    public void AddGrant(StoredGrant grant) =>
+        Enqueue(
+            "INSERT INTO granted (account, path, how, before, folder) VALUES ($0, $1, $2, $3, $4) ON CONFLICT "
+                + "(account, path) DO NOTHING",
+            grant.Account,
+            grant.Path,
+            grant.How,
+            grant.Before,
+            grant.Folder
+        );
 
-    public void RemoveGrant(StoredGrant grant) => Enqueue("DELETE FROM granted WHERE account = $0 AND path = $1", grant.Account, grant.Path);
+    public void RemoveGrant(StoredGrant grant) =>
+        Enqueue("DELETE FROM granted WHERE account = $0 AND path = $1", grant.Account, grant.Path);
 
-    public IReadOnlyList<StoredGrant> Grants() => Read(
-        "SELECT account, path, how, before, folder FROM granted ORDER BY account, path",
-        row => new StoredGrant(row.GetString(0), row.GetString(1), row.GetString(2), row.GetString(3), row.GetString(4)));
+    public IReadOnlyList<StoredGrant> Grants() =>
+        Read(
+            "SELECT account, path, how, before, folder FROM granted ORDER BY account, path",
+            row => new StoredGrant(
+                row.GetString(0),
+                row.GetString(1),
+                row.GetString(2),
+                row.GetString(3),
+                row.GetString(4)
+            )
+        );
 
     // Rehearsals: what the latest one of a service saw
 
-    public void SetRehearsal(string service, DateTimeOffset at, StoredRehearsal seen) => Enqueue(
-        "INSERT INTO rehearsal (service, at, peak_bytes, ports) VALUES ($0, $1, $2, $3) ON CONFLICT (service) DO UPDATE SET at = excluded.at, peak_bytes = excluded.peak_bytes, ports = excluded.ports",
-        service, Micros(at), seen.PeakBytes, string.Join(',', seen.TcpPorts));
+    public void SetRehearsal(string service, DateTimeOffset at, StoredRehearsal seen) =>
+        Enqueue(
+            "INSERT INTO rehearsal (service, at, peak_bytes, ports) VALUES ($0, $1, $2, $3) ON CONFLICT (service) "
+                + "DO UPDATE SET at = excluded.at, peak_bytes = excluded.peak_bytes, ports = excluded.ports",
+            service,
+            Micros(at),
+            seen.PeakBytes,
+            string.Join(',', seen.TcpPorts)
+        );
 
-    public StoredRehearsal? Rehearsal(string service) => Read(
-        "SELECT peak_bytes, ports FROM rehearsal WHERE service = $0",
-        row => new StoredRehearsal(row.GetInt64(0), [.. row.GetString(1).Split(',', StringSplitOptions.RemoveEmptyEntries).Select(int.Parse)]), service).FirstOrDefault();
+    public StoredRehearsal? Rehearsal(string service) =>
+        Read(
+                "SELECT peak_bytes, ports FROM rehearsal WHERE service = $0",
+                row => new StoredRehearsal(
+                    row.GetInt64(0),
+                    [.. row.GetString(1).Split(',', StringSplitOptions.RemoveEmptyEntries).Select(int.Parse)]
+                ),
+                service
+            )
+            .FirstOrDefault();
 
     // Beginnings: what a boot or a drill came to
 
-    public void SetBeginning(DateTimeOffset began, string kind, string report) => Enqueue(
-        "INSERT INTO beginning (began, kind, report) VALUES ($0, $1, $2) ON CONFLICT (began) DO UPDATE SET report = excluded.report", Micros(began), kind, report);
+    public void SetBeginning(DateTimeOffset began, string kind, string report) =>
+        Enqueue(
+            "INSERT INTO beginning (began, kind, report) VALUES ($0, $1, $2) ON CONFLICT (began) DO UPDATE SET "
+                + "report = excluded.report",
+            Micros(began),
+            kind,
+            report
+        );
 
     /// <summary>The latest report of a kind, or of any, as JSON.</summary>
-    public string? Beginning(string? kind) => Read(
-        kind is null ? "SELECT report FROM beginning ORDER BY began DESC LIMIT 1" : "SELECT report FROM beginning WHERE kind = $0 ORDER BY began DESC LIMIT 1", row => row.GetString(0), kind).FirstOrDefault();
+    public string? Beginning(string? kind) =>
+        Read(
+                kind is null
+                    ? "SELECT report FROM beginning ORDER BY began DESC LIMIT 1"
+                    : "SELECT report FROM beginning WHERE kind = $0 ORDER BY began DESC LIMIT 1",
+                row => row.GetString(0),
+                kind
+            )
+            .FirstOrDefault();
 
     // Sessions: only hashes of their secrets are kept
 
@@ -172,32 +316,60 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         Enqueue("DELETE FROM session WHERE until < $0", Micros(DateTimeOffset.UtcNow));
         Enqueue(
-            "INSERT INTO session (hash, page, id, account, agent, opened, used, until) VALUES ($0, $1, $2, $3, $4, $5, $6, $7) ON CONFLICT (hash) DO UPDATE SET used = excluded.used",
-            session.Hash, session.PageHash, session.Id, session.Account, session.Agent, Micros(session.Opened), Micros(session.Used), Micros(session.Until));
+            "INSERT INTO session (hash, page, id, account, agent, opened, used, until) VALUES ($0, $1, $2, $3, "
+                + "$4, $5, $6, $7) ON CONFLICT (hash) DO UPDATE SET used = excluded.used",
+            session.Hash,
+            session.PageHash,
+            session.Id,
+            session.Account,
+            session.Agent,
+            Micros(session.Opened),
+            Micros(session.Used),
+            Micros(session.Until)
+        );
     }
 
     public void RemoveSession(string hash) => Enqueue("DELETE FROM session WHERE hash = $0", hash);
 
-    public IReadOnlyList<StoredSession> Sessions() => Read(
-        "SELECT hash, page, id, account, agent, opened, used, until FROM session",
-        row => new StoredSession(row.GetString(0), row.GetString(1), row.GetString(2), row.GetString(3), row.GetString(4), Time(row.GetInt64(5)), Time(row.GetInt64(6)), Time(row.GetInt64(7))));
+    public IReadOnlyList<StoredSession> Sessions() =>
+        Read(
+            "SELECT hash, page, id, account, agent, opened, used, until FROM session",
+            row => new StoredSession(
+                row.GetString(0),
+                row.GetString(1),
+                row.GetString(2),
+                row.GetString(3),
+                row.GetString(4),
+                Time(row.GetInt64(5)),
+                Time(row.GetInt64(6)),
+                Time(row.GetInt64(7))
+            )
+        );
 
     // The machine
 
-    public string? Fact(string key) => Read("SELECT value FROM fact WHERE key = $0", row => row.GetString(0), key).FirstOrDefault();
+    public string? Fact(string key) =>
+        Read("SELECT value FROM fact WHERE key = $0", row => row.GetString(0), key).FirstOrDefault();
 
     public void SetFact(string key, string value) =>
-        Enqueue("INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value);
+        Enqueue(
+            "INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
+            key,
+            value
+        );
 
     /// <summary>
-    /// Completes when all that was given so far is committed; soon, when somebody waits for it. Whoever waits for a disk that takes
+    /// Completes when all that was given so far is committed; soon, when somebody waits for it. Whoever waits for a
+    /// disk that takes
     /// nothing gets on after a while: <see cref="Failure"/> says then what is not on record yet.
     /// </summary>
     public Task Flush(bool soon = true)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-        if (!queue.Writer.TryWrite(new(null, [], done))) return Task.CompletedTask;
-        if (!soon) return done.Task;
+        if (!queue.Writer.TryWrite(new(null, [], done)))
+            return Task.CompletedTask;
+        if (!soon)
+            return done.Task;
         hurry.Release();
         return Bounded(done.Task, Failure is null ? Patience : Linger);
     }
@@ -222,7 +394,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         queue.Writer.TryComplete();
         hurry.Release();
         await writing.ConfigureAwait(false);
-        foreach (var command in prepared.Values) await command.DisposeAsync().ConfigureAwait(false);
+        foreach (var command in prepared.Values)
+            await command.DisposeAsync().ConfigureAwait(false);
         await writer.DisposeAsync().ConfigureAwait(false);
         hurry.Dispose();
     }
@@ -230,7 +403,8 @@ public sealed partial class SentryStore : IAsyncDisposable
     private void Enqueue(string sql, params object?[] values)
     {
         Interlocked.Increment(ref waiting);
-        if (!queue.Writer.TryWrite(new(sql, values, null))) Interlocked.Decrement(ref waiting);
+        if (!queue.Writer.TryWrite(new(sql, values, null)))
+            Interlocked.Decrement(ref waiting);
     }
 
     private async Task WriteAll()
@@ -238,12 +412,15 @@ public sealed partial class SentryStore : IAsyncDisposable
         var batch = new List<Write>();
         while (await queue.Reader.WaitToReadAsync().ConfigureAwait(false))
         {
-            // What nobody waits for gathers for a moment: a launch has the processors to itself, and one commit carries more.
+            // What nobody waits for gathers for a moment: a launch has the processors to itself, and one commit carries
+            // more.
             await hurry.WaitAsync(Linger).ConfigureAwait(false);
             batch.Clear();
-            while (batch.Count < 1000 && queue.Reader.TryRead(out var write)) batch.Add(write);
+            while (batch.Count < 1000 && queue.Reader.TryRead(out var write))
+                batch.Add(write);
             var error = Commit(batch);
-            // A full disk passes: what was to be kept is tried again until it is, and nobody is told it was kept before.
+            // A full disk passes: what was to be kept is tried again until it is, and nobody is told it was kept
+            // before.
             while (error is not null && !queue.Reader.Completion.IsCompleted)
             {
                 Failure = error;
@@ -253,7 +430,8 @@ public sealed partial class SentryStore : IAsyncDisposable
 
             Failure = error;
             Interlocked.Add(ref waiting, -batch.Count(write => write.Sql is not null));
-            foreach (var write in batch) write.Done?.TrySetResult();
+            foreach (var write in batch)
+                write.Done?.TrySetResult();
         }
     }
 
@@ -263,7 +441,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         {
             using var transaction = writer.BeginTransaction();
             foreach (var write in batch)
-                if (write.Sql is not null) Execute(write.Sql, write.Values, transaction);
+                if (write.Sql is not null)
+                    Execute(write.Sql, write.Values, transaction);
             transaction.Commit();
             return null;
         }
@@ -296,7 +475,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         Bind(command, values);
         using var reader = command.ExecuteReader();
         var rows = new List<T>();
-        while (reader.Read()) rows.Add(make(reader));
+        while (reader.Read())
+            rows.Add(make(reader));
         return rows;
     }
 
@@ -309,7 +489,8 @@ public sealed partial class SentryStore : IAsyncDisposable
     private static void Bind(SqliteCommand command, object?[] values)
     {
         command.Parameters.Clear();
-        for (var i = 0; i < values.Length; i++) command.Parameters.AddWithValue($"${i}", values[i] ?? DBNull.Value);
+        for (var i = 0; i < values.Length; i++)
+            command.Parameters.AddWithValue($"${i}", values[i] ?? DBNull.Value);
     }
 
     private static long Scalar(SqliteConnection connection, string sql)
@@ -324,9 +505,12 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     private static DateTimeOffset Time(long microseconds) => DateTimeOffset.UnixEpoch.AddTicks(microseconds * 10);
 
-    private static string? TextOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : row.GetString(column);
+    private static string? TextOrNull(SqliteDataReader row, int column) =>
+        row.IsDBNull(column) ? null : row.GetString(column);
 
-    private static long? NumberOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : row.GetInt64(column);
+    private static long? NumberOrNull(SqliteDataReader row, int column) =>
+        row.IsDBNull(column) ? null : row.GetInt64(column);
 
-    private static DateTimeOffset? TimeOrNull(SqliteDataReader row, int column) => row.IsDBNull(column) ? null : Time(row.GetInt64(column));
+    private static DateTimeOffset? TimeOrNull(SqliteDataReader row, int column) =>
+        row.IsDBNull(column) ? null : Time(row.GetInt64(column));
 }

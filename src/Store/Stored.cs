@@ -10,21 +10,56 @@ namespace CalmSentry.Store;
 public sealed record StoredService(string Name, int Revision, string Document, Situation Situation);
 
 public sealed record StoredRun(
-    long Number, string Cause, DateTimeOffset Began, DateTimeOffset? Launched, DateTimeOffset? Ended, int? Pid, Outcome? Outcome, long? PeakKib, long? CpuMicroseconds,
-    DateTimeOffset? Wanted, DateTimeOffset? Proven, string? Proof, string? BegunBy, string? EndedBy, bool Bad, bool Forced, long? OutputBytes,
-    TimeSpan? Stopping, ImmutableArray<StepTaken> Steps, FallEvidence? Evidence);
+    long Number,
+    string Cause,
+    DateTimeOffset Began,
+    DateTimeOffset? Launched,
+    DateTimeOffset? Ended,
+    int? Pid,
+    Outcome? Outcome,
+    long? PeakKib,
+    long? CpuMicroseconds,
+    DateTimeOffset? Wanted,
+    DateTimeOffset? Proven,
+    string? Proof,
+    string? BegunBy,
+    string? EndedBy,
+    bool Bad,
+    bool Forced,
+    long? OutputBytes,
+    TimeSpan? Stopping,
+    ImmutableArray<StepTaken> Steps,
+    FallEvidence? Evidence
+);
 
 /// <summary>How a run ended, with all that is kept of it.</summary>
 /// <param name="By">Who or what ended it.</param>
 /// <param name="OutputTo">Where its output ends in the output file, in bytes.</param>
 /// <param name="Stopping">Of a run that was stopped: how long that took.</param>
 /// <param name="Well">It was proven, and did not end badly or was up for a steady time.</param>
-public sealed record RunEnding(Outcome Outcome, DateTimeOffset At, string? By, long? PeakKib = null, long? CpuMicroseconds = null, long? OutputTo = null, TimeSpan? Stopping = null, LastEnd? End = null, bool Well = false);
+public sealed record RunEnding(
+    Outcome Outcome,
+    DateTimeOffset At,
+    string? By,
+    long? PeakKib = null,
+    long? CpuMicroseconds = null,
+    long? OutputTo = null,
+    TimeSpan? Stopping = null,
+    LastEnd? End = null,
+    bool Well = false
+);
 
 /// <summary>A moment at which a service turned: another state, another health, or its time counts otherwise.</summary>
 /// <param name="Why">The explanation as it was given then.</param>
 /// <param name="Next">What was to come then, one a line.</param>
-public sealed record StoredMoment(DateTimeOffset At, string State, string Health, ServiceTime Time, string Why, string Next);
+public sealed record StoredMoment(
+    DateTimeOffset At,
+    string State,
+    string Health,
+    ServiceTime Time,
+    string Why,
+    string Next
+);
 
 /// <summary>How an earlier stop of a service went.</summary>
 /// <param name="Took">From the word to stop to the end of its tree.</param>
@@ -38,10 +73,20 @@ public sealed record StoredAccount(string Name, bool Permitted, bool Made);
 /// <param name="PageHash">Of the page's secret.</param>
 /// <param name="Id">A short name that opens nothing, to end it by.</param>
 /// <param name="Agent">What the browser said of itself.</param>
-public sealed record StoredSession(string Hash, string PageHash, string Id, string Account, string Agent, DateTimeOffset Opened, DateTimeOffset Used, DateTimeOffset Until);
+public sealed record StoredSession(
+    string Hash,
+    string PageHash,
+    string Id,
+    string Account,
+    string Agent,
+    DateTimeOffset Opened,
+    DateTimeOffset Used,
+    DateTimeOffset Until
+);
 
 /// <param name="How">list; of earlier sentries acl or group</param>
-/// <param name="Before">What is needed to take it back: the folder's identity, and the access lists that were there.</param>
+/// <param name="Before">What is needed to take it back: the folder's identity, and the access lists that were
+/// there.</param>
 /// <param name="Folder">The folder the grant was asked for; folders above it were opened on the way.</param>
 public sealed record StoredGrant(string Account, string Path, string How, string Before, string Folder);
 

@@ -13,23 +13,37 @@ public class AccountTests
         var closed = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "closed")).FullName;
         var folder = Directory.CreateDirectory(Path.Combine(closed, "books")).FullName;
         await File.WriteAllTextAsync(Path.Combine(folder, "day.book"), "1 adult\n");
-        foreach (var one in new[] { closed, folder }) File.SetUnixFileMode(one, (UnixFileMode)0b111_000_000);
+        foreach (var one in new[] { closed, folder })
+            File.SetUnixFileMode(one, (UnixFileMode)0b111_000_000);
         var before = await Rights(closed, folder);
         try
         {
-            Assert.Contains("is made: locked", (await sentry.Ok("account", "create", name)).Output, StringComparison.Ordinal);
-            var entry = (await File.ReadAllLinesAsync("/etc/passwd")).Single(line => line.StartsWith(name + ":", StringComparison.Ordinal));
+            Assert.Contains(
+                "is made: locked",
+                (await sentry.Ok("account", "create", name)).Output,
+                StringComparison.Ordinal
+            );
+            var entry = (await File.ReadAllLinesAsync("/etc/passwd")).Single(line =>
+                line.StartsWith(name + ":", StringComparison.Ordinal)
+            );
             Assert.EndsWith(":/nonexistent:/usr/sbin/nologin", entry, StringComparison.Ordinal);
             Assert.Contains($"{name}:!", await File.ReadAllTextAsync("/etc/shadow"), StringComparison.Ordinal);
             Assert.Equal(1, (await sentry.Calm("account", "create", name)).Exit);
 
-            var writes = sentry.Script("writes", $"#!/bin/sh\necho 2 adults >{folder}/new.book || exit 1\ncat {folder}/day.book\nexec sleep 600\n");
+            var writes = sentry.Script(
+                "writes",
+                $"#!/bin/sh\necho 2 adults >{folder}/new.book || exit 1\ncat {folder}/day.book\nexec sleep 600\n"
+            );
             await sentry.Ok("wrap", "writes", "--account", name, "--recover", "never", "--", writes);
             Assert.Equal(1, (await sentry.Calm("start", "writes")).Exit);
             var granted = (await sentry.Ok("account", "grant", name, folder)).Output;
             Assert.Contains($"{name} may pass through {closed}.", granted, StringComparison.Ordinal);
             Assert.Contains($"{name} may read and write {folder}", granted, StringComparison.Ordinal);
-            Assert.Contains("already; nothing was changed", (await sentry.Ok("account", "grant", name, folder)).Output, StringComparison.Ordinal);
+            Assert.Contains(
+                "already; nothing was changed",
+                (await sentry.Ok("account", "grant", name, folder)).Output,
+                StringComparison.Ordinal
+            );
             await sentry.Ok("start", "writes");
             var shown = (await sentry.Ok("account", "show", name)).Output;
             Assert.Contains(folder, shown, StringComparison.Ordinal);
@@ -50,7 +64,8 @@ public class AccountTests
         }
         finally
         {
-            if (Exists(name)) Process.Start("userdel", name).WaitForExit();
+            if (Exists(name))
+                Process.Start("userdel", name).WaitForExit();
         }
     }
 
@@ -58,25 +73,69 @@ public class AccountTests
     public async Task Only_a_permitted_account_runs_services()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Ok("wrap", "counter", "--account", "daemon", "--permit", "--at", "boot", "--start", "--", "/bin/sleep", "600");
-        Assert.Contains("counter run as it: what is live goes on, no start follows", (await sentry.Ok("account", "forbid", "daemon")).Output, StringComparison.Ordinal);
+        await sentry.Ok(
+            "wrap",
+            "counter",
+            "--account",
+            "daemon",
+            "--permit",
+            "--at",
+            "boot",
+            "--start",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
+        Assert.Contains(
+            "counter run as it: what is live goes on, no start follows",
+            (await sentry.Ok("account", "forbid", "daemon")).Output,
+            StringComparison.Ordinal
+        );
         Assert.Equal("running", (await sentry.Show("counter")).GetProperty("state").GetString());
         var pid = (await sentry.Show("counter")).GetProperty("pid").GetInt32();
         Sentry.Kill(pid); // not even by itself
-        var after = await sentry.Until("counter", view => view.GetProperty("run").GetInt64() == 2 && view.GetProperty("state").GetString() is "waiting" or "stopped");
-        Assert.Contains("is not permitted to run services", after.GetProperty("why").GetString(), StringComparison.Ordinal);
+        var after = await sentry.Until(
+            "counter",
+            view =>
+                view.GetProperty("run").GetInt64() == 2
+                && view.GetProperty("state").GetString() is "waiting" or "stopped"
+        );
+        Assert.Contains(
+            "is not permitted to run services",
+            after.GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
         await sentry.Ok("stop", "counter");
-        Assert.Contains("calm account permit daemon", (await sentry.Calm("start", "counter")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "calm account permit daemon",
+            (await sentry.Calm("start", "counter")).Error,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("account", "permit", "daemon");
         await sentry.Ok("start", "counter");
         Assert.Equal(4, (await sentry.Calm("account", "permit", "no-such-account")).Exit);
     }
 
-    private static bool Exists(string account) => File.ReadLines("/etc/passwd").Any(line => line.StartsWith(account + ":", StringComparison.Ordinal));
+    private static bool Exists(string account) =>
+        File.ReadLines("/etc/passwd").Any(line => line.StartsWith(account + ":", StringComparison.Ordinal));
 
     private static async Task<string> Rights(params string[] folders)
     {
-        using var process = Process.Start(new ProcessStartInfo("sh", ["-c", "ls -ldn --time-style=+ \"$@\" | cut -d' ' -f1,3-4; getfacl -cp \"$@\" \"$@\"/* 2>/dev/null", "sh", .. folders]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        using var process = Process.Start(
+            new ProcessStartInfo(
+                "sh",
+                [
+                    "-c",
+                    "ls -ldn --time-style=+ \"$@\" | cut -d' ' -f1,3-4; getfacl -cp \"$@\" \"$@\"/* 2>/dev/null",
+                    "sh",
+                    .. folders,
+                ]
+            )
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            }
+        )!;
         var said = await process.StandardOutput.ReadToEndAsync();
         await process.WaitForExitAsync();
         return said.Replace("+", "", StringComparison.Ordinal);

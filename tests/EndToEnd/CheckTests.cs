@@ -5,7 +5,8 @@ using System.Text.Json.Nodes;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>
-/// Every finding: its fault is brought about for real, and exactly that finding comes; of a definition with which all is
+/// Every finding: its fault is brought about for real, and exactly that finding comes; of a definition with which all
+/// is
 /// well, none does.
 /// </summary>
 public sealed class CheckTests : IAsyncLifetime
@@ -32,12 +33,18 @@ public sealed class CheckTests : IAsyncLifetime
         return path;
     }
 
-    private JsonObject Fine() => new()
-    {
-        ["name"] = "board",
-        ["program"] = new JsonObject { ["path"] = Path.Combine(place, "board"), ["arguments"] = new JsonArray("timetable.csv"), ["directory"] = place },
-        ["identity"] = new JsonObject { ["account"] = "nobody" },
-    };
+    private JsonObject Fine() =>
+        new()
+        {
+            ["name"] = "board",
+            ["program"] = new JsonObject
+            {
+                ["path"] = Path.Combine(place, "board"),
+                ["arguments"] = new JsonArray("timetable.csv"),
+                ["directory"] = place,
+            },
+            ["identity"] = new JsonObject { ["account"] = "nobody" },
+        };
 
     private static async Task Do(string command, params string[] arguments)
     {
@@ -54,24 +61,33 @@ public sealed class CheckTests : IAsyncLifetime
         return await (other ?? sentry).Call(HttpMethod.Post, "check", definition.ToJsonString());
     }
 
-    /// <summary>The fault is brought about by a change of the fine definition: these findings come, and no others.</summary>
+    /// <summary>
+    /// The fault is brought about by a change of the fine definition: these findings come, and no others.
+    /// </summary>
     private async Task<JsonElement> Finds(string codes, Action<JsonObject> change, Sentry? other = null)
     {
         var view = await Check(change, other);
         Assert.True(view.GetProperty("errors").GetArrayLength() == 0, view.ToString());
-        var found = view.GetProperty("findings").EnumerateArray().Select(finding => $"{finding.GetProperty("severity")} {finding.GetProperty("code")}").Distinct().Order(StringComparer.Ordinal);
+        var found = view.GetProperty("findings")
+            .EnumerateArray()
+            .Select(finding => $"{finding.GetProperty("severity")} {finding.GetProperty("code")}")
+            .Distinct()
+            .Order(StringComparer.Ordinal);
         Assert.Equal(codes, string.Join(", ", found));
         foreach (var finding in view.GetProperty("findings").EnumerateArray())
-            foreach (var part in new[] { "seen", "why", "mend" }) Assert.NotEmpty(finding.GetProperty(part).GetString()!);
+        foreach (var part in new[] { "seen", "why", "mend" })
+            Assert.NotEmpty(finding.GetProperty(part).GetString()!);
         Assert.Equal(codes.Contains("blocks", StringComparison.Ordinal), !view.GetProperty("clear").GetBoolean());
         return view;
     }
 
-    private static Action<JsonObject> Program(string key, JsonNode value) => definition => definition["program"]![key] = value;
+    private static Action<JsonObject> Program(string key, JsonNode value) =>
+        definition => definition["program"]![key] = value;
 
     private static Action<JsonObject> At(string path) => Program("path", path);
 
-    private static Action<JsonObject> Resource(string key, string value) => definition => definition["resources"] = new JsonObject { [key] = value };
+    private static Action<JsonObject> Resource(string key, string value) =>
+        definition => definition["resources"] = new JsonObject { [key] = value };
 
     [Fact]
     public async Task All_is_well()
@@ -80,7 +96,11 @@ public sealed class CheckTests : IAsyncLifetime
         var wrapped = await sentry.Call(HttpMethod.Post, "services", Fine().ToJsonString());
         Assert.True(wrapped.GetProperty("came-true").GetBoolean());
         await sentry.Ok("start", "board");
-        Assert.Contains("nothing stands in its way", (await sentry.Ok("check", "board")).Output, StringComparison.Ordinal); // also of its own live run
+        Assert.Contains(
+            "nothing stands in its way",
+            (await sentry.Ok("check", "board")).Output,
+            StringComparison.Ordinal
+        ); // also of its own live run
     }
 
     [Fact]
@@ -88,11 +108,14 @@ public sealed class CheckTests : IAsyncLifetime
     {
         await Finds("blocks program-missing", At("/srv/no/such/board"));
         await Finds("blocks program-is-directory", At(place));
-        await Finds("blocks program-not-a-file", definition =>
-        {
-            definition["program"]!["path"] = "/dev/full";
-            definition["program"]!["directory"] = place;
-        });
+        await Finds(
+            "blocks program-not-a-file",
+            definition =>
+            {
+                definition["program"]!["path"] = "/dev/full";
+                definition["program"]!["directory"] = place;
+            }
+        );
         await Finds("blocks program-not-executable", At(Script("plain", "no program\n", 0b110_100_100)));
         await Finds("blocks program-format", At(Script("odd", "no program\n")));
         await Finds("blocks interpreter-missing", At(Script("asks", "#!/no/such/interpreter\n")));
@@ -105,35 +128,59 @@ public sealed class CheckTests : IAsyncLifetime
         await File.WriteAllBytesAsync(other, bytes);
         File.SetUnixFileMode(other, (UnixFileMode)0b111_101_101);
         await Finds("blocks program-machine", At(other));
-        await Finds("blocks stop-command-missing", definition =>
-        {
-            definition["program"]!["kind"] = "toggles";
-            definition["program"]!["stop"] = new JsonArray("/srv/no/such/off");
-        });
+        await Finds(
+            "blocks stop-command-missing",
+            definition =>
+            {
+                definition["program"]!["kind"] = "toggles";
+                definition["program"]!["stop"] = new JsonArray("/srv/no/such/off");
+            }
+        );
     }
 
     [Fact]
     public async Task Its_libraries_and_modules()
     {
         await File.WriteAllTextAsync(Path.Combine(place, "tide.c"), "int tide(void) { return 0; }\n");
-        await File.WriteAllTextAsync(Path.Combine(place, "main.c"), "int tide(void); int main(void) { return tide(); }\n");
+        await File.WriteAllTextAsync(
+            Path.Combine(place, "main.c"),
+            "int tide(void); int main(void) { return tide(); }\n"
+        );
         await Do("gcc", "-shared", "-o", $"{place}/libtide.so", $"{place}/tide.c");
         await Do("gcc", "-o", $"{place}/needs", $"{place}/main.c", $"-L{place}", "-ltide");
         var view = await Finds("blocks library-missing", At(Path.Combine(place, "needs")));
-        Assert.Contains("libtide.so", view.GetProperty("findings")[0].GetProperty("seen").GetString(), StringComparison.Ordinal);
-        await Finds("", definition =>
-        {
-            definition["program"]!["path"] = Path.Combine(place, "needs");
-            definition["program"]!["environment"] = new JsonObject { ["LD_LIBRARY_PATH"] = place };
-        });
+        Assert.Contains(
+            "libtide.so",
+            view.GetProperty("findings")[0].GetProperty("seen").GetString(),
+            StringComparison.Ordinal
+        );
+        await Finds(
+            "",
+            definition =>
+            {
+                definition["program"]!["path"] = Path.Combine(place, "needs");
+                definition["program"]!["environment"] = new JsonObject { ["LD_LIBRARY_PATH"] = place };
+            }
+        );
 
         await Finds("", At(Script("tides.pl", "use strict;\nuse Socket;\nsleep 600;\n", 0b110_100_100)));
-        var module = await Finds("risk module-missing", At(Script("tides2.pl", "use Quay::Tides;\nsystem('touch', 'ran');\n", 0b110_100_100)));
-        Assert.Contains("'Quay::Tides'", module.GetProperty("findings")[0].GetProperty("seen").GetString(), StringComparison.Ordinal);
+        var module = await Finds(
+            "risk module-missing",
+            At(Script("tides2.pl", "use Quay::Tides;\nsystem('touch', 'ran');\n", 0b110_100_100))
+        );
+        Assert.Contains(
+            "'Quay::Tides'",
+            module.GetProperty("findings")[0].GetProperty("seen").GetString(),
+            StringComparison.Ordinal
+        );
         Assert.False(File.Exists(Path.Combine(place, "ran")), "the script was read, not run");
-        if (!File.Exists("/usr/bin/python3")) return;
+        if (!File.Exists("/usr/bin/python3"))
+            return;
         await Finds("", At(Script("tides.py", "import json, os.path\nfrom sys import argv\n", 0b110_100_100)));
-        await Finds("risk module-missing", At(Script("tides2.py", "import json\nimport no_such_tides\nopen('ran', 'w')\n", 0b110_100_100)));
+        await Finds(
+            "risk module-missing",
+            At(Script("tides2.py", "import json\nimport no_such_tides\nopen('ran', 'w')\n", 0b110_100_100))
+        );
         await Finds("risk script-syntax", At(Script("tides3.py", "print 'high water'\n", 0b110_100_100)));
         Assert.False(File.Exists(Path.Combine(place, "ran")));
     }
@@ -147,21 +194,31 @@ public sealed class CheckTests : IAsyncLifetime
         File.SetUnixFileMode(closed, (UnixFileMode)0b111_000_000);
         await Finds("blocks directory-missing", Program("directory", "/srv/no/such/place"));
         var view = await Finds("blocks directory-unreachable, note directory-read-only", Program("directory", inner));
-        Assert.Contains($"{closed} does not let it pass", view.GetProperty("findings")[0].GetProperty("seen").GetString(), StringComparison.Ordinal);
-        await Finds("blocks account-cannot-run", definition =>
-        {
-            definition["program"]!["path"] = Path.Combine(closed, "board");
-            definition["program"]!["directory"] = place;
-        });
+        Assert.Contains(
+            $"{closed} does not let it pass",
+            view.GetProperty("findings")[0].GetProperty("seen").GetString(),
+            StringComparison.Ordinal
+        );
+        await Finds(
+            "blocks account-cannot-run",
+            definition =>
+            {
+                definition["program"]!["path"] = Path.Combine(closed, "board");
+                definition["program"]!["directory"] = place;
+            }
+        );
         await Finds("blocks account-cannot-run", At(Script("mine", "#!/bin/sh\n", 0b111_000_000)));
         Script("secret.csv", "x", 0b110_000_000);
         await Finds("risk file-unreadable", Program("arguments", new JsonArray("--from=secret.csv")));
         await Finds("note directory-read-only", Program("directory", "/usr"));
-        await Finds("blocks pid-file-unwritable", definition =>
-        {
-            definition["program"]!["kind"] = "detaches";
-            definition["program"]!["pid-file"] = "/etc/board.pid";
-        });
+        await Finds(
+            "blocks pid-file-unwritable",
+            definition =>
+            {
+                definition["program"]!["kind"] = "detaches";
+                definition["program"]!["pid-file"] = "/etc/board.pid";
+            }
+        );
     }
 
     [Fact]
@@ -172,7 +229,10 @@ public sealed class CheckTests : IAsyncLifetime
         await Finds("blocks account-not-permitted, note directory-read-only", As("daemon"));
         await Finds("blocks account-needed", definition => definition.Remove("identity"));
         await Finds("blocks account-not-permitted, risk account-is-root", As("root"));
-        await Finds("blocks group-missing", definition => definition["identity"]!["groups"] = new JsonArray("no-such-group"));
+        await Finds(
+            "blocks group-missing",
+            definition => definition["identity"]!["groups"] = new JsonArray("no-such-group")
+        );
         var person = $"calm-t{Environment.ProcessId}";
         await Do("useradd", "--no-create-home", "--home-dir", place, "--shell", "/bin/sh", "--groups", "adm", person);
         try
@@ -189,10 +249,30 @@ public sealed class CheckTests : IAsyncLifetime
     [Fact]
     public async Task What_it_may_use()
     {
-        await Finds("", definition => definition["resources"] = new JsonObject { ["memory"] = "64 MiB", ["cpu"] = "50 %", ["tasks"] = "20", ["processors"] = "0", ["open-files"] = "100", ["priority"] = "high", ["disk"] = "idle" });
+        await Finds(
+            "",
+            definition =>
+                definition["resources"] = new JsonObject
+                {
+                    ["memory"] = "64 MiB",
+                    ["cpu"] = "50 %",
+                    ["tasks"] = "20",
+                    ["processors"] = "0",
+                    ["open-files"] = "100",
+                    ["priority"] = "high",
+                    ["disk"] = "idle",
+                }
+        );
         await Finds("blocks processors-missing", Resource("processors", "0,999"));
         await Finds("note memory-over-machine", Resource("memory", "900 TiB"));
-        await sentry.Ok("wrap", "board", "--account", "nobody", "--", Script("eats", "#!/bin/sh\nx=$(head -c 20000000 /dev/zero | tr '\\0' x)\nsleep 600\n"));
+        await sentry.Ok(
+            "wrap",
+            "board",
+            "--account",
+            "nobody",
+            "--",
+            Script("eats", "#!/bin/sh\nx=$(head -c 20000000 /dev/zero | tr '\\0' x)\nsleep 600\n")
+        );
         await sentry.Ok("rehearse", "board", "--for", "2s");
         await sentry.Ok("unwrap", "board");
         await Finds("", Resource("memory", "8 MiB")); // unwrapped is forgotten
@@ -206,20 +286,39 @@ public sealed class CheckTests : IAsyncLifetime
         await Finds("", Resource("priority", "idle"), without);
         await Finds("blocks open-files-too-many", Resource("open-files", "1048576"), without);
         await Finds("risk limit-not-possible", Resource("memory", "64 MiB"), without);
-        await Finds("blocks account-not-possible", definition => definition["identity"]!["account"] = "daemon", without);
+        await Finds(
+            "blocks account-not-possible",
+            definition => definition["identity"]!["account"] = "daemon",
+            without
+        );
     }
 
     [Fact]
     public async Task Its_secrets()
     {
         await Finds("risk secret-in-plain", Program("environment", new JsonObject { ["BOARD_PASSWORD"] = "herring" }));
-        Assert.DoesNotContain("herring", (await Check(Program("arguments", new JsonArray("--token", "herring")))).GetProperty("findings").ToString(), StringComparison.Ordinal);
+        Assert.DoesNotContain(
+            "herring",
+            (await Check(Program("arguments", new JsonArray("--token", "herring")))).GetProperty("findings").ToString(),
+            StringComparison.Ordinal
+        );
         await Finds("blocks secret-missing", Program("secrets", new JsonArray("BOARD_KEY")));
         await sentry.Piped("herring", "secret", "set", "board", "BOARD_KEY");
         await Finds("", Program("secrets", new JsonArray("BOARD_KEY")));
         var disk = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "disk")).FullName;
-        await using var diskOnly = await Sentry.Start("unshare", "--mount", "sh", "-c", "mount --bind \"$0\" /dev/shm && exec \"$@\"", disk);
-        await Finds("blocks secret-file-not-possible, blocks secret-missing", Program("secrets", new JsonArray(new JsonObject { ["key"] = "BOARD_KEY", ["as"] = "file" })), diskOnly);
+        await using var diskOnly = await Sentry.Start(
+            "unshare",
+            "--mount",
+            "sh",
+            "-c",
+            "mount --bind \"$0\" /dev/shm && exec \"$@\"",
+            disk
+        );
+        await Finds(
+            "blocks secret-file-not-possible, blocks secret-missing",
+            Program("secrets", new JsonArray(new JsonObject { ["key"] = "BOARD_KEY", ["as"] = "file" })),
+            diskOnly
+        );
     }
 
     [Fact]
@@ -228,23 +327,46 @@ public sealed class CheckTests : IAsyncLifetime
         using var listener = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
         listener.Start();
         var port = ((System.Net.IPEndPoint)listener.LocalEndpoint).Port;
-        var taken = await Finds("blocks port-taken", Program("environment", new JsonObject { ["BOARD_PORT"] = $"{port}" }));
-        Assert.Contains($"pid {Environment.ProcessId}", taken.GetProperty("findings")[0].GetProperty("seen").GetString(), StringComparison.Ordinal);
+        var taken = await Finds(
+            "blocks port-taken",
+            Program("environment", new JsonObject { ["BOARD_PORT"] = $"{port}" })
+        );
+        Assert.Contains(
+            $"pid {Environment.ProcessId}",
+            taken.GetProperty("findings")[0].GetProperty("seen").GetString(),
+            StringComparison.Ordinal
+        );
         listener.Stop();
         await Finds("", Program("environment", new JsonObject { ["BOARD_PORT"] = $"{port}" }));
 
-        using var copy = Process.Start(new ProcessStartInfo(Path.Combine(place, "board"), ["timetable.csv"]) { WorkingDirectory = place })!;
+        using var copy = Process.Start(
+            new ProcessStartInfo(Path.Combine(place, "board"), ["timetable.csv"]) { WorkingDirectory = place }
+        )!;
         // It is a copy of the script for as long as the shell has not become something else.
-        using var kept = Process.Start(new ProcessStartInfo("/bin/sh", [Script("stays", "#!/bin/sh\nwhile :; do sleep 1; done\n"), "timetable.csv"]) { WorkingDirectory = place })!;
+        using var kept = Process.Start(
+            new ProcessStartInfo(
+                "/bin/sh",
+                [Script("stays", "#!/bin/sh\nwhile :; do sleep 1; done\n"), "timetable.csv"]
+            )
+            {
+                WorkingDirectory = place,
+            }
+        )!;
         try
         {
-            var seen = (await Finds("blocks copy-running", At(Path.Combine(place, "stays")))).GetProperty("findings")[0].GetProperty("seen").GetString()!;
+            var seen = (await Finds("blocks copy-running", At(Path.Combine(place, "stays"))))
+                .GetProperty("findings")[0]
+                .GetProperty("seen")
+                .GetString()!;
             Assert.Contains($"pid {kept.Id}, as {Environment.UserName}, since ", seen, StringComparison.Ordinal);
-            await Finds("risk copy-with-other-arguments", definition =>
-            {
-                definition["program"]!["path"] = Path.Combine(place, "stays");
-                definition["program"]!["arguments"] = new JsonArray("other.csv");
-            });
+            await Finds(
+                "risk copy-with-other-arguments",
+                definition =>
+                {
+                    definition["program"]!["path"] = Path.Combine(place, "stays");
+                    definition["program"]!["arguments"] = new JsonArray("other.csv");
+                }
+            );
         }
         finally
         {
@@ -252,12 +374,24 @@ public sealed class CheckTests : IAsyncLifetime
             copy.Kill(entireProcessTree: true);
         }
 
-        using var typed = Process.Start(new ProcessStartInfo("script", ["-qec", $"echo up; exec /bin/sh {place}/stays timetable.csv", "/dev/null"]) { WorkingDirectory = place, RedirectStandardInput = true, RedirectStandardOutput = true })!;
+        using var typed = Process.Start(
+            new ProcessStartInfo("script", ["-qec", $"echo up; exec /bin/sh {place}/stays timetable.csv", "/dev/null"])
+            {
+                WorkingDirectory = place,
+                RedirectStandardInput = true,
+                RedirectStandardOutput = true,
+            }
+        )!;
         try
         {
             await typed.StandardOutput.ReadLineAsync();
             var seen = "";
-            await Sentry.Eventually(async () => (seen = (await Check(At(Path.Combine(place, "stays")))).GetProperty("findings").ToString()).Contains("copy-running", StringComparison.Ordinal)); // the shell is becoming the copy
+            await Sentry.Eventually(async () =>
+                (seen = (await Check(At(Path.Combine(place, "stays")))).GetProperty("findings").ToString()).Contains(
+                    "copy-running",
+                    StringComparison.Ordinal
+                )
+            ); // the shell is becoming the copy
             Assert.Contains("from the terminal pts/", seen, StringComparison.Ordinal);
         }
         finally
@@ -265,14 +399,30 @@ public sealed class CheckTests : IAsyncLifetime
             typed.Kill(entireProcessTree: true);
         }
 
-        await sentry.Ok("wrap", "First board", "--account", "nobody", "--", Path.Combine(place, "board"), "timetable.csv");
+        await sentry.Ok(
+            "wrap",
+            "First board",
+            "--account",
+            "nobody",
+            "--",
+            Path.Combine(place, "board"),
+            "timetable.csv"
+        );
         await Finds("risk same-program, risk title-taken", definition => definition["title"] = "First board");
     }
 
     [Theory]
     [InlineData("/etc/cron.d/calm-test-board", "@reboot root PROGRAM timetable.csv\n", "starts it on a schedule")]
-    [InlineData("/etc/profile.d/calm-test-board.sh", "# a comment on PROGRAM\nPROGRAM &\n", "starts it when somebody logs in")]
-    [InlineData("/etc/xdg/autostart/calm-test-board.desktop", "[Desktop Entry]\nExec=PROGRAM timetable.csv\n", "starts it when somebody logs in")]
+    [InlineData(
+        "/etc/profile.d/calm-test-board.sh",
+        "# a comment on PROGRAM\nPROGRAM &\n",
+        "starts it when somebody logs in"
+    )]
+    [InlineData(
+        "/etc/xdg/autostart/calm-test-board.desktop",
+        "[Desktop Entry]\nExec=PROGRAM timetable.csv\n",
+        "starts it when somebody logs in"
+    )]
     [InlineData("/etc/init.d/calm-test-board", "#!/bin/sh\nPROGRAM timetable.csv &\n", "starts it at boot")]
     public async Task Other_starts(string file, string text, string words)
     {
@@ -306,18 +456,41 @@ public sealed class CheckTests : IAsyncLifetime
     public async Task What_blocks_is_refused_and_can_be_accepted_by_name()
     {
         var program = Script("stays2", "#!/bin/sh\nwhile :; do sleep 1; done\n");
-        var refused = await sentry.Calm("wrap", "stays2", "--account", "nobody", "--directory", "/srv/no/such", "--", program);
-        Assert.Equal((1, true), (refused.Exit, refused.Error.Contains("The directory /srv/no/such is not there.", StringComparison.Ordinal)));
+        var refused = await sentry.Calm(
+            "wrap",
+            "stays2",
+            "--account",
+            "nobody",
+            "--directory",
+            "/srv/no/such",
+            "--",
+            program
+        );
+        Assert.Equal(
+            (1, true),
+            (refused.Exit, refused.Error.Contains("The directory /srv/no/such is not there.", StringComparison.Ordinal))
+        );
         Assert.Equal(4, (await sentry.Calm("show", "stays2")).Exit);
         await sentry.Wrap("stays2", "--", program);
         using var copy = Process.Start(new ProcessStartInfo("/bin/sh", [program]) { WorkingDirectory = place })!;
-        Assert.Contains("The same program runs already", (await sentry.Calm("start", "stays2")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "The same program runs already",
+            (await sentry.Calm("start", "stays2")).Error,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("start", "stays2", "--accept", "copy-running");
-        Assert.Contains("copy-running was accepted", (await sentry.Ok("logbook", "stays2")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "copy-running was accepted",
+            (await sentry.Ok("logbook", "stays2")).Output,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("stop", "stays2");
         Assert.False(copy.HasExited);
         await sentry.Ok("start", "stays2", "--end-copies");
         await copy.WaitForExitAsync();
-        Assert.Single(sentry.Processes("stays2"), pid => File.ReadAllText($"/proc/{pid}/cmdline").Contains("stays2", StringComparison.Ordinal));
+        Assert.Single(
+            sentry.Processes("stays2"),
+            pid => File.ReadAllText($"/proc/{pid}/cmdline").Contains("stays2", StringComparison.Ordinal)
+        );
     }
 }

@@ -10,17 +10,30 @@ public class ClientTests
     public async Task Registered_is_not_running_and_both_are_said()
     {
         await using var sentry = await Sentry.Start();
-        var wrapped = await sentry.Wrap("Fare ledger", "--at", "boot", "--", "/bin/sh", "-c", "echo books open; exec sleep 600");
+        var wrapped = await sentry.Wrap(
+            "Fare ledger",
+            "--at",
+            "boot",
+            "--",
+            "/bin/sh",
+            "-c",
+            "echo books open; exec sleep 600"
+        );
         Assert.Contains("Wrapped 'Fare ledger' as fare-ledger", wrapped.Output, StringComparison.Ordinal);
         Assert.Contains("registered, not running", wrapped.Output, StringComparison.Ordinal);
         var shown = await sentry.Show("Fare ledger");
         Assert.Equal("stopped", shown.GetProperty("state").GetString());
-        foreach (var key in new[] { "name", "state", "pid", "run", "since", "health", "why" }) Assert.True(shown.TryGetProperty(key, out _), key);
+        foreach (var key in new[] { "name", "state", "pid", "run", "since", "health", "why" })
+            Assert.True(shown.TryGetProperty(key, out _), key);
 
         var started = await sentry.Ok("start", "FARE LEDGER");
         Assert.Contains("books open", started.Output, StringComparison.Ordinal);
         Assert.Contains("sleep 600", started.Output, StringComparison.Ordinal);
-        Assert.Contains("was running already", (await sentry.Ok("start", "fare-ledger")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "was running already",
+            (await sentry.Ok("start", "fare-ledger")).Output,
+            StringComparison.Ordinal
+        );
 
         var list = (await sentry.Ok("list", "--json")).Json;
         Assert.Equal("fare-ledger", list[0].GetProperty("name").GetString());
@@ -35,7 +48,10 @@ public class ClientTests
         Assert.Equal(4, (await sentry.Calm("show", "fare-ledger")).Exit);
         Assert.False(Directory.Exists(sentry.Places.RunOf("fare-ledger")));
         Assert.True(File.Exists(sentry.Places.OutputOf("fare-ledger")));
-        var by = (await sentry.Ok("logbook", "fare-ledger", "--json")).Json.EnumerateArray().Where(entry => entry.GetProperty("what").GetString() == "start-asked").Select(entry => entry.GetProperty("by").GetString());
+        var by = (await sentry.Ok("logbook", "fare-ledger", "--json"))
+            .Json.EnumerateArray()
+            .Where(entry => entry.GetProperty("what").GetString() == "start-asked")
+            .Select(entry => entry.GetProperty("by").GetString());
         Assert.All(by, who => Assert.Equal(Environment.UserName, who));
     }
 
@@ -43,11 +59,30 @@ public class ClientTests
     public async Task Paths_with_spaces_and_any_text_pass_through_exactly()
     {
         await using var sentry = await Sentry.Start();
-        string[] arguments = ["two words", "", "quote'\"\\", "--last", "--", "tabs\tand\nlines", "Ærø № 3 — ⛴ 潮", "$HOME", "@file", "*"];
+        string[] arguments =
+        [
+            "two words",
+            "",
+            "quote'\"\\",
+            "--last",
+            "--",
+            "tabs\tand\nlines",
+            "Ærø № 3 — ⛴ 潮",
+            "$HOME",
+            "@file",
+            "*",
+        ];
         var directory = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "quay office")).FullName;
         File.SetUnixFileMode(directory, (UnixFileMode)0b111_101_101);
-        var script = sentry.Script("quay office/print arguments", "#!/bin/sh\nfor a; do printf '%s\\0' \"$a\"; done\nprintf '%s\\0' \"$PWD\" \"$GREETING\" \"${CALM_ROOT-none}\" \"$HOME\"\nexec sleep 600\n");
-        await sentry.Wrap("printer", ["--directory", directory, "--environment", "GREETING=god dag = ⛴", "--start", "--", script, .. arguments]);
+        var script = sentry.Script(
+            "quay office/print arguments",
+            "#!/bin/sh\nfor a; do printf '%s\\0' \"$a\"; done\nprintf '%s\\0' \"$PWD\" \"$GREETING\" "
+                + "\"${CALM_ROOT-none}\" \"$HOME\"\nexec sleep 600\n"
+        );
+        await sentry.Wrap(
+            "printer",
+            ["--directory", directory, "--environment", "GREETING=god dag = ⛴", "--start", "--", script, .. arguments]
+        );
         var output = await File.ReadAllTextAsync(sentry.Places.OutputOf("printer"));
         var parts = output.Split('\0')[..^1];
         Assert.Equal(arguments, parts[..^4]);
@@ -61,22 +96,28 @@ public class ClientTests
         var notExecutable = sentry.Script("plain", "no script\n", executable: false);
         var noInterpreter = sentry.Script("tide.py", "#!/opt/skerry/python9\n");
         var windowsEnds = sentry.Script("berth.sh", "#!/bin/sh\r\necho hello\r\n");
-        foreach (var (program, words) in new[]
-        {
-            ("/srv/skerry/missing", "There is no program at /srv/skerry/missing"),
-            (sentry.Places.Root, "is a directory, not a program"),
-            (notExecutable, "no execute right"),
-            (noInterpreter, "asks for the interpreter /opt/skerry/python9"),
-            (windowsEnds, "Windows line end"),
-            ("no-such-program-anywhere", "in any folder of your PATH"),
-        })
+        foreach (
+            var (program, words) in new[]
+            {
+                ("/srv/skerry/missing", "There is no program at /srv/skerry/missing"),
+                (sentry.Places.Root, "is a directory, not a program"),
+                (notExecutable, "no execute right"),
+                (noInterpreter, "asks for the interpreter /opt/skerry/python9"),
+                (windowsEnds, "Windows line end"),
+                ("no-such-program-anywhere", "in any folder of your PATH"),
+            }
+        )
         {
             var said = await sentry.Calm("wrap", "trial", "--account", Sentry.Account, "--", program);
             Assert.Equal(1, said.Exit);
             Assert.Contains(words, said.Error, StringComparison.Ordinal);
         }
 
-        Assert.Contains("chmod +x", (await sentry.Calm("wrap", "trial", "--account", Sentry.Account, "--", notExecutable)).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "chmod +x",
+            (await sentry.Calm("wrap", "trial", "--account", Sentry.Account, "--", notExecutable)).Error,
+            StringComparison.Ordinal
+        );
         Assert.Equal(0, (await sentry.Ok("list", "--json")).Json.GetArrayLength());
     }
 
@@ -106,7 +147,8 @@ public class ClientTests
         {
             var said = await sentry.Calm("start", "counter");
             Assert.Equal(1, said.Exit);
-            foreach (var word in words) Assert.Contains(word, said.All, StringComparison.Ordinal);
+            foreach (var word in words)
+                Assert.Contains(word, said.All, StringComparison.Ordinal);
         }
     }
 
@@ -116,16 +158,32 @@ public class ClientTests
         await using var sentry = await Sentry.Start();
         await sentry.Wrap("counter", "--", "/bin/sleep", "600");
         var taken = await sentry.Calm("wrap", "counter", "--account", Sentry.Account, "--", "/bin/true");
-        Assert.Equal((1, true), (taken.Exit, taken.Error.Contains("already; nothing was changed", StringComparison.Ordinal)));
+        Assert.Equal(
+            (1, true),
+            (taken.Exit, taken.Error.Contains("already; nothing was changed", StringComparison.Ordinal))
+        );
         var unknown = await sentry.Calm("show", "countr");
-        Assert.Equal((4, true), (unknown.Exit, unknown.Error.Contains("did you mean 'counter'?", StringComparison.Ordinal)));
-        foreach (var verb in new[] { "start", "stop", "restart", "unwrap", "output" }) Assert.Equal(4, (await sentry.Calm(verb, "nobody-knows")).Exit);
+        Assert.Equal(
+            (4, true),
+            (unknown.Exit, unknown.Error.Contains("did you mean 'counter'?", StringComparison.Ordinal))
+        );
+        foreach (var verb in new[] { "start", "stop", "restart", "unwrap", "output" })
+            Assert.Equal(4, (await sentry.Calm(verb, "nobody-knows")).Exit);
         Assert.Equal(2, (await sentry.Calm("wrap", "trial")).Exit);
         Assert.Equal(2, (await sentry.Calm("strat", "counter")).Exit);
         Assert.Equal(2, (await sentry.Calm("start")).Exit);
         Assert.Equal(2, (await sentry.Calm("list", "--josn")).Exit);
         var late = await sentry.Calm("wrap", "trial", "--account", Sentry.Account, "--at", "dawn", "--", "/bin/true");
-        Assert.Equal((2, true), (late.Exit, late.Error.Contains("begin.at: 'dawn'; allowed: boot | boot-late | request | never", StringComparison.Ordinal)));
+        Assert.Equal(
+            (2, true),
+            (
+                late.Exit,
+                late.Error.Contains(
+                    "begin.at: 'dawn'; allowed: boot | boot-late | request | never",
+                    StringComparison.Ordinal
+                )
+            )
+        );
         Assert.Equal(1, (await sentry.Calm("wrap", "trial", "--account", "nobody-here", "--", "/bin/true")).Exit);
         if (Environment.UserName == "root")
         {
@@ -141,8 +199,14 @@ public class ClientTests
     {
         await using var sentry = await Sentry.Start();
         using var client = sentry.Http();
-        using var answer = await client.PostAsync("http://sentry/api/services", new StringContent("{\n  \"name\": \"x\",\n  oops\n}", Encoding.UTF8, "application/json"));
-        Assert.Equal((400, "application/problem+json"), ((int)answer.StatusCode, answer.Content.Headers.ContentType!.MediaType));
+        using var answer = await client.PostAsync(
+            "http://sentry/api/services",
+            new StringContent("{\n  \"name\": \"x\",\n  oops\n}", Encoding.UTF8, "application/json")
+        );
+        Assert.Equal(
+            (400, "application/problem+json"),
+            ((int)answer.StatusCode, answer.Content.Headers.ContentType!.MediaType)
+        );
         var problem = JsonDocument.Parse(await answer.Content.ReadAsStringAsync()).RootElement;
         Assert.Equal("malformed-body", problem.GetProperty("code").GetString());
         Assert.Contains("line 3", problem.GetProperty("detail").GetString(), StringComparison.Ordinal);
@@ -155,16 +219,29 @@ public class ClientTests
         await using var sentry = await Sentry.Start();
         using var client = sentry.Http();
         var served = await client.GetStringAsync("http://sentry/api/openapi.json");
-        Assert.True(JsonElement.DeepEquals(JsonDocument.Parse(served).RootElement, JsonDocument.Parse(await Published("openapi.json")).RootElement), "docs/openapi.json is old: tools/openapi.sh writes it anew");
+        Assert.True(
+            JsonElement.DeepEquals(
+                JsonDocument.Parse(served).RootElement,
+                JsonDocument.Parse(await Published("openapi.json")).RootElement
+            ),
+            "docs/openapi.json is old: tools/openapi.sh writes it anew"
+        );
         var schema = await client.GetStringAsync("http://sentry/api/definition.schema.json");
-        Assert.True(schema == await Published("definition.schema.json"), "docs/definition.schema.json is old: tools/reference.sh writes it anew");
-        Assert.Equal("https://json-schema.org/draft/2020-12/schema", JsonDocument.Parse(schema).RootElement.GetProperty("$schema").GetString());
+        Assert.True(
+            schema == await Published("definition.schema.json"),
+            "docs/definition.schema.json is old: tools/reference.sh writes it anew"
+        );
+        Assert.Equal(
+            "https://json-schema.org/draft/2020-12/schema",
+            JsonDocument.Parse(schema).RootElement.GetProperty("$schema").GetString()
+        );
     }
 
     private static Task<string> Published(string name)
     {
         var directory = new DirectoryInfo(AppContext.BaseDirectory);
-        while (!File.Exists(Path.Combine(directory!.FullName, "build.sh"))) directory = directory.Parent;
+        while (!File.Exists(Path.Combine(directory!.FullName, "build.sh")))
+            directory = directory.Parent;
         return File.ReadAllTextAsync(Path.Combine(directory.FullName, "docs", name));
     }
 }

@@ -10,11 +10,18 @@ public class DaemonTests
     [Theory]
     [InlineData("memcached", "version", "VERSION ")]
     [InlineData("redis-server", "PING", "+PONG")]
-    public async Task A_daemon_serves_comes_back_after_a_kill_and_stops_cleanly(string daemon, string question, string answer)
+    public async Task A_daemon_serves_comes_back_after_a_kill_and_stops_cleanly(
+        string daemon,
+        string question,
+        string answer
+    )
     {
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
-        string[] arguments = daemon == "memcached" ? ["-l", "127.0.0.1", "-p", $"{port}", "-U", "0"] : ["--bind", "127.0.0.1", "--port", $"{port}", "--save", ""];
+        string[] arguments =
+            daemon == "memcached"
+                ? ["-l", "127.0.0.1", "-p", $"{port}", "-U", "0"]
+                : ["--bind", "127.0.0.1", "--port", $"{port}", "--save", ""];
         await sentry.Wrap("Quay store", ["--", Usual(daemon), .. arguments]);
         var started = await sentry.Ok("start", "quay-store");
         Assert.Contains($"as {Sentry.Account}", started.Output, StringComparison.Ordinal);
@@ -23,7 +30,10 @@ public class DaemonTests
 
         var first = (await sentry.Show("quay-store")).GetProperty("pid").GetInt32();
         Sentry.Kill(first);
-        var back = await sentry.Until("quay-store", view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2);
+        var back = await sentry.Until(
+            "quay-store",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2
+        );
         Assert.NotEqual(first, back.GetProperty("pid").GetInt32());
         Assert.Contains("KILL", back.GetProperty("why").GetString(), StringComparison.Ordinal);
         Assert.StartsWith(answer, await Sentry.Talk(port, question), StringComparison.Ordinal);
@@ -39,7 +49,18 @@ public class DaemonTests
     {
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
-        await sentry.Wrap("tide-store", "--start", "--", Usual("redis-server"), "--bind", "127.0.0.1", "--port", $"{port}", "--save", "");
+        await sentry.Wrap(
+            "tide-store",
+            "--start",
+            "--",
+            Usual("redis-server"),
+            "--bind",
+            "127.0.0.1",
+            "--port",
+            $"{port}",
+            "--save",
+            ""
+        );
         var before = await sentry.Show("tide-store");
         using var client = new TcpClient();
         await client.ConnectAsync("127.0.0.1", port);
@@ -58,7 +79,8 @@ public class DaemonTests
         }
 
         var after = await sentry.Show("tide-store");
-        foreach (var key in new[] { "pid", "run", "state", "restarts" }) Assert.Equal(before.GetProperty(key).ToString(), after.GetProperty(key).ToString());
+        foreach (var key in new[] { "pid", "run", "state", "restarts" })
+            Assert.Equal(before.GetProperty(key).ToString(), after.GetProperty(key).ToString());
         Assert.Contains("taken up again", (await sentry.Ok("logbook", "tide-store")).Output, StringComparison.Ordinal);
     }
 }

@@ -38,16 +38,35 @@ public class DoorTests
         // The session outlives the server: a page that stays open goes on when it is back on its port.
         var page = await browser.GetAsync(new Uri(console, "/services/anything"));
         Assert.Contains("nonce-", page.Headers.GetValues("Content-Security-Policy").Single(), StringComparison.Ordinal);
-        Assert.Equal(HttpStatusCode.NoContent, (await browser.PostAsync(new Uri(console, "/api/sign-out"), null)).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.NoContent,
+            (await browser.PostAsync(new Uri(console, "/api/sign-out"), null)).StatusCode
+        );
         Assert.Equal(HttpStatusCode.Unauthorized, (await browser.GetAsync(api)).StatusCode);
     }
 
     [Fact]
     public async Task Another_account_is_known_by_the_kernel_and_refused()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to act as another account");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to act as another account");
         await using var sentry = await Sentry.Start();
-        var start = new System.Diagnostics.ProcessStartInfo("setpriv", ["--reuid=65534", "--regid=65534", "--clear-groups", "curl", "-s", "--unix-socket", sentry.Places.ApiSocket, "http://sentry/api/services"]) { RedirectStandardOutput = true };
+        var start = new System.Diagnostics.ProcessStartInfo(
+            "setpriv",
+            [
+                "--reuid=65534",
+                "--regid=65534",
+                "--clear-groups",
+                "curl",
+                "-s",
+                "--unix-socket",
+                sentry.Places.ApiSocket,
+                "http://sentry/api/services",
+            ]
+        )
+        {
+            RedirectStandardOutput = true,
+        };
         using var process = System.Diagnostics.Process.Start(start)!;
         var said = await process.StandardOutput.ReadToEndAsync();
         Assert.Contains("The account nobody may not direct this sentry", said, StringComparison.Ordinal);

@@ -12,24 +12,43 @@ public class FallTests
     public async Task A_crash_loop_is_held_and_told_and_a_release_lifts_the_hold()
     {
         await using var sentry = await Sentry.Start();
-        var script = sentry.Script("gate", "#!/bin/sh\necho counting\nsleep 0.4\necho 'the barrier reads -1' >&2\nexit 3\n");
+        var script = sentry.Script(
+            "gate",
+            "#!/bin/sh\necho counting\nsleep 0.4\necho 'the barrier reads -1' >&2\nexit 3\n"
+        );
         await sentry.Wrap("gate", "--proof", "up-for:100ms", "--pause", "10ms", "--hold-ends", "3", "--", script);
         await sentry.Ok("start", "gate");
         await sentry.Until("gate", view => State(view) == "held");
-        Assert.Equal("gate", (await sentry.Ok("board", "--json")).Json.GetProperty("asking")[0].GetProperty("name").GetString());
+        Assert.Equal(
+            "gate",
+            (await sentry.Ok("board", "--json")).Json.GetProperty("asking")[0].GetProperty("name").GetString()
+        );
         var board = (await sentry.Ok("board", "--once")).Output;
         Assert.Contains("gate  held since", board, StringComparison.Ordinal);
         Assert.Contains("On hold: 3 bad ends within 10 min.", board, StringComparison.Ordinal);
         var why = (await sentry.Ok("why", "gate")).Output;
-        Assert.Contains("It fell 3 times and was begun again: 3 times it ended by itself with exit code 3.", why, StringComparison.Ordinal);
+        Assert.Contains(
+            "It fell 3 times and was begun again: 3 times it ended by itself with exit code 3.",
+            why,
+            StringComparison.Ordinal
+        );
         Assert.Contains("Nothing is tried by itself: a person is needed.", why, StringComparison.Ordinal);
         Assert.Contains("calm release gate", why, StringComparison.Ordinal);
         Assert.Equal(3, (await sentry.Ok("runs", "gate", "--json")).Json.GetArrayLength());
-        await Sentry.Eventually(async () => (await sentry.Ok("runs", "gate", "--run", "3")).Output.Contains("the barrier reads -1", StringComparison.Ordinal));
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("runs", "gate", "--run", "3")).Output.Contains(
+                "the barrier reads -1",
+                StringComparison.Ordinal
+            )
+        );
 
         // Mended, it is released and stays; and the next fall knows what was changed since it ran well.
         sentry.Script("gate", "#!/bin/sh\necho mended\nexec sleep 600\n");
-        Assert.Contains("Released from its hold. gate runs: run 4", (await sentry.Ok("release", "gate")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "Released from its hold. gate runs: run 4",
+            (await sentry.Ok("release", "gate")).Output,
+            StringComparison.Ordinal
+        );
         Assert.Contains("not on hold", (await sentry.Ok("release", "gate")).Output, StringComparison.Ordinal);
         await sentry.Ok("stop", "gate");
         sentry.Script("gate", "#!/bin/sh\necho broken again and longer\nkill -SEGV $$\n");
@@ -38,9 +57,21 @@ public class FallTests
         await Sentry.Eventually(async () =>
         {
             var run = (await sentry.Ok("runs", "gate", "--run", "5", "--json")).Json[0];
-            if (run.GetProperty("evidence") is not { ValueKind: JsonValueKind.Object } evidence) return false;
-            Assert.Equal(("signalled", 11, "itself", 4), (run.GetProperty("outcome").GetString(), run.GetProperty("code").GetInt32(), run.GetProperty("ended-by").GetString(), evidence.GetProperty("well-run").GetInt32()));
-            var changes = string.Join("\n", evidence.GetProperty("changes").EnumerateArray().Select(change => change.GetString()));
+            if (run.GetProperty("evidence") is not { ValueKind: JsonValueKind.Object } evidence)
+                return false;
+            Assert.Equal(
+                ("signalled", 11, "itself", 4),
+                (
+                    run.GetProperty("outcome").GetString(),
+                    run.GetProperty("code").GetInt32(),
+                    run.GetProperty("ended-by").GetString(),
+                    evidence.GetProperty("well-run").GetInt32()
+                )
+            );
+            var changes = string.Join(
+                "\n",
+                evidence.GetProperty("changes").EnumerateArray().Select(change => change.GetString())
+            );
             Assert.Contains("revision 2; run 4 went by revision 1", changes, StringComparison.Ordinal);
             Assert.Contains($"Its program's file {script} is another", changes, StringComparison.Ordinal);
             return true;
@@ -53,22 +84,51 @@ public class FallTests
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
         var mended = Path.Combine(sentry.Places.Root, "mended");
-        var script = sentry.Script("board", $$"""
+        var script = sentry.Script(
+            "board",
+            $$"""
             #!/bin/sh
             [ -e {{mended}} ] || { echo "no timetable"; exit 0; }
             exec perl -MIO::Socket::INET -e '$s = IO::Socket::INET->new(LocalAddr => "127.0.0.1", LocalPort => {{port}}, Listen => 5) or die; 1 while $s->accept'
-            """);
-        await sentry.Wrap("board", "--proof", $"tcp:127.0.0.1:{port}", "--pause", "10ms", "--hold-ends", "2", "--retry-every", "1s", "--", script);
+            """
+        );
+        await sentry.Wrap(
+            "board",
+            "--proof",
+            $"tcp:127.0.0.1:{port}",
+            "--pause",
+            "10ms",
+            "--hold-ends",
+            "2",
+            "--retry-every",
+            "1s",
+            "--",
+            script
+        );
         var started = await sentry.Calm("start", "board");
         Assert.Equal(1, started.Exit);
         var held = await sentry.Until("board", view => State(view) == "held");
-        Assert.Contains("It is tried again by itself at", held.GetProperty("why").GetString(), StringComparison.Ordinal);
-        Assert.Contains("before it was proven: a failed start", (await sentry.Ok("why", "board")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "It is tried again by itself at",
+            held.GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "before it was proven: a failed start",
+            (await sentry.Ok("why", "board")).Output,
+            StringComparison.Ordinal
+        );
         await sentry.Until("board", view => State(view) == "held" && view.GetProperty("run").GetInt64() >= 4); // tried again, and put back
         await File.WriteAllTextAsync(mended, "");
         await sentry.Until("board", view => State(view) == "running");
         // Told once each, however often it was tried.
-        await Sentry.Eventually(async () => (await sentry.Ok("logbook", "board", "--last", "200", "--json")).Json.EnumerateArray().Where(entry => entry.GetProperty("tells").GetBoolean()).Select(entry => entry.GetProperty("what").GetString()).SequenceEqual(["held", "recovered"]));
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "board", "--last", "200", "--json"))
+                .Json.EnumerateArray()
+                .Where(entry => entry.GetProperty("tells").GetBoolean())
+                .Select(entry => entry.GetProperty("what").GetString())
+                .SequenceEqual(["held", "recovered"])
+        );
     }
 
     [Fact]
@@ -78,50 +138,117 @@ public class FallTests
         async Task<JsonElement> EndWith(string end, string then, Func<JsonElement, bool> met, params string[] more)
         {
             var name = $"ends-{then}";
-            await sentry.Wrap(name, ["--proof", "up-for:100ms", "--pause", "150ms", "--recover", "never", "--code", $"{(end.StartsWith("exit", StringComparison.Ordinal) ? end[5..] : "SEGV")}={then}", .. more, "--", sentry.Script(name, $"#!/bin/sh\nsleep 0.3\n{end}\n")]);
+            await sentry.Wrap(
+                name,
+                [
+                    "--proof",
+                    "up-for:100ms",
+                    "--pause",
+                    "150ms",
+                    "--recover",
+                    "never",
+                    "--code",
+                    $"{(end.StartsWith("exit", StringComparison.Ordinal) ? end[5..] : "SEGV")}={then}",
+                    .. more,
+                    "--",
+                    sentry.Script(name, $"#!/bin/sh\nsleep 0.3\n{end}\n"),
+                ]
+            );
             await sentry.Ok("start", name);
             return await sentry.Until(name, met);
         }
 
-        await EndWith("exit 4", "done", view => State(view) == "stopped" && view.GetProperty("asks").ValueKind == JsonValueKind.Null);
+        await EndWith(
+            "exit 4",
+            "done",
+            view => State(view) == "stopped" && view.GetProperty("asks").ValueKind == JsonValueKind.Null
+        );
         await EndWith("exit 75", "again", view => State(view) == "running" && view.GetProperty("run").GetInt64() == 2);
-        await EndWith("exit 7", "again-at-once", view => State(view) == "running" && view.GetProperty("run").GetInt64() == 12, "--hold-ends", "2"); // none of them a bad end
+        await EndWith(
+            "exit 7",
+            "again-at-once",
+            view => State(view) == "running" && view.GetProperty("run").GetInt64() == 12,
+            "--hold-ends",
+            "2"
+        ); // none of them a bad end
         var held = await EndWith("kill -SEGV $$", "hold", view => State(view) == "held");
-        Assert.Contains("recover.codes says hold of SEGV", held.GetProperty("why").GetString(), StringComparison.Ordinal);
+        Assert.Contains(
+            "recover.codes says hold of SEGV",
+            held.GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
 
         await sentry.Wrap("lamps", "--need", "service:ends-stop-dependents", "--", "/bin/sleep", "600");
         var lamps = sentry.Calm("start", "lamps");
         await EndWith("exit 9", "stop-dependents", view => State(view) == "stopped");
         await sentry.Until("lamps", view => State(view) == "stopped");
-        Assert.Contains("ends-stop-dependents, which it needs", (await sentry.Show("lamps")).GetProperty("why").GetString(), StringComparison.Ordinal);
+        Assert.Contains(
+            "ends-stop-dependents, which it needs",
+            (await sentry.Show("lamps")).GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
         await lamps;
     }
 
     [Fact]
     public async Task What_leaks_is_foretold_ended_at_its_ceiling_and_brought_back()
     {
-        Assert.SkipUnless(File.Exists("/sys/fs/cgroup/cgroup.controllers") || Directory.Exists("/sys/fs/cgroup/memory"), "this host has no memory controller");
+        Assert.SkipUnless(
+            File.Exists("/sys/fs/cgroup/cgroup.controllers") || Directory.Exists("/sys/fs/cgroup/memory"),
+            "this host has no memory controller"
+        );
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("spooler", "--memory", "64MiB", "--pause", "10ms", "--watch", "ceiling-within:1h,every=100ms", "--", "/usr/bin/perl", "-e", "for (1..1e6) { push @kept, 'x' x 1048576; select undef, undef, undef, 0.05 }");
+        await sentry.Wrap(
+            "spooler",
+            "--memory",
+            "64MiB",
+            "--pause",
+            "10ms",
+            "--watch",
+            "ceiling-within:1h,every=100ms",
+            "--",
+            "/usr/bin/perl",
+            "-e",
+            "for (1..1e6) { push @kept, 'x' x 1048576; select undef, undef, undef, 0.05 }"
+        );
         await sentry.Ok("start", "spooler");
         var poor = await sentry.Until("spooler", view => view.GetProperty("health").GetString() == "poor");
-        Assert.Contains("at that rate it reaches its ceiling of 64 MiB in about", poor.GetProperty("asks").GetString(), StringComparison.Ordinal);
+        Assert.Contains(
+            "at that rate it reaches its ceiling of 64 MiB in about",
+            poor.GetProperty("asks").GetString(),
+            StringComparison.Ordinal
+        );
         await sentry.Until("spooler", view => State(view) == "running" && view.GetProperty("run").GetInt64() == 2);
         var first = (await sentry.Ok("runs", "spooler", "--run", "1", "--json")).Json[0];
         Assert.Equal("the kernel, for its memory", first.GetProperty("ended-by").GetString());
-        await Sentry.Eventually(async () => (await sentry.Ok("runs", "spooler", "--run", "1", "--json")).Json[0].GetProperty("evidence") is { ValueKind: JsonValueKind.Object } evidence && evidence.GetProperty("memory-bytes").GetInt64() > 32 << 20);
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("runs", "spooler", "--run", "1", "--json")).Json[0].GetProperty("evidence")
+                is { ValueKind: JsonValueKind.Object } evidence
+            && evidence.GetProperty("memory-bytes").GetInt64() > 32 << 20
+        );
     }
 
     [Fact]
     public async Task What_put_itself_into_the_background_and_dies_there_is_brought_back()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("relay", "--kind", "detaches", "--pause", "10ms", "--", sentry.Script("relay", "#!/bin/sh\nsetsid sleep 600 &\nexit 0\n"));
+        await sentry.Wrap(
+            "relay",
+            "--kind",
+            "detaches",
+            "--pause",
+            "10ms",
+            "--",
+            sentry.Script("relay", "#!/bin/sh\nsetsid sleep 600 &\nexit 0\n")
+        );
         await sentry.Ok("start", "relay");
         for (var run = 2; run <= 4; run++)
         {
             Sentry.Kill((await sentry.Show("relay")).GetProperty("pid").GetInt32(), "SEGV");
-            var back = await sentry.Until("relay", view => State(view) == "running" && view.GetProperty("run").GetInt64() == run);
+            var back = await sentry.Until(
+                "relay",
+                view => State(view) == "running" && view.GetProperty("run").GetInt64() == run
+            );
             Assert.True(Sentry.Lives(back.GetProperty("pid").GetInt32()));
         }
 
@@ -145,8 +272,15 @@ public class FallTests
         Assert.InRange(day.GetProperty("percent").GetDouble(), 1, 99);
         Assert.True(day.GetProperty("fallen-ms").GetDouble() >= 300 && day.GetProperty("planned-ms").GetDouble() > 0);
         var runs = (await sentry.Ok("runs", "tide", "--json")).Json;
-        Assert.Equal([("recovery", Environment.UserName), (Environment.UserName, "a signal from elsewhere")], runs.EnumerateArray().Skip(1).Select(run => (run.GetProperty("begun-by").GetString(), run.GetProperty("ended-by").GetString())));
-        var then = (await sentry.Ok("why", "tide", "--at", up.ToString("O", CultureInfo.InvariantCulture), "--json")).Json;
+        Assert.Equal(
+            [("recovery", Environment.UserName), (Environment.UserName, "a signal from elsewhere")],
+            runs.EnumerateArray()
+                .Skip(1)
+                .Select(run => (run.GetProperty("begun-by").GetString(), run.GetProperty("ended-by").GetString()))
+        );
+        var then = (
+            await sentry.Ok("why", "tide", "--at", up.ToString("O", CultureInfo.InvariantCulture), "--json")
+        ).Json;
         Assert.Equal(("running", true), (then.GetProperty("state").GetString(), then.GetProperty("past").GetBoolean()));
         Assert.DoesNotContain("KILL", then.GetRawText(), StringComparison.Ordinal); // of what came later nothing is told
         Assert.Equal(4, (await sentry.Calm("why", "tide", "--at", "2001-01-01")).Exit);

@@ -9,7 +9,18 @@ public class GuardTests
     public async Task Killed_twenty_times_in_a_row_every_program_keeps_its_pid()
     {
         await using var sentry = await Sentry.StartGuarded();
-        foreach (var name in new[] { "tide", "board", "relay" }) await sentry.Wrap(name, "--proof", "up-for:0s", "--start", "--accept", "copy-running", "--", "/bin/sleep", "600");
+        foreach (var name in new[] { "tide", "board", "relay" })
+            await sentry.Wrap(
+                name,
+                "--proof",
+                "up-for:0s",
+                "--start",
+                "--accept",
+                "copy-running",
+                "--",
+                "/bin/sleep",
+                "600"
+            );
         var pids = await Pids(sentry);
         for (var i = 0; i < 20; i++)
         {
@@ -19,7 +30,11 @@ public class GuardTests
             Assert.Equal(pids, await Pids(sentry));
         }
 
-        var entries = (await sentry.Ok("logbook", "--last", "1000", "--json")).Json.EnumerateArray().Where(entry => entry.GetProperty("what").GetString() == "guard").Select(entry => entry.GetProperty("text").GetString()!).ToList();
+        var entries = (await sentry.Ok("logbook", "--last", "1000", "--json"))
+            .Json.EnumerateArray()
+            .Where(entry => entry.GetProperty("what").GetString() == "guard")
+            .Select(entry => entry.GetProperty("text").GetString()!)
+            .ToList();
         Assert.Equal(20, entries.Count);
         Assert.Contains("was ended by signal KILL", entries[0], StringComparison.Ordinal);
         Assert.Contains("began it again at once", entries[0], StringComparison.Ordinal);
@@ -53,5 +68,13 @@ public class GuardTests
     }
 
     private static async Task<string> Pids(Sentry sentry) =>
-        string.Join(", ", (await sentry.Ok("list", "--json")).Json.EnumerateArray().Select(view => $"{view.GetProperty("name").GetString()} {view.GetProperty("pid").GetRawText()} {view.GetProperty("run").GetRawText()}"));
+        string.Join(
+            ", ",
+            (await sentry.Ok("list", "--json"))
+                .Json.EnumerateArray()
+                .Select(view =>
+                    $"{view.GetProperty("name").GetString()} {view.GetProperty("pid").GetRawText()} "
+                    + $"{view.GetProperty("run").GetRawText()}"
+                )
+        );
 }

@@ -11,13 +11,44 @@ public class GuidedTests
         await using var sentry = await Sentry.Start();
         var program = sentry.Script("quay board", "#!/bin/sh\necho \"$LINE: $*\"\nexec sleep 600\n");
         var file = Path.Combine(sentry.Places.Root, "board.yaml");
-        var said = await Type(sentry, [], "Quay board", $"'{program}' \"gate 2\" plain", "", Sentry.Account, "LINE=Skerry Line", "", "3", "berth", "path:/srv,within=1min", "", "500ms", "y", "y", "y", file);
+        var said = await Type(
+            sentry,
+            [],
+            "Quay board",
+            $"'{program}' \"gate 2\" plain",
+            "",
+            Sentry.Account,
+            "LINE=Skerry Line",
+            "",
+            "3",
+            "berth",
+            "path:/srv,within=1min",
+            "",
+            "500ms",
+            "y",
+            "y",
+            "y",
+            file
+        );
         Assert.Contains("Quay board runs: run 1", said, StringComparison.Ordinal);
         Assert.Equal("Skerry Line: gate 2 plain\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("quay-board")));
-        Assert.Contains($"calm wrap quay-board --title 'Quay board' --environment 'LINE=Skerry Line' --account {Sentry.Account} --memory", said, StringComparison.Ordinal);
+        Assert.Contains(
+            $"calm wrap quay-board --title 'Quay board' --environment 'LINE=Skerry Line' --account "
+                + $"{Sentry.Account} --memory",
+            said,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("unwrap", "quay-board");
         await sentry.Ok("wrap", "--from", file);
-        Assert.Equal("/srv", (await sentry.Show("quay-board")).GetProperty("definition").GetProperty("begin").GetProperty("needs")[0].GetProperty("path").GetString());
+        Assert.Equal(
+            "/srv",
+            (await sentry.Show("quay-board"))
+                .GetProperty("definition")
+                .GetProperty("begin")
+                .GetProperty("needs")[0]
+                .GetProperty("path")
+                .GetString()
+        );
         Assert.Equal("Quay board", (await sentry.Show("quay-board")).GetProperty("title").GetString());
     }
 
@@ -26,7 +57,18 @@ public class GuidedTests
     {
         await using var sentry = await Sentry.Start();
         await sentry.Wrap("taken", "--", "/bin/sleep", "600");
-        var said = await Type(sentry, [], "taken", "Board", "/srv/no/such/program", "n", "no-such-command", "/bin/sleep 601", "/srv/no/such/place", "");
+        var said = await Type(
+            sentry,
+            [],
+            "taken",
+            "Board",
+            "/srv/no/such/program",
+            "n",
+            "no-such-command",
+            "/bin/sleep 601",
+            "/srv/no/such/place",
+            ""
+        );
         Assert.Contains("already; choose another name", said, StringComparison.Ordinal);
         Assert.Contains("There is no program at /srv/no/such/program", said, StringComparison.Ordinal);
         Assert.Contains("There is no program 'no-such-command'", said, StringComparison.Ordinal);
@@ -42,7 +84,11 @@ public class GuidedTests
     {
         await using var sentry = await Sentry.Start();
         var said = await Type(sentry, ["counter", "--account", "daemon", "--", "/bin/sleep", "600"], answer);
-        Assert.Contains("The account daemon is not permitted to run services yet. Permit it?", said, StringComparison.Ordinal);
+        Assert.Contains(
+            "The account daemon is not permitted to run services yet. Permit it?",
+            said,
+            StringComparison.Ordinal
+        );
         Assert.Contains(permitted ? "Wrapped 'counter'" : "calm account permit daemon", said, StringComparison.Ordinal);
         Assert.Equal(permitted ? 0 : 4, (await sentry.Calm("show", "counter")).Exit);
     }
@@ -61,7 +107,14 @@ public class GuidedTests
     /// <summary>Types lines on a pseudo-terminal, then ends the input.</summary>
     private static async Task<string> Type(Sentry sentry, string[] flags, params string[] lines)
     {
-        var start = new ProcessStartInfo("script", ["-qec", $"'{sentry.Program("calm")}' --root '{sentry.Places.Root}' wrap {string.Join(' ', flags)}", "/dev/null"])
+        var start = new ProcessStartInfo(
+            "script",
+            [
+                "-qec",
+                $"'{sentry.Program("calm")}' --root '{sentry.Places.Root}' wrap {string.Join(' ', flags)}",
+                "/dev/null",
+            ]
+        )
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,
@@ -70,7 +123,8 @@ public class GuidedTests
         };
         using var process = Process.Start(start)!;
         var said = process.StandardOutput.ReadToEndAsync();
-        foreach (var line in lines) await process.StandardInput.WriteLineAsync(line);
+        foreach (var line in lines)
+            await process.StandardInput.WriteLineAsync(line);
         await process.StandardInput.WriteAsync('\u0004'); // Ctrl-D
         process.StandardInput.Close();
         await process.WaitForExitAsync().WaitAsync(Sentry.Limit);

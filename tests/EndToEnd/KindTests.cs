@@ -5,7 +5,9 @@ namespace CalmSentry.Tests.EndToEnd;
 /// <summary>Kinds of programs, their interpreters, and that every value reaches them as it was given.</summary>
 public class KindTests
 {
-    private const string Daemon = "#!/bin/sh\n(setsid sh -c 'echo $$ >\"$CALM_STATE/relay.pid\"; echo up; trap \"echo over; exit 0\" TERM; while :; do sleep 0.05; done' &)\nexit 0\n";
+    private const string Daemon =
+        "#!/bin/sh\n(setsid sh -c 'echo $$ >\"$CALM_STATE/relay.pid\"; echo up; trap \"echo over; exit 0\" TERM; "
+        + "while :; do sleep 0.05; done' &)\nexit 0\n";
 
     [Theory]
     [InlineData(true)]
@@ -16,17 +18,40 @@ public class KindTests
         var pidFile = Path.Combine(sentry.Places.StateOf("relay"), "relay.pid");
         Directory.CreateDirectory(sentry.Places.StateOf("relay"), (UnixFileMode)0b111_111_111);
         File.SetUnixFileMode(sentry.Places.StateOf("relay"), (UnixFileMode)0b111_111_111);
-        await sentry.Wrap("relay", ["--kind", "detaches", .. byPidFile ? new[] { "--pid-file", pidFile } : [], "--pause", "10ms", "--start", "--", sentry.Script("relay", Daemon)]);
+        await sentry.Wrap(
+            "relay",
+            [
+                "--kind",
+                "detaches",
+                .. byPidFile ? new[] { "--pid-file", pidFile } : [],
+                "--pause",
+                "10ms",
+                "--start",
+                "--",
+                sentry.Script("relay", Daemon),
+            ]
+        );
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
         Assert.Equal($"{pid}", (await File.ReadAllTextAsync(pidFile)).Trim());
         await sentry.KillServer();
         await sentry.Serve();
         Assert.Equal(pid, (await sentry.Show("relay")).GetProperty("pid").GetInt32());
         Sentry.Kill(pid);
-        var back = await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2);
-        Assert.Contains("run 1 was ended by signal KILL", back.GetProperty("why").GetString(), StringComparison.Ordinal);
+        var back = await sentry.Until(
+            "relay",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2
+        );
+        Assert.Contains(
+            "run 1 was ended by signal KILL",
+            back.GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
         Assert.Contains("exit code 0", (await sentry.Ok("stop", "relay")).Output, StringComparison.Ordinal); // TERM reached the real process
-        Assert.EndsWith("over\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("relay")), StringComparison.Ordinal);
+        Assert.EndsWith(
+            "over\n",
+            await File.ReadAllTextAsync(sentry.Places.OutputOf("relay")),
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -34,7 +59,19 @@ public class KindTests
     {
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
-        await sentry.Wrap("tide-store", "--kind", "detaches", "--start", "--", "/usr/bin/memcached", "-d", "-l", "127.0.0.1", "-p", $"{port}");
+        await sentry.Wrap(
+            "tide-store",
+            "--kind",
+            "detaches",
+            "--start",
+            "--",
+            "/usr/bin/memcached",
+            "-d",
+            "-l",
+            "127.0.0.1",
+            "-p",
+            $"{port}"
+        );
         Assert.StartsWith("VERSION", await Sentry.Talk(port, "version"), StringComparison.Ordinal);
         await sentry.Ok("stop", "tide-store");
         Assert.Empty(sentry.Processes("tide-store"));
@@ -45,13 +82,32 @@ public class KindTests
     {
         await using var sentry = await Sentry.Start();
         var state = sentry.Places.StateOf("lamps");
-        var (on, off) = (sentry.Script("on", "#!/bin/sh\necho on >>\"$CALM_STATE/lamps\"\n"), sentry.Script("off", "#!/bin/sh\necho \"off $1\" >>\"$CALM_STATE/lamps\"\nexit $2\n"));
-        await sentry.Wrap("lamps", "--kind", "toggles", "--stop-command", off, "--stop-command", "quay 2", "--stop-command", "0", "--", on);
+        var (on, off) = (
+            sentry.Script("on", "#!/bin/sh\necho on >>\"$CALM_STATE/lamps\"\n"),
+            sentry.Script("off", "#!/bin/sh\necho \"off $1\" >>\"$CALM_STATE/lamps\"\nexit $2\n")
+        );
+        await sentry.Wrap(
+            "lamps",
+            "--kind",
+            "toggles",
+            "--stop-command",
+            off,
+            "--stop-command",
+            "quay 2",
+            "--stop-command",
+            "0",
+            "--",
+            on
+        );
         Assert.Contains("switched on", (await sentry.Ok("start", "lamps")).Output, StringComparison.Ordinal);
         await sentry.KillServer();
         await sentry.Serve();
         Assert.Equal("running", (await sentry.Show("lamps")).GetProperty("state").GetString());
-        Assert.Contains("decides how that run is ended", (await sentry.Calm("adjust", "lamps", "--kind", "stays", "--unset", "program.stop")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "decides how that run is ended",
+            (await sentry.Calm("adjust", "lamps", "--kind", "stays", "--unset", "program.stop")).Error,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("restart", "lamps");
         await sentry.Ok("stop", "lamps");
         Assert.Equal("on\noff quay 2\non\noff quay 2\n", await File.ReadAllTextAsync(Path.Combine(state, "lamps")));
@@ -61,8 +117,22 @@ public class KindTests
     public async Task A_script_without_execute_right_gets_its_interpreter_pinned()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tides", "--start", "--", sentry.Script("tides.pl", "$| = 1; print \"high water @ARGV\\n\"; sleep 600;\n", executable: false), "at", "noon");
-        Assert.Equal("/usr/bin/perl", (await sentry.Show("tides")).GetProperty("definition").GetProperty("program").GetProperty("with").GetString());
+        await sentry.Wrap(
+            "tides",
+            "--start",
+            "--",
+            sentry.Script("tides.pl", "$| = 1; print \"high water @ARGV\\n\"; sleep 600;\n", executable: false),
+            "at",
+            "noon"
+        );
+        Assert.Equal(
+            "/usr/bin/perl",
+            (await sentry.Show("tides"))
+                .GetProperty("definition")
+                .GetProperty("program")
+                .GetProperty("with")
+                .GetString()
+        );
         Assert.Equal("high water at noon\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("tides")));
         // Its own first line counts more than its kind, and a virtual environment beside it more than both.
         var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "app", ".venv", "bin")).FullName;
@@ -76,11 +146,43 @@ public class KindTests
 
     private static async Task<string?> Chosen(Sentry sentry, string script)
     {
-        var view = await sentry.Call(HttpMethod.Post, "check", new JsonObject { ["name"] = "x", ["program"] = new JsonObject { ["path"] = script }, ["identity"] = new JsonObject { ["account"] = "nobody" } }.ToJsonString());
-        return view.GetProperty("interpreters").EnumerateArray().Single(one => one.GetProperty("chosen").GetBoolean()).GetProperty("path").GetString();
+        var view = await sentry.Call(
+            HttpMethod.Post,
+            "check",
+            new JsonObject
+            {
+                ["name"] = "x",
+                ["program"] = new JsonObject { ["path"] = script },
+                ["identity"] = new JsonObject { ["account"] = "nobody" },
+            }.ToJsonString()
+        );
+        return view.GetProperty("interpreters")
+            .EnumerateArray()
+            .Single(one => one.GetProperty("chosen").GetBoolean())
+            .GetProperty("path")
+            .GetString();
     }
 
-    private static readonly string[] Awkward = ["", " ", "two words", "it's", "say \"so\"", "a\nb\n", "\ttab\\n", "$HOME `x` *", "Ærø-Gråø ⛴ 渡し船", "--", "-x", "#no comment", "{a: b}", "null", "~", "0027", "yes"];
+    private static readonly string[] Awkward =
+    [
+        "",
+        " ",
+        "two words",
+        "it's",
+        "say \"so\"",
+        "a\nb\n",
+        "\ttab\\n",
+        "$HOME `x` *",
+        "Ærø-Gråø ⛴ 渡し船",
+        "--",
+        "-x",
+        "#no comment",
+        "{a: b}",
+        "null",
+        "~",
+        "0027",
+        "yes",
+    ];
 
     [Theory]
     [InlineData("flags")]
@@ -91,11 +193,31 @@ public class KindTests
     {
         await using var sentry = await Sentry.Start();
         var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "quay 2 – 'Gråø'")).FullName;
-        var program = sentry.Script("quay 2 – 'Gråø'/tells \"all\".sh", "#!/bin/sh\npwd\nprintf '<%s>' \"$@\"\nprintf '[%s]' \"$A\" \"$B\"\necho\nexec sleep 600\n");
+        var program = sentry.Script(
+            "quay 2 – 'Gråø'/tells \"all\".sh",
+            "#!/bin/sh\npwd\nprintf '<%s>' \"$@\"\nprintf '[%s]' \"$A\" \"$B\"\necho\nexec sleep 600\n"
+        );
         var (a, b, title) = ("x\ny = 'z' \"ø\" ", "", "Færge: \"nr. 2\" # 'ikke' {nok}");
         if (way == "flags")
         {
-            await sentry.Wrap("ferry", ["--title", title, "--directory", place, "--environment", $"A={a}", "--environment", $"B={b}", "--notes", a, "--", program, .. Awkward]);
+            await sentry.Wrap(
+                "ferry",
+                [
+                    "--title",
+                    title,
+                    "--directory",
+                    place,
+                    "--environment",
+                    $"A={a}",
+                    "--environment",
+                    $"B={b}",
+                    "--notes",
+                    a,
+                    "--",
+                    program,
+                    .. Awkward,
+                ]
+            );
         }
         else
         {
@@ -104,12 +226,25 @@ public class KindTests
                 ["name"] = "ferry",
                 ["title"] = title,
                 ["notes"] = a,
-                ["program"] = new JsonObject { ["path"] = program, ["arguments"] = new JsonArray([.. Awkward.Select(word => (JsonNode)word)]), ["directory"] = place, ["environment"] = new JsonObject { ["A"] = a, ["B"] = b } },
+                ["program"] = new JsonObject
+                {
+                    ["path"] = program,
+                    ["arguments"] = new JsonArray([.. Awkward.Select(word => (JsonNode)word)]),
+                    ["directory"] = place,
+                    ["environment"] = new JsonObject { ["A"] = a, ["B"] = b },
+                },
                 ["identity"] = new JsonObject { ["account"] = Sentry.Account },
             };
             // YAML contains JSON: the same text is taken as either.
-            if (way == "json") Assert.True((await sentry.Call(HttpMethod.Post, "services", definition.ToJsonString())).TryGetProperty("came-true", out _));
-            else await FromFile(definition.ToJsonString());
+            if (way == "json")
+                Assert.True(
+                    (await sentry.Call(HttpMethod.Post, "services", definition.ToJsonString())).TryGetProperty(
+                        "came-true",
+                        out _
+                    )
+                );
+            else
+                await FromFile(definition.ToJsonString());
             if (way == "yaml-again")
             {
                 // What the sentry itself writes as a file gives the same service again.
@@ -128,10 +263,16 @@ public class KindTests
         }
 
         await sentry.Ok("start", "ferry");
-        Assert.Equal($"{place}\n{string.Concat(Awkward.Select(word => $"<{word}>"))}[{a}][{b}]\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("ferry")));
+        Assert.Equal(
+            $"{place}\n{string.Concat(Awkward.Select(word => $"<{word}>"))}[{a}][{b}]\n",
+            await File.ReadAllTextAsync(sentry.Places.OutputOf("ferry"))
+        );
         var shown = (await sentry.Show("ferry")).GetProperty("definition");
         Assert.Equal((title, a), (shown.GetProperty("title").GetString(), shown.GetProperty("notes").GetString()));
-        Assert.Equal(Awkward, shown.GetProperty("program").GetProperty("arguments").EnumerateArray().Select(word => word.GetString()!));
+        Assert.Equal(
+            Awkward,
+            shown.GetProperty("program").GetProperty("arguments").EnumerateArray().Select(word => word.GetString()!)
+        );
     }
 
     [Fact]
@@ -139,16 +280,36 @@ public class KindTests
     {
         await using var sentry = await Sentry.Start();
         var file = Path.Combine(sentry.Places.Root, "ferry.yaml");
-        await File.WriteAllTextAsync(file, "name: ferry\nprogram:\n  path: /bin/sleep\n  enviroment: { A: b }\nresources:\n  memory: plenty\nprogramme: 1\n");
+        await File.WriteAllTextAsync(
+            file,
+            "name: ferry\nprogram:\n  path: /bin/sleep\n  enviroment: { A: b }\nresources:\n  memory: "
+                + "plenty\nprogramme: 1\n"
+        );
         var refused = await sentry.Calm("wrap", "--from", file);
         Assert.Equal(2, refused.Exit);
-        Assert.Contains($"{file}: line 4, column 15: program.enviroment: not a key of this place", refused.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            $"{file}: line 4, column 15: program.enviroment: not a key of this place",
+            refused.Error,
+            StringComparison.Ordinal
+        );
         Assert.Contains("(did you mean environment?)", refused.Error, StringComparison.Ordinal);
-        Assert.Contains($"{file}: line 6, column 11: resources.memory: 'plenty'; allowed: an amount such as 64 MiB", refused.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            $"{file}: line 6, column 11: resources.memory: 'plenty'; allowed: an amount such as 64 MiB",
+            refused.Error,
+            StringComparison.Ordinal
+        );
         await File.WriteAllTextAsync(file, "name: ferry\nprogram: {\n");
-        Assert.Contains($"{file}: line 3, column 1: definition: no YAML", (await sentry.Calm("check", file)).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            $"{file}: line 3, column 1: definition: no YAML",
+            (await sentry.Calm("check", file)).Output,
+            StringComparison.Ordinal
+        );
         await File.WriteAllTextAsync(file, "name: a\n---\nname: b\n");
-        Assert.Contains("line 3, column 1: definition: more than one document; allowed: one definition a file", (await sentry.Calm("check", file)).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "line 3, column 1: definition: more than one document; allowed: one definition a file",
+            (await sentry.Calm("check", file)).Output,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -156,11 +317,26 @@ public class KindTests
     {
         await using var sentry = await Sentry.Start();
         var program = sentry.Script("gate", "#!/bin/sh\necho \"$GATE on $PIER\"\nexec sleep 600\n");
-        await sentry.Wrap("gate-1", "--title", "Gate 1", "--memory", "64MiB", "--environment", "GATE=1", "--environment", "PIER=north", "--", program);
+        await sentry.Wrap(
+            "gate-1",
+            "--title",
+            "Gate 1",
+            "--memory",
+            "64MiB",
+            "--environment",
+            "GATE=1",
+            "--environment",
+            "PIER=north",
+            "--",
+            program
+        );
         await sentry.Ok("wrap", "gate-2", "--like", "gate-1", "--environment", "GATE=2", "--start");
         Assert.Equal("2 on north\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("gate-2")));
         var shown = (await sentry.Show("gate-2")).GetProperty("definition");
-        Assert.Equal(("gate-2", "64 MiB"), (shown.GetProperty("title").GetString(), shown.GetProperty("resources").GetProperty("memory").GetString()));
+        Assert.Equal(
+            ("gate-2", "64 MiB"),
+            (shown.GetProperty("title").GetString(), shown.GetProperty("resources").GetProperty("memory").GetString())
+        );
     }
 
     [Fact]
@@ -168,17 +344,89 @@ public class KindTests
     {
         await using var sentry = await Sentry.Start();
         var off = sentry.Script("off it.sh", "#!/bin/sh\n");
-        foreach (var kind in new[] { new[] { "--kind", "detaches", "--pid-file", Path.Combine(sentry.Places.StateOf("board"), "board.pid"), "--wind-down", "INT 2s", "--wind-down", "TERM 1min" }, ["--kind", "toggles", "--stop-command", off, "--stop-command", "all of it"] })
+        foreach (
+            var kind in new[]
+            {
+                new[]
+                {
+                    "--kind",
+                    "detaches",
+                    "--pid-file",
+                    Path.Combine(sentry.Places.StateOf("board"), "board.pid"),
+                    "--wind-down",
+                    "INT 2s",
+                    "--wind-down",
+                    "TERM 1min",
+                },
+                ["--kind", "toggles", "--stop-command", off, "--stop-command", "all of it"],
+            }
+        )
         {
-            var answer = (await sentry.Ok([
-                "wrap", "Board", "--account", Sentry.Account, "--title", "The board's \"page\"", "--notes", "two\nlines", "--directory", sentry.Places.Root, "--environment", "A=b c", "--environment", "EMPTY=", "--secret", "ONE", "--secret", "TWO:file",
-                "--group", "audio", "--umask", "0077", "--more-rights", "allowed", "--priority", "idle", "--disk", "high", "--processors", "0", "--memory", "200 MB", "--cpu", "33%", "--open-files", "99", "--tasks", "9", "--at", "boot", "--recover", "any-end",
-                "--pause", "7s", "--hold-ends", "0", "--accept", "file-unreadable", "--json", .. kind, "--", sentry.Script("board it.sh", "#!/bin/sh\n"), "", "--x", "it's",
-            ])).Json;
+            var answer = (
+                await sentry.Ok([
+                    "wrap",
+                    "Board",
+                    "--account",
+                    Sentry.Account,
+                    "--title",
+                    "The board's \"page\"",
+                    "--notes",
+                    "two\nlines",
+                    "--directory",
+                    sentry.Places.Root,
+                    "--environment",
+                    "A=b c",
+                    "--environment",
+                    "EMPTY=",
+                    "--secret",
+                    "ONE",
+                    "--secret",
+                    "TWO:file",
+                    "--group",
+                    "audio",
+                    "--umask",
+                    "0077",
+                    "--more-rights",
+                    "allowed",
+                    "--priority",
+                    "idle",
+                    "--disk",
+                    "high",
+                    "--processors",
+                    "0",
+                    "--memory",
+                    "200 MB",
+                    "--cpu",
+                    "33%",
+                    "--open-files",
+                    "99",
+                    "--tasks",
+                    "9",
+                    "--at",
+                    "boot",
+                    "--recover",
+                    "any-end",
+                    "--pause",
+                    "7s",
+                    "--hold-ends",
+                    "0",
+                    "--accept",
+                    "file-unreadable",
+                    "--json",
+                    .. kind,
+                    "--",
+                    sentry.Script("board it.sh", "#!/bin/sh\n"),
+                    "",
+                    "--x",
+                    "it's",
+                ])
+            ).Json;
             var shown = (await sentry.Show("board")).GetProperty("definition").ToString();
             var repeat = answer.GetProperty("repeat");
             await sentry.Ok("unwrap", "board");
-            await sentry.Ok([.. repeat.GetProperty("command").EnumerateArray().Select(word => word.GetString()!).Skip(1)]);
+            await sentry.Ok([
+                .. repeat.GetProperty("command").EnumerateArray().Select(word => word.GetString()!).Skip(1),
+            ]);
             Assert.Equal(shown, (await sentry.Show("board")).GetProperty("definition").ToString());
             await sentry.Ok("unwrap", "board");
             var file = Path.Combine(sentry.Places.Root, "board.yaml");

@@ -3,7 +3,10 @@ using System.Net.Sockets;
 
 namespace CalmSentry.Tests.EndToEnd;
 
-/// <summary>The fare ledger of the demo, a program that takes 20 s to close its books and loses what it had not written when it is cut short.</summary>
+/// <summary>
+/// The fare ledger of the demo, a program that takes 20 s to close its books and loses what it had not written when it
+/// is cut short.
+/// </summary>
 public class LedgerTests
 {
     private const int Sales = 200;
@@ -31,7 +34,21 @@ public class LedgerTests
     private static async Task<int> Open(Sentry sentry, string name, params string[] more)
     {
         var port = TwoPorts();
-        await sentry.Wrap(name, ["--at", "boot", "--environment", $"LEDGER_PORT={port}", "--proof", $"tcp:127.0.0.1:{port}", .. more.Select(word => word.Replace("PORT", $"{port + 1}", StringComparison.Ordinal)), "--", Path.Combine(Path.GetDirectoryName(sentry.Program("calm"))!, "demo", "fare-ledger"), Book(sentry, name)]);
+        await sentry.Wrap(
+            name,
+            [
+                "--at",
+                "boot",
+                "--environment",
+                $"LEDGER_PORT={port}",
+                "--proof",
+                $"tcp:127.0.0.1:{port}",
+                .. more.Select(word => word.Replace("PORT", $"{port + 1}", StringComparison.Ordinal)),
+                "--",
+                Path.Combine(Path.GetDirectoryName(sentry.Program("calm"))!, "demo", "fare-ledger"),
+                Book(sentry, name),
+            ]
+        );
         await sentry.Ok("start", name);
         return port;
     }
@@ -56,9 +73,18 @@ public class LedgerTests
     public async Task No_record_is_lost_on_stop_restart_drill_or_shutdown()
     {
         await using var sentry = await Sentry.StartGuarded();
-        string[] windDown = ["--wind-down", "send:close-day\\n,to=tcp 127.0.0.1:PORT,wait=150s", "--wind-down", "TERM 30s"];
+        string[] windDown =
+        [
+            "--wind-down",
+            "send:close-day\\n,to=tcp 127.0.0.1:PORT,wait=150s",
+            "--wind-down",
+            "TERM 30s",
+        ];
         // With the very steps, and with a signal alone that is waited for long enough.
-        var (first, second) = (await Open(sentry, "ledger", windDown), await Open(sentry, "ledger-two", "--wind-down", "TERM 60s"));
+        var (first, second) = (
+            await Open(sentry, "ledger", windDown),
+            await Open(sentry, "ledger-two", "--wind-down", "TERM 60s")
+        );
         var (one, two) = (await Sell(first, "monday"), await Sell(second, "monday"));
 
         var stop = sentry.Calm("stop", "ledger");
@@ -78,7 +104,12 @@ public class LedgerTests
         await sentry.Ok("host", "wind-down"); // as the boot script does when the machine goes down
         Assert.Equal(one, await File.ReadAllLinesAsync(Book(sentry, "ledger")));
         Assert.Equal(two, await File.ReadAllLinesAsync(Book(sentry, "ledger-two")));
-        Assert.All((await sentry.Ok("runs", "ledger", "--json")).Json.EnumerateArray().Where(run => run.GetProperty("outcome").ValueKind == System.Text.Json.JsonValueKind.String), run => Assert.False(run.GetProperty("forced").GetBoolean()));
+        Assert.All(
+            (await sentry.Ok("runs", "ledger", "--json"))
+                .Json.EnumerateArray()
+                .Where(run => run.GetProperty("outcome").ValueKind == System.Text.Json.JsonValueKind.String),
+            run => Assert.False(run.GetProperty("forced").GetBoolean())
+        );
     }
 
     [Fact]
@@ -89,6 +120,10 @@ public class LedgerTests
         var sold = await Sell(port, "monday", 20);
         Assert.Contains("wind-down-short", (await sentry.Ok("stop", "ledger")).Output, StringComparison.Ordinal);
         Assert.True((await File.ReadAllLinesAsync(Book(sentry, "ledger"))).Length < sold.Count);
-        Assert.Contains("was cut off by force: its wind-down waits 300 ms in all", (await sentry.Calm("check", "ledger")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "was cut off by force: its wind-down waits 300 ms in all",
+            (await sentry.Calm("check", "ledger")).Output,
+            StringComparison.Ordinal
+        );
     }
 }

@@ -2,7 +2,9 @@ using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Tests.EndToEnd;
 
-/// <summary>Server, keeper, program and machine lost in every combination: the outcome is known and never are there two runs.</summary>
+/// <summary>
+/// Server, keeper, program and machine lost in every combination: the outcome is known and never are there two runs.
+/// </summary>
 public class LossTests
 {
     [Fact]
@@ -43,12 +45,25 @@ public class LossTests
         await sentry.Wrap("relay", "--start", "--", sentry.Script("relay", "#!/bin/sh\nsleep 600 &\nexec sleep 600\n"));
         var before = sentry.Processes("relay");
         Assert.Equal(2, before.Count);
-        var stat = await File.ReadAllTextAsync($"/proc/{(await sentry.Show("relay")).GetProperty("pid").GetInt32()}/stat");
-        Sentry.Kill(int.Parse(stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0], System.Globalization.CultureInfo.InvariantCulture)); // the parent: its keeper
-        await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2);
+        var stat = await File.ReadAllTextAsync(
+            $"/proc/{(await sentry.Show("relay")).GetProperty("pid").GetInt32()}/stat"
+        );
+        Sentry.Kill(
+            int.Parse(
+                stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0],
+                System.Globalization.CultureInfo.InvariantCulture
+            )
+        ); // the parent: its keeper
+        await sentry.Until(
+            "relay",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2
+        );
         Assert.DoesNotContain(before, Sentry.Lives);
         Assert.Equal(2, sentry.Processes("relay").Count);
-        Assert.Equal("keeper-lost", (await sentry.Show("relay")).GetProperty("runs")[1].GetProperty("outcome").GetString());
+        Assert.Equal(
+            "keeper-lost",
+            (await sentry.Show("relay")).GetProperty("runs")[1].GetProperty("outcome").GetString()
+        );
     }
 
     [Fact]
@@ -59,8 +74,17 @@ public class LossTests
         await sentry.Wrap("relay", "--at", "request", "--start", "--", "/bin/sleep", "600");
         await sentry.KillServer();
         // A power cut: no keeper, no program, and a directory for runtime files that is empty.
-        foreach (var process in System.Diagnostics.Process.GetProcessesByName("calm-keeper").Where(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(sentry.Places.Root, StringComparison.Ordinal))) Sentry.Kill(process.Id);
-        foreach (var pid in sentry.Processes("board").Concat(sentry.Processes("relay"))) Sentry.Kill(pid);
+        foreach (
+            var process in System
+                .Diagnostics.Process.GetProcessesByName("calm-keeper")
+                .Where(keeper =>
+                    File.ReadAllText($"/proc/{keeper.Id}/cmdline")
+                        .Contains(sentry.Places.Root, StringComparison.Ordinal)
+                )
+        )
+            Sentry.Kill(process.Id);
+        foreach (var pid in sentry.Processes("board").Concat(sentry.Processes("relay")))
+            Sentry.Kill(pid);
         Directory.Delete(sentry.Places.RunDirectory, recursive: true);
         await using (var store = new SqliteConnection($"Data Source={sentry.Places.Database};Pooling=False"))
         {
@@ -71,19 +95,36 @@ public class LossTests
         }
 
         await sentry.Serve();
-        await sentry.Until("board", view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2);
-        Assert.Equal("machine-lost", (await sentry.Show("board")).GetProperty("runs")[1].GetProperty("outcome").GetString());
+        await sentry.Until(
+            "board",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2
+        );
+        Assert.Equal(
+            "machine-lost",
+            (await sentry.Show("board")).GetProperty("runs")[1].GetProperty("outcome").GetString()
+        );
         var relay = await sentry.Show("relay");
         Assert.Equal("stopped", relay.GetProperty("state").GetString());
         Assert.Equal("machine-lost", relay.GetProperty("runs")[0].GetProperty("outcome").GetString());
-        Assert.Contains("lost when the machine went down", relay.GetProperty("why").GetString(), StringComparison.Ordinal);
+        Assert.Contains(
+            "lost when the machine went down",
+            relay.GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public async Task An_unwrap_cut_short_by_a_crash_is_finished_by_the_next_server()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("stubborn", "--wind-down", "TERM 1s", "--start", "--", sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM\nwhile :; do sleep 0.1; done\n"));
+        await sentry.Wrap(
+            "stubborn",
+            "--wind-down",
+            "TERM 1s",
+            "--start",
+            "--",
+            sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM\nwhile :; do sleep 0.1; done\n")
+        );
         var unwrap = sentry.Calm("unwrap", "stubborn");
         while (!(await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap asked for", StringComparison.Ordinal))
         {
@@ -102,12 +143,15 @@ public class LossTests
         Assert.False(Directory.Exists(sentry.Places.RunOf("stubborn")));
     }
 
-    /// <summary>Waits for the keeper's note of the outcome: the event itself, as a returning server would find it.</summary>
+    /// <summary>
+    /// Waits for the keeper's note of the outcome: the event itself, as a returning server would find it.
+    /// </summary>
     private static async Task Gone(Sentry sentry, string service)
     {
         var directory = sentry.Places.RunOf(service);
         using var watcher = new FileSystemWatcher(directory);
-        for (var tries = 0; tries < 300 && !File.Exists(Path.Combine(directory, "outcome.1")); tries++) await Task.Run(() => watcher.WaitForChanged(WatcherChangeTypes.All, 100));
+        for (var tries = 0; tries < 300 && !File.Exists(Path.Combine(directory, "outcome.1")); tries++)
+            await Task.Run(() => watcher.WaitForChanged(WatcherChangeTypes.All, 100));
         Assert.True(File.Exists(Path.Combine(directory, "outcome.1")));
     }
 
@@ -115,14 +159,32 @@ public class LossTests
     public async Task A_keeper_that_hangs_keeps_the_sentry_from_nothing_and_is_taken_up_when_it_answers()
     {
         await using var sentry = await Sentry.Start();
-        foreach (var name in new[] { "tide", "board" }) await sentry.Wrap(name, "--proof", "up-for:0s", "--start", "--accept", "copy-running", "--", "/bin/sleep", "600");
-        var (tide, board) = ((await sentry.Show("tide")).GetProperty("pid").GetInt32(), (await sentry.Show("board")).GetProperty("pid").GetInt32());
+        foreach (var name in new[] { "tide", "board" })
+            await sentry.Wrap(
+                name,
+                "--proof",
+                "up-for:0s",
+                "--start",
+                "--accept",
+                "copy-running",
+                "--",
+                "/bin/sleep",
+                "600"
+            );
+        var (tide, board) = (
+            (await sentry.Show("tide")).GetProperty("pid").GetInt32(),
+            (await sentry.Show("board")).GetProperty("pid").GetInt32()
+        );
         var keeper = int.Parse((await File.ReadAllTextAsync($"/proc/{tide}/stat")).Split(' ')[3]);
         await sentry.KillServer();
         Sentry.Kill(keeper, "STOP");
         await sentry.Serve(); // it serves, and has taken up the other
         Assert.Equal(board, (await sentry.Show("board")).GetProperty("pid").GetInt32());
-        Assert.Contains("Its keeper does not answer", (await sentry.Ok("logbook", "tide")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "Its keeper does not answer",
+            (await sentry.Ok("logbook", "tide")).Output,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("restart", "board");
         Sentry.Kill(keeper, "CONT");
         Assert.Equal(tide, (await sentry.Show("tide")).GetProperty("pid").GetInt32());

@@ -8,13 +8,18 @@ public class OutputTests
     {
         await using var sentry = await Sentry.Start();
         var gate = Path.Combine(sentry.Places.Root, "gate");
-        var script = sentry.Script("counter", $"#!/bin/sh\nseq 1 1000\nwhile [ ! -e {gate} ]; do sleep 0.02; done\nseq 1001 60000\necho over >&2\nexec sleep 600\n");
+        var script = sentry.Script(
+            "counter",
+            $"#!/bin/sh\nseq 1 1000\nwhile [ ! -e {gate} ]; do sleep 0.02; done\nseq 1001 60000\necho over "
+                + $">&2\nexec sleep 600\n"
+        );
         await sentry.Wrap("counter", "--start", "--", script);
         await sentry.KillServer();
         await File.WriteAllTextAsync(gate, "");
         var output = sentry.Places.OutputOf("counter");
         using var watcher = new FileSystemWatcher(Path.GetDirectoryName(output)!);
-        while (!(await File.ReadAllTextAsync(output)).EndsWith("over\n", StringComparison.Ordinal)) watcher.WaitForChanged(WatcherChangeTypes.All, 200);
+        while (!(await File.ReadAllTextAsync(output)).EndsWith("over\n", StringComparison.Ordinal))
+            watcher.WaitForChanged(WatcherChangeTypes.All, 200);
         await sentry.Serve();
         var said = await sentry.Ok("output", "counter", "--last", "100000");
         Assert.Equal(string.Concat(Enumerable.Range(1, 60000).Select(i => i + "\n")) + "over\n", said.Output);
@@ -27,9 +32,19 @@ public class OutputTests
         await using var sentry = await Sentry.Start();
         var fifo = Path.Combine(sentry.Places.Root, "words");
         System.Diagnostics.Process.Start("mkfifo", ["-m", "666", fifo]).WaitForExit();
-        await sentry.Wrap("teller", "--start", "--", sentry.Script("teller", $"#!/bin/sh\necho ready\nexec 3<>{fifo}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"));
+        await sentry.Wrap(
+            "teller",
+            "--start",
+            "--",
+            sentry.Script(
+                "teller",
+                $"#!/bin/sh\necho ready\nexec 3<>{fifo}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"
+            )
+        );
         using var client = sentry.Http();
-        using var reader = new StreamReader(await client.GetStreamAsync("http://sentry/api/services/teller/output?last=1&follow=true"));
+        using var reader = new StreamReader(
+            await client.GetStreamAsync("http://sentry/api/services/teller/output?last=1&follow=true")
+        );
         Assert.Equal("ready", await Next());
         await File.WriteAllTextAsync(fifo, "tide\n");
         Assert.Equal("heard tide", await Next());
@@ -42,14 +57,23 @@ public class OutputTests
     [Fact]
     public async Task A_full_disk_refuses_a_start_and_makes_a_running_program_wait_without_losing_a_byte()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to mount a small file system");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to mount a small file system");
         await using var sentry = await Sentry.Start();
         var logs = sentry.Places.OutputDirectoryOf("talker");
         Directory.CreateDirectory(logs);
-        System.Diagnostics.Process.Start("mount", ["-t", "tmpfs", "-o", "size=1m,mode=755", "small", logs]).WaitForExit();
+        System
+            .Diagnostics.Process.Start("mount", ["-t", "tmpfs", "-o", "size=1m,mode=755", "small", logs])
+            .WaitForExit();
         try
         {
-            await sentry.Wrap("talker", "--recover", "never", "--", sentry.Script("talker", "#!/bin/sh\nseq 1 200000\nexec sleep 600\n"));
+            await sentry.Wrap(
+                "talker",
+                "--recover",
+                "never",
+                "--",
+                sentry.Script("talker", "#!/bin/sh\nseq 1 200000\nexec sleep 600\n")
+            );
             await sentry.Ok("start", "talker");
             var stuck = await sentry.Until("talker", view => view.GetProperty("health").GetString() == "poor");
             Assert.Contains("ENOSPC", stuck.GetProperty("why").GetString(), StringComparison.Ordinal);
@@ -59,8 +83,12 @@ public class OutputTests
             await sentry.Until("talker", view => view.GetProperty("health").GetString() == "good");
             using var watcher = new FileSystemWatcher(logs);
             var output = sentry.Places.OutputOf("talker");
-            while (!(await File.ReadAllTextAsync(output)).EndsWith("200000\n", StringComparison.Ordinal)) watcher.WaitForChanged(WatcherChangeTypes.All, 200);
-            Assert.Equal(string.Concat(Enumerable.Range(1, 200000).Select(i => i + "\n")), await File.ReadAllTextAsync(output));
+            while (!(await File.ReadAllTextAsync(output)).EndsWith("200000\n", StringComparison.Ordinal))
+                watcher.WaitForChanged(WatcherChangeTypes.All, 200);
+            Assert.Equal(
+                string.Concat(Enumerable.Range(1, 200000).Select(i => i + "\n")),
+                await File.ReadAllTextAsync(output)
+            );
             await sentry.Ok("stop", "talker");
 
             System.Diagnostics.Process.Start("sh", ["-c", $"cat /dev/zero > {logs}/fill 2>/dev/null"]).WaitForExit();

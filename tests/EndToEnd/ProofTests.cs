@@ -2,7 +2,9 @@ using System.Text.Json;
 
 namespace CalmSentry.Tests.EndToEnd;
 
-/// <summary>What shows that a program serves: each kind of proof comes about for real, and until then the service is starting.</summary>
+/// <summary>
+/// What shows that a program serves: each kind of proof comes about for real, and until then the service is starting.
+/// </summary>
 public class ProofTests
 {
     /// <summary>Each program waits for the file "go" beside it before it does what proves it.</summary>
@@ -11,28 +13,71 @@ public class ProofTests
     {
         await using var sentry = await Sentry.Start();
         var (tcp, http) = (Sentry.FreePort(), Sentry.FreePort());
-        string Waits(string name, string then) => sentry.Script(name, $"#!/bin/sh\nuntil [ -e {sentry.Places.Root}/go ]; do sleep 0.05; done\n{then}\nexec sleep 600\n");
-        var page = sentry.Script("page.js", $$"""
+        string Waits(string name, string then) =>
+            sentry.Script(
+                name,
+                $"#!/bin/sh\nuntil [ -e {sentry.Places.Root}/go ]; do sleep 0.05; done\n{then}\nexec sleep 600\n"
+            );
+        var page = sentry.Script(
+            "page.js",
+            $$"""
             const { existsSync } = require("node:fs");
             require("node:http").createServer((_, answer) => existsSync("{{sentry.Places.Root}}/go") ? answer.end("the board is open") : answer.writeHead(503).end()).listen({{http}}, "127.0.0.1");
-            """, executable: false);
+            """,
+            executable: false
+        );
         var marker = Path.Combine(sentry.Places.StateOf("by-file"), "ready");
         var kinds = new (string Name, string Proof, string[] Program, string Seen)[]
         {
-            ("by-tcp", $"tcp:127.0.0.1:{tcp}", [Waits("tcp", $"exec memcached -l 127.0.0.1 -p {tcp}")], $"127.0.0.1:{tcp} takes connections"),
-            ("by-http", $"http:http://127.0.0.1:{http}/,status=200,text=is open", [page], $"http://127.0.0.1:{http}/ answered 200 with 'is open' in it"),
-            ("by-output", "output:open since [0-9]+, quay", [Waits("output", "echo starting; echo open since 7, quay 2")], "it printed 'open since 7, quay 2'"),
+            (
+                "by-tcp",
+                $"tcp:127.0.0.1:{tcp}",
+                [Waits("tcp", $"exec memcached -l 127.0.0.1 -p {tcp}")],
+                $"127.0.0.1:{tcp} takes connections"
+            ),
+            (
+                "by-http",
+                $"http:http://127.0.0.1:{http}/,status=200,text=is open",
+                [page],
+                $"http://127.0.0.1:{http}/ answered 200 with 'is open' in it"
+            ),
+            (
+                "by-output",
+                "output:open since [0-9]+, quay",
+                [Waits("output", "echo starting; echo open since 7, quay 2")],
+                "it printed 'open since 7, quay 2'"
+            ),
             ("by-file", $"file:{marker}", [Waits("file", $"touch {marker}")], $"it has written {marker}"),
-            ("by-command", $"command:{sentry.Script("ask", $"#!/bin/sh\ntest -e {sentry.Places.Root}/go && id -un\n")}", [Waits("command", "")], $"ask succeeded ('{Sentry.Account}')"),
-            ("by-told", "told", [Waits("told", "curl -s --unix-socket \"$CALM_TELL\" -d 'all quays open' http://calm/ready")], "it said so itself"),
+            (
+                "by-command",
+                $"command:{sentry.Script("ask", $"#!/bin/sh\ntest -e {sentry.Places.Root}/go && id -un\n")}",
+                [Waits("command", "")],
+                $"ask succeeded ('{Sentry.Account}')"
+            ),
+            (
+                "by-told",
+                "told",
+                [Waits("told", "curl -s --unix-socket \"$CALM_TELL\" -d 'all quays open' http://calm/ready")],
+                "it said so itself"
+            ),
         };
         Directory.CreateDirectory(sentry.Places.StateOf("by-file"));
         await File.WriteAllTextAsync(marker, "of an earlier run");
         File.SetLastWriteTimeUtc(marker, DateTime.UtcNow.AddHours(-1));
-        if (Environment.UserName == "root") await System.Diagnostics.Process.Start("chown", ["-R", Sentry.Account, sentry.Places.StateOf("by-file")]).WaitForExitAsync();
-        foreach (var kind in kinds) await sentry.Wrap(kind.Name, ["--proof", kind.Proof, "--", .. kind.Program]);
+        if (Environment.UserName == "root")
+            await System
+                .Diagnostics.Process.Start("chown", ["-R", Sentry.Account, sentry.Places.StateOf("by-file")])
+                .WaitForExitAsync();
+        foreach (var kind in kinds)
+            await sentry.Wrap(kind.Name, ["--proof", kind.Proof, "--", .. kind.Program]);
         var asked = kinds.Select(kind => sentry.Calm("start", kind.Name)).ToList();
-        foreach (var kind in kinds) await sentry.Until(kind.Name, view => State(view) == "starting" && view.GetProperty("why").GetString()!.Contains("(so far: ", StringComparison.Ordinal));
+        foreach (var kind in kinds)
+            await sentry.Until(
+                kind.Name,
+                view =>
+                    State(view) == "starting"
+                    && view.GetProperty("why").GetString()!.Contains("(so far: ", StringComparison.Ordinal)
+            );
         await File.WriteAllTextAsync(Path.Combine(sentry.Places.Root, "go"), "");
         foreach (var (kind, answer) in kinds.Zip(asked))
         {
@@ -40,7 +85,11 @@ public class ProofTests
             Assert.True(said.Exit == 0, said.All);
             Assert.Contains(kind.Seen, said.Output, StringComparison.Ordinal);
             var shown = await sentry.Show(kind.Name);
-            Assert.EndsWith(kind.Seen, shown.GetProperty("proof").GetProperty("seen").GetString(), StringComparison.Ordinal);
+            Assert.EndsWith(
+                kind.Seen,
+                shown.GetProperty("proof").GetProperty("seen").GetString(),
+                StringComparison.Ordinal
+            );
             Assert.NotEqual(JsonValueKind.Null, shown.GetProperty("runs")[0].GetProperty("proven").ValueKind);
         }
 
@@ -56,15 +105,39 @@ public class ProofTests
     {
         await using var sentry = await Sentry.Start();
         var nobody = Sentry.FreePort();
-        await sentry.Wrap("dumb", "--proof", $"tcp:127.0.0.1:{nobody},within=300ms", "--hold-ends", "2", "--pause", "0s", "--", "/bin/sleep", "600");
+        await sentry.Wrap(
+            "dumb",
+            "--proof",
+            $"tcp:127.0.0.1:{nobody},within=300ms",
+            "--hold-ends",
+            "2",
+            "--pause",
+            "0s",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
         var said = await sentry.Calm("start", "dumb");
         Assert.Equal(1, said.Exit);
         var held = await sentry.Until("dumb", view => State(view) == "held");
-        Assert.Contains($"was not proven ready within 300 ms of its launch (nobody takes connections at 127.0.0.1:{nobody})", held.GetProperty("why").GetString(), StringComparison.Ordinal);
-        await Sentry.Eventually(async () => (await sentry.Show("dumb")).GetProperty("runs")[0].GetProperty("outcome").GetString() == "not-proven");
+        Assert.Contains(
+            $"was not proven ready within 300 ms of its launch (nobody takes connections at 127.0.0.1:{nobody})",
+            held.GetProperty("why").GetString(),
+            StringComparison.Ordinal
+        );
+        await Sentry.Eventually(async () =>
+            (await sentry.Show("dumb")).GetProperty("runs")[0].GetProperty("outcome").GetString() == "not-proven"
+        );
         Assert.Empty(sentry.Processes("dumb"));
 
-        await sentry.Wrap("slow", "--proof", $"tcp:127.0.0.1:{nobody},within=300ms,if-not=tell", "--", "/bin/sleep", "600");
+        await sentry.Wrap(
+            "slow",
+            "--proof",
+            $"tcp:127.0.0.1:{nobody},within=300ms,if-not=tell",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
         Assert.Equal(1, (await sentry.Calm("start", "slow")).Exit);
         var slow = await sentry.Until("slow", view => view.GetProperty("health").GetString() == "poor");
         Assert.Equal("starting", State(slow));
@@ -80,27 +153,77 @@ public class ProofTests
     {
         await using var sentry = await Sentry.Start();
         var go = Path.Combine(sentry.Places.Root, "go");
-        await sentry.Wrap("board", "--proof", "output:^open$", "--", sentry.Script("board", $"#!/bin/sh\necho shut\nuntil [ -e {go} ]; do sleep 0.05; done\necho open\nexec sleep 600\n"));
+        await sentry.Wrap(
+            "board",
+            "--proof",
+            "output:^open$",
+            "--",
+            sentry.Script(
+                "board",
+                $"#!/bin/sh\necho shut\nuntil [ -e {go} ]; do sleep 0.05; done\necho open\nexec sleep 600\n"
+            )
+        );
         var asked = sentry.Calm("start", "board");
-        var pid = (await sentry.Until("board", view => State(view) == "starting" && view.GetProperty("pid").ValueKind == JsonValueKind.Number)).GetProperty("pid").GetInt32();
+        var pid = (
+            await sentry.Until(
+                "board",
+                view => State(view) == "starting" && view.GetProperty("pid").ValueKind == JsonValueKind.Number
+            )
+        )
+            .GetProperty("pid")
+            .GetInt32();
         await sentry.KillServer();
         await asked;
         await sentry.Serve();
         Assert.Equal("starting", State(await sentry.Show("board")));
         await File.WriteAllTextAsync(go, "");
-        Assert.Equal(pid, (await sentry.Until("board", view => State(view) == "running")).GetProperty("pid").GetInt32());
+        Assert.Equal(
+            pid,
+            (await sentry.Until("board", view => State(view) == "running")).GetProperty("pid").GetInt32()
+        );
     }
 
     [Fact]
     public async Task Only_programs_of_the_sentry_may_say_something_and_only_for_themselves()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("board", "--proof", "told", "--start", "--", sentry.Script("board", "#!/bin/sh\ncurl -s --unix-socket $CALM_TELL http://calm/ready\nwhile :; do\n  curl -s --unix-socket $CALM_TELL -d 'three ferries' http://calm/status\n  curl -s -w '%{http_code}\\n' --unix-socket $CALM_TELL http://calm/services\n  sleep 600\ndone\n"));
+        await sentry.Wrap(
+            "board",
+            "--proof",
+            "told",
+            "--start",
+            "--",
+            sentry.Script(
+                "board",
+                "#!/bin/sh\ncurl -s --unix-socket $CALM_TELL http://calm/ready\nwhile :; do\n  curl -s "
+                    + "--unix-socket $CALM_TELL -d 'three ferries' http://calm/status\n  curl -s -w "
+                    + "'%{http_code}\\n' --unix-socket $CALM_TELL http://calm/services\n  sleep 600\ndone\n"
+            )
+        );
         await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
         await sentry.Until("board", view => view.GetProperty("said").GetString() == "three ferries");
         Assert.Equal(JsonValueKind.Null, (await sentry.Show("relay")).GetProperty("said").ValueKind);
-        await Sentry.Eventually(async () => (await sentry.Ok("output", "board")).Output.Contains("404", StringComparison.Ordinal));
-        using var outside = System.Diagnostics.Process.Start(new System.Diagnostics.ProcessStartInfo("curl", ["-s", "-o", "/dev/null", "-w", "%{http_code}", "--unix-socket", sentry.Places.TellOf("board"), "http://calm/ready"]) { RedirectStandardOutput = true })!;
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "board")).Output.Contains("404", StringComparison.Ordinal)
+        );
+        using var outside = System.Diagnostics.Process.Start(
+            new System.Diagnostics.ProcessStartInfo(
+                "curl",
+                [
+                    "-s",
+                    "-o",
+                    "/dev/null",
+                    "-w",
+                    "%{http_code}",
+                    "--unix-socket",
+                    sentry.Places.TellOf("board"),
+                    "http://calm/ready",
+                ]
+            )
+            {
+                RedirectStandardOutput = true,
+            }
+        )!;
         Assert.Equal("403", await outside.StandardOutput.ReadToEndAsync());
     }
 

@@ -6,7 +6,11 @@ public class RehearsalTests
     private static void NothingIsLeft(Sentry sentry)
     {
         Assert.Empty(Directory.GetFileSystemEntries(Path.Combine(sentry.Places.RunDirectory, "rehearsals")));
-        Assert.DoesNotContain(Directory.GetDirectories("/proc"), process => Environment(process).Contains($"CALM_RUN={sentry.Places.RunDirectory}:~", StringComparison.Ordinal));
+        Assert.DoesNotContain(
+            Directory.GetDirectories("/proc"),
+            process =>
+                Environment(process).Contains($"CALM_RUN={sentry.Places.RunDirectory}:~", StringComparison.Ordinal)
+        );
     }
 
     private static string Environment(string process)
@@ -26,13 +30,35 @@ public class RehearsalTests
     {
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
-        var report = (await sentry.Ok("rehearse", "tide-store", "--account", Sentry.Account, "--for", "1s", "--json", "--", "/usr/bin/memcached", "-l", "127.0.0.1", "-p", $"{port}")).Json;
+        var report = (
+            await sentry.Ok(
+                "rehearse",
+                "tide-store",
+                "--account",
+                Sentry.Account,
+                "--for",
+                "1s",
+                "--json",
+                "--",
+                "/usr/bin/memcached",
+                "-l",
+                "127.0.0.1",
+                "-p",
+                $"{port}"
+            )
+        ).Json;
         Assert.True(report.GetProperty("stayed-up").GetBoolean());
-        var seen = Assert.Single(report.GetProperty("ports").EnumerateArray(), one => one.GetProperty("protocol").GetString() == "tcp");
+        var seen = Assert.Single(
+            report.GetProperty("ports").EnumerateArray(),
+            one => one.GetProperty("protocol").GetString() == "tcp"
+        );
         Assert.Equal((port, "this host"), (seen.GetProperty("port").GetInt32(), seen.GetProperty("reach").GetString()));
         Assert.InRange(report.GetProperty("peak-bytes").GetInt64(), 100_000, 500_000_000);
         Assert.Contains("after TERM was sent", report.GetProperty("stop").GetString(), StringComparison.Ordinal);
-        Assert.Contains(report.GetProperty("proposals").EnumerateArray(), one => one.GetProperty("key").GetString() == "resources.memory");
+        Assert.Contains(
+            report.GetProperty("proposals").EnumerateArray(),
+            one => one.GetProperty("key").GetString() == "resources.memory"
+        );
         NothingIsLeft(sentry);
         Assert.Equal(4, (await sentry.Calm("show", "tide-store")).Exit); // nothing was registered
     }
@@ -41,19 +67,41 @@ public class RehearsalTests
     public async Task It_runs_as_the_service_would_and_shows_both_streams()
     {
         await using var sentry = await Sentry.Start();
-        var tells = sentry.Script("tells", "#!/bin/sh\nenv | grep -v CALM_RUN | sort\nid -un; pwd; umask; tty; echo oops >&2\necho x >\"$CALM_STATE/kept\"\nexit 3\n");
+        var tells = sentry.Script(
+            "tells",
+            "#!/bin/sh\nenv | grep -v CALM_RUN | sort\nid -un; pwd; umask; tty; echo oops >&2\necho x "
+                + ">\"$CALM_STATE/kept\"\nexit 3\n"
+        );
         await sentry.Wrap("tells", "--environment", "TIDE=high", "--umask", "0027", "--", tells);
         var rehearsed = await sentry.Calm("rehearse", "tells", "--for", "5s");
         Assert.Equal(1, rehearsed.Exit);
-        Assert.Contains("It did not stay up: it ended by itself with exit code 3", rehearsed.Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "It did not stay up: it ended by itself with exit code 3",
+            rehearsed.Output,
+            StringComparison.Ordinal
+        );
         Assert.Contains("  ! oops\n", rehearsed.Output, StringComparison.Ordinal);
-        Assert.Contains(Path.Combine(sentry.Places.StateOf("tells"), "kept"), rehearsed.Output, StringComparison.Ordinal);
+        Assert.Contains(
+            Path.Combine(sentry.Places.StateOf("tells"), "kept"),
+            rehearsed.Output,
+            StringComparison.Ordinal
+        );
         await sentry.Calm("start", "tells");
         await sentry.Ok("stop", "tells");
         // Line for line what the service prints.
-        var service = (await File.ReadAllLinesAsync(sentry.Places.OutputOf("tells"))).Where(line => line != "oops").Take(12).ToList();
+        var service = (await File.ReadAllLinesAsync(sentry.Places.OutputOf("tells")))
+            .Where(line => line != "oops")
+            .Take(12)
+            .ToList();
         Assert.Contains("TIDE=high", service);
-        Assert.Equal(service, rehearsed.Output.Split('\n').Where(line => line.StartsWith("    ", StringComparison.Ordinal)).Select(line => line[4..]).Take(12));
+        Assert.Equal(
+            service,
+            rehearsed
+                .Output.Split('\n')
+                .Where(line => line.StartsWith("    ", StringComparison.Ordinal))
+                .Select(line => line[4..])
+                .Take(12)
+        );
         NothingIsLeft(sentry);
     }
 
@@ -61,28 +109,63 @@ public class RehearsalTests
     public async Task What_it_proposes_can_be_adopted_or_written()
     {
         await using var sentry = await Sentry.Start();
-        var relay = sentry.Script("relay", "#!/bin/sh\n(setsid sh -c 'echo $$ >\"$CALM_STATE/relay.pid\"; trap \"sleep 0.5; exit 0\" TERM; while :; do sleep 0.05; done' &)\nexit 0\n");
+        var relay = sentry.Script(
+            "relay",
+            "#!/bin/sh\n(setsid sh -c 'echo $$ >\"$CALM_STATE/relay.pid\"; trap \"sleep 0.5; exit 0\" TERM; while "
+                + ":; do sleep 0.05; done' &)\nexit 0\n"
+        );
         await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--", relay);
         var file = Path.Combine(sentry.Places.Root, "relay.yaml");
         var said = await sentry.Ok("rehearse", "relay", "--for", "1s", "--adopt", "--write", file);
         Assert.Contains("program.kind is now 'detaches' (was 'stays')", said.Output, StringComparison.Ordinal);
         await sentry.Ok("start", "relay");
-        Assert.Equal($"{(await sentry.Show("relay")).GetProperty("pid")}", (await File.ReadAllTextAsync(Path.Combine(sentry.Places.StateOf("relay"), "relay.pid"))).Trim());
+        Assert.Equal(
+            $"{(await sentry.Show("relay")).GetProperty("pid")}",
+            (await File.ReadAllTextAsync(Path.Combine(sentry.Places.StateOf("relay"), "relay.pid"))).Trim()
+        );
         var shown = (await sentry.Show("relay")).GetProperty("definition");
         Assert.Equal("10 s", shown.GetProperty("wind-down")[0].GetProperty("wait").GetString()); // it took half a second of one
-        Assert.Equal(Path.Combine(sentry.Places.StateOf("relay"), "relay.pid"), shown.GetProperty("program").GetProperty("pid-file").GetString());
+        Assert.Equal(
+            Path.Combine(sentry.Places.StateOf("relay"), "relay.pid"),
+            shown.GetProperty("program").GetProperty("pid-file").GetString()
+        );
         await sentry.Ok("unwrap", "relay");
         await sentry.Ok("wrap", "--from", file);
-        Assert.Equal("detaches", (await sentry.Show("relay")).GetProperty("definition").GetProperty("program").GetProperty("kind").GetString());
+        Assert.Equal(
+            "detaches",
+            (await sentry.Show("relay"))
+                .GetProperty("definition")
+                .GetProperty("program")
+                .GetProperty("kind")
+                .GetString()
+        );
     }
 
     [Fact]
     public async Task A_stubborn_program_is_ended_and_the_report_says_so()
     {
         await using var sentry = await Sentry.Start();
-        var stubborn = sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM\nsetsid sleep 600 &\nwhile :; do sleep 1; done\n");
-        var said = await sentry.Ok("rehearse", "stubborn", "--account", Sentry.Account, "--wind-down", "TERM 200ms", "--for", "300ms", "--", stubborn);
-        Assert.Contains("was ended by force: as a service it would lose what it has not written by then", said.Output, StringComparison.Ordinal);
+        var stubborn = sentry.Script(
+            "stubborn",
+            "#!/bin/sh\ntrap '' TERM\nsetsid sleep 600 &\nwhile :; do sleep 1; done\n"
+        );
+        var said = await sentry.Ok(
+            "rehearse",
+            "stubborn",
+            "--account",
+            Sentry.Account,
+            "--wind-down",
+            "TERM 200ms",
+            "--for",
+            "300ms",
+            "--",
+            stubborn
+        );
+        Assert.Contains(
+            "was ended by force: as a service it would lose what it has not written by then",
+            said.Output,
+            StringComparison.Ordinal
+        );
         NothingIsLeft(sentry);
     }
 
@@ -93,14 +176,27 @@ public class RehearsalTests
         var refused = await sentry.Calm("rehearse", "x", "--account", "daemon", "--", "/bin/sleep", "600");
         Assert.Contains("The account daemon is not permitted", refused.Error, StringComparison.Ordinal);
         await sentry.Wrap("board", "--start", "--", "/bin/sleep", "600");
-        Assert.Contains("would be a second copy", (await sentry.Calm("rehearse", "board")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "would be a second copy",
+            (await sentry.Calm("rehearse", "board")).Error,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public async Task Ctrl_C_ends_it_and_still_reports()
     {
         await using var sentry = await Sentry.Start();
-        using var calm = sentry.Open("rehearse", "board", "--account", Sentry.Account, "--for", "1h", "--", sentry.Script("board", "#!/bin/sh\necho up\nexec sleep 600\n"));
+        using var calm = sentry.Open(
+            "rehearse",
+            "board",
+            "--account",
+            Sentry.Account,
+            "--for",
+            "1h",
+            "--",
+            sentry.Script("board", "#!/bin/sh\necho up\nexec sleep 600\n")
+        );
         Assert.Equal("    up", await calm.StandardOutput.ReadLineAsync());
         Sentry.Kill(calm.Id, "INT");
         Assert.Contains("It stayed up for", await calm.StandardOutput.ReadToEndAsync(), StringComparison.Ordinal);
@@ -114,16 +210,30 @@ public class RehearsalTests
         var board = sentry.Script("board", "#!/bin/sh\necho $$\nexec sleep 600\n");
         foreach (var server in new[] { false, true })
         {
-            using var calm = sentry.Open("rehearse", server ? "board" : "other-board", "--account", Sentry.Account, "--for", "1h", "--", board);
+            using var calm = sentry.Open(
+                "rehearse",
+                server ? "board" : "other-board",
+                "--account",
+                Sentry.Account,
+                "--for",
+                "1h",
+                "--",
+                board
+            );
             var pid = int.Parse((await calm.StandardOutput.ReadLineAsync())!.Trim());
             Assert.True(Sentry.Lives(pid));
-            if (server) await sentry.KillServer();
-            else calm.Kill();
-            if (server) await sentry.Serve();
+            if (server)
+                await sentry.KillServer();
+            else
+                calm.Kill();
+            if (server)
+                await sentry.Serve();
             await Sentry.Eventually(() => !Sentry.Lives(pid));
         }
 
-        await Sentry.Eventually(() => Directory.GetFileSystemEntries(Path.Combine(sentry.Places.RunDirectory, "rehearsals")).Length == 0);
+        await Sentry.Eventually(() =>
+            Directory.GetFileSystemEntries(Path.Combine(sentry.Places.RunDirectory, "rehearsals")).Length == 0
+        );
         NothingIsLeft(sentry);
     }
 
@@ -131,13 +241,28 @@ public class RehearsalTests
     public async Task Compared_with_ones_own_shell_it_names_what_differs()
     {
         await using var sentry = await Sentry.Start();
-        var needs = sentry.Script("needs", "#!/bin/sh\n[ -n \"$TIDE_TABLE\" ] || { echo 'no tide table' >&2; exit 4; }\nexec sleep 600\n");
+        var needs = sentry.Script(
+            "needs",
+            "#!/bin/sh\n[ -n \"$TIDE_TABLE\" ] || { echo 'no tide table' >&2; exit 4; }\nexec sleep 600\n"
+        );
         await sentry.Wrap("needs", "--", needs);
-        using var calm = sentry.Open(new Dictionary<string, string> { ["TIDE_TABLE"] = "/srv/tides" }, "rehearse", "needs", "--for", "500ms", "--compare-with-mine");
+        using var calm = sentry.Open(
+            new Dictionary<string, string> { ["TIDE_TABLE"] = "/srv/tides" },
+            "rehearse",
+            "needs",
+            "--for",
+            "500ms",
+            "--compare-with-mine"
+        );
         var said = await calm.StandardOutput.ReadToEndAsync();
-        Assert.Contains("As its service: It did not stay up: it ended by itself with exit code 4", said, StringComparison.Ordinal);
+        Assert.Contains(
+            "As its service: It did not stay up: it ended by itself with exit code 4",
+            said,
+            StringComparison.Ordinal
+        );
         Assert.Contains("As you, here:   It stayed up", said, StringComparison.Ordinal);
         Assert.Contains("variable TIDE_TABLE: you have it, the service does not", said, StringComparison.Ordinal);
-        if (System.Environment.UserName == "root") Assert.Contains("account: 'root' for you, 'nobody' for the service", said, StringComparison.Ordinal);
+        if (System.Environment.UserName == "root")
+            Assert.Contains("account: 'root' for you, 'nobody' for the service", said, StringComparison.Ordinal);
     }
 }

@@ -32,15 +32,32 @@ public class RunTests
     public async Task A_tree_that_ignores_TERM_and_leaves_its_session_is_ended_whole(bool asRoot)
     {
         await using var sentry = await (asRoot ? Sentry.Start() : Sentry.StartWithoutRoot());
-        var stubborn = sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM HUP INT\n[ \"$1\" = leaf ] && while :; do sleep 1; done\nsetsid \"$0\" leaf &\n(\"$0\" leaf &) &\nwhile :; do sleep 1; done\n");
-        await sentry.Wrap("stubborn", "--wind-down", "INT 200ms", "--wind-down", "TERM 200ms", "--start", "--", stubborn);
+        var stubborn = sentry.Script(
+            "stubborn",
+            "#!/bin/sh\ntrap '' TERM HUP INT\n[ \"$1\" = leaf ] && while :; do sleep 1; done\nsetsid \"$0\" leaf "
+                + "&\n(\"$0\" leaf &) &\nwhile :; do sleep 1; done\n"
+        );
+        await sentry.Wrap(
+            "stubborn",
+            "--wind-down",
+            "INT 200ms",
+            "--wind-down",
+            "TERM 200ms",
+            "--start",
+            "--",
+            stubborn
+        );
         Assert.True(sentry.Processes("stubborn").Count >= 3);
         var before = sentry.Processes("stubborn");
         var stopped = await sentry.Ok("stop", "stubborn");
         Assert.Contains("by force", stopped.Output, StringComparison.Ordinal);
         Assert.DoesNotContain(before, Sentry.Lives);
         Assert.Empty(sentry.Processes("stubborn"));
-        Assert.Contains("INT did not end it within 200 ms", (await sentry.Ok("logbook", "stubborn")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "INT did not end it within 200 ms",
+            (await sentry.Ok("logbook", "stubborn")).Output,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -48,7 +65,10 @@ public class RunTests
     {
         await using var sentry = await Sentry.Start();
         var done = Path.Combine(sentry.Places.StateOf("wrapper"), "books-closed");
-        var program = sentry.Script("ledger", $"#!/bin/sh\ntrap 'sleep 0.3; echo closed > {done}; exit 0' TERM\nwhile :; do sleep 0.05; done\n");
+        var program = sentry.Script(
+            "ledger",
+            $"#!/bin/sh\ntrap 'sleep 0.3; echo closed > {done}; exit 0' TERM\nwhile :; do sleep 0.05; done\n"
+        );
         var wrapper = sentry.Script("wrapper", $"#!/bin/sh\n{program} &\nwait\n");
         await sentry.Wrap("wrapper", "--start", "--", wrapper);
         await sentry.Ok("stop", "wrapper");
@@ -60,7 +80,13 @@ public class RunTests
     {
         await using var sentry = await Sentry.Start();
         var flag = Path.Combine(sentry.Places.Root, "mended");
-        await sentry.Wrap("gate-counter", "--pause", "5ms", "--", sentry.Script("gate", $"#!/bin/sh\n[ -e {flag} ] && exec sleep 600\nexit 7\n"));
+        await sentry.Wrap(
+            "gate-counter",
+            "--pause",
+            "5ms",
+            "--",
+            sentry.Script("gate", $"#!/bin/sh\n[ -e {flag} ] && exec sleep 600\nexit 7\n")
+        );
         Assert.Equal(1, (await sentry.Calm("start", "gate-counter")).Exit);
         var held = await sentry.Until("gate-counter", view => view.GetProperty("state").GetString() == "held");
         Assert.Equal(5, held.GetProperty("run").GetInt64());
@@ -88,9 +114,16 @@ public class RunTests
         await sentry.Ok("wrap", "counter", "--start", "--", "/bin/sleep", "600"); // the account left out is the caller's
         Assert.Equal(Sentry.Account, (await sentry.Show("counter")).GetProperty("account").GetString());
         var other = await sentry.Calm("wrap", "other", "--account", "root", "--", "/bin/sleep", "600");
-        Assert.Equal((1, true), (other.Exit, other.Error.Contains("can run services only as that account", StringComparison.Ordinal)));
+        Assert.Equal(
+            (1, true),
+            (other.Exit, other.Error.Contains("can run services only as that account", StringComparison.Ordinal))
+        );
         using var client = sentry.Http();
-        Assert.Contains("Not run as root", await client.GetStringAsync("http://sentry/api/sentry"), StringComparison.Ordinal);
+        Assert.Contains(
+            "Not run as root",
+            await client.GetStringAsync("http://sentry/api/sentry"),
+            StringComparison.Ordinal
+        );
         await sentry.KillServer();
         await sentry.Serve();
         Assert.Equal("running", (await sentry.Show("counter")).GetProperty("state").GetString());

@@ -16,10 +16,17 @@ public sealed record Said(int Exit, string Output, string Error)
 /// <summary>A real sentry of its own root, with the programs as they ship, asked through the real client.</summary>
 public sealed class Sentry : IAsyncDisposable
 {
-    /// <summary>The programs as they ship; while developing, CALM_TEST_OUT=out/quick takes quickly built ones.</summary>
-    private static readonly string Out = Path.Combine(Find(), Environment.GetEnvironmentVariable("CALM_TEST_OUT") ?? "out");
+    /// <summary>
+    /// The programs as they ship; while developing, CALM_TEST_OUT=out/quick takes quickly built ones.
+    /// </summary>
+    private static readonly string Out = Path.Combine(
+        Find(),
+        Environment.GetEnvironmentVariable("CALM_TEST_OUT") ?? "out"
+    );
 
-    /// <summary>How long a test waits before it fails: reached only by what never comes, so generous to a busy machine.</summary>
+    /// <summary>
+    /// How long a test waits before it fails: reached only by what never comes, so generous to a busy machine.
+    /// </summary>
     public static readonly TimeSpan Limit = TimeSpan.FromMinutes(3);
 
     private readonly string binaries;
@@ -27,13 +34,16 @@ public sealed class Sentry : IAsyncDisposable
     private Process? server;
     private bool guarded;
 
-    private Sentry(string root, string binaries, string[] before) => (Places, this.binaries, this.before) = (new Places(root), binaries, before);
+    private Sentry(string root, string binaries, string[] before) =>
+        (Places, this.binaries, this.before) = (new Places(root), binaries, before);
 
     public Places Places { get; }
 
     public int ServerPid => server!.Id;
 
-    /// <summary>The account services run as in tests: nobody where the tests run as root, else whoever runs them.</summary>
+    /// <summary>
+    /// The account services run as in tests: nobody where the tests run as root, else whoever runs them.
+    /// </summary>
     public static string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
 
     /// <param name="before">A command the server is started through.</param>
@@ -43,19 +53,28 @@ public sealed class Sentry : IAsyncDisposable
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, before);
         await sentry.Serve();
-        if (Environment.UserName == "root") await sentry.Ok("account", "permit", Account);
+        if (Environment.UserName == "root")
+            await sentry.Ok("account", "permit", Account);
         return sentry;
     }
 
-    /// <summary>A sentry, and its client, of an account without rights: no other accounts, and no control groups either.</summary>
+    /// <summary>
+    /// A sentry, and its client, of an account without rights: no other accounts, and no control groups either.
+    /// </summary>
     public static async Task<Sentry> StartWithoutRoot()
     {
-        if (Environment.UserName != "root") return await Start();
+        if (Environment.UserName != "root")
+            return await Start();
         var root = Directory.CreateTempSubdirectory("calm-");
         var binaries = Directory.CreateDirectory(Path.Combine(root.FullName, "bin")).FullName;
-        foreach (var file in Directory.EnumerateFiles(Out)) File.Copy(file, Path.Combine(binaries, Path.GetFileName(file)));
+        foreach (var file in Directory.EnumerateFiles(Out))
+            File.Copy(file, Path.Combine(binaries, Path.GetFileName(file)));
         await Process.Start("chown", ["-R", "nobody", root.FullName]).WaitForExitAsync();
-        var sentry = new Sentry(root.FullName, binaries, ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]);
+        var sentry = new Sentry(
+            root.FullName,
+            binaries,
+            ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
+        );
         await sentry.Serve();
         return sentry;
     }
@@ -68,7 +87,8 @@ public sealed class Sentry : IAsyncDisposable
         while (await server.StandardOutput.ReadLineAsync().WaitAsync(Limit) is { } line)
         {
             lines.AppendLine(line);
-            if (line.Contains(" serves ", StringComparison.Ordinal)) return;
+            if (line.Contains(" serves ", StringComparison.Ordinal))
+                return;
         }
 
         Assert.Fail($"the server did not come up: {lines}{await server.StandardError.ReadToEndAsync()}");
@@ -82,22 +102,32 @@ public sealed class Sentry : IAsyncDisposable
         var sentry = new Sentry(root.FullName, Out, []);
         Directory.CreateDirectory(sentry.Places.RunDirectory);
         await sentry.ServeGuarded();
-        if (Environment.UserName == "root") await sentry.Ok("account", "permit", Account);
+        if (Environment.UserName == "root")
+            await sentry.Ok("account", "permit", Account);
         return sentry;
     }
 
     public async Task ServeGuarded()
     {
-        server = Launch("calm-keeper", ["guard", Places.RunDirectory, Program("calm-sentry"), "serve", "--root", Places.Root, "--port", "0"]);
+        server = Launch(
+            "calm-keeper",
+            ["guard", Places.RunDirectory, Program("calm-sentry"), "serve", "--root", Places.Root, "--port", "0"]
+        );
         guarded = true;
         await Ok("host", "status", "--wait", "30s");
     }
 
     /// <summary>Process id of the server that answers now, or 0.</summary>
-    public async Task<int> Server() => (await Calm("host", "status", "--json")) is { Exit: 0 } said ? said.Json.GetProperty("pid").GetInt32() : 0;
+    public async Task<int> Server() =>
+        (await Calm("host", "status", "--json")) is { Exit: 0 } said ? said.Json.GetProperty("pid").GetInt32() : 0;
 
     /// <summary>Process id of the live guard, or 0.</summary>
-    public async Task<int> Guard() => (await Calm("host", "status", "--json")) is { Exit: 0 } said && said.Json.TryGetProperty("guard", out var guard) && guard.ValueKind == JsonValueKind.Number ? guard.GetInt32() : 0;
+    public async Task<int> Guard() =>
+        (await Calm("host", "status", "--json")) is { Exit: 0 } said
+        && said.Json.TryGetProperty("guard", out var guard)
+        && guard.ValueKind == JsonValueKind.Number
+            ? guard.GetInt32()
+            : 0;
 
     /// <summary>kill -9, as a crash would be.</summary>
     public async Task KillServer()
@@ -123,14 +153,16 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>A command left running, with variables of its own beside the caller's.</summary>
     public Process Open(Dictionary<string, string> environment, params string[] arguments)
     {
-        foreach (var (name, value) in environment) Environment.SetEnvironmentVariable(name, value);
+        foreach (var (name, value) in environment)
+            Environment.SetEnvironmentVariable(name, value);
         try
         {
             return Launch("calm", ["--root", Places.Root, .. arguments]);
         }
         finally
         {
-            foreach (var name in environment.Keys) Environment.SetEnvironmentVariable(name, null);
+            foreach (var name in environment.Keys)
+                Environment.SetEnvironmentVariable(name, null);
         }
     }
 
@@ -154,7 +186,16 @@ public sealed class Sentry : IAsyncDisposable
     public async Task<JsonElement> Call(HttpMethod method, string path, string? body = null)
     {
         using var client = Http();
-        using var request = new HttpRequestMessage(method, $"http://sentry/api/{path}") { Content = body is null ? null : new StringContent(body, Encoding.UTF8, body.StartsWith('{') ? "application/json" : "application/yaml") };
+        using var request = new HttpRequestMessage(method, $"http://sentry/api/{path}")
+        {
+            Content = body is null
+                ? null
+                : new StringContent(
+                    body,
+                    Encoding.UTF8,
+                    body.StartsWith('{') ? "application/json" : "application/yaml"
+                ),
+        };
         using var response = await client.SendAsync(request);
         return JsonDocument.Parse(await response.Content.ReadAsStringAsync()).RootElement;
     }
@@ -170,13 +211,22 @@ public sealed class Sentry : IAsyncDisposable
         {
             while (await reader.ReadLineAsync(limit.Token) is { } line)
             {
-                if (!line.StartsWith("data:", StringComparison.Ordinal)) continue;
+                if (!line.StartsWith("data:", StringComparison.Ordinal))
+                    continue;
                 var data = JsonDocument.Parse(line[5..]).RootElement;
-                foreach (var view in data.ValueKind == JsonValueKind.Array ? [.. data.EnumerateArray()] : new[] { data })
+                foreach (
+                    var view in data.ValueKind == JsonValueKind.Array ? [.. data.EnumerateArray()] : new[] { data }
+                )
                 {
-                    if (view.ValueKind != JsonValueKind.Object || !view.TryGetProperty("state", out _) || view.GetProperty("name").GetString() != name) continue;
+                    if (
+                        view.ValueKind != JsonValueKind.Object
+                        || !view.TryGetProperty("state", out _)
+                        || view.GetProperty("name").GetString() != name
+                    )
+                        continue;
                     last = view.GetRawText();
-                    if (met(view)) return view;
+                    if (met(view))
+                        return view;
                 }
             }
         }
@@ -189,8 +239,13 @@ public sealed class Sentry : IAsyncDisposable
         return default;
     }
 
-    /// <summary>For what no event tells: asked again and again, and failed rather than waited for without end.</summary>
-    public static async Task Eventually(Func<Task<bool>> met, [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = "")
+    /// <summary>
+    /// For what no event tells: asked again and again, and failed rather than waited for without end.
+    /// </summary>
+    public static async Task Eventually(
+        Func<Task<bool>> met,
+        [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = ""
+    )
     {
         var clock = Stopwatch.StartNew();
         while (!await met())
@@ -200,17 +255,30 @@ public sealed class Sentry : IAsyncDisposable
         }
     }
 
-    public static Task Eventually(Func<bool> met, [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = "") => Eventually(() => Task.FromResult(met()), what);
+    public static Task Eventually(
+        Func<bool> met,
+        [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = ""
+    ) => Eventually(() => Task.FromResult(met()), what);
 
-    public HttpClient Http() => new(new SocketsHttpHandler
-    {
-        ConnectCallback = async (_, cancellation) =>
-        {
-            var socket = new System.Net.Sockets.Socket(System.Net.Sockets.AddressFamily.Unix, System.Net.Sockets.SocketType.Stream, System.Net.Sockets.ProtocolType.Unspecified);
-            await socket.ConnectAsync(new System.Net.Sockets.UnixDomainSocketEndPoint(Places.ApiSocket), cancellation);
-            return new System.Net.Sockets.NetworkStream(socket, ownsSocket: true);
-        },
-    });
+    public HttpClient Http() =>
+        new(
+            new SocketsHttpHandler
+            {
+                ConnectCallback = async (_, cancellation) =>
+                {
+                    var socket = new System.Net.Sockets.Socket(
+                        System.Net.Sockets.AddressFamily.Unix,
+                        System.Net.Sockets.SocketType.Stream,
+                        System.Net.Sockets.ProtocolType.Unspecified
+                    );
+                    await socket.ConnectAsync(
+                        new System.Net.Sockets.UnixDomainSocketEndPoint(Places.ApiSocket),
+                        cancellation
+                    );
+                    return new System.Net.Sockets.NetworkStream(socket, ownsSocket: true);
+                },
+            }
+        );
 
     /// <summary>A script for a service to run, readable by its account.</summary>
     public string Script(string name, string text, bool executable = true)
@@ -224,8 +292,22 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>A command as another account of this machine, left running.</summary>
     public static Process Began(string account, params string[] command)
     {
-        string[] line = ["setpriv", $"--reuid={account}", $"--regid={(account == "nobody" ? "nogroup" : account)}", "--clear-groups", .. command];
-        return Process.Start(new ProcessStartInfo(line[0], line[1..]) { WorkingDirectory = "/", RedirectStandardOutput = true, RedirectStandardError = true })!;
+        string[] line =
+        [
+            "setpriv",
+            $"--reuid={account}",
+            $"--regid={(account == "nobody" ? "nogroup" : account)}",
+            "--clear-groups",
+            .. command,
+        ];
+        return Process.Start(
+            new ProcessStartInfo(line[0], line[1..])
+            {
+                WorkingDirectory = "/",
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            }
+        )!;
     }
 
     /// <summary>The same, to its end.</summary>
@@ -241,19 +323,28 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>Ends what was left running, by its number, and waits for its end.</summary>
     public static async Task End(Process process)
     {
-        if (!process.HasExited) process.Kill(entireProcessTree: true);
+        if (!process.HasExited)
+            process.Kill(entireProcessTree: true);
         await process.WaitForExitAsync();
         process.Dispose();
     }
 
     /// <summary>Every process that carries the mark of one of this sentry's runs.</summary>
     public IReadOnlyList<int> Processes(string service) =>
-    [
-        .. Directory.EnumerateDirectories("/proc").Select(Path.GetFileName).Where(name => name!.All(char.IsAsciiDigit)).Select(int.Parse!)
-            .Where(pid => Read($"/proc/{pid}/environ").Contains($"CALM_RUN={Places.RunDirectory}:{service}:", StringComparison.Ordinal)),
-    ];
+        [
+            .. Directory
+                .EnumerateDirectories("/proc")
+                .Select(Path.GetFileName)
+                .Where(name => name!.All(char.IsAsciiDigit))
+                .Select(int.Parse!)
+                .Where(pid =>
+                    Read($"/proc/{pid}/environ")
+                        .Contains($"CALM_RUN={Places.RunDirectory}:{service}:", StringComparison.Ordinal)
+                ),
+        ];
 
-    public static bool Lives(int pid) => Read($"/proc/{pid}/stat") is { Length: > 0 } stat && !stat.Contains(") Z ", StringComparison.Ordinal);
+    public static bool Lives(int pid) =>
+        Read($"/proc/{pid}/stat") is { Length: > 0 } stat && !stat.Contains(") Z ", StringComparison.Ordinal);
 
     public static void Kill(int pid, string signal = "KILL")
     {
@@ -282,12 +373,15 @@ public sealed class Sentry : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        if (server!.HasExited && !guarded) await Serve();
+        if (server!.HasExited && !guarded)
+            await Serve();
         await Calm("stop", "--all");
         var last = guarded ? await Guard() : server.Id;
         Kill(last, "TERM");
-        if (guarded) await Eventually(() => !Lives(last));
-        else await server.WaitForExitAsync();
+        if (guarded)
+            await Eventually(() => !Lives(last));
+        else
+            await server.WaitForExitAsync();
         Directory.Delete(Places.Root, recursive: true);
     }
 
@@ -295,7 +389,13 @@ public sealed class Sentry : IAsyncDisposable
     {
         // Tests begun in the background may have the interrupt signal ignored, and what they start would inherit that.
         string[] line = ["env", "--default-signal=INT", .. before, Path.Combine(binaries, program), .. arguments];
-        var start = new ProcessStartInfo(line[0], line[1..]) { WorkingDirectory = Places.Root, RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        var start = new ProcessStartInfo(line[0], line[1..])
+        {
+            WorkingDirectory = Places.Root,
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            RedirectStandardInput = true,
+        };
         start.Environment.Remove(Places.Variable);
         return Process.Start(start)!;
     }
@@ -315,7 +415,8 @@ public sealed class Sentry : IAsyncDisposable
     private static string Find()
     {
         var directory = new DirectoryInfo(AppContext.BaseDirectory);
-        while (!File.Exists(Path.Combine(directory!.FullName, "build.sh"))) directory = directory.Parent;
+        while (!File.Exists(Path.Combine(directory!.FullName, "build.sh")))
+            directory = directory.Parent;
         return directory.FullName;
     }
 }

@@ -19,8 +19,17 @@ public class SettingsTests
         holder.Start();
         Directory.CreateDirectory(Path.GetDirectoryName(sentry.Places.Settings)!);
         // The wrong key leaves the default port, which this machine may have in use, too: either way it serves.
-        await File.WriteAllTextAsync(sentry.Places.Settings, settings.Replace("PORT", $"{((IPEndPoint)holder.LocalEndpoint).Port}", StringComparison.Ordinal));
-        using var server = Process.Start(new ProcessStartInfo(sentry.Program("calm-sentry"), ["serve", "--root", sentry.Places.Root]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        await File.WriteAllTextAsync(
+            sentry.Places.Settings,
+            settings.Replace("PORT", $"{((IPEndPoint)holder.LocalEndpoint).Port}", StringComparison.Ordinal)
+        );
+        using var server = Process.Start(
+            new ProcessStartInfo(sentry.Program("calm-sentry"), ["serve", "--root", sentry.Places.Root])
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            }
+        )!;
         await sentry.Ok("host", "status", "--wait", "30s");
         Assert.Contains(said, (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);
         Assert.Equal("running", (await sentry.Show("tide")).GetProperty("state").GetString());

@@ -2,12 +2,20 @@ using System.Diagnostics;
 
 namespace CalmSentry.Tests.EndToEnd;
 
-/// <summary>Fifty programs that crash five hundred times a minute: the sentry answers all the same, and does not grow.</summary>
+/// <summary>
+/// Fifty programs that crash five hundred times a minute: the sentry answers all the same, and does not grow.
+/// </summary>
 public class StormTests
 {
     private const int Services = 50;
 
-    private static long Memory(int pid) => long.Parse(File.ReadLines($"/proc/{pid}/smaps_rollup").First(line => line.StartsWith("Pss_Anon:", StringComparison.Ordinal)).Split(' ', StringSplitOptions.RemoveEmptyEntries)[1], System.Globalization.CultureInfo.InvariantCulture);
+    private static long Memory(int pid) =>
+        long.Parse(
+            File.ReadLines($"/proc/{pid}/smaps_rollup")
+                .First(line => line.StartsWith("Pss_Anon:", StringComparison.Ordinal))
+                .Split(' ', StringSplitOptions.RemoveEmptyEntries)[1],
+            System.Globalization.CultureInfo.InvariantCulture
+        );
 
     private static async Task<double> Asked(Sentry sentry)
     {
@@ -26,14 +34,26 @@ public class StormTests
         await using var sentry = await Sentry.Start();
         var storm = Path.Combine(sentry.Places.Root, "storm");
         // Each falls about every six seconds once the storm is let loose, its pause included.
-        var program = sentry.Script("gate", $"#!/bin/sh\necho counting\nwhile [ ! -e {storm} ]; do sleep 1; done\nsleep 5\necho 'the barrier reads -1' >&2\nexit 3\n");
-        await Task.WhenAll(Enumerable.Range(0, Services).Select(i => sentry.Ok("wrap", "--from", Definition(sentry, $"gate-{i}", program))));
-        await Task.WhenAll(Enumerable.Range(0, Services).Select(i => quiet.Wrap($"gate-{i}", "--", "/bin/sleep", "600")));
+        var program = sentry.Script(
+            "gate",
+            $"#!/bin/sh\necho counting\nwhile [ ! -e {storm} ]; do sleep 1; done\nsleep 5\necho 'the barrier "
+                + $"reads -1' >&2\nexit 3\n"
+        );
+        await Task.WhenAll(
+            Enumerable
+                .Range(0, Services)
+                .Select(i => sentry.Ok("wrap", "--from", Definition(sentry, $"gate-{i}", program)))
+        );
+        await Task.WhenAll(
+            Enumerable.Range(0, Services).Select(i => quiet.Wrap($"gate-{i}", "--", "/bin/sleep", "600"))
+        );
         await sentry.Ok("start", "--all");
         await quiet.Ok("start", "--all");
         await File.WriteAllTextAsync(storm, "");
 
-        async Task<long> Falls() => (await sentry.Ok("list", "--json")).Json.EnumerateArray().Sum(view => view.GetProperty("run").GetInt64()) - Services;
+        async Task<long> Falls() =>
+            (await sentry.Ok("list", "--json")).Json.EnumerateArray().Sum(view => view.GetProperty("run").GetInt64())
+            - Services;
         await Sentry.Eventually(async () => await Falls() > 100);
         var (before, from, since) = (Memory(sentry.ServerPid), await Falls(), Stopwatch.GetTimestamp());
         var (idles, storms) = (new List<double>(), new List<double>());
@@ -47,18 +67,26 @@ public class StormTests
         await Sentry.Eventually(async () => await Falls() > from + 250);
         var (after, fell) = (Memory(sentry.ServerPid), await Falls() - from);
         var perMinute = fell / Stopwatch.GetElapsedTime(since).TotalMinutes;
-        TestContext.Current.SendDiagnosticMessage($"storm: {perMinute:0} falls a minute; list p99 {idle:0} ms idle, {stormy:0} ms in the storm; memory {before} kB, then {after} kB");
+        TestContext.Current.SendDiagnosticMessage(
+            $"storm: {perMinute:0} falls a minute; list p99 {idle:0} ms idle, {stormy:0} ms in the storm; memory "
+                + $"{before} kB, then {after} kB"
+        );
         Assert.True(perMinute > 400, $"{perMinute:0} falls a minute");
         Assert.True(stormy <= 5 * idle, $"p99 of calm list: {stormy:0} ms in the storm, {idle:0} ms idle");
         Assert.True(after < before * 1.2, $"memory of its own: {before} kB, after {fell} falls {after} kB");
     }
 
     /// <summary>Neither held nor with growing pauses.</summary>
-    private static string Definition(Sentry sentry, string name, string program) => sentry.Script($"{name}.yaml", $$"""
-        name: {{name}}
-        program: { path: {{program}} }
-        identity: { account: {{Sentry.Account}} }
-        begin: { proof: { up-for: 100 ms } }
-        recover: { pause: { first: 900 ms, grow: 1, spread: 20 % }, hold: { ends: 0 } }
-        """, executable: false);
+    private static string Definition(Sentry sentry, string name, string program) =>
+        sentry.Script(
+            $"{name}.yaml",
+            $$"""
+            name: {{name}}
+            program: { path: {{program}} }
+            identity: { account: {{Sentry.Account}} }
+            begin: { proof: { up-for: 100 ms } }
+            recover: { pause: { first: 900 ms, grow: 1, spread: 20 % }, hold: { ends: 0 } }
+            """,
+            executable: false
+        );
 }

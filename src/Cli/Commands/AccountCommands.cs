@@ -11,17 +11,19 @@ namespace CalmSentry.Cli.Commands;
 /// <summary><c>calm account create | list | show | permit | forbid | grant | take | hand-over | remove</c></summary>
 internal static class AccountCommands
 {
-    public static Command Make() => new("account", "Accounts that run services: make, permit, give rights on folders")
-    {
-        List(), Show(),
-        Of("create", HttpMethod.Post, "", "Make a locked system account and permit it to run services"),
-        Of("permit", HttpMethod.Post, "/permit", "Permit an account to run services"),
-        Of("forbid", HttpMethod.Post, "/forbid", "Forbid an account to run services; what is live goes on"),
-        Folder("grant", "Give an account just the right it lacks on a folder"),
-        Folder("take", "Take back what was granted on a folder"),
-        HandOver(),
-        Of("remove", HttpMethod.Delete, "", "Remove an account that was made here and runs no service"),
-    };
+    public static Command Make() =>
+        new("account", "Accounts that run services: make, permit, give rights on folders")
+        {
+            List(),
+            Show(),
+            Of("create", HttpMethod.Post, "", "Make a locked system account and permit it to run services"),
+            Of("permit", HttpMethod.Post, "/permit", "Permit an account to run services"),
+            Of("forbid", HttpMethod.Post, "/forbid", "Forbid an account to run services; what is live goes on"),
+            Folder("grant", "Give an account just the right it lacks on a folder"),
+            Folder("take", "Take back what was granted on a folder"),
+            HandOver(),
+            Of("remove", HttpMethod.Delete, "", "Remove an account that was made here and runs no service"),
+        };
 
     public static string PathOf(string account) => $"accounts/{Uri.EscapeDataString(account)}";
 
@@ -31,11 +33,17 @@ internal static class AccountCommands
     {
         var name = Name();
         var command = new Command(what, description) { name };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            return SecretCommands.Say(await client.Send(method, PathOf(parsed.GetValue(name)!) + path, null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                return SecretCommands.Say(
+                    await client
+                        .Send(method, PathOf(parsed.GetValue(name)!) + path, null, ApiJson.Default.Answer, cancellation)
+                        .ConfigureAwait(false)
+                );
+            }
+        );
         return command;
     }
 
@@ -45,14 +53,34 @@ internal static class AccountCommands
         var folder = new Argument<string>("folder") { Description = "A folder; what is in it is included" };
         var read = new Option<bool>("--read") { Description = "Only to read" };
         var command = new Command(what, description) { name, folder };
-        if (what == "grant") command.Add(read);
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            var right = new FolderRight(Path.GetFullPath(parsed.GetValue(folder)!), what == "grant" && parsed.GetValue(read) ? "read" : null);
-            using var content = new StringContent(JsonSerializer.Serialize(right, ApiJson.Default.FolderRight), Encoding.UTF8, "application/json");
-            return SecretCommands.Say(await client.Send(HttpMethod.Post, $"{PathOf(parsed.GetValue(name)!)}/{what}", content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
-        });
+        if (what == "grant")
+            command.Add(read);
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var right = new FolderRight(
+                    Path.GetFullPath(parsed.GetValue(folder)!),
+                    what == "grant" && parsed.GetValue(read) ? "read" : null
+                );
+                using var content = new StringContent(
+                    JsonSerializer.Serialize(right, ApiJson.Default.FolderRight),
+                    Encoding.UTF8,
+                    "application/json"
+                );
+                return SecretCommands.Say(
+                    await client
+                        .Send(
+                            HttpMethod.Post,
+                            $"{PathOf(parsed.GetValue(name)!)}/{what}",
+                            content,
+                            ApiJson.Default.Answer,
+                            cancellation
+                        )
+                        .ConfigureAwait(false)
+                );
+            }
+        );
         return command;
     }
 
@@ -60,12 +88,28 @@ internal static class AccountCommands
     {
         var name = Name();
         var service = new Argument<string>("service") { Description = "The service whose kept files wait" };
-        var command = new Command("hand-over", "Give an account what a service kept under an account that was removed") { name, service };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command("hand-over", "Give an account what a service kept under an account that was removed")
         {
-            using var client = Common.Client(parsed);
-            return SecretCommands.Say(await client.Send(HttpMethod.Post, $"{PathOf(parsed.GetValue(name)!)}/hand-over?service={Uri.EscapeDataString(parsed.GetValue(service)!)}", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
-        });
+            name,
+            service,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                return SecretCommands.Say(
+                    await client
+                        .Send(
+                            HttpMethod.Post,
+                            $"{PathOf(parsed.GetValue(name)!)}/hand-over?service={Uri.EscapeDataString(parsed.GetValue(service)!)}",
+                            null,
+                            ApiJson.Default.Answer,
+                            cancellation
+                        )
+                        .ConfigureAwait(false)
+                );
+            }
+        );
         return command;
     }
 
@@ -73,51 +117,86 @@ internal static class AccountCommands
     {
         var json = Common.Json();
         var command = new Command("list", "Accounts that may run services, and those that do") { json };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            var accounts = await client.Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(accounts, ApiJson.Plain.IReadOnlyListAccountView);
-            else if (accounts.Count == 0) Console.WriteLine("No account may run services yet. Make one: calm account create NAME; or permit one: calm account permit NAME");
-            else Table.Write(
-                ["ACCOUNT", "UID", "MAY RUN SERVICES", "MADE HERE", "SERVICES"],
-                [.. accounts.Select(account => new[] { account.Name, account.Uid < 0 ? "gone" : account.Uid.ToString(CultureInfo.InvariantCulture), account.Permitted ? "yes" : "no", account.Made ? "yes" : "no", account.Services.Count == 0 ? "-" : string.Join(", ", account.Services) })],
-                row => !accounts[row].Permitted && accounts[row].Services.Count > 0);
-            return Exit.True;
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var accounts = await client
+                    .Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(accounts, ApiJson.Plain.IReadOnlyListAccountView);
+                else if (accounts.Count == 0)
+                    Console.WriteLine(
+                        "No account may run services yet. Make one: calm account create NAME; or permit one: calm "
+                            + "account permit NAME"
+                    );
+                else
+                    Table.Write(
+                        ["ACCOUNT", "UID", "MAY RUN SERVICES", "MADE HERE", "SERVICES"],
+                        [
+                            .. accounts.Select(account =>
+                                new[]
+                                {
+                                    account.Name,
+                                    account.Uid < 0 ? "gone" : account.Uid.ToString(CultureInfo.InvariantCulture),
+                                    account.Permitted ? "yes" : "no",
+                                    account.Made ? "yes" : "no",
+                                    account.Services.Count == 0 ? "-" : string.Join(", ", account.Services),
+                                }
+                            ),
+                        ],
+                        row => !accounts[row].Permitted && accounts[row].Services.Count > 0
+                    );
+                return Exit.True;
+            }
+        );
         return command;
     }
 
     private static Command Show()
     {
         var (name, json) = (Name(), Common.Json());
-        var command = new Command("show", "One account: its services, what it may do, which folders it can write") { name, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command("show", "One account: its services, what it may do, which folders it can write")
         {
-            using var client = Common.Client(parsed);
-            var detail = await client.Get(PathOf(parsed.GetValue(name)!), ApiJson.Default.AccountDetail, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json))
+            name,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                Common.WriteJson(detail, ApiJson.Plain.AccountDetail);
+                using var client = Common.Client(parsed);
+                var detail = await client
+                    .Get(PathOf(parsed.GetValue(name)!), ApiJson.Default.AccountDetail, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                {
+                    Common.WriteJson(detail, ApiJson.Plain.AccountDetail);
+                    return Exit.True;
+                }
+
+                var account = detail.Account;
+                Console.WriteLine(
+                    $"{account.Name} (uid {account.Uid}){(account.Made ? ", made here" : "")}; "
+                        + $"{(account.Permitted ? "permitted to run services" : "not permitted to run services")}"
+                );
+                Rows("services", account.Services);
+                Rows("groups", detail.Groups);
+                Rows("home", [detail.Home]);
+                Rows("may", detail.May);
+                Rows("writes", detail.Writes);
+                Rows("granted", detail.Granted);
                 return Exit.True;
             }
-
-            var account = detail.Account;
-            Console.WriteLine($"{account.Name} (uid {account.Uid}){(account.Made ? ", made here" : "")}; {(account.Permitted ? "permitted to run services" : "not permitted to run services")}");
-            Rows("services", account.Services);
-            Rows("groups", detail.Groups);
-            Rows("home", [detail.Home]);
-            Rows("may", detail.May);
-            Rows("writes", detail.Writes);
-            Rows("granted", detail.Granted);
-            return Exit.True;
-        });
+        );
         return command;
     }
 
     private static void Rows(string name, IReadOnlyList<string> lines)
     {
-        if (lines.Count == 0) lines = ["none"];
-        for (var i = 0; i < lines.Count; i++) Console.WriteLine($"  {(i == 0 ? name : ""),-10} {lines[i]}");
+        if (lines.Count == 0)
+            lines = ["none"];
+        for (var i = 0; i < lines.Count; i++)
+            Console.WriteLine($"  {(i == 0 ? name : ""), -10} {lines[i]}");
     }
 }

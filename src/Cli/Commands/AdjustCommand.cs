@@ -13,57 +13,96 @@ internal static class AdjustCommand
     {
         var name = Common.Name();
         var flags = new DefinitionFlags();
-        var unset = new Option<string[]>("--unset") { Description = "Take a key back to its default, such as resources.memory; may be given again" };
+        var unset = new Option<string[]>("--unset")
+        {
+            Description = "Take a key back to its default, such as resources.memory; may be given again",
+        };
         var from = new Option<string?>("--from") { Description = "Replace the whole definition by this file (YAML)" };
         var json = Common.Json();
-        var command = new Command("adjust", "Adjust a service: what is given replaces what was; watches, recovery and wind-down at once, the rest from its next start on") { name, from, unset };
-        foreach (var flag in flags.All) command.Add(flag);
-        command.Add(json);
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command(
+            "adjust",
+            "Adjust a service: what is given replaces what was; watches, recovery and wind-down at once, the rest "
+                + "from its next start on"
+        )
         {
-            using var client = Common.Client(parsed);
-            var service = parsed.GetValue(name)!;
-            Body body;
-            if (parsed.GetValue(from) is { } file)
+            name,
+            from,
+            unset,
+        };
+        foreach (var flag in flags.All)
+            command.Add(flag);
+        command.Add(json);
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                if (flags.AnyGiven(parsed) || program is not null || parsed.GetValue(unset) is { Length: > 0 }) throw new Failure(Exit.Usage, "--from replaces the whole definition; flags, --unset and a program do not go with it.");
-                body = Body.FromFile(file);
-            }
-            else
-            {
-                var changes = flags.Definition(parsed, null, program);
-                foreach (var key in parsed.GetValue(unset) ?? []) Empty(changes, key.Split('.'));
-                // Whoever names another program means its arguments too, even if there are none.
-                if (program is { Length: 1 }) changes["program"]!["arguments"] = null;
-                if (changes.Count == 0) throw new Failure(Exit.Usage, "What is to be adjusted?", $"calm adjust {service} --memory 512MiB, for instance; 'calm adjust --help' shows all there is.");
-                body = Body.Of(changes);
-            }
-
-            try
-            {
-                using var content = body.Content();
-                var answer = await client.Send(HttpMethod.Patch, SentryClient.PathOf(service) + (body.File is null ? "" : "?whole=true"), content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
-                if (parsed.GetValue(json))
+                using var client = Common.Client(parsed);
+                var service = parsed.GetValue(name)!;
+                Body body;
+                if (parsed.GetValue(from) is { } file)
                 {
-                    Common.WriteJson(answer, ApiJson.Plain.Answer);
-                    return Exit.True;
+                    if (flags.AnyGiven(parsed) || program is not null || parsed.GetValue(unset) is { Length: > 0 })
+                        throw new Failure(
+                            Exit.Usage,
+                            "--from replaces the whole definition; flags, --unset and a program do not go with it."
+                        );
+                    body = Body.FromFile(file);
+                }
+                else
+                {
+                    var changes = flags.Definition(parsed, null, program);
+                    foreach (var key in parsed.GetValue(unset) ?? [])
+                        Empty(changes, key.Split('.'));
+                    // Whoever names another program means its arguments too, even if there are none.
+                    if (program is { Length: 1 })
+                        changes["program"]!["arguments"] = null;
+                    if (changes.Count == 0)
+                        throw new Failure(
+                            Exit.Usage,
+                            "What is to be adjusted?",
+                            $"calm adjust {service} --memory 512MiB, for instance; 'calm adjust --help' shows "
+                                + $"all there is."
+                        );
+                    body = Body.Of(changes);
                 }
 
-                Console.WriteLine(answer.Said);
-                FindingText.Write((answer.Findings ?? []).Where(finding => finding.Severity != "note"), Console.Out);
-                return Exit.True;
+                try
+                {
+                    using var content = body.Content();
+                    var answer = await client
+                        .Send(
+                            HttpMethod.Patch,
+                            SentryClient.PathOf(service) + (body.File is null ? "" : "?whole=true"),
+                            content,
+                            ApiJson.Default.Answer,
+                            cancellation
+                        )
+                        .ConfigureAwait(false);
+                    if (parsed.GetValue(json))
+                    {
+                        Common.WriteJson(answer, ApiJson.Plain.Answer);
+                        return Exit.True;
+                    }
+
+                    Console.WriteLine(answer.Said);
+                    FindingText.Write(
+                        (answer.Findings ?? []).Where(finding => finding.Severity != "note"),
+                        Console.Out
+                    );
+                    return Exit.True;
+                }
+                catch (Failure failure)
+                {
+                    throw body.Explain(failure);
+                }
             }
-            catch (Failure failure)
-            {
-                throw body.Explain(failure);
-            }
-        });
+        );
         return command;
     }
 
     private static void Empty(JsonObject map, string[] path)
     {
-        foreach (var key in path[..^1]) map = (JsonObject)(map[key] ??= new JsonObject());
+        foreach (var key in path[..^1])
+            map = (JsonObject)(map[key] ??= new JsonObject());
         map[path[^1]] = null;
     }
 }

@@ -6,7 +6,9 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>start</c>, <c>stop</c>, <c>restart</c>, <c>unwrap</c>: ask, show what goes on, and end with what came of it.</summary>
+/// <summary>
+/// <c>start</c>, <c>stop</c>, <c>restart</c>, <c>unwrap</c>: ask, show what goes on, and end with what came of it.
+/// </summary>
 internal static class AskCommands
 {
     /// <summary>After this long it is shown what a command is waiting for.</summary>
@@ -24,63 +26,126 @@ internal static class AskCommands
         var output = new Option<bool>("--with-output") { Description = "Remove its output too" };
         var alone = new Option<bool>("--alone") { Description = "Although others name it as a need" };
         var json = Common.Json();
-        var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked") { name, output, alone, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked")
         {
-            using var client = Common.Client(parsed);
-            var service = parsed.GetValue(name)!;
-            return await Ask(client, HttpMethod.Delete, $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}{(parsed.GetValue(alone) ? "dependents=leave" : "")}", service, parsed.GetValue(json), cancellation).ConfigureAwait(false);
-        });
+            name,
+            output,
+            alone,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var service = parsed.GetValue(name)!;
+                return await Ask(
+                        client,
+                        HttpMethod.Delete,
+                        $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}{(parsed.GetValue(alone) ? "dependents=leave" : "")}",
+                        service,
+                        parsed.GetValue(json),
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+            }
+        );
         return command;
     }
 
     private static Command Of(string what, string description)
     {
-        var names = new Argument<string[]>("name") { Description = "Services, by short name or title", Arity = ArgumentArity.ZeroOrMore };
+        var names = new Argument<string[]>("name")
+        {
+            Description = "Services, by short name or title",
+            Arity = ArgumentArity.ZeroOrMore,
+        };
         var all = new Option<bool>("--all") { Description = "All services" };
         var json = Common.Json();
-        var accept = new Option<string[]>("--accept") { Description = "Overrule a blocking finding by its code, this once" };
-        var withoutNeeds = new Option<bool>("--without-needs") { Description = "Pass over what it needs, this once" };
-        var withDependents = new Option<bool>("--with-dependents") { Description = $"{(what == "stop" ? "Stop" : "Restart")} services that need it too, in order" };
-        var alone = new Option<bool>("--alone") { Description = "Leave services that need it as they are" };
-        var endCopies = new Option<bool>("--end-copies") { Description = "First end copies that run outside the sentry, cleanly" };
-        var command = new Command(what, description) { names, all, json };
-        if (what != "stop") command.Add(accept);
-        names.CompletionSources.Add(Common.ServiceNames);
-        foreach (var option in what == "start" ? new Option[] { endCopies, withoutNeeds } : [withDependents, alone]) command.Add(option);
-        command.SetAction(async (parsed, cancellation) =>
+        var accept = new Option<string[]>("--accept")
         {
-            using var client = Common.Client(parsed);
-            var services = parsed.GetValue(names) ?? [];
-            if (parsed.GetValue(all)) services = [.. (await client.Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation).ConfigureAwait(false)).Select(view => view.Name)];
-            else if (services.Length == 0) throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
-            var query = what == "stop" ? "?" : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}";
-            if (what == "start") query += (parsed.GetValue(endCopies) ? "&end-copies=true" : "") + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
-            // All at once are stopped in their order; each that others need waits for those.
-            else if (parsed.GetValue(withDependents) || parsed.GetValue(all)) query += "&dependents=stop";
-            else if (parsed.GetValue(alone)) query += "&dependents=leave";
-            var asked = services.Select(service => AskWithDependents(client, service, what, query, parsed.GetValue(json), cancellation)).ToList();
-            var exit = Exit.True;
-            foreach (var one in asked)
+            Description = "Overrule a blocking finding by its code, this once",
+        };
+        var withoutNeeds = new Option<bool>("--without-needs") { Description = "Pass over what it needs, this once" };
+        var withDependents = new Option<bool>("--with-dependents")
+        {
+            Description = $"{(what == "stop" ? "Stop" : "Restart")} services that need it too, in order",
+        };
+        var alone = new Option<bool>("--alone") { Description = "Leave services that need it as they are" };
+        var endCopies = new Option<bool>("--end-copies")
+        {
+            Description = "First end copies that run outside the sentry, cleanly",
+        };
+        var command = new Command(what, description) { names, all, json };
+        if (what != "stop")
+            command.Add(accept);
+        names.CompletionSources.Add(Common.ServiceNames);
+        foreach (var option in what == "start" ? new Option[] { endCopies, withoutNeeds } : [withDependents, alone])
+            command.Add(option);
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                try
+                using var client = Common.Client(parsed);
+                var services = parsed.GetValue(names) ?? [];
+                if (parsed.GetValue(all))
+                    services =
+                    [
+                        .. (
+                            await client
+                                .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
+                                .ConfigureAwait(false)
+                        ).Select(view => view.Name),
+                    ];
+                else if (services.Length == 0)
+                    throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
+                var query =
+                    what == "stop"
+                        ? "?"
+                        : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}";
+                if (what == "start")
+                    query +=
+                        (parsed.GetValue(endCopies) ? "&end-copies=true" : "")
+                        + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
+                // All at once are stopped in their order; each that others need waits for those.
+                else if (parsed.GetValue(withDependents) || parsed.GetValue(all))
+                    query += "&dependents=stop";
+                else if (parsed.GetValue(alone))
+                    query += "&dependents=leave";
+                var asked = services
+                    .Select(service =>
+                        AskWithDependents(client, service, what, query, parsed.GetValue(json), cancellation)
+                    )
+                    .ToList();
+                var exit = Exit.True;
+                foreach (var one in asked)
                 {
-                    exit = Math.Max(exit, await one.ConfigureAwait(false));
+                    try
+                    {
+                        exit = Math.Max(exit, await one.ConfigureAwait(false));
+                    }
+                    catch (Failure failure) when (services.Length > 1)
+                    {
+                        Program.Tell(failure);
+                        exit = Math.Max(exit, failure.ExitCode);
+                    }
                 }
-                catch (Failure failure) when (services.Length > 1)
-                {
-                    Program.Tell(failure);
-                    exit = Math.Max(exit, failure.ExitCode);
-                }
-            }
 
-            return exit;
-        });
+                return exit;
+            }
+        );
         return command;
     }
 
-    /// <summary>Of a service that others need, whether those are to be stopped first is asked where somebody is there to answer.</summary>
-    private static async Task<int> AskWithDependents(SentryClient client, string service, string what, string query, bool json, CancellationToken cancellation)
+    /// <summary>
+    /// Of a service that others need, whether those are to be stopped first is asked where somebody is there to answer.
+    /// </summary>
+    private static async Task<int> AskWithDependents(
+        SentryClient client,
+        string service,
+        string what,
+        string query,
+        bool json,
+        CancellationToken cancellation
+    )
     {
         var path = $"{SentryClient.PathOf(service)}/{what}{query}";
         try
@@ -97,10 +162,18 @@ internal static class AskCommands
             }
         }
 
-        return await Ask(client, HttpMethod.Post, path + "&dependents=stop", service, json, cancellation).ConfigureAwait(false);
+        return await Ask(client, HttpMethod.Post, path + "&dependents=stop", service, json, cancellation)
+            .ConfigureAwait(false);
     }
 
-    public static async Task<int> Ask(SentryClient client, HttpMethod method, string path, string service, bool json, CancellationToken cancellation)
+    public static async Task<int> Ask(
+        SentryClient client,
+        HttpMethod method,
+        string path,
+        string service,
+        bool json,
+        CancellationToken cancellation
+    )
     {
         using var done = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         var progress = json ? Task.CompletedTask : Progress(client, service, done.Token);
@@ -115,39 +188,59 @@ internal static class AskCommands
             await progress.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
 
-        if (json) Common.WriteJson(answer, ApiJson.Plain.Answer);
-        else Show(answer);
+        if (json)
+            Common.WriteJson(answer, ApiJson.Plain.Answer);
+        else
+            Show(answer);
         return answer.CameTrue ? Exit.True : Exit.NotTrue;
     }
 
     private static void Show(Answer answer)
     {
         (answer.CameTrue ? Console.Out : Console.Error).WriteLine(answer.Said);
-        if (answer.Evidence is not { } evidence) return;
-        if (evidence.Pid is { } pid) Console.WriteLine($"  pid        {pid}, as {evidence.Account}, up {Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}");
-        if (evidence.CommandLine is { Count: > 0 } line) Console.WriteLine($"  command    {CommandLine.Of(line)}");
+        if (answer.Evidence is not { } evidence)
+            return;
+        if (evidence.Pid is { } pid)
+            Console.WriteLine(
+                $"  pid        {pid}, as {evidence.Account}, up "
+                    + $"{Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}"
+            );
+        if (evidence.CommandLine is { Count: > 0 } line)
+            Console.WriteLine($"  command    {CommandLine.Of(line)}");
         if (evidence.Proof is { Seen: { } seen } proof)
-            Console.WriteLine($"  proof      {seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Exactly(usual)})" : ""));
-        if (evidence.Output.Count == 0) Console.WriteLine("  output     nothing printed so far");
-        for (var i = 0; i < evidence.Output.Count; i++) Console.WriteLine($"  {(i == 0 ? "output" : ""),-10} {evidence.Output[i]}");
+            Console.WriteLine(
+                $"  proof      {seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch"
+                    + (proof.UsualMs is { } usual ? $" (usually {Lengths.Exactly(usual)})" : "")
+            );
+        if (evidence.Output.Count == 0)
+            Console.WriteLine("  output     nothing printed so far");
+        for (var i = 0; i < evidence.Output.Count; i++)
+            Console.WriteLine($"  {(i == 0 ? "output" : ""), -10} {evidence.Output[i]}");
     }
 
     private static async Task Progress(SentryClient client, string service, CancellationToken cancellation)
     {
         await Task.Delay(Patience, cancellation).ConfigureAwait(false);
-        var now = await client.Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation).ConfigureAwait(false);
+        var now = await client
+            .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
+            .ConfigureAwait(false);
         var last = Say(now, "");
-        await client.Watch(
-            view =>
-            {
-                if (view.Name == now.Name) last = Say(view, last);
-            },
-            cancellation).ConfigureAwait(false);
+        await client
+            .Watch(
+                view =>
+                {
+                    if (view.Name == now.Name)
+                        last = Say(view, last);
+                },
+                cancellation
+            )
+            .ConfigureAwait(false);
     }
 
     private static string Say(ServiceView view, string last)
     {
-        if (view.Why != last && view.State is "starting" or "stopping" or "waiting") Console.Error.WriteLine($"… {view.Name}: {view.Why}");
+        if (view.Why != last && view.State is "starting" or "stopping" or "waiting")
+            Console.Error.WriteLine($"… {view.Name}: {view.Why}");
         return view.Why;
     }
 }

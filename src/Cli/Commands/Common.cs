@@ -12,7 +12,12 @@ namespace CalmSentry.Cli.Commands;
 /// <summary>What all commands share: where the sentry is, and how answers are shown.</summary>
 internal static class Common
 {
-    public static Option<string?> Root { get; } = new("--root") { Description = $"The sentry whose places lie under this directory (also {Places.Variable})", Recursive = true };
+    public static Option<string?> Root { get; } =
+        new("--root")
+        {
+            Description = $"The sentry whose places lie under this directory (also {Places.Variable})",
+            Recursive = true,
+        };
 
     public static Option<bool> Json() => new("--json") { Description = "Answer as JSON" };
 
@@ -30,7 +35,14 @@ internal static class Common
         try
         {
             using var client = Client(context.ParseResult);
-            return [.. client.Get("services", ApiJson.Default.IReadOnlyListServiceView, soon.Token).GetAwaiter().GetResult().Select(view => new CompletionItem(view.Name))];
+            return
+            [
+                .. client
+                    .Get("services", ApiJson.Default.IReadOnlyListServiceView, soon.Token)
+                    .GetAwaiter()
+                    .GetResult()
+                    .Select(view => new CompletionItem(view.Name)),
+            ];
         }
         catch (Exception error) when (error is Failure or OperationCanceledException)
         {
@@ -44,7 +56,13 @@ internal static class Common
     public static void WriteJson<T>(T value, JsonTypeInfo<T> type)
     {
         using var stream = new MemoryStream();
-        using (var writer = new Utf8JsonWriter(stream, new JsonWriterOptions { Indented = true, Encoder = ApiJson.Plain.Options.Encoder })) JsonSerializer.Serialize(writer, value, type);
+        using (
+            var writer = new Utf8JsonWriter(
+                stream,
+                new JsonWriterOptions { Indented = true, Encoder = ApiJson.Plain.Options.Encoder }
+            )
+        )
+            JsonSerializer.Serialize(writer, value, type);
         // What JSON leaves as it is and a terminal would obey is shown as JSON would escape it.
         Console.Out.Write(Encoding.UTF8.GetString(stream.GetBuffer(), 0, (int)stream.Length) + "\n");
     }

@@ -10,32 +10,72 @@ namespace CalmSentry.Cli.Commands;
 /// <summary><c>calm host</c>: this machine and the sentry on it.</summary>
 internal static class HostCommand
 {
-    public static Command Make() => new("host", "This machine: put the sentry in place so that it starts with it, take it away, wind all down")
-    {
-        Install(), Remove(), WindDown(), Status(), Sessions(),
-    };
+    public static Command Make() =>
+        new("host", "This machine: put the sentry in place so that it starts with it, take it away, wind all down")
+        {
+            Install(),
+            Remove(),
+            WindDown(),
+            Status(),
+            Sessions(),
+        };
 
     private static Command Install()
     {
-        var port = new Option<int?>("--port") { Description = $"TCP port of the console on loopback, written into the settings (default: {Places.ConsolePort})" };
-        var noStart = new Option<bool>("--no-start") { Description = "Only put it in place; it starts with the machine" };
-        var command = new Command("install", "Put programs, directories, settings, completions and man pages in place, have it start with the machine, and start it; can be repeated") { port, noStart };
-        command.SetAction(async (parsed, cancellation) =>
+        var port = new Option<int?>("--port")
         {
-            new Installation(Console.Out).Install(command.Parents.OfType<Command>().First().Parents.OfType<RootCommand>().First(), parsed.GetValue(port), start: !parsed.GetValue(noStart));
-            if (parsed.GetValue(noStart)) return Exit.True;
-            using var client = new SentryClient(new Places("/"));
-            var sentry = await client.Get("sentry", ApiJson.Default.SentryView, cancellation).ConfigureAwait(false);
-            Console.WriteLine($"\nCalm Sentry {sentry.Version} serves this machine, console {sentry.Console} ('calm open' signs you in), and starts with it. The first service: calm wrap NAME -- PROGRAM");
-            return Exit.True;
-        });
+            Description =
+                $"TCP port of the console on loopback, written into the settings (default: {Places.ConsolePort})",
+        };
+        var noStart = new Option<bool>("--no-start")
+        {
+            Description = "Only put it in place; it starts with the machine",
+        };
+        var command = new Command(
+            "install",
+            "Put programs, directories, settings, completions and man pages in place, have it start with the "
+                + "machine, and start it; can be repeated"
+        )
+        {
+            port,
+            noStart,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                new Installation(Console.Out).Install(
+                    command.Parents.OfType<Command>().First().Parents.OfType<RootCommand>().First(),
+                    parsed.GetValue(port),
+                    start: !parsed.GetValue(noStart)
+                );
+                if (parsed.GetValue(noStart))
+                    return Exit.True;
+                using var client = new SentryClient(new Places("/"));
+                var sentry = await client.Get("sentry", ApiJson.Default.SentryView, cancellation).ConfigureAwait(false);
+                Console.WriteLine(
+                    $"\nCalm Sentry {sentry.Version} serves this machine, console {sentry.Console} ('calm open' "
+                        + $"signs you in), and starts with it. The first service: calm wrap NAME -- PROGRAM"
+                );
+                return Exit.True;
+            }
+        );
         return command;
     }
 
     private static Command Remove()
     {
-        var definitions = new Option<bool>("--with-definitions") { Description = "Remove definitions, history, secrets, settings and output too" };
-        var command = new Command("remove", "Wind all services down and take back what install put in place; definitions, settings and output stay unless asked; can be repeated") { definitions };
+        var definitions = new Option<bool>("--with-definitions")
+        {
+            Description = "Remove definitions, history, secrets, settings and output too",
+        };
+        var command = new Command(
+            "remove",
+            "Wind all services down and take back what install put in place; definitions, settings and output "
+                + "stay unless asked; can be repeated"
+        )
+        {
+            definitions,
+        };
         command.SetAction(parsed =>
         {
             new Installation(Console.Out).Remove(parsed.GetValue(definitions));
@@ -46,43 +86,104 @@ internal static class HostCommand
 
     private static Command WindDown()
     {
-        var within = new Option<string?>("--within") { Description = "How long it may take before the rest is ended by force (default: as in the settings, else 60 s)" };
-        var json = Common.Json();
-        var command = new Command("wind-down", "Before the machine goes down: wind all services down in order; they begin again with the sentry's next start") { within, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var within = new Option<string?>("--within")
         {
-            using var client = Common.Client(parsed);
-            var query = parsed.GetValue(within) is { } length ? $"?within={Uri.EscapeDataString(length)}" : "";
-            var answer = await client.Send(HttpMethod.Post, "wind-down" + query, null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(answer, ApiJson.Plain.Answer);
-            else Console.WriteLine(answer.Said);
-            return answer.CameTrue ? Exit.True : Exit.NotTrue;
-        });
+            Description =
+                "How long it may take before the rest is ended by force (default: as in the settings, else 60 s)",
+        };
+        var json = Common.Json();
+        var command = new Command(
+            "wind-down",
+            "Before the machine goes down: wind all services down in order; they begin again with the "
+                + "sentry's next start"
+        )
+        {
+            within,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var query = parsed.GetValue(within) is { } length ? $"?within={Uri.EscapeDataString(length)}" : "";
+                var answer = await client
+                    .Send(HttpMethod.Post, "wind-down" + query, null, ApiJson.Default.Answer, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(answer, ApiJson.Plain.Answer);
+                else
+                    Console.WriteLine(answer.Said);
+                return answer.CameTrue ? Exit.True : Exit.NotTrue;
+            }
+        );
         return command;
     }
 
     private static Command Sessions()
     {
-        var end = new Option<string[]>("--end") { Description = "End these, by their names in the list; all ends every one", AllowMultipleArgumentsPerToken = true };
-        var json = Common.Json();
-        var command = new Command("sessions", "Browsers that are signed in to the console, and the end of a session") { end, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var end = new Option<string[]>("--end")
         {
-            using var client = Common.Client(parsed);
-            var sessions = await client.Get("sessions", ApiJson.Default.IReadOnlyListSessionView, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(end) is { Length: > 0 } ids)
+            Description = "End these, by their names in the list; all ends every one",
+            AllowMultipleArgumentsPerToken = true,
+        };
+        var json = Common.Json();
+        var command = new Command("sessions", "Browsers that are signed in to the console, and the end of a session")
+        {
+            end,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                foreach (var id in ids is ["all"] ? [.. sessions.Select(session => session.Id)] : ids)
-                    Console.WriteLine((await client.Send(HttpMethod.Delete, $"sessions/{Uri.EscapeDataString(id)}", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false)).Said);
-                if (ids is ["all"] && sessions.Count == 0) Console.WriteLine("No browser is signed in; nothing was ended.");
+                using var client = Common.Client(parsed);
+                var sessions = await client
+                    .Get("sessions", ApiJson.Default.IReadOnlyListSessionView, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(end) is { Length: > 0 } ids)
+                {
+                    foreach (var id in ids is ["all"] ? [.. sessions.Select(session => session.Id)] : ids)
+                        Console.WriteLine(
+                            (
+                                await client
+                                    .Send(
+                                        HttpMethod.Delete,
+                                        $"sessions/{Uri.EscapeDataString(id)}",
+                                        null,
+                                        ApiJson.Default.Answer,
+                                        cancellation
+                                    )
+                                    .ConfigureAwait(false)
+                            ).Said
+                        );
+                    if (ids is ["all"] && sessions.Count == 0)
+                        Console.WriteLine("No browser is signed in; nothing was ended.");
+                    return Exit.True;
+                }
+
+                if (parsed.GetValue(json))
+                    Common.WriteJson(sessions, ApiJson.Plain.IReadOnlyListSessionView);
+                else if (sessions.Count == 0)
+                    Console.WriteLine("No browser is signed in. 'calm open' prints a link that signs one in.");
+                else
+                    Table.Write(
+                        ["SESSION", "ACCOUNT", "OPENED", "LAST USED", "ENDS AT THE LATEST", "BROWSER"],
+                        [
+                            .. sessions.Select(one =>
+                                new[]
+                                {
+                                    one.Id,
+                                    one.Account,
+                                    Lengths.At(one.Opened),
+                                    Lengths.At(one.Used),
+                                    Lengths.At(one.Until),
+                                    one.Agent,
+                                }
+                            ),
+                        ]
+                    );
                 return Exit.True;
             }
-
-            if (parsed.GetValue(json)) Common.WriteJson(sessions, ApiJson.Plain.IReadOnlyListSessionView);
-            else if (sessions.Count == 0) Console.WriteLine("No browser is signed in. 'calm open' prints a link that signs one in.");
-            else Table.Write(["SESSION", "ACCOUNT", "OPENED", "LAST USED", "ENDS AT THE LATEST", "BROWSER"], [.. sessions.Select(one => new[] { one.Id, one.Account, Lengths.At(one.Opened), Lengths.At(one.Used), Lengths.At(one.Until), one.Agent })]);
-            return Exit.True;
-        });
+        );
         return command;
     }
 
@@ -90,28 +191,46 @@ internal static class HostCommand
     {
         var wait = new Option<string?>("--wait") { Description = "Wait so many seconds for it to serve, such as 30s" };
         var json = Common.Json();
-        var command = new Command("status", "Whether the sentry serves, is guarded, and starts with the machine") { wait, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command("status", "Whether the sentry serves, is guarded, and starts with the machine")
         {
-            using var client = Common.Client(parsed);
-            var until = DateTimeOffset.UtcNow + TimeSpan.FromSeconds(parsed.GetValue(wait) is { } text ? Seconds(text) : 0);
-            while (true)
+            wait,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                try
+                using var client = Common.Client(parsed);
+                var until =
+                    DateTimeOffset.UtcNow + TimeSpan.FromSeconds(parsed.GetValue(wait) is { } text ? Seconds(text) : 0);
+                while (true)
                 {
-                    var sentry = await client.Get("sentry", ApiJson.Default.SentryView, cancellation).ConfigureAwait(false);
-                    if (parsed.GetValue(json)) Common.WriteJson(sentry, ApiJson.Plain.SentryView);
-                    else Console.WriteLine($"Calm Sentry {sentry.Version} serves {sentry.Root} as pid {sentry.Pid}, {(sentry.Guard is { } guard ? $"guarded by pid {guard}" : "unguarded")}, {(sentry.StartsWithMachine ? "and starts with the machine" : "and does not start with the machine: calm host install")}.");
-                    return Exit.True;
-                }
-                catch (Failure failure) when (failure.ExitCode == Exit.Unreachable && DateTimeOffset.UtcNow < until)
-                {
-                    await Task.Delay(50, cancellation).ConfigureAwait(false);
+                    try
+                    {
+                        var sentry = await client
+                            .Get("sentry", ApiJson.Default.SentryView, cancellation)
+                            .ConfigureAwait(false);
+                        if (parsed.GetValue(json))
+                            Common.WriteJson(sentry, ApiJson.Plain.SentryView);
+                        else
+                            Console.WriteLine(
+                                $"Calm Sentry {sentry.Version} serves {sentry.Root} as pid {sentry.Pid}, "
+                                    + $"{(sentry.Guard is { } guard ? $"guarded by pid {guard}" : "unguarded")}, "
+                                    + $"{(sentry.StartsWithMachine ? "and starts with the machine" : "and does not start with the machine: calm host install")}."
+                            );
+                        return Exit.True;
+                    }
+                    catch (Failure failure) when (failure.ExitCode == Exit.Unreachable && DateTimeOffset.UtcNow < until)
+                    {
+                        await Task.Delay(50, cancellation).ConfigureAwait(false);
+                    }
                 }
             }
-        });
+        );
         return command;
     }
 
-    private static int Seconds(string text) => int.TryParse(text.TrimEnd('s').Trim(), out var seconds) ? seconds : throw new Failure(Exit.Usage, $"--wait: found '{text}'; allowed: seconds, such as 30s.");
+    private static int Seconds(string text) =>
+        int.TryParse(text.TrimEnd('s').Trim(), out var seconds)
+            ? seconds
+            : throw new Failure(Exit.Usage, $"--wait: found '{text}'; allowed: seconds, such as 30s.");
 }

@@ -14,59 +14,91 @@ internal static class LookCommands
     public static Command List()
     {
         var json = Common.Json();
-        var command = new Command("list", "All services: what they do now and why; those that ask for a person first") { json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command("list", "All services: what they do now and why; those that ask for a person first")
         {
-            using var client = Common.Client(parsed);
-            var services = await client.Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json))
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                Common.WriteJson(services, ApiJson.Plain.IReadOnlyListServiceView);
-                return Exit.True;
-            }
-
-            if (services.Count == 0)
-            {
-                Console.WriteLine("No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]");
-                return Exit.True;
-            }
-
-            var ordered = services.OrderBy(Urgency).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
-            var now = DateTimeOffset.UtcNow;
-            Table.Write(
-                ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "BEGINS AT", "WHY"],
-                [.. ordered.Select(view => new[]
+                using var client = Common.Client(parsed);
+                var services = await client
+                    .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
                 {
-                    view.Name, view.Health == "poor" ? $"{view.State}, poor" : view.State, view.UpSince is { } up ? Lengths.Of(now - up) : "-", Text(view.Pid), Text(view.Run),
-                    Text(view.Restarts), view.At, view.Why,
-                })],
-                row => Urgency(ordered[row]) == 0);
-            return Exit.True;
-        });
+                    Common.WriteJson(services, ApiJson.Plain.IReadOnlyListServiceView);
+                    return Exit.True;
+                }
+
+                if (services.Count == 0)
+                {
+                    Console.WriteLine("No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]");
+                    return Exit.True;
+                }
+
+                var ordered = services.OrderBy(Urgency).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
+                var now = DateTimeOffset.UtcNow;
+                Table.Write(
+                    ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "BEGINS AT", "WHY"],
+                    [
+                        .. ordered.Select(view =>
+                            new[]
+                            {
+                                view.Name,
+                                view.Health == "poor" ? $"{view.State}, poor" : view.State,
+                                view.UpSince is { } up ? Lengths.Of(now - up) : "-",
+                                Text(view.Pid),
+                                Text(view.Run),
+                                Text(view.Restarts),
+                                view.At,
+                                view.Why,
+                            }
+                        ),
+                    ],
+                    row => Urgency(ordered[row]) == 0
+                );
+                return Exit.True;
+            }
+        );
         return command;
     }
 
     /// <summary>0: asks for a person. 1: on its way. 2: quiet.</summary>
-    private static int Urgency(ServiceView view) => view switch
-    {
-        { Asks: not null } or { Health: "poor" } => 0,
-        { State: "waiting" or "starting" or "stopping" } => 1,
-        _ => 2,
-    };
+    private static int Urgency(ServiceView view) =>
+        view switch
+        {
+            { Asks: not null } or { Health: "poor" } => 0,
+            { State: "waiting" or "starting" or "stopping" } => 1,
+            _ => 2,
+        };
 
     public static Command Show()
     {
         var name = Common.Name();
         var json = Common.Json();
-        var command = new Command("show", "One service: its state, every effective value of its definition, its latest runs") { name, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command(
+            "show",
+            "One service: its state, every effective value of its definition, its latest runs"
+        )
         {
-            using var client = Common.Client(parsed);
-            var service = await client.Get(SentryClient.PathOf(parsed.GetValue(name)!), ApiJson.Default.ServiceDetail, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(service, ApiJson.Plain.ServiceDetail);
-            else Write(service);
-            return Exit.True;
-        });
+            name,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var service = await client
+                    .Get(SentryClient.PathOf(parsed.GetValue(name)!), ApiJson.Default.ServiceDetail, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(service, ApiJson.Plain.ServiceDetail);
+                else
+                    Write(service);
+                return Exit.True;
+            }
+        );
         return command;
     }
 
@@ -76,21 +108,60 @@ internal static class LookCommands
         Console.WriteLine(service.Why);
         Console.WriteLine();
         Row("state", $"{service.State} since {Lengths.At(service.Since)}");
-        Row("health", $"{service.Health}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: {service.HealthWhy}");
-        if (service.Asks is { } asks) Row("asks for you", asks);
+        Row(
+            "health",
+            $"{service.Health}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: "
+                + $"{service.HealthWhy}"
+        );
+        if (service.Asks is { } asks)
+            Row("asks for you", asks);
         foreach (var watch in service.Watches)
-            Row("watch", $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; if not: {watch.Then}{(watch.Implied ? "  (default)" : "")}");
-        Row("clean stop", $"waits {Lengths.Of(TimeSpan.FromMilliseconds(service.WindDownMs))} in all{(service.UsualStopMs is { } took ? $"; its stops usually take {Lengths.Exactly(took)}" : "")}");
-        if (service.Pid is { } pid) Row("pid", $"{pid}, run {service.Run}, up {Lengths.Of(DateTimeOffset.UtcNow - (service.UpSince ?? service.Since))}, {service.Restarts} restarts");
-        Row("begins at", service.At switch { "boot" => "boot, before anyone logs in", "boot-late" => "boot, after all else that begins with it", "never" => "never: every start is refused", _ => "request: not by itself" });
+            Row(
+                "watch",
+                $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
+                    + $"if not: {watch.Then}{(watch.Implied ? "  (default)" : "")}"
+            );
+        Row(
+            "clean stop",
+            $"waits {Lengths.Of(TimeSpan.FromMilliseconds(service.WindDownMs))} in "
+                + $"all{(service.UsualStopMs is { } took ? $"; its stops usually take {Lengths.Exactly(took)}" : "")}"
+        );
+        if (service.Pid is { } pid)
+            Row(
+                "pid",
+                $"{pid}, run {service.Run}, up "
+                    + $"{Lengths.Of(DateTimeOffset.UtcNow - (service.UpSince ?? service.Since))}, "
+                    + $"{service.Restarts} restarts"
+            );
+        Row(
+            "begins at",
+            service.At switch
+            {
+                "boot" => "boot, before anyone logs in",
+                "boot-late" => "boot, after all else that begins with it",
+                "never" => "never: every start is refused",
+                _ => "request: not by itself",
+            }
+        );
         foreach (var wait in service.WaitsFor ?? [])
-            Row("waits for", $"{wait.For}{(wait.Missing is null ? "" : $" ({wait.Missing})")}, since {Lengths.At(wait.Since)}" + (wait.Until is { } until ? $", until {Lengths.At(until)}: then {wait.Then}" : ""));
-        Row("proof", service.Proof is { Seen: { } seen } proof
-            ? $"{seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch" + (proof.UsualMs is { } usual ? $" (usually {Lengths.Exactly(usual)})" : "")
-            : $"none yet: it serves once {service.Proof.Awaited}");
-        if (service.Said is { } said) Row("says", said);
-        if (service.Needs.Count > 0) Row("needs", string.Join("; ", service.Needs));
-        if (service.NeededBy.Count > 0) Row("needed by", string.Join(", ", service.NeededBy));
+            Row(
+                "waits for",
+                $"{wait.For}{(wait.Missing is null ? "" : $" ({wait.Missing})")}, since {Lengths.At(wait.Since)}"
+                    + (wait.Until is { } until ? $", until {Lengths.At(until)}: then {wait.Then}" : "")
+            );
+        Row(
+            "proof",
+            service.Proof is { Seen: { } seen } proof
+                ? $"{seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch"
+                    + (proof.UsualMs is { } usual ? $" (usually {Lengths.Exactly(usual)})" : "")
+                : $"none yet: it serves once {service.Proof.Awaited}"
+        );
+        if (service.Said is { } said)
+            Row("says", said);
+        if (service.Needs.Count > 0)
+            Row("needs", string.Join("; ", service.Needs));
+        if (service.NeededBy.Count > 0)
+            Row("needed by", string.Join(", ", service.NeededBy));
         Row("command", CommandLine.Of(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
@@ -100,16 +171,39 @@ internal static class LookCommands
         var values = Flat(service.Definition, "").ToList();
         var width = values.Max(value => value.Key.Length) + 1;
         foreach (var (key, value) in values)
-            Row(key, value + (service.Given.Any(given => key == given || key.StartsWith(given + "[", StringComparison.Ordinal) || key.StartsWith(given + ".", StringComparison.Ordinal) && given.StartsWith("program.", StringComparison.Ordinal)) ? "" : "  (default)"), width);
+            Row(
+                key,
+                value
+                    + (
+                        service.Given.Any(given =>
+                            key == given
+                            || key.StartsWith(given + "[", StringComparison.Ordinal)
+                            || key.StartsWith(given + ".", StringComparison.Ordinal)
+                                && given.StartsWith("program.", StringComparison.Ordinal)
+                        )
+                            ? ""
+                            : "  (default)"
+                    ),
+                width
+            );
         if (service.InForce.Count > 0)
         {
             Console.WriteLine("\nIn force now, by the kernel's word:");
-            foreach (var value in service.InForce) Row(value.Key, value.Kernel + (value.Same ? "" : $"  (set: {value.Set})"), width);
+            foreach (var value in service.InForce)
+                Row(value.Key, value.Kernel + (value.Same ? "" : $"  (set: {value.Set})"), width);
         }
 
-        if (service.Secrets.Count > 0) Console.WriteLine("\nSecrets:");
-        foreach (var secret in service.Secrets) Row(secret.Key, (secret.HasValue ? "sealed" : "no value yet") + (secret.Used ? "" : ", not asked for by the definition"), width);
-        if (service.Runs.Count == 0) return;
+        if (service.Secrets.Count > 0)
+            Console.WriteLine("\nSecrets:");
+        foreach (var secret in service.Secrets)
+            Row(
+                secret.Key,
+                (secret.HasValue ? "sealed" : "no value yet")
+                    + (secret.Used ? "" : ", not asked for by the definition"),
+                width
+            );
+        if (service.Runs.Count == 0)
+            return;
         Console.WriteLine("\nLatest runs:");
         WhyCommands.Write(service.Runs);
     }
@@ -119,48 +213,79 @@ internal static class LookCommands
         var name = Common.Name();
         var last = new Option<int>("--last") { Description = "How many lines", DefaultValueFactory = _ => 20 };
         var follow = new Option<bool>("--follow") { Description = "Go on with what comes, until Ctrl-C" };
-        var raw = new Option<bool>("--raw") { Description = "Byte for byte, control codes too: for a file or a pipe, as a terminal obeys them" };
-        var json = Common.Json();
-        var command = new Command("output", "What a service printed; control codes are shown as text") { name, last, follow, raw, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var raw = new Option<bool>("--raw")
         {
-            if (parsed.GetValue(json) && parsed.GetValue(follow)) throw new Failure(Exit.Usage, "--json and --follow do not go together: JSON has an end.");
-            using var client = Common.Client(parsed);
-            using var response = await client.Stream(
-                $"{SentryClient.PathOf(parsed.GetValue(name)!)}/output?last={parsed.GetValue(last)}" + (parsed.GetValue(follow) ? "&follow=true" : ""), cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json))
+            Description = "Byte for byte, control codes too: for a file or a pipe, as a terminal obeys them",
+        };
+        var json = Common.Json();
+        var command = new Command("output", "What a service printed; control codes are shown as text")
+        {
+            name,
+            last,
+            follow,
+            raw,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                var text = await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
-                Common.WriteJson(JsonSerializer.SerializeToElement(text.Split('\n', StringSplitOptions.RemoveEmptyEntries), ApiJson.Plain.StringArray), ApiJson.Plain.JsonElement);
-                return Exit.True;
-            }
-
-            var from = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
-            await using (from.ConfigureAwait(false))
-            {
-                try
+                if (parsed.GetValue(json) && parsed.GetValue(follow))
+                    throw new Failure(Exit.Usage, "--json and --follow do not go together: JSON has an end.");
+                using var client = Common.Client(parsed);
+                using var response = await client
+                    .Stream(
+                        $"{SentryClient.PathOf(parsed.GetValue(name)!)}/output?last={parsed.GetValue(last)}"
+                            + (parsed.GetValue(follow) ? "&follow=true" : ""),
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
                 {
-                    await (parsed.GetValue(raw) ? Copy(from, cancellation) : Show(from, cancellation)).ConfigureAwait(false);
-                }
-                catch (OperationCanceledException)
-                {
+                    var text = await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
+                    Common.WriteJson(
+                        JsonSerializer.SerializeToElement(
+                            text.Split('\n', StringSplitOptions.RemoveEmptyEntries),
+                            ApiJson.Plain.StringArray
+                        ),
+                        ApiJson.Plain.JsonElement
+                    );
                     return Exit.True;
                 }
-                catch (HttpIOException)
-                {
-                    throw new Failure(Exit.Unreachable, "The sentry went away; the program goes on and its output is kept.", "Ask again once it is back.");
-                }
-            }
 
-            return Exit.True;
-        });
+                var from = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
+                await using (from.ConfigureAwait(false))
+                {
+                    try
+                    {
+                        await (
+                            parsed.GetValue(raw) ? Copy(from, cancellation) : Show(from, cancellation)
+                        ).ConfigureAwait(false);
+                    }
+                    catch (OperationCanceledException)
+                    {
+                        return Exit.True;
+                    }
+                    catch (HttpIOException)
+                    {
+                        throw new Failure(
+                            Exit.Unreachable,
+                            "The sentry went away; the program goes on and its output is kept.",
+                            "Ask again once it is back."
+                        );
+                    }
+                }
+
+                return Exit.True;
+            }
+        );
         return command;
     }
 
     private static async Task Copy(Stream from, CancellationToken cancellation)
     {
         var to = Console.OpenStandardOutput();
-        await using (to.ConfigureAwait(false)) await from.CopyToAsync(to, cancellation).ConfigureAwait(false);
+        await using (to.ConfigureAwait(false))
+            await from.CopyToAsync(to, cancellation).ConfigureAwait(false);
     }
 
     /// <summary>As text, as it comes: what is cut in the middle of a character waits for the rest of it.</summary>
@@ -179,20 +304,42 @@ internal static class LookCommands
 
     public static Command Logbook()
     {
-        var name = new Argument<string?>("name") { Description = "Only of this service", Arity = ArgumentArity.ZeroOrOne };
+        var name = new Argument<string?>("name")
+        {
+            Description = "Only of this service",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
         var last = new Option<int>("--last") { Description = "How many entries", DefaultValueFactory = _ => 30 };
         var json = Common.Json();
         var command = new Command("logbook", "What the sentry saw and did, and who asked") { name, last, json };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            var of = parsed.GetValue(name) is { } service ? $"&service={Uri.EscapeDataString(service)}" : "";
-            var entries = await client.Get($"logbook?last={parsed.GetValue(last)}{of}", ApiJson.Default.IReadOnlyListLogEntry, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(entries, ApiJson.Plain.IReadOnlyListLogEntry);
-            else if (entries.Count == 0) Console.WriteLine("Nothing in the logbook.");
-            else Table.Write(["WHEN", "SERVICE", "BY", "WHAT"], [.. entries.Select(entry => new[] { Lengths.At(entry.At), entry.Service ?? "(sentry)", entry.By ?? "-", entry.Text })]);
-            return Exit.True;
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var of = parsed.GetValue(name) is { } service ? $"&service={Uri.EscapeDataString(service)}" : "";
+                var entries = await client
+                    .Get(
+                        $"logbook?last={parsed.GetValue(last)}{of}",
+                        ApiJson.Default.IReadOnlyListLogEntry,
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(entries, ApiJson.Plain.IReadOnlyListLogEntry);
+                else if (entries.Count == 0)
+                    Console.WriteLine("Nothing in the logbook.");
+                else
+                    Table.Write(
+                        ["WHEN", "SERVICE", "BY", "WHAT"],
+                        [
+                            .. entries.Select(entry =>
+                                new[] { Lengths.At(entry.At), entry.Service ?? "(sentry)", entry.By ?? "-", entry.Text }
+                            ),
+                        ]
+                    );
+                return Exit.True;
+            }
+        );
         return command;
     }
 
@@ -202,23 +349,33 @@ internal static class LookCommands
         {
             case JsonValueKind.Object:
                 foreach (var property in element.EnumerateObject())
-                    foreach (var row in Flat(property.Value, key.Length == 0 ? property.Name : $"{key}.{property.Name}")) yield return row;
+                foreach (var row in Flat(property.Value, key.Length == 0 ? property.Name : $"{key}.{property.Name}"))
+                    yield return row;
                 break;
             case JsonValueKind.Array when element.EnumerateArray().All(item => item.ValueKind == JsonValueKind.String):
-                if (element.GetArrayLength() > 0) yield return (key, CommandLine.Of(element.EnumerateArray().Select(item => item.GetString()!)));
+                if (element.GetArrayLength() > 0)
+                    yield return (key, CommandLine.Of(element.EnumerateArray().Select(item => item.GetString()!)));
                 break;
             case JsonValueKind.Array:
                 var i = 0;
                 foreach (var item in element.EnumerateArray())
-                    foreach (var row in Flat(item, $"{key}[{i++}]")) yield return row;
+                foreach (var row in Flat(item, $"{key}[{i++}]"))
+                    yield return row;
                 break;
             default:
-                yield return (key, element.ToString().Replace("\n", "\\n", StringComparison.Ordinal).Replace("\t", "\\t", StringComparison.Ordinal)); // a value a line
+                yield return (
+                    key,
+                    element
+                        .ToString()
+                        .Replace("\n", "\\n", StringComparison.Ordinal)
+                        .Replace("\t", "\\t", StringComparison.Ordinal)
+                ); // a value a line
                 break;
         }
     }
 
-    private static void Row(string key, string value, int width = 12) => Console.WriteLine($"  {key.PadRight(width)} {value}");
+    private static void Row(string key, string value, int width = 12) =>
+        Console.WriteLine($"  {key.PadRight(width)} {value}");
 
     private static string Text(long? number) => number?.ToString(CultureInfo.InvariantCulture) ?? "-";
 }

@@ -11,21 +11,30 @@ internal static class OpenCommand
     public static Command Make()
     {
         var json = Common.Json();
-        var command = new Command("open", "Print a one-time link that signs a browser on this host in to the console") { json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command("open", "Print a one-time link that signs a browser on this host in to the console")
         {
-            using var client = Common.Client(parsed);
-            var link = await client.Send(HttpMethod.Post, "sign-in-links", null, ApiJson.Default.SignInLink, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json))
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                Common.WriteJson(link, ApiJson.Plain.SignInLink);
+                using var client = Common.Client(parsed);
+                var link = await client
+                    .Send(HttpMethod.Post, "sign-in-links", null, ApiJson.Default.SignInLink, cancellation)
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                {
+                    Common.WriteJson(link, ApiJson.Plain.SignInLink);
+                    return Exit.True;
+                }
+
+                Console.WriteLine(link.Address);
+                Console.Error.WriteLine(
+                    $"Open it in a browser on this host; it works once, until {Lengths.At(link.Until)}."
+                );
                 return Exit.True;
             }
-
-            Console.WriteLine(link.Address);
-            Console.Error.WriteLine($"Open it in a browser on this host; it works once, until {Lengths.At(link.Until)}.");
-            return Exit.True;
-        });
+        );
         return command;
     }
 }

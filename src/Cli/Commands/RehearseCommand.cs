@@ -12,72 +12,145 @@ internal static class RehearseCommand
 {
     public static Command Make(string[]? program)
     {
-        var target = new Argument<string?>("name-or-file") { Description = "A service that is not running, or a definition file", Arity = ArgumentArity.ZeroOrOne };
-        var flags = new DefinitionFlags();
-        var length = new Option<string>("--for") { Description = "How long it is let run, such as 30s; Ctrl-C ends it sooner", DefaultValueFactory = _ => "10s" };
-        var adopt = new Option<bool>("--adopt") { Description = "Of a service: adjust it by what is proposed" };
-        var write = new Option<string?>("--write") { Description = "Write the whole definition with what is proposed into this file" };
-        var compare = new Option<bool>("--compare-with-mine") { Description = "Run it as you, in this shell, too, and name what differs" };
-        var json = Common.Json();
-        var command = new Command("rehearse", "Run a program exactly as its service would, watch it, and report; nothing is registered") { target, length, adopt, write, compare, json };
-        foreach (var flag in flags.All) command.Add(flag);
-        command.SetAction(async (parsed, cancellation) =>
+        var target = new Argument<string?>("name-or-file")
         {
-            using var client = Common.Client(parsed);
-            var word = parsed.GetValue(target);
-            var (path, body) = Target.Of(parsed, word, flags, program, "rehearse");
-            if (parsed.GetValue(adopt) && body is not null) throw new Failure(Exit.Usage, "--adopt goes with a service that is wrapped.", "Use --write FILE, then calm wrap --from FILE.");
-            var quiet = parsed.GetValue(json);
-            var query = $"rehearsals?length={Uri.EscapeDataString(parsed.GetValue(length)!)}&accept={Uri.EscapeDataString(flags.Accepted(parsed))}";
-            var report = await Play(client, body is null ? $"{path}/{query}" : query, body, quiet, cancellation).ConfigureAwait(false);
-            if (quiet) Common.WriteJson(report, ApiJson.Plain.RehearsalReport);
-            else ReportText.Write(report);
-            if (parsed.GetValue(compare)) await MyOwn.Compare(client, path, body, report, parsed.GetValue(length)!, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(write) is { } file)
+            Description = "A service that is not running, or a definition file",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
+        var flags = new DefinitionFlags();
+        var length = new Option<string>("--for")
+        {
+            Description = "How long it is let run, such as 30s; Ctrl-C ends it sooner",
+            DefaultValueFactory = _ => "10s",
+        };
+        var adopt = new Option<bool>("--adopt") { Description = "Of a service: adjust it by what is proposed" };
+        var write = new Option<string?>("--write")
+        {
+            Description = "Write the whole definition with what is proposed into this file",
+        };
+        var compare = new Option<bool>("--compare-with-mine")
+        {
+            Description = "Run it as you, in this shell, too, and name what differs",
+        };
+        var json = Common.Json();
+        var command = new Command(
+            "rehearse",
+            "Run a program exactly as its service would, watch it, and report; nothing is registered"
+        )
+        {
+            target,
+            length,
+            adopt,
+            write,
+            compare,
+            json,
+        };
+        foreach (var flag in flags.All)
+            command.Add(flag);
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                await File.WriteAllTextAsync(file, report.File, cancellation).ConfigureAwait(false);
-                Console.Error.WriteLine($"The definition with what is proposed is in {file}; take it in with: calm wrap --from {file}");
-            }
+                using var client = Common.Client(parsed);
+                var word = parsed.GetValue(target);
+                var (path, body) = Target.Of(parsed, word, flags, program, "rehearse");
+                if (parsed.GetValue(adopt) && body is not null)
+                    throw new Failure(
+                        Exit.Usage,
+                        "--adopt goes with a service that is wrapped.",
+                        "Use --write FILE, then calm wrap --from FILE."
+                    );
+                var quiet = parsed.GetValue(json);
+                var query =
+                    $"rehearsals?length={Uri.EscapeDataString(parsed.GetValue(length)!)}&accept={Uri.EscapeDataString(flags.Accepted(parsed))}";
+                var report = await Play(client, body is null ? $"{path}/{query}" : query, body, quiet, cancellation)
+                    .ConfigureAwait(false);
+                if (quiet)
+                    Common.WriteJson(report, ApiJson.Plain.RehearsalReport);
+                else
+                    ReportText.Write(report);
+                if (parsed.GetValue(compare))
+                    await MyOwn
+                        .Compare(client, path, body, report, parsed.GetValue(length)!, cancellation)
+                        .ConfigureAwait(false);
+                if (parsed.GetValue(write) is { } file)
+                {
+                    await File.WriteAllTextAsync(file, report.File, cancellation).ConfigureAwait(false);
+                    Console.Error.WriteLine(
+                        $"The definition with what is proposed is in {file}; take it in with: calm wrap --from {file}"
+                    );
+                }
 
-            if (parsed.GetValue(adopt)) return await Adopt(client, path, word!, report, cancellation).ConfigureAwait(false);
-            return report.StayedUp ? Exit.True : Exit.NotTrue;
-        });
+                if (parsed.GetValue(adopt))
+                    return await Adopt(client, path, word!, report, cancellation).ConfigureAwait(false);
+                return report.StayedUp ? Exit.True : Exit.NotTrue;
+            }
+        );
         return command;
     }
 
-    /// <summary>Plays a rehearsal, shows its lines as they come, and returns its report. Ctrl-C ends the rehearsal, not the report.</summary>
-    public static async Task<RehearsalReport> Play(SentryClient client, string path, Body? body, bool quiet, CancellationToken ended)
+    /// <summary>
+    /// Plays a rehearsal, shows its lines as they come, and returns its report. Ctrl-C ends the rehearsal, not the
+    /// report.
+    /// </summary>
+    public static async Task<RehearsalReport> Play(
+        SentryClient client,
+        string path,
+        Body? body,
+        bool quiet,
+        CancellationToken ended
+    )
     {
         using var content = body?.Content();
-        using var response = await client.Open(HttpMethod.Post, path, content, CancellationToken.None).ConfigureAwait(false);
-        using var reader = new StreamReader(await response.Content.ReadAsStreamAsync(CancellationToken.None).ConfigureAwait(false));
+        using var response = await client
+            .Open(HttpMethod.Post, path, content, CancellationToken.None)
+            .ConfigureAwait(false);
+        using var reader = new StreamReader(
+            await response.Content.ReadAsStreamAsync(CancellationToken.None).ConfigureAwait(false)
+        );
         string? id = null;
         void End()
         {
-            if (id is not null) _ = client.Open(HttpMethod.Post, $"rehearsals/{id}/end", null, CancellationToken.None);
+            if (id is not null)
+                _ = client.Open(HttpMethod.Post, $"rehearsals/{id}/end", null, CancellationToken.None);
         }
 
         using var end = ended.Register(End);
-        using var interrupt = PosixSignalRegistration.Create(PosixSignal.SIGINT, signal =>
-        {
-            signal.Cancel = true;
-            End();
-        });
+        using var interrupt = PosixSignalRegistration.Create(
+            PosixSignal.SIGINT,
+            signal =>
+            {
+                signal.Cancel = true;
+                End();
+            }
+        );
         while (await reader.ReadLineAsync(CancellationToken.None).ConfigureAwait(false) is { } line)
         {
             var happened = JsonSerializer.Deserialize(line, ApiJson.Default.RehearsalEvent)!;
             id ??= happened.Id;
-            if (happened.Report is { } report) return report;
-            if (quiet) continue;
-            if (happened.Kind is "began" or "note") Console.Error.WriteLine($"… {happened.Text}{(happened.Kind == "began" ? " Ctrl-C ends it sooner." : "")}");
-            else if (happened.Kind == "error") Console.WriteLine($"  ! {happened.Text}");
-            else Console.WriteLine($"    {happened.Text}");
+            if (happened.Report is { } report)
+                return report;
+            if (quiet)
+                continue;
+            if (happened.Kind is "began" or "note")
+                Console.Error.WriteLine(
+                    $"… {happened.Text}{(happened.Kind == "began" ? " Ctrl-C ends it sooner." : "")}"
+                );
+            else if (happened.Kind == "error")
+                Console.WriteLine($"  ! {happened.Text}");
+            else
+                Console.WriteLine($"    {happened.Text}");
         }
 
         throw new Failure(Exit.NotTrue, "The rehearsal ended without a report.", "Look at 'calm logbook'.");
     }
 
-    private static async Task<int> Adopt(SentryClient client, string path, string word, RehearsalReport report, CancellationToken cancellation)
+    private static async Task<int> Adopt(
+        SentryClient client,
+        string path,
+        string word,
+        RehearsalReport report,
+        CancellationToken cancellation
+    )
     {
         if (report.Adoption is not { } adoption)
         {
@@ -86,7 +159,9 @@ internal static class RehearseCommand
         }
 
         using var content = new StringContent(adoption.GetRawText(), System.Text.Encoding.UTF8, "application/json");
-        var answer = await client.Send(HttpMethod.Patch, path, content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+        var answer = await client
+            .Send(HttpMethod.Patch, path, content, ApiJson.Default.Answer, cancellation)
+            .ConfigureAwait(false);
         Console.WriteLine(answer.Said);
         return answer.CameTrue ? Exit.True : Exit.NotTrue;
     }

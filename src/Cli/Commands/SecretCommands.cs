@@ -6,12 +6,20 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>calm secret set | list | remove</c>. A value is typed at a prompt or piped, never an argument: those are in the process list.</summary>
+/// <summary>
+/// <c>calm secret set | list | remove</c>. A value is typed at a prompt or piped, never an argument: those are in the
+/// process list.
+/// </summary>
 internal static class SecretCommands
 {
     public static Command Make()
     {
-        var command = new Command("secret", "Secrets of services: sealed, given to the program alone, never shown") { Set(), List(), Remove() };
+        var command = new Command("secret", "Secrets of services: sealed, given to the program alone, never shown")
+        {
+            Set(),
+            List(),
+            Remove(),
+        };
         return command;
     }
 
@@ -19,13 +27,31 @@ internal static class SecretCommands
     {
         var (name, key) = (Common.Name(), Key());
         var command = new Command("set", "Give a secret its value, typed at a prompt or piped in") { name, key };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            var value = Console.IsInputRedirected ? await Piped(cancellation).ConfigureAwait(false) : Typed(parsed.GetValue(key)!);
-            using var client = Common.Client(parsed);
-            using var content = new StringContent(System.Text.Json.JsonSerializer.Serialize(new SecretValue(value), ApiJson.Default.SecretValue), Encoding.UTF8, "application/json");
-            return Say(await client.Send(HttpMethod.Put, PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!), content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                var value = Console.IsInputRedirected
+                    ? await Piped(cancellation).ConfigureAwait(false)
+                    : Typed(parsed.GetValue(key)!);
+                using var client = Common.Client(parsed);
+                using var content = new StringContent(
+                    System.Text.Json.JsonSerializer.Serialize(new SecretValue(value), ApiJson.Default.SecretValue),
+                    Encoding.UTF8,
+                    "application/json"
+                );
+                return Say(
+                    await client
+                        .Send(
+                            HttpMethod.Put,
+                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!),
+                            content,
+                            ApiJson.Default.Answer,
+                            cancellation
+                        )
+                        .ConfigureAwait(false)
+                );
+            }
+        );
         return command;
     }
 
@@ -33,15 +59,39 @@ internal static class SecretCommands
     {
         var (name, json) = (Common.Name(), Common.Json());
         var command = new Command("list", "A service's secrets by name, and whether each has a value") { name, json };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            var secrets = await client.Get($"{SentryClient.PathOf(parsed.GetValue(name)!)}/secrets", ApiJson.Default.IReadOnlyListSecretView, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(secrets, ApiJson.Plain.IReadOnlyListSecretView);
-            else if (secrets.Count == 0) Console.WriteLine("It has no secrets. One is given with: calm secret set NAME KEY");
-            else Table.Write(["SECRET", "VALUE", "THE SERVICE"], [.. secrets.Select(secret => new[] { secret.Key, secret.HasValue ? "sealed" : "none yet", secret.Used ? "asks for it" : "does not ask for it" })], row => !secrets[row].HasValue);
-            return Exit.True;
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var secrets = await client
+                    .Get(
+                        $"{SentryClient.PathOf(parsed.GetValue(name)!)}/secrets",
+                        ApiJson.Default.IReadOnlyListSecretView,
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(secrets, ApiJson.Plain.IReadOnlyListSecretView);
+                else if (secrets.Count == 0)
+                    Console.WriteLine("It has no secrets. One is given with: calm secret set NAME KEY");
+                else
+                    Table.Write(
+                        ["SECRET", "VALUE", "THE SERVICE"],
+                        [
+                            .. secrets.Select(secret =>
+                                new[]
+                                {
+                                    secret.Key,
+                                    secret.HasValue ? "sealed" : "none yet",
+                                    secret.Used ? "asks for it" : "does not ask for it",
+                                }
+                            ),
+                        ],
+                        row => !secrets[row].HasValue
+                    );
+                return Exit.True;
+            }
+        );
         return command;
     }
 
@@ -49,11 +99,23 @@ internal static class SecretCommands
     {
         var (name, key) = (Common.Name(), Key());
         var command = new Command("remove", "Remove a secret's value") { name, key };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            return Say(await client.Send(HttpMethod.Delete, PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!), null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false));
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                return Say(
+                    await client
+                        .Send(
+                            HttpMethod.Delete,
+                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!),
+                            null,
+                            ApiJson.Default.Answer,
+                            cancellation
+                        )
+                        .ConfigureAwait(false)
+                );
+            }
+        );
         return command;
     }
 
@@ -65,9 +127,12 @@ internal static class SecretCommands
         while (true)
         {
             var pressed = Console.ReadKey(intercept: true);
-            if (pressed.Key == ConsoleKey.Enter) break;
-            if (pressed.Key == ConsoleKey.Backspace) value.Length = Math.Max(0, value.Length - 1);
-            else if (pressed.KeyChar != '\0') value.Append(pressed.KeyChar);
+            if (pressed.Key == ConsoleKey.Enter)
+                break;
+            if (pressed.Key == ConsoleKey.Backspace)
+                value.Length = Math.Max(0, value.Length - 1);
+            else if (pressed.KeyChar != '\0')
+                value.Append(pressed.KeyChar);
         }
 
         Console.Error.WriteLine();
@@ -78,12 +143,15 @@ internal static class SecretCommands
     private static async Task<string> Piped(CancellationToken cancellation)
     {
         var value = await Console.In.ReadToEndAsync(cancellation).ConfigureAwait(false);
-        return value.EndsWith('\n') && value.IndexOf('\n', StringComparison.Ordinal) == value.Length - 1 ? value[..^1].TrimEnd('\r') : value;
+        return value.EndsWith('\n') && value.IndexOf('\n', StringComparison.Ordinal) == value.Length - 1
+            ? value[..^1].TrimEnd('\r')
+            : value;
     }
 
     private static Argument<string> Key() => new("key") { Description = "The secret's name: letters, digits and _" };
 
-    private static string PathOf(string service, string key) => $"{SentryClient.PathOf(service)}/secrets/{Uri.EscapeDataString(key)}";
+    private static string PathOf(string service, string key) =>
+        $"{SentryClient.PathOf(service)}/secrets/{Uri.EscapeDataString(key)}";
 
     public static int Say(Answer answer)
     {

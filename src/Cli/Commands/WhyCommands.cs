@@ -7,41 +7,79 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>why</c>, <c>runs</c>, <c>board</c>, <c>release</c>: why things are as they are, and what asks for a person.</summary>
+/// <summary>
+/// <c>why</c>, <c>runs</c>, <c>board</c>, <c>release</c>: why things are as they are, and what asks for a person.
+/// </summary>
 internal static class WhyCommands
 {
     public static Command Why()
     {
         var name = Common.Name();
-        var at = new Option<string?>("--at") { Description = "A time in the past: 03:12, '2026-11-20 03:12', or ISO 8601" };
-        var json = Common.Json();
-        var command = new Command("why", "Why a service is, or was, as it is: what led there, what comes next, what you could do") { name, at, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var at = new Option<string?>("--at")
         {
-            using var client = Common.Client(parsed);
-            var query = parsed.GetValue(at) is { } text ? $"?at={Uri.EscapeDataString(TimeOf("--at", text).ToString("O", CultureInfo.InvariantCulture))}" : "";
-            var why = await client.Get($"{SentryClient.PathOf(parsed.GetValue(name)!)}/why{query}", ApiJson.Default.WhyView, cancellation).ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(why, ApiJson.Plain.WhyView);
-            else Write(why);
-            return Exit.True;
-        });
+            Description = "A time in the past: 03:12, '2026-11-20 03:12', or ISO 8601",
+        };
+        var json = Common.Json();
+        var command = new Command(
+            "why",
+            "Why a service is, or was, as it is: what led there, what comes next, what you could do"
+        )
+        {
+            name,
+            at,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var query = parsed.GetValue(at) is { } text
+                    ? $"?at={Uri.EscapeDataString(TimeOf("--at", text).ToString("O", CultureInfo.InvariantCulture))}"
+                    : "";
+                var why = await client
+                    .Get(
+                        $"{SentryClient.PathOf(parsed.GetValue(name)!)}/why{query}",
+                        ApiJson.Default.WhyView,
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(why, ApiJson.Plain.WhyView);
+                else
+                    Write(why);
+                return Exit.True;
+            }
+        );
         return command;
     }
 
     private static void Write(WhyView why)
     {
-        Console.WriteLine(why.Past ? $"{why.Title} at {Stamp(why.At)}: {why.State} since {Stamp(why.Since)}, health {why.Health}." : $"{why.Title}: {why.State} since {Stamp(why.Since)}, health {why.Health}.");
+        Console.WriteLine(
+            why.Past
+                ? $"{why.Title} at {Stamp(why.At)}: {why.State} since {Stamp(why.Since)}, health {why.Health}."
+                : $"{why.Title}: {why.State} since {Stamp(why.Since)}, health {why.Health}."
+        );
         Console.WriteLine(why.Said);
         Console.WriteLine("\nWhat led there:");
-        foreach (var step in why.Because) Console.WriteLine($"  {Stamp(step.At)}{(step.Until > step.At ? $" to {Stamp(step.Until)}" : "")}  {step.Text}{(step.By is { } by ? $" ({by})" : "")}");
-        if (why.Because.Count == 0) Console.WriteLine("  Nothing is on record.");
+        foreach (var step in why.Because)
+            Console.WriteLine(
+                $"  {Stamp(step.At)}{(step.Until > step.At ? $" to {Stamp(step.Until)}" : "")}  "
+                    + $"{step.Text}{(step.By is { } by ? $" ({by})" : "")}"
+            );
+        if (why.Because.Count == 0)
+            Console.WriteLine("  Nothing is on record.");
         Console.WriteLine(why.Past ? "\nWhat was to come then:" : "\nWhat comes next by itself:");
-        foreach (var next in why.Next) Console.WriteLine($"  {(next.At is { } then ? $"{Stamp(then)}  " : "")}{next.Text}");
-        if (why.Next.Count == 0) Console.WriteLine("  Nothing.");
-        if (why.Could.Count == 0) return;
+        foreach (var next in why.Next)
+            Console.WriteLine($"  {(next.At is { } then ? $"{Stamp(then)}  " : "")}{next.Text}");
+        if (why.Next.Count == 0)
+            Console.WriteLine("  Nothing.");
+        if (why.Could.Count == 0)
+            return;
         Console.WriteLine("\nWhat you could do:");
         var width = why.Could.Max(could => could.Command.Length);
-        foreach (var could in why.Could) Console.WriteLine($"  {could.Command.PadRight(width)}   {could.Text}");
+        foreach (var could in why.Could)
+            Console.WriteLine($"  {could.Command.PadRight(width)}   {could.Text}");
     }
 
     public static Command Runs()
@@ -51,68 +89,165 @@ internal static class WhyCommands
         var before = new Option<string?>("--before") { Description = "Only those that began before this time" };
         var run = new Option<long?>("--run") { Description = "All that is kept of one run, by its number" };
         var json = Common.Json();
-        var command = new Command("runs", "A service's runs: began, ended, how, by whom, what they took; and how much it ran") { name, last, before, run, json };
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command(
+            "runs",
+            "A service's runs: began, ended, how, by whom, what they took; and how much it ran"
+        )
         {
-            using var client = Common.Client(parsed);
-            var path = SentryClient.PathOf(parsed.GetValue(name)!);
-            var of = parsed.GetValue(before) is { } text ? $"&before={Uri.EscapeDataString(TimeOf("--before", text).ToString("O", CultureInfo.InvariantCulture))}" : "";
-            var one = parsed.GetValue(run);
-            var runs = await client.Get($"{path}/runs?last={(one is null ? parsed.GetValue(last) : 10_000)}{of}", ApiJson.Default.IReadOnlyListRunView, cancellation).ConfigureAwait(false);
-            if (one is { } number)
+            name,
+            last,
+            before,
+            run,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                runs = [.. runs.Where(view => view.Run == number)];
-                if (runs.Count == 0) throw new Failure(Exit.NoSuchThing, $"There is no run {number} on record.", $"calm runs {parsed.GetValue(name)} lists those there are.");
-            }
+                using var client = Common.Client(parsed);
+                var path = SentryClient.PathOf(parsed.GetValue(name)!);
+                var of = parsed.GetValue(before) is { } text
+                    ? $"&before={Uri.EscapeDataString(TimeOf("--before", text).ToString("O", CultureInfo.InvariantCulture))}"
+                    : "";
+                var one = parsed.GetValue(run);
+                var runs = await client
+                    .Get(
+                        $"{path}/runs?last={(one is null ? parsed.GetValue(last) : 10_000)}{of}",
+                        ApiJson.Default.IReadOnlyListRunView,
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+                if (one is { } number)
+                {
+                    runs = [.. runs.Where(view => view.Run == number)];
+                    if (runs.Count == 0)
+                        throw new Failure(
+                            Exit.NoSuchThing,
+                            $"There is no run {number} on record.",
+                            $"calm runs {parsed.GetValue(name)} lists those there are."
+                        );
+                }
 
-            if (parsed.GetValue(json)) Common.WriteJson(runs, ApiJson.Plain.IReadOnlyListRunView);
-            else if (runs.Count == 0) Console.WriteLine("No run yet.");
-            else if (one is not null) Write(runs[0]);
-            else
-            {
-                Write(runs);
-                var availability = await client.Get($"{path}/availability", ApiJson.Default.IReadOnlyListAvailabilityView, cancellation).ConfigureAwait(false);
-                Console.WriteLine("\nOf the time it was to run, it ran:");
-                Table.Write(["OVER", "RAN", "UP", "FALLEN", "FALLS", "PLANNED STOPS", "PLANNED DOWN"],
-                [
-                    .. availability.Select(of => new[]
-                    {
-                        of.Window switch { "day" => "a day", "week" => "a week", "30-days" => "30 days", _ => "12 months" }, Percent(of.Percent), Length(of.UpMs), Length(of.FallenMs), Text(of.Falls), Text(of.Stops), Length(of.PlannedMs),
-                    }),
-                ]);
-            }
+                if (parsed.GetValue(json))
+                    Common.WriteJson(runs, ApiJson.Plain.IReadOnlyListRunView);
+                else if (runs.Count == 0)
+                    Console.WriteLine("No run yet.");
+                else if (one is not null)
+                    Write(runs[0]);
+                else
+                {
+                    Write(runs);
+                    var availability = await client
+                        .Get($"{path}/availability", ApiJson.Default.IReadOnlyListAvailabilityView, cancellation)
+                        .ConfigureAwait(false);
+                    Console.WriteLine("\nOf the time it was to run, it ran:");
+                    Table.Write(
+                        ["OVER", "RAN", "UP", "FALLEN", "FALLS", "PLANNED STOPS", "PLANNED DOWN"],
+                        [
+                            .. availability.Select(of =>
+                                new[]
+                                {
+                                    of.Window switch
+                                    {
+                                        "day" => "a day",
+                                        "week" => "a week",
+                                        "30-days" => "30 days",
+                                        _ => "12 months",
+                                    },
+                                    Percent(of.Percent),
+                                    Length(of.UpMs),
+                                    Length(of.FallenMs),
+                                    Text(of.Falls),
+                                    Text(of.Stops),
+                                    Length(of.PlannedMs),
+                                }
+                            ),
+                        ]
+                    );
+                }
 
-            return Exit.True;
-        });
+                return Exit.True;
+            }
+        );
         return command;
     }
 
-    public static void Write(IReadOnlyList<RunView> runs) => Table.Write(
-        ["RUN", "BEGAN", "BY", "LASTED", "ENDED BY", "PEAK MEMORY", "CPU", "OUTPUT", "HOW IT ENDED"],
-        [
-            .. runs.Select(run => new[]
-            {
-                Text(run.Run), Lengths.At(run.Began), run.BegunBy ?? run.Cause, Lengths.Of((run.Ended ?? DateTimeOffset.UtcNow) - (run.Launched ?? run.Began)), run.EndedBy ?? "-",
-                Size(run.PeakKib * 1024), run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-", Size(run.OutputBytes),
-                (run.Words ?? "it is live") + (run.Forced ? ", by force" : "") + (run.Steps is [.., { EndedMs: not null } step] && !run.Forced ? $"; {step.What} did it" : ""),
-            }),
-        ]);
+    public static void Write(IReadOnlyList<RunView> runs) =>
+        Table.Write(
+            ["RUN", "BEGAN", "BY", "LASTED", "ENDED BY", "PEAK MEMORY", "CPU", "OUTPUT", "HOW IT ENDED"],
+            [
+                .. runs.Select(run =>
+                    new[]
+                    {
+                        Text(run.Run),
+                        Lengths.At(run.Began),
+                        run.BegunBy ?? run.Cause,
+                        Lengths.Of((run.Ended ?? DateTimeOffset.UtcNow) - (run.Launched ?? run.Began)),
+                        run.EndedBy ?? "-",
+                        Size(run.PeakKib * 1024),
+                        run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-",
+                        Size(run.OutputBytes),
+                        (run.Words ?? "it is live")
+                            + (run.Forced ? ", by force" : "")
+                            + (
+                                run.Steps is [.., { EndedMs: not null } step] && !run.Forced
+                                    ? $"; {step.What} did it"
+                                    : ""
+                            ),
+                    }
+                ),
+            ]
+        );
 
     private static void Write(RunView run)
     {
         Row("run", $"{run.Run}, begun by {run.BegunBy ?? run.Cause} at {Lengths.At(run.Began)}");
-        if (run.Launched is { } launched) Row("launched", $"{Lengths.At(launched)} as pid {run.Pid}");
-        if (run.Proven is { } proven) Row("proven", $"{Lengths.At(proven)}: {run.Proof}");
-        Row("ended", run.Ended is { } ended ? $"{Lengths.At(ended)} by {run.EndedBy ?? "-"}, {Lengths.Of(ended - (run.Launched ?? run.Began))} after its launch: {run.Words}{(run.Forced ? ", by force" : "")}" : "it is live");
-        Row("took", $"peak memory {Size(run.PeakKib * 1024)} of one process, {(run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-")} of processor time, {Size(run.OutputBytes)} of output");
-        foreach (var step in run.Steps) Row("wind-down", $"{Lengths.At(step.At)} {step.What}{(step.Answer is { } answer ? $": {answer}" : "")}{(step.Failed ? " (failed)" : "")}{(step.EndedMs is { } after ? $"; it ended {Lengths.Exactly(after)} after that" : "")}");
-        if (run.Evidence is not { } evidence) return;
-        if (evidence.MemoryBytes is not null) Row("last look", $"memory {Size(evidence.MemoryBytes)}, processor {(evidence.CpuPercent is { } percent ? string.Create(CultureInfo.InvariantCulture, $"{percent:0} %") : "-")}, at {(evidence.SampledAt is { } at ? Lengths.At(at) : "-")}");
-        if (evidence.CoreDump is { } core) Row("core dump", core);
-        Row("changed", evidence.WellRun is not { } well ? "it has never run well before, so there is nothing to compare with" : evidence.Changes.Count == 0 ? $"nothing that is looked at, since run {well} went well" : $"since run {well} went well:");
-        foreach (var change in evidence.Changes) Row("", change);
-        for (var i = 0; i < evidence.LastLines.Count; i++) Row(i == 0 ? "last lines" : "", evidence.LastLines[i]);
-        if (evidence.LastLines.Count == 0) Row("last lines", "it printed nothing");
+        if (run.Launched is { } launched)
+            Row("launched", $"{Lengths.At(launched)} as pid {run.Pid}");
+        if (run.Proven is { } proven)
+            Row("proven", $"{Lengths.At(proven)}: {run.Proof}");
+        Row(
+            "ended",
+            run.Ended is { } ended
+                ? $"{Lengths.At(ended)} by {run.EndedBy ?? "-"}, "
+                    + $"{Lengths.Of(ended - (run.Launched ?? run.Began))} after its launch: "
+                    + $"{run.Words}{(run.Forced ? ", by force" : "")}"
+                : "it is live"
+        );
+        Row(
+            "took",
+            $"peak memory {Size(run.PeakKib * 1024)} of one process, "
+                + $"{(run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-")} "
+                + $"of processor time, {Size(run.OutputBytes)} of output"
+        );
+        foreach (var step in run.Steps)
+            Row(
+                "wind-down",
+                $"{Lengths.At(step.At)} "
+                    + $"{step.What}{(step.Answer is { } answer ? $": {answer}" : "")}{(step.Failed ? " (failed)" : "")}{(step.EndedMs is { } after ? $"; it ended {Lengths.Exactly(after)} after that" : "")}"
+            );
+        if (run.Evidence is not { } evidence)
+            return;
+        if (evidence.MemoryBytes is not null)
+            Row(
+                "last look",
+                $"memory {Size(evidence.MemoryBytes)}, processor "
+                    + $"{(evidence.CpuPercent is { } percent ? string.Create(CultureInfo.InvariantCulture, $"{percent:0} %") : "-")}, "
+                    + $"at {(evidence.SampledAt is { } at ? Lengths.At(at) : "-")}"
+            );
+        if (evidence.CoreDump is { } core)
+            Row("core dump", core);
+        Row(
+            "changed",
+            evidence.WellRun is not { } well ? "it has never run well before, so there is nothing to compare with"
+                : evidence.Changes.Count == 0 ? $"nothing that is looked at, since run {well} went well"
+                : $"since run {well} went well:"
+        );
+        foreach (var change in evidence.Changes)
+            Row("", change);
+        for (var i = 0; i < evidence.LastLines.Count; i++)
+            Row(i == 0 ? "last lines" : "", evidence.LastLines[i]);
+        if (evidence.LastLines.Count == 0)
+            Row("last lines", "it printed nothing");
     }
 
     public static Command Release()
@@ -120,12 +255,23 @@ internal static class WhyCommands
         var name = Common.Name();
         var json = Common.Json();
         var command = new Command("release", "Let a service that is on hold try again") { name, json };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            var service = parsed.GetValue(name)!;
-            return await AskCommands.Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(service)}/release", service, parsed.GetValue(json), cancellation).ConfigureAwait(false);
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var service = parsed.GetValue(name)!;
+                return await AskCommands
+                    .Ask(
+                        client,
+                        HttpMethod.Post,
+                        $"{SentryClient.PathOf(service)}/release",
+                        service,
+                        parsed.GetValue(json),
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+            }
+        );
         return command;
     }
 
@@ -134,20 +280,30 @@ internal static class WhyCommands
         var once = new Option<bool>("--once") { Description = "Show it as it is now and end; so it is in a pipe" };
         var json = Common.Json();
         var command = new Command("board", "What asks for a person now, live until Ctrl-C") { once, json };
-        command.SetAction(async (parsed, cancellation) =>
-        {
-            using var client = Common.Client(parsed);
-            Task<BoardView> Now() => client.Get("board", ApiJson.Default.BoardView, cancellation);
-            var board = await Now().ConfigureAwait(false);
-            if (parsed.GetValue(json)) Common.WriteJson(board, ApiJson.Plain.BoardView);
-            else if (parsed.GetValue(once) || Console.IsOutputRedirected) Console.Write(Text(board, live: false));
-            else await Follow(client, board, Now, cancellation).ConfigureAwait(false);
-            return Exit.True;
-        });
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                Task<BoardView> Now() => client.Get("board", ApiJson.Default.BoardView, cancellation);
+                var board = await Now().ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(board, ApiJson.Plain.BoardView);
+                else if (parsed.GetValue(once) || Console.IsOutputRedirected)
+                    Console.Write(Text(board, live: false));
+                else
+                    await Follow(client, board, Now, cancellation).ConfigureAwait(false);
+                return Exit.True;
+            }
+        );
         return command;
     }
 
-    private static async Task Follow(SentryClient client, BoardView board, Func<Task<BoardView>> next, CancellationToken cancellation)
+    private static async Task Follow(
+        SentryClient client,
+        BoardView board,
+        Func<Task<BoardView>> next,
+        CancellationToken cancellation
+    )
     {
         using var changed = new SemaphoreSlim(1);
         Console.Write(Terminal.OtherScreen);
@@ -156,9 +312,13 @@ internal static class WhyCommands
             var watching = client.Watch(_ => changed.Release(), cancellation);
             while (!cancellation.IsCancellationRequested && !watching.IsCompleted)
             {
-                Console.Write(Terminal.Home + Text(board, live: true).Replace("\n", Terminal.ToLineEnd + "\n", StringComparison.Ordinal));
+                Console.Write(
+                    Terminal.Home
+                        + Text(board, live: true).Replace("\n", Terminal.ToLineEnd + "\n", StringComparison.Ordinal)
+                );
                 await changed.WaitAsync(TimeSpan.FromSeconds(1), cancellation).ConfigureAwait(false);
-                while (changed.CurrentCount > 0) await changed.WaitAsync(cancellation).ConfigureAwait(false);
+                while (changed.CurrentCount > 0)
+                    await changed.WaitAsync(cancellation).ConfigureAwait(false);
                 board = await next().ConfigureAwait(false);
             }
         }
@@ -176,46 +336,90 @@ internal static class WhyCommands
     {
         var text = new StringBuilder();
         var colours = !Console.IsOutputRedirected;
-        text.Append(CultureInfo.InvariantCulture, $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n");
-        if (board.Asking.Count == 0) text.Append("Nothing asks for you.\n");
-        else text.Append(CultureInfo.InvariantCulture, $"{(colours ? Terminal.Red : "")}{board.Asking.Count} {(board.Asking.Count == 1 ? "service asks" : "services ask")} for you:{(colours ? Terminal.Plain : "")}\n");
+        text.Append(
+            CultureInfo.InvariantCulture,
+            $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n"
+        );
+        if (board.Asking.Count == 0)
+            text.Append("Nothing asks for you.\n");
+        else
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"{(colours ? Terminal.Red : "")}{board.Asking.Count} "
+                    + $"{(board.Asking.Count == 1 ? "service asks" : "services ask")} for "
+                    + $"you:{(colours ? Terminal.Plain : "")}\n"
+            );
         foreach (var view in board.Asking)
         {
-            text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {view.State}{(view.Health == "poor" ? ", poor" : "")} since {Lengths.At(view.HealthSince ?? view.Since)}: {view.Asks}\n");
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"  {view.Name}  {view.State}{(view.Health == "poor" ? ", poor" : "")} since "
+                    + $"{Lengths.At(view.HealthSince ?? view.Since)}: {view.Asks}\n"
+            );
             text.Append(CultureInfo.InvariantCulture, $"      calm why {view.Name}\n");
         }
 
-        if (board.Moving.Count > 0) text.Append("\nOn their way:\n");
-        foreach (var view in board.Moving) text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {view.State}: {view.Why}\n");
-        text.Append(CultureInfo.InvariantCulture, $"\n{board.Well} {(board.Well == 1 ? "runs" : "run")} well, {board.Down} {(board.Down == 1 ? "is" : "are")} down as {(board.Down == 1 ? "it" : "they")} should be.\n");
-        if (board.Told.Count > 0) text.Append("\nTold lately:\n");
-        foreach (var entry in board.Told) text.Append(CultureInfo.InvariantCulture, $"  {Lengths.At(entry.At)}  {entry.Service ?? "(sentry)"}  {entry.Text}\n");
+        if (board.Moving.Count > 0)
+            text.Append("\nOn their way:\n");
+        foreach (var view in board.Moving)
+            text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {view.State}: {view.Why}\n");
+        text.Append(
+            CultureInfo.InvariantCulture,
+            $"\n{board.Well} {(board.Well == 1 ? "runs" : "run")} well, {board.Down} "
+                + $"{(board.Down == 1 ? "is" : "are")} down as {(board.Down == 1 ? "it" : "they")} should be.\n"
+        );
+        if (board.Told.Count > 0)
+            text.Append("\nTold lately:\n");
+        foreach (var entry in board.Told)
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"  {Lengths.At(entry.At)}  {entry.Service ?? "(sentry)"}  {entry.Text}\n"
+            );
         return text.ToString();
     }
 
-    /// <summary>A time as people give it, in this machine's zone unless it says another; a time of day alone is its latest.</summary>
+    /// <summary>
+    /// A time as people give it, in this machine's zone unless it says another; a time of day alone is its latest.
+    /// </summary>
     private static DateTimeOffset TimeOf(string flag, string text)
     {
-        if (!DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeLocal | DateTimeStyles.AllowWhiteSpaces, out var time))
-            throw new Failure(Exit.Usage, $"{flag}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30', or ISO 8601 such as 2026-11-20T03:12:30+01:00.");
-        return text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal) && time > DateTimeOffset.Now ? time.AddDays(-1) : time;
+        if (
+            !DateTimeOffset.TryParse(
+                text,
+                CultureInfo.InvariantCulture,
+                DateTimeStyles.AssumeLocal | DateTimeStyles.AllowWhiteSpaces,
+                out var time
+            )
+        )
+            throw new Failure(
+                Exit.Usage,
+                $"{flag}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30', or ISO 8601 such as "
+                    + $"2026-11-20T03:12:30+01:00."
+            );
+        return text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal) && time > DateTimeOffset.Now
+            ? time.AddDays(-1)
+            : time;
     }
 
     private static string Stamp(DateTimeOffset time) => Lengths.At(time);
 
-    private static string Percent(double? percent) => percent is { } known ? string.Create(CultureInfo.InvariantCulture, $"{Math.Floor(known * 1000) / 1000:0.###} %") : "-";
+    private static string Percent(double? percent) =>
+        percent is { } known
+            ? string.Create(CultureInfo.InvariantCulture, $"{Math.Floor(known * 1000) / 1000:0.###} %")
+            : "-";
 
     private static string Length(double ms) => ms <= 0 ? "-" : Lengths.Of(TimeSpan.FromMilliseconds(ms));
 
-    private static string Size(long? bytes) => bytes switch
-    {
-        null => "-",
-        < 1024 => string.Create(CultureInfo.InvariantCulture, $"{bytes} B"),
-        < 1 << 20 => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1024.0:0.0} KiB"),
-        _ => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1048576.0:0.0} MiB"),
-    };
+    private static string Size(long? bytes) =>
+        bytes switch
+        {
+            null => "-",
+            < 1024 => string.Create(CultureInfo.InvariantCulture, $"{bytes} B"),
+            < 1 << 20 => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1024.0:0.0} KiB"),
+            _ => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1048576.0:0.0} MiB"),
+        };
 
-    private static void Row(string key, string value) => Console.WriteLine($"  {key,-11} {value}");
+    private static void Row(string key, string value) => Console.WriteLine($"  {key, -11} {value}");
 
     private static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);
 }

@@ -6,67 +6,127 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]</c>, <c>calm wrap --from FILE</c>, or guided: <c>calm wrap</c>.</summary>
+/// <summary>
+/// <c>calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]</c>, <c>calm wrap --from FILE</c>, or guided: <c>calm wrap</c>.
+/// </summary>
 internal static class WrapCommand
 {
     /// <param name="program">What stood behind <c>--</c>, untouched; null when there was none.</param>
     public static Command Make(string[]? program)
     {
-        var name = new Argument<string?>("name") { Description = "Short name; one with spaces becomes the title, and a short name is made from it", Arity = ArgumentArity.ZeroOrOne };
+        var name = new Argument<string?>("name")
+        {
+            Description = "Short name; one with spaces becomes the title, and a short name is made from it",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
         var flags = new DefinitionFlags();
         var from = new Option<string?>("--from") { Description = "Take the definition from this file (YAML)" };
-        var like = new Option<string?>("--like") { Description = "Take over everything of this service that is not said otherwise" };
+        var like = new Option<string?>("--like")
+        {
+            Description = "Take over everything of this service that is not said otherwise",
+        };
         var permit = new Option<bool>("--permit") { Description = "Permit its account to run services, on the way" };
         var start = new Option<bool>("--start") { Description = "Start it at once" };
         var json = Common.Json();
-        var command = new Command("wrap", "Wrap a program as a service: calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]; without anything it asks") { name, from, like };
-        foreach (var flag in flags.All) command.Add(flag);
-        foreach (var flag in new Option[] { permit, start, json }) command.Add(flag);
-        command.SetAction(async (parsed, cancellation) =>
+        var command = new Command(
+            "wrap",
+            "Wrap a program as a service: calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]; without anything it asks"
+        )
         {
-            using var client = Common.Client(parsed);
-            var (file, other, called) = (parsed.GetValue(from), parsed.GetValue(like), parsed.GetValue(name));
-            if (file is null && program is null && called is null && !flags.AnyGiven(parsed))
+            name,
+            from,
+            like,
+        };
+        foreach (var flag in flags.All)
+            command.Add(flag);
+        foreach (var flag in new Option[] { permit, start, json })
+            command.Add(flag);
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                if (Console.IsInputRedirected) throw new Failure(Exit.Usage, "Without a terminal nothing can be asked.", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…], or calm wrap --from FILE");
-                return await new GuidedWrap(client, other).Run(cancellation).ConfigureAwait(false);
-            }
+                using var client = Common.Client(parsed);
+                var (file, other, called) = (parsed.GetValue(from), parsed.GetValue(like), parsed.GetValue(name));
+                if (file is null && program is null && called is null && !flags.AnyGiven(parsed))
+                {
+                    if (Console.IsInputRedirected)
+                        throw new Failure(
+                            Exit.Usage,
+                            "Without a terminal nothing can be asked.",
+                            "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…], or calm wrap --from FILE"
+                        );
+                    return await new GuidedWrap(client, other).Run(cancellation).ConfigureAwait(false);
+                }
 
-            if (file is not null && (program is not null || called is not null || flags.AnyGiven(parsed))) throw new Failure(Exit.Usage, "--from takes the whole definition from the file; flags, a name and a program do not go with it.", $"Edit {file}, or wrap it and then use calm adjust.");
-            if (file is null && called is null) throw new Failure(Exit.Usage, "Under which name?", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
-            if (file is null && other is null && program is not { Length: > 0 })
-                throw new Failure(Exit.Usage, "Which program? It stands at the end, behind two dashes, just as you type it by hand.", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
-            var body = file is null ? Body.Of(flags.Definition(parsed, called, program)) : Body.FromFile(file);
-            var answer = await Send(client, body, other, parsed.GetValue(permit), cancellation).ConfigureAwait(false);
-            var made = answer.Service!.Name;
-            if (parsed.GetValue(start))
-            {
-                if (!parsed.GetValue(json)) Say(answer);
-                return await AskCommands.Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, parsed.GetValue(json), cancellation).ConfigureAwait(false);
-            }
+                if (file is not null && (program is not null || called is not null || flags.AnyGiven(parsed)))
+                    throw new Failure(
+                        Exit.Usage,
+                        "--from takes the whole definition from the file; flags, a name and a program do not "
+                            + "go with it.",
+                        $"Edit {file}, or wrap it and then use calm adjust."
+                    );
+                if (file is null && called is null)
+                    throw new Failure(Exit.Usage, "Under which name?", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
+                if (file is null && other is null && program is not { Length: > 0 })
+                    throw new Failure(
+                        Exit.Usage,
+                        "Which program? It stands at the end, behind two dashes, just as you type it by hand.",
+                        "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]"
+                    );
+                var body = file is null ? Body.Of(flags.Definition(parsed, called, program)) : Body.FromFile(file);
+                var answer = await Send(client, body, other, parsed.GetValue(permit), cancellation)
+                    .ConfigureAwait(false);
+                var made = answer.Service!.Name;
+                if (parsed.GetValue(start))
+                {
+                    if (!parsed.GetValue(json))
+                        Say(answer);
+                    return await AskCommands
+                        .Ask(
+                            client,
+                            HttpMethod.Post,
+                            $"{SentryClient.PathOf(made)}/start",
+                            made,
+                            parsed.GetValue(json),
+                            cancellation
+                        )
+                        .ConfigureAwait(false);
+                }
 
-            if (parsed.GetValue(json))
-            {
-                Common.WriteJson(answer, ApiJson.Plain.Answer);
+                if (parsed.GetValue(json))
+                {
+                    Common.WriteJson(answer, ApiJson.Plain.Answer);
+                    return Exit.True;
+                }
+
+                Say(answer);
+                Console.WriteLine($"Start it with 'calm start {made}'; 'calm wrap --start …' does both.");
                 return Exit.True;
             }
-
-            Say(answer);
-            Console.WriteLine($"Start it with 'calm start {made}'; 'calm wrap --start …' does both.");
-            return Exit.True;
-        });
+        );
         return command;
     }
 
-    /// <summary>Sends a definition to be wrapped; when all that is wanting is a permit for its account, that is asked for on a terminal.</summary>
-    public static async Task<Answer> Send(SentryClient client, Body body, string? like, bool permit, CancellationToken cancellation)
+    /// <summary>
+    /// Sends a definition to be wrapped; when all that is wanting is a permit for its account, that is asked for on a
+    /// terminal.
+    /// </summary>
+    public static async Task<Answer> Send(
+        SentryClient client,
+        Body body,
+        string? like,
+        bool permit,
+        CancellationToken cancellation
+    )
     {
         var query = like is null ? "" : $"?like={Uri.EscapeDataString(like)}";
-        if (permit || !Console.IsInputRedirected) await PermitOnTheWay(client, body, query, permit, cancellation).ConfigureAwait(false);
+        if (permit || !Console.IsInputRedirected)
+            await PermitOnTheWay(client, body, query, permit, cancellation).ConfigureAwait(false);
         try
         {
             using var content = body.Content();
-            return await client.Send(HttpMethod.Post, "services" + query, content, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+            return await client
+                .Send(HttpMethod.Post, "services" + query, content, ApiJson.Default.Answer, cancellation)
+                .ConfigureAwait(false);
         }
         catch (Failure failure)
         {
@@ -74,13 +134,40 @@ internal static class WrapCommand
         }
     }
 
-    private static async Task PermitOnTheWay(SentryClient client, Body body, string query, bool permit, CancellationToken cancellation)
+    private static async Task PermitOnTheWay(
+        SentryClient client,
+        Body body,
+        string query,
+        bool permit,
+        CancellationToken cancellation
+    )
     {
         using var content = body.Content();
-        var check = await client.Send(HttpMethod.Post, "check" + query, content, ApiJson.Default.CheckView, cancellation).ConfigureAwait(false);
-        if (check.Findings.All(finding => finding.Code != "account-not-permitted") || check.Definition?.GetProperty("identity").GetProperty("account").GetString() is not { } account) return;
-        if (!permit && !Asking.YesNo($"The account {account} is not permitted to run services yet. Permit it?", otherwise: false)) return;
-        var answer = await client.Send(HttpMethod.Post, $"{AccountCommands.PathOf(account)}/permit", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+        var check = await client
+            .Send(HttpMethod.Post, "check" + query, content, ApiJson.Default.CheckView, cancellation)
+            .ConfigureAwait(false);
+        if (
+            check.Findings.All(finding => finding.Code != "account-not-permitted")
+            || check.Definition?.GetProperty("identity").GetProperty("account").GetString() is not { } account
+        )
+            return;
+        if (
+            !permit
+            && !Asking.YesNo(
+                $"The account {account} is not permitted to run services yet. Permit it?",
+                otherwise: false
+            )
+        )
+            return;
+        var answer = await client
+            .Send(
+                HttpMethod.Post,
+                $"{AccountCommands.PathOf(account)}/permit",
+                null,
+                ApiJson.Default.Answer,
+                cancellation
+            )
+            .ConfigureAwait(false);
         await Console.Error.WriteLineAsync(answer.Said).ConfigureAwait(false);
     }
 

@@ -1,6 +1,8 @@
 namespace CalmSentry.Cli.Guided;
 
-/// <summary>Questions on a terminal, a line each: the terminal's own editing works, and so does a screen reader.</summary>
+/// <summary>
+/// Questions on a terminal, a line each: the terminal's own editing works, and so does a screen reader.
+/// </summary>
 internal static class Asking
 {
     /// <exception cref="Wire.Failure">The input ended: whoever was asked has left.</exception>
@@ -9,10 +11,15 @@ internal static class Asking
         while (true)
         {
             Console.Write(otherwise is { Length: > 0 } ? $"{question} [{otherwise}] " : $"{question} ");
-            var answer = (Console.ReadLine() ?? throw new Wire.Failure(Wire.Exit.NotTrue, "Left; nothing was registered.")).Trim();
-            if (answer.Length > 0) return answer;
-            if (otherwise is not null) return otherwise;
-            if (!needed) return "";
+            var answer = (
+                Console.ReadLine() ?? throw new Wire.Failure(Wire.Exit.NotTrue, "Left; nothing was registered.")
+            ).Trim();
+            if (answer.Length > 0)
+                return answer;
+            if (otherwise is not null)
+                return otherwise;
+            if (!needed)
+                return "";
             Console.WriteLine("  An answer is needed here; Ctrl-C leaves without registering anything.");
         }
     }
@@ -23,10 +30,15 @@ internal static class Asking
         {
             switch (Line($"{question} ({(otherwise ? "Y/n" : "y/N")})", "").ToLowerInvariant())
             {
-                case "": return otherwise;
-                case "y" or "yes": return true;
-                case "n" or "no": return false;
-                default: Console.WriteLine("  y or n."); break;
+                case "":
+                    return otherwise;
+                case "y" or "yes":
+                    return true;
+                case "n" or "no":
+                    return false;
+                default:
+                    Console.WriteLine("  y or n.");
+                    break;
             }
         }
     }
@@ -34,10 +46,16 @@ internal static class Asking
     /// <summary>One of several, by its number.</summary>
     public static int Choice(string question, IReadOnlyList<string> choices, int otherwise)
     {
-        for (var i = 0; i < choices.Count; i++) Console.WriteLine($"  {i + 1}  {choices[i]}");
+        for (var i = 0; i < choices.Count; i++)
+            Console.WriteLine($"  {i + 1}  {choices[i]}");
         while (true)
         {
-            if (int.TryParse(Line(question, $"{otherwise + 1}"), out var number) && number >= 1 && number <= choices.Count) return number - 1;
+            if (
+                int.TryParse(Line(question, $"{otherwise + 1}"), out var number)
+                && number >= 1
+                && number <= choices.Count
+            )
+                return number - 1;
             Console.WriteLine($"  1 to {choices.Count}.");
         }
     }

@@ -9,40 +9,68 @@ using CalmSentry.Contract.Api;
 namespace CalmSentry.Cli.Guided;
 
 /// <summary>
-/// Wrapping by question and answer, in the order of the work: what it is, what runs it, where, as whom, with what; then a
+/// Wrapping by question and answer, in the order of the work: what it is, what runs it, where, as whom, with what; then
+/// a
 /// rehearsal, a summary, and only then is anything registered. Each answer is checked by the sentry at once.
 /// </summary>
 /// <param name="like">A service to copy: then only what must differ is asked for.</param>
 internal sealed class GuidedWrap(SentryClient client, string? like)
 {
-    private readonly JsonObject definition = new() { ["program"] = new JsonObject(), ["identity"] = new JsonObject(), ["begin"] = new JsonObject() };
+    private readonly JsonObject definition = new()
+    {
+        ["program"] = new JsonObject(),
+        ["identity"] = new JsonObject(),
+        ["begin"] = new JsonObject(),
+    };
     private readonly HashSet<string> shown = [];
     private JsonElement? sibling;
 
     public async Task<int> Run(CancellationToken cancellation)
     {
-        Console.WriteLine("A program you start by hand becomes a service. Nothing is registered before you have seen it all; Ctrl-C leaves.");
-        if (like is not null) sibling = (await client.Get(SentryClient.PathOf(like), ApiJson.Default.ServiceDetail, cancellation).ConfigureAwait(false)).Definition;
+        Console.WriteLine(
+            "A program you start by hand becomes a service. Nothing is registered before you have seen it all; "
+                + "Ctrl-C leaves."
+        );
+        if (like is not null)
+            sibling = (
+                await client
+                    .Get(SentryClient.PathOf(like), ApiJson.Default.ServiceDetail, cancellation)
+                    .ConfigureAwait(false)
+            ).Definition;
         await Name(cancellation).ConfigureAwait(false);
         await Program(cancellation).ConfigureAwait(false);
-        if (like is null) await Interpreter(cancellation).ConfigureAwait(false);
-        if (like is null) await Directory(cancellation).ConfigureAwait(false);
-        if (like is null) await Account(cancellation).ConfigureAwait(false);
+        if (like is null)
+            await Interpreter(cancellation).ConfigureAwait(false);
+        if (like is null)
+            await Directory(cancellation).ConfigureAwait(false);
+        if (like is null)
+            await Account(cancellation).ConfigureAwait(false);
         Environment();
-        if (like is null) Begin();
+        if (like is null)
+            Begin();
         var check = await Mend(cancellation).ConfigureAwait(false);
         await Rehearse(cancellation).ConfigureAwait(false);
         check = await Check(cancellation).ConfigureAwait(false);
         Console.WriteLine("\nThis is what would be registered:\n");
-        foreach (var line in check.Repeat!.File.TrimEnd().Split('\n')) Console.WriteLine($"  {line}");
+        foreach (var line in check.Repeat!.File.TrimEnd().Split('\n'))
+            Console.WriteLine($"  {line}");
         Console.WriteLine();
-        if (!Asking.YesNo("Register it?", otherwise: true)) throw new Failure(Exit.NotTrue, "Nothing was registered.");
-        var answer = await WrapCommand.Send(client, Body.Of(definition), like, permit: false, cancellation).ConfigureAwait(false);
+        if (!Asking.YesNo("Register it?", otherwise: true))
+            throw new Failure(Exit.NotTrue, "Nothing was registered.");
+        var answer = await WrapCommand
+            .Send(client, Body.Of(definition), like, permit: false, cancellation)
+            .ConfigureAwait(false);
         Console.WriteLine(answer.Said);
         var made = answer.Service!.Name;
-        var exit = Asking.YesNo("Start it now?", otherwise: true) ? await AskCommands.Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, json: false, cancellation).ConfigureAwait(false) : Exit.True;
+        var exit = Asking.YesNo("Start it now?", otherwise: true)
+            ? await AskCommands
+                .Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, json: false, cancellation)
+                .ConfigureAwait(false)
+            : Exit.True;
         Console.WriteLine("\nThe same again, as one command:\n");
-        Console.WriteLine(answer.Repeat?.Command is { } command ? $"  {CommandLine.Of(command)}" : "  (only a file can say all of it)");
+        Console.WriteLine(
+            answer.Repeat?.Command is { } command ? $"  {CommandLine.Of(command)}" : "  (only a file can say all of it)"
+        );
         var file = Asking.Line("\nWrite it as a file too? Its name, or nothing:", needed: false);
         if (file.Length > 0)
         {
@@ -56,7 +84,18 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     private void Begin()
     {
         string[] words = ["boot", "boot-late", "request", "never"];
-        Part("begin")["at"] = words[Asking.Choice("When does it begin?", ["with the machine, before anyone logs in", "with the machine, once all else that begins with it is proven", "when somebody asks", "never: every start is refused"], 0)];
+        Part("begin")["at"] = words[
+            Asking.Choice(
+                "When does it begin?",
+                [
+                    "with the machine, before anyone logs in",
+                    "with the machine, once all else that begins with it is proven",
+                    "when somebody asks",
+                    "never: every start is refused",
+                ],
+                0
+            )
+        ];
         var needs = new JsonArray();
         Console.WriteLine("  What must be true before: network, service:NAME, tcp:HOST:PORT, path:DIR, after-boot:30s");
         while (Asking.Line("Something it needs, or nothing:", needed: false) is { Length: > 0 } word)
@@ -71,7 +110,8 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
         }
 
-        if (needs.Count > 0) Part("begin")["needs"] = needs;
+        if (needs.Count > 0)
+            Part("begin")["needs"] = needs;
     }
 
     private JsonObject Part(string name) => (JsonObject)definition[name]!;
@@ -83,7 +123,9 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             var name = Asking.Line("What is it called? A title such as 'Fare ledger', or a short name:");
             try
             {
-                var taken = await client.Get(SentryClient.PathOf(name), ApiJson.Default.ServiceDetail, cancellation).ConfigureAwait(false);
+                var taken = await client
+                    .Get(SentryClient.PathOf(name), ApiJson.Default.ServiceDetail, cancellation)
+                    .ConfigureAwait(false);
                 Console.WriteLine($"  There is a service '{taken.Title}' ({taken.Name}) already; choose another name.");
             }
             catch (Failure failure) when (failure.ExitCode == Exit.NoSuchThing)
@@ -96,11 +138,23 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
 
     private async Task Program(CancellationToken cancellation)
     {
-        var before = sibling is { } other ? CommandLine.Of([Value(other, "path"), .. other.GetProperty("program").GetProperty("arguments").EnumerateArray().Select(one => one.GetString()!)]) : null;
+        var before = sibling is { } other
+            ? CommandLine.Of([
+                Value(other, "path"),
+                .. other
+                    .GetProperty("program")
+                    .GetProperty("arguments")
+                    .EnumerateArray()
+                    .Select(one => one.GetString()!),
+            ])
+            : null;
         while (true)
         {
-            var words = CommandLine.Words(Asking.Line("How do you start it by hand? Program and arguments, just as you type them:", before));
-            if (words.Length == 0) continue;
+            var words = CommandLine.Words(
+                Asking.Line("How do you start it by hand? Program and arguments, just as you type them:", before)
+            );
+            if (words.Length == 0)
+                continue;
             try
             {
                 Part("program")["path"] = DefinitionFlags.Find(words[0]);
@@ -112,18 +166,44 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
 
             Part("program")["arguments"] = DefinitionFlags.Texts(words[1..]);
-            if (await Show(["program-", "interpreter-", "library-", "module-", "script-", "copy-", "other-start", "secret-in", "same-program"], cancellation).ConfigureAwait(false) || Asking.YesNo("Go on with it all the same?", otherwise: false)) return;
+            if (
+                await Show(
+                        [
+                            "program-",
+                            "interpreter-",
+                            "library-",
+                            "module-",
+                            "script-",
+                            "copy-",
+                            "other-start",
+                            "secret-in",
+                            "same-program",
+                        ],
+                        cancellation
+                    )
+                    .ConfigureAwait(false) || Asking.YesNo("Go on with it all the same?", otherwise: false)
+            )
+                return;
         }
     }
 
     private async Task Interpreter(CancellationToken cancellation)
     {
         var check = await Check(cancellation).ConfigureAwait(false);
-        if (check.Interpreters is not { Count: > 1 } candidates || check.Definition?.GetProperty("program").TryGetProperty("with", out _) != true) return; // the kernel executes it by itself
+        if (
+            check.Interpreters is not { Count: > 1 } candidates
+            || check.Definition?.GetProperty("program").TryGetProperty("with", out _) != true
+        )
+            return; // the kernel executes it by itself
         Console.WriteLine("This machine has several interpreters for it:");
         var at = candidates.ToList().FindIndex(one => one.Chosen);
-        var chosen = Asking.Choice("Which one is right?", [.. candidates.Select(one => $"{one.Path}  {one.Version ?? ""}  {one.Why}")], Math.Max(0, at));
-        if (chosen != at) Part("program")["with"] = candidates[chosen].Path;
+        var chosen = Asking.Choice(
+            "Which one is right?",
+            [.. candidates.Select(one => $"{one.Path}  {one.Version ?? ""}  {one.Why}")],
+            Math.Max(0, at)
+        );
+        if (chosen != at)
+            Part("program")["with"] = candidates[chosen].Path;
     }
 
     private async Task Directory(CancellationToken cancellation)
@@ -131,34 +211,79 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         while (true)
         {
             var place = Asking.Line("In which directory does it work?", "the program's own");
-            if (place != "the program's own") Part("program")["directory"] = Path.GetFullPath(place);
-            if (await Show(["directory-missing"], cancellation).ConfigureAwait(false)) return;
+            if (place != "the program's own")
+                Part("program")["directory"] = Path.GetFullPath(place);
+            if (await Show(["directory-missing"], cancellation).ConfigureAwait(false))
+                return;
             Part("program").Remove("directory");
         }
     }
 
     private async Task Account(CancellationToken cancellation)
     {
-        var accounts = await client.Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation).ConfigureAwait(false);
-        if (accounts.Any(account => account.Permitted)) Console.WriteLine($"  Permitted to run services: {string.Join(", ", accounts.Where(account => account.Permitted).Select(account => account.Name))}");
+        var accounts = await client
+            .Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation)
+            .ConfigureAwait(false);
+        if (accounts.Any(account => account.Permitted))
+            Console.WriteLine(
+                $"  Permitted to run services: "
+                    + $"{string.Join(", ", accounts.Where(account => account.Permitted).Select(account => account.Name))}"
+            );
         while (true)
         {
-            var name = Asking.Line("As which account does it run? One of its own is best; one that is not there can be made:", System.Environment.UserName == "root" ? null : System.Environment.UserName);
+            var name = Asking.Line(
+                "As which account does it run? One of its own is best; one that is not there can be made:",
+                System.Environment.UserName == "root" ? null : System.Environment.UserName
+            );
             Part("identity")["account"] = name;
             var check = await Check(cancellation).ConfigureAwait(false);
             try
             {
-                if (check.Findings.Any(finding => finding.Code == "account-missing") && Asking.YesNo($"There is no account {name}. Make it, locked and without a home?", otherwise: true))
-                    Console.WriteLine((await client.Send(HttpMethod.Post, AccountCommands.PathOf(name), null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false)).Said);
-                else if (check.Findings.Any(finding => finding.Code == "account-not-permitted") && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: true))
-                    Console.WriteLine((await client.Send(HttpMethod.Post, $"{AccountCommands.PathOf(name)}/permit", null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false)).Said);
+                if (
+                    check.Findings.Any(finding => finding.Code == "account-missing")
+                    && Asking.YesNo($"There is no account {name}. Make it, locked and without a home?", otherwise: true)
+                )
+                    Console.WriteLine(
+                        (
+                            await client
+                                .Send(
+                                    HttpMethod.Post,
+                                    AccountCommands.PathOf(name),
+                                    null,
+                                    ApiJson.Default.Answer,
+                                    cancellation
+                                )
+                                .ConfigureAwait(false)
+                        ).Said
+                    );
+                else if (
+                    check.Findings.Any(finding => finding.Code == "account-not-permitted")
+                    && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: true)
+                )
+                    Console.WriteLine(
+                        (
+                            await client
+                                .Send(
+                                    HttpMethod.Post,
+                                    $"{AccountCommands.PathOf(name)}/permit",
+                                    null,
+                                    ApiJson.Default.Answer,
+                                    cancellation
+                                )
+                                .ConfigureAwait(false)
+                        ).Said
+                    );
             }
             catch (Failure failure)
             {
                 Console.WriteLine($"  {failure.Message} {failure.Next}");
             }
 
-            if (await Show(["account-", "directory-", "file-"], cancellation).ConfigureAwait(false) || Asking.YesNo("Go on with this account all the same?", otherwise: false)) return;
+            if (
+                await Show(["account-", "directory-", "file-"], cancellation).ConfigureAwait(false)
+                || Asking.YesNo("Go on with this account all the same?", otherwise: false)
+            )
+                return;
         }
     }
 
@@ -166,16 +291,22 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     {
         var variables = new JsonObject();
         if (sibling is { } other && other.GetProperty("program").TryGetProperty("environment", out var before))
-            foreach (var variable in before.EnumerateObject()) variables[variable.Name] = Asking.Line($"  {variable.Name}:", variable.Value.GetString());
+            foreach (var variable in before.EnumerateObject())
+                variables[variable.Name] = Asking.Line($"  {variable.Name}:", variable.Value.GetString());
         else
-            while (Asking.Line("A variable it needs, as NAME=VALUE, or nothing:", needed: false) is { Length: > 0 } pair)
+            while (
+                Asking.Line("A variable it needs, as NAME=VALUE, or nothing:", needed: false) is { Length: > 0 } pair
+            )
             {
                 var equals = pair.IndexOf('=', StringComparison.Ordinal);
-                if (equals < 1) Console.WriteLine("  NAME=VALUE, please.");
-                else variables[pair[..equals]] = pair[(equals + 1)..];
+                if (equals < 1)
+                    Console.WriteLine("  NAME=VALUE, please.");
+                else
+                    variables[pair[..equals]] = pair[(equals + 1)..];
             }
 
-        if (variables.Count > 0) Part("program")["environment"] = variables;
+        if (variables.Count > 0)
+            Part("program")["environment"] = variables;
     }
 
     /// <summary>Everything is checked; whoever asks may mend and check again.</summary>
@@ -184,15 +315,28 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         while (true)
         {
             var check = await Check(cancellation).ConfigureAwait(false);
-            foreach (var error in check.Errors) Console.WriteLine($"  {error}");
-            FindingText.Write(check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == "blocks"), Console.Out);
+            foreach (var error in check.Errors)
+                Console.WriteLine($"  {error}");
+            FindingText.Write(
+                check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == "blocks"),
+                Console.Out
+            );
             Console.WriteLine(check.Said);
-            if (check.Clear) return check;
-            if (check.Errors.Count > 0) throw new Failure(Exit.Usage, "The definition has mistakes; nothing was registered.");
-            switch (Asking.Line("Mend it in another terminal, then: [c]heck again, [a]ccept what blocks, [l]eave?", "c"))
+            if (check.Clear)
+                return check;
+            if (check.Errors.Count > 0)
+                throw new Failure(Exit.Usage, "The definition has mistakes; nothing was registered.");
+            switch (
+                Asking.Line("Mend it in another terminal, then: [c]heck again, [a]ccept what blocks, [l]eave?", "c")
+            )
             {
                 case "a":
-                    definition["accept"] = DefinitionFlags.Texts(check.Findings.Where(finding => finding.Severity == "blocks").Select(finding => finding.Code).Distinct());
+                    definition["accept"] = DefinitionFlags.Texts(
+                        check
+                            .Findings.Where(finding => finding.Severity == "blocks")
+                            .Select(finding => finding.Code)
+                            .Distinct()
+                    );
                     break;
                 case "l":
                     throw new Failure(Exit.NotTrue, "Left; nothing was registered.");
@@ -205,12 +349,25 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         var query = like is null ? "" : $"&like={Uri.EscapeDataString(like)}";
         while (true)
         {
-            var length = Asking.Line("Rehearse it: it is run just as the service would run it, and nothing is registered. For how long, or no:", "10s");
-            if (length is "n" or "no") return;
+            var length = Asking.Line(
+                "Rehearse it: it is run just as the service would run it, and nothing is registered. For how "
+                    + "long, or no:",
+                "10s"
+            );
+            if (length is "n" or "no")
+                return;
             RehearsalReport report;
             try
             {
-                report = await RehearseCommand.Play(client, $"rehearsals?length={Uri.EscapeDataString(length)}{query}", Body.Of(definition), quiet: false, cancellation).ConfigureAwait(false);
+                report = await RehearseCommand
+                    .Play(
+                        client,
+                        $"rehearsals?length={Uri.EscapeDataString(length)}{query}",
+                        Body.Of(definition),
+                        quiet: false,
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
             }
             catch (Failure failure)
             {
@@ -220,33 +377,48 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
 
             ReportText.Write(report);
             if (report.Adoption is { } adoption && Asking.YesNo("Take over what is proposed?", otherwise: true))
-                foreach (var part in adoption.EnumerateObject()) Lay(definition, part.Name, JsonNode.Parse(part.Value.GetRawText())!);
-            if (report.StayedUp || !Asking.YesNo("It did not stay up. Mend it and rehearse again?", otherwise: true)) return;
+                foreach (var part in adoption.EnumerateObject())
+                    Lay(definition, part.Name, JsonNode.Parse(part.Value.GetRawText())!);
+            if (report.StayedUp || !Asking.YesNo("It did not stay up. Mend it and rehearse again?", otherwise: true))
+                return;
         }
     }
 
     private static void Lay(JsonObject under, string key, JsonNode over)
     {
         if (under[key] is JsonObject below && over is JsonObject above)
-            foreach (var (inner, value) in above.ToList()) Lay(below, inner, value!.DeepClone());
-        else under[key] = over.DeepClone();
+            foreach (var (inner, value) in above.ToList())
+                Lay(below, inner, value!.DeepClone());
+        else
+            under[key] = over.DeepClone();
     }
 
     private async Task<CheckView> Check(CancellationToken cancellation)
     {
         using var content = Body.Of(definition).Content();
-        return await client.Send(HttpMethod.Post, like is null ? "check" : $"check?like={Uri.EscapeDataString(like)}", content, ApiJson.Default.CheckView, cancellation).ConfigureAwait(false);
+        return await client
+            .Send(
+                HttpMethod.Post,
+                like is null ? "check" : $"check?like={Uri.EscapeDataString(like)}",
+                content,
+                ApiJson.Default.CheckView,
+                cancellation
+            )
+            .ConfigureAwait(false);
     }
 
     /// <summary>Shows what was found about the latest answer. True when none of it blocks.</summary>
     private async Task<bool> Show(string[] codes, CancellationToken cancellation)
     {
         var check = await Check(cancellation).ConfigureAwait(false);
-        var found = check.Findings.Where(finding => codes.Any(code => finding.Code.StartsWith(code, StringComparison.Ordinal))).ToList();
+        var found = check
+            .Findings.Where(finding => codes.Any(code => finding.Code.StartsWith(code, StringComparison.Ordinal)))
+            .ToList();
         FindingText.Write(found, Console.Out);
         shown.UnionWith(found.Select(finding => finding.Seen));
         return found.TrueForAll(finding => finding.Severity != "blocks" || finding.OnlyNow);
     }
 
-    private static string Value(JsonElement definition, string key) => definition.GetProperty("program").GetProperty(key).GetString()!;
+    private static string Value(JsonElement definition, string key) =>
+        definition.GetProperty("program").GetProperty(key).GetString()!;
 }

@@ -10,12 +10,18 @@ namespace CalmSentry.Cli.Host;
 
 /// <summary>
 /// Puts the sentry in place on this machine and takes it back, saying each thing it does. Everything it puts lies under
-/// /usr/local (Filesystem Hierarchy Standard 4.9: software of the local administrator), but for the settings and the LSB init
+/// /usr/local (Filesystem Hierarchy Standard 4.9: software of the local administrator), but for the settings and the
+/// LSB init
 /// script, which is registered through the host's own tool, whatever init the host has.
 /// </summary>
 internal sealed partial class Installation(TextWriter say)
 {
-    private const string Home = "/usr/local/lib/calm-sentry", Link = "/usr/local/bin/calm", Script = "/etc/init.d/calm-sentry", Settings = "/etc/calm-sentry/sentry.yaml", Registrar = "/usr/sbin/update-rc.d", Invoker = "/usr/sbin/invoke-rc.d";
+    private const string Home = "/usr/local/lib/calm-sentry",
+        Link = "/usr/local/bin/calm",
+        Script = "/etc/init.d/calm-sentry",
+        Settings = "/etc/calm-sentry/sentry.yaml",
+        Registrar = "/usr/sbin/update-rc.d",
+        Invoker = "/usr/sbin/invoke-rc.d";
 
     private static readonly string[] Programs = ["calm", "calm-sentry", "calm-keeper", "libe_sqlite3.so"];
 
@@ -29,17 +35,37 @@ internal sealed partial class Installation(TextWriter say)
     {
         Demand("installed");
         if (!Libraries.Any(library => NativeLibrary.TryLoad(library, out _)))
-            throw new Failure(Exit.NotTrue, $"This host has no {Libraries[0]}, which the service takes its cryptography from; nothing was changed.", "apt-get install libssl3 (or whatever your host calls OpenSSL's library), then again.");
+            throw new Failure(
+                Exit.NotTrue,
+                $"This host has no {Libraries[0]}, which the service takes its cryptography from; nothing was changed.",
+                "apt-get install libssl3 (or whatever your host calls OpenSSL's library), then again."
+            );
         var from = AppContext.BaseDirectory;
         if (Programs.FirstOrDefault(program => !File.Exists(Path.Combine(from, program))) is { } missing)
-            throw new Failure(Exit.NotTrue, $"{missing} does not lie beside this calm, in {from}; nothing was changed.", "Run the calm that ./build.sh left in out/.");
+            throw new Failure(
+                Exit.NotTrue,
+                $"{missing} does not lie beside this calm, in {from}; nothing was changed.",
+                "Run the calm that ./build.sh left in out/."
+            );
         if (File.Exists(Path.Combine(from, "calm-sentry.dll")))
-            throw new Failure(Exit.NotTrue, $"The programs in {from} were built quickly, for trying out: they need the .NET runtime. Nothing was changed.", "./build.sh, then install with out/calm.");
-        foreach (var program in Programs) Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
+            throw new Failure(
+                Exit.NotTrue,
+                $"The programs in {from} were built quickly, for trying out: they need the .NET runtime. Nothing "
+                    + $"was changed.",
+                "./build.sh, then install with out/calm."
+            );
+        foreach (var program in Programs)
+            Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
         foreach (var file in Directory.EnumerateFiles(Path.Combine(from, "console"), "*", SearchOption.AllDirectories))
-            Put(Path.Combine(Home, Path.GetRelativePath(from, file)), File.ReadAllBytes(file), executable: false, quiet: true);
+            Put(
+                Path.Combine(Home, Path.GetRelativePath(from, file)),
+                File.ReadAllBytes(file),
+                executable: false,
+                quiet: true
+            );
         say.WriteLine($"console   {Home}/console");
-        if (new FileInfo(Link).LinkTarget == $"{Home}/calm") say.WriteLine($"as it is  {Link}");
+        if (new FileInfo(Link).LinkTarget == $"{Home}/calm")
+            say.WriteLine($"as it is  {Link}");
         else
         {
             Directory.CreateDirectory(Path.GetDirectoryName(Link)!);
@@ -50,20 +76,36 @@ internal sealed partial class Installation(TextWriter say)
 
         foreach (var place in Kept)
         {
-            if (Directory.Exists(place)) continue;
-            Directory.CreateDirectory(place, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute | UnixFileMode.GroupRead | UnixFileMode.GroupExecute | UnixFileMode.OtherRead | UnixFileMode.OtherExecute);
+            if (Directory.Exists(place))
+                continue;
+            Directory.CreateDirectory(
+                place,
+                UnixFileMode.UserRead
+                    | UnixFileMode.UserWrite
+                    | UnixFileMode.UserExecute
+                    | UnixFileMode.GroupRead
+                    | UnixFileMode.GroupExecute
+                    | UnixFileMode.OtherRead
+                    | UnixFileMode.OtherExecute
+            );
             say.WriteLine($"made      {place}");
         }
 
-        if (!File.Exists(Settings)) Put(Settings, SettingsText(port), executable: false);
-        else if (port is not null) Put(Settings, WithPort(File.ReadAllText(Settings), port.Value), executable: false);
-        else say.WriteLine($"as it is  {Settings}");
-        foreach (var (path, text) in Completions.All) Put(path, text, executable: false);
-        foreach (var (path, text) in ManualPages.All(commands)) Put(path, text, executable: false);
+        if (!File.Exists(Settings))
+            Put(Settings, SettingsText(port), executable: false);
+        else if (port is not null)
+            Put(Settings, WithPort(File.ReadAllText(Settings), port.Value), executable: false);
+        else
+            say.WriteLine($"as it is  {Settings}");
+        foreach (var (path, text) in Completions.All)
+            Put(path, text, executable: false);
+        foreach (var (path, text) in ManualPages.All(commands))
+            Put(path, text, executable: false);
         Put(Script, Read("calm-sentry.init"), executable: true);
         Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
         say.WriteLine("begins    with the machine, before anyone logs in");
-        if (!start) return;
+        if (!start)
+            return;
         say.WriteLine("starting  the sentry");
         say.Flush();
         Run(Invoker, ["calm-sentry", "start"], "it is in place, but does not start");
@@ -84,16 +126,19 @@ internal sealed partial class Installation(TextWriter say)
             Run(Registrar, ["calm-sentry", "remove"], "cannot take it out of the host's boot");
             say.WriteLine($"removed   {Script}, and with it from the machine's boot");
         }
-        else say.WriteLine($"not there {Script}");
+        else
+            say.WriteLine($"not there {Script}");
 
-        foreach (var (path, _) in Completions.All.Concat(ManualPages.All(null))) Take(path);
+        foreach (var (path, _) in Completions.All.Concat(ManualPages.All(null)))
+            Take(path);
         Take(Link);
         if (Directory.Exists(Home))
         {
             Directory.Delete(Home, recursive: true);
             say.WriteLine($"removed   {Home}");
         }
-        else say.WriteLine($"not there {Home}");
+        else
+            say.WriteLine($"not there {Home}");
 
         if (Directory.Exists("/run/calm-sentry"))
         {
@@ -103,25 +148,42 @@ internal sealed partial class Installation(TextWriter say)
 
         foreach (var place in Kept.Where(Directory.Exists))
         {
-            if (withDefinitions) Directory.Delete(place, recursive: true);
-            say.WriteLine(withDefinitions ? $"removed   {place}" : $"left      {place} (definitions, settings, output: --with-definitions removes them)");
+            if (withDefinitions)
+                Directory.Delete(place, recursive: true);
+            say.WriteLine(
+                withDefinitions
+                    ? $"removed   {place}"
+                    : $"left      {place} (definitions, settings, output: --with-definitions removes them)"
+            );
         }
     }
 
     private static void Demand(string what)
     {
-        if (Environment.UserName != "root") throw new Failure(Exit.NotPermitted, $"Only root may have it {what}; nothing was changed.", "sudo calm host …");
-        if (!File.Exists(Registrar)) throw new Failure(Exit.NotTrue, $"This host has no {Registrar}, by which programs are registered with its boot; nothing was changed.", "Have the guard started by what your host has: calm-keeper guard /run/calm-sentry calm-sentry serve");
+        if (Environment.UserName != "root")
+            throw new Failure(
+                Exit.NotPermitted,
+                $"Only root may have it {what}; nothing was changed.",
+                "sudo calm host …"
+            );
+        if (!File.Exists(Registrar))
+            throw new Failure(
+                Exit.NotTrue,
+                $"This host has no {Registrar}, by which programs are registered with its boot; nothing was changed.",
+                "Have the guard started by what your host has: calm-keeper guard /run/calm-sentry calm-sentry serve"
+            );
     }
 
-    private void Put(string path, string text, bool executable) => Put(path, System.Text.Encoding.UTF8.GetBytes(text), executable);
+    private void Put(string path, string text, bool executable) =>
+        Put(path, System.Text.Encoding.UTF8.GetBytes(text), executable);
 
     /// <summary>Written beside and renamed: a program that runs from the old file goes on.</summary>
     private void Put(string path, byte[] content, bool executable, bool quiet = false)
     {
         if (File.Exists(path) && File.ReadAllBytes(path).AsSpan().SequenceEqual(content))
         {
-            if (!quiet) say.WriteLine($"as it is  {path}");
+            if (!quiet)
+                say.WriteLine($"as it is  {path}");
             return;
         }
 
@@ -131,7 +193,8 @@ internal sealed partial class Installation(TextWriter say)
         File.WriteAllBytes(beside, content);
         File.SetUnixFileMode(beside, (UnixFileMode)(executable ? 0b111_101_101 : 0b110_100_100));
         File.Move(beside, path, overwrite: true);
-        if (!quiet) say.WriteLine($"{(there ? "renewed" : "put"),-9} {path}");
+        if (!quiet)
+            say.WriteLine($"{(there ? "renewed" : "put"), -9} {path}");
     }
 
     private void Take(string path)
@@ -143,20 +206,31 @@ internal sealed partial class Installation(TextWriter say)
 
     private static void Run(string program, string[] arguments, string failed)
     {
-        using var process = Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardInput = true }) ?? throw new Failure(Exit.NotTrue, $"{program} cannot be run.");
+        using var process =
+            Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardInput = true })
+            ?? throw new Failure(Exit.NotTrue, $"{program} cannot be run.");
         process.StandardInput.Close();
         process.WaitForExit();
-        if (process.ExitCode != 0) throw new Failure(Exit.NotTrue, $"{program} {string.Join(' ', arguments)} ended with exit code {process.ExitCode}: {failed}.", "What it said stands above.");
+        if (process.ExitCode != 0)
+            throw new Failure(
+                Exit.NotTrue,
+                $"{program} {string.Join(' ', arguments)} ended with exit code {process.ExitCode}: {failed}.",
+                "What it said stands above."
+            );
     }
 
-    private static string SettingsText(int? port) => string.Create(CultureInfo.InvariantCulture, $"""
-        # Settings of Calm Sentry on this machine; in effect from its next start: /etc/init.d/calm-sentry restart
-        # TCP port of the console on loopback.
-        port: {port ?? Places.ConsolePort}
-        # How long winding down all services may take when the machine goes down.
-        shutdown-within: 60 s
+    private static string SettingsText(int? port) =>
+        string.Create(
+            CultureInfo.InvariantCulture,
+            $"""
+            # Settings of Calm Sentry on this machine; in effect from its next start: /etc/init.d/calm-sentry restart
+            # TCP port of the console on loopback.
+            port: {port ?? Places.ConsolePort}
+            # How long winding down all services may take when the machine goes down.
+            shutdown-within: 60 s
 
-        """);
+            """
+        );
 
     /// <summary>The settings as they are, but for the port.</summary>
     private static string WithPort(string settings, int port)

@@ -10,16 +10,18 @@ internal static class ManualPages
 
     /// <param name="commands">Null: only the paths matter.</param>
     public static IReadOnlyList<(string Path, string Text)> All(RootCommand? commands) =>
-    [
-        ($"{Place}/man1/calm.1", commands is null ? "" : Client(commands)),
-        ($"{Place}/man8/calm-sentry.8", Server),
-    ];
+        [($"{Place}/man1/calm.1", commands is null ? "" : Client(commands)), ($"{Place}/man8/calm-sentry.8", Server)];
 
     private static string Client(RootCommand commands)
     {
-        var page = new StringBuilder(".TH CALM 1\n.SH NAME\ncalm \\- direct Calm Sentry, which keeps ordinary programs running as background services\n.SH SYNOPSIS\n.B calm\n.I command\n.RI [ argument ...]\n.SH COMMANDS\n");
-        foreach (var command in commands.Subcommands) Command(page, command, "calm");
-        page.Append("""
+        var page = new StringBuilder(
+            ".TH CALM 1\n.SH NAME\ncalm \\- direct Calm Sentry, which keeps ordinary programs running as "
+                + "background services\n.SH SYNOPSIS\n.B calm\n.I command\n.RI [ argument ...]\n.SH COMMANDS\n"
+        );
+        foreach (var command in commands.Subcommands)
+            Command(page, command, "calm");
+        page.Append(
+            """
             .SH EXIT STATUS
             0 it came true, 1 it did not, 2 wrong usage, 3 not permitted, 4 no such thing, 5 the sentry cannot be reached.
             .SH ENVIRONMENT
@@ -30,23 +32,42 @@ internal static class ManualPages
             .SH SEE ALSO
             .BR calm-sentry (8)
 
-            """);
+            """
+        );
         return page.ToString();
     }
 
     private static void Command(StringBuilder page, Command command, string above)
     {
         var name = $"{above} {command.Name}";
-        page.Append(".SS ").Append(Plain(name)).Append(string.Concat(command.Arguments.Where(argument => !argument.Hidden).Select(argument => $" {Plain(argument.Name).ToUpperInvariant()}"))).Append('\n').Append(Plain(command.Description)).Append(".\n");
+        page.Append(".SS ")
+            .Append(Plain(name))
+            .Append(
+                string.Concat(
+                    command
+                        .Arguments.Where(argument => !argument.Hidden)
+                        .Select(argument => $" {Plain(argument.Name).ToUpperInvariant()}")
+                )
+            )
+            .Append('\n')
+            .Append(Plain(command.Description))
+            .Append(".\n");
         foreach (var option in command.Options.Where(option => !option.Hidden && option.Name != "--help"))
-            page.Append(".TP\n.B ").Append(Plain(option.Name)).Append('\n').Append(Plain(option.Description)).Append('\n');
-        foreach (var inner in command.Subcommands) Command(page, inner, name);
+            page.Append(".TP\n.B ")
+                .Append(Plain(option.Name))
+                .Append('\n')
+                .Append(Plain(option.Description))
+                .Append('\n');
+        foreach (var inner in command.Subcommands)
+            Command(page, inner, name);
     }
 
     /// <summary>A line of text that roff takes as text.</summary>
     private static string Plain(string? text)
     {
-        var plain = (text ?? "").Replace("\\", "\\e", StringComparison.Ordinal).Replace("-", "\\-", StringComparison.Ordinal);
+        var plain = (text ?? "")
+            .Replace("\\", "\\e", StringComparison.Ordinal)
+            .Replace("-", "\\-", StringComparison.Ordinal);
         return plain.StartsWith('.') || plain.StartsWith('\'') ? "\\&" + plain : plain;
     }
 

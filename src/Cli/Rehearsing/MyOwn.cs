@@ -5,16 +5,46 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Rehearsing;
 
-/// <summary>The same program run as the caller, in the caller's own shell surroundings, and what differs from its service's.</summary>
+/// <summary>
+/// The same program run as the caller, in the caller's own shell surroundings, and what differs from its service's.
+/// </summary>
 internal static class MyOwn
 {
     /// <summary>Variables every login has and no program needs.</summary>
-    private static readonly string[] Idle = ["_", "SHLVL", "OLDPWD", "PWD", "TERM", "SHELL", "MAIL", "LS_COLORS", "COLORTERM", "CALM_ROOT"];
+    private static readonly string[] Idle =
+    [
+        "_",
+        "SHLVL",
+        "OLDPWD",
+        "PWD",
+        "TERM",
+        "SHELL",
+        "MAIL",
+        "LS_COLORS",
+        "COLORTERM",
+        "CALM_ROOT",
+    ];
 
-    public static async Task Compare(SentryClient client, string path, Body? body, RehearsalReport service, string length, CancellationToken cancellation)
+    public static async Task Compare(
+        SentryClient client,
+        string path,
+        Body? body,
+        RehearsalReport service,
+        string length,
+        CancellationToken cancellation
+    )
     {
-        var check = await client.Send(body is null ? HttpMethod.Get : HttpMethod.Post, body is null ? path + "/check" : "check", body?.Content(), ApiJson.Default.CheckView, cancellation).ConfigureAwait(false);
-        var command = check.Command ?? throw new Failure(Exit.NotTrue, "The definition has errors; there is nothing to compare.");
+        var check = await client
+            .Send(
+                body is null ? HttpMethod.Get : HttpMethod.Post,
+                body is null ? path + "/check" : "check",
+                body?.Content(),
+                ApiJson.Default.CheckView,
+                cancellation
+            )
+            .ConfigureAwait(false);
+        var command =
+            check.Command ?? throw new Failure(Exit.NotTrue, "The definition has errors; there is nothing to compare.");
         Console.WriteLine();
         Console.Error.WriteLine($"… The same as {Environment.UserName}, in {Environment.CurrentDirectory}.");
         var mine = await Run(command, check, length, cancellation).ConfigureAwait(false);
@@ -22,30 +52,63 @@ internal static class MyOwn
         Console.WriteLine($"As you, here:   {mine}");
         Console.WriteLine("What differs:");
         var there = service.Surroundings;
-        var any = Different("account", Environment.UserName, there.Account) | Different("directory", Environment.CurrentDirectory, there.Directory) | Different("umask", Umask(), there.Umask);
+        var any =
+            Different("account", Environment.UserName, there.Account)
+            | Different("directory", Environment.CurrentDirectory, there.Directory)
+            | Different("umask", Umask(), there.Umask);
         var groups = Groups();
-        foreach (var group in groups.Except(there.Groups).Order(StringComparer.Ordinal)) any |= Say($"group {group}: you are a member, the service is not");
-        foreach (var group in there.Groups.Except(groups).Order(StringComparer.Ordinal)) any |= Say($"group {group}: the service is a member, you are not");
+        foreach (var group in groups.Except(there.Groups).Order(StringComparer.Ordinal))
+            any |= Say($"group {group}: you are a member, the service is not");
+        foreach (var group in there.Groups.Except(groups).Order(StringComparer.Ordinal))
+            any |= Say($"group {group}: the service is a member, you are not");
         foreach (System.Collections.DictionaryEntry pair in Environment.GetEnvironmentVariables())
         {
             var (name, value) = ((string)pair.Key, (string?)pair.Value ?? "");
-            if (Idle.Contains(name)) continue;
-            if (!there.Environment.TryGetValue(name, out var other)) any |= Say($"variable {name}: you have it, the service does not");
-            else if (other != value) any |= Say($"variable {name}: '{Short(value)}' for you, '{Short(other)}' for the service");
+            if (Idle.Contains(name))
+                continue;
+            if (!there.Environment.TryGetValue(name, out var other))
+                any |= Say($"variable {name}: you have it, the service does not");
+            else if (other != value)
+                any |= Say($"variable {name}: '{Short(value)}' for you, '{Short(other)}' for the service");
         }
 
-        foreach (var name in there.Environment.Keys.Where(name => Environment.GetEnvironmentVariable(name) is null).Order(StringComparer.Ordinal)) any |= Say($"variable {name}: the service has it, you do not");
-        if (Environment.UserName == "root" && there.Account != "root") any |= Say("rights: you are root and may do everything; the service may only what its account may");
-        foreach (var finding in check.Findings.Where(finding => finding.Code is "account-cannot-run" or "directory-unreachable" or "file-unreadable" or "directory-read-only")) any |= Say($"rights: {finding.Seen}");
-        if (!any) Console.WriteLine("  nothing that could be seen");
+        foreach (
+            var name in there
+                .Environment.Keys.Where(name => Environment.GetEnvironmentVariable(name) is null)
+                .Order(StringComparer.Ordinal)
+        )
+            any |= Say($"variable {name}: the service has it, you do not");
+        if (Environment.UserName == "root" && there.Account != "root")
+            any |= Say("rights: you are root and may do everything; the service may only what its account may");
+        foreach (
+            var finding in check.Findings.Where(finding =>
+                finding.Code
+                    is "account-cannot-run"
+                        or "directory-unreachable"
+                        or "file-unreadable"
+                        or "directory-read-only"
+            )
+        )
+            any |= Say($"rights: {finding.Seen}");
+        if (!any)
+            Console.WriteLine("  nothing that could be seen");
     }
 
-    private static async Task<string> Run(IReadOnlyList<string> command, CheckView check, string length, CancellationToken cancellation)
+    private static async Task<string> Run(
+        IReadOnlyList<string> command,
+        CheckView check,
+        string length,
+        CancellationToken cancellation
+    )
     {
         var start = new ProcessStartInfo(command[0], command.Skip(1)) { RedirectStandardInput = true };
         // What its definition sets is the program's own; the rest is the caller's.
-        if (check.Definition is { } definition && definition.GetProperty("program").TryGetProperty("environment", out var set))
-            foreach (var variable in set.EnumerateObject()) start.Environment[variable.Name] = variable.Value.GetString();
+        if (
+            check.Definition is { } definition
+            && definition.GetProperty("program").TryGetProperty("environment", out var set)
+        )
+            foreach (var variable in set.EnumerateObject())
+                start.Environment[variable.Name] = variable.Value.GetString();
         Process process;
         try
         {
@@ -65,15 +128,25 @@ internal static class MyOwn
             try
             {
                 await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
-                return string.Create(CultureInfo.InvariantCulture, $"It ended by itself with exit code {process.ExitCode} after {clock.Elapsed.TotalSeconds:0.0} s.");
+                return string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"It ended by itself with exit code {process.ExitCode} after {clock.Elapsed.TotalSeconds:0.0} s."
+                );
             }
             catch (OperationCanceledException)
             {
-                using var term = Process.Start("/bin/kill", ["-TERM", process.Id.ToString(CultureInfo.InvariantCulture)]);
+                using var term = Process.Start(
+                    "/bin/kill",
+                    ["-TERM", process.Id.ToString(CultureInfo.InvariantCulture)]
+                );
                 using var patience = new CancellationTokenSource(TimeSpan.FromSeconds(10));
                 await process.WaitForExitAsync(patience.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-                if (!process.HasExited) process.Kill(entireProcessTree: true);
-                return string.Create(CultureInfo.InvariantCulture, $"It stayed up for {clock.Elapsed.TotalSeconds:0.0} s, until it was asked to end.");
+                if (!process.HasExited)
+                    process.Kill(entireProcessTree: true);
+                return string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"It stayed up for {clock.Elapsed.TotalSeconds:0.0} s, until it was asked to end."
+                );
             }
         }
     }
@@ -83,10 +156,18 @@ internal static class MyOwn
     {
         var digits = new string([.. text.Trim().TakeWhile(c => char.IsAsciiDigit(c) || c == '.')]);
         var number = double.Parse(digits, CultureInfo.InvariantCulture);
-        return text.Trim()[digits.Length..].Trim() switch { "ms" => TimeSpan.FromMilliseconds(number), "min" => TimeSpan.FromMinutes(number), "h" => TimeSpan.FromHours(number), "d" => TimeSpan.FromDays(number), _ => TimeSpan.FromSeconds(number) };
+        return text.Trim()[digits.Length..].Trim() switch
+        {
+            "ms" => TimeSpan.FromMilliseconds(number),
+            "min" => TimeSpan.FromMinutes(number),
+            "h" => TimeSpan.FromHours(number),
+            "d" => TimeSpan.FromDays(number),
+            _ => TimeSpan.FromSeconds(number),
+        };
     }
 
-    private static bool Different(string what, string mine, string theirs) => mine != theirs && Say($"{what}: '{mine}' for you, '{theirs}' for the service");
+    private static bool Different(string what, string mine, string theirs) =>
+        mine != theirs && Say($"{what}: '{mine}' for you, '{theirs}' for the service");
 
     private static bool Say(string what)
     {
@@ -100,10 +181,20 @@ internal static class MyOwn
 
     private static List<string> Groups()
     {
-        var names = File.ReadLines("/etc/group").Select(line => line.Split(':')).Where(part => part.Length > 2).DistinctBy(part => part[2]).ToDictionary(part => part[2], part => part[0]);
-        var ids = (Status("Groups") ?? "").Split(' ', StringSplitOptions.RemoveEmptyEntries).Append((Status("Gid") ?? "0").Split('\t')[0]).Distinct();
+        var names = File.ReadLines("/etc/group")
+            .Select(line => line.Split(':'))
+            .Where(part => part.Length > 2)
+            .DistinctBy(part => part[2])
+            .ToDictionary(part => part[2], part => part[0]);
+        var ids = (Status("Groups") ?? "")
+            .Split(' ', StringSplitOptions.RemoveEmptyEntries)
+            .Append((Status("Gid") ?? "0").Split('\t')[0])
+            .Distinct();
         return [.. ids.Select(id => names.GetValueOrDefault(id, $"gid {id}"))];
     }
 
-    private static string? Status(string name) => File.ReadLines("/proc/self/status").FirstOrDefault(line => line.StartsWith(name + ":", StringComparison.Ordinal))?[(name.Length + 1)..].Trim();
+    private static string? Status(string name) =>
+        File.ReadLines("/proc/self/status")
+            .FirstOrDefault(line => line.StartsWith(name + ":", StringComparison.Ordinal))
+            ?[(name.Length + 1)..].Trim();
 }

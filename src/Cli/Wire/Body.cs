@@ -15,21 +15,46 @@ internal sealed record Body(string Text, string? File)
     {
         try
         {
-            if (new FileInfo(path).Length > Longest) throw new Failure(Exit.Usage, $"{path} is longer than the {Longest} bytes a definition may have.", "Name a definition file: YAML, one service.");
+            if (new FileInfo(path).Length > Longest)
+                throw new Failure(
+                    Exit.Usage,
+                    $"{path} is longer than the {Longest} bytes a definition may have.",
+                    "Name a definition file: YAML, one service."
+                );
             return new(System.IO.File.ReadAllText(path), path);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            throw new Failure(Exit.NotTrue, $"{path} cannot be read: {error.Message}", "Name a definition file: YAML, one service.");
+            throw new Failure(
+                Exit.NotTrue,
+                $"{path} cannot be read: {error.Message}",
+                "Name a definition file: YAML, one service."
+            );
         }
     }
 
     /// <summary>Whether a word on the command line names a file rather than a service.</summary>
-    public static bool IsFile(string word) => word.Contains('/', StringComparison.Ordinal) || word.EndsWith(".yaml", StringComparison.Ordinal) || word.EndsWith(".yml", StringComparison.Ordinal) || word.EndsWith(".json", StringComparison.Ordinal);
+    public static bool IsFile(string word) =>
+        word.Contains('/', StringComparison.Ordinal)
+        || word.EndsWith(".yaml", StringComparison.Ordinal)
+        || word.EndsWith(".yml", StringComparison.Ordinal)
+        || word.EndsWith(".json", StringComparison.Ordinal);
 
-    public StringContent Content() => new(Text, Encoding.UTF8, File is null || File.EndsWith(".json", StringComparison.Ordinal) ? "application/json" : "application/yaml");
+    public StringContent Content() =>
+        new(
+            Text,
+            Encoding.UTF8,
+            File is null || File.EndsWith(".json", StringComparison.Ordinal) ? "application/json" : "application/yaml"
+        );
 
     /// <summary>Mistakes with the name of the file they are in.</summary>
-    public Failure Explain(Failure failure) => File is null || failure.Code is not ("definition-invalid" or "malformed-body") ? failure
-        : new Failure(failure.ExitCode, string.Join('\n', failure.Message.Split('\n').Select(line => $"{File}: {line}")), failure.Next, failure.Code);
+    public Failure Explain(Failure failure) =>
+        File is null || failure.Code is not ("definition-invalid" or "malformed-body")
+            ? failure
+            : new Failure(
+                failure.ExitCode,
+                string.Join('\n', failure.Message.Split('\n').Select(line => $"{File}: {line}")),
+                failure.Next,
+                failure.Code
+            );
 }

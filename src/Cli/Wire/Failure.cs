@@ -3,16 +3,22 @@ namespace CalmSentry.Cli.Wire;
 /// <summary>Exit codes of every command.</summary>
 internal static class Exit
 {
-    public const int True = 0, NotTrue = 1, Usage = 2, NotPermitted = 3, NoSuchThing = 4, Unreachable = 5;
+    public const int True = 0,
+        NotTrue = 1,
+        Usage = 2,
+        NotPermitted = 3,
+        NoSuchThing = 4,
+        Unreachable = 5;
 
     /// <summary>The exit code an HTTP status stands for.</summary>
-    public static int For(int status) => status switch
-    {
-        400 => Usage,
-        401 or 403 => NotPermitted,
-        404 => NoSuchThing,
-        _ => NotTrue,
-    };
+    public static int For(int status) =>
+        status switch
+        {
+            400 => Usage,
+            401 or 403 => NotPermitted,
+            404 => NoSuchThing,
+            _ => NotTrue,
+        };
 }
 
 /// <summary>Something that ends a command: what was wrong, and what to do next.</summary>

@@ -8,7 +8,9 @@ using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Wire;
 
-/// <summary>Speaks to the sentry over its Unix socket. What goes wrong is a <see cref="Failure"/> with its exit code.</summary>
+/// <summary>
+/// Speaks to the sentry over its Unix socket. What goes wrong is a <see cref="Failure"/> with its exit code.
+/// </summary>
 internal sealed class SentryClient : IDisposable
 {
     /// <summary>Header of an answer to a change that the store could not take in yet, with the reason.</summary>
@@ -20,26 +22,50 @@ internal sealed class SentryClient : IDisposable
     public SentryClient(Places places)
     {
         this.places = places;
-        var handler = new SocketsHttpHandler { ConnectCallback = Connect, UseProxy = false, UseCookies = false };
-        http = new HttpClient(handler) { BaseAddress = new Uri("http://sentry/api/"), Timeout = Timeout.InfiniteTimeSpan };
+        var handler = new SocketsHttpHandler
+        {
+            ConnectCallback = Connect,
+            UseProxy = false,
+            UseCookies = false,
+        };
+        http = new HttpClient(handler)
+        {
+            BaseAddress = new Uri("http://sentry/api/"),
+            Timeout = Timeout.InfiniteTimeSpan,
+        };
     }
 
     public static string PathOf(string service) => $"services/{Uri.EscapeDataString(service)}";
 
-    public Task<T> Get<T>(string path, JsonTypeInfo<T> type, CancellationToken cancellation) => Send(HttpMethod.Get, path, null, type, cancellation);
+    public Task<T> Get<T>(string path, JsonTypeInfo<T> type, CancellationToken cancellation) =>
+        Send(HttpMethod.Get, path, null, type, cancellation);
 
-    public async Task<T> Send<T>(HttpMethod method, string path, HttpContent? content, JsonTypeInfo<T> type, CancellationToken cancellation)
+    public async Task<T> Send<T>(
+        HttpMethod method,
+        string path,
+        HttpContent? content,
+        JsonTypeInfo<T> type,
+        CancellationToken cancellation
+    )
     {
         using var request = new HttpRequestMessage(method, path) { Content = content };
-        using var response = await Send(request, HttpCompletionOption.ResponseContentRead, cancellation).ConfigureAwait(false);
-        return await response.Content.ReadFromJsonAsync(type, cancellation).ConfigureAwait(false) ?? throw new Failure(Exit.NotTrue, "The sentry's answer was empty.");
+        using var response = await Send(request, HttpCompletionOption.ResponseContentRead, cancellation)
+            .ConfigureAwait(false);
+        return await response.Content.ReadFromJsonAsync(type, cancellation).ConfigureAwait(false)
+            ?? throw new Failure(Exit.NotTrue, "The sentry's answer was empty.");
     }
 
     /// <summary>The body of a GET, as it comes.</summary>
-    public Task<HttpResponseMessage> Stream(string path, CancellationToken cancellation) => Open(HttpMethod.Get, path, null, cancellation);
+    public Task<HttpResponseMessage> Stream(string path, CancellationToken cancellation) =>
+        Open(HttpMethod.Get, path, null, cancellation);
 
     /// <summary>An answer whose body is read as it comes.</summary>
-    public async Task<HttpResponseMessage> Open(HttpMethod method, string path, HttpContent? content, CancellationToken cancellation)
+    public async Task<HttpResponseMessage> Open(
+        HttpMethod method,
+        string path,
+        HttpContent? content,
+        CancellationToken cancellation
+    )
     {
         using var request = new HttpRequestMessage(method, path) { Content = content };
         return await Send(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
@@ -51,12 +77,17 @@ internal sealed class SentryClient : IDisposable
         using var response = await Stream("events", cancellation).ConfigureAwait(false);
         var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
         await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancellation).ConfigureAwait(false))
-            if (item.EventType == "service") changed(JsonSerializer.Deserialize(item.Data, ApiJson.Default.ServiceView)!);
+            if (item.EventType == "service")
+                changed(JsonSerializer.Deserialize(item.Data, ApiJson.Default.ServiceView)!);
     }
 
     public void Dispose() => http.Dispose();
 
-    private async Task<HttpResponseMessage> Send(HttpRequestMessage request, HttpCompletionOption option, CancellationToken cancellation)
+    private async Task<HttpResponseMessage> Send(
+        HttpRequestMessage request,
+        HttpCompletionOption option,
+        CancellationToken cancellation
+    )
     {
         HttpResponseMessage response;
         try
@@ -69,40 +100,67 @@ internal sealed class SentryClient : IDisposable
         }
         catch (HttpRequestException)
         {
-            throw new Failure(Exit.Unreachable, "The sentry went away before it answered; what was asked may or may not have come true.", "See with 'calm list' once it is back.");
+            throw new Failure(
+                Exit.Unreachable,
+                "The sentry went away before it answered; what was asked may or may not have come true.",
+                "See with 'calm list' once it is back."
+            );
         }
 
-        if (response.Headers.TryGetValues(NotRecorded, out var why)) Console.Error.WriteLine($"calm: not on record yet: {why.First().TrimEnd('.')}. It is tried again every second.");
-        if (response.IsSuccessStatusCode) return response;
+        if (response.Headers.TryGetValues(NotRecorded, out var why))
+            Console.Error.WriteLine(
+                $"calm: not on record yet: {why.First().TrimEnd('.')}. It is tried again every second."
+            );
+        if (response.IsSuccessStatusCode)
+            return response;
         using (response)
         {
             Problem? problem = null;
             try
             {
-                problem = await response.Content.ReadFromJsonAsync(ApiJson.Default.Problem, cancellation).ConfigureAwait(false);
+                problem = await response
+                    .Content.ReadFromJsonAsync(ApiJson.Default.Problem, cancellation)
+                    .ConfigureAwait(false);
             }
             catch (JsonException)
             {
                 // Told below by its status alone.
             }
 
-            throw new Failure(Exit.For((int)response.StatusCode), problem?.Detail ?? $"The sentry answered {(int)response.StatusCode}.", problem?.Next, problem?.Code);
+            throw new Failure(
+                Exit.For((int)response.StatusCode),
+                problem?.Detail ?? $"The sentry answered {(int)response.StatusCode}.",
+                problem?.Next,
+                problem?.Code
+            );
         }
     }
 
-    private Failure Unreachable(SocketException error) => error.SocketErrorCode switch
-    {
-        SocketError.AccessDenied => new(Exit.NotPermitted, $"You may not speak to the sentry at {places.ApiSocket}.", "Ask as root or as the sentry's own account: sudo calm …"),
-        _ => new(Exit.Unreachable, $"No sentry answers at {places.ApiSocket} ({error.Message}).",
-            places.Root == "/" ? "Start it with 'calm-sentry serve', or name another root with --root DIR." : $"Start it with 'calm-sentry serve --root {places.Root}'."),
-    };
+    private Failure Unreachable(SocketException error) =>
+        error.SocketErrorCode switch
+        {
+            SocketError.AccessDenied => new(
+                Exit.NotPermitted,
+                $"You may not speak to the sentry at {places.ApiSocket}.",
+                "Ask as root or as the sentry's own account: sudo calm …"
+            ),
+            _ => new(
+                Exit.Unreachable,
+                $"No sentry answers at {places.ApiSocket} ({error.Message}).",
+                places.Root == "/"
+                    ? "Start it with 'calm-sentry serve', or name another root with --root DIR."
+                    : $"Start it with 'calm-sentry serve --root {places.Root}'."
+            ),
+        };
 
     private async ValueTask<Stream> Connect(SocketsHttpConnectionContext context, CancellationToken cancellation)
     {
         var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
         try
         {
-            await socket.ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), cancellation).ConfigureAwait(false);
+            await socket
+                .ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), cancellation)
+                .ConfigureAwait(false);
             return new NetworkStream(socket, ownsSocket: true);
         }
         catch

@@ -17,7 +17,8 @@ internal static class CommandLine
             var c = line[i];
             if (c is ' ' or '\t')
             {
-                if (word is not null) words.Add(word.ToString());
+                if (word is not null)
+                    words.Add(word.ToString());
                 word = null;
                 continue;
             }
@@ -28,7 +29,13 @@ internal static class CommandLine
                 var end = i + 1;
                 while (end < line.Length && line[end] != c)
                 {
-                    if (c == '"' && line[end] == '\\' && end + 1 < line.Length && line[end + 1] is '"' or '\\' or '$' or '`') end++;
+                    if (
+                        c == '"'
+                        && line[end] == '\\'
+                        && end + 1 < line.Length
+                        && line[end + 1] is '"' or '\\' or '$' or '`'
+                    )
+                        end++;
                     word.Append(line[end++]);
                 }
 
@@ -44,10 +51,13 @@ internal static class CommandLine
             }
         }
 
-        if (word is not null) words.Add(word.ToString());
+        if (word is not null)
+            words.Add(word.ToString());
         return [.. words];
     }
 
     private static string Quoted(string argument) =>
-        argument.Length > 0 && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c)) ? argument : $"'{argument.Replace("'", "'\\''")}'";
+        argument.Length > 0 && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c))
+            ? argument
+            : $"'{argument.Replace("'", "'\\''")}'";
 }

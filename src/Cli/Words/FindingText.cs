@@ -12,10 +12,11 @@ internal static class FindingText
         {
             var head = finding.Accepted ? "accepted" : finding.Severity;
             var mark = color && finding is { Severity: "blocks", Accepted: false };
-            to.WriteLine($"{(mark ? Terminal.Red : "")}{head,-9}{(mark ? Terminal.Plain : "")} {finding.Code}");
+            to.WriteLine($"{(mark ? Terminal.Red : "")}{head, -9}{(mark ? Terminal.Plain : "")} {finding.Code}");
             Fold(to, finding.Seen, "          ", color);
             Fold(to, finding.Why, "          ", color);
-            foreach (var line in finding.Mend.Split('\n')) Fold(to, line, "          → ", color);
+            foreach (var line in finding.Mend.Split('\n'))
+                Fold(to, line, "          → ", color);
         }
     }
 
@@ -32,7 +33,8 @@ internal static class FindingText
                 line.Clear().Append(' ', head.Length);
             }
 
-            if (line.Length > head.Length) line.Append(' ');
+            if (line.Length > head.Length)
+                line.Append(' ');
             line.Append(word);
         }
 

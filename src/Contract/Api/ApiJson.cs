@@ -4,14 +4,17 @@ using System.Text.Json.Serialization;
 
 namespace CalmSentry.Contract.Api;
 
-/// <summary>Every type that goes over the wire. Keys are the words of a definition file: lower case, with dashes.</summary>
+/// <summary>
+/// Every type that goes over the wire. Keys are the words of a definition file: lower case, with dashes.
+/// </summary>
 [JsonSourceGenerationOptions(
     JsonSerializerDefaults.Web,
     PropertyNamingPolicy = JsonKnownNamingPolicy.KebabCaseLower,
     UnmappedMemberHandling = JsonUnmappedMemberHandling.Skip,
     NumberHandling = JsonNumberHandling.Strict,
     RespectNullableAnnotations = true,
-    RespectRequiredConstructorParameters = true)]
+    RespectRequiredConstructorParameters = true
+)]
 [JsonSerializable(typeof(ServiceView))]
 [JsonSerializable(typeof(IReadOnlyList<ServiceView>))]
 [JsonSerializable(typeof(ServiceDetail))]
@@ -40,8 +43,14 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(string[]))]
 public sealed partial class ApiJson : JsonSerializerContext
 {
-    /// <summary>As <see cref="Default"/>, with quotes and letters beyond ASCII as they are: it is read by people too, and never put into HTML.</summary>
-    public static ApiJson Plain => plain ??= new(new JsonSerializerOptions(Default.Options!) { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping });
+    /// <summary>
+    /// As <see cref="Default"/>, with quotes and letters beyond ASCII as they are: it is read by people too, and never
+    /// put into HTML.
+    /// </summary>
+    public static ApiJson Plain =>
+        plain ??= new(
+            new JsonSerializerOptions(Default.Options!) { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }
+        );
 
     private static ApiJson? plain;
 }

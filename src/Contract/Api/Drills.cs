@@ -1,6 +1,9 @@
 namespace CalmSentry.Contract.Api;
 
-/// <summary>How all services began: after the machine came up, in a drill, or when a sentry that had wound all down was started again.</summary>
+/// <summary>
+/// How all services began: after the machine came up, in a drill, or when a sentry that had wound all down was started
+/// again.
+/// </summary>
 public sealed record BeginReport
 {
     /// <summary>boot | drill | start</summary>
@@ -100,7 +103,9 @@ public sealed record DrillPlan
     /// <summary>Services that run now and would not come back by themselves after a boot.</summary>
     public required IReadOnlyList<string> NotBack { get; init; }
 
-    /// <summary>From the first stop to the last proof, by what was usual; services without a history count nothing.</summary>
+    /// <summary>
+    /// From the first stop to the last proof, by what was usual; services without a history count nothing.
+    /// </summary>
     public required double ExpectedMs { get; init; }
 }
 
@@ -110,7 +115,14 @@ public sealed record PlannedStop(string Name, double? UpMs, double? UsualMs, dou
 
 /// <param name="UsualMs">Median time from launch to proof; null: never proven yet.</param>
 /// <param name="ExpectedMs">When it would be proven, counted from the word to begin.</param>
-public sealed record PlannedBegin(string Name, string At, IReadOnlyList<string> Needs, string Proof, double? UsualMs, double ExpectedMs);
+public sealed record PlannedBegin(
+    string Name,
+    string At,
+    IReadOnlyList<string> Needs,
+    string Proof,
+    double? UsualMs,
+    double ExpectedMs
+);
 
 /// <summary>One line of a drill's live answer (newline-delimited JSON): a note, or at the end the report.</summary>
 public sealed record DrillEvent(string? Text, BeginReport? Report);

@@ -34,7 +34,9 @@ public sealed record RunView
     /// <summary>The steps of its wind-down did not suffice.</summary>
     public bool Forced { get; init; }
 
-    /// <summary>exited | signalled | never-launched | not-proven | unwell | keeper-lost | machine-lost; null while it is live.</summary>
+    /// <summary>
+    /// exited | signalled | never-launched | not-proven | unwell | keeper-lost | machine-lost; null while it is live.
+    /// </summary>
     public string? Outcome { get; init; }
 
     /// <summary>Exit code or signal number.</summary>
@@ -74,11 +76,27 @@ public sealed record StepView(string What, DateTimeOffset At, string? Answer, bo
 /// <param name="CoreDump">Where the core dump is, or what becomes of core dumps here; null: none.</param>
 /// <param name="WellRun">The run that last went well; null: none did.</param>
 /// <param name="Changes">What changed since then, as sentences.</param>
-public sealed record EvidenceView(IReadOnlyList<string> LastLines, long? MemoryBytes, double? CpuPercent, DateTimeOffset? SampledAt, string? CoreDump, long? WellRun, IReadOnlyList<string> Changes);
+public sealed record EvidenceView(
+    IReadOnlyList<string> LastLines,
+    long? MemoryBytes,
+    double? CpuPercent,
+    DateTimeOffset? SampledAt,
+    string? CoreDump,
+    long? WellRun,
+    IReadOnlyList<string> Changes
+);
 
 /// <summary>How much of a time it ran.</summary>
 /// <param name="Window">day | week | 30-days | 12-months</param>
 /// <param name="Percent">Of the time it was to run, the part it did; null when it was never to run.</param>
 /// <param name="Falls">Times it fell.</param>
 /// <param name="Stops">Planned stops.</param>
-public sealed record AvailabilityView(string Window, double? Percent, double UpMs, double PlannedMs, double FallenMs, int Falls, int Stops);
+public sealed record AvailabilityView(
+    string Window,
+    double? Percent,
+    double UpMs,
+    double PlannedMs,
+    double FallenMs,
+    int Falls,
+    int Stops
+);

@@ -37,7 +37,15 @@ public sealed record SentryView
 /// <param name="What">Kind of entry, a stable word: <c>launched</c>, <c>fell</c>, <c>stop-asked</c> …</param>
 /// <param name="By">Who asked, or null when the sentry acted by itself.</param>
 /// <param name="Tells">Somebody was to hear of it.</param>
-public sealed record LogEntry(long Id, DateTimeOffset At, string? Service, string What, string Text, string? By, bool Tells = false);
+public sealed record LogEntry(
+    long Id,
+    DateTimeOffset At,
+    string? Service,
+    string What,
+    string Text,
+    string? By,
+    bool Tells = false
+);
 
 /// <summary>A link that signs a browser in, once.</summary>
 public sealed record SignInLink(string Address, DateTimeOffset Until);
@@ -47,10 +55,27 @@ public sealed record SignInLink(string Address, DateTimeOffset Until);
 /// <param name="Agent">What the browser said of itself.</param>
 /// <param name="Until">When it ends at the latest.</param>
 /// <param name="Yours">It is the one that asks.</param>
-public sealed record SessionView(string Id, string Account, string Agent, DateTimeOffset Opened, DateTimeOffset Used, DateTimeOffset Until, bool Yours);
+public sealed record SessionView(
+    string Id,
+    string Account,
+    string Agent,
+    DateTimeOffset Opened,
+    DateTimeOffset Used,
+    DateTimeOffset Until,
+    bool Yours
+);
 
 /// <summary>Problem Details (RFC 9457) as this API sends them.</summary>
-/// <param name="Code">Stable word for programs: <c>no-such-service</c>, <c>name-taken</c>, <c>program-missing</c> …</param>
+/// <param name="Code">Stable word for programs: <c>no-such-service</c>, <c>name-taken</c>, <c>program-missing</c>
+/// …</param>
 /// <param name="Next">What to do about it.</param>
 /// <param name="Errors">Of a definition: one entry per mistake.</param>
-public sealed record Problem(string Title, int Status, string Detail, string Code, string? Next = null, IReadOnlyList<string>? Errors = null, string Type = "about:blank");
+public sealed record Problem(
+    string Title,
+    int Status,
+    string Detail,
+    string Code,
+    string? Next = null,
+    IReadOnlyList<string>? Errors = null,
+    string Type = "about:blank"
+);

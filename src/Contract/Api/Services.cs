@@ -46,7 +46,9 @@ public record ServiceView
     /// <summary>Runs begun by recovery since a person or the boot began it.</summary>
     public int Restarts { get; init; }
 
-    /// <summary>boot | boot-late | request | never: what it does when the machine comes up, whatever it does now.</summary>
+    /// <summary>
+    /// boot | boot-late | request | never: what it does when the machine comes up, whatever it does now.
+    /// </summary>
     public required string At { get; init; }
 
     public required string Account { get; init; }
@@ -118,7 +120,10 @@ public sealed record ServiceDetail : ServiceView
     /// <summary>What is looked at while it runs.</summary>
     public required IReadOnlyList<WatchView> Watches { get; init; }
 
-    /// <summary>How long its stops usually take (the median), and how long its wind-down waits in all, in milliseconds; the first null before any stop.</summary>
+    /// <summary>
+    /// How long its stops usually take (the median), and how long its wind-down waits in all, in milliseconds; the
+    /// first null before any stop.
+    /// </summary>
     public double? UsualStopMs { get; init; }
 
     public required double WindDownMs { get; init; }
@@ -199,6 +204,8 @@ public sealed record Evidence
     /// <summary>First lines this run printed.</summary>
     public required IReadOnlyList<string> Output { get; init; }
 
-    /// <summary>What proved that it serves, how long that took, and how long it usually takes; null while it is not proven.</summary>
+    /// <summary>
+    /// What proved that it serves, how long that took, and how long it usually takes; null while it is not proven.
+    /// </summary>
     public ProofView? Proof { get; init; }
 }

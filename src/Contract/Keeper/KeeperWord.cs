@@ -1,6 +1,8 @@
 namespace CalmSentry.Contract.Keeper;
 
-/// <summary>What one message between the server and a keeper is about. Orders go to the keeper, news comes from it.</summary>
+/// <summary>
+/// What one message between the server and a keeper is about. Orders go to the keeper, news comes from it.
+/// </summary>
 public enum KeeperWord : byte
 {
     None = 0,
@@ -8,7 +10,9 @@ public enum KeeperWord : byte
     /// <summary>Order: begin a run. Fields: see <see cref="LaunchField"/>.</summary>
     Launch = 1,
 
-    /// <summary>Order: send a signal. Fields <c>number</c> (signal number) and <c>to</c> (<c>main</c> or <c>tree</c>).</summary>
+    /// <summary>
+    /// Order: send a signal. Fields <c>number</c> (signal number) and <c>to</c> (<c>main</c> or <c>tree</c>).
+    /// </summary>
     Signal = 2,
 
     /// <summary>Order: end every process of the run now (SIGKILL), however many there are.</summary>
@@ -17,40 +21,68 @@ public enum KeeperWord : byte
     /// <summary>Order: exit, if no run is live.</summary>
     Leave = 4,
 
-    /// <summary>Order: the process launched has ended and this one, a child of the keeper, is the program from now on. Field <c>pid</c>.</summary>
+    /// <summary>
+    /// Order: the process launched has ended and this one, a child of the keeper, is the program from now on. Field
+    /// <c>pid</c>.
+    /// </summary>
     Follow = 5,
 
-    /// <summary>Order: write to the program's standard input, or type at its terminal. Field <c>text</c>. Answered with <see cref="InputTaken"/>.</summary>
+    /// <summary>
+    /// Order: write to the program's standard input, or type at its terminal. Field <c>text</c>. Answered with <see
+    /// cref="InputTaken"/>.
+    /// </summary>
     Input = 6,
 
-    /// <summary>Order: bring its standard input to its end; at a terminal, type the end-of-file character. Answered with <see cref="InputTaken"/>.</summary>
+    /// <summary>
+    /// Order: bring its standard input to its end; at a terminal, type the end-of-file character. Answered with <see
+    /// cref="InputTaken"/>.
+    /// </summary>
     CloseInput = 7,
 
-    /// <summary>News, first on each connection. Fields <c>keeper</c> (pid), <c>run</c>, <c>pid</c>, <c>phase</c> (<c>idle|launching|live|ending</c>), <c>status</c>.</summary>
+    /// <summary>
+    /// News, first on each connection. Fields <c>keeper</c> (pid), <c>run</c>, <c>pid</c>, <c>phase</c>
+    /// (<c>idle|launching|live|ending</c>), <c>status</c>.
+    /// </summary>
     Hello = 65,
 
-    /// <summary>News: the program's first image is in place (its execve succeeded). Fields <c>run</c>, <c>pid</c>.</summary>
+    /// <summary>
+    /// News: the program's first image is in place (its execve succeeded). Fields <c>run</c>, <c>pid</c>.
+    /// </summary>
     Launched = 66,
 
-    /// <summary>News: the launch failed. Fields <c>run</c>, <c>step</c> (<see cref="LaunchStep"/>), <c>errno</c>.</summary>
+    /// <summary>
+    /// News: the launch failed. Fields <c>run</c>, <c>step</c> (<see cref="LaunchStep"/>), <c>errno</c>.
+    /// </summary>
     NeverLaunched = 67,
 
-    /// <summary>News: the main process ended and others of its tree are left. Fields <c>run</c>, <c>status</c> (wait status).</summary>
+    /// <summary>
+    /// News: the main process ended and others of its tree are left. Fields <c>run</c>, <c>status</c> (wait status).
+    /// </summary>
     MainEnded = 68,
 
-    /// <summary>News: the whole tree has ended. Fields <c>run</c>, <c>status</c>, <c>peak-kib</c>, <c>cpu-us</c>, <c>unwritten</c> (bytes of output that found no room), <c>oom</c> (processes the memory ceiling ended).</summary>
+    /// <summary>
+    /// News: the whole tree has ended. Fields <c>run</c>, <c>status</c>, <c>peak-kib</c>, <c>cpu-us</c>,
+    /// <c>unwritten</c> (bytes of output that found no room), <c>oom</c> (processes the memory ceiling ended).
+    /// </summary>
     TreeEnded = 69,
 
-    /// <summary>News: output cannot be written for now; nothing is dropped, the program waits. Fields <c>run</c>, <c>errno</c>.</summary>
+    /// <summary>
+    /// News: output cannot be written for now; nothing is dropped, the program waits. Fields <c>run</c>, <c>errno</c>.
+    /// </summary>
     OutputStuck = 70,
 
     /// <summary>News: output is being written again.</summary>
     OutputFlows = 71,
 
-    /// <summary>News: the process of a <see cref="Follow"/> is the main process now. Fields <c>run</c>, <c>pid</c>.</summary>
+    /// <summary>
+    /// News: the process of a <see cref="Follow"/> is the main process now. Fields <c>run</c>, <c>pid</c>.
+    /// </summary>
     Followed = 72,
 
-    /// <summary>News: what came of an <see cref="Input"/> or <see cref="CloseInput"/>. Fields <c>run</c>, <c>errno</c> (0: all of it was taken).</summary>
+    /// <summary>
+    /// News: what came of an <see cref="Input"/> or <see cref="CloseInput"/>. Fields <c>run</c>, <c>errno</c> (0: all
+    /// of it was taken).
+    /// </summary>
     InputTaken = 73,
 }
 
@@ -86,13 +118,18 @@ public static class LaunchField
     /// <summary>Run number, decimal.</summary>
     public const string Run = "run";
 
-    /// <summary>The service's run directory, absolute: for its lock, the keeper's socket and outcomes. The first order binds a keeper to it.</summary>
+    /// <summary>
+    /// The service's run directory, absolute: for its lock, the keeper's socket and outcomes. The first order binds a
+    /// keeper to it.
+    /// </summary>
     public const string Place = "place";
 
     /// <summary>Output file, absolute; appended to, made with mode 0640 when missing.</summary>
     public const string Output = "output";
 
-    /// <summary>cgroup v2 directory for this run's tree, absolute; made when missing. Left out where the host has none.</summary>
+    /// <summary>
+    /// cgroup v2 directory for this run's tree, absolute; made when missing. Left out where the host has none.
+    /// </summary>
     public const string ControlGroup = "cgroup";
 
     /// <summary>Program to execute, absolute.</summary>
@@ -121,10 +158,14 @@ public static class LaunchField
     /// <summary>Output file for standard error, absolute; left out: <see cref="Output"/> takes both.</summary>
     public const string ErrorOutput = "error-output";
 
-    /// <summary>One per control group to join beside <see cref="ControlGroup"/>, absolute (version 1 controllers).</summary>
+    /// <summary>
+    /// One per control group to join beside <see cref="ControlGroup"/>, absolute (version 1 controllers).
+    /// </summary>
     public const string Join = "join";
 
-    /// <summary>File whose line <c>oom_kill N</c> counts the processes a memory ceiling ended; read at both ends of the run.</summary>
+    /// <summary>
+    /// File whose line <c>oom_kill N</c> counts the processes a memory ceiling ended; read at both ends of the run.
+    /// </summary>
     public const string OutOfMemory = "out-of-memory";
 
     /// <summary>Nice value from -20 to 19 (setpriority(2)).</summary>
@@ -148,6 +189,8 @@ public static class LaunchField
     /// <summary>Present: all three streams are a new terminal, which controls the program's session.</summary>
     public const string Terminal = "terminal";
 
-    /// <summary>One per text that is not to be in the output: it is replaced by four asterisks. At least four bytes.</summary>
+    /// <summary>
+    /// One per text that is not to be in the output: it is replaced by four asterisks. At least four bytes.
+    /// </summary>
     public const string Hide = "hide";
 }

@@ -6,7 +6,8 @@ namespace CalmSentry.Contract.Keeper;
 
 /// <summary>
 /// The form of every message on a keeper's socket, and of the files a keeper leaves behind: a 5-byte head
-/// (u32 little-endian length of the body, u8 <see cref="KeeperWord"/>), then fields as <c>key=value</c>, each closed by NUL,
+/// (u32 little-endian length of the body, u8 <see cref="KeeperWord"/>), then fields as <c>key=value</c>, each closed by
+/// NUL,
 /// like the kernel's own environment blocks. Paths and arguments cannot hold NUL, so any value passes unescaped,
 /// and the keeper can hand pointers into the body straight to execve(2).
 /// </summary>
@@ -14,7 +15,9 @@ public sealed class Message(KeeperWord word)
 {
     public const int HeadLength = 5;
 
-    /// <summary>Longest body taken, in bytes; over what the kernel allows for arguments and environment together.</summary>
+    /// <summary>
+    /// Longest body taken, in bytes; over what the kernel allows for arguments and environment together.
+    /// </summary>
     public const int LongestBody = 4 * 1024 * 1024;
 
     private byte[] bytes = Start(word);
@@ -30,7 +33,8 @@ public sealed class Message(KeeperWord word)
     /// <exception cref="ArgumentException">The value holds NUL: what follows it would be another field.</exception>
     public Message With(string key, ReadOnlySpan<char> value)
     {
-        if (value.Contains('\0')) throw new ArgumentException("a value cannot hold NUL", nameof(value));
+        if (value.Contains('\0'))
+            throw new ArgumentException("a value cannot hold NUL", nameof(value));
         var room = Room(key.Length + 1 + Encoding.UTF8.GetMaxByteCount(value.Length) + 1);
         var at = Encoding.UTF8.GetBytes(key, room);
         room[at++] = (byte)'=';
@@ -67,10 +71,12 @@ public sealed class Message(KeeperWord word)
     {
         word = KeeperWord.None;
         bodyLength = 0;
-        if (from.Length < HeadLength) return false;
+        if (from.Length < HeadLength)
+            return false;
         bodyLength = BinaryPrimitives.ReadInt32LittleEndian(from);
         word = (KeeperWord)from[4];
-        if (bodyLength is < 0 or > LongestBody) throw new InvalidDataException("keeper message of impossible length");
+        if (bodyLength is < 0 or > LongestBody)
+            throw new InvalidDataException("keeper message of impossible length");
         return true;
     }
 
@@ -78,7 +84,8 @@ public sealed class Message(KeeperWord word)
     public static string? Text(ReadOnlySpan<byte> body, string key)
     {
         foreach (var field in new Fields(body))
-            if (field.Is(key)) return Encoding.UTF8.GetString(field.Value);
+            if (field.Is(key))
+                return Encoding.UTF8.GetString(field.Value);
         return null;
     }
 
@@ -86,12 +93,15 @@ public sealed class Message(KeeperWord word)
     public static long Number(ReadOnlySpan<byte> body, string key, long otherwise = 0)
     {
         foreach (var field in new Fields(body))
-            if (field.Is(key) && Utf8Parser.TryParse(field.Value, out long number, out _)) return number;
+            if (field.Is(key) && Utf8Parser.TryParse(field.Value, out long number, out _))
+                return number;
         return otherwise;
     }
 }
 
-/// <summary>One <c>key=value</c>. <see cref="Offset"/> is where the value begins in the body; a NUL follows it.</summary>
+/// <summary>
+/// One <c>key=value</c>. <see cref="Offset"/> is where the value begins in the body; a NUL follows it.
+/// </summary>
 public readonly ref struct Field(ReadOnlySpan<byte> key, ReadOnlySpan<byte> value, int offset)
 {
     public ReadOnlySpan<byte> Key { get; } = key;
@@ -102,9 +112,11 @@ public readonly ref struct Field(ReadOnlySpan<byte> key, ReadOnlySpan<byte> valu
 
     public bool Is(string key)
     {
-        if (Key.Length != key.Length) return false;
+        if (Key.Length != key.Length)
+            return false;
         for (var i = 0; i < key.Length; i++)
-            if (Key[i] != key[i]) return false;
+            if (Key[i] != key[i])
+                return false;
         return true;
     }
 }
@@ -125,11 +137,13 @@ public ref struct Fields(ReadOnlySpan<byte> body)
         {
             var rest = body[next..];
             var end = rest.IndexOf((byte)0);
-            if (end < 0) return false;
+            if (end < 0)
+                return false;
             var equals = rest[..end].IndexOf((byte)'=');
             var begin = next;
             next += end + 1;
-            if (equals < 0) continue;
+            if (equals < 0)
+                continue;
             Current = new Field(rest[..equals], rest[(equals + 1)..end], begin + equals + 1);
             return true;
         }

@@ -10,7 +10,10 @@ public enum BeginAt
     /// <summary>When the machine comes up.</summary>
     Boot,
 
-    /// <summary>When the machine is up and all that begins with it has been proven, or <see cref="BeginPart.AtLatest"/> has passed.</summary>
+    /// <summary>
+    /// When the machine is up and all that begins with it has been proven, or <see cref="BeginPart.AtLatest"/> has
+    /// passed.
+    /// </summary>
     BootLate,
 
     /// <summary>Not at all: every start is refused.</summary>
@@ -30,7 +33,8 @@ public sealed record BeginPart
     public Proof Proof { get; init; } = new UpForProof(UpForProof.Default);
 
     /// <summary>Names of the services it needs.</summary>
-    public IEnumerable<string> NeededServices => Needs.OfType<ServiceNeed>().Select(need => need.Service).Distinct(StringComparer.Ordinal);
+    public IEnumerable<string> NeededServices =>
+        Needs.OfType<ServiceNeed>().Select(need => need.Service).Distinct(StringComparer.Ordinal);
 }
 
 /// <summary>What follows when a need is still missing at its limit.</summary>
@@ -73,7 +77,9 @@ public abstract record Need
     public abstract string InWords { get; }
 }
 
-/// <summary>An address that is not loopback's and a default route; or the named interface up, with an address.</summary>
+/// <summary>
+/// An address that is not loopback's and a default route; or the named interface up, with an address.
+/// </summary>
 public sealed record NetworkNeed(string? Interface) : Need
 {
     public override string InWords => Interface is null ? "the network" : $"the network interface {Interface}";
@@ -95,13 +101,15 @@ public sealed record TcpNeed(string Address) : Need
 /// <param name="Writable">The service's account must be able to write there.</param>
 public sealed record PathNeed(string Path, bool Mounted, bool Writable) : Need
 {
-    public override string InWords => Path + (Mounted, Writable) switch
-    {
-        (true, true) => ", mounted and writable",
-        (true, false) => ", mounted",
-        (false, true) => ", writable",
-        _ => "",
-    };
+    public override string InWords =>
+        Path
+        + (Mounted, Writable) switch
+        {
+            (true, true) => ", mounted and writable",
+            (true, false) => ", mounted",
+            (false, true) => ", writable",
+            _ => "",
+        };
 }
 
 /// <summary>So long since the machine came up.</summary>
@@ -118,7 +126,9 @@ public abstract record Proof
     /// <summary>How long after its launch it may take.</summary>
     public TimeSpan Within { get; init; } = UsualWithin;
 
-    /// <summary>When it is not there in time, only say so and go on waiting, rather than wind the program down and try again.</summary>
+    /// <summary>
+    /// When it is not there in time, only say so and go on waiting, rather than wind the program down and try again.
+    /// </summary>
     public bool OnlyTell { get; init; }
 
     /// <summary>What is to come, in words that follow "once".</summary>
@@ -142,7 +152,10 @@ public sealed record TcpProof(string Address) : Proof
 /// <param name="Text">What its body must contain; null: anything.</param>
 public sealed record HttpProof(string Url, int? Status, string? Text) : Proof
 {
-    public override string InWords => $"{Url} answers" + (Status is { } status ? $" {status}" : "") + (Text is { } text ? $" with '{text}' in it" : "");
+    public override string InWords =>
+        $"{Url} answers"
+        + (Status is { } status ? $" {status}" : "")
+        + (Text is { } text ? $" with '{text}' in it" : "");
 }
 
 /// <param name="Expression">A line of its output matches this (.NET, non-backtracking).</param>

@@ -16,12 +16,20 @@ internal static class BeginReader
         var part = new BeginPart();
         part = part with
         {
-            At = begin.Choice("at", part.At, ("boot", BeginAt.Boot), ("boot-late", BeginAt.BootLate), ("request", BeginAt.Request), ("never", BeginAt.Never)),
+            At = begin.Choice(
+                "at",
+                part.At,
+                ("boot", BeginAt.Boot),
+                ("boot-late", BeginAt.BootLate),
+                ("request", BeginAt.Request),
+                ("never", BeginAt.Never)
+            ),
             AtLatest = begin.Time("at-latest", part.AtLatest),
             Needs = ReadNeeds(begin),
             Proof = begin.Map("proof") is { } proof ? ReadProof(proof) ?? part.Proof : part.Proof,
         };
-        if (begin.Has("at-latest") && part.At != BeginAt.BootLate) begin.Contradicts("at-latest", "a time", "only with at: boot-late");
+        if (begin.Has("at-latest") && part.At != BeginAt.BootLate)
+            begin.Contradicts("at-latest", "a time", "only with at: boot-late");
         begin.Done();
         return part;
     }
@@ -31,8 +39,10 @@ internal static class BeginReader
         var needs = ImmutableArray.CreateBuilder<Need>();
         foreach (var (item, at) in begin.Items("needs") ?? [])
         {
-            if (begin.Inner(item, at, "a need such as { service: tide-store } or { network: up }") is not { } map) continue;
-            if (ReadNeed(map) is { } need) needs.Add(need);
+            if (begin.Inner(item, at, "a need such as { service: tide-store } or { network: up }") is not { } map)
+                continue;
+            if (ReadNeed(map) is { } need)
+                needs.Add(need);
         }
 
         return needs.ToImmutable();
@@ -40,18 +50,36 @@ internal static class BeginReader
 
     private static Need? ReadNeed(MapReader map)
     {
-        var network = map.Text("network", "up, or the name of a network interface", text => text.Length is > 0 and < 16 && !text.Contains('/', StringComparison.Ordinal));
+        var network = map.Text(
+            "network",
+            "up, or the name of a network interface",
+            text => text.Length is > 0 and < 16 && !text.Contains('/', StringComparison.Ordinal)
+        );
         var service = map.Text("service", ServiceName.Allowed, ServiceName.IsValid);
         var tcp = map.Text("tcp", NetworkAddress.Allowed, text => NetworkAddress.Read(text) is not null);
         var path = map.Text("path", "an absolute path", Path.IsPathRooted);
         var afterBoot = map.Value<TimeSpan>("after-boot", Duration.Allowed, WatchReader.ReadLength);
-        var ifLost = map.Choice("if-lost", IfLost.Leave, ("leave", IfLost.Leave), ("restart", IfLost.Restart), ("go-down", IfLost.GoDown));
+        var ifLost = map.Choice(
+            "if-lost",
+            IfLost.Leave,
+            ("leave", IfLost.Leave),
+            ("restart", IfLost.Restart),
+            ("go-down", IfLost.GoDown)
+        );
         var mounted = map.Switch("mounted");
         var writable = map.Switch("writable");
         var within = map.Time("within", Need.UsualWithin + (afterBoot ?? TimeSpan.Zero));
-        var then = map.Choice("then", NeedThen.Tell, ("tell", NeedThen.Tell), ("go-ahead", NeedThen.GoAhead), ("hold", NeedThen.Hold));
-        if (map.Has("if-lost") && service is null) map.Contradicts("if-lost", "what to do when it is lost", "only with service");
-        if ((map.Has("mounted") || map.Has("writable")) && path is null) map.Contradicts(map.Has("mounted") ? "mounted" : "writable", "a condition on a path", "only with path");
+        var then = map.Choice(
+            "then",
+            NeedThen.Tell,
+            ("tell", NeedThen.Tell),
+            ("go-ahead", NeedThen.GoAhead),
+            ("hold", NeedThen.Hold)
+        );
+        if (map.Has("if-lost") && service is null)
+            map.Contradicts("if-lost", "what to do when it is lost", "only with service");
+        if ((map.Has("mounted") || map.Has("writable")) && path is null)
+            map.Contradicts(map.Has("mounted") ? "mounted" : "writable", "a condition on a path", "only with path");
         map.OneOf(NeedKinds);
         map.Done();
         Need? need = (network, service, tcp, path, afterBoot) switch
@@ -77,7 +105,12 @@ internal static class BeginReader
         var upFor = map.Value<TimeSpan>("up-for", Duration.Allowed, WatchReader.ReadLength);
         var within = map.Time("within", Proof.UsualWithin);
         var onlyTell = map.Choice("if-not", false, ("try-again", false), ("tell", true));
-        if (map.Has("up-for") && (map.Has("within") || map.Has("if-not"))) map.Contradicts("up-for", "a limit for staying up", "up-for alone: within and if-not are for proofs that may not come");
+        if (map.Has("up-for") && (map.Has("within") || map.Has("if-not")))
+            map.Contradicts(
+                "up-for",
+                "a limit for staying up",
+                "up-for alone: within and if-not are for proofs that may not come"
+            );
         map.OneOf(ProofKinds);
         map.Done();
         Proof? proof = (tcp, http, output, file, told, upFor) switch

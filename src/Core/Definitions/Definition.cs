@@ -2,7 +2,9 @@ using System.Collections.Immutable;
 
 namespace CalmSentry.Core.Definitions;
 
-/// <summary>Everything set for a service, complete: what was left out has its default. <see cref="Given"/> tells which is which.</summary>
+/// <summary>
+/// Everything set for a service, complete: what was left out has its default. <see cref="Given"/> tells which is which.
+/// </summary>
 public sealed record Definition
 {
     public required string Name { get; init; }
@@ -27,13 +29,15 @@ public sealed record Definition
     /// <summary>The steps of a clean stop, in order. Whatever is left after the last is ended by force.</summary>
     public ImmutableArray<WindDownStep> WindDown { get; init; } = DefaultWindDown;
 
-    public static ImmutableArray<WindDownStep> DefaultWindDown { get; } = [new SignalStep("TERM", TimeSpan.FromSeconds(10))];
+    public static ImmutableArray<WindDownStep> DefaultWindDown { get; } =
+    [new SignalStep("TERM", TimeSpan.FromSeconds(10))];
 
     /// <summary>What is looked at while it runs: what was asked for, then what is implied.</summary>
     public ImmutableArray<Watch> Watch { get; init; } = [];
 
     /// <summary>Its standard input is kept open, so that a step of its wind-down can use it.</summary>
-    public bool KeepsInput => !Program.Terminal && WindDown.Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
+    public bool KeepsInput =>
+        !Program.Terminal && WindDown.Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
 
     /// <summary>Codes of blocking findings that somebody overruled by name.</summary>
     public ImmutableArray<string> Accept { get; init; } = [];
@@ -47,7 +51,9 @@ public enum ProgramKind
     /// <summary>The process that is launched is the program, until its end.</summary>
     Stays,
 
-    /// <summary>It puts itself into the background: the process launched ends soon, and one it left behind is the program.</summary>
+    /// <summary>
+    /// It puts itself into the background: the process launched ends soon, and one it left behind is the program.
+    /// </summary>
     Detaches,
 
     /// <summary>One command switches something on, another off; nothing of its own runs between.</summary>
@@ -55,17 +61,28 @@ public enum ProgramKind
 }
 
 /// <param name="Path">The program's file, absolute.</param>
-/// <param name="Directory">The working directory, absolute; null: the program's own, or for the host's programs the service's state directory.</param>
-public sealed record ProgramPart(string Path, ImmutableArray<string> Arguments, string? Directory, ImmutableSortedDictionary<string, string> Environment)
+/// <param name="Directory">The working directory, absolute; null: the program's own, or for the host's programs the
+/// service's state directory.</param>
+public sealed record ProgramPart(
+    string Path,
+    ImmutableArray<string> Arguments,
+    string? Directory,
+    ImmutableSortedDictionary<string, string> Environment
+)
 {
     public ProgramKind Kind { get; init; }
 
-    /// <summary>The interpreter, absolute, where <see cref="Path"/> is a script that is not executed by itself; null: the file is executed.</summary>
+    /// <summary>
+    /// The interpreter, absolute, where <see cref="Path"/> is a script that is not executed by itself; null: the file
+    /// is executed.
+    /// </summary>
     public string? With { get; init; }
 
     public ImmutableArray<SecretUse> Secrets { get; init; } = [];
 
-    /// <summary>Of a program that detaches: where it writes the number of its real process, absolute; null: found by its tree.</summary>
+    /// <summary>
+    /// Of a program that detaches: where it writes the number of its real process, absolute; null: found by its tree.
+    /// </summary>
     public string? PidFile { get; init; }
 
     /// <summary>Of a program that toggles: the command that switches it off, program and arguments.</summary>
@@ -75,7 +92,9 @@ public sealed record ProgramPart(string Path, ImmutableArray<string> Arguments, 
     public bool Terminal { get; init; }
 }
 
-/// <summary>A secret the program is given: in the variable <paramref name="Key"/>, or as a file whose path is in that variable.</summary>
+/// <summary>
+/// A secret the program is given: in the variable <paramref name="Key"/>, or as a file whose path is in that variable.
+/// </summary>
 public readonly record struct SecretUse(string Key, bool AsFile);
 
 /// <param name="Account">The account the program runs as; empty until whoever wraps is known.</param>
@@ -87,7 +106,10 @@ public sealed record IdentityPart(string Account)
     /// <summary>Rights that files it makes do not get (umask(2)).</summary>
     public int Umask { get; init; } = 0x12; // 0022
 
-    /// <summary>Whether it may gain more rights than its account has, through programs such as sudo (prctl(2), PR_SET_NO_NEW_PRIVS).</summary>
+    /// <summary>
+    /// Whether it may gain more rights than its account has, through programs such as sudo (prctl(2),
+    /// PR_SET_NO_NEW_PRIVS).
+    /// </summary>
     public bool MoreRights { get; init; }
 }
 
@@ -151,14 +173,18 @@ public sealed record RecoverPart
 
     public TimeSpan HoldWithin { get; init; } = TimeSpan.FromMinutes(10);
 
-    /// <summary>Each pause is longer by a random part of itself, up to so many percent, so that many that fell together do not all come back at once.</summary>
+    /// <summary>
+    /// Each pause is longer by a random part of itself, up to so many percent, so that many that fell together do not
+    /// all come back at once.
+    /// </summary>
     public int Spread { get; init; } = 10;
 
     /// <summary>While it is on hold it is tried again by itself so often; null: only a person ends a hold.</summary>
     public TimeSpan? RetryEvery { get; init; }
 
     /// <summary>What follows particular ends, by exit code ("3") or signal ("SEGV"), before anything else.</summary>
-    public ImmutableSortedDictionary<string, CodeThen> Codes { get; init; } = ImmutableSortedDictionary<string, CodeThen>.Empty;
+    public ImmutableSortedDictionary<string, CodeThen> Codes { get; init; } =
+        ImmutableSortedDictionary<string, CodeThen>.Empty;
 }
 
 /// <summary>What follows one particular exit code or signal.</summary>
@@ -170,7 +196,10 @@ public enum CodeThen
     /// <summary>It is begun again after the usual pause, whatever <see cref="RecoverPart.After"/> says.</summary>
     Again,
 
-    /// <summary>It is begun again without a pause, and the end is no bad one. A run shorter than the first pause waits for it all the same.</summary>
+    /// <summary>
+    /// It is begun again without a pause, and the end is no bad one. A run shorter than the first pause waits for it
+    /// all the same.
+    /// </summary>
     AgainAtOnce,
 
     /// <summary>It is put on hold.</summary>

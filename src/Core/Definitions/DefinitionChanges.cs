@@ -8,13 +8,19 @@ public static class DefinitionChanges
         var (old, now) = (Flat(DefinitionWriter.Write(before)), Flat(DefinitionWriter.Write(after)));
         return
         [
-            .. old.Keys.Union(now.Keys).Order(StringComparer.Ordinal).Where(key => old.GetValueOrDefault(key) != now.GetValueOrDefault(key))
-                .Select(key => $"{key} {(now.TryGetValue(key, out var value) ? $"is now '{value}'" : "is no longer set")}{(old.TryGetValue(key, out var was) ? $" (was '{was}')" : "")}"),
+            .. old
+                .Keys.Union(now.Keys)
+                .Order(StringComparer.Ordinal)
+                .Where(key => old.GetValueOrDefault(key) != now.GetValueOrDefault(key))
+                .Select(key =>
+                    $"{key} {(now.TryGetValue(key, out var value) ? $"is now '{value}'" : "is no longer set")}{(old.TryGetValue(key, out var was) ? $" (was '{was}')" : "")}"
+                ),
         ];
     }
 
     /// <summary>Whether a change is heeded while a run goes on: what it is launched with waits for the next.</summary>
-    public static bool HoldsAtOnce(string change) => !Launch.Any(part => change.StartsWith(part, StringComparison.Ordinal));
+    public static bool HoldsAtOnce(string change) =>
+        !Launch.Any(part => change.StartsWith(part, StringComparison.Ordinal));
 
     private static readonly string[] Launch = ["program.", "identity.", "resources.", "begin.needs", "begin.proof"];
 
@@ -29,10 +35,12 @@ public static class DefinitionChanges
             switch (at)
             {
                 case MapNode map:
-                    foreach (var (key, value) in map.Entries) Walk(value, path.Length == 0 ? key : $"{path}.{key}");
+                    foreach (var (key, value) in map.Entries)
+                        Walk(value, path.Length == 0 ? key : $"{path}.{key}");
                     break;
                 case ListNode list:
-                    for (var i = 0; i < list.Items.Count; i++) Walk(list.Items[i], $"{path}[{i}]");
+                    for (var i = 0; i < list.Items.Count; i++)
+                        Walk(list.Items[i], $"{path}[{i}]");
                     break;
                 case ScalarNode scalar:
                     flat[path] = scalar.Text;

@@ -4,13 +4,20 @@ using System.Text.Json;
 
 namespace CalmSentry.Core.Definitions;
 
-/// <summary>The keys of a definition as a JSON Schema (2020-12), so that editors complete and check definition files.</summary>
+/// <summary>
+/// The keys of a definition as a JSON Schema (2020-12), so that editors complete and check definition files.
+/// </summary>
 public static class DefinitionSchema
 {
     public static string Write()
     {
         using var stream = new MemoryStream();
-        using (var json = new Utf8JsonWriter(stream, new JsonWriterOptions { Indented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }))
+        using (
+            var json = new Utf8JsonWriter(
+                stream,
+                new JsonWriterOptions { Indented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }
+            )
+        )
         {
             json.WriteStartObject();
             json.WriteString("$schema", "https://json-schema.org/draft/2020-12/schema");
@@ -31,7 +38,8 @@ public static class DefinitionSchema
         if (required.Count > 0)
         {
             json.WriteStartArray("required");
-            foreach (var key in required) json.WriteStringValue(key.Name);
+            foreach (var key in required)
+                json.WriteStringValue(key.Name);
             json.WriteEndArray();
         }
 
@@ -63,7 +71,8 @@ public static class DefinitionSchema
                 break;
             case KeyType.Choice:
                 json.WriteStartArray("enum");
-                foreach (var choice in key.Choices!) json.WriteStringValue(choice);
+                foreach (var choice in key.Choices!)
+                    json.WriteStringValue(choice);
                 json.WriteEndArray();
                 break;
             case KeyType.Switch:
@@ -108,7 +117,8 @@ public static class DefinitionSchema
             default:
                 // YAML reads 0, 7411 or 0-1 as what they look like; a definition takes the text of them.
                 Types(json, "string", "number");
-                if (key.Pattern is not null) json.WriteString("pattern", key.Pattern);
+                if (key.Pattern is not null)
+                    json.WriteString("pattern", key.Pattern);
                 break;
         }
     }
@@ -116,7 +126,8 @@ public static class DefinitionSchema
     private static void Types(Utf8JsonWriter json, params string[] types)
     {
         json.WriteStartArray("type");
-        foreach (var type in types) json.WriteStringValue(type);
+        foreach (var type in types)
+            json.WriteStringValue(type);
         json.WriteEndArray();
     }
 }

@@ -3,25 +3,38 @@ namespace CalmSentry.Core.Definitions;
 /// <summary>Definitions as trees: laid over each other, and cut down to what was given.</summary>
 public static class DefinitionTrees
 {
-    /// <summary>The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away. A proof of another kind replaces the whole proof.</summary>
+    /// <summary>
+    /// The keys of <paramref name="over"/> replace those under them, map by map; a key without a value takes one away.
+    /// A proof of another kind replaces the whole proof.
+    /// </summary>
     public static MapNode Overlay(MapNode under, MapNode over) => Overlay(under, over, "");
 
     private static MapNode Overlay(MapNode under, MapNode over, string path)
     {
-        if (path == "begin.proof" && over.Entries.Any(entry => BeginReader.ProofKinds.Contains(entry.Key))) return over;
+        if (path == "begin.proof" && over.Entries.Any(entry => BeginReader.ProofKinds.Contains(entry.Key)))
+            return over;
         var entries = under.Entries.ToList();
         foreach (var (key, value) in over.Entries)
         {
             var at = entries.FindIndex(entry => entry.Key == key);
             if (value is NullNode)
             {
-                if (at >= 0) entries.RemoveAt(at);
+                if (at >= 0)
+                    entries.RemoveAt(at);
                 continue;
             }
 
-            var merged = value is MapNode above ? Overlay(at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]), above, path.Length == 0 ? key : $"{path}.{key}") : value;
-            if (at >= 0) entries[at] = KeyValuePair.Create(key, merged);
-            else entries.Add(KeyValuePair.Create(key, merged));
+            var merged = value is MapNode above
+                ? Overlay(
+                    at >= 0 && entries[at].Value is MapNode below ? below : new MapNode([]),
+                    above,
+                    path.Length == 0 ? key : $"{path}.{key}"
+                )
+                : value;
+            if (at >= 0)
+                entries[at] = KeyValuePair.Create(key, merged);
+            else
+                entries.Add(KeyValuePair.Create(key, merged));
         }
 
         return new MapNode(entries, over.Place);
@@ -38,7 +51,8 @@ public static class DefinitionTrees
             var at = path.Length == 0 ? key : $"{path}.{key}";
             if (value is MapNode inner && at is not ("program.environment" or "recover.codes"))
             {
-                if (Trim(inner, at, definition) is { } some) kept.Add(new(key, some));
+                if (Trim(inner, at, definition) is { } some)
+                    kept.Add(new(key, some));
             }
             else if (definition.Given.Contains(at) || at is "name" or "format" or "program.path" or "identity.account")
             {

@@ -1,7 +1,8 @@
 namespace CalmSentry.Core.Definitions;
 
 /// <summary>
-/// What a definition is read from, whatever it was written in: maps, lists and scalars, each with the place it stands at
+/// What a definition is read from, whatever it was written in: maps, lists and scalars, each with the place it stands
+/// at
 /// where the form has one. Scalars are text: "7411" and 7411 mean the same to a definition.
 /// </summary>
 public abstract record Node(Place? Place)
@@ -9,15 +10,16 @@ public abstract record Node(Place? Place)
     private const int LongestShown = 200;
 
     /// <summary>What was found, as an error says it.</summary>
-    public string InWords => this switch
-    {
-        NullNode => "nothing",
-        ScalarNode { Text.Length: 0 } => "an empty text",
-        ScalarNode { Text.Length: > LongestShown } scalar => $"'{scalar.Text[..LongestShown]}…'",
-        ScalarNode scalar => $"'{scalar.Text}'",
-        ListNode => "a list",
-        _ => "a map",
-    };
+    public string InWords =>
+        this switch
+        {
+            NullNode => "nothing",
+            ScalarNode { Text.Length: 0 } => "an empty text",
+            ScalarNode { Text.Length: > LongestShown } scalar => $"'{scalar.Text[..LongestShown]}…'",
+            ScalarNode scalar => $"'{scalar.Text}'",
+            ListNode => "a list",
+            _ => "a map",
+        };
 }
 
 /// <summary>A place in a file, both counted from 1.</summary>

@@ -14,7 +14,8 @@ public static class Processors
         foreach (var part in text.Split(','))
         {
             var ends = part.Split('-', 2, StringSplitOptions.TrimEntries);
-            if (!TryNumber(ends[0], out var first) || !TryNumber(ends[^1], out var last) || last < first) return null;
+            if (!TryNumber(ends[0], out var first) || !TryNumber(ends[^1], out var last) || last < first)
+                return null;
             set.UnionWith(Enumerable.Range(first, last - first + 1));
         }
 
@@ -24,10 +25,11 @@ public static class Processors
     public static string Write(IReadOnlyList<int> set)
     {
         var parts = new List<string>();
-        for (var i = 0; i < set.Count;)
+        for (var i = 0; i < set.Count; )
         {
             var end = i;
-            while (end + 1 < set.Count && set[end + 1] == set[end] + 1) end++;
+            while (end + 1 < set.Count && set[end + 1] == set[end] + 1)
+                end++;
             parts.Add(end == i ? Text(set[i]) : $"{Text(set[i])}-{Text(set[end])}");
             i = end + 1;
         }
@@ -37,5 +39,6 @@ public static class Processors
 
     private static string Text(int number) => number.ToString(CultureInfo.InvariantCulture);
 
-    private static bool TryNumber(string text, out int number) => int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out number) && number < 1024;
+    private static bool TryNumber(string text, out int number) =>
+        int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out number) && number < 1024;
 }

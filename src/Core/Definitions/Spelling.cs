@@ -5,9 +5,12 @@ public static class Spelling
 {
     /// <summary>The candidate at most two edits away (and under half its length), or null.</summary>
     public static string? Nearest(string word, IEnumerable<string> candidates) =>
-        candidates.Select(candidate => (candidate, distance: Distance(word, candidate)))
+        candidates
+            .Select(candidate => (candidate, distance: Distance(word, candidate)))
             .Where(pair => pair.distance <= 2 && pair.distance * 2 < pair.candidate.Length)
-            .OrderBy(pair => pair.distance).Select(pair => pair.candidate).FirstOrDefault();
+            .OrderBy(pair => pair.distance)
+            .Select(pair => pair.candidate)
+            .FirstOrDefault();
 
     /// <summary>Levenshtein distance: insertions, deletions and replacements, each counting one.</summary>
     public static int Distance(string a, string b)

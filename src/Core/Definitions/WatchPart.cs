@@ -21,7 +21,8 @@ public enum WatchThen
 /// <summary>One thing that is looked at for as long as the program runs.</summary>
 public abstract record Watch
 {
-    public static readonly TimeSpan UsualEvery = TimeSpan.FromSeconds(15), UsualSample = TimeSpan.FromSeconds(10);
+    public static readonly TimeSpan UsualEvery = TimeSpan.FromSeconds(15),
+        UsualSample = TimeSpan.FromSeconds(10);
 
     /// <summary>Time between two looks.</summary>
     public required TimeSpan Every { get; init; }
@@ -41,10 +42,13 @@ public abstract record Watch
     public abstract string InWords { get; }
 
     /// <summary>A limit as it is looked at, with the time it may be over it.</summary>
-    protected string Limit(string words) => For > TimeSpan.Zero ? $"{words} (for no more than {Duration.Write(For)})" : words;
+    protected string Limit(string words) =>
+        For > TimeSpan.Zero ? $"{words} (for no more than {Duration.Write(For)})" : words;
 }
 
-/// <summary>Something that can be asked: http, tcp or a command. <paramref name="Look"/> says which and what is a good answer.</summary>
+/// <summary>
+/// Something that can be asked: http, tcp or a command. <paramref name="Look"/> says which and what is a good answer.
+/// </summary>
 public sealed record AnswerWatch(Proof Look) : Watch
 {
     public override string InWords => Look.InWords;
@@ -77,19 +81,22 @@ public sealed record MemoryWatch(long Bytes) : Watch
 /// <summary>Processor time of its tree, in percent of one processor.</summary>
 public sealed record CpuWatch(int Percent) : Watch
 {
-    public override string InWords => Limit(string.Create(CultureInfo.InvariantCulture, $"its processor time is not above {Percent} %"));
+    public override string InWords =>
+        Limit(string.Create(CultureInfo.InvariantCulture, $"its processor time is not above {Percent} %"));
 }
 
 /// <summary>Open files and sockets of its tree.</summary>
 public sealed record OpenFilesWatch(int Most) : Watch
 {
-    public override string InWords => Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} files open"));
+    public override string InWords =>
+        Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} files open"));
 }
 
 /// <summary>Processes below its main one.</summary>
 public sealed record ChildrenWatch(int Most) : Watch
 {
-    public override string InWords => Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} processes below it"));
+    public override string InWords =>
+        Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} processes below it"));
 }
 
 /// <summary>At the rate it grows, its memory does not reach its ceiling within so long.</summary>

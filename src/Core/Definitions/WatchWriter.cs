@@ -21,7 +21,10 @@ public static class WatchWriter
             ("fresh-for", Length((watch as FreshFileWatch)?.Oldest)),
             ("alive-within", Length((watch as AliveWatch)?.Within)),
             ("memory-above", watch is MemoryWatch memory ? Text(Size.Write(memory.Bytes)) : null),
-            ("cpu-above", watch is CpuWatch cpu ? Text(string.Create(CultureInfo.InvariantCulture, $"{cpu.Percent} %")) : null),
+            (
+                "cpu-above",
+                watch is CpuWatch cpu ? Text(string.Create(CultureInfo.InvariantCulture, $"{cpu.Percent} %")) : null
+            ),
             ("open-files-above", Whole((watch as OpenFilesWatch)?.Most)),
             ("children-above", Whole((watch as ChildrenWatch)?.Most)),
             ("ceiling-within", Length((watch as CeilingWatch)?.Within)),
@@ -29,28 +32,40 @@ public static class WatchWriter
             ("for", watch.For > TimeSpan.Zero ? Time(watch.For) : null),
             ("every", Time(watch.Every)),
             ("patience", Whole(watch.Patience)),
-            ("then", Text(Of(watch.Then))));
+            ("then", Text(Of(watch.Then)))
+        );
     }
 
-    public static MapNode Step(WindDownStep step) => Map(
-        ("signal", Maybe((step as SignalStep)?.Signal)),
-        ("send", Maybe((step as SendStep)?.Text)),
-        ("close", step is CloseInputStep ? Text("input") : null),
-        ("key", step is KeyStep key ? Text(key.Key == TerminalKey.Quit ? "quit" : "interrupt") : null),
-        ("http", Maybe((step as HttpStep)?.Url)),
-        ("command", step is CommandStep command ? new ListNode([.. command.Command.Select(Text)]) : null),
-        ("to", step switch { SignalStep { WholeTree: true } => Text("tree"), SendStep send => Text(send.To.ToString()), _ => null }),
-        ("method", Maybe((step as HttpStep)?.Method)),
-        ("body", Maybe((step as HttpStep)?.Body)),
-        ("wait", Time(step.Wait)));
+    public static MapNode Step(WindDownStep step) =>
+        Map(
+            ("signal", Maybe((step as SignalStep)?.Signal)),
+            ("send", Maybe((step as SendStep)?.Text)),
+            ("close", step is CloseInputStep ? Text("input") : null),
+            ("key", step is KeyStep key ? Text(key.Key == TerminalKey.Quit ? "quit" : "interrupt") : null),
+            ("http", Maybe((step as HttpStep)?.Url)),
+            ("command", step is CommandStep command ? new ListNode([.. command.Command.Select(Text)]) : null),
+            (
+                "to",
+                step switch
+                {
+                    SignalStep { WholeTree: true } => Text("tree"),
+                    SendStep send => Text(send.To.ToString()),
+                    _ => null,
+                }
+            ),
+            ("method", Maybe((step as HttpStep)?.Method)),
+            ("body", Maybe((step as HttpStep)?.Body)),
+            ("wait", Time(step.Wait))
+        );
 
-    public static string Of(WatchThen then) => then switch
-    {
-        WatchThen.Note => "note",
-        WatchThen.Tell => "tell",
-        WatchThen.Restart => "restart",
-        _ => "restart-by-force",
-    };
+    public static string Of(WatchThen then) =>
+        then switch
+        {
+            WatchThen.Note => "note",
+            WatchThen.Tell => "tell",
+            WatchThen.Restart => "restart",
+            _ => "restart-by-force",
+        };
 
     private static ScalarNode? Whole(int? number) => Maybe(number?.ToString(CultureInfo.InvariantCulture));
 

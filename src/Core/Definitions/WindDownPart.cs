@@ -2,7 +2,10 @@ using System.Collections.Immutable;
 
 namespace CalmSentry.Core.Definitions;
 
-/// <summary>One step of a clean stop: something is done, then it is waited until the program has ended, but no longer than <see cref="Wait"/>.</summary>
+/// <summary>
+/// One step of a clean stop: something is done, then it is waited until the program has ended, but no longer than <see
+/// cref="Wait"/>.
+/// </summary>
 public abstract record WindDownStep(TimeSpan Wait)
 {
     /// <summary>The step as a thing: "TERM", "'close-day' to tcp 127.0.0.1:7412".</summary>
@@ -34,15 +37,22 @@ public readonly record struct SendTo(SendKind Kind, string Address)
 {
     public const string Allowed = "input, tcp HOST:PORT or unix /PATH";
 
-    public override string ToString() => Kind switch { SendKind.Tcp => $"tcp {Address}", SendKind.Unix => $"unix {Address}", _ => "input" };
+    public override string ToString() =>
+        Kind switch
+        {
+            SendKind.Tcp => $"tcp {Address}",
+            SendKind.Unix => $"unix {Address}",
+            _ => "input",
+        };
 
-    public static SendTo? Read(string text) => text.Split(' ', 2, StringSplitOptions.TrimEntries) switch
-    {
-        ["input"] => new(SendKind.Input, ""),
-        ["tcp", var address] when NetworkAddress.Read(address) is not null => new(SendKind.Tcp, address),
-        ["unix", var path] when Path.IsPathRooted(path) => new(SendKind.Unix, path),
-        _ => null,
-    };
+    public static SendTo? Read(string text) =>
+        text.Split(' ', 2, StringSplitOptions.TrimEntries) switch
+        {
+            ["input"] => new(SendKind.Input, ""),
+            ["tcp", var address] when NetworkAddress.Read(address) is not null => new(SendKind.Tcp, address),
+            ["unix", var path] when Path.IsPathRooted(path) => new(SendKind.Unix, path),
+            _ => null,
+        };
 }
 
 /// <summary>Text sent to the program: what it answers is kept.</summary>

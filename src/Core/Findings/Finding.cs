@@ -2,7 +2,9 @@ namespace CalmSentry.Core.Findings;
 
 public enum Severity
 {
-    /// <summary>It would not work: wrapping or starting is refused unless the finding is accepted by its code.</summary>
+    /// <summary>
+    /// It would not work: wrapping or starting is refused unless the finding is accepted by its code.
+    /// </summary>
     Blocks,
 
     /// <summary>It may go wrong one day.</summary>
@@ -18,4 +20,11 @@ public enum Severity
 /// <param name="Why">Why it matters, as a sentence.</param>
 /// <param name="Mend">What to do or type, as a sentence.</param>
 /// <param name="OnlyNow">It is of this moment, not of the definition: it blocks a start, not the wrapping.</param>
-public sealed record Finding(string Code, Severity Severity, string Seen, string Why, string Mend, bool OnlyNow = false);
+public sealed record Finding(
+    string Code,
+    Severity Severity,
+    string Seen,
+    string Why,
+    string Mend,
+    bool OnlyNow = false
+);

@@ -4,22 +4,34 @@ using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Core.Lifecycle;
 
-/// <summary>From the word to begin until it is proven: the boot, needs, the turn, the proof; and what a lost need leads to.</summary>
+/// <summary>
+/// From the word to begin until it is proven: the boot, needs, the turn, the proof; and what a lost need leads to.
+/// </summary>
 public static partial class ServiceLife
 {
     private sealed partial class Deciding
     {
         private void BeginWithMachine(Cause cause)
         {
-            if (After.Run is not null) return;
+            if (After.Run is not null)
+                return;
             if (definition.Begin.At is not (BeginAt.Boot or BeginAt.BootLate))
             {
                 // What was to be tried again belonged to the machine's life before.
-                if (After.Phase != Phase.Stopped) Enter(Phase.Stopped);
+                if (After.Phase != Phase.Stopped)
+                    Enter(Phase.Stopped);
                 return;
             }
 
-            After = After with { Asked = null, BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null, OnTrial = false };
+            After = After with
+            {
+                Asked = null,
+                BadEnds = [],
+                Pauses = 0,
+                Restarts = 0,
+                HeldFor = null,
+                OnTrial = false,
+            };
             if (definition.Begin.At == BeginAt.Boot)
             {
                 BeginRun(cause);
@@ -32,8 +44,10 @@ public static partial class ServiceLife
 
         private void BeginRun(Cause cause)
         {
-            if (definition.Begin.At == BeginAt.Never) StayDown();
-            else AwaitNeeds(cause, now);
+            if (definition.Begin.At == BeginAt.Never)
+                StayDown();
+            else
+                AwaitNeeds(cause, now);
         }
 
         /// <summary>It was to begin, and was set never to begin meanwhile.</summary>
@@ -53,31 +67,61 @@ public static partial class ServiceLife
                 return;
             }
 
-            After = After with { Awaited = new(cause, since, AwaitStep.Needs, [.. definition.Begin.Needs.Select(need => new NeedState("not looked at yet", now + need.Within))]) };
+            After = After with
+            {
+                Awaited = new(
+                    cause,
+                    since,
+                    AwaitStep.Needs,
+                    [.. definition.Begin.Needs.Select(need => new NeedState("not looked at yet", now + need.Within))]
+                ),
+            };
             Enter(Phase.Waiting, NextLimit());
             Deeds.Add(new LookAtNeeds(cause));
         }
 
-        private DateTimeOffset? NextLimit() => After.Awaited!.Needs.Where(need => need is { Open: true, Told: false }).Select(need => (DateTimeOffset?)need.Limit).Min();
+        private DateTimeOffset? NextLimit() =>
+            After
+                .Awaited!.Needs.Where(need => need is { Open: true, Told: false })
+                .Select(need => (DateTimeOffset?)need.Limit)
+                .Min();
 
         private void SeeNeeds(ImmutableArray<string?> missing)
         {
             var awaited = After.Awaited!;
-            if (missing.Length != awaited.Needs.Length) return; // seen by a definition that is no longer in effect
+            if (missing.Length != awaited.Needs.Length)
+                return; // seen by a definition that is no longer in effect
             After = After with
             {
-                Awaited = awaited with { Needs = [.. awaited.Needs.Select((need, i) => need with { Missing = missing[i], MetAt = missing[i] is null ? need.MetAt ?? now : null })] },
+                Awaited = awaited with
+                {
+                    Needs =
+                    [
+                        .. awaited.Needs.Select(
+                            (need, i) =>
+                                need with
+                                {
+                                    Missing = missing[i],
+                                    MetAt = missing[i] is null ? need.MetAt ?? now : null,
+                                }
+                        ),
+                    ],
+                },
             };
             BeginIfMet();
         }
 
         private void BeginIfMet()
         {
-            if (After.Awaited!.Needs.Any(need => need.Open)) After = After with { WakeAt = NextLimit() };
-            else TakeTurn();
+            if (After.Awaited!.Needs.Any(need => need.Open))
+                After = After with { WakeAt = NextLimit() };
+            else
+                TakeTurn();
         }
 
-        /// <summary>Whom a person asked for begins at once; what begins with the machine begins as the machine can bear it.</summary>
+        /// <summary>
+        /// Whom a person asked for begins at once; what begins with the machine begins as the machine can bear it.
+        /// </summary>
         private void TakeTurn()
         {
             var awaited = After.Awaited!;
@@ -96,7 +140,11 @@ public static partial class ServiceLife
         {
             if (awaited.Step == AwaitStep.Boot)
             {
-                Say("boot-not-settled", $"What begins with the machine was not all proven within {Duration.Write(definition.Begin.AtLatest)}; it begins all the same.");
+                Say(
+                    "boot-not-settled",
+                    $"What begins with the machine was not all proven within "
+                        + $"{Duration.Write(definition.Begin.AtLatest)}; it begins all the same."
+                );
                 AwaitNeeds(awaited.Cause, awaited.Since);
                 return;
             }
@@ -104,7 +152,8 @@ public static partial class ServiceLife
             for (var i = 0; i < awaited.Needs.Length; i++)
             {
                 var (state, need) = (awaited.Needs[i], definition.Begin.Needs[i]);
-                if (!state.Open || state.Told || state.Limit > now) continue;
+                if (!state.Open || state.Told || state.Limit > now)
+                    continue;
                 var said = $"Within {Duration.Write(need.Within)} {need.InWords} did not come: {state.Missing}.";
                 switch (need.Then)
                 {
@@ -120,7 +169,17 @@ public static partial class ServiceLife
                         break;
                 }
 
-                awaited = awaited with { Needs = awaited.Needs.SetItem(i, state with { PassedOver = need.Then == NeedThen.GoAhead, Told = need.Then == NeedThen.Tell }) };
+                awaited = awaited with
+                {
+                    Needs = awaited.Needs.SetItem(
+                        i,
+                        state with
+                        {
+                            PassedOver = need.Then == NeedThen.GoAhead,
+                            Told = need.Then == NeedThen.Tell,
+                        }
+                    ),
+                };
             }
 
             After = After with { Awaited = awaited };
@@ -134,7 +193,8 @@ public static partial class ServiceLife
             Deeds.Add(new Dismiss());
         }
 
-        private DateTimeOffset? NextTrial(DateTimeOffset heldSince) => definition.Recover.RetryEvery is { } beat && definition.Begin.At != BeginAt.Never ? heldSince + beat : null;
+        private DateTimeOffset? NextTrial(DateTimeOffset heldSince) =>
+            definition.Recover.RetryEvery is { } beat && definition.Begin.At != BeginAt.Never ? heldSince + beat : null;
 
         private ImmutableArray<WaitedFor> WaitedFor(Awaited awaited)
         {
@@ -142,7 +202,9 @@ public static partial class ServiceLife
             for (var i = 0; i < awaited.Needs.Length; i++)
             {
                 var state = awaited.Needs[i];
-                waited.Add(new(definition.Begin.Needs[i].InWords, (state.MetAt ?? now) - awaited.Since, state.PassedOver));
+                waited.Add(
+                    new(definition.Begin.Needs[i].InWords, (state.MetAt ?? now) - awaited.Since, state.PassedOver)
+                );
             }
 
             return waited.ToImmutable();
@@ -150,7 +212,9 @@ public static partial class ServiceLife
 
         // The proof
 
-        /// <summary>What is waited for once it is launched: that it detaches, that its start command ends, or its proof.</summary>
+        /// <summary>
+        /// What is waited for once it is launched: that it detaches, that its start command ends, or its proof.
+        /// </summary>
         private void AwaitStart()
         {
             switch (definition.Program.Kind)
@@ -171,26 +235,46 @@ public static partial class ServiceLife
         {
             var proof = definition.Begin.Proof;
             Enter(Phase.Starting, now + (proof is UpForProof up ? up.Length : proof.Within));
-            if (proof is not UpForProof) Deeds.Add(new LookForProof(After.Run!.Number));
+            if (proof is not UpForProof)
+                Deeds.Add(new LookForProof(After.Run!.Number));
         }
 
         private void Prove(string seen, TimeSpan? usual)
         {
             var run = After.Run!;
-            if (run.Launched is null) return; // the keeper's word comes first
+            if (run.Launched is null)
+                return; // the keeper's word comes first
             // A start command may have ended before the word of its launch was heard.
-            After = After with { Run = run with { Proven = now < run.Launched ? run.Launched : now, Proof = seen, Missing = null, Overdue = false } };
+            After = After with
+            {
+                Run = run with
+                {
+                    Proven = now < run.Launched ? run.Launched : now,
+                    Proof = seen,
+                    Missing = null,
+                    Overdue = false,
+                },
+            };
             Enter(Phase.Running);
             BeginWatching();
-            var took = string.Create(CultureInfo.InvariantCulture, $"{(now - run.Launched.Value).TotalSeconds:0.0##} s");
-            Say("proven", definition.Begin.Proof is UpForProof
-                ? $"Run {run.Number} is proven: {seen}."
-                : $"Run {run.Number} is proven {took} after its launch{(usual is { } median ? string.Create(CultureInfo.InvariantCulture, $" (usually {median.TotalSeconds:0.0##} s)") : "")}: {seen}.");
-            if (After.OnTrial) Tell("recovered", "It runs again after having been on hold.");
+            var took = string.Create(
+                CultureInfo.InvariantCulture,
+                $"{(now - run.Launched.Value).TotalSeconds:0.0##} s"
+            );
+            Say(
+                "proven",
+                definition.Begin.Proof is UpForProof
+                    ? $"Run {run.Number} is proven: {seen}."
+                    : $"Run {run.Number} is proven {took} after its "
+                        + $"launch{(usual is { } median ? string.Create(CultureInfo.InvariantCulture, $" (usually {median.TotalSeconds:0.0##} s)") : "")}: {seen}."
+            );
+            if (After.OnTrial)
+                Tell("recovered", "It runs again after having been on hold.");
         }
 
         private string NotProvenWords(LiveRun run) =>
-            $"was not proven ready within {Duration.Write(definition.Begin.Proof.Within)} of its launch ({run.Missing ?? "nothing was seen"})";
+            $"was not proven ready within {Duration.Write(definition.Begin.Proof.Within)} of its launch "
+            + $"({run.Missing ?? "nothing was seen"})";
 
         private void NotProven()
         {
@@ -202,7 +286,10 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It counts as a failed start and is wound down.");
+            Say(
+                "not-proven",
+                $"Run {run.Number} {NotProvenWords(run)}. It counts as a failed start and is wound down."
+            );
             EndFor(new(OutcomeKind.NotProven, Detail: NotProvenWords(run)), byForce: false);
         }
 
@@ -210,18 +297,27 @@ public static partial class ServiceLife
 
         private void LoseNeeded(string service)
         {
-            if (After.Phase is not (Phase.Starting or Phase.Running)) return;
-            switch (definition.Begin.Needs.OfType<ServiceNeed>().FirstOrDefault(need => need.Service == service)?.IfLost)
+            if (After.Phase is not (Phase.Starting or Phase.Running))
+                return;
+            switch (
+                definition.Begin.Needs.OfType<ServiceNeed>().FirstOrDefault(need => need.Service == service)?.IfLost
+            )
             {
                 case IfLost.Leave:
                     Say("needed-lost", $"{service}, which it needs, is gone; it goes on as it is.");
                     break;
                 case IfLost.Restart when !After.Lost.Contains(service):
-                    Say("needed-lost", $"{service}, which it needs, is gone; it is restarted once that is proven again.");
+                    Say(
+                        "needed-lost",
+                        $"{service}, which it needs, is gone; it is restarted once that is proven again."
+                    );
                     After = After with { Lost = After.Lost.Add(service) };
                     break;
                 case IfLost.GoDown:
-                    Say("needed-lost", $"{service}, which it needs, is gone; it goes down with it and begins again with it.");
+                    Say(
+                        "needed-lost",
+                        $"{service}, which it needs, is gone; it goes down with it and begins again with it."
+                    );
                     WindDown($"{service}, which it needs", Afterwards.AwaitNeeds);
                     break;
             }
@@ -229,9 +325,11 @@ public static partial class ServiceLife
 
         private void RegainNeeded(string service)
         {
-            if (!After.Lost.Contains(service)) return;
+            if (!After.Lost.Contains(service))
+                return;
             After = After with { Lost = After.Lost.Remove(service) };
-            if (!After.Lost.IsEmpty || After.Phase is not (Phase.Starting or Phase.Running)) return;
+            if (!After.Lost.IsEmpty || After.Phase is not (Phase.Starting or Phase.Running))
+                return;
             Say("needed-back", $"{service}, which it needs, is proven again; it is restarted.");
             WindDown($"{service}, which it needs", Afterwards.StartAgain);
         }
@@ -239,13 +337,16 @@ public static partial class ServiceLife
         private void Adjust(Definition was)
         {
             var otherwise = !was.Watch.SequenceEqual(definition.Watch);
-            if (otherwise) WatchOtherwise(was.Watch);
+            if (otherwise)
+                WatchOtherwise(was.Watch);
             switch (After.Phase)
             {
                 case Phase.Waiting when definition.Begin.At == BeginAt.Never:
                     StayDown();
                     break;
-                case Phase.Waiting when After.Awaited is { Step: AwaitStep.Needs or AwaitStep.Turn } awaited && !was.Begin.Needs.SequenceEqual(definition.Begin.Needs):
+                case Phase.Waiting
+                    when After.Awaited is { Step: AwaitStep.Needs or AwaitStep.Turn } awaited
+                        && !was.Begin.Needs.SequenceEqual(definition.Begin.Needs):
                     AwaitNeeds(awaited.Cause, awaited.Since);
                     break;
                 case Phase.Starting when After.Run!.Launched is not null && was.Begin.Proof != definition.Begin.Proof:

@@ -11,40 +11,69 @@ public static partial class ServiceLife
         private void BeginWatching()
         {
             var run = After.Run!;
-            if (definition.Watch.IsEmpty) return;
-            if (run.Watched.Length != definition.Watch.Length) After = After with { Run = run with { Watched = [.. definition.Watch.Select(_ => new WatchState())] } };
+            if (definition.Watch.IsEmpty)
+                return;
+            if (run.Watched.Length != definition.Watch.Length)
+                After = After with { Run = run with { Watched = [.. definition.Watch.Select(_ => new WatchState())] } };
             Deeds.Add(new LookAfter(run.Number));
         }
 
-        /// <summary>What was seen belongs to its watch, wherever that now stands in the list; a new one has seen nothing yet.</summary>
+        /// <summary>
+        /// What was seen belongs to its watch, wherever that now stands in the list; a new one has seen nothing yet.
+        /// </summary>
         private void WatchOtherwise(ImmutableArray<Watch> was)
         {
-            if (After.Run is not { Watched: { IsEmpty: false } seen } run) return;
-            After = After with { Run = run with { Watched = [.. definition.Watch.Select(watch => was.IndexOf(watch) is var at && at >= 0 && at < seen.Length ? seen[at] : new WatchState())] } };
+            if (After.Run is not { Watched: { IsEmpty: false } seen } run)
+                return;
+            After = After with
+            {
+                Run = run with
+                {
+                    Watched =
+                    [
+                        .. definition.Watch.Select(watch =>
+                            was.IndexOf(watch) is var at && at >= 0 && at < seen.Length ? seen[at] : new WatchState()
+                        ),
+                    ],
+                },
+            };
         }
 
         private void SeeWatch(WatchSeen seen)
         {
             var (run, at) = (After.Run!, definition.Watch.IndexOf(seen.Of));
-            if (at < 0 || at >= run.Watched.Length) return; // of a definition that is no longer in effect
+            if (at < 0 || at >= run.Watched.Length)
+                return; // of a definition that is no longer in effect
             var (watch, before) = (definition.Watch[at], run.Watched[at]);
             var turned = before.Since is null || before.Bad > 0 != seen.Bad is not null;
-            var state = new WatchState(seen.Bad is null ? 0 : before.Bad + 1, turned ? now : before.Since, seen.Bad ?? seen.Seen)
+            var state = new WatchState(
+                seen.Bad is null ? 0 : before.Bad + 1,
+                turned ? now : before.Since,
+                seen.Bad ?? seen.Seen
+            )
             {
                 PoorSince = seen.Bad is null ? null : before.PoorSince,
             };
-            var turnsPoor = state is { Bad: var bad, PoorSince: null } && bad >= watch.Patience && now - state.Since >= watch.For;
-            if (turnsPoor) state = state with { PoorSince = now };
+            var turnsPoor =
+                state is { Bad: var bad, PoorSince: null } && bad >= watch.Patience && now - state.Since >= watch.For;
+            if (turnsPoor)
+                state = state with { PoorSince = now };
             // Good looks in a row change nothing that anybody decides by.
-            if (state.Bad == 0 && before is { Bad: 0, Since: not null }) return;
+            if (state.Bad == 0 && before is { Bad: 0, Since: not null })
+                return;
             After = After with { Run = run with { Watched = run.Watched.SetItem(at, state) } };
-            if (turnsPoor) TurnPoor(watch, state);
-            else if (before.PoorSince is not null && state.PoorSince is null) Say("well-again", $"It is well again: {seen.Seen}.");
+            if (turnsPoor)
+                TurnPoor(watch, state);
+            else if (before.PoorSince is not null && state.PoorSince is null)
+                Say("well-again", $"It is well again: {seen.Seen}.");
         }
 
         private void TurnPoor(Watch watch, WatchState state)
         {
-            var often = watch.For > TimeSpan.Zero && state.Since is { } since ? $" for {Seconds(now - since)}" : state.Bad > 1 ? $" ({state.Bad} looks in a row)" : "";
+            var often =
+                watch.For > TimeSpan.Zero && state.Since is { } since ? $" for {Seconds(now - since)}"
+                : state.Bad > 1 ? $" ({state.Bad} looks in a row)"
+                : "";
             var found = $"{state.Seen}{often}";
             switch (watch.Then)
             {
@@ -56,7 +85,10 @@ public static partial class ServiceLife
                     break;
                 default:
                     var byForce = watch.Then == WatchThen.RestartByForce;
-                    Say("unwell", $"In a poor state: {found}. It is {(byForce ? "ended at once" : "wound down")} and begun again.");
+                    Say(
+                        "unwell",
+                        $"In a poor state: {found}. It is {(byForce ? "ended at once" : "wound down")} and begun again."
+                    );
                     EndFor(new(OutcomeKind.Unwell, Detail: found), byForce);
                     break;
             }

@@ -4,7 +4,9 @@ using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Core.Lifecycle;
 
-/// <summary>Ending a run: its wind-down step by step, each recorded with its effect, closed by ending what is left by force.</summary>
+/// <summary>
+/// Ending a run: its wind-down step by step, each recorded with its effect, closed by ending what is left by force.
+/// </summary>
 public static partial class ServiceLife
 {
     private sealed partial class Deciding
@@ -13,7 +15,8 @@ public static partial class ServiceLife
         {
             var under = After.Phase == Phase.Stopping;
             After = After with { Afterwards = afterwards, Asked = new("stop", by, now) };
-            if (!under) FirstStep();
+            if (!under)
+                FirstStep();
         }
 
         /// <summary>Nobody asked for this end: what follows it is recovery's to decide.</summary>
@@ -62,25 +65,38 @@ public static partial class ServiceLife
 
             var step = definition.WindDown[After.WindDownStep];
             var before = After.Steps.LastOrDefault(taken => taken.Index == After.WindDownStep);
-            if (before is null) After = After with { Steps = After.Steps.Add(new(After.WindDownStep, step.What, now)) };
+            if (before is null)
+                After = After with { Steps = After.Steps.Add(new(After.WindDownStep, step.What, now)) };
             After = After with { WakeAt = (before?.At ?? now) + step.Wait };
             // What was answered was taken; a signal that may not have arrived does no harm twice.
-            if (step is SignalStep signal) Deeds.Add(new SendSignal(run.Number, signal.Signal, signal.WholeTree || run.MainOutcome is not null));
-            else if (before?.Answer is null) Deeds.Add(new PerformStep(run.Number, After.WindDownStep));
+            if (step is SignalStep signal)
+                Deeds.Add(new SendSignal(run.Number, signal.Signal, signal.WholeTree || run.MainOutcome is not null));
+            else if (before?.Answer is null)
+                Deeds.Add(new PerformStep(run.Number, After.WindDownStep));
         }
 
-        /// <summary>The same step gets its other wait at once; where another stands in its place, the wind-down begins anew with what there is now.</summary>
+        /// <summary>
+        /// The same step gets its other wait at once; where another stands in its place, the wind-down begins anew with
+        /// what there is now.
+        /// </summary>
         private void WindDownOtherwise(ImmutableArray<WindDownStep> was)
         {
             var at = After.WindDownStep;
             if (at >= was.Length)
             {
                 // By force already, or a stop command: that stays so.
-                After = After with { WindDownStep = at - was.Length + definition.WindDown.Length };
+                After = After with
+                {
+                    WindDownStep = at - was.Length + definition.WindDown.Length,
+                };
                 return;
             }
 
-            if (at < definition.WindDown.Length && definition.WindDown[at] is var step && step with { Wait = was[at].Wait } == was[at])
+            if (
+                at < definition.WindDown.Length
+                && definition.WindDown[at] is var step
+                && step with { Wait = was[at].Wait } == was[at]
+            )
             {
                 After = After with { WakeAt = After.Steps.Last(taken => taken.Index == at).At + step.Wait };
                 return;
@@ -94,17 +110,28 @@ public static partial class ServiceLife
         private void HearStep(StepAnswered answered)
         {
             var at = After.Steps.IndexOf(After.Steps.LastOrDefault(taken => taken.Index == answered.Index)!);
-            if (at < 0) return;
+            if (at < 0)
+                return;
             var taken = After.Steps[at] with { Answer = answered.Answer, Failed = answered.Failed };
             After = After with { Steps = After.Steps.SetItem(at, taken) };
-            if (answered.Failed && After.WindDownStep == answered.Index) NextStep($"{taken.What} failed: {answered.Answer}");
-            else Say("wind-down", $"{taken.What}: {answered.Answer}.");
+            if (answered.Failed && After.WindDownStep == answered.Index)
+                NextStep($"{taken.What} failed: {answered.Answer}");
+            else
+                Say("wind-down", $"{taken.What}: {answered.Answer}.");
         }
 
         private void NextStep(string why)
         {
             After = After with { WindDownStep = After.WindDownStep + 1 };
-            Say("wind-down", why + (After.WindDownStep < definition.WindDown.Length ? "; next step." : "; ending all that is left by force."));
+            Say(
+                "wind-down",
+                why
+                    + (
+                        After.WindDownStep < definition.WindDown.Length
+                            ? "; next step."
+                            : "; ending all that is left by force."
+                    )
+            );
             TakeStep();
         }
 
@@ -112,16 +139,34 @@ public static partial class ServiceLife
         private void EndByForce(LiveRun run)
         {
             var step = definition.WindDown.Length + (run.Switch == Switch.GoingOff ? 1 : 0);
-            After = After with { WindDownStep = step, WakeAt = now + ForcePatience, Steps = After.Steps.Add(new(step, "the end by force", now)) };
+            After = After with
+            {
+                WindDownStep = step,
+                WakeAt = now + ForcePatience,
+                Steps = After.Steps.Add(new(step, "the end by force", now)),
+            };
             Deeds.Add(new EndTree(run.Number));
         }
 
         private ImmutableArray<StepTaken> StepsAtEnd() =>
-            After.Steps is [.., var last] ? After.Steps.SetItem(After.Steps.Length - 1, last with { EndedAfter = now > last.At ? now - last.At : TimeSpan.Zero }) : [];
+            After.Steps is [.., var last]
+                ? After.Steps.SetItem(
+                    After.Steps.Length - 1,
+                    last with
+                    {
+                        EndedAfter = now > last.At ? now - last.At : TimeSpan.Zero,
+                    }
+                )
+                : [];
 
         /// <summary>Which step did it, as the end of a sentence.</summary>
-        private static string EndedBy(ImmutableArray<StepTaken> steps) => steps is [.., { EndedAfter: { } after } last]
-            ? string.Create(CultureInfo.InvariantCulture, $"; {last.What} did it after {after.TotalSeconds:0.0##} s{(last.Answer is { } answer ? $" ({answer})" : "")}.")
-            : ".";
+        private static string EndedBy(ImmutableArray<StepTaken> steps) =>
+            steps is [.., { EndedAfter: { } after } last]
+                ? string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"; {last.What} did it after {after.TotalSeconds:0.0##} "
+                        + $"s{(last.Answer is { } answer ? $" ({answer})" : "")}."
+                )
+                : ".";
     }
 }

@@ -9,7 +9,8 @@ namespace CalmSentry.Core.Lifecycle;
 public readonly record struct Turn(Situation After, ImmutableArray<Deed> Deeds);
 
 /// <summary>
-/// The heart: what a service does next is decided here and nowhere else, from its definition, where it stands, what happened
+/// The heart: what a service does next is decided here and nowhere else, from its definition, where it stands, what
+/// happened
 /// and when. Nothing in here reads a clock, a file or a process.
 /// </summary>
 public static partial class ServiceLife
@@ -17,7 +18,10 @@ public static partial class ServiceLife
     /// <summary>How long after ending everything by force it is said that something does not end.</summary>
     public static readonly TimeSpan ForcePatience = TimeSpan.FromSeconds(10);
 
-    /// <summary>How long a program that detaches may take to do so before it is taken as it is, and how long its real process is looked for.</summary>
+    /// <summary>
+    /// How long a program that detaches may take to do so before it is taken as it is, and how long its real process is
+    /// looked for.
+    /// </summary>
     public static readonly TimeSpan DetachPatience = TimeSpan.FromSeconds(10);
 
     /// <summary>How long the command that switches something off may take.</summary>
@@ -25,7 +29,9 @@ public static partial class ServiceLife
 
     /// <summary>How long a stop may take before what is left is ended by force.</summary>
     public static TimeSpan LongestStop(Definition definition) =>
-        definition.Program.Kind == ProgramKind.Toggles ? SwitchPatience : definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait);
+        definition.Program.Kind == ProgramKind.Toggles
+            ? SwitchPatience
+            : definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait);
 
     public static Turn Step(Definition definition, Situation before, Happening happening, DateTimeOffset now)
     {
@@ -44,32 +50,84 @@ public static partial class ServiceLife
         {
             switch (happening)
             {
-                case StartAsked asked: Start(asked.By, asked.WithoutNeeds); break;
-                case StopAsked asked: Stop(asked.By, Afterwards.Rest); break;
-                case ForceAsked asked when After is { Phase: Phase.Stopping, Run: not null }: Force(asked.By); break;
-                case ReleaseAsked asked: Release(asked.By); break;
-                case UnwrapAsked asked: Stop(asked.By, Afterwards.Leave); break;
-                case RestartAsked asked: Restart(asked.By); break;
-                case MachineBegan began: BeginWithMachine(began.Cause); break;
-                case BootSettled when After.Awaited?.Step == AwaitStep.Boot: AwaitNeeds(After.Awaited.Cause, After.Awaited.Since); break;
-                case NeedsSeen seen when After.Awaited?.Step == AwaitStep.Needs: SeeNeeds(seen.Missing); break;
-                case TurnCame when After.Awaited?.Step == AwaitStep.Turn: LaunchNext(After.Awaited.Cause); break;
-                case Proven proven when IsLive(proven.Run) && After.Phase == Phase.Starting: Prove(proven.Seen, proven.Usual); break;
-                case ProofMissing missing when IsLive(missing.Run) && After.Phase == Phase.Starting: After = After with { Run = After.Run! with { Missing = missing.Missing } }; break;
-                case WatchSeen seen when IsLive(seen.Run) && After.Phase == Phase.Running: SeeWatch(seen); break;
-                case StepAnswered answered when IsLive(answered.Run) && After.Phase == Phase.Stopping: HearStep(answered); break;
-                case NeededLost lost: LoseNeeded(lost.Service); break;
-                case NeededBack back: RegainNeeded(back.Service); break;
-                case Resumed when After.Awaited is { Step: not AwaitStep.Boot } awaited: AwaitNeeds(awaited.Cause, awaited.Since); break;
-                case Resumed when After is { Phase: Phase.Running, Run.Switch: Switch.On }: BeginWatching(); break;
-                case Adjusted adjusted: Adjust(adjusted.Was); break;
-                case Launched launched when IsLive(launched.Run): Begun(launched.Pid); break;
-                case MainEnded ended when IsLive(ended.Run): MainGone(ended.Outcome); break;
-                case MainFound found when IsLive(found.Run): Follow(found.Pid); break;
-                case RunEnded ended when IsLive(ended.Run): Ended(ended.Outcome); break;
-                case RunEnded ended when ended.Run > After.LastRun && After.Run is null: EndedUnseen(ended); break;
-                case TakenUp found: TakeUp(found); break;
-                case TimeCame when After.WakeAt <= now: Due(); break;
+                case StartAsked asked:
+                    Start(asked.By, asked.WithoutNeeds);
+                    break;
+                case StopAsked asked:
+                    Stop(asked.By, Afterwards.Rest);
+                    break;
+                case ForceAsked asked when After is { Phase: Phase.Stopping, Run: not null }:
+                    Force(asked.By);
+                    break;
+                case ReleaseAsked asked:
+                    Release(asked.By);
+                    break;
+                case UnwrapAsked asked:
+                    Stop(asked.By, Afterwards.Leave);
+                    break;
+                case RestartAsked asked:
+                    Restart(asked.By);
+                    break;
+                case MachineBegan began:
+                    BeginWithMachine(began.Cause);
+                    break;
+                case BootSettled when After.Awaited?.Step == AwaitStep.Boot:
+                    AwaitNeeds(After.Awaited.Cause, After.Awaited.Since);
+                    break;
+                case NeedsSeen seen when After.Awaited?.Step == AwaitStep.Needs:
+                    SeeNeeds(seen.Missing);
+                    break;
+                case TurnCame when After.Awaited?.Step == AwaitStep.Turn:
+                    LaunchNext(After.Awaited.Cause);
+                    break;
+                case Proven proven when IsLive(proven.Run) && After.Phase == Phase.Starting:
+                    Prove(proven.Seen, proven.Usual);
+                    break;
+                case ProofMissing missing when IsLive(missing.Run) && After.Phase == Phase.Starting:
+                    After = After with { Run = After.Run! with { Missing = missing.Missing } };
+                    break;
+                case WatchSeen seen when IsLive(seen.Run) && After.Phase == Phase.Running:
+                    SeeWatch(seen);
+                    break;
+                case StepAnswered answered when IsLive(answered.Run) && After.Phase == Phase.Stopping:
+                    HearStep(answered);
+                    break;
+                case NeededLost lost:
+                    LoseNeeded(lost.Service);
+                    break;
+                case NeededBack back:
+                    RegainNeeded(back.Service);
+                    break;
+                case Resumed when After.Awaited is { Step: not AwaitStep.Boot } awaited:
+                    AwaitNeeds(awaited.Cause, awaited.Since);
+                    break;
+                case Resumed when After is { Phase: Phase.Running, Run.Switch: Switch.On }:
+                    BeginWatching();
+                    break;
+                case Adjusted adjusted:
+                    Adjust(adjusted.Was);
+                    break;
+                case Launched launched when IsLive(launched.Run):
+                    Begun(launched.Pid);
+                    break;
+                case MainEnded ended when IsLive(ended.Run):
+                    MainGone(ended.Outcome);
+                    break;
+                case MainFound found when IsLive(found.Run):
+                    Follow(found.Pid);
+                    break;
+                case RunEnded ended when IsLive(ended.Run):
+                    Ended(ended.Outcome);
+                    break;
+                case RunEnded ended when ended.Run > After.LastRun && After.Run is null:
+                    EndedUnseen(ended);
+                    break;
+                case TakenUp found:
+                    TakeUp(found);
+                    break;
+                case TimeCame when After.WakeAt <= now:
+                    Due();
+                    break;
             }
         }
 
@@ -81,7 +139,13 @@ public static partial class ServiceLife
         private void Tell(string what, string text) => Deeds.Add(new Note(what, text, Tells: true));
 
         private void Enter(Phase phase, DateTimeOffset? wakeAt = null) =>
-            After = After with { Phase = phase, Since = phase == After.Phase ? After.Since : now, WakeAt = wakeAt, Awaited = phase == Phase.Waiting ? After.Awaited : null };
+            After = After with
+            {
+                Phase = phase,
+                Since = phase == After.Phase ? After.Since : now,
+                WakeAt = wakeAt,
+                Awaited = phase == Phase.Waiting ? After.Awaited : null,
+            };
 
         // What people ask
 
@@ -103,18 +167,43 @@ public static partial class ServiceLife
                     After = After with { Afterwards = Afterwards.StartAgain, Asked = new("start", by, now) };
                     break;
                 default:
-                    After = After with { Asked = new("start", by, now), BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null, OnTrial = false };
-                    if (withoutNeeds) LaunchNext(Cause.Asked);
-                    else BeginRun(Cause.Asked);
-                    Say("start-asked", withoutNeeds && !definition.Begin.Needs.IsEmpty ? "Start asked for without its needs." : "Start asked for.", by);
+                    After = After with
+                    {
+                        Asked = new("start", by, now),
+                        BadEnds = [],
+                        Pauses = 0,
+                        Restarts = 0,
+                        HeldFor = null,
+                        OnTrial = false,
+                    };
+                    if (withoutNeeds)
+                        LaunchNext(Cause.Asked);
+                    else
+                        BeginRun(Cause.Asked);
+                    Say(
+                        "start-asked",
+                        withoutNeeds && !definition.Begin.Needs.IsEmpty
+                            ? "Start asked for without its needs."
+                            : "Start asked for.",
+                        by
+                    );
                     break;
             }
         }
 
         private void Release(string by)
         {
-            if (After.Phase != Phase.Held) return;
-            After = After with { Asked = new("release", by, now), BadEnds = [], Pauses = 0, Restarts = 0, HeldFor = null, OnTrial = false };
+            if (After.Phase != Phase.Held)
+                return;
+            After = After with
+            {
+                Asked = new("release", by, now),
+                BadEnds = [],
+                Pauses = 0,
+                Restarts = 0,
+                HeldFor = null,
+                OnTrial = false,
+            };
             BeginRun(Cause.Asked);
             Say("released", "Released from its hold; it is tried again.", by);
         }
@@ -125,18 +214,39 @@ public static partial class ServiceLife
             if (After.Run is null)
             {
                 // Of what fell and stayed down, a stop says that somebody has seen it and wants it so.
-                var quiet = After.Phase == Phase.Stopped && afterwards == Afterwards.Rest && ServiceTimes.Of(After) != ServiceTime.Fallen;
-                if (!quiet) Say(afterwards == Afterwards.Leave ? "unwrap-asked" : "stop-asked", "Nothing of it was running.", by);
-                After = After with { Asked = quiet ? After.Asked : new("stop", by, now), Pauses = 0, BadEnds = [], HeldFor = null, OnTrial = false };
+                var quiet =
+                    After.Phase == Phase.Stopped
+                    && afterwards == Afterwards.Rest
+                    && ServiceTimes.Of(After) != ServiceTime.Fallen;
+                if (!quiet)
+                    Say(
+                        afterwards == Afterwards.Leave ? "unwrap-asked" : "stop-asked",
+                        "Nothing of it was running.",
+                        by
+                    );
+                After = After with
+                {
+                    Asked = quiet ? After.Asked : new("stop", by, now),
+                    Pauses = 0,
+                    BadEnds = [],
+                    HeldFor = null,
+                    OnTrial = false,
+                };
                 Enter(Phase.Stopped);
                 Deeds.Add(new Dismiss());
-                if (afterwards == Afterwards.Leave) Deeds.Add(new Forget());
+                if (afterwards == Afterwards.Leave)
+                    Deeds.Add(new Forget());
                 return;
             }
 
             var wanted = leaving ? Afterwards.Leave : afterwards;
-            if (After.Phase == Phase.Stopping && After.Afterwards == wanted) return;
-            Say(wanted == Afterwards.Leave ? "unwrap-asked" : "stop-asked", wanted == Afterwards.Leave ? "Unwrap asked for; it is stopped first." : "Stop asked for.", by);
+            if (After.Phase == Phase.Stopping && After.Afterwards == wanted)
+                return;
+            Say(
+                wanted == Afterwards.Leave ? "unwrap-asked" : "stop-asked",
+                wanted == Afterwards.Leave ? "Unwrap asked for; it is stopped first." : "Stop asked for.",
+                by
+            );
             WindDown(by, wanted);
         }
 
@@ -168,7 +278,11 @@ public static partial class ServiceLife
             After = After with
             {
                 LastRun = number,
-                Run = new(number, cause, now) { Wanted = awaited?.Since ?? now, Waited = awaited is null ? [] : WaitedFor(awaited) },
+                Run = new(number, cause, now)
+                {
+                    Wanted = awaited?.Since ?? now,
+                    Waited = awaited is null ? [] : WaitedFor(awaited),
+                },
                 Lost = [],
                 Restarts = cause == Cause.Recovery ? After.Restarts + 1 : 0,
                 WindDownStep = 0,
@@ -180,9 +294,14 @@ public static partial class ServiceLife
         private void Begun(int pid)
         {
             // A stop command is launched in the run that it ends.
-            After = After with { Run = After.Run! with { Pid = pid, Launched = After.Run.Launched ?? now } };
-            if (After.Phase == Phase.Starting) AwaitStart();
-            if (After.Run!.Switch != Switch.GoingOff) Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
+            After = After with
+            {
+                Run = After.Run! with { Pid = pid, Launched = After.Run.Launched ?? now },
+            };
+            if (After.Phase == Phase.Starting)
+                AwaitStart();
+            if (After.Run!.Switch != Switch.GoingOff)
+                Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
         }
 
         private void TakeUp(TakenUp found)
@@ -200,7 +319,8 @@ public static partial class ServiceLife
             }
             else if (After.Phase == Phase.Stopping)
             {
-                // The order to stop may not have reached the keeper before the server was lost: the step is taken again.
+                // The order to stop may not have reached the keeper before the server was lost: the step is taken
+                // again.
                 TakeStep();
             }
             else if (!known || After.Phase != Phase.Running)
@@ -212,19 +332,28 @@ public static partial class ServiceLife
                 BeginWatching();
             }
 
-            Say("taken-up", $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted.");
+            Say(
+                "taken-up",
+                $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted."
+            );
         }
 
         private void Follow(int pid)
         {
             After = After with { Run = After.Run! with { Pid = pid, Detached = true } };
-            if (After.Phase is Phase.Starting or Phase.Running) AwaitProof();
+            if (After.Phase is Phase.Starting or Phase.Running)
+                AwaitProof();
             Say("detached", $"It put itself into the background: pid {pid} is the program.");
         }
 
         private void MainGone(Outcome outcome)
         {
-            if (definition.Program.Kind == ProgramKind.Detaches && outcome.IsGood && !After.Run!.Detached && After.Phase is Phase.Starting or Phase.Running)
+            if (
+                definition.Program.Kind == ProgramKind.Detaches
+                && outcome.IsGood
+                && !After.Run!.Detached
+                && After.Phase is Phase.Starting or Phase.Running
+            )
             {
                 After = After with { Run = After.Run with { Pid = null } };
                 Enter(Phase.Starting, now + DetachPatience);
@@ -235,8 +364,12 @@ public static partial class ServiceLife
             After = After with { Run = After.Run! with { MainOutcome = outcome } };
             if (After.Phase == Phase.Stopping)
             {
-                // A wrapper script that ends at once leaves its program behind: pass the wish on, the step's wait still runs.
-                if (After.WindDownStep < definition.WindDown.Length && definition.WindDown[After.WindDownStep] is SignalStep step)
+                // A wrapper script that ends at once leaves its program behind: pass the wish on, the step's wait still
+                // runs.
+                if (
+                    After.WindDownStep < definition.WindDown.Length
+                    && definition.WindDown[After.WindDownStep] is SignalStep step
+                )
                     Deeds.Add(new SendSignal(After.Run.Number, step.Signal, WholeTree: true));
                 return;
             }
@@ -250,14 +383,23 @@ public static partial class ServiceLife
         {
             if (After.Run!.Pid is { } pid)
             {
-                Say("not-detached", $"It has not put itself into the background within {Duration.Write(DetachPatience)}: pid {pid} is taken to be the program.");
+                Say(
+                    "not-detached",
+                    $"It has not put itself into the background within {Duration.Write(DetachPatience)}: pid "
+                        + $"{pid} is taken to be the program."
+                );
                 After = After with { Run = After.Run with { Detached = true } };
-                if (definition.Begin.Proof is UpForProof) Prove("it is there", null);
-                else AwaitProof();
+                if (definition.Begin.Proof is UpForProof)
+                    Prove("it is there", null);
+                else
+                    AwaitProof();
                 return;
             }
 
-            Say("not-detached", "None of the processes it left in the background could be told to be the program; they are wound down.");
+            Say(
+                "not-detached",
+                "None of the processes it left in the background could be told to be the program; they are wound down."
+            );
             WindDownUnasked();
         }
 
@@ -271,11 +413,13 @@ public static partial class ServiceLife
                 case Phase.Waiting:
                     WaitedLong(After.Awaited);
                     break;
-                case Phase.Starting when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
+                case Phase.Starting
+                    when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
                     Say("launched", $"Its start command is still at work after {Duration.Write(SwitchPatience)}.");
                     After = After with { WakeAt = null };
                     break;
-                case Phase.Starting when definition.Program.Kind == ProgramKind.Detaches && After.Run is { Detached: false }:
+                case Phase.Starting
+                    when definition.Program.Kind == ProgramKind.Detaches && After.Run is { Detached: false }:
                     NotDetached();
                     break;
                 case Phase.Starting when After.Run?.Launched is not null && definition.Begin.Proof is UpForProof up:
@@ -285,7 +429,11 @@ public static partial class ServiceLife
                     NotProven();
                     break;
                 case Phase.Held:
-                    Say("retried", $"Tried again by itself after {Duration.Write(definition.Recover.RetryEvery ?? TimeSpan.Zero)} on hold.");
+                    Say(
+                        "retried",
+                        $"Tried again by itself after "
+                            + $"{Duration.Write(definition.Recover.RetryEvery ?? TimeSpan.Zero)} on hold."
+                    );
                     After = After with { OnTrial = true };
                     BeginRun(Cause.Recovery);
                     break;
@@ -293,12 +441,20 @@ public static partial class ServiceLife
                     var step = definition.WindDown[After.WindDownStep];
                     NextStep($"{step.What} did not end it within {Duration.Write(step.Wait)}");
                     break;
-                case Phase.Stopping when After.Run!.Switch == Switch.GoingOff && After.WindDownStep == definition.WindDown.Length:
-                    Say("stop-failed", $"Its stop command has not ended within {Duration.Write(SwitchPatience)}; it is ended by force.");
+                case Phase.Stopping
+                    when After.Run!.Switch == Switch.GoingOff && After.WindDownStep == definition.WindDown.Length:
+                    Say(
+                        "stop-failed",
+                        $"Its stop command has not ended within {Duration.Write(SwitchPatience)}; it is ended by force."
+                    );
                     EndByForce(After.Run);
                     break;
                 case Phase.Stopping:
-                    Say("wind-down", "Ended by force, yet something of it is still there: the kernel holds it (a disk or network that does not answer).");
+                    Say(
+                        "wind-down",
+                        "Ended by force, yet something of it is still there: the kernel holds it (a disk or "
+                            + "network that does not answer)."
+                    );
                     Deeds.Add(new EndTree(After.Run!.Number));
                     After = After with { WakeAt = null };
                     break;

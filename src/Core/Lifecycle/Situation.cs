@@ -39,7 +39,9 @@ public enum Afterwards
     AwaitNeeds,
 }
 
-/// <summary>Where one service stands. The whole of what the decisions need besides the definition; kept as it is in the store.</summary>
+/// <summary>
+/// Where one service stands. The whole of what the decisions need besides the definition; kept as it is in the store.
+/// </summary>
 public sealed record Situation
 {
     public Phase Phase { get; init; } = Phase.Stopped;
@@ -53,7 +55,9 @@ public sealed record Situation
     /// <summary>The one run there is, from its launch to the end of its tree.</summary>
     public LiveRun? Run { get; init; }
 
-    /// <summary>What it is waiting for before its launch; null while it waits for a pause to end, or not at all.</summary>
+    /// <summary>
+    /// What it is waiting for before its launch; null while it waits for a pause to end, or not at all.
+    /// </summary>
     public Awaited? Awaited { get; init; }
 
     /// <summary>Services it needs that went away under it and whose return it is to be restarted for.</summary>
@@ -68,7 +72,9 @@ public sealed record Situation
     /// <summary>When the next decision is due without anything else happening.</summary>
     public DateTimeOffset? WakeAt { get; init; }
 
-    /// <summary>Of a stop: the wind-down step under way, counted from 0; the number of steps once all is being ended by force.</summary>
+    /// <summary>
+    /// Of a stop: the wind-down step under way, counted from 0; the number of steps once all is being ended by force.
+    /// </summary>
     public int WindDownStep { get; init; }
 
     /// <summary>The steps of the wind-down under way that were taken, in order.</summary>
@@ -99,8 +105,15 @@ public sealed record Situation
 /// <param name="Detached">It put itself into the background, and its real process has been found.</param>
 /// <param name="Switch">Of a program that toggles: how far it is.</param>
 public sealed record LiveRun(
-    long Number, Cause Cause, DateTimeOffset Began, int? Pid = null, DateTimeOffset? Launched = null, Outcome? MainOutcome = null,
-    bool Detached = false, Switch Switch = Switch.Off)
+    long Number,
+    Cause Cause,
+    DateTimeOffset Began,
+    int? Pid = null,
+    DateTimeOffset? Launched = null,
+    Outcome? MainOutcome = null,
+    bool Detached = false,
+    Switch Switch = Switch.Off
+)
 {
     /// <summary>When it was to begin: before it waited for anything.</summary>
     public DateTimeOffset Wanted { get; init; } = Began;

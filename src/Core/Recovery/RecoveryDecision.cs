@@ -20,37 +20,72 @@ public enum Verdict
 /// <param name="Bad">This end is one of them.</param>
 /// <param name="Why">What the definition says of this very code, as a clause; null: nothing.</param>
 /// <param name="StopsDependents">What needs it is to be stopped.</param>
-public readonly record struct RecoveryDecision(Verdict Verdict, TimeSpan Pause, int Pauses, ImmutableArray<DateTimeOffset> BadEnds, bool Bad, string? Why = null, bool StopsDependents = false)
+public readonly record struct RecoveryDecision(
+    Verdict Verdict,
+    TimeSpan Pause,
+    int Pauses,
+    ImmutableArray<DateTimeOffset> BadEnds,
+    bool Bad,
+    string? Why = null,
+    bool StopsDependents = false
+)
 {
     /// <param name="failedStart">It ended before it was proven, which is never good.</param>
     /// <param name="upFor">How long the run had been up.</param>
-    public static RecoveryDecision After(Definition definition, Situation before, Outcome outcome, bool failedStart, TimeSpan upFor, DateTimeOffset now)
+    public static RecoveryDecision After(
+        Definition definition,
+        Situation before,
+        Outcome outcome,
+        bool failedStart,
+        TimeSpan upFor,
+        DateTimeOffset now
+    )
     {
         var part = definition.Recover;
         var code = CodeOf(outcome);
         CodeThen? then = code is not null && part.Codes.TryGetValue(code, out var said) ? said : null;
-        var why = then is { } word ? $"recover.codes says {DefinitionReader.CodeWords.First(pair => pair.Value == word).Key} of {(outcome.Kind == OutcomeKind.Exited ? "exit code " : "")}{code}" : null;
+        var why = then is { } word
+            ? $"recover.codes says {DefinitionReader.CodeWords.First(pair => pair.Value == word).Key} of "
+                + $"{(outcome.Kind == OutcomeKind.Exited ? "exit code " : "")}{code}"
+            : null;
         var bad = then is not (CodeThen.Done or CodeThen.AgainAtOnce) && (failedStart || !outcome.IsGood);
         var ends = before.BadEnds;
         if (bad)
         {
             ends = [.. ends.Where(at => now - at < part.HoldWithin), now];
-            if (ends.Length > 1000) ends = ends[^1000..];
+            if (ends.Length > 1000)
+                ends = ends[^1000..];
         }
 
         var pauses = upFor >= part.SteadyAfter ? 0 : before.Pauses;
         switch (then)
         {
-            case CodeThen.Done: return new(Verdict.Rest, default, 0, ends, bad, why);
-            case CodeThen.StopDependents: return new(Verdict.Rest, default, 0, ends, bad, why, StopsDependents: true);
-            case CodeThen.Hold: return new(Verdict.Hold, default, pauses, ends, bad, why);
-            case CodeThen.AgainAtOnce when upFor >= part.First: return new(Verdict.Again, TimeSpan.Zero, 0, ends, bad, why);
+            case CodeThen.Done:
+                return new(Verdict.Rest, default, 0, ends, bad, why);
+            case CodeThen.StopDependents:
+                return new(Verdict.Rest, default, 0, ends, bad, why, StopsDependents: true);
+            case CodeThen.Hold:
+                return new(Verdict.Hold, default, pauses, ends, bad, why);
+            case CodeThen.AgainAtOnce when upFor >= part.First:
+                return new(Verdict.Again, TimeSpan.Zero, 0, ends, bad, why);
         }
 
-        var again = then is CodeThen.Again or CodeThen.AgainAtOnce || part.After == RecoverAfter.AnyEnd || (part.After == RecoverAfter.Failure && bad);
-        if (!again) return new(Verdict.Rest, default, 0, ends, bad, why);
-        if (bad && part.HoldEnds > 0 && ends.Length >= part.HoldEnds) return new(Verdict.Hold, default, pauses, ends, bad);
-        return new(Verdict.Again, PauseOf(part, pauses) * (1 + SpreadOf(definition, before.LastRun)), pauses + 1, ends, bad, why);
+        var again =
+            then is CodeThen.Again or CodeThen.AgainAtOnce
+            || part.After == RecoverAfter.AnyEnd
+            || (part.After == RecoverAfter.Failure && bad);
+        if (!again)
+            return new(Verdict.Rest, default, 0, ends, bad, why);
+        if (bad && part.HoldEnds > 0 && ends.Length >= part.HoldEnds)
+            return new(Verdict.Hold, default, pauses, ends, bad);
+        return new(
+            Verdict.Again,
+            PauseOf(part, pauses) * (1 + SpreadOf(definition, before.LastRun)),
+            pauses + 1,
+            ends,
+            bad,
+            why
+        );
     }
 
     /// <summary>first × grow^pauses, at most longest (and never beyond what a time can hold).</summary>
@@ -61,19 +96,26 @@ public readonly record struct RecoveryDecision(Verdict Verdict, TimeSpan Pause, 
         return TimeSpan.FromMilliseconds(pause < longest ? pause : longest);
     }
 
-    /// <summary>How an end is named in <c>recover.codes</c>: the exit code, or the signal's name; null for other ends.</summary>
-    public static string? CodeOf(Outcome outcome) => outcome.Kind switch
-    {
-        OutcomeKind.Exited => outcome.Code.ToString(CultureInfo.InvariantCulture),
-        OutcomeKind.Signalled => SignalNames.Ends.FirstOrDefault(pair => pair.Value == outcome.Code).Key,
-        _ => null,
-    };
+    /// <summary>
+    /// How an end is named in <c>recover.codes</c>: the exit code, or the signal's name; null for other ends.
+    /// </summary>
+    public static string? CodeOf(Outcome outcome) =>
+        outcome.Kind switch
+        {
+            OutcomeKind.Exited => outcome.Code.ToString(CultureInfo.InvariantCulture),
+            OutcomeKind.Signalled => SignalNames.Ends.FirstOrDefault(pair => pair.Value == outcome.Code).Key,
+            _ => null,
+        };
 
-    /// <summary>A part from 0 to the spread set, scattered over services and runs; the same each time it is asked (SplitMix64), so that a decision can be played again.</summary>
+    /// <summary>
+    /// A part from 0 to the spread set, scattered over services and runs; the same each time it is asked (SplitMix64),
+    /// so that a decision can be played again.
+    /// </summary>
     private static double SpreadOf(Definition definition, long run)
     {
         var mixed = (ulong)run;
-        foreach (var letter in definition.Name) mixed = (mixed ^ letter) * 0x100000001B3;
+        foreach (var letter in definition.Name)
+            mixed = (mixed ^ letter) * 0x100000001B3;
         mixed += 0x9E3779B97F4A7C15;
         mixed = (mixed ^ (mixed >> 30)) * 0xBF58476D1CE4E5B9;
         mixed = (mixed ^ (mixed >> 27)) * 0x94D049BB133111EB;

@@ -12,16 +12,34 @@ public sealed record RunOrigin(int Revision, string Boot, ImmutableArray<OriginF
     public IReadOnlyList<string> ChangesSince(RunOrigin well, long wellRun)
     {
         var changes = new List<string>();
-        if (Revision != well.Revision) changes.Add(string.Create(CultureInfo.InvariantCulture, $"Its definition is revision {Revision}; run {wellRun} went by revision {well.Revision}."));
-        if (Boot != well.Boot) changes.Add("The machine has been booted since.");
+        if (Revision != well.Revision)
+            changes.Add(
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"Its definition is revision {Revision}; run {wellRun} went by revision {well.Revision}."
+                )
+            );
+        if (Boot != well.Boot)
+            changes.Add("The machine has been booted since.");
         foreach (var file in Files)
         {
             var before = well.Files.FirstOrDefault(other => other.Role == file.Role);
-            if (before is null || before == file) continue;
+            if (before is null || before == file)
+                continue;
             var what = file.Role == OriginRole.Interpreter ? "Its interpreter" : "Its program's file";
-            if (before.Path != file.Path) changes.Add($"{what} is {file.Path}; it was {before.Path}.");
-            else if (file.Size is null) changes.Add($"{what} {file.Path} is gone.");
-            else changes.Add(string.Create(CultureInfo.InvariantCulture, $"{what} {file.Path} is another: written {file.Written:yyyy-MM-dd HH:mm:ss} UTC, {file.Size} bytes (it was {(before.Size is null ? "not there" : $"{before.Written:yyyy-MM-dd HH:mm:ss} UTC, {before.Size} bytes")})."));
+            if (before.Path != file.Path)
+                changes.Add($"{what} is {file.Path}; it was {before.Path}.");
+            else if (file.Size is null)
+                changes.Add($"{what} {file.Path} is gone.");
+            else
+                changes.Add(
+                    string.Create(
+                        CultureInfo.InvariantCulture,
+                        $"{what} {file.Path} is another: written {file.Written:yyyy-MM-dd HH:mm:ss} UTC, "
+                            + $"{file.Size} bytes (it was "
+                            + $"{(before.Size is null ? "not there" : $"{before.Written:yyyy-MM-dd HH:mm:ss} UTC, {before.Size} bytes")})."
+                    )
+                );
         }
 
         return changes;

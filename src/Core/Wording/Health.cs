@@ -17,16 +17,42 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
 {
     public static Health Of(Definition definition, Situation now)
     {
-        if (now.Awaited is { Overdue: true } awaited) return new(HealthLevel.Poor, "what it waits for did not come in time", awaited.Needs.Where(need => need is { Told: true, Open: true }).Min(need => (DateTimeOffset?)need.Limit));
-        if (now.Run is { Overdue: true } late) return new(HealthLevel.Poor, $"it has not been proven: {late.Missing ?? "nothing was seen"}", late.Launched + definition.Begin.Proof.Within);
-        if (now is not { Phase: Phase.Running, Run: { } run }) return new(HealthLevel.Unknown, "it is not running", null);
-        if (run.Switch == Switch.On && definition.Watch.IsEmpty) return new(HealthLevel.Unknown, "it is on, and nothing watches it", null);
+        if (now.Awaited is { Overdue: true } awaited)
+            return new(
+                HealthLevel.Poor,
+                "what it waits for did not come in time",
+                awaited.Needs.Where(need => need is { Told: true, Open: true }).Min(need => (DateTimeOffset?)need.Limit)
+            );
+        if (now.Run is { Overdue: true } late)
+            return new(
+                HealthLevel.Poor,
+                $"it has not been proven: {late.Missing ?? "nothing was seen"}",
+                late.Launched + definition.Begin.Proof.Within
+            );
+        if (now is not { Phase: Phase.Running, Run: { } run })
+            return new(HealthLevel.Unknown, "it is not running", null);
+        if (run.Switch == Switch.On && definition.Watch.IsEmpty)
+            return new(HealthLevel.Unknown, "it is on, and nothing watches it", null);
         var poor = run.Watched.Where(watched => watched.PoorSince is not null).ToList();
-        if (poor.Count > 0) return new(HealthLevel.Poor, string.Join("; ", poor.Select(watched => watched.Seen)), poor.Min(watched => watched.PoorSince));
+        if (poor.Count > 0)
+            return new(
+                HealthLevel.Poor,
+                string.Join("; ", poor.Select(watched => watched.Seen)),
+                poor.Min(watched => watched.PoorSince)
+            );
         var asked = definition.Watch.Count(watch => !watch.Implied);
-        var looked = run.Watched.Where((watched, i) => watched.Since is not null && !definition.Watch[i].Implied).ToList();
-        if (looked.Count == 0) return new(HealthLevel.Good, run.Proof ?? "it is there", run.Proven);
+        var looked = run
+            .Watched.Where((watched, i) => watched.Since is not null && !definition.Watch[i].Implied)
+            .ToList();
+        if (looked.Count == 0)
+            return new(HealthLevel.Good, run.Proof ?? "it is there", run.Proven);
         var doubtful = looked.Where(watched => watched.Bad > 0).Select(watched => watched.Seen).ToList();
-        return new(HealthLevel.Good, doubtful.Count > 0 ? $"not yet poor, but {string.Join("; ", doubtful)}" : looked.Count == 1 && asked == 1 ? looked[0].Seen! : $"all {asked} of its watches are content", run.Proven);
+        return new(
+            HealthLevel.Good,
+            doubtful.Count > 0 ? $"not yet poor, but {string.Join("; ", doubtful)}"
+                : looked.Count == 1 && asked == 1 ? looked[0].Seen!
+                : $"all {asked} of its watches are content",
+            run.Proven
+        );
     }
 }

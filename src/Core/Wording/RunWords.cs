@@ -6,24 +6,26 @@ namespace CalmSentry.Core.Wording;
 public static class RunWords
 {
     /// <summary>Of the live run.</summary>
-    public static string BegunBy(Situation now) => now.Run?.Cause switch
-    {
-        Cause.Asked => now.Asked?.By ?? "somebody",
-        Cause.Boot => "the boot",
-        Cause.Drill => "a drill",
-        _ => "recovery",
-    };
+    public static string BegunBy(Situation now) =>
+        now.Run?.Cause switch
+        {
+            Cause.Asked => now.Asked?.By ?? "somebody",
+            Cause.Boot => "the boot",
+            Cause.Drill => "a drill",
+            _ => "recovery",
+        };
 
     /// <param name="after">Where it stands after the end.</param>
-    public static string EndedBy(LastEnd end, Situation after) => end switch
-    {
-        { AsAsked: true } => after.Asked?.By ?? "somebody",
-        { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => "the sentry",
-        { Outcome.Kind: OutcomeKind.NeverLaunched } => "its launch",
-        { Outcome.Kind: OutcomeKind.MachineLost } => "the machine",
-        { Outcome.Kind: OutcomeKind.KeeperLost } => "the loss of its keeper",
-        { Outcome: { Kind: OutcomeKind.Signalled, Detail: not null } } => "the kernel, for its memory",
-        { Outcome: { Kind: OutcomeKind.Signalled, Code: 1 or 2 or 3 or 9 or 15 } } => "a signal from elsewhere",
-        _ => "itself",
-    };
+    public static string EndedBy(LastEnd end, Situation after) =>
+        end switch
+        {
+            { AsAsked: true } => after.Asked?.By ?? "somebody",
+            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => "the sentry",
+            { Outcome.Kind: OutcomeKind.NeverLaunched } => "its launch",
+            { Outcome.Kind: OutcomeKind.MachineLost } => "the machine",
+            { Outcome.Kind: OutcomeKind.KeeperLost } => "the loss of its keeper",
+            { Outcome: { Kind: OutcomeKind.Signalled, Detail: not null } } => "the kernel, for its memory",
+            { Outcome: { Kind: OutcomeKind.Signalled, Code: 1 or 2 or 3 or 9 or 15 } } => "a signal from elsewhere",
+            _ => "itself",
+        };
 }

@@ -38,11 +38,22 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
                 Libc.Passwd entry;
                 Libc.Passwd* found = null;
                 var error = query(&entry, room, (nuint)length, &found);
-                if (error == Libc.ERANGE) continue; // the entry is longer than the buffer
-                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped for want of a descriptor.
-                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1)) throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
-                if (found is null) return null;
-                return new Account(Text(entry.Name), entry.Uid, entry.Gid, Text(entry.Directory), Text(entry.Shell), GroupsOf(entry.Name, entry.Gid));
+                if (error == Libc.ERANGE)
+                    continue; // the entry is longer than the buffer
+                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped
+                // for want of a descriptor.
+                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1))
+                    throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
+                if (found is null)
+                    return null;
+                return new Account(
+                    Text(entry.Name),
+                    entry.Uid,
+                    entry.Gid,
+                    Text(entry.Directory),
+                    Text(entry.Shell),
+                    GroupsOf(entry.Name, entry.Gid)
+                );
             }
         }
 
@@ -56,8 +67,10 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
         {
             var groups = new uint[count];
             fixed (uint* room = groups)
-                if (Libc.getgrouplist(name, primary, room, &count) >= 0) return groups[..count];
-            if (count <= groups.Length) return [primary];
+                if (Libc.getgrouplist(name, primary, room, &count) >= 0)
+                    return groups[..count];
+            if (count <= groups.Length)
+                return [primary];
         }
     }
 

@@ -15,10 +15,13 @@ public sealed record AccountGroup(string Name, uint Gid)
     }
 
     /// <summary>The group's name, or its number where the host has no name for it.</summary>
-    public static unsafe string NameOf(uint gid) => Find((entry, buffer, length, result) => Libc.getgrgid_r(gid, entry, buffer, length, result))?.Name ?? $"gid {gid}";
+    public static unsafe string NameOf(uint gid) =>
+        Find((entry, buffer, length, result) => Libc.getgrgid_r(gid, entry, buffer, length, result))?.Name
+        ?? $"gid {gid}";
 
     /// <summary>The ids of those groups that this host knows.</summary>
-    public static IReadOnlyList<uint> IdsOf(IEnumerable<string> names) => [.. names.Select(Named).OfType<AccountGroup>().Select(group => group.Gid)];
+    public static IReadOnlyList<uint> IdsOf(IEnumerable<string> names) =>
+        [.. names.Select(Named).OfType<AccountGroup>().Select(group => group.Gid)];
 
     private unsafe delegate int Query(Libc.Group* entry, byte* buffer, nuint length, Libc.Group** result);
 
@@ -32,9 +35,12 @@ public sealed record AccountGroup(string Name, uint Gid)
                 Libc.Group entry;
                 Libc.Group* found = null;
                 var error = query(&entry, room, (nuint)length, &found);
-                if (error == Libc.ERANGE) continue; // the entry is longer than the buffer
-                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped for want of a descriptor.
-                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1)) throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
+                if (error == Libc.ERANGE)
+                    continue; // the entry is longer than the buffer
+                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped
+                // for want of a descriptor.
+                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1))
+                    throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
                 return found is null ? null : new(Marshal.PtrToStringUTF8((nint)entry.Name) ?? "", entry.Gid);
             }
         }

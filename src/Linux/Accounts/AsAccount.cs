@@ -10,15 +10,20 @@ using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Linux.Accounts;
 
-/// <summary>A right to be asked for on a path: r, w or x, and the answer of the kernel as an errno, 0 for yes.</summary>
+/// <summary>
+/// A right to be asked for on a path: r, w or x, and the answer of the kernel as an errno, 0 for yes.
+/// </summary>
 public readonly record struct AccessQuestion(char Right, string Path);
 
-/// <summary>Where a command belongs: below a run's own control group, and into further groups that hold ceilings.</summary>
+/// <summary>
+/// Where a command belongs: below a run's own control group, and into further groups that hold ceilings.
+/// </summary>
 public sealed record CommandPlace(string? Group, IReadOnlyList<string> Join);
 
 /// <summary>
 /// Asks and runs things as an account, in a process that really is that account: only the kernel knows what groups,
-/// access lists, mount options and network file systems add up to. The keeper's <c>as</c> mode is that process. What is run
+/// access lists, mount options and network file systems add up to. The keeper's <c>as</c> mode is that process. What is
+/// run
 /// ends with its limit or with itself, and all it left behind with it.
 /// </summary>
 public sealed class AsAccount(string keeper, string? groups)
@@ -27,50 +32,128 @@ public sealed class AsAccount(string keeper, string? groups)
     public static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
 
     /// <summary>Of what a command prints so much is kept, and so much read before it is left to wait.</summary>
-    private const int Kept = 64 << 10, Read = 16 << 20;
+    private const int Kept = 64 << 10,
+        Read = 16 << 20;
 
-    /// <summary>In the environment of every command: its descendants are known by it where there are no control groups.</summary>
+    /// <summary>
+    /// In the environment of every command: its descendants are known by it where there are no control groups.
+    /// </summary>
     private const string Mark = "CALM_LOOK";
 
     /// <summary>For each question, in order, 0 or the errno.</summary>
     /// <exception cref="IOException">The process did not answer.</exception>
-    public async Task<IReadOnlyList<int>> Ask(Account account, IEnumerable<uint> moreGroups, IReadOnlyList<AccessQuestion> questions, CancellationToken cancellation = default)
+    public async Task<IReadOnlyList<int>> Ask(
+        Account account,
+        IEnumerable<uint> moreGroups,
+        IReadOnlyList<AccessQuestion> questions,
+        CancellationToken cancellation = default
+    )
     {
-        if (questions.Count == 0) return [];
+        if (questions.Count == 0)
+            return [];
         var asked = new StringBuilder();
-        foreach (var (right, path) in questions) asked.Append(right).Append(path).Append('\0');
-        var end = await Talk(account, moreGroups, ["ask"], new Dictionary<string, string>(), asked.ToString(), null, Patience, questions.Count * 8, cancellation).ConfigureAwait(false);
-        var answers = end?.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => int.Parse(line, CultureInfo.InvariantCulture)).ToList() ?? [];
-        return answers.Count == questions.Count ? answers : throw new IOException($"a process of the account {account.Name} could not be made to ask what it may do{(end is null ? "" : $" (exit code {end.Value.ExitCode})")}");
+        foreach (var (right, path) in questions)
+            asked.Append(right).Append(path).Append('\0');
+        var end = await Talk(
+                account,
+                moreGroups,
+                ["ask"],
+                new Dictionary<string, string>(),
+                asked.ToString(),
+                null,
+                Patience,
+                questions.Count * 8,
+                cancellation
+            )
+            .ConfigureAwait(false);
+        var answers =
+            end?.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+                .Select(line => int.Parse(line, CultureInfo.InvariantCulture))
+                .ToList()
+            ?? [];
+        return answers.Count == questions.Count
+            ? answers
+            : throw new IOException(
+                $"a process of the account {account.Name} could not be made to ask what it may "
+                    + $"do{(end is null ? "" : $" (exit code {end.Value.ExitCode})")}"
+            );
     }
 
-    /// <summary>Runs a program to its end and returns what it said, of each stream at most 64 KiB; null when it could not be run or took too long.</summary>
+    /// <summary>
+    /// Runs a program to its end and returns what it said, of each stream at most 64 KiB; null when it could not be run
+    /// or took too long.
+    /// </summary>
     public Task<(int ExitCode, string Output, string Error)?> Run(
-        Account account, IEnumerable<uint> moreGroups, string directory, IReadOnlyDictionary<string, string> environment, IReadOnlyList<string> command, TimeSpan patience,
-        CommandPlace? place = null, CancellationToken cancellation = default) =>
+        Account account,
+        IEnumerable<uint> moreGroups,
+        string directory,
+        IReadOnlyDictionary<string, string> environment,
+        IReadOnlyList<string> command,
+        TimeSpan patience,
+        CommandPlace? place = null,
+        CancellationToken cancellation = default
+    ) =>
         Talk(account, moreGroups, ["run", directory, .. command], environment, "", place, patience, Kept, cancellation);
 
-    /// <summary>Connects to a Unix socket as the account, sends a text and returns what comes back up to the first line's end.</summary>
+    /// <summary>
+    /// Connects to a Unix socket as the account, sends a text and returns what comes back up to the first line's end.
+    /// </summary>
     /// <returns>Exit code 0 and the answer, else the errno of the connection; null when it took too long.</returns>
-    public Task<(int ExitCode, string Output, string Error)?> Send(Account account, IEnumerable<uint> moreGroups, string socket, string text, TimeSpan patience, CancellationToken cancellation) =>
-        Talk(account, moreGroups, ["send", socket], new Dictionary<string, string>(), text, null, patience, Kept, cancellation);
+    public Task<(int ExitCode, string Output, string Error)?> Send(
+        Account account,
+        IEnumerable<uint> moreGroups,
+        string socket,
+        string text,
+        TimeSpan patience,
+        CancellationToken cancellation
+    ) =>
+        Talk(
+            account,
+            moreGroups,
+            ["send", socket],
+            new Dictionary<string, string>(),
+            text,
+            null,
+            patience,
+            Kept,
+            cancellation
+        );
 
     private async Task<(int ExitCode, string Output, string Error)?> Talk(
-        Account account, IEnumerable<uint> moreGroups, string[] rest, IReadOnlyDictionary<string, string> environment, string input, CommandPlace? place, TimeSpan patience, int kept, CancellationToken cancellation)
+        Account account,
+        IEnumerable<uint> moreGroups,
+        string[] rest,
+        IReadOnlyDictionary<string, string> environment,
+        string input,
+        CommandPlace? place,
+        TimeSpan patience,
+        int kept,
+        CancellationToken cancellation
+    )
     {
         var mark = Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(16));
-        var group = rest[0] == "run" ? CommandGroup.Make(place?.Group ?? groups, ofRun: place?.Group is not null) : null;
+        var group =
+            rest[0] == "run" ? CommandGroup.Make(place?.Group ?? groups, ofRun: place?.Group is not null) : null;
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         limit.CancelAfter(patience);
         Process? process = null;
         try
         {
-            process = Start(account, moreGroups, [group is null ? "" : group.Directory, .. place?.Join ?? []], rest, environment, mark);
+            process = Start(
+                account,
+                moreGroups,
+                [group is null ? "" : group.Directory, .. place?.Join ?? []],
+                rest,
+                environment,
+                mark
+            );
             var output = Some(process.StandardOutput.BaseStream, kept, limit.Token);
             var error = Some(process.StandardError.BaseStream, kept, limit.Token);
             try
             {
-                await process.StandardInput.BaseStream.WriteAsync(Encoding.UTF8.GetBytes(input), limit.Token).ConfigureAwait(false);
+                await process
+                    .StandardInput.BaseStream.WriteAsync(Encoding.UTF8.GetBytes(input), limit.Token)
+                    .ConfigureAwait(false);
                 process.StandardInput.Close();
             }
             catch (IOException)
@@ -79,8 +162,11 @@ public sealed class AsAccount(string keeper, string? groups)
             }
 
             await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
-            if (rest[0] == "run") await EndAll(group, mark).ConfigureAwait(false); // what it left behind holds the pipes open
-            return process.ExitCode == CannotRun ? null : (process.ExitCode, await output.ConfigureAwait(false), await error.ConfigureAwait(false));
+            if (rest[0] == "run")
+                await EndAll(group, mark).ConfigureAwait(false); // what it left behind holds the pipes open
+            return process.ExitCode == CannotRun
+                ? null
+                : (process.ExitCode, await output.ConfigureAwait(false), await error.ConfigureAwait(false));
         }
         catch (OperationCanceledException)
         {
@@ -89,8 +175,10 @@ public sealed class AsAccount(string keeper, string? groups)
         }
         finally
         {
-            if (process is { HasExited: false }) process.Kill(entireProcessTree: true);
-            if (rest[0] == "run") await EndAll(group, mark).ConfigureAwait(false);
+            if (process is { HasExited: false })
+                process.Kill(entireProcessTree: true);
+            if (rest[0] == "run")
+                await EndAll(group, mark).ConfigureAwait(false);
             process?.Dispose();
         }
     }
@@ -106,38 +194,57 @@ public sealed class AsAccount(string keeper, string? groups)
             return;
         }
 
-        foreach (var pid in ProcessFacts.WithVariable($"{Mark}={mark}").ToList()) ProcessFacts.End(pid);
+        foreach (var pid in ProcessFacts.WithVariable($"{Mark}={mark}").ToList())
+            ProcessFacts.End(pid);
     }
 
-    /// <summary>The first bytes as text. More is read and dropped, up to a bound: then whoever prints waits, and its limit ends it.</summary>
+    /// <summary>
+    /// The first bytes as text. More is read and dropped, up to a bound: then whoever prints waits, and its limit ends
+    /// it.
+    /// </summary>
     private static async Task<string> Some(Stream stream, int kept, CancellationToken cancellation)
     {
         var room = new byte[4096];
         var length = 0;
         var rest = new byte[32 << 10];
-        for (var read = 0L; read < Read;)
+        for (var read = 0L; read < Read; )
         {
             var into = length < room.Length ? room.AsMemory(length) : rest.AsMemory();
             var got = await stream.ReadAsync(into, cancellation).ConfigureAwait(false);
-            if (got == 0) break;
+            if (got == 0)
+                break;
             read += got;
-            if (length == room.Length) continue;
+            if (length == room.Length)
+                continue;
             length += got;
-            if (length == room.Length && length < kept) Array.Resize(ref room, Math.Min(kept, room.Length * 2));
+            if (length == room.Length && length < kept)
+                Array.Resize(ref room, Math.Min(kept, room.Length * 2));
         }
 
         return Encoding.UTF8.GetString(room, 0, length);
     }
 
-    private Process Start(Account account, IEnumerable<uint> moreGroups, IReadOnlyList<string> join, string[] rest, IReadOnlyDictionary<string, string> environment, string mark)
+    private Process Start(
+        Account account,
+        IEnumerable<uint> moreGroups,
+        IReadOnlyList<string> join,
+        string[] rest,
+        IReadOnlyDictionary<string, string> environment,
+        string mark
+    )
     {
         var change = Account.OwnId == 0;
         var start = new ProcessStartInfo(
             keeper,
             [
-                "as", change ? account.Uid.ToString(CultureInfo.InvariantCulture) : "-", account.Gid.ToString(CultureInfo.InvariantCulture),
-                string.Join(',', account.Groups.Concat(moreGroups).Distinct()), string.Join(':', join.Where(one => one.Length > 0)), .. rest,
-            ])
+                "as",
+                change ? account.Uid.ToString(CultureInfo.InvariantCulture) : "-",
+                account.Gid.ToString(CultureInfo.InvariantCulture),
+                string.Join(',', account.Groups.Concat(moreGroups).Distinct()),
+                string.Join(':', join.Where(one => one.Length > 0)),
+                .. rest,
+            ]
+        )
         {
             RedirectStandardInput = true,
             RedirectStandardOutput = true,
@@ -145,15 +252,20 @@ public sealed class AsAccount(string keeper, string? groups)
             WorkingDirectory = "/",
         };
         start.Environment.Clear();
-        foreach (var (name, value) in environment) start.Environment[name] = value;
-        if (rest[0] == "run") start.Environment[Mark] = mark;
+        foreach (var (name, value) in environment)
+            start.Environment[name] = value;
+        if (rest[0] == "run")
+            start.Environment[Mark] = mark;
         try
         {
             return Process.Start(start) ?? throw new IOException($"{keeper} cannot be started");
         }
-        catch (Win32Exception error) when (error.NativeErrorCode is Libc.EMFILE or Libc.ENFILE or Libc.EAGAIN or Libc.ENOMEM)
+        catch (Win32Exception error)
+            when (error.NativeErrorCode is Libc.EMFILE or Libc.ENFILE or Libc.EAGAIN or Libc.ENOMEM)
         {
-            throw new OwnTroubleException($"the sentry is out of room for a process ({Names.Errno(error.NativeErrorCode)})");
+            throw new OwnTroubleException(
+                $"the sentry is out of room for a process ({Names.Errno(error.NativeErrorCode)})"
+            );
         }
         catch (Win32Exception error)
         {

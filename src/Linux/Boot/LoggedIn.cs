@@ -6,17 +6,32 @@ using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Linux.Boot;
 
-/// <summary>Who is logged in: by the login records (utmp(5)) and by the login id that login programs put on their processes (proc(5), loginuid).</summary>
+/// <summary>
+/// Who is logged in: by the login records (utmp(5)) and by the login id that login programs put on their processes
+/// (proc(5), loginuid).
+/// </summary>
 public static class LoggedIn
 {
-    private const int RecordLength = 384, UserProcess = 7, Longest = 1 << 20;
+    private const int RecordLength = 384,
+        UserProcess = 7,
+        Longest = 1 << 20;
 
-    /// <summary>Each as account and where from, such as <c>anna on pts/0</c>; by account alone where nothing more is known.</summary>
+    /// <summary>
+    /// Each as account and where from, such as <c>anna on pts/0</c>; by account alone where nothing more is known.
+    /// </summary>
     public static IReadOnlyList<string> Now()
     {
         var found = Records().ToList();
         var named = found.Select(one => one.Split(' ')[0]).ToHashSet(StringComparer.Ordinal);
-        found.AddRange(ProcessFacts.All().Select(LoginId).Where(id => id != uint.MaxValue).Distinct().Select(Account.NameOf).Where(name => !named.Contains(name)));
+        found.AddRange(
+            ProcessFacts
+                .All()
+                .Select(LoginId)
+                .Where(id => id != uint.MaxValue)
+                .Distinct()
+                .Select(Account.NameOf)
+                .Where(name => !named.Contains(name))
+        );
         return found;
     }
 
@@ -36,16 +51,19 @@ public static class LoggedIn
 
             for (var at = 0; at + RecordLength <= bytes.Length; at += RecordLength)
             {
-                if (BitConverter.ToInt16(bytes, at) != UserProcess) continue;
+                if (BitConverter.ToInt16(bytes, at) != UserProcess)
+                    continue;
                 var pid = BitConverter.ToInt32(bytes, at + 4);
-                if (ProcessFacts.Lives(pid)) yield return $"{Text(bytes, at + 44, 32)} on {Text(bytes, at + 8, 32)}";
+                if (ProcessFacts.Lives(pid))
+                    yield return $"{Text(bytes, at + 44, 32)} on {Text(bytes, at + 8, 32)}";
             }
 
             yield break;
         }
     }
 
-    private static string Text(byte[] bytes, int at, int length) => Encoding.UTF8.GetString(bytes, at, length).TrimEnd('\0');
+    private static string Text(byte[] bytes, int at, int length) =>
+        Encoding.UTF8.GetString(bytes, at, length).TrimEnd('\0');
 
     private static uint LoginId(int pid)
     {

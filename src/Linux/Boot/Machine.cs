@@ -7,20 +7,32 @@ namespace CalmSentry.Linux.Boot;
 public static class Machine
 {
     /// <summary>
-    /// Another id each boot: the kernel's (random(4), /proc/sys/kernel/random/boot_id) with the start of process 1, for a
+    /// Another id each boot: the kernel's (random(4), /proc/sys/kernel/random/boot_id) with the start of process 1, for
+    /// a
     /// machine within a machine boots more often than the kernel it shares.
     /// </summary>
-    public static string BootId { get; } = string.Create(CultureInfo.InvariantCulture, $"{File.ReadAllText("/proc/sys/kernel/random/boot_id").Trim()}.{ProcessFacts.Stat(1, 22)}");
+    public static string BootId { get; } =
+        string.Create(
+            CultureInfo.InvariantCulture,
+            $"{File.ReadAllText("/proc/sys/kernel/random/boot_id").Trim()}.{ProcessFacts.Stat(1, 22)}"
+        );
 
     /// <summary>When process 1 was started.</summary>
     public static DateTimeOffset BootedAt => ProcessFacts.Started(1);
 
     public static string HostName => Environment.MachineName;
 
-    /// <summary>Processor time this machine had and how much of it nobody used, in ticks since it came up (proc(5), stat).</summary>
+    /// <summary>
+    /// Processor time this machine had and how much of it nobody used, in ticks since it came up (proc(5), stat).
+    /// </summary>
     public static (long All, long Idle) ProcessorTime()
     {
-        var parts = File.ReadLines("/proc/stat").First().Split(' ', StringSplitOptions.RemoveEmptyEntries).Skip(1).Select(text => long.Parse(text, CultureInfo.InvariantCulture)).ToArray();
+        var parts = File.ReadLines("/proc/stat")
+            .First()
+            .Split(' ', StringSplitOptions.RemoveEmptyEntries)
+            .Skip(1)
+            .Select(text => long.Parse(text, CultureInfo.InvariantCulture))
+            .ToArray();
         return (parts[..8].Sum(), parts[3] + parts[4]);
     }
 }

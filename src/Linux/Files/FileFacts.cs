@@ -21,21 +21,33 @@ public static class FileFacts
         using var text = new CString(path);
         var room = stackalloc byte[256];
         const uint type = 0x1;
-        return Libc.statx(Libc.AT_FDCWD, text.Pointer, 0, type, room) == 0 && (*(ushort*)(room + 28) & 0xF000) == 0x8000;
+        return Libc.statx(Libc.AT_FDCWD, text.Pointer, 0, type, room) == 0
+            && (*(ushort*)(room + 28) & 0xF000) == 0x8000;
     }
 
-    /// <summary>Files under the roots that were written since a moment and belong to an account; at most 20,000 entries are looked at.</summary>
+    /// <summary>
+    /// Files under the roots that were written since a moment and belong to an account; at most 20,000 entries are
+    /// looked at.
+    /// </summary>
     public static IReadOnlyList<string> WrittenSince(DateTime utc, IEnumerable<string> roots, uint owner)
     {
         var found = new List<string>();
-        var options = new EnumerationOptions { RecurseSubdirectories = true, MaxRecursionDepth = 4, IgnoreInaccessible = true, AttributesToSkip = FileAttributes.ReparsePoint };
+        var options = new EnumerationOptions
+        {
+            RecurseSubdirectories = true,
+            MaxRecursionDepth = 4,
+            IgnoreInaccessible = true,
+            AttributesToSkip = FileAttributes.ReparsePoint,
+        };
         var left = 20_000;
         foreach (var root in roots.Where(Directory.Exists).Distinct())
         {
             foreach (var file in new DirectoryInfo(root).EnumerateFiles("*", options))
             {
-                if (left-- <= 0) return found;
-                if (file.LastWriteTimeUtc >= utc && Owner(file.FullName) == owner) found.Add(file.FullName);
+                if (left-- <= 0)
+                    return found;
+                if (file.LastWriteTimeUtc >= utc && Owner(file.FullName) == owner)
+                    found.Add(file.FullName);
             }
         }
 

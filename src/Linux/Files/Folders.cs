@@ -10,7 +10,8 @@ public static class Folders
     public static IReadOnlyList<string> Above(string path)
     {
         var above = new List<string>();
-        for (var at = Path.GetDirectoryName(path); at is not null; at = Path.GetDirectoryName(at)) above.Insert(0, at);
+        for (var at = Path.GetDirectoryName(path); at is not null; at = Path.GetDirectoryName(at))
+            above.Insert(0, at);
         return above;
     }
 

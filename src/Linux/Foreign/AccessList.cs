@@ -5,31 +5,51 @@ using CalmSentry.Linux.Native;
 namespace CalmSentry.Linux.Foreign;
 
 /// <summary>
-/// A POSIX access list (acl(5)) as the kernel keeps it in an extended attribute: a version and entries of tag, rights and id.
+/// A POSIX access list (acl(5)) as the kernel keeps it in an extended attribute: a version and entries of tag, rights
+/// and id.
 /// Kept as a value: every change gives another one.
 /// </summary>
 public sealed class AccessList : IEquatable<AccessList>
 {
-    private const int Version = 2, EntryLength = 8;
-    private const ushort Owner = 1, User = 2, OwnGroup = 4, Group = 8, Mask = 16, Other = 32;
+    private const int Version = 2,
+        EntryLength = 8;
+    private const ushort Owner = 1,
+        User = 2,
+        OwnGroup = 4,
+        Group = 8,
+        Mask = 16,
+        Other = 32;
     private const uint Nobody = uint.MaxValue;
 
     private readonly Entry[] entries;
 
     private readonly record struct Entry(ushort Tag, int Rights, uint Id);
 
-    private AccessList(IEnumerable<Entry> entries) => this.entries = [.. entries.OrderBy(entry => entry.Tag).ThenBy(entry => entry.Id)];
+    private AccessList(IEnumerable<Entry> entries) =>
+        this.entries = [.. entries.OrderBy(entry => entry.Tag).ThenBy(entry => entry.Id)];
 
     /// <summary>What a file's mode alone says.</summary>
-    public static AccessList OfMode(int mode) => new([new(Owner, mode >> 6 & 7, Nobody), new(OwnGroup, mode >> 3 & 7, Nobody), new(Other, mode & 7, Nobody)]);
+    public static AccessList OfMode(int mode) =>
+        new([new(Owner, mode >> 6 & 7, Nobody), new(OwnGroup, mode >> 3 & 7, Nobody), new(Other, mode & 7, Nobody)]);
 
     /// <exception cref="FormatException">No access list of a version known here.</exception>
     public static AccessList Read(ReadOnlySpan<byte> bytes)
     {
-        if (bytes.Length < 4 || BinaryPrimitives.ReadInt32LittleEndian(bytes) != Version || (bytes.Length - 4) % EntryLength != 0) throw new FormatException("no access list of version 2");
+        if (
+            bytes.Length < 4
+            || BinaryPrimitives.ReadInt32LittleEndian(bytes) != Version
+            || (bytes.Length - 4) % EntryLength != 0
+        )
+            throw new FormatException("no access list of version 2");
         var found = new List<Entry>();
         for (var rest = bytes[4..]; rest.Length > 0; rest = rest[EntryLength..])
-            found.Add(new(BinaryPrimitives.ReadUInt16LittleEndian(rest), BinaryPrimitives.ReadUInt16LittleEndian(rest[2..]) & 7, BinaryPrimitives.ReadUInt32LittleEndian(rest[4..])));
+            found.Add(
+                new(
+                    BinaryPrimitives.ReadUInt16LittleEndian(rest),
+                    BinaryPrimitives.ReadUInt16LittleEndian(rest[2..]) & 7,
+                    BinaryPrimitives.ReadUInt32LittleEndian(rest[4..])
+                )
+            );
         return new(found);
     }
 
@@ -57,19 +77,27 @@ public sealed class AccessList : IEquatable<AccessList>
     public bool AnyExecute => entries.Any(entry => entry.Tag != Mask && (entry.Rights & 1) != 0);
 
     /// <summary>
-    /// The same with rights for one user added. Nobody else gains or loses: where the mask must let more pass, the entries it held
+    /// The same with rights for one user added. Nobody else gains or loses: where the mask must let more pass, the
+    /// entries it held
     /// back are cut to what they were worth.
     /// </summary>
     public AccessList With(uint uid, int rights)
     {
         int? mask = entries.Where(entry => entry.Tag == Mask).Select(entry => (int?)entry.Rights).FirstOrDefault();
-        var own = rights | entries.Where(entry => entry.Tag == User && entry.Id == uid).Select(entry => entry.Rights & (mask ?? 7)).FirstOrDefault();
+        var own =
+            rights
+            | entries
+                .Where(entry => entry.Tag == User && entry.Id == uid)
+                .Select(entry => entry.Rights & (mask ?? 7))
+                .FirstOrDefault();
         var wider = (mask ?? entries.First(entry => entry.Tag == OwnGroup).Rights) | own;
         var cut = mask is { } held && wider != held ? held : 7;
-        return new(
-        [
-            .. entries.Where(entry => entry.Tag != Mask && !(entry.Tag == User && entry.Id == uid))
-                .Select(entry => entry.Tag is User or Group or OwnGroup ? entry with { Rights = entry.Rights & cut } : entry),
+        return new([
+            .. entries
+                .Where(entry => entry.Tag != Mask && !(entry.Tag == User && entry.Id == uid))
+                .Select(entry =>
+                    entry.Tag is User or Group or OwnGroup ? entry with { Rights = entry.Rights & cut } : entry
+                ),
             new(User, own, uid),
             new(Mask, wider, Nobody),
         ]);
@@ -79,9 +107,13 @@ public sealed class AccessList : IEquatable<AccessList>
     public AccessList Without(uint uid)
     {
         var rest = entries.Where(entry => !(entry.Tag == User && entry.Id == uid)).ToList();
-        if (rest.Exists(entry => entry.Tag is User or Group)) return new(rest);
+        if (rest.Exists(entry => entry.Tag is User or Group))
+            return new(rest);
         var mask = rest.Where(entry => entry.Tag == Mask).Select(entry => (int?)entry.Rights).FirstOrDefault() ?? 7;
-        return new(rest.Where(entry => entry.Tag != Mask).Select(entry => entry.Tag == OwnGroup ? entry with { Rights = entry.Rights & mask } : entry));
+        return new(
+            rest.Where(entry => entry.Tag != Mask)
+                .Select(entry => entry.Tag == OwnGroup ? entry with { Rights = entry.Rights & mask } : entry)
+        );
     }
 
     public bool Equals(AccessList? other) => other is not null && entries.AsSpan().SequenceEqual(other.entries);
@@ -90,10 +122,13 @@ public sealed class AccessList : IEquatable<AccessList>
 
     public override int GetHashCode() => entries.Length;
 
-    public override string ToString() => string.Join(',', entries.Select(entry => $"{entry.Tag}:{entry.Id}:{entry.Rights}"));
+    public override string ToString() =>
+        string.Join(',', entries.Select(entry => $"{entry.Tag}:{entry.Id}:{entry.Rights}"));
 }
 
-/// <summary>Which of a file's two access lists: who may use it, or (of a directory) what new files in it begin with.</summary>
+/// <summary>
+/// Which of a file's two access lists: who may use it, or (of a directory) what new files in it begin with.
+/// </summary>
 public enum ListKind
 {
     Access,
@@ -115,7 +150,8 @@ public static unsafe class AccessLists
         fixed (byte* bytes = room)
         {
             var length = Libc.getxattr(path.Pointer, name.Pointer, bytes, most);
-            if (length >= 0) return AccessList.Read(room.AsSpan(0, (int)length));
+            if (length >= 0)
+                return AccessList.Read(room.AsSpan(0, (int)length));
         }
 
         return Marshal.GetLastSystemError() switch
@@ -134,16 +170,23 @@ public static unsafe class AccessLists
         using var name = new CString(NameOf(kind));
         if (list is null)
         {
-            if (Libc.removexattr(path.Pointer, name.Pointer) < 0 && Marshal.GetLastSystemError() is var none and not Libc.ENODATA) throw Refused(none);
+            if (
+                Libc.removexattr(path.Pointer, name.Pointer) < 0
+                && Marshal.GetLastSystemError() is var none and not Libc.ENODATA
+            )
+                throw Refused(none);
             return;
         }
 
         var content = list.Write();
         fixed (byte* bytes = content)
-            if (Libc.setxattr(path.Pointer, name.Pointer, bytes, content.Length, 0) < 0) throw Refused(Marshal.GetLastSystemError());
+            if (Libc.setxattr(path.Pointer, name.Pointer, bytes, content.Length, 0) < 0)
+                throw Refused(Marshal.GetLastSystemError());
     }
 
-    private static string NameOf(ListKind kind) => kind == ListKind.Access ? "system.posix_acl_access" : "system.posix_acl_default";
+    private static string NameOf(ListKind kind) =>
+        kind == ListKind.Access ? "system.posix_acl_access" : "system.posix_acl_default";
 
-    private static Exception Refused(int errno) => errno == Libc.EOPNOTSUPP ? new NotSupportedException() : new IOException(Names.Errno(errno));
+    private static Exception Refused(int errno) =>
+        errno == Libc.EOPNOTSUPP ? new NotSupportedException() : new IOException(Names.Errno(errno));
 }

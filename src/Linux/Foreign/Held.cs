@@ -8,7 +8,16 @@ namespace CalmSentry.Linux.Foreign;
 /// <summary>What a file is, by its descriptor (statx(2)).</summary>
 /// <param name="Links">Names it has.</param>
 /// <param name="Device">Of the file system it lies on, as MAJOR:MINOR.</param>
-public readonly record struct FileIdentity(FileType Type, int Mode, uint Uid, uint Gid, long Links, string Device, ulong Inode, long Size)
+public readonly record struct FileIdentity(
+    FileType Type,
+    int Mode,
+    uint Uid,
+    uint Gid,
+    long Links,
+    string Device,
+    ulong Inode,
+    long Size
+)
 {
     /// <summary>Tells it from every other file of this machine for as long as it is there.</summary>
     public string Id => $"{Device}:{Inode}";
@@ -26,8 +35,10 @@ public enum FileType
 }
 
 /// <summary>
-/// A file or directory held by its descriptor. Between two looks at a path whoever owns a directory on it can put something
-/// else there; what is held stays what it is. Everything the sentry does, as root, to files that others control goes through
+/// A file or directory held by its descriptor. Between two looks at a path whoever owns a directory on it can put
+/// something
+/// else there; what is held stays what it is. Everything the sentry does, as root, to files that others control goes
+/// through
 /// here: no link is followed that root did not make, nothing is opened that could make it wait.
 /// </summary>
 public sealed unsafe class Held : IDisposable
@@ -44,20 +55,26 @@ public sealed unsafe class Held : IDisposable
     public string Path => $"/proc/self/fd/{Descriptor}";
 
     /// <summary>What lies at an absolute path, with every folder on the way to it, the root first.</summary>
-    /// <exception cref="IOException">Something on the way is not there, or is a link that root did not make; in words, without a full stop.</exception>
+    /// <exception cref="IOException">Something on the way is not there, or is a link that root did not make; in words,
+    /// without a full stop.</exception>
     public static HeldWay Walk(string path)
     {
         var left = new Stack<string>(path.Split('/', StringSplitOptions.RemoveEmptyEntries).Reverse());
-        var way = new List<(string Path, Held Held)> { ("/", Open(Libc.AT_FDCWD, "/", Libc.O_PATH | Libc.O_DIRECTORY, "/")) };
+        var way = new List<(string Path, Held Held)>
+        {
+            ("/", Open(Libc.AT_FDCWD, "/", Libc.O_PATH | Libc.O_DIRECTORY, "/")),
+        };
         var links = 0;
         try
         {
             while (left.TryPop(out var name))
             {
-                if (name == ".") continue;
+                if (name == ".")
+                    continue;
                 if (name == "..")
                 {
-                    if (way.Count == 1) continue;
+                    if (way.Count == 1)
+                        continue;
                     way[^1].Held.Dispose();
                     way.RemoveAt(way.Count - 1);
                     continue;
@@ -74,11 +91,18 @@ public sealed unsafe class Held : IDisposable
 
                 using (next)
                 {
-                    if (what.Uid != 0 && what.Uid != Accounts.Account.OwnId) throw new IOException($"{at} is a link that {Accounts.Account.NameOf(what.Uid)} made, and only links of root are followed; name the folder it leads to");
-                    if (++links > MostLinks) throw new IOException($"{path} leads through more than {MostLinks} links");
+                    if (what.Uid != 0 && what.Uid != Accounts.Account.OwnId)
+                        throw new IOException(
+                            $"{at} is a link that {Accounts.Account.NameOf(what.Uid)} made, and only links of "
+                                + $"root are followed; name the folder it leads to"
+                        );
+                    if (++links > MostLinks)
+                        throw new IOException($"{path} leads through more than {MostLinks} links");
                     var target = next.Target();
-                    if (target.StartsWith('/')) Drop(way, 1);
-                    foreach (var part in target.Split('/', StringSplitOptions.RemoveEmptyEntries).Reverse()) left.Push(part);
+                    if (target.StartsWith('/'))
+                        Drop(way, 1);
+                    foreach (var part in target.Split('/', StringSplitOptions.RemoveEmptyEntries).Reverse())
+                        left.Push(part);
                 }
             }
 
@@ -91,15 +115,20 @@ public sealed unsafe class Held : IDisposable
         }
     }
 
-    /// <summary>A regular file, opened to be read. Links are followed: for reading what the caller may name anyway.</summary>
-    /// <exception cref="IOException">It is not there, or no regular file: a pipe would be waited for, a device could do anything.</exception>
+    /// <summary>
+    /// A regular file, opened to be read. Links are followed: for reading what the caller may name anyway.
+    /// </summary>
+    /// <exception cref="IOException">It is not there, or no regular file: a pipe would be waited for, a device could do
+    /// anything.</exception>
     public static FileStream Read(string path)
     {
         using var place = Open(Libc.AT_FDCWD, path, Libc.O_PATH, path);
-        if (place.Identity().Type is var type && type != FileType.Regular) throw new IOException($"{path} is no regular file but {Words(type)}");
+        if (place.Identity().Type is var type && type != FileType.Regular)
+            throw new IOException($"{path} is no regular file but {Words(type)}");
         using var again = new CString(place.Path);
         var file = Libc.open(again.Pointer, Libc.O_RDONLY | Libc.O_NONBLOCK | Libc.O_NOCTTY | Libc.O_CLOEXEC, 0);
-        if (file < 0) throw Refused(path, Marshal.GetLastSystemError());
+        if (file < 0)
+            throw Refused(path, Marshal.GetLastSystemError());
         return new FileStream(new SafeFileHandle(file, ownsHandle: true), FileAccess.Read, 1);
     }
 
@@ -138,7 +167,8 @@ public sealed unsafe class Held : IDisposable
     {
         using var text = new CString(name);
         var made = Libc.mkdirat(Descriptor, text.Pointer, 0x1C0) == 0;
-        if (!made && Marshal.GetLastSystemError() is var errno and not Libc.EEXIST) throw Refused(name, errno);
+        if (!made && Marshal.GetLastSystemError() is var errno and not Libc.EEXIST)
+            throw Refused(name, errno);
         var directory = Open(Descriptor, name, Libc.O_RDONLY | Libc.O_DIRECTORY | Libc.O_NOFOLLOW, name);
         if (directory.Identity().Uid != Accounts.Account.OwnId)
         {
@@ -150,29 +180,43 @@ public sealed unsafe class Held : IDisposable
         return directory;
     }
 
-    /// <summary>Puts a file into this directory, whole or not at all, given away before anybody can see it under its name.</summary>
+    /// <summary>
+    /// Puts a file into this directory, whole or not at all, given away before anybody can see it under its name.
+    /// </summary>
     /// <exception cref="IOException">It cannot be written.</exception>
     public void Put(string name, ReadOnlySpan<byte> content, UnixFileMode mode, Accounts.Account owner)
     {
         var beside = $".{Guid.NewGuid():N}";
         using var hidden = new CString(beside);
         using var final = new CString(name);
-        var file = Libc.openat(Descriptor, hidden.Pointer, Libc.O_WRONLY | Libc.O_CREAT | Libc.O_EXCL | Libc.O_NOFOLLOW | Libc.O_CLOEXEC, 0x180);
-        if (file < 0) throw Refused(name, Marshal.GetLastSystemError());
+        var file = Libc.openat(
+            Descriptor,
+            hidden.Pointer,
+            Libc.O_WRONLY | Libc.O_CREAT | Libc.O_EXCL | Libc.O_NOFOLLOW | Libc.O_CLOEXEC,
+            0x180
+        );
+        if (file < 0)
+            throw Refused(name, Marshal.GetLastSystemError());
         var errno = 0;
         fixed (byte* bytes = content)
-            for (var put = 0; put < content.Length && errno == 0;)
+            for (var put = 0; put < content.Length && errno == 0; )
             {
                 var more = Libc.write(file, bytes + put, content.Length - put);
-                if (more < 0) errno = Marshal.GetLastSystemError();
-                else put += (int)more;
+                if (more < 0)
+                    errno = Marshal.GetLastSystemError();
+                else
+                    put += (int)more;
             }
 
-        if (errno == 0 && owner.Uid != Accounts.Account.OwnId && Libc.fchown(file, owner.Uid, owner.Gid) < 0) errno = Marshal.GetLastSystemError();
-        if (errno == 0 && Libc.fchmod(file, (uint)mode) < 0) errno = Marshal.GetLastSystemError();
+        if (errno == 0 && owner.Uid != Accounts.Account.OwnId && Libc.fchown(file, owner.Uid, owner.Gid) < 0)
+            errno = Marshal.GetLastSystemError();
+        if (errno == 0 && Libc.fchmod(file, (uint)mode) < 0)
+            errno = Marshal.GetLastSystemError();
         _ = Libc.close(file);
-        if (errno == 0 && Libc.renameat(Descriptor, hidden.Pointer, Descriptor, final.Pointer) < 0) errno = Marshal.GetLastSystemError();
-        if (errno == 0) return;
+        if (errno == 0 && Libc.renameat(Descriptor, hidden.Pointer, Descriptor, final.Pointer) < 0)
+            errno = Marshal.GetLastSystemError();
+        if (errno == 0)
+            return;
         _ = Libc.unlinkat(Descriptor, hidden.Pointer, 0);
         throw Refused(name, errno);
     }
@@ -181,11 +225,19 @@ public sealed unsafe class Held : IDisposable
     public void Remove(string name)
     {
         using var text = new CString(name);
-        if (Libc.unlinkat(Descriptor, text.Pointer, 0) == 0) return;
-        var directory = Libc.openat(Descriptor, text.Pointer, Libc.O_RDONLY | Libc.O_DIRECTORY | Libc.O_NOFOLLOW | Libc.O_CLOEXEC, 0);
-        if (directory < 0) return;
+        if (Libc.unlinkat(Descriptor, text.Pointer, 0) == 0)
+            return;
+        var directory = Libc.openat(
+            Descriptor,
+            text.Pointer,
+            Libc.O_RDONLY | Libc.O_DIRECTORY | Libc.O_NOFOLLOW | Libc.O_CLOEXEC,
+            0
+        );
+        if (directory < 0)
+            return;
         using (var below = new Held(directory, readable: true))
-            foreach (var entry in below.Names()) below.Remove(entry);
+            foreach (var entry in below.Names())
+                below.Remove(entry);
         _ = Libc.unlinkat(Descriptor, text.Pointer, Libc.AT_REMOVEDIR);
     }
 
@@ -202,7 +254,12 @@ public sealed unsafe class Held : IDisposable
     {
         try
         {
-            return [.. Directory.EnumerateFileSystemEntries(readable ? Path : Path + "/.").Select(entry => System.IO.Path.GetFileName(entry)!)];
+            return
+            [
+                .. Directory
+                    .EnumerateFileSystemEntries(readable ? Path : Path + "/.")
+                    .Select(entry => System.IO.Path.GetFileName(entry)!),
+            ];
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -215,7 +272,9 @@ public sealed unsafe class Held : IDisposable
     public int Give(uint uid, uint gid)
     {
         var nothing = (byte)0;
-        return Libc.fchownat(Descriptor, &nothing, uid, gid, Libc.AT_EMPTY_PATH) == 0 ? 0 : Marshal.GetLastSystemError();
+        return Libc.fchownat(Descriptor, &nothing, uid, gid, Libc.AT_EMPTY_PATH) == 0
+            ? 0
+            : Marshal.GetLastSystemError();
     }
 
     /// <summary>Sets the rights of the held file; never used on a link.</summary>
@@ -226,9 +285,19 @@ public sealed unsafe class Held : IDisposable
         var room = stackalloc byte[256];
         var nothing = (byte)0;
         const uint basic = 0x7ff;
-        if (Libc.statx(Descriptor, &nothing, Libc.AT_EMPTY_PATH, basic, room) < 0) throw new IOException($"a file cannot be looked at: {Names(Marshal.GetLastSystemError())}");
+        if (Libc.statx(Descriptor, &nothing, Libc.AT_EMPTY_PATH, basic, room) < 0)
+            throw new IOException($"a file cannot be looked at: {Names(Marshal.GetLastSystemError())}");
         var mode = *(ushort*)(room + 28);
-        return new((FileType)(mode >> 12), mode & 0xFFF, *(uint*)(room + 20), *(uint*)(room + 24), *(uint*)(room + 16), $"{*(uint*)(room + 136)}:{*(uint*)(room + 140)}", *(ulong*)(room + 32), *(long*)(room + 40));
+        return new(
+            (FileType)(mode >> 12),
+            mode & 0xFFF,
+            *(uint*)(room + 20),
+            *(uint*)(room + 24),
+            *(uint*)(room + 16),
+            $"{*(uint*)(room + 136)}:{*(uint*)(room + 140)}",
+            *(ulong*)(room + 32),
+            *(long*)(room + 40)
+        );
     }
 
     public void Dispose() => _ = Libc.close(Descriptor);
@@ -245,29 +314,36 @@ public sealed unsafe class Held : IDisposable
     {
         using var text = new CString(name);
         var file = Libc.openat(directory, text.Pointer, flags | Libc.O_CLOEXEC, 0);
-        return file >= 0 ? new Held(file, (flags & Libc.O_PATH) == 0) : throw Refused(path, Marshal.GetLastSystemError());
+        return file >= 0
+            ? new Held(file, (flags & Libc.O_PATH) == 0)
+            : throw Refused(path, Marshal.GetLastSystemError());
     }
 
-    private static IOException Refused(string path, int errno) => errno switch
-    {
-        Libc.ENOENT => new FileNotFoundException($"{path} is not there"),
-        Libc.EMFILE or Libc.ENFILE or Libc.ENOMEM => new OwnTroubleException($"the sentry is out of room ({Names(errno)})"),
-        _ => new IOException($"{path}: {Names(errno)}"),
-    };
+    private static IOException Refused(string path, int errno) =>
+        errno switch
+        {
+            Libc.ENOENT => new FileNotFoundException($"{path} is not there"),
+            Libc.EMFILE or Libc.ENFILE or Libc.ENOMEM => new OwnTroubleException(
+                $"the sentry is out of room ({Names(errno)})"
+            ),
+            _ => new IOException($"{path}: {Names(errno)}"),
+        };
 
     private static string Names(int errno) => Native.Names.Errno(errno);
 
-    private static string Words(FileType type) => type switch
-    {
-        FileType.Directory => "a directory",
-        FileType.Pipe => "a named pipe",
-        FileType.Socket => "a socket",
-        _ => "a device",
-    };
+    private static string Words(FileType type) =>
+        type switch
+        {
+            FileType.Directory => "a directory",
+            FileType.Pipe => "a named pipe",
+            FileType.Socket => "a socket",
+            _ => "a device",
+        };
 
     private static void Drop(List<(string Path, Held Held)> way, int keep)
     {
-        foreach (var (_, held) in way.Skip(keep)) held.Dispose();
+        foreach (var (_, held) in way.Skip(keep))
+            held.Dispose();
         way.RemoveRange(keep, way.Count - keep);
     }
 }
@@ -285,9 +361,12 @@ public sealed class HeldWay(IReadOnlyList<(string Path, Held Held)> all) : IDisp
 
     public void Dispose()
     {
-        foreach (var (_, held) in all) held.Dispose();
+        foreach (var (_, held) in all)
+            held.Dispose();
     }
 }
 
-/// <summary>The sentry itself is at fault, such as being out of descriptors: it says nothing of what was looked at.</summary>
+/// <summary>
+/// The sentry itself is at fault, such as being out of descriptors: it says nothing of what was looked at.
+/// </summary>
 public sealed class OwnTroubleException(string message) : IOException(message);

@@ -34,18 +34,24 @@ public sealed class Ceilings
         {
             // A controller works in a group only when each group above hands it down.
             foreach (var wanted in new[] { "memory", "cpu", "pids", "cpuset" })
-                if (HandDown(Path.GetDirectoryName(directory)!, wanted) && HandDown(directory, wanted)) controllers.Add(wanted);
+                if (HandDown(Path.GetDirectoryName(directory)!, wanted) && HandDown(directory, wanted))
+                    controllers.Add(wanted);
         }
 
-        var mounts = File.ReadLines("/proc/self/mounts").Select(line => line.Split(' ')).Where(part => part is [_, _, "cgroup", ..]).ToList();
+        var mounts = File.ReadLines("/proc/self/mounts")
+            .Select(line => line.Split(' '))
+            .Where(part => part is [_, _, "cgroup", ..])
+            .ToList();
         var legacy = new Dictionary<string, string>(StringComparer.Ordinal);
         foreach (var wanted in new[] { "memory", "cpu", "pids", "cpuset" })
-            if (!controllers.Contains(wanted) && mounts.Find(part => part[3].Split(',').Contains(wanted)) is { } mount) legacy[wanted] = mount[1];
+            if (!controllers.Contains(wanted) && mounts.Find(part => part[3].Split(',').Contains(wanted)) is { } mount)
+                legacy[wanted] = mount[1];
         return new(groups.Directory, groups.Mark, controllers, legacy);
     }
 
     /// <summary>Whether this host can hold a tree to a ceiling of that kind: memory, cpu, pids, cpuset.</summary>
-    public bool Can(string controller) => unifiedControllers.Contains(controller) || (legacy.TryGetValue(controller, out var mount) && CanMake(mount));
+    public bool Can(string controller) =>
+        unifiedControllers.Contains(controller) || (legacy.TryGetValue(controller, out var mount) && CanMake(mount));
 
     /// <summary>Sets the ceilings of a service's next run. What is null is lifted.</summary>
     /// <param name="group">The run's own version 2 group, made when missing.</param>
@@ -58,38 +64,50 @@ public sealed class Ceilings
         foreach (var (controller, files) in Files(share))
         {
             var inUnified = unifiedControllers.Contains(controller) && group is not null;
-            if (!inUnified && !(legacy.TryGetValue(controller, out var mount) && CanMake(mount))) continue; // said beforehand by a finding
+            if (!inUnified && !(legacy.TryGetValue(controller, out var mount) && CanMake(mount)))
+                continue; // said beforehand by a finding
             var directory = inUnified ? group! : LegacyOf(controller, service);
-            if (files.Count == 0 && !Directory.Exists(directory)) continue;
+            if (files.Count == 0 && !Directory.Exists(directory))
+                continue;
             if (files.Count == 0 && !inUnified)
             {
                 Remove(directory); // no ceiling any more: the run does not join
                 continue;
             }
 
-            if (files.Count == 0) continue;
+            if (files.Count == 0)
+                continue;
             Directory.CreateDirectory(directory);
-            if (controller == "cpuset" && !inUnified) InheritNodes(directory);
+            if (controller == "cpuset" && !inUnified)
+                InheritNodes(directory);
             foreach (var (version1, version2, value) in files)
             {
-                if ((inUnified ? version2 : version1) is not { } name) continue;
+                if ((inUnified ? version2 : version1) is not { } name)
+                    continue;
                 var file = Path.Combine(directory, name);
-                // Swap accounting is a kernel's choice: where it is off its file is missing, and there is nothing to set.
-                if (name is SwapLimit1 or SwapLimit2 && !File.Exists(file)) continue;
+                // Swap accounting is a kernel's choice: where it is off its file is missing, and there is nothing to
+                // set.
+                if (name is SwapLimit1 or SwapLimit2 && !File.Exists(file))
+                    continue;
                 Write(file, value);
             }
 
-            if (!inUnified) join.Add(directory);
-            if (controller == "memory") outOfMemory = Path.Combine(directory, inUnified ? "memory.events" : "memory.oom_control");
+            if (!inUnified)
+                join.Add(directory);
+            if (controller == "memory")
+                outOfMemory = Path.Combine(directory, inUnified ? "memory.events" : "memory.oom_control");
         }
 
         return (join, outOfMemory);
     }
 
     /// <summary>Version 1 groups that hold a service to its ceilings now: what runs for it joins them.</summary>
-    public IReadOnlyList<string> Joins(string service) => [.. legacy.Keys.Select(controller => LegacyOf(controller, service)).Where(Directory.Exists).Distinct()];
+    public IReadOnlyList<string> Joins(string service) =>
+        [.. legacy.Keys.Select(controller => LegacyOf(controller, service)).Where(Directory.Exists).Distinct()];
 
-    /// <summary>The ceilings in force for a process, by the kernel's word: controller and value, for those that have one.</summary>
+    /// <summary>
+    /// The ceilings in force for a process, by the kernel's word: controller and value, for those that have one.
+    /// </summary>
     public IReadOnlyDictionary<string, string> InForce(string service, string? group, int pid)
     {
         var found = new Dictionary<string, string>(StringComparer.Ordinal);
@@ -97,18 +115,38 @@ public sealed class Ceilings
         foreach (var controller in new[] { "memory", "cpu", "pids", "cpuset" })
         {
             var inUnified = unifiedControllers.Contains(controller) && group is not null;
-            var directory = inUnified ? group! : legacy.ContainsKey(controller) ? LegacyOf(controller, service) : null;
+            var directory =
+                inUnified ? group!
+                : legacy.ContainsKey(controller) ? LegacyOf(controller, service)
+                : null;
             // What is shown must hold for this process: a group it is not in says nothing.
-            if (directory is null || !paths.Contains(directory)) continue;
-            string Value(string version1, string version2) => Read(Path.Combine(directory, inUnified ? version2 : version1));
+            if (directory is null || !paths.Contains(directory))
+                continue;
+            string Value(string version1, string version2) =>
+                Read(Path.Combine(directory, inUnified ? version2 : version1));
             switch (controller)
             {
-                case "memory" when long.TryParse(Value("memory.limit_in_bytes", "memory.max"), out var bytes) && bytes < 1L << 60: found["memory"] = bytes.ToString(CultureInfo.InvariantCulture); break;
-                case "pids" when int.TryParse(Value("pids.max", "pids.max"), out var tasks): found["tasks"] = tasks.ToString(CultureInfo.InvariantCulture); break;
-                case "cpuset" when Value("cpuset.cpus", "cpuset.cpus") is { Length: > 0 } set: found["processors"] = set; break;
+                case "memory"
+                    when long.TryParse(Value("memory.limit_in_bytes", "memory.max"), out var bytes) && bytes < 1L << 60:
+                    found["memory"] = bytes.ToString(CultureInfo.InvariantCulture);
+                    break;
+                case "pids" when int.TryParse(Value("pids.max", "pids.max"), out var tasks):
+                    found["tasks"] = tasks.ToString(CultureInfo.InvariantCulture);
+                    break;
+                case "cpuset" when Value("cpuset.cpus", "cpuset.cpus") is { Length: > 0 } set:
+                    found["processors"] = set;
+                    break;
                 case "cpu":
-                    var quota = inUnified ? Value("", "cpu.max").Split(' ') : [Value("cpu.cfs_quota_us", ""), Value("cpu.cfs_period_us", "")];
-                    if (quota.Length == 2 && long.TryParse(quota[0], out var part) && part > 0 && long.TryParse(quota[1], out var whole)) found["cpu"] = (part * 100 / whole).ToString(CultureInfo.InvariantCulture);
+                    var quota = inUnified
+                        ? Value("", "cpu.max").Split(' ')
+                        : [Value("cpu.cfs_quota_us", ""), Value("cpu.cfs_period_us", "")];
+                    if (
+                        quota.Length == 2
+                        && long.TryParse(quota[0], out var part)
+                        && part > 0
+                        && long.TryParse(quota[1], out var whole)
+                    )
+                        found["cpu"] = (part * 100 / whole).ToString(CultureInfo.InvariantCulture);
                     break;
             }
         }
@@ -116,18 +154,23 @@ public sealed class Ceilings
         return found;
     }
 
-    /// <summary>Most memory the tree has used at once since its group was made, in bytes; null where it was not counted.</summary>
+    /// <summary>
+    /// Most memory the tree has used at once since its group was made, in bytes; null where it was not counted.
+    /// </summary>
     public long? PeakMemory(string service, string? group)
     {
-        var file = unifiedControllers.Contains("memory") && group is not null ? Path.Combine(group, "memory.peak")
-            : legacy.ContainsKey("memory") ? Path.Combine(LegacyOf("memory", service), "memory.max_usage_in_bytes") : null;
+        var file =
+            unifiedControllers.Contains("memory") && group is not null ? Path.Combine(group, "memory.peak")
+            : legacy.ContainsKey("memory") ? Path.Combine(LegacyOf("memory", service), "memory.max_usage_in_bytes")
+            : null;
         return file is not null && long.TryParse(Read(file), out var bytes) ? bytes : null;
     }
 
     /// <summary>Removes a service's version 1 groups, if nothing lives in them.</summary>
     public void Forget(string service)
     {
-        foreach (var controller in legacy.Keys) Remove(LegacyOf(controller, service));
+        foreach (var controller in legacy.Keys)
+            Remove(LegacyOf(controller, service));
     }
 
     /// <summary>Removes what this sentry made, as far as nothing lives in it.</summary>
@@ -136,32 +179,58 @@ public sealed class Ceilings
         foreach (var controller in legacy.Keys)
         {
             var own = Path.GetDirectoryName(LegacyOf(controller, "-"))!;
-            if (!Directory.Exists(own)) continue;
-            foreach (var leaf in Directory.GetDirectories(own)) Remove(leaf);
+            if (!Directory.Exists(own))
+                continue;
+            foreach (var leaf in Directory.GetDirectories(own))
+                Remove(leaf);
             Remove(own);
         }
     }
 
-    private const string SwapLimit1 = "memory.memsw.limit_in_bytes", SwapLimit2 = "memory.swap.max";
+    private const string SwapLimit1 = "memory.memsw.limit_in_bytes",
+        SwapLimit2 = "memory.swap.max";
 
     /// <summary>What is to be written, in order: a null name means that version has no such file.</summary>
-    private static IEnumerable<(string Controller, List<(string? Version1, string? Version2, string Value)> Files)> Files(Share share)
+    private static IEnumerable<(
+        string Controller,
+        List<(string? Version1, string? Version2, string Value)> Files
+    )> Files(Share share)
     {
         static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);
-        // Version 1 counts memory and swap together, and that limit may never be under the one of memory alone: it is lifted first.
-        yield return ("memory", share.Memory is { } memory
-            ? [(SwapLimit1, null, "-1"), ("memory.limit_in_bytes", "memory.max", Text(memory)), (SwapLimit1, null, Text(memory)), (null, SwapLimit2, "0")]
-            : []);
-        yield return ("cpu", share.CpuPercent is { } percent
-            ? [("cpu.cfs_quota_us", null, Text((long)percent * Period / 100)), (null, "cpu.max", $"{Text((long)percent * Period / 100)} {Period}")]
-            : []);
+        // Version 1 counts memory and swap together, and that limit may never be under the one of memory alone: it is
+        // lifted first.
+        yield return (
+            "memory",
+            share.Memory is { } memory
+                ?
+                [
+                    (SwapLimit1, null, "-1"),
+                    ("memory.limit_in_bytes", "memory.max", Text(memory)),
+                    (SwapLimit1, null, Text(memory)),
+                    (null, SwapLimit2, "0"),
+                ]
+                : []
+        );
+        yield return (
+            "cpu",
+            share.CpuPercent is { } percent
+                ?
+                [
+                    ("cpu.cfs_quota_us", null, Text((long)percent * Period / 100)),
+                    (null, "cpu.max", $"{Text((long)percent * Period / 100)} {Period}"),
+                ]
+                : []
+        );
         yield return ("pids", share.Tasks is { } tasks ? [("pids.max", "pids.max", Text(tasks))] : []);
         yield return ("cpuset", share.Processors is { } set ? [("cpuset.cpus", "cpuset.cpus", set)] : []);
     }
 
-    private string LegacyOf(string controller, string service) => Path.Combine(legacy[controller], $"calm-sentry-{mark}", service);
+    private string LegacyOf(string controller, string service) =>
+        Path.Combine(legacy[controller], $"calm-sentry-{mark}", service);
 
-    /// <summary>A version 1 cpuset takes nobody before it has memory nodes and processors; each level is given its parent's.</summary>
+    /// <summary>
+    /// A version 1 cpuset takes nobody before it has memory nodes and processors; each level is given its parent's.
+    /// </summary>
     private static void InheritNodes(string directory)
     {
         var own = Path.GetDirectoryName(directory)!;
@@ -176,8 +245,10 @@ public sealed class Ceilings
     {
         try
         {
-            if (!Read(Path.Combine(directory, "cgroup.controllers")).Split(' ').Contains(controller)) return false;
-            if (Read(Path.Combine(directory, "cgroup.subtree_control")).Split(' ').Contains(controller)) return true;
+            if (!Read(Path.Combine(directory, "cgroup.controllers")).Split(' ').Contains(controller))
+                return false;
+            if (Read(Path.Combine(directory, "cgroup.subtree_control")).Split(' ').Contains(controller))
+                return true;
             Write(Path.Combine(directory, "cgroup.subtree_control"), $"+{controller}");
             return true;
         }
@@ -205,10 +276,13 @@ public sealed class Ceilings
         var found = new HashSet<string>(StringComparer.Ordinal);
         foreach (var line in Read($"/proc/{pid}/cgroup").Split('\n'))
         {
-            if (line.Split(':', 3) is not [_, var controllers, var path]) continue;
-            if (controllers.Length == 0 && unified is not null) found.Add(Path.GetDirectoryName(unified) + path);
+            if (line.Split(':', 3) is not [_, var controllers, var path])
+                continue;
+            if (controllers.Length == 0 && unified is not null)
+                found.Add(Path.GetDirectoryName(unified) + path);
             foreach (var controller in controllers.Split(','))
-                if (legacy.TryGetValue(controller, out var mount)) found.Add(mount + path);
+                if (legacy.TryGetValue(controller, out var mount))
+                    found.Add(mount + path);
         }
 
         return found;
@@ -218,7 +292,8 @@ public sealed class Ceilings
     {
         try
         {
-            if (Directory.Exists(directory)) Directory.Delete(directory);
+            if (Directory.Exists(directory))
+                Directory.Delete(directory);
         }
         catch (IOException)
         {

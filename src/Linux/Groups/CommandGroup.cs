@@ -4,19 +4,22 @@ using System.Security.Cryptography;
 namespace CalmSentry.Linux.Groups;
 
 /// <summary>
-/// A version 2 control group for one command: it ends with the command, and everything the command left behind with it. Below
+/// A version 2 control group for one command: it ends with the command, and everything the command left behind with it.
+/// Below
 /// the group of a service's run it counts among that run's ceilings, and ends with the run at the latest.
 /// </summary>
 internal sealed class CommandGroup
 {
     private const string Prefix = "look-";
 
-    private static readonly TimeSpan EndPatience = TimeSpan.FromSeconds(2), Beat = TimeSpan.FromMilliseconds(2);
+    private static readonly TimeSpan EndPatience = TimeSpan.FromSeconds(2),
+        Beat = TimeSpan.FromMilliseconds(2);
 
     private readonly string above;
     private readonly bool ofRun;
 
-    private CommandGroup(string above, string directory, bool ofRun) => (this.above, Directory, this.ofRun) = (above, directory, ofRun);
+    private CommandGroup(string above, string directory, bool ofRun) =>
+        (this.above, Directory, this.ofRun) = (above, directory, ofRun);
 
     public string Directory { get; }
 
@@ -24,7 +27,8 @@ internal sealed class CommandGroup
     /// <returns>Null where this host has no version 2 groups, or no room for another.</returns>
     public static CommandGroup? Make(string? above, bool ofRun)
     {
-        if (above is null) return null;
+        if (above is null)
+            return null;
         var directory = Path.Combine(above, Prefix + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(6)));
         try
         {
@@ -41,13 +45,17 @@ internal sealed class CommandGroup
     private void Kill()
     {
         var kill = Path.Combine(Directory, "cgroup.kill");
-        if (File.Exists(kill)) File.WriteAllText(kill, "1");
+        if (File.Exists(kill))
+            File.WriteAllText(kill, "1");
         else
             foreach (var line in File.ReadLines(Path.Combine(Directory, "cgroup.procs")))
-                if (int.TryParse(line, CultureInfo.InvariantCulture, out var pid)) Processes.ProcessFacts.End(pid);
+                if (int.TryParse(line, CultureInfo.InvariantCulture, out var pid))
+                    Processes.ProcessFacts.End(pid);
     }
 
-    /// <summary>Ends every process in it and removes it; the run's own group too, when nothing else is in it any more.</summary>
+    /// <summary>
+    /// Ends every process in it and removes it; the run's own group too, when nothing else is in it any more.
+    /// </summary>
     public async Task End()
     {
         try
@@ -55,12 +63,18 @@ internal sealed class CommandGroup
             for (var waited = TimeSpan.Zero; waited < EndPatience; waited += Beat)
             {
                 Kill();
-                if (!(await File.ReadAllTextAsync(Path.Combine(Directory, "cgroup.events")).ConfigureAwait(false)).Contains("populated 1", StringComparison.Ordinal)) break;
+                if (
+                    !(
+                        await File.ReadAllTextAsync(Path.Combine(Directory, "cgroup.events")).ConfigureAwait(false)
+                    ).Contains("populated 1", StringComparison.Ordinal)
+                )
+                    break;
                 await Task.Delay(Beat).ConfigureAwait(false);
             }
 
             System.IO.Directory.Delete(Directory);
-            if (ofRun && !System.IO.Directory.EnumerateDirectories(above).Any()) System.IO.Directory.Delete(above); // refused while processes are in it
+            if (ofRun && !System.IO.Directory.EnumerateDirectories(above).Any())
+                System.IO.Directory.Delete(above); // refused while processes are in it
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {

@@ -4,12 +4,14 @@ using System.Text;
 namespace CalmSentry.Linux.Groups;
 
 /// <summary>
-/// Where this host's version 2 control groups are (cgroups(7)): the only hierarchy, or the one beside version 1 on hybrid
+/// Where this host's version 2 control groups are (cgroups(7)): the only hierarchy, or the one beside version 1 on
+/// hybrid
 /// hosts. Each sentry keeps a directory of its own there, so that several on one machine do not meet.
 /// </summary>
 public sealed class ControlGroups
 {
-    private ControlGroups(string mark, string? directory, string? whyNot) => (Mark, Directory, WhyNot) = (mark, directory, whyNot);
+    private ControlGroups(string mark, string? directory, string? whyNot) =>
+        (Mark, Directory, WhyNot) = (mark, directory, whyNot);
 
     /// <summary>What tells this sentry's groups from those of others on the machine.</summary>
     public string Mark { get; }
@@ -24,9 +26,12 @@ public sealed class ControlGroups
     /// <param name="owner">What makes this sentry's directory its own: the path of its run directory.</param>
     public static ControlGroups Find(string owner)
     {
-        var mount = File.ReadLines("/proc/self/mounts").Select(line => line.Split(' ')).FirstOrDefault(part => part is [_, _, "cgroup2", ..]);
+        var mount = File.ReadLines("/proc/self/mounts")
+            .Select(line => line.Split(' '))
+            .FirstOrDefault(part => part is [_, _, "cgroup2", ..]);
         var mark = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(owner)))[..8];
-        if (mount is null) return new(mark, null, "this host mounts no version 2 control groups");
+        if (mount is null)
+            return new(mark, null, "this host mounts no version 2 control groups");
         var directory = Path.Combine(mount[1], $"calm-sentry-{mark}");
         try
         {
@@ -44,10 +49,12 @@ public sealed class ControlGroups
     /// <summary>Removes the sentry's own directory, if nothing lives in it any more.</summary>
     public void Remove()
     {
-        if (Directory is null) return;
+        if (Directory is null)
+            return;
         try
         {
-            foreach (var leaf in System.IO.Directory.GetDirectories(Directory)) System.IO.Directory.Delete(leaf);
+            foreach (var leaf in System.IO.Directory.GetDirectories(Directory))
+                System.IO.Directory.Delete(leaf);
             System.IO.Directory.Delete(Directory);
         }
         catch (IOException)

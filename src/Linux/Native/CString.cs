@@ -9,7 +9,8 @@ public readonly unsafe struct CString : IDisposable
     /// <exception cref="ArgumentException">It holds NUL: the kernel would see another, shorter text.</exception>
     public CString(string text)
     {
-        if (text.Contains('\0', StringComparison.Ordinal)) throw new ArgumentException("a text for the kernel cannot hold NUL", nameof(text));
+        if (text.Contains('\0', StringComparison.Ordinal))
+            throw new ArgumentException("a text for the kernel cannot hold NUL", nameof(text));
         var length = Encoding.UTF8.GetByteCount(text);
         Pointer = (byte*)NativeMemory.Alloc((nuint)length + 1);
         Encoding.UTF8.GetBytes(text, new Span<byte>(Pointer, length));

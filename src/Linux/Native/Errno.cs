@@ -15,5 +15,6 @@ public static unsafe class Names
 
     /// <summary>For example <c>TERM</c>; real-time signals as <c>RTMIN+n</c>.</summary>
     public static string Signal(int signal) =>
-        Marshal.PtrToStringUTF8((nint)Libc.sigabbrev_np(signal)) ?? (signal >= 34 ? $"RTMIN+{signal - 34}" : $"{signal}");
+        Marshal.PtrToStringUTF8((nint)Libc.sigabbrev_np(signal))
+        ?? (signal >= 34 ? $"RTMIN+{signal - 34}" : $"{signal}");
 }

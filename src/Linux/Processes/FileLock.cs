@@ -14,8 +14,10 @@ public sealed class FileLock : IDisposable
     {
         using var text = new CString(path);
         var file = Libc.open(text.Pointer, Libc.O_RDWR | Libc.O_CREAT | Libc.O_CLOEXEC, 0x180);
-        if (file >= 0 && Libc.flock(file, Libc.LOCK_EX | Libc.LOCK_NB) == 0) return new FileLock(file);
-        if (file >= 0) _ = Libc.close(file);
+        if (file >= 0 && Libc.flock(file, Libc.LOCK_EX | Libc.LOCK_NB) == 0)
+            return new FileLock(file);
+        if (file >= 0)
+            _ = Libc.close(file);
         return null;
     }
 

@@ -12,17 +12,21 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     private readonly Lock spareLock = new();
 
     /// <summary>
-    /// A keeper that waits for its first order: its pid and the server's end of its first connection. One is always kept in
+    /// A keeper that waits for its first order: its pid and the server's end of its first connection. One is always
+    /// kept in
     /// reserve, so that a launch does not wait for a keeper to start; it ends by itself when the server does.
     /// </summary>
-    /// <exception cref="IOException">The keeper's binary cannot be executed, or the host is out of processes or descriptors.</exception>
+    /// <exception cref="IOException">The keeper's binary cannot be executed, or the host is out of processes or
+    /// descriptors.</exception>
     public (int Pid, Socket Connection) Take()
     {
         (int Pid, Socket Connection)? ready;
-        lock (spareLock) (ready, spare) = (spare, null);
+        lock (spareLock)
+            (ready, spare) = (spare, null);
         if (ready is { } one)
         {
-            if (!one.Connection.Poll(0, SelectMode.SelectRead)) return one; // nothing to read: alive and waiting
+            if (!one.Connection.Poll(0, SelectMode.SelectRead))
+                return one; // nothing to read: alive and waiting
             one.Connection.Dispose();
             Collect(one.Pid);
         }
@@ -30,13 +34,19 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         return Start();
     }
 
-    /// <summary>Puts a keeper in reserve, unless there is one; not at once, so that it does not compete with a launch under way.</summary>
-    public void ReserveSoon() => _ = Task.Delay(100).ContinueWith(
-        _ =>
-        {
-            lock (spareLock) spare ??= Start();
-        },
-        TaskScheduler.Default);
+    /// <summary>
+    /// Puts a keeper in reserve, unless there is one; not at once, so that it does not compete with a launch under way.
+    /// </summary>
+    public void ReserveSoon() =>
+        _ = Task.Delay(100)
+            .ContinueWith(
+                _ =>
+                {
+                    lock (spareLock)
+                        spare ??= Start();
+                },
+                TaskScheduler.Default
+            );
 
     private unsafe (int Pid, Socket Connection) Start()
     {
@@ -44,14 +54,18 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         if (Libc.socketpair(Libc.AF_UNIX, Libc.SOCK_STREAM | Libc.SOCK_CLOEXEC, 0, ends) < 0)
             throw new OwnTroubleException($"no socket for a keeper ({Names.Errno(Marshal.GetLastSystemError())})");
         // Opaque C structures, with room to spare (glibc on x86-64: 80, 336 and 128 bytes).
-        byte* actions = stackalloc byte[256], attributes = stackalloc byte[512], set = stackalloc byte[128];
+        byte* actions = stackalloc byte[256],
+            attributes = stackalloc byte[512],
+            set = stackalloc byte[128];
         _ = Libc.posix_spawn_file_actions_init(actions);
         _ = Libc.posix_spawnattr_init(attributes);
         _ = Libc.sigemptyset(set);
-        // The keeper reads SIGCHLD from a descriptor: it must be blocked before its runtime starts its first own thread.
+        // The keeper reads SIGCHLD from a descriptor: it must be blocked before its runtime starts its first own
+        // thread.
         _ = Libc.sigaddset(set, Libc.SIGCHLD);
         _ = Libc.posix_spawnattr_setsigmask(attributes, set);
-        const short setSession = 0x80, setMask = 0x08;
+        const short setSession = 0x80,
+            setMask = 0x08;
         _ = Libc.posix_spawnattr_setflags(attributes, setSession | setMask);
         using var path = new CString(binary);
         using var name = new CString("calm-keeper");
@@ -62,7 +76,13 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         _ = Libc.posix_spawn_file_actions_adddup2(actions, ends[1], 3);
         _ = Libc.posix_spawn_file_actions_addopen(actions, 0, nothing.Pointer, Libc.O_RDONLY, 0);
         _ = Libc.posix_spawn_file_actions_addopen(actions, 1, nothing.Pointer, Libc.O_WRONLY, 0);
-        _ = Libc.posix_spawn_file_actions_addopen(actions, 2, log.Pointer, Libc.O_WRONLY | Libc.O_CREAT | Libc.O_APPEND, 0x180);
+        _ = Libc.posix_spawn_file_actions_addopen(
+            actions,
+            2,
+            log.Pointer,
+            Libc.O_WRONLY | Libc.O_CREAT | Libc.O_APPEND,
+            0x180
+        );
         var argv = stackalloc byte*[] { name.Pointer, mode.Pointer, directory.Pointer, null };
         var environment = stackalloc byte*[] { null };
         int pid;
@@ -71,13 +91,18 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         _ = Libc.posix_spawnattr_destroy(attributes);
         _ = Libc.close(ends[1]);
         var connection = new Socket(new SafeSocketHandle(ends[0], ownsHandle: true));
-        if (error == 0) return (pid, connection);
+        if (error == 0)
+            return (pid, connection);
         connection.Dispose();
         var why = $"the keeper {binary} cannot be started: {Names.Errno(error)}";
-        throw error is Libc.EAGAIN or Libc.ENOMEM or Libc.EMFILE or Libc.ENFILE ? new OwnTroubleException(why) : new IOException(why);
+        throw error is Libc.EAGAIN or Libc.ENOMEM or Libc.EMFILE or Libc.ENFILE
+            ? new OwnTroubleException(why)
+            : new IOException(why);
     }
 
-    /// <summary>Takes a keeper's exit from the kernel once its connection has closed. Harmless for one that is not our child.</summary>
+    /// <summary>
+    /// Takes a keeper's exit from the kernel once its connection has closed. Harmless for one that is not our child.
+    /// </summary>
     public static unsafe void Collect(int pid)
     {
         int status;

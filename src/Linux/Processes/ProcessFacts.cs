@@ -11,8 +11,10 @@ public static class ProcessFacts
     public static IReadOnlyList<string> CommandLine(int pid)
     {
         var bytes = Read(pid, "cmdline");
-        if (bytes.Length == 0) return [];
-        if (bytes[^1] == 0) bytes = bytes[..^1];
+        if (bytes.Length == 0)
+            return [];
+        if (bytes[^1] == 0)
+            bytes = bytes[..^1];
         return Encoding.UTF8.GetString(bytes).Split('\0');
     }
 
@@ -22,34 +24,44 @@ public static class ProcessFacts
         return Status(pid, "Uid") is { } ids ? uint.Parse(ids.Split('\t')[1], CultureInfo.InvariantCulture) : null;
     }
 
-    /// <summary>Whether a variable of the environment it was started with begins so, name and equals sign included.</summary>
+    /// <summary>
+    /// Whether a variable of the environment it was started with begins so, name and equals sign included.
+    /// </summary>
     public static bool HasVariableThatBegins(int pid, ReadOnlySpan<byte> beginning)
     {
         var environment = Read(pid, "environ").AsSpan();
-        for (var at = 0; at < environment.Length;)
+        for (var at = 0; at < environment.Length; )
         {
-            if (environment[at..].StartsWith(beginning)) return true;
+            if (environment[at..].StartsWith(beginning))
+                return true;
             var end = environment[at..].IndexOf((byte)0);
-            if (end < 0) break;
+            if (end < 0)
+                break;
             at += end + 1;
         }
 
         return false;
     }
 
-    /// <summary>The terminal that controls a process (<c>pts/3</c>), or null: by the device number in proc(5), stat field 7.</summary>
+    /// <summary>
+    /// The terminal that controls a process (<c>pts/3</c>), or null: by the device number in proc(5), stat field 7.
+    /// </summary>
     public static string? Terminal(int pid)
     {
         var device = Stat(pid, 7);
         var (major, minor) = (device >> 8 & 0xfff, (device & 0xff) | (device >> 12 & 0xfff00));
-        return device == 0 ? null : major is >= 136 and <= 143 ? $"pts/{minor + ((major - 136) * 256)}" : major == 4 ? $"tty{minor}" : $"{major}:{minor}";
+        return device == 0 ? null
+            : major is >= 136 and <= 143 ? $"pts/{minor + ((major - 136) * 256)}"
+            : major == 4 ? $"tty{minor}"
+            : $"{major}:{minor}";
     }
 
     /// <summary>Every process there is now.</summary>
     public static IEnumerable<int> All()
     {
         foreach (var directory in Directory.EnumerateDirectories("/proc"))
-            if (int.TryParse(Path.GetFileName(directory), NumberStyles.None, CultureInfo.InvariantCulture, out var pid)) yield return pid;
+            if (int.TryParse(Path.GetFileName(directory), NumberStyles.None, CultureInfo.InvariantCulture, out var pid))
+                yield return pid;
     }
 
     /// <summary>The file a process executes, or null when it is gone or not ours to see.</summary>
@@ -58,9 +70,10 @@ public static class ProcessFacts
     public static string? WorkingDirectory(int pid) => Link($"/proc/{pid}/cwd");
 
     /// <summary>Inodes of the sockets a process has open.</summary>
-    public static IEnumerable<long> Sockets(int pid) => OpenFiles(pid)
-        .Where(target => target.StartsWith("socket:[", StringComparison.Ordinal))
-        .Select(target => long.Parse(target.AsSpan(8, target.Length - 9), CultureInfo.InvariantCulture));
+    public static IEnumerable<long> Sockets(int pid) =>
+        OpenFiles(pid)
+            .Where(target => target.StartsWith("socket:[", StringComparison.Ordinal))
+            .Select(target => long.Parse(target.AsSpan(8, target.Length - 9), CultureInfo.InvariantCulture));
 
     /// <summary>What each descriptor of a process leads to.</summary>
     public static IEnumerable<string> OpenFiles(int pid) => Entries($"/proc/{pid}/fd").Select(Link).OfType<string>();
@@ -73,9 +86,19 @@ public static class ProcessFacts
     {
         foreach (var entry in Entries($"/proc/{pid}/fdinfo"))
         {
-            var flags = Encoding.UTF8.GetString(ReadAll(entry)).Split('\n').FirstOrDefault(line => line.StartsWith("flags:", StringComparison.Ordinal));
-            if (flags is null || (Convert.ToInt32(flags[6..].Trim(), 8) & 3) == 0) continue;
-            if (Link($"/proc/{pid}/fd/{Path.GetFileName(entry)}") is { } target && target.StartsWith('/') && File.Exists(target) && !target.StartsWith("/dev/", StringComparison.Ordinal)) yield return target;
+            var flags = Encoding
+                .UTF8.GetString(ReadAll(entry))
+                .Split('\n')
+                .FirstOrDefault(line => line.StartsWith("flags:", StringComparison.Ordinal));
+            if (flags is null || (Convert.ToInt32(flags[6..].Trim(), 8) & 3) == 0)
+                continue;
+            if (
+                Link($"/proc/{pid}/fd/{Path.GetFileName(entry)}") is { } target
+                && target.StartsWith('/')
+                && File.Exists(target)
+                && !target.StartsWith("/dev/", StringComparison.Ordinal)
+            )
+                yield return target;
         }
     }
 
@@ -83,7 +106,8 @@ public static class ProcessFacts
     public static string? Status(int pid, string name)
     {
         foreach (var line in Encoding.UTF8.GetString(Read(pid, "status")).Split('\n'))
-            if (line.StartsWith(name + ":", StringComparison.Ordinal)) return line[(name.Length + 1)..].Trim();
+            if (line.StartsWith(name + ":", StringComparison.Ordinal))
+                return line[(name.Length + 1)..].Trim();
         return null;
     }
 
@@ -98,25 +122,41 @@ public static class ProcessFacts
     {
         var after = text.LastIndexOf(')');
         var parts = after < 0 || after + 2 > text.Length ? [] : text[(after + 2)..].Split(' ');
-        return parts.Length > field - 3 && long.TryParse(parts[field - 3], CultureInfo.InvariantCulture, out var value) ? value : 0;
+        return parts.Length > field - 3 && long.TryParse(parts[field - 3], CultureInfo.InvariantCulture, out var value)
+            ? value
+            : 0;
     }
 
-    /// <summary>Resident memory that is its own, in bytes: what it shares with files and other processes is left out (proc(5), statm).</summary>
+    /// <summary>
+    /// Resident memory that is its own, in bytes: what it shares with files and other processes is left out (proc(5),
+    /// statm).
+    /// </summary>
     public static long OwnMemory(int pid)
     {
         var parts = Encoding.ASCII.GetString(Read(pid, "statm")).Split(' ');
-        return parts.Length < 3 || !long.TryParse(parts[1], CultureInfo.InvariantCulture, out var resident) || !long.TryParse(parts[2], CultureInfo.InvariantCulture, out var shared) ? 0 : (resident - shared) * Environment.SystemPageSize;
+        return
+            parts.Length < 3
+            || !long.TryParse(parts[1], CultureInfo.InvariantCulture, out var resident)
+            || !long.TryParse(parts[2], CultureInfo.InvariantCulture, out var shared)
+            ? 0
+            : (resident - shared) * Environment.SystemPageSize;
     }
 
     public static int Parent(int pid) => (int)Stat(pid, 4);
 
-    public static bool Lives(int pid) => Encoding.UTF8.GetString(Read(pid, "stat")) is var stat && stat.LastIndexOf(')') is >= 0 and var after && after + 2 < stat.Length && stat[after + 2] is not ('Z' or 'X');
+    public static bool Lives(int pid) =>
+        Encoding.UTF8.GetString(Read(pid, "stat")) is var stat
+        && stat.LastIndexOf(')') is >= 0 and var after
+        && after + 2 < stat.Length
+        && stat[after + 2] is not ('Z' or 'X');
 
     /// <summary>When the process was started.</summary>
     public static DateTimeOffset Started(int pid)
     {
         var boot = File.ReadLines("/proc/stat").First(line => line.StartsWith("btime ", StringComparison.Ordinal));
-        return DateTimeOffset.FromUnixTimeSeconds(long.Parse(boot.AsSpan(6), CultureInfo.InvariantCulture)).AddSeconds(Stat(pid, 22) / 100.0);
+        return DateTimeOffset
+            .FromUnixTimeSeconds(long.Parse(boot.AsSpan(6), CultureInfo.InvariantCulture))
+            .AddSeconds(Stat(pid, 22) / 100.0);
     }
 
     /// <summary>The process and everything below it.</summary>
@@ -124,19 +164,37 @@ public static class ProcessFacts
     {
         var below = All().ToLookup(Parent);
         var tree = new List<int> { root };
-        for (var i = 0; i < tree.Count; i++) tree.AddRange(below[tree[i]]);
+        for (var i = 0; i < tree.Count; i++)
+            tree.AddRange(below[tree[i]]);
         return tree;
     }
 
     /// <summary>A limit of setrlimit(2) as /proc/PID/limits has it, the soft value.</summary>
     public static string? Limit(int pid, string name) =>
-        Encoding.UTF8.GetString(Read(pid, "limits")).Split('\n').FirstOrDefault(line => line.StartsWith(name, StringComparison.Ordinal))?[name.Length..].Split(' ', StringSplitOptions.RemoveEmptyEntries)[0];
+        Encoding
+            .UTF8.GetString(Read(pid, "limits"))
+            .Split('\n')
+            .FirstOrDefault(line => line.StartsWith(name, StringComparison.Ordinal))
+            ?[name.Length..].Split(' ', StringSplitOptions.RemoveEmptyEntries)[0];
 
-    /// <summary>The disk priority: class in the upper bits, level in the lower 13 (ioprio_get(2)); -1 when the process is gone.</summary>
-    public static int DiskPriority(int pid) => (int)Libc.syscall(
-        System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture == System.Runtime.InteropServices.Architecture.Arm64 ? Libc.SYS_ioprio_get_arm64 : Libc.SYS_ioprio_get_x64, Libc.IOPRIO_WHO_PROCESS, pid, 0);
+    /// <summary>
+    /// The disk priority: class in the upper bits, level in the lower 13 (ioprio_get(2)); -1 when the process is gone.
+    /// </summary>
+    public static int DiskPriority(int pid) =>
+        (int)
+            Libc.syscall(
+                System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
+                == System.Runtime.InteropServices.Architecture.Arm64
+                    ? Libc.SYS_ioprio_get_arm64
+                    : Libc.SYS_ioprio_get_x64,
+                Libc.IOPRIO_WHO_PROCESS,
+                pid,
+                0
+            );
 
-    /// <summary>The most files a process of this sentry's account may be allowed to open, and whether it could be raised.</summary>
+    /// <summary>
+    /// The most files a process of this sentry's account may be allowed to open, and whether it could be raised.
+    /// </summary>
     public static unsafe ulong OpenFilesCeiling()
     {
         var limits = stackalloc ulong[2];
@@ -146,8 +204,14 @@ public static class ProcessFacts
     }
 
     /// <summary>Whether a process is in a version 2 control group of this name, or in one below it.</summary>
-    public static bool InGroup(int pid, string name) => Encoding.UTF8.GetString(Read(pid, "cgroup")).Split('\n')
-        .Any(line => line.StartsWith("0::", StringComparison.Ordinal) && ((line + "/").Contains($"/{name}/", StringComparison.Ordinal)));
+    public static bool InGroup(int pid, string name) =>
+        Encoding
+            .UTF8.GetString(Read(pid, "cgroup"))
+            .Split('\n')
+            .Any(line =>
+                line.StartsWith("0::", StringComparison.Ordinal)
+                && ((line + "/").Contains($"/{name}/", StringComparison.Ordinal))
+            );
 
     /// <summary>How many descriptors this process may have.</summary>
     public static unsafe long OwnOpenFilesLimit()
@@ -164,7 +228,8 @@ public static class ProcessFacts
         {
             var environment = Read(pid, "environ");
             var at = environment.AsSpan().IndexOf(wanted);
-            if (at == 0 || (at > 0 && environment[at - 1] == 0)) yield return pid;
+            if (at == 0 || (at > 0 && environment[at - 1] == 0))
+                yield return pid;
         }
     }
 
@@ -174,10 +239,24 @@ public static class ProcessFacts
     /// <summary>Ends a process at once. True while it is still there to be ended.</summary>
     public static bool End(int pid) => Libc.kill(pid, Libc.SIGKILL) == 0;
 
-    /// <summary>Of what a process can make as long as it likes so much is read: its command line, its environment, anything else.</summary>
-    private const int LongestCommandLine = 64 << 10, LongestEnvironment = 1 << 20, Longest = 256 << 10;
+    /// <summary>
+    /// Of what a process can make as long as it likes so much is read: its command line, its environment, anything
+    /// else.
+    /// </summary>
+    private const int LongestCommandLine = 64 << 10,
+        LongestEnvironment = 1 << 20,
+        Longest = 256 << 10;
 
-    private static byte[] Read(int pid, string file) => ReadAll($"/proc/{pid}/{file}", file switch { "cmdline" => LongestCommandLine, "environ" => LongestEnvironment, _ => Longest });
+    private static byte[] Read(int pid, string file) =>
+        ReadAll(
+            $"/proc/{pid}/{file}",
+            file switch
+            {
+                "cmdline" => LongestCommandLine,
+                "environ" => LongestEnvironment,
+                _ => Longest,
+            }
+        );
 
     private static byte[] ReadAll(string path, int most = Longest)
     {
@@ -186,10 +265,11 @@ public static class ProcessFacts
             using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite, 1);
             var room = new byte[4096];
             var length = 0;
-            for (int got; length < most && (got = file.Read(room, length, room.Length - length)) > 0;)
+            for (int got; length < most && (got = file.Read(room, length, room.Length - length)) > 0; )
             {
                 length += got;
-                if (length == room.Length) Array.Resize(ref room, Math.Min(most, room.Length * 2));
+                if (length == room.Length)
+                    Array.Resize(ref room, Math.Min(most, room.Length * 2));
             }
 
             return room[..length];

@@ -12,18 +12,24 @@ public readonly record struct ProcessVitals(char State, long Ticks, long OwnByte
     /// <summary>Ticks of /proc in a second: fixed in the kernel's interface to programs (USER_HZ).</summary>
     public const int TicksPerSecond = 100;
 
-    /// <summary>State and processor time out of /proc/PID/stat. A process may name itself as it likes, with brackets and line ends: what counts comes after the last bracket.</summary>
+    /// <summary>
+    /// State and processor time out of /proc/PID/stat. A process may name itself as it likes, with brackets and line
+    /// ends: what counts comes after the last bracket.
+    /// </summary>
     internal static (char State, long Ticks)? Read(string stat)
     {
         var after = stat.LastIndexOf(')');
-        if (after < 0 || after + 2 > stat.Length) return null;
+        if (after < 0 || after + 2 > stat.Length)
+            return null;
         var fields = stat[(after + 2)..].Split(' ');
-        if (fields.Length < 15 || fields[0].Length != 1) return null;
+        if (fields.Length < 15 || fields[0].Length != 1)
+            return null;
         var ticks = 0L;
         // Fields 14 to 17 of proc(5): user, system, and both of collected children.
         foreach (var text in fields[11..15])
         {
-            if (!long.TryParse(text, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var some)) return null;
+            if (!long.TryParse(text, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var some))
+                return null;
             ticks = unchecked(ticks + some);
         }
 
@@ -35,7 +41,9 @@ public readonly record struct ProcessVitals(char State, long Ticks, long OwnByte
     {
         try
         {
-            return Read(Encoding.UTF8.GetString(File.ReadAllBytes($"/proc/{pid}/stat"))) is var (state, ticks) ? new(state, ticks, ProcessFacts.OwnMemory(pid)) : null;
+            return Read(Encoding.UTF8.GetString(File.ReadAllBytes($"/proc/{pid}/stat"))) is var (state, ticks)
+                ? new(state, ticks, ProcessFacts.OwnMemory(pid))
+                : null;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {

@@ -31,7 +31,14 @@ public sealed record ScriptKind(string Name, string[] Extensions, string[] Comma
     public static ScriptKind? OfInterpreter(string interpreter)
     {
         var name = Path.GetFileName(interpreter);
-        return All.FirstOrDefault(kind => kind.Commands.Contains(name)) ?? All.FirstOrDefault(kind => kind.Commands.Any(command => name.StartsWith(command.TrimEnd('3'), StringComparison.Ordinal) && name.Length > command.Length && !char.IsLetter(name[^1])));
+        return All.FirstOrDefault(kind => kind.Commands.Contains(name))
+            ?? All.FirstOrDefault(kind =>
+                kind.Commands.Any(command =>
+                    name.StartsWith(command.TrimEnd('3'), StringComparison.Ordinal)
+                    && name.Length > command.Length
+                    && !char.IsLetter(name[^1])
+                )
+            );
     }
 }
 
@@ -42,9 +49,22 @@ public sealed record InterpreterCandidate(string Path, ScriptKind? Kind, string 
 /// <summary>Which interpreters a script could be run with on this machine.</summary>
 public static class Interpreters
 {
-    private static readonly string[] Places = ["/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/usr/share/dotnet", "/usr/lib/dotnet", "/snap/bin"];
+    private static readonly string[] Places =
+    [
+        "/usr/local/bin",
+        "/usr/bin",
+        "/bin",
+        "/usr/local/sbin",
+        "/usr/sbin",
+        "/usr/share/dotnet",
+        "/usr/lib/dotnet",
+        "/snap/bin",
+    ];
 
-    /// <summary>All there are for the script, the one to choose first: a virtual environment beside it, its own first line, its kind.</summary>
+    /// <summary>
+    /// All there are for the script, the one to choose first: a virtual environment beside it, its own first line, its
+    /// kind.
+    /// </summary>
     /// <param name="more">Further directories to look into, such as those of the administrator's own PATH.</param>
     public static IReadOnlyList<InterpreterCandidate> For(string script, IEnumerable<string> more)
     {
@@ -53,40 +73,78 @@ public static class Interpreters
         var found = new List<InterpreterCandidate>();
         if (kind?.Name == "Python")
         {
-            for (var (directory, up) = (Path.GetDirectoryName(script), 0); directory is not null && up < 3; directory = Path.GetDirectoryName(directory), up++)
+            for (
+                var (directory, up) = (Path.GetDirectoryName(script), 0);
+                directory is not null && up < 3;
+                directory = Path.GetDirectoryName(directory), up++
+            )
                 foreach (var name in new[] { ".venv", "venv", "env" })
-                    if (File.Exists(Path.Combine(directory, name, "pyvenv.cfg")) && File.Exists(Path.Combine(directory, name, "bin", "python")))
-                        found.Add(new(Path.Combine(directory, name, "bin", "python"), kind, "the virtual environment beside the script"));
+                    if (
+                        File.Exists(Path.Combine(directory, name, "pyvenv.cfg"))
+                        && File.Exists(Path.Combine(directory, name, "bin", "python"))
+                    )
+                        found.Add(
+                            new(
+                                Path.Combine(directory, name, "bin", "python"),
+                                kind,
+                                "the virtual environment beside the script"
+                            )
+                        );
         }
 
-        var directories = Places.Concat(Glob("/opt", "bin")).Concat(Glob("/usr/lib/jvm", "bin")).Concat(more.Where(Path.IsPathRooted)).Distinct().ToList();
+        var directories = Places
+            .Concat(Glob("/opt", "bin"))
+            .Concat(Glob("/usr/lib/jvm", "bin"))
+            .Concat(more.Where(Path.IsPathRooted))
+            .Distinct()
+            .ToList();
         if (asked is not null)
         {
-            var path = Path.IsPathRooted(asked) ? asked : directories.Select(directory => Path.Combine(directory, asked)).FirstOrDefault(File.Exists);
-            if (path is not null && File.Exists(path)) found.Add(new(path, ScriptKind.OfInterpreter(path) ?? kind, "the script's first line asks for it"));
+            var path = Path.IsPathRooted(asked)
+                ? asked
+                : directories.Select(directory => Path.Combine(directory, asked)).FirstOrDefault(File.Exists);
+            if (path is not null && File.Exists(path))
+                found.Add(new(path, ScriptKind.OfInterpreter(path) ?? kind, "the script's first line asks for it"));
         }
 
         foreach (var command in kind?.Commands ?? [])
-            foreach (var directory in directories)
-                if (File.Exists(Path.Combine(directory, command))) found.Add(new(Path.Combine(directory, command), kind, $"it runs {kind!.Name}"));
-        return [.. found.DistinctBy(one => one.Path).DistinctBy(one => one.Why.StartsWith("the", StringComparison.Ordinal) ? one.Path : Folders.Real(one.Path))];
+        foreach (var directory in directories)
+            if (File.Exists(Path.Combine(directory, command)))
+                found.Add(new(Path.Combine(directory, command), kind, $"it runs {kind!.Name}"));
+        return
+        [
+            .. found
+                .DistinctBy(one => one.Path)
+                .DistinctBy(one =>
+                    one.Why.StartsWith("the", StringComparison.Ordinal) ? one.Path : Folders.Real(one.Path)
+                ),
+        ];
     }
 
     /// <summary>The one to choose, or null when this machine has none.</summary>
     public static InterpreterCandidate? Best(string script) => For(script, []) is [var first, ..] ? first : null;
 
-    /// <summary>The interpreter a script's <c>#!</c> line asks for, <c>env</c> looked through; null when it has none.</summary>
+    /// <summary>
+    /// The interpreter a script's <c>#!</c> line asks for, <c>env</c> looked through; null when it has none.
+    /// </summary>
     public static string? FirstLine(string script)
     {
         try
         {
             ReadOnlySpan<byte> head = Held.Head(script, 256);
-            if (!head.StartsWith("#!"u8)) return null;
+            if (!head.StartsWith("#!"u8))
+                return null;
             var end = head.IndexOf((byte)'\n');
-            var words = System.Text.Encoding.UTF8.GetString(end < 0 ? head[2..] : head[2..end]).Split([' ', '\t', '\r'], StringSplitOptions.RemoveEmptyEntries);
-            if (words.Length == 0) return null;
-            if (Path.GetFileName(words[0]) != "env") return words[0];
-            return words.Skip(1).FirstOrDefault(word => !word.StartsWith('-') && !word.Contains('=', StringComparison.Ordinal));
+            var words = System
+                .Text.Encoding.UTF8.GetString(end < 0 ? head[2..] : head[2..end])
+                .Split([' ', '\t', '\r'], StringSplitOptions.RemoveEmptyEntries);
+            if (words.Length == 0)
+                return null;
+            if (Path.GetFileName(words[0]) != "env")
+                return words[0];
+            return words
+                .Skip(1)
+                .FirstOrDefault(word => !word.StartsWith('-') && !word.Contains('=', StringComparison.Ordinal));
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -95,5 +153,11 @@ public static class Interpreters
     }
 
     private static IEnumerable<string> Glob(string directory, string inner) =>
-        Directory.Exists(directory) ? Directory.GetDirectories(directory).Order(StringComparer.Ordinal).Select(one => Path.Combine(one, inner)).Where(Directory.Exists) : [];
+        Directory.Exists(directory)
+            ? Directory
+                .GetDirectories(directory)
+                .Order(StringComparer.Ordinal)
+                .Select(one => Path.Combine(one, inner))
+                .Where(Directory.Exists)
+            : [];
 }

@@ -3,7 +3,9 @@ using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Sockets;
 
-/// <summary>Connects to a Unix socket however long its path is: a socket address holds 107 bytes, a descriptor's path is short.</summary>
+/// <summary>
+/// Connects to a Unix socket however long its path is: a socket address holds 107 bytes, a descriptor's path is short.
+/// </summary>
 public static class UnixConnection
 {
     /// <exception cref="SocketException">Nobody listens there.</exception>
@@ -11,7 +13,8 @@ public static class UnixConnection
     {
         using var path = new CString(directory);
         var handle = Libc.open(path.Pointer, Libc.O_PATH | Libc.O_DIRECTORY | Libc.O_CLOEXEC, 0);
-        if (handle < 0) throw new SocketException((int)SocketError.HostNotFound);
+        if (handle < 0)
+            throw new SocketException((int)SocketError.HostNotFound);
         var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
         try
         {

@@ -6,12 +6,15 @@ using CalmSentry.Store;
 namespace CalmSentry.Server.Accounts;
 
 /// <summary>
-/// Gives an account just the right it lacks on a folder, and takes it back, by POSIX access lists (acl(5)): a right for one
+/// Gives an account just the right it lacks on a folder, and takes it back, by POSIX access lists (acl(5)): a right for
+/// one
 /// account alone, which takes nothing from anybody. Folders are walked by descriptors; only links of root are followed.
 /// </summary>
 internal sealed class FolderRights(House house)
 {
-    private const int Enter = 1, Read = 5, Write = 7;
+    private const int Enter = 1,
+        Read = 5,
+        Write = 7;
 
     /// <returns>What was done, in sentences; or what prevented it.</returns>
     public async Task<(bool Done, IReadOnlyList<string> Said)> Grant(Account account, string folder, bool write)
@@ -19,12 +22,14 @@ internal sealed class FolderRights(House house)
         try
         {
             using var way = Held.Walk(folder);
-            if (way.Held.Identity().Type != FileType.Directory) return (false, [$"{way.Path} is no folder; nothing was changed."]);
+            if (way.Held.Identity().Type != FileType.Directory)
+                return (false, [$"{way.Path} is no folder; nothing was changed."]);
             var said = new List<string>();
             // Way in first: every folder above must let it pass.
             foreach (var (path, held) in way.Above)
             {
-                if (await May(account, "x", path).ConfigureAwait(false)) continue;
+                if (await May(account, "x", path).ConfigureAwait(false))
+                    continue;
                 await Give(account, held, path, way.Path, Enter).ConfigureAwait(false);
                 said.Add($"{account.Name} may pass through {path}.");
             }
@@ -32,17 +37,44 @@ internal sealed class FolderRights(House house)
             var wanted = write ? "rwx" : "rx";
             if (!await May(account, wanted, way.Path).ConfigureAwait(false))
             {
-                var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read).ConfigureAwait(false);
+                var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read)
+                    .ConfigureAwait(false);
                 said.Add($"{account.Name} may {(write ? "read and write" : "read")} {way.Path} and what is in it.");
-                if (left > 0) said.Add($"{left} {(left == 1 ? "file has" : "files have")} a second name somewhere else, or {(left == 1 ? "is a device" : "are devices")}, and {(left == 1 ? "was" : "were")} left as {(left == 1 ? "it is" : "they are")}.");
-                if (!await May(account, wanted, way.Path).ConfigureAwait(false)) return (false, [.. said, $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: the file system may be mounted read-only."]);
+                if (left > 0)
+                    said.Add(
+                        $"{left} {(left == 1 ? "file has" : "files have")} a second name somewhere else, or "
+                            + $"{(left == 1 ? "is a device" : "are devices")}, and "
+                            + $"{(left == 1 ? "was" : "were")} left as {(left == 1 ? "it is" : "they are")}."
+                    );
+                if (!await May(account, wanted, way.Path).ConfigureAwait(false))
+                    return (
+                        false,
+                        [
+                            .. said,
+                            $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: the file "
+                                + $"system may be mounted read-only.",
+                        ]
+                    );
             }
 
-            return (true, said.Count == 0 ? [$"{account.Name} has what it needs on {way.Path} already; nothing was changed."] : said);
+            return (
+                true,
+                said.Count == 0
+                    ? [$"{account.Name} has what it needs on {way.Path} already; nothing was changed."]
+                    : said
+            );
         }
         catch (NotSupportedException)
         {
-            return (false, [$"The file system under {folder} has no access lists, so a right cannot be given to one account alone; nothing was changed there.", $"Mount it with access lists (mount option acl), move the folder to a file system that has them, or make the folder {account.Name}'s own: chown -R {account.Name} {folder}"]);
+            return (
+                false,
+                [
+                    $"The file system under {folder} has no access lists, so a right cannot be given to one "
+                        + $"account alone; nothing was changed there.",
+                    $"Mount it with access lists (mount option acl), move the folder to a file system that has "
+                        + $"them, or make the folder {account.Name}'s own: chown -R {account.Name} {folder}",
+                ]
+            );
         }
         catch (IOException error)
         {
@@ -54,20 +86,29 @@ internal sealed class FolderRights(House house)
     {
         var own = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
         var grants = own.Where(grant => grant.Folder == folder).ToList();
-        if (grants.Count == 0 && WalkedPath(folder) is { } real) grants = [.. own.Where(grant => grant.Folder == real)];
-        if (grants.Count == 0) return Task.FromResult<(bool, IReadOnlyList<string>)>((false, [$"Nothing on {folder} was granted to {account.Name} here, so there is nothing to take back."]));
+        if (grants.Count == 0 && WalkedPath(folder) is { } real)
+            grants = [.. own.Where(grant => grant.Folder == real)];
+        if (grants.Count == 0)
+            return Task.FromResult<(bool, IReadOnlyList<string>)>(
+                (false, [$"Nothing on {folder} was granted to {account.Name} here, so there is nothing to take back."])
+            );
         var said = new List<string>();
         foreach (var grant in grants)
         {
             // Another grant may lead through the same folder.
-            var needed = own.FirstOrDefault(other => other.Folder != grant.Folder && grant.Path != other.Path && other.Path.StartsWith(grant.Path.TrimEnd('/') + "/", StringComparison.Ordinal));
+            var needed = own.FirstOrDefault(other =>
+                other.Folder != grant.Folder
+                && grant.Path != other.Path
+                && other.Path.StartsWith(grant.Path.TrimEnd('/') + "/", StringComparison.Ordinal)
+            );
             if (needed is not null && grant.Path != grant.Folder)
             {
                 said.Add($"{grant.Path} stays open to pass through: it leads to {needed.Folder}.");
                 continue;
             }
 
-            if (TakeBack(account, grant) is { } error) return Task.FromResult<(bool, IReadOnlyList<string>)>((false, [.. said, error]));
+            if (TakeBack(account, grant) is { } error)
+                return Task.FromResult<(bool, IReadOnlyList<string>)>((false, [.. said, error]));
             house.Store.RemoveGrant(grant);
             said.Add($"{account.Name} has on {grant.Path} what it had before.");
         }
@@ -77,41 +118,70 @@ internal sealed class FolderRights(House house)
 
     /// <summary>Whether the account has all these rights there, asked in a process that is the account.</summary>
     private async Task<bool> May(Account account, string rights, string path) =>
-        (await house.AsAccount.Ask(account, [], [.. rights.Select(right => new AccessQuestion(right, path))]).ConfigureAwait(false)).All(errno => errno == 0);
+        (
+            await house
+                .AsAccount.Ask(account, [], [.. rights.Select(right => new AccessQuestion(right, path))])
+                .ConfigureAwait(false)
+        ).All(errno => errno == 0);
 
     /// <returns>How many files were left as they are.</returns>
     private async Task<int> Give(Account account, Held held, string path, string folder, int rights)
     {
-        // What is there now is on record before anything is changed: taking it back must work after a power cut in the middle.
+        // What is there now is on record before anything is changed: taking it back must work after a power cut in the
+        // middle.
         var known = house.Store.Grants().FirstOrDefault(grant => grant.Account == account.Name && grant.Path == path);
-        var before = known is not null && GrantBefore.Read(known) is { } first ? first with { Rights = first.Rights | rights } : new GrantBefore(held.Identity().Id, rights, []);
-        if (known is null) Everything(held, rights, (one, identity) => before.Keep(one, identity));
-        if (known is not null) house.Store.RemoveGrant(known);
+        var before =
+            known is not null && GrantBefore.Read(known) is { } first
+                ? first with
+                {
+                    Rights = first.Rights | rights,
+                }
+                : new GrantBefore(held.Identity().Id, rights, []);
+        if (known is null)
+            Everything(held, rights, (one, identity) => before.Keep(one, identity));
+        if (known is not null)
+            house.Store.RemoveGrant(known);
         house.Store.AddGrant(new(account.Name, path, GrantBefore.How, before.Write(), known?.Folder ?? folder));
         await house.Store.Flush().ConfigureAwait(false);
-        if (house.Store.Failure is { } unwritten) throw new IOException($"what is there now cannot be put on record ({unwritten}), and without that it could not be taken back");
+        if (house.Store.Failure is { } unwritten)
+            throw new IOException(
+                $"what is there now cannot be put on record ({unwritten}), and without that it could not be taken back"
+            );
         var left = 0;
-        Everything(held, rights, (one, identity) =>
-        {
-            // A file with a second name may be somebody else's file, linked to from here.
-            var foreign = identity.Type == FileType.Regular && identity.Links > 1 && identity.Uid != account.Uid;
-            if (foreign || identity.Type is FileType.BlockDevice or FileType.CharacterDevice)
+        Everything(
+            held,
+            rights,
+            (one, identity) =>
             {
-                left++;
-                return;
-            }
+                // A file with a second name may be somebody else's file, linked to from here.
+                var foreign = identity.Type == FileType.Regular && identity.Links > 1 && identity.Uid != account.Uid;
+                if (foreign || identity.Type is FileType.BlockDevice or FileType.CharacterDevice)
+                {
+                    left++;
+                    return;
+                }
 
-            var (access, standard) = GrantBefore.With(AccessLists.Of(one, ListKind.Access), identity.Type == FileType.Directory ? AccessLists.Of(one, ListKind.Default) : null, identity, account.Uid, rights);
-            AccessLists.Set(one, ListKind.Access, access);
-            if (standard is not null) AccessLists.Set(one, ListKind.Default, standard);
-        });
+                var (access, standard) = GrantBefore.With(
+                    AccessLists.Of(one, ListKind.Access),
+                    identity.Type == FileType.Directory ? AccessLists.Of(one, ListKind.Default) : null,
+                    identity,
+                    account.Uid,
+                    rights
+                );
+                AccessLists.Set(one, ListKind.Access, access);
+                if (standard is not null)
+                    AccessLists.Set(one, ListKind.Default, standard);
+            }
+        );
         return left;
     }
 
     private static void Everything(Held held, int rights, Action<Held, FileIdentity> visit)
     {
-        if (rights == Enter) visit(held, held.Identity());
-        else TreeWalk.Each(held, visit);
+        if (rights == Enter)
+            visit(held, held.Identity());
+        else
+            TreeWalk.Each(held, visit);
     }
 
     private static string? TakeBack(Account account, StoredGrant grant)
@@ -119,8 +189,11 @@ internal sealed class FolderRights(House house)
         try
         {
             using var way = Held.Walk(grant.Path);
-            if (GrantBefore.Read(grant) is not { } before) return OlderGrants.TakeBack(account, grant, way);
-            if (way.Held.Identity().Id != before.Id) return $"{grant.Path} is not the folder the right was granted on: that one was moved or removed, and another lies there now. Nothing was changed. Put it back and take it again.";
+            if (GrantBefore.Read(grant) is not { } before)
+                return OlderGrants.TakeBack(account, grant, way);
+            if (way.Held.Identity().Id != before.Id)
+                return $"{grant.Path} is not the folder the right was granted on: that one was moved or removed, and "
+                    + $"another lies there now. Nothing was changed. Put it back and take it again.";
             Everything(way.Held, before.Rights, (one, identity) => before.Restore(one, identity, account.Uid));
             return null;
         }

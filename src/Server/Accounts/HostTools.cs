@@ -9,19 +9,32 @@ internal static class HostTools
 
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(30);
 
-    private static string? Find(string command) => Places.Select(place => Path.Combine(place, command)).FirstOrDefault(File.Exists);
+    private static string? Find(string command) =>
+        Places.Select(place => Path.Combine(place, command)).FirstOrDefault(File.Exists);
 
     /// <returns>Null when it did its work, else what it said.</returns>
     public static async Task<string?> Run(string command, params IEnumerable<string> arguments)
     {
         var (exit, _, error) = await Ask(command, arguments).ConfigureAwait(false);
-        return exit == 0 ? null : error.Trim() is { Length: > 0 } said ? said : $"{command} ended with exit code {exit}";
+        return exit == 0 ? null
+            : error.Trim() is { Length: > 0 } said ? said
+            : $"{command} ended with exit code {exit}";
     }
 
-    public static async Task<(int ExitCode, string Output, string Error)> Ask(string command, params IEnumerable<string> arguments)
+    public static async Task<(int ExitCode, string Output, string Error)> Ask(
+        string command,
+        params IEnumerable<string> arguments
+    )
     {
-        if (Find(command) is not { } path) return (127, "", $"this host has no {command}");
-        var start = new ProcessStartInfo(path, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true, WorkingDirectory = "/" };
+        if (Find(command) is not { } path)
+            return (127, "", $"this host has no {command}");
+        var start = new ProcessStartInfo(path, arguments)
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            RedirectStandardInput = true,
+            WorkingDirectory = "/",
+        };
         start.Environment["LC_ALL"] = "C.UTF-8";
         Process process;
         try

@@ -13,14 +13,17 @@ internal sealed class Permits
     public Permits(SentryStore store)
     {
         this.store = store;
-        foreach (var account in store.Accounts()) accounts[account.Name] = account;
+        foreach (var account in store.Accounts())
+            accounts[account.Name] = account;
     }
 
-    public IReadOnlyList<StoredAccount> Known => [.. accounts.Values.OrderBy(account => account.Name, StringComparer.Ordinal)];
+    public IReadOnlyList<StoredAccount> Known =>
+        [.. accounts.Values.OrderBy(account => account.Name, StringComparer.Ordinal)];
 
     /// <summary>A sentry that is not root can only be itself: there is nothing to permit.</summary>
     public bool Permitted(string account) =>
-        (accounts.TryGetValue(account, out var known) && known.Permitted) || (Account.OwnId != 0 && account == Account.NameOf(Account.OwnId));
+        (accounts.TryGetValue(account, out var known) && known.Permitted)
+        || (Account.OwnId != 0 && account == Account.NameOf(Account.OwnId));
 
     public bool WasMade(string account) => accounts.TryGetValue(account, out var known) && known.Made;
 

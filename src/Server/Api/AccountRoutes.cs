@@ -2,8 +2,8 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Accounts;
-using CalmSentry.Server.Services;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Api;
 
@@ -14,48 +14,154 @@ internal static class AccountRoutes
 
     public static void MapAccounts(this IEndpointRouteBuilder api)
     {
-        api.MapGet("/accounts", (Registry registry, House house) => TypedResults.Json(
-                (IReadOnlyList<AccountView>)[.. house.Permits.Known.Select(known => known.Name).Union(registry.All.Select(actor => actor.Definition.Account)).Order(StringComparer.Ordinal).Select(name => View(name, registry, house))],
-                ApiJson.Plain.IReadOnlyListAccountView))
-            .Produces<IReadOnlyList<AccountView>>().WithSummary("Accounts that may run services, and those that do").May(Permission.Read);
-        api.MapGet("/accounts/{name}", async (string name, Registry registry, House house) =>
-                Account.Named(name) is { } account ? TypedResults.Json(await Detail(account, registry, house).ConfigureAwait(false), ApiJson.Plain.AccountDetail) : NoSuchAccount(name))
-            .Produces<AccountDetail>().Produces<Problem>(404, "application/problem+json").WithSummary("One account: its services, what it may do, which folders it can write").May(Permission.Read);
-        api.MapPost("/accounts/{name}", Create).Produces<Answer>(201).Produces<Problem>(409, "application/problem+json").WithSummary("Make a locked system account and permit it to run services").May(Permission.Administer);
-        api.MapDelete("/accounts/{name}", Remove).Produces<Answer>().Produces<Problem>(409, "application/problem+json").WithSummary("Remove an account that was made here and runs no service").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/permit", (string name, Registry registry, House house, HttpContext context) => Permit(name, true, registry, house, context))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Permit an account to run services").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/forbid", (string name, Registry registry, House house, HttpContext context) => Permit(name, false, registry, house, context))
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Forbid an account to run services; live runs go on").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/grant", (string name, House house, HttpContext context) => Folder(name, house, context, give: true)).TakesJson<FolderRight>()
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account just the right it lacks on a folder").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/take", (string name, House house, HttpContext context) => Folder(name, house, context, give: false)).TakesJson<FolderRight>()
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Take back what was granted on a folder").May(Permission.Administer);
-        api.MapPost("/accounts/{name}/hand-over", HandOver).May(Permission.Administer)
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("Give an account what ?service=NAME kept under an account that was removed");
+        api.MapGet(
+                "/accounts",
+                (Registry registry, House house) =>
+                    TypedResults.Json(
+                        (IReadOnlyList<AccountView>)
+                            [
+                                .. house
+                                    .Permits.Known.Select(known => known.Name)
+                                    .Union(registry.All.Select(actor => actor.Definition.Account))
+                                    .Order(StringComparer.Ordinal)
+                                    .Select(name => View(name, registry, house)),
+                            ],
+                        ApiJson.Plain.IReadOnlyListAccountView
+                    )
+            )
+            .Produces<IReadOnlyList<AccountView>>()
+            .WithSummary("Accounts that may run services, and those that do")
+            .May(Permission.Read);
+        api.MapGet(
+                "/accounts/{name}",
+                async (string name, Registry registry, House house) =>
+                    Account.Named(name) is { } account
+                        ? TypedResults.Json(
+                            await Detail(account, registry, house).ConfigureAwait(false),
+                            ApiJson.Plain.AccountDetail
+                        )
+                        : NoSuchAccount(name)
+            )
+            .Produces<AccountDetail>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("One account: its services, what it may do, which folders it can write")
+            .May(Permission.Read);
+        api.MapPost("/accounts/{name}", Create)
+            .Produces<Answer>(201)
+            .Produces<Problem>(409, "application/problem+json")
+            .WithSummary("Make a locked system account and permit it to run services")
+            .May(Permission.Administer);
+        api.MapDelete("/accounts/{name}", Remove)
+            .Produces<Answer>()
+            .Produces<Problem>(409, "application/problem+json")
+            .WithSummary("Remove an account that was made here and runs no service")
+            .May(Permission.Administer);
+        api.MapPost(
+                "/accounts/{name}/permit",
+                (string name, Registry registry, House house, HttpContext context) =>
+                    Permit(name, true, registry, house, context)
+            )
+            .Produces<Answer>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("Permit an account to run services")
+            .May(Permission.Administer);
+        api.MapPost(
+                "/accounts/{name}/forbid",
+                (string name, Registry registry, House house, HttpContext context) =>
+                    Permit(name, false, registry, house, context)
+            )
+            .Produces<Answer>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("Forbid an account to run services; live runs go on")
+            .May(Permission.Administer);
+        api.MapPost(
+                "/accounts/{name}/grant",
+                (string name, House house, HttpContext context) => Folder(name, house, context, give: true)
+            )
+            .TakesJson<FolderRight>()
+            .Produces<Answer>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("Give an account just the right it lacks on a folder")
+            .May(Permission.Administer);
+        api.MapPost(
+                "/accounts/{name}/take",
+                (string name, House house, HttpContext context) => Folder(name, house, context, give: false)
+            )
+            .TakesJson<FolderRight>()
+            .Produces<Answer>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("Take back what was granted on a folder")
+            .May(Permission.Administer);
+        api.MapPost("/accounts/{name}/hand-over", HandOver)
+            .May(Permission.Administer)
+            .Produces<Answer>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("Give an account what ?service=NAME kept under an account that was removed");
     }
 
     private static IResult NoSuchAccount(string name) =>
-        Problems.Of(404, "account-missing", "No such account", $"This host has no account named '{name}'.", $"Make it: calm account create {name}");
+        Problems.Of(
+            404,
+            "account-missing",
+            "No such account",
+            $"This host has no account named '{name}'.",
+            $"Make it: calm account create {name}"
+        );
 
-    private static AccountView View(string name, Registry registry, House house) => new()
-    {
-        Name = name,
-        Uid = Account.Named(name) is { } account ? account.Uid : -1,
-        Permitted = house.Permits.Permitted(name),
-        Made = house.Permits.WasMade(name),
-        Services = [.. registry.All.Where(actor => actor.Definition.Account == name).Select(actor => actor.Definition.Name).Order(StringComparer.Ordinal)],
-    };
+    private static AccountView View(string name, Registry registry, House house) =>
+        new()
+        {
+            Name = name,
+            Uid = Account.Named(name) is { } account ? account.Uid : -1,
+            Permitted = house.Permits.Permitted(name),
+            Made = house.Permits.WasMade(name),
+            Services =
+            [
+                .. registry
+                    .All.Where(actor => actor.Definition.Account == name)
+                    .Select(actor => actor.Definition.Name)
+                    .Order(StringComparer.Ordinal),
+            ],
+        };
 
     private static async Task<AccountDetail> Detail(Account account, Registry registry, House house)
     {
         // Every folder there is, to a depth people think in; which of them it can write only the kernel knows.
-        var options = new EnumerationOptions { RecurseSubdirectories = true, MaxRecursionDepth = 3, IgnoreInaccessible = true, AttributesToSkip = FileAttributes.ReparsePoint };
-        var own = registry.All.Where(actor => actor.Definition.Account == account.Name).SelectMany(actor => new[] { Keepers.LaunchOrder.DirectoryOf(actor.Definition, house.Places), house.Places.StateOf(actor.Definition.Name) });
+        var options = new EnumerationOptions
+        {
+            RecurseSubdirectories = true,
+            MaxRecursionDepth = 3,
+            IgnoreInaccessible = true,
+            AttributesToSkip = FileAttributes.ReparsePoint,
+        };
+        var own = registry
+            .All.Where(actor => actor.Definition.Account == account.Name)
+            .SelectMany(actor =>
+                new[]
+                {
+                    Keepers.LaunchOrder.DirectoryOf(actor.Definition, house.Places),
+                    house.Places.StateOf(actor.Definition.Name),
+                }
+            );
         var grants = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
-        var folders = own.Append(account.Home).Concat(grants.Select(grant => grant.Folder)).Concat(Searched).Where(Directory.Exists)
-            .Concat(Searched.Where(Directory.Exists).SelectMany(root => Directory.EnumerateDirectories(root, "*", options).Take(5000))).Distinct().Order(StringComparer.Ordinal).ToList();
-        var answers = account.Uid == 0 ? [] : await house.AsAccount.Ask(account, [], [.. folders.Select(folder => new AccessQuestion('w', folder))]).ConfigureAwait(false);
+        var folders = own.Append(account.Home)
+            .Concat(grants.Select(grant => grant.Folder))
+            .Concat(Searched)
+            .Where(Directory.Exists)
+            .Concat(
+                Searched
+                    .Where(Directory.Exists)
+                    .SelectMany(root => Directory.EnumerateDirectories(root, "*", options).Take(5000))
+            )
+            .Distinct()
+            .Order(StringComparer.Ordinal)
+            .ToList();
+        var answers =
+            account.Uid == 0
+                ? []
+                : await house
+                    .AsAccount.Ask(account, [], [.. folders.Select(folder => new AccessQuestion('w', folder))])
+                    .ConfigureAwait(false);
         var writes = folders.Where((_, i) => i < answers.Count && answers[i] == 0).ToList();
         return new AccountDetail
         {
@@ -64,85 +170,240 @@ internal static class AccountRoutes
             Home = account.Home,
             Shell = account.Shell,
             May = AccountPower.Of(account),
-            Writes = account.Uid == 0 ? ["/"] : [.. writes.Where(folder => !writes.Contains(Path.GetDirectoryName(folder) ?? ""))],
-            Granted = [.. grants.Select(grant => $"{grant.Path}, by {(grant.How == "group" ? "its group" : "an access list")}{(grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")}")],
+            Writes =
+                account.Uid == 0
+                    ? ["/"]
+                    : [.. writes.Where(folder => !writes.Contains(Path.GetDirectoryName(folder) ?? ""))],
+            Granted =
+            [
+                .. grants.Select(grant =>
+                    $"{grant.Path}, by {(grant.How == "group" ? "its group" : "an access list")}{(grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")}"
+                ),
+            ],
         };
     }
 
     private static async Task<IResult> Create(string name, House house, HttpContext context)
     {
-        if (name.Length is 0 or > 32 || !(char.IsAsciiLetterLower(name[0]) || name[0] == '_') || !name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c is '-' or '_'))
-            return Problems.Of(400, "bad-account-name", "Not a name for an account", $"'{name}'; allowed: lower-case letters, digits, - and _, beginning with a letter, at most 32 characters.");
-        if (Account.Named(name) is not null) return Problems.Of(409, "account-taken", "The account is there already", $"This host has an account named '{name}' already; nothing was changed.", $"To let it run services: calm account permit {name}");
-        if (Account.OwnId != 0) return NeedsRoot("only root can make accounts");
+        if (
+            name.Length is 0 or > 32
+            || !(char.IsAsciiLetterLower(name[0]) || name[0] == '_')
+            || !name.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c is '-' or '_')
+        )
+            return Problems.Of(
+                400,
+                "bad-account-name",
+                "Not a name for an account",
+                $"'{name}'; allowed: lower-case letters, digits, - and _, beginning with a letter, at most 32 "
+                    + $"characters."
+            );
+        if (Account.Named(name) is not null)
+            return Problems.Of(
+                409,
+                "account-taken",
+                "The account is there already",
+                $"This host has an account named '{name}' already; nothing was changed.",
+                $"To let it run services: calm account permit {name}"
+            );
+        if (Account.OwnId != 0)
+            return NeedsRoot("only root can make accounts");
         // An account of before, removed with the host's own tools, may have had the number that this one gets.
-        var error = await HostTools.Run("useradd", "--system", "--user-group", "--no-create-home", "--home-dir", "/nonexistent", "--shell", "/usr/sbin/nologin", "--comment", "Runs services under Calm Sentry", name).ConfigureAwait(false);
-        if (error is not null || Account.Named(name) is not { } made) return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
-        if (house.States.SetApart(made.Uid) is { Count: > 0 } left) house.Log(null, "state-set-apart", $"What {string.Join(", ", left)} kept belonged to an account of before with the number {made.Uid}; it is set apart for root.");
+        var error = await HostTools
+            .Run(
+                "useradd",
+                "--system",
+                "--user-group",
+                "--no-create-home",
+                "--home-dir",
+                "/nonexistent",
+                "--shell",
+                "/usr/sbin/nologin",
+                "--comment",
+                "Runs services under Calm Sentry",
+                name
+            )
+            .ConfigureAwait(false);
+        if (error is not null || Account.Named(name) is not { } made)
+            return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
+        if (house.States.SetApart(made.Uid) is { Count: > 0 } left)
+            house.Log(
+                null,
+                "state-set-apart",
+                $"What {string.Join(", ", left)} kept belonged to an account of before with the number "
+                    + $"{made.Uid}; it is set apart for root."
+            );
         house.Permits.Set(name, permitted: true, made: true);
-        house.Log(null, "account-made", $"The account {name} (uid {made.Uid}) was made and permitted to run services.", Caller.Of(context).Name);
+        house.Log(
+            null,
+            "account-made",
+            $"The account {name} (uid {made.Uid}) was made and permitted to run services.",
+            Caller.Of(context).Name
+        );
         await house.Store.Flush().ConfigureAwait(false);
-        return TypedResults.Json(new Answer { CameTrue = true, Said = $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted to run services. Folders it needs: calm account grant {name} FOLDER" }, ApiJson.Plain.Answer, statusCode: 201);
+        return TypedResults.Json(
+            new Answer
+            {
+                CameTrue = true,
+                Said =
+                    $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
+                    + $"to run services. Folders it needs: calm account grant {name} FOLDER",
+            },
+            ApiJson.Plain.Answer,
+            statusCode: 201
+        );
     }
 
     private static async Task<IResult> Remove(string name, Registry registry, House house, HttpContext context)
     {
-        if (Account.Named(name) is not { } account) return NoSuchAccount(name);
-        if (!house.Permits.WasMade(name)) return Problems.Of(409, "account-not-ours", "Not made here", $"The account {name} was not made by 'calm account create', so it is not removed here.", $"To keep it from running services: calm account forbid {name}");
-        if (View(name, registry, house).Services is { Count: > 0 } services) return Problems.Of(409, "account-in-use", "It is in use", $"{string.Join(", ", services)} run as {name}.", "Unwrap them, or adjust them to another account, first.");
+        if (Account.Named(name) is not { } account)
+            return NoSuchAccount(name);
+        if (!house.Permits.WasMade(name))
+            return Problems.Of(
+                409,
+                "account-not-ours",
+                "Not made here",
+                $"The account {name} was not made by 'calm account create', so it is not removed here.",
+                $"To keep it from running services: calm account forbid {name}"
+            );
+        if (View(name, registry, house).Services is { Count: > 0 } services)
+            return Problems.Of(
+                409,
+                "account-in-use",
+                "It is in use",
+                $"{string.Join(", ", services)} run as {name}.",
+                "Unwrap them, or adjust them to another account, first."
+            );
         var rights = new FolderRights(house);
-        foreach (var folder in house.Store.Grants().Where(grant => grant.Account == name).Select(grant => grant.Folder).Distinct()) await rights.Take(account, folder).ConfigureAwait(false);
-        if (await HostTools.Run("userdel", name).ConfigureAwait(false) is { } error) return Problems.Of(422, "account-not-removed", "The host refused", $"The account could not be removed: {error}");
+        foreach (
+            var folder in house
+                .Store.Grants()
+                .Where(grant => grant.Account == name)
+                .Select(grant => grant.Folder)
+                .Distinct()
+        )
+            await rights.Take(account, folder).ConfigureAwait(false);
+        if (await HostTools.Run("userdel", name).ConfigureAwait(false) is { } error)
+            return Problems.Of(
+                422,
+                "account-not-removed",
+                "The host refused",
+                $"The account could not be removed: {error}"
+            );
         house.Permits.Forget(name);
         var apart = house.States.SetApart(account.Uid);
-        house.Log(null, "account-removed", $"The account {name} was removed.{(apart.Count == 0 ? "" : $" What {string.Join(", ", apart)} kept is set apart for root.")}", Caller.Of(context).Name);
+        house.Log(
+            null,
+            "account-removed",
+            $"The account {name} was "
+                + $"removed.{(apart.Count == 0 ? "" : $" What {string.Join(", ", apart)} kept is set apart for root.")}",
+            Caller.Of(context).Name
+        );
         await house.Store.Flush().ConfigureAwait(false);
-        var said = $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where they are, and are those of whoever gets its number ({account.Uid}) next."
-            + (apart.Count == 0 ? "" : $" What {string.Join(", ", apart)} kept is set apart for root in {house.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to another account");
+        var said =
+            $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
+            + $"they are, and are those of whoever gets its number ({account.Uid}) next."
+            + (
+                apart.Count == 0
+                    ? ""
+                    : $" What {string.Join(", ", apart)} kept is set apart for root in "
+                        + $"{house.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to "
+                        + $"another account"
+            );
         return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
     }
 
     private static async Task<IResult> HandOver(string name, string service, House house, HttpContext context)
     {
-        if (Account.Named(name) is not { } account) return NoSuchAccount(name);
-        if (Account.OwnId != 0) return NeedsRoot("only root can give what belongs to others");
+        if (Account.Named(name) is not { } account)
+            return NoSuchAccount(name);
+        if (Account.OwnId != 0)
+            return NeedsRoot("only root can give what belongs to others");
         var (done, said) = house.States.HandOver(ServiceName.From(service), account);
-        if (done) house.Log(null, "state-handed-over", said, Caller.Of(context).Name);
+        if (done)
+            house.Log(null, "state-handed-over", said, Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
         return TypedResults.Json(new Answer { CameTrue = done, Said = said }, ApiJson.Plain.Answer);
     }
 
-    private static IResult NeedsRoot(string why) => Problems.Of(422, "needs-root", "Only root can do that", $"This sentry is not run as root, and {why}.", "Run the sentry as root.");
+    private static IResult NeedsRoot(string why) =>
+        Problems.Of(
+            422,
+            "needs-root",
+            "Only root can do that",
+            $"This sentry is not run as root, and {why}.",
+            "Run the sentry as root."
+        );
 
-    private static async Task<IResult> Permit(string name, bool permitted, Registry registry, House house, HttpContext context)
+    private static async Task<IResult> Permit(
+        string name,
+        bool permitted,
+        Registry registry,
+        House house,
+        HttpContext context
+    )
     {
-        if (Account.Named(name) is not { } account) return NoSuchAccount(name);
+        if (Account.Named(name) is not { } account)
+            return NoSuchAccount(name);
         var before = house.Permits.Permitted(name);
         house.Permits.Set(name, permitted);
-        if (before != permitted) house.Log(null, permitted ? "account-permitted" : "account-forbidden", $"The account {name} {(permitted ? "may run services now" : "may run services no more")}.", Caller.Of(context).Name);
+        if (before != permitted)
+            house.Log(
+                null,
+                permitted ? "account-permitted" : "account-forbidden",
+                $"The account {name} {(permitted ? "may run services now" : "may run services no more")}.",
+                Caller.Of(context).Name
+            );
         await house.Store.Flush().ConfigureAwait(false);
         var services = View(name, registry, house).Services;
         var said = (permitted, before) switch
         {
             (true, true) => $"{name} was permitted already.",
-            (true, false) => $"{name} may run services now." + (account.Uid == 0 ? " It is root: a mistake in such a service can do everything to this machine." : ""),
+            (true, false) => $"{name} may run services now."
+                + (
+                    account.Uid == 0
+                        ? " It is root: a mistake in such a service can do everything to this machine."
+                        : ""
+                ),
             (false, false) => $"{name} was not permitted.",
-            _ => $"{name} may run services no more." + (services.Count == 0 ? "" : $" {string.Join(", ", services)} run as it: what is live goes on, no start follows."),
+            _ => $"{name} may run services no more."
+                + (
+                    services.Count == 0
+                        ? ""
+                        : $" {string.Join(", ", services)} run as it: what is live goes on, no start follows."
+                ),
         };
         return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
     }
 
     private static async Task<IResult> Folder(string name, House house, HttpContext context, bool give)
     {
-        var (folder, problem) = await Incoming.Json(context.Request, ApiJson.Plain.FolderRight, "a folder and a right").ConfigureAwait(false);
-        if (folder is null) return problem!;
-        if (Account.Named(name) is not { } account) return NoSuchAccount(name);
-        if (!Path.IsPathRooted(folder.Path) || Incoming.Odd(folder.Path) || folder.Right is not (null or "write" or "read")) return Problems.Of(400, "bad-folder", "Not a folder and right", $"path is '{folder.Path}', right is '{folder.Right}'; allowed: an absolute path, and write or read.");
-        if (Account.OwnId != 0) return NeedsRoot("only root can change the rights on others' folders");
+        var (folder, problem) = await Incoming
+            .Json(context.Request, ApiJson.Plain.FolderRight, "a folder and a right")
+            .ConfigureAwait(false);
+        if (folder is null)
+            return problem!;
+        if (Account.Named(name) is not { } account)
+            return NoSuchAccount(name);
+        if (
+            !Path.IsPathRooted(folder.Path)
+            || Incoming.Odd(folder.Path)
+            || folder.Right is not (null or "write" or "read")
+        )
+            return Problems.Of(
+                400,
+                "bad-folder",
+                "Not a folder and right",
+                $"path is '{folder.Path}', right is '{folder.Right}'; allowed: an absolute path, and write or read."
+            );
+        if (Account.OwnId != 0)
+            return NeedsRoot("only root can change the rights on others' folders");
         var path = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder.Path));
         var rights = new FolderRights(house);
-        var (done, said) = give ? await rights.Grant(account, path, folder.Right != "read").ConfigureAwait(false) : await rights.Take(account, path).ConfigureAwait(false);
-        if (done) house.Log(null, give ? "folder-granted" : "folder-taken", string.Join(" ", said), Caller.Of(context).Name);
+        var (done, said) = give
+            ? await rights.Grant(account, path, folder.Right != "read").ConfigureAwait(false)
+            : await rights.Take(account, path).ConfigureAwait(false);
+        if (done)
+            house.Log(null, give ? "folder-granted" : "folder-taken", string.Join(" ", said), Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
         return TypedResults.Json(new Answer { CameTrue = done, Said = string.Join("\n", said) }, ApiJson.Plain.Answer);
     }

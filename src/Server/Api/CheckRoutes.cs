@@ -2,64 +2,174 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
-/// <summary>Finding out before: checks and rehearsals, of registered services and of definitions that are not.</summary>
+/// <summary>
+/// Finding out before: checks and rehearsals, of registered services and of definitions that are not.
+/// </summary>
 internal static class CheckRoutes
 {
     public static void MapChecks(this IEndpointRouteBuilder api)
     {
-        api.MapPost("/check", async (string? like, Registry registry, Checker checker, House house, HttpContext context) =>
-            {
-                var (under, problem) = Like(like, registry, house);
-                if (problem is not null) return problem;
-                var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
-                return TypedResults.Json(await FindingViews.Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null).ConfigureAwait(false), ApiJson.Plain.CheckView);
-            })
-            .TakesDefinition().Produces<CheckView>().WithSummary("What would go wrong with a definition on this host; nothing is registered or run").May(Permission.Define);
-        api.MapGet("/services/{name}/check", async (string name, Registry registry, Checker checker, House house) =>
-                registry.Find(name) is { } actor
-                    ? TypedResults.Json(await FindingViews.Check(Reading.Of(registry.Given(actor)), checker, house).ConfigureAwait(false), ApiJson.Plain.CheckView)
-                    : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<CheckView>().Produces<Problem>(404, "application/problem+json").WithSummary("What would go wrong with a registered service now").May(Permission.Operate);
-        api.MapPost("/rehearsals", async (string? length, string? accept, string? like, Registry registry, RehearsalRoom room, Checker checker, House house, HttpContext context) =>
-            {
-                var (under, problem) = Like(like, registry, house);
-                if (problem is not null) return problem;
-                var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
-                return sent.Problem ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context).ConfigureAwait(false);
-            })
-            .TakesDefinition().Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json")
-            .WithSummary("Run a definition exactly as its service would, for ?length= (10s); live lines, then the report").May(Permission.Define);
-        api.MapPost("/services/{name}/rehearsals", async (string name, string? length, string? accept, Registry registry, RehearsalRoom room, Checker checker, House house, HttpContext context) =>
-                registry.Find(name) is { } actor
-                    ? await Rehearse(actor.Definition, length, accept, room, checker, house, context).ConfigureAwait(false)
-                    : Problems.NoSuchService(name, registry.Nearest(name)))
-            .Produces<RehearsalEvent>(200, "application/x-ndjson").Produces<Problem>(422, "application/problem+json").WithSummary("The same, of a registered service that is not running").May(Permission.Operate);
-        api.MapPost("/rehearsals/{id}/end", (string id, RehearsalRoom room) => room.End(id) ? TypedResults.NoContent() : Problems.Of(404, "no-such-rehearsal", "No such rehearsal", $"No rehearsal {id} is being played."))
-            .Produces(204).Produces<Problem>(404, "application/problem+json").WithSummary("Wind a rehearsal down now, and report").May(Permission.Operate);
+        api.MapPost(
+                "/check",
+                async (string? like, Registry registry, Checker checker, House house, HttpContext context) =>
+                {
+                    var (under, problem) = Like(like, registry, house);
+                    if (problem is not null)
+                        return problem;
+                    var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
+                    return TypedResults.Json(
+                        await FindingViews
+                            .Check(
+                                sent,
+                                checker,
+                                house,
+                                sent.Definition is { } definition ? registry.Named(definition.Name) : null
+                            )
+                            .ConfigureAwait(false),
+                        ApiJson.Plain.CheckView
+                    );
+                }
+            )
+            .TakesDefinition()
+            .Produces<CheckView>()
+            .WithSummary("What would go wrong with a definition on this host; nothing is registered or run")
+            .May(Permission.Define);
+        api.MapGet(
+                "/services/{name}/check",
+                async (string name, Registry registry, Checker checker, House house) =>
+                    registry.Find(name) is { } actor
+                        ? TypedResults.Json(
+                            await FindingViews
+                                .Check(Reading.Of(registry.Given(actor)), checker, house)
+                                .ConfigureAwait(false),
+                            ApiJson.Plain.CheckView
+                        )
+                        : Problems.NoSuchService(name, registry.Nearest(name))
+            )
+            .Produces<CheckView>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("What would go wrong with a registered service now")
+            .May(Permission.Operate);
+        api.MapPost(
+                "/rehearsals",
+                async (
+                    string? length,
+                    string? accept,
+                    string? like,
+                    Registry registry,
+                    RehearsalRoom room,
+                    Checker checker,
+                    House house,
+                    HttpContext context
+                ) =>
+                {
+                    var (under, problem) = Like(like, registry, house);
+                    if (problem is not null)
+                        return problem;
+                    var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
+                    return sent.Problem
+                        ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context)
+                            .ConfigureAwait(false);
+                }
+            )
+            .TakesDefinition()
+            .Produces<RehearsalEvent>(200, "application/x-ndjson")
+            .Produces<Problem>(422, "application/problem+json")
+            .WithSummary(
+                "Run a definition exactly as its service would, for ?length= (10s); live lines, then the report"
+            )
+            .May(Permission.Define);
+        api.MapPost(
+                "/services/{name}/rehearsals",
+                async (
+                    string name,
+                    string? length,
+                    string? accept,
+                    Registry registry,
+                    RehearsalRoom room,
+                    Checker checker,
+                    House house,
+                    HttpContext context
+                ) =>
+                    registry.Find(name) is { } actor
+                        ? await Rehearse(actor.Definition, length, accept, room, checker, house, context)
+                            .ConfigureAwait(false)
+                        : Problems.NoSuchService(name, registry.Nearest(name))
+            )
+            .Produces<RehearsalEvent>(200, "application/x-ndjson")
+            .Produces<Problem>(422, "application/problem+json")
+            .WithSummary("The same, of a registered service that is not running")
+            .May(Permission.Operate);
+        api.MapPost(
+                "/rehearsals/{id}/end",
+                (string id, RehearsalRoom room) =>
+                    room.End(id)
+                        ? TypedResults.NoContent()
+                        : Problems.Of(
+                            404,
+                            "no-such-rehearsal",
+                            "No such rehearsal",
+                            $"No rehearsal {id} is being played."
+                        )
+            )
+            .Produces(204)
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("Wind a rehearsal down now, and report")
+            .May(Permission.Operate);
     }
 
     /// <summary>The definition to be laid under another: that of a sibling, without what must be its own.</summary>
     public static (MapNode? Under, IResult? Problem) Like(string? like, Registry registry, House house)
     {
-        if (like is null) return (null, null);
-        if (registry.Find(like) is not { } actor) return (null, Problems.NoSuchService(like, registry.Nearest(like)));
-        return (new MapNode([.. registry.Given(actor).Entries.Where(entry => entry.Key is not ("name" or "title"))]), null);
+        if (like is null)
+            return (null, null);
+        if (registry.Find(like) is not { } actor)
+            return (null, Problems.NoSuchService(like, registry.Nearest(like)));
+        return (
+            new MapNode([.. registry.Given(actor).Entries.Where(entry => entry.Key is not ("name" or "title"))]),
+            null
+        );
     }
 
-    private static async Task<IResult> Rehearse(Definition definition, string? length, string? accept, RehearsalRoom room, Checker checker, House house, HttpContext context)
+    private static async Task<IResult> Rehearse(
+        Definition definition,
+        string? length,
+        string? accept,
+        RehearsalRoom room,
+        Checker checker,
+        House house,
+        HttpContext context
+    )
     {
         var time = TimeSpan.FromSeconds(10);
         if (length is not null && (!Duration.TryRead(length, out time) || time > TimeSpan.FromHours(24)))
-            return Problems.Of(400, "bad-length", "Not a length of time", $"length is '{length}'; allowed: {Duration.Allowed}, at most 1 d.");
-        if (room.Running(definition.Name) is { } why) return Problems.Of(409, "runs-already", "It runs already", why, $"Stop it first: calm stop {definition.Name}");
-        var left = FindingViews.Left(await checker.ForStart(definition).ConfigureAwait(false), [.. definition.Accept, .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries)], forStart: true);
-        if (left.Count > 0) return FindingViews.Refusal(left, "run");
+            return Problems.Of(
+                400,
+                "bad-length",
+                "Not a length of time",
+                $"length is '{length}'; allowed: {Duration.Allowed}, at most 1 d."
+            );
+        if (room.Running(definition.Name) is { } why)
+            return Problems.Of(
+                409,
+                "runs-already",
+                "It runs already",
+                why,
+                $"Stop it first: calm stop {definition.Name}"
+            );
+        var left = FindingViews.Left(
+            await checker.ForStart(definition).ConfigureAwait(false),
+            [.. definition.Accept, .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries)],
+            forStart: true
+        );
+        if (left.Count > 0)
+            return FindingViews.Refusal(left, "run");
         await room.Play(definition, time, Caller.Of(context), context).ConfigureAwait(false);
         return TypedResults.Empty;
     }

@@ -5,35 +5,58 @@ using Microsoft.OpenApi;
 
 namespace CalmSentry.Server.Api;
 
-/// <summary>The API's own description (OpenAPI 3.1): beside what the framework writes, the permission each call needs.</summary>
+/// <summary>
+/// The API's own description (OpenAPI 3.1): beside what the framework writes, the permission each call needs.
+/// </summary>
 internal static class Description
 {
-    /// <summary>Of a call: its permission. Of the document: calls that are not described, such as the console's page, with theirs.</summary>
-    private const string Permission = "x-permission", Undescribed = "x-undescribed";
+    /// <summary>
+    /// Of a call: its permission. Of the document: calls that are not described, such as the console's page, with
+    /// theirs.
+    /// </summary>
+    private const string Permission = "x-permission",
+        Undescribed = "x-undescribed";
 
     public static void Of(OpenApiOptions options)
     {
-        options.AddOperationTransformer((operation, context, _) =>
-        {
-            var needed = context.Description.ActionDescriptor.EndpointMetadata.OfType<Permissions.INamed>().Single().Permission;
-            (operation.Extensions ??= new Dictionary<string, IOpenApiExtension>())[Permission] = new JsonNodeExtension(Permissions.InWords(needed));
-            return Task.CompletedTask;
-        });
-        options.AddDocumentTransformer((document, context, _) =>
-        {
-            document.Info.Title = "Calm Sentry";
-            document.Info.Version = SentrySelf.Version;
-            document.Servers?.Clear();
-            var others = context.ApplicationServices.GetRequiredService<EndpointDataSource>().Endpoints.OfType<RouteEndpoint>()
-                .Where(endpoint => endpoint.Metadata.GetMetadata<IExcludeFromDescriptionMetadata>()?.ExcludeFromDescription == true)
-                .Select(endpoint => new JsonObject
-                {
-                    ["path"] = endpoint.RoutePattern.RawText,
-                    ["methods"] = new JsonArray([.. (endpoint.Metadata.GetMetadata<IHttpMethodMetadata>()?.HttpMethods ?? ["GET"]).Select(method => JsonValue.Create(method))]),
-                    [Permission] = Permissions.InWords(Permissions.Of(endpoint)!.Value),
-                });
-            (document.Extensions ??= new Dictionary<string, IOpenApiExtension>())[Undescribed] = new JsonNodeExtension(new JsonArray([.. others]));
-            return Task.CompletedTask;
-        });
+        options.AddOperationTransformer(
+            (operation, context, _) =>
+            {
+                var needed = context
+                    .Description.ActionDescriptor.EndpointMetadata.OfType<Permissions.INamed>()
+                    .Single()
+                    .Permission;
+                (operation.Extensions ??= new Dictionary<string, IOpenApiExtension>())[Permission] =
+                    new JsonNodeExtension(Permissions.InWords(needed));
+                return Task.CompletedTask;
+            }
+        );
+        options.AddDocumentTransformer(
+            (document, context, _) =>
+            {
+                document.Info.Title = "Calm Sentry";
+                document.Info.Version = SentrySelf.Version;
+                document.Servers?.Clear();
+                var others = context
+                    .ApplicationServices.GetRequiredService<EndpointDataSource>()
+                    .Endpoints.OfType<RouteEndpoint>()
+                    .Where(endpoint =>
+                        endpoint.Metadata.GetMetadata<IExcludeFromDescriptionMetadata>()?.ExcludeFromDescription == true
+                    )
+                    .Select(endpoint => new JsonObject
+                    {
+                        ["path"] = endpoint.RoutePattern.RawText,
+                        ["methods"] = new JsonArray([
+                            .. (endpoint.Metadata.GetMetadata<IHttpMethodMetadata>()?.HttpMethods ?? ["GET"]).Select(
+                                method => JsonValue.Create(method)
+                            ),
+                        ]),
+                        [Permission] = Permissions.InWords(Permissions.Of(endpoint)!.Value),
+                    });
+                (document.Extensions ??= new Dictionary<string, IOpenApiExtension>())[Undescribed] =
+                    new JsonNodeExtension(new JsonArray([.. others]));
+                return Task.CompletedTask;
+            }
+        );
     }
 }

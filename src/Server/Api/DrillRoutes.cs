@@ -1,10 +1,10 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
@@ -15,28 +15,76 @@ internal static class DrillRoutes
 
     public static void MapDrills(this IEndpointRouteBuilder api)
     {
-        api.MapGet("/drills/plan", (string? services, Registry registry, DrillRoom room) =>
-                Named(services, registry, out var names, out var problem) ? TypedResults.Json(room.Plan(names), ApiJson.Plain.DrillPlan) : problem!)
-            .Produces<DrillPlan>().Produces<Problem>(404, "application/problem+json").WithSummary("What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and begin, in which order and how long by history; nothing is touched").May(Permission.Read);
-        api.MapPost("/drills", Play).Produces<DrillEvent>(200, "application/x-ndjson").Produces<Problem>(404, "application/problem+json").Produces<Problem>(409, "application/problem+json")
-            .WithSummary("Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot would; live notes, then the report").May(Permission.Operate);
-        api.MapGet("/drills/latest", (string? kind, DrillRoom room) =>
-                ((kind is null ? room.Now : null) ?? room.Latest(kind)) is { } report
-                    ? TypedResults.Json(report, ApiJson.Plain.BeginReport)
-                    : Problems.Of(404, "no-report", "No report yet", kind == "boot" ? "No boot of this machine has been seen with services to begin." : "No boot and no drill has been seen yet.", "'calm drill' plays one."))
-            .Produces<BeginReport>().Produces<Problem>(404, "application/problem+json").WithSummary("The latest report, also while it goes on; of ?kind=boot, drill or start, or of any").May(Permission.Read);
-        api.MapPost("/wind-down", WindDown).Produces<Answer>().Produces<Problem>(400, "application/problem+json")
-            .WithSummary("Before the machine goes down: wind all services down in order, within ?within= (the host's setting) at most; the next start begins what begins with the machine").May(Permission.Administer);
+        api.MapGet(
+                "/drills/plan",
+                (string? services, Registry registry, DrillRoom room) =>
+                    Named(services, registry, out var names, out var problem)
+                        ? TypedResults.Json(room.Plan(names), ApiJson.Plain.DrillPlan)
+                        : problem!
+            )
+            .Produces<DrillPlan>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary(
+                "What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and "
+                    + "begin, in which order and how long by history; nothing is touched"
+            )
+            .May(Permission.Read);
+        api.MapPost("/drills", Play)
+            .Produces<DrillEvent>(200, "application/x-ndjson")
+            .Produces<Problem>(404, "application/problem+json")
+            .Produces<Problem>(409, "application/problem+json")
+            .WithSummary(
+                "Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot "
+                    + "would; live notes, then the report"
+            )
+            .May(Permission.Operate);
+        api.MapGet(
+                "/drills/latest",
+                (string? kind, DrillRoom room) =>
+                    ((kind is null ? room.Now : null) ?? room.Latest(kind)) is { } report
+                        ? TypedResults.Json(report, ApiJson.Plain.BeginReport)
+                        : Problems.Of(
+                            404,
+                            "no-report",
+                            "No report yet",
+                            kind == "boot"
+                                ? "No boot of this machine has been seen with services to begin."
+                                : "No boot and no drill has been seen yet.",
+                            "'calm drill' plays one."
+                        )
+            )
+            .Produces<BeginReport>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("The latest report, also while it goes on; of ?kind=boot, drill or start, or of any")
+            .May(Permission.Read);
+        api.MapPost("/wind-down", WindDown)
+            .Produces<Answer>()
+            .Produces<Problem>(400, "application/problem+json")
+            .WithSummary(
+                "Before the machine goes down: wind all services down in order, within ?within= (the host's "
+                    + "setting) at most; the next start begins what begins with the machine"
+            )
+            .May(Permission.Administer);
     }
 
     private static async Task<IResult> Play(string? services, Registry registry, DrillRoom room, HttpContext context)
     {
-        if (!Named(services, registry, out var names, out var problem)) return problem!;
-        if (room.Play(names, Caller.Of(context).Name) is not { } live) return Problems.Of(409, "drill-under-way", "One at a time", "A boot or a drill is under way; nothing was touched.", "Wait for its report: calm drill --last");
+        if (!Named(services, registry, out var names, out var problem))
+            return problem!;
+        if (room.Play(names, Caller.Of(context).Name) is not { } live)
+            return Problems.Of(
+                409,
+                "drill-under-way",
+                "One at a time",
+                "A boot or a drill is under way; nothing was touched.",
+                "Wait for its report: calm drill --last"
+            );
         context.Response.ContentType = "application/x-ndjson";
         await foreach (var happened in live.ReadAllAsync(context.RequestAborted).ConfigureAwait(false))
         {
-            await JsonSerializer.SerializeAsync(context.Response.Body, happened, ApiJson.Plain.DrillEvent, context.RequestAborted).ConfigureAwait(false);
+            await JsonSerializer
+                .SerializeAsync(context.Response.Body, happened, ApiJson.Plain.DrillEvent, context.RequestAborted)
+                .ConfigureAwait(false);
             await context.Response.Body.WriteAsync(LineEnd, context.RequestAborted).ConfigureAwait(false);
             await context.Response.Body.FlushAsync(context.RequestAborted).ConfigureAwait(false);
         }
@@ -44,31 +92,54 @@ internal static class DrillRoutes
         return TypedResults.Empty;
     }
 
-    private static async Task<IResult> WindDown(string? within, Registry registry, House house, Settings settings, HttpContext context)
+    private static async Task<IResult> WindDown(
+        string? within,
+        Registry registry,
+        House house,
+        Settings settings,
+        HttpContext context
+    )
     {
         var limit = settings.ShutdownWithin;
-        if (within is not null && !Duration.TryRead(within, out limit)) return Problems.Of(400, "bad-length", "Not a length of time", $"within is '{within}'; allowed: {Duration.Allowed}.");
+        if (within is not null && !Duration.TryRead(within, out limit))
+            return Problems.Of(
+                400,
+                "bad-length",
+                "Not a length of time",
+                $"within is '{within}'; allowed: {Duration.Allowed}."
+            );
         var by = Caller.Of(context).Name;
         house.Log(null, "wind-down", $"All services are wound down in order, within {Duration.Write(limit)}.", by);
         // What runs on request stays what it is; what begins with the machine begins again with the next start.
         registry.AllDown();
-        var stops = await new OrderedStop(registry, house).Stop(registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal), by, limit).ConfigureAwait(false);
+        var stops = await new OrderedStop(registry, house)
+            .Stop(registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal), by, limit)
+            .ConfigureAwait(false);
         var forced = stops.Where(stop => stop.Forced).Select(stop => stop.Name).ToList();
-        var said = $"{stops.Count} {(stops.Count == 1 ? "service" : "services")} wound down{(stops.Count == 0 ? "" : $", in this order: {string.Join(", ", stops.Select(stop => stop.Name))}")}."
+        var said =
+            $"{stops.Count} {(stops.Count == 1 ? "service" : "services")} wound "
+            + $"down{(stops.Count == 0 ? "" : $", in this order: {string.Join(", ", stops.Select(stop => stop.Name))}")}."
             + (forced.Count == 0 ? "" : $" By force: {string.Join(", ", forced)}.");
         house.Log(null, "wound-down", said, by);
         await house.Store.Flush().ConfigureAwait(false);
         return TypedResults.Json(new Answer { CameTrue = forced.Count == 0, Said = said }, ApiJson.Plain.Answer);
     }
 
-    private static bool Named(string? services, Registry registry, out IReadOnlyCollection<string> names, out IResult? problem)
+    private static bool Named(
+        string? services,
+        Registry registry,
+        out IReadOnlyCollection<string> names,
+        out IResult? problem
+    )
     {
         var found = new List<string>();
         problem = null;
         foreach (var called in (services ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries))
         {
-            if (registry.Find(called) is { } actor) found.Add(actor.Definition.Name);
-            else problem ??= Problems.NoSuchService(called, registry.Nearest(called));
+            if (registry.Find(called) is { } actor)
+                found.Add(actor.Definition.Name);
+            else
+                problem ??= Problems.NoSuchService(called, registry.Nearest(called));
         }
 
         names = found;

@@ -3,7 +3,10 @@ using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Server.Api;
 
-/// <summary>What goes wrong in a call becomes an answer in words: the caller's mistakes as such, the sentry's own with an entry in its log.</summary>
+/// <summary>
+/// What goes wrong in a call becomes an answer in words: the caller's mistakes as such, the sentry's own with an entry
+/// in its log.
+/// </summary>
 internal static partial class Failures
 {
     public static async Task Watch(HttpContext context, RequestDelegate next)
@@ -29,16 +32,56 @@ internal static partial class Failures
         {
             case BadHttpRequestException bad:
                 return bad.StatusCode == 408
-                    ? Problems.Of(408, "body-too-slow", "Too slow", "The call did not come whole in the time allowed.", "Send it again.")
-                    : Problems.Of(bad.StatusCode, "bad-call", "Not a call", $"{bad.Message.TrimEnd('.')}.", "GET /api/openapi.json says what each call takes.");
+                    ? Problems.Of(
+                        408,
+                        "body-too-slow",
+                        "Too slow",
+                        "The call did not come whole in the time allowed.",
+                        "Send it again."
+                    )
+                    : Problems.Of(
+                        bad.StatusCode,
+                        "bad-call",
+                        "Not a call",
+                        $"{bad.Message.TrimEnd('.')}.",
+                        "GET /api/openapi.json says what each call takes."
+                    );
             case JsonException:
-                return Problems.Of(400, "malformed-body", "Not what this call takes", "The body is not the JSON that this call takes.", "GET /api/openapi.json says what each call takes.");
+                return Problems.Of(
+                    400,
+                    "malformed-body",
+                    "Not what this call takes",
+                    "The body is not the JSON that this call takes.",
+                    "GET /api/openapi.json says what each call takes."
+                );
             case OwnTroubleException own:
-                Failed(context.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger("calm-sentry"), context.Request.Method, context.Request.Path, own);
-                return Problems.Of(503, "out-of-room", "Out of room", $"The sentry cannot do that now: {own.Message}. The services it keeps are not affected.", "Try again in a while.");
+                Failed(
+                    context.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger("calm-sentry"),
+                    context.Request.Method,
+                    context.Request.Path,
+                    own
+                );
+                return Problems.Of(
+                    503,
+                    "out-of-room",
+                    "Out of room",
+                    $"The sentry cannot do that now: {own.Message}. The services it keeps are not affected.",
+                    "Try again in a while."
+                );
             default:
-                Failed(context.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger("calm-sentry"), context.Request.Method, context.Request.Path, error);
-                return Problems.Of(500, "internal", "Something went wrong in the sentry", "The call failed inside the sentry; the services it keeps are not affected.", "Look at the sentry's own log.");
+                Failed(
+                    context.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger("calm-sentry"),
+                    context.Request.Method,
+                    context.Request.Path,
+                    error
+                );
+                return Problems.Of(
+                    500,
+                    "internal",
+                    "Something went wrong in the sentry",
+                    "The call failed inside the sentry; the services it keeps are not affected.",
+                    "Look at the sentry's own log."
+                );
         }
     }
 

@@ -20,18 +20,25 @@ internal static class Incoming
     /// <returns>The body as text, or the answer to whoever sent something else.</returns>
     public static async Task<(string? Text, IResult? Problem)> Text(HttpRequest request, int longest = Longest)
     {
-        if (request.ContentLength > longest) return (null, TooLong(longest));
+        if (request.ContentLength > longest)
+            return (null, TooLong(longest));
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(request.HttpContext.RequestAborted);
         limit.CancelAfter(Patience);
         var room = new byte[Math.Min(longest + 1, Math.Max(512, (int)(request.ContentLength ?? 4096) + 1))];
         var length = 0;
         try
         {
-            for (int got; (got = await request.Body.ReadAsync(room.AsMemory(length), limit.Token).ConfigureAwait(false)) > 0;)
+            for (
+                int got;
+                (got = await request.Body.ReadAsync(room.AsMemory(length), limit.Token).ConfigureAwait(false)) > 0;
+
+            )
             {
                 length += got;
-                if (length > longest) return (null, TooLong(longest));
-                if (length == room.Length) Array.Resize(ref room, Math.Min(longest + 1, room.Length * 2));
+                if (length > longest)
+                    return (null, TooLong(longest));
+                if (length == room.Length)
+                    Array.Resize(ref room, Math.Min(longest + 1, room.Length * 2));
             }
 
             var text = Strict.GetString(room, 0, length);
@@ -43,37 +50,74 @@ internal static class Incoming
         }
         catch (OperationCanceledException) when (!request.HttpContext.RequestAborted.IsCancellationRequested)
         {
-            return (null, Problems.Of(408, "body-too-slow", "Too slow", $"The body did not come within {Patience.TotalSeconds:0} s.", "Send it again."));
+            return (
+                null,
+                Problems.Of(
+                    408,
+                    "body-too-slow",
+                    "Too slow",
+                    $"The body did not come within {Patience.TotalSeconds:0} s.",
+                    "Send it again."
+                )
+            );
         }
     }
 
-    /// <returns>The body as that type, or the answer to whoever sent something else. What was wrong is not repeated: it may hold a secret.</returns>
-    public static async Task<(T? Value, IResult? Problem)> Json<T>(HttpRequest request, JsonTypeInfo<T> type, string wanted)
+    /// <returns>The body as that type, or the answer to whoever sent something else. What was wrong is not repeated: it
+    /// may hold a secret.</returns>
+    public static async Task<(T? Value, IResult? Problem)> Json<T>(
+        HttpRequest request,
+        JsonTypeInfo<T> type,
+        string wanted
+    )
         where T : class
     {
         var (text, problem) = await Text(request).ConfigureAwait(false);
-        if (problem is not null) return (null, problem);
+        if (problem is not null)
+            return (null, problem);
         try
         {
-            if (JsonSerializer.Deserialize(text!, type) is { } value) return (value, null);
+            if (JsonSerializer.Deserialize(text!, type) is { } value)
+                return (value, null);
         }
         catch (Exception error) when (error is JsonException or InvalidOperationException)
         {
             // Told below.
         }
 
-        return (null, Problems.Of(400, "malformed-body", "Not what this call takes", $"The body is not {wanted}.", "Send a JSON object with these keys."));
+        return (
+            null,
+            Problems.Of(
+                400,
+                "malformed-body",
+                "Not what this call takes",
+                $"The body is not {wanted}.",
+                "Send a JSON object with these keys."
+            )
+        );
     }
 
     /// <summary>Refuses addresses that mean nothing: NUL or half a character in the path or the query.</summary>
     public static Task Watch(HttpContext context, RequestDelegate next)
     {
-        var odd = Odd(context.Request.Path.Value) || context.Request.Query.Any(pair => Odd(pair.Key) || pair.Value.Any(Odd));
-        return odd ? Problems.Of(400, "bad-address", "Not an address", "The path or the query holds NUL, or bytes that are no UTF-8; allowed is text in UTF-8.", "Mend the address.").ExecuteAsync(context) : next(context);
+        var odd =
+            Odd(context.Request.Path.Value) || context.Request.Query.Any(pair => Odd(pair.Key) || pair.Value.Any(Odd));
+        return odd
+            ? Problems
+                .Of(
+                    400,
+                    "bad-address",
+                    "Not an address",
+                    "The path or the query holds NUL, or bytes that are no UTF-8; allowed is text in UTF-8.",
+                    "Mend the address."
+                )
+                .ExecuteAsync(context)
+            : next(context);
     }
 
     /// <summary>Of an address also what stands for bytes that were no UTF-8.</summary>
-    public static bool Odd(string? text) => text is not null && (text.Contains('\uFFFD', StringComparison.Ordinal) || IsNoText(text));
+    public static bool Odd(string? text) =>
+        text is not null && (text.Contains('\uFFFD', StringComparison.Ordinal) || IsNoText(text));
 
     /// <summary>What no file name, argument or message can hold: NUL, or half a character.</summary>
     public static bool IsNoText(string text)
@@ -81,15 +125,32 @@ internal static class Incoming
         for (var i = 0; i < text.Length; i++)
         {
             var c = text[i];
-            if (c is '\0') return true;
-            if (!char.IsSurrogate(c)) continue;
-            if (!char.IsHighSurrogate(c) || i + 1 >= text.Length || !char.IsLowSurrogate(text[++i])) return true;
+            if (c is '\0')
+                return true;
+            if (!char.IsSurrogate(c))
+                continue;
+            if (!char.IsHighSurrogate(c) || i + 1 >= text.Length || !char.IsLowSurrogate(text[++i]))
+                return true;
         }
 
         return false;
     }
 
-    private static IResult TooLong(int longest) => Problems.Of(413, "body-too-long", "Too long", $"The body is longer than the {longest} bytes allowed.", "Send less.");
+    private static IResult TooLong(int longest) =>
+        Problems.Of(
+            413,
+            "body-too-long",
+            "Too long",
+            $"The body is longer than the {longest} bytes allowed.",
+            "Send less."
+        );
 
-    private static IResult NoText(string found) => Problems.Of(400, "malformed-body", "Not a text", $"The body holds {found}; allowed is text in UTF-8.", "Mend it and send it again.");
+    private static IResult NoText(string found) =>
+        Problems.Of(
+            400,
+            "malformed-body",
+            "Not a text",
+            $"The body holds {found}; allowed is text in UTF-8.",
+            "Mend it and send it again."
+        );
 }

@@ -5,18 +5,45 @@ namespace CalmSentry.Server.Api;
 /// <summary>Errors as Problem Details (RFC 9457): what, where, what is allowed, what to do next.</summary>
 internal static class Problems
 {
-    public static IResult Of(int status, string code, string title, string detail, string? next = null, IReadOnlyList<string>? errors = null) =>
-        TypedResults.Json(new Problem(title, status, detail, code, next, errors), ApiJson.Plain.Problem, "application/problem+json", status);
+    public static IResult Of(
+        int status,
+        string code,
+        string title,
+        string detail,
+        string? next = null,
+        IReadOnlyList<string>? errors = null
+    ) =>
+        TypedResults.Json(
+            new Problem(title, status, detail, code, next, errors),
+            ApiJson.Plain.Problem,
+            "application/problem+json",
+            status
+        );
 
-    public static IResult NoSuchService(string called, string? nearest) => Of(
-        StatusCodes.Status404NotFound, "no-such-service", "No such service", $"There is no service called '{called}' here" + (nearest is null ? "." : $"; did you mean '{nearest}'?"),
-        "'calm list' shows all there are.");
+    public static IResult NoSuchService(string called, string? nearest) =>
+        Of(
+            StatusCodes.Status404NotFound,
+            "no-such-service",
+            "No such service",
+            $"There is no service called '{called}' here" + (nearest is null ? "." : $"; did you mean '{nearest}'?"),
+            "'calm list' shows all there are."
+        );
 
-    public static IResult NotPermitted(string who) => Of(
-        StatusCodes.Status403Forbidden, "not-permitted", "Not permitted", $"The account {who} may not direct this sentry; root and the sentry's own account may.",
-        "Ask as one of those: sudo calm …");
+    public static IResult NotPermitted(string who) =>
+        Of(
+            StatusCodes.Status403Forbidden,
+            "not-permitted",
+            "Not permitted",
+            $"The account {who} may not direct this sentry; root and the sentry's own account may.",
+            "Ask as one of those: sudo calm …"
+        );
 
-    public static IResult SignInNeeded() => Of(
-        StatusCodes.Status401Unauthorized, "sign-in-needed", "Sign-in needed", "This browser is not signed in, or its session has ended.",
-        "On the host, 'calm open' prints a link that signs it in.");
+    public static IResult SignInNeeded() =>
+        Of(
+            StatusCodes.Status401Unauthorized,
+            "sign-in-needed",
+            "Sign-in needed",
+            "This browser is not signed in, or its session has ended.",
+            "On the host, 'calm open' prints a link that signs it in."
+        );
 }

@@ -4,9 +4,9 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.Doors;
 
 namespace CalmSentry.Server.Api;
 
@@ -15,31 +15,67 @@ internal static class SentryRoutes
 {
     public static void MapSentry(this IEndpointRouteBuilder api)
     {
-        api.MapGet("/sentry", (House house, SentrySelf self, HttpContext context) => TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView))
-            .Produces<SentryView>().WithSummary("The sentry itself, and who you are to it").May(Permission.Read);
+        api.MapGet(
+                "/sentry",
+                (House house, SentrySelf self, HttpContext context) =>
+                    TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView)
+            )
+            .Produces<SentryView>()
+            .WithSummary("The sentry itself, and who you are to it")
+            .May(Permission.Read);
 
-        api.MapGet("/logbook", async (string? service, int? last, Registry registry, House house) =>
-            {
-                await house.Store.Settled().ConfigureAwait(false);
-                return TypedResults.Json(
-                    house.Store.Logbook<LogEntry>(service is null ? null : registry.Find(service)?.Definition.Name ?? service, Math.Clamp(last ?? 50, 1, 100_000), (id, at, of, what, text, by, tells) => new(id, at, of, what, text, by, tells)),
-                    ApiJson.Plain.IReadOnlyListLogEntry);
-            })
-            .Produces<IReadOnlyList<LogEntry>>().WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all").May(Permission.Read);
+        api.MapGet(
+                "/logbook",
+                async (string? service, int? last, Registry registry, House house) =>
+                {
+                    await house.Store.Settled().ConfigureAwait(false);
+                    return TypedResults.Json(
+                        house.Store.Logbook<LogEntry>(
+                            service is null ? null : registry.Find(service)?.Definition.Name ?? service,
+                            Math.Clamp(last ?? 50, 1, 100_000),
+                            (id, at, of, what, text, by, tells) => new(id, at, of, what, text, by, tells)
+                        ),
+                        ApiJson.Plain.IReadOnlyListLogEntry
+                    );
+                }
+            )
+            .Produces<IReadOnlyList<LogEntry>>()
+            .WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all")
+            .May(Permission.Read);
 
-        api.MapGet("/events", IResult (EventHub events, Registry registry, HttpContext context) => events.Full
-                ? Problems.Of(503, "too-many-streams", "Too many streams", $"{EventHub.Most} streams of events are open, as many as there may be.", "Close some: each open console page and each 'calm board' has one.")
-                : TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted)))
+        api.MapGet(
+                "/events",
+                IResult (EventHub events, Registry registry, HttpContext context) =>
+                    events.Full
+                        ? Problems.Of(
+                            503,
+                            "too-many-streams",
+                            "Too many streams",
+                            $"{EventHub.Most} streams of events are open, as many as there may be.",
+                            "Close some: each open console page and each 'calm board' has one."
+                        )
+                        : TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted))
+            )
             .Produces<string>(200, "text/event-stream")
-            .WithSummary("Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet").May(Permission.Read);
+            .WithSummary(
+                "Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when "
+                    + "all is quiet"
+            )
+            .May(Permission.Read);
     }
 
     private static SentryView View(House house, SentrySelf self, HttpContext context)
     {
         var limits = new List<string>();
-        if (Account.OwnId != 0) limits.Add($"Not run as root: services run only as {Account.NameOf(Account.OwnId)}, and only while that account may run programs.");
-        if (house.Groups.WhyNot is { } why) limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
-        if (house.Store.Failure is { } failure) limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
+        if (Account.OwnId != 0)
+            limits.Add(
+                $"Not run as root: services run only as {Account.NameOf(Account.OwnId)}, and only while that "
+                    + $"account may run programs."
+            );
+        if (house.Groups.WhyNot is { } why)
+            limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
+        if (house.Store.Failure is { } failure)
+            limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
         return new SentryView
         {
             Version = SentrySelf.Version,
@@ -56,10 +92,16 @@ internal static class SentryRoutes
         };
     }
 
-    private static async IAsyncEnumerable<SseItem<string>> Items(EventHub events, Registry registry, [EnumeratorCancellation] CancellationToken cancellation)
+    private static async IAsyncEnumerable<SseItem<string>> Items(
+        EventHub events,
+        Registry registry,
+        [EnumeratorCancellation] CancellationToken cancellation
+    )
     {
-        LiveEvent All() => new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Plain.IReadOnlyListServiceView));
-        await foreach (var live in events.Listen(All, cancellation).ConfigureAwait(false)) yield return new(live.Data, live.Name);
+        LiveEvent All() =>
+            new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Plain.IReadOnlyListServiceView));
+        await foreach (var live in events.Listen(All, cancellation).ConfigureAwait(false))
+            yield return new(live.Data, live.Name);
     }
 }
 

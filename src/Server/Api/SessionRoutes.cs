@@ -11,27 +11,52 @@ internal static class SessionRoutes
 {
     public static void MapSessions(this IEndpointRouteBuilder api)
     {
-        api.MapPost("/sign-in-links", Link).May(Permission.Administer)
-            .Produces<SignInLink>(201).Produces<Problem>(409, "application/problem+json").WithSummary("A link that signs one browser in, once, within five minutes");
-        api.MapPost("/sign-out", SignOut).May(Permission.Read)
-            .Produces(204).WithSummary("End this browser's session");
-        api.MapGet("/sessions", List).May(Permission.Administer)
-            .Produces<IReadOnlyList<SessionView>>().WithSummary("Browsers that are signed in, the latest used first");
-        api.MapDelete("/sessions/{id}", End).May(Permission.Administer)
-            .Produces<Answer>().Produces<Problem>(404, "application/problem+json").WithSummary("End one browser's session");
+        api.MapPost("/sign-in-links", Link)
+            .May(Permission.Administer)
+            .Produces<SignInLink>(201)
+            .Produces<Problem>(409, "application/problem+json")
+            .WithSummary("A link that signs one browser in, once, within five minutes");
+        api.MapPost("/sign-out", SignOut).May(Permission.Read).Produces(204).WithSummary("End this browser's session");
+        api.MapGet("/sessions", List)
+            .May(Permission.Administer)
+            .Produces<IReadOnlyList<SessionView>>()
+            .WithSummary("Browsers that are signed in, the latest used first");
+        api.MapDelete("/sessions/{id}", End)
+            .May(Permission.Administer)
+            .Produces<Answer>()
+            .Produces<Problem>(404, "application/problem+json")
+            .WithSummary("End one browser's session");
     }
 
     private static IResult Link(Sessions sessions, SentrySelf self, HttpContext context)
     {
-        if (self.Console.Length == 0) return Problems.Of(409, "no-console", "No console", "This sentry serves no console; its logbook says why.", "calm logbook");
+        if (self.Console.Length == 0)
+            return Problems.Of(
+                409,
+                "no-console",
+                "No console",
+                "This sentry serves no console; its logbook says why.",
+                "calm logbook"
+            );
         return sessions.NewLink(Caller.Of(context).Account) is var (key, until)
-            ? TypedResults.Json(new SignInLink($"{self.Console}sign-in?key={key}", until), ApiJson.Plain.SignInLink, statusCode: 201)
-            : Problems.Of(409, "too-many-links", "Too many links", $"{Sessions.MostLinks} sign-in links are waiting to be used.", $"Use one of them, or wait {Sessions.LinkLife.TotalMinutes:0} min until they are void.");
+            ? TypedResults.Json(
+                new SignInLink($"{self.Console}sign-in?key={key}", until),
+                ApiJson.Plain.SignInLink,
+                statusCode: 201
+            )
+            : Problems.Of(
+                409,
+                "too-many-links",
+                "Too many links",
+                $"{Sessions.MostLinks} sign-in links are waiting to be used.",
+                $"Use one of them, or wait {Sessions.LinkLife.TotalMinutes:0} min until they are void."
+            );
     }
 
     private static NoContent SignOut(Sessions sessions, HttpContext context)
     {
-        if (sessions.Of(context.Request) is { } session) sessions.End(session.Id);
+        if (sessions.Of(context.Request) is { } session)
+            sessions.End(session.Id);
         context.Response.Cookies.Delete(Sessions.Cookie);
         return TypedResults.NoContent();
     }
@@ -40,14 +65,40 @@ internal static class SessionRoutes
     {
         var own = sessions.Of(context.Request)?.Id;
         return TypedResults.Json<IReadOnlyList<SessionView>>(
-            [.. sessions.Open.Select(session => new SessionView(session.Id, session.Account, session.Agent, session.Opened, session.Used, session.Until, session.Id == own))], ApiJson.Plain.IReadOnlyListSessionView);
+            [
+                .. sessions.Open.Select(session => new SessionView(
+                    session.Id,
+                    session.Account,
+                    session.Agent,
+                    session.Opened,
+                    session.Used,
+                    session.Until,
+                    session.Id == own
+                )),
+            ],
+            ApiJson.Plain.IReadOnlyListSessionView
+        );
     }
 
     private static async Task<IResult> End(string id, Sessions sessions, House house, HttpContext context)
     {
-        if (sessions.End(id) is not { } session) return Problems.Of(404, "no-such-session", "No such session", $"There is no open session {id}.", "'calm host sessions' shows those there are.");
+        if (sessions.End(id) is not { } session)
+            return Problems.Of(
+                404,
+                "no-such-session",
+                "No such session",
+                $"There is no open session {id}.",
+                "'calm host sessions' shows those there are."
+            );
         house.Log(null, "session-ended", $"The session {id} of {session.Account} was ended.", Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
-        return TypedResults.Json(new Answer { CameTrue = true, Said = $"The session {id} of {session.Account} is ended: that browser has to be signed in again." }, ApiJson.Plain.Answer);
+        return TypedResults.Json(
+            new Answer
+            {
+                CameTrue = true,
+                Said = $"The session {id} of {session.Account} is ended: that browser has to be signed in again.",
+            },
+            ApiJson.Plain.Answer
+        );
     }
 }

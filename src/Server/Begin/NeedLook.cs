@@ -10,43 +10,71 @@ using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Begin;
 
-/// <summary>Looks at the needs of one service until the core has seen enough: services by their changes, the rest at a growing beat.</summary>
+/// <summary>
+/// Looks at the needs of one service until the core has seen enough: services by their changes, the rest at a growing
+/// beat.
+/// </summary>
 internal static class NeedLook
 {
-    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(10), LongestBeat = TimeSpan.FromMilliseconds(500);
+    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(10),
+        LongestBeat = TimeSpan.FromMilliseconds(500);
 
     public static async Task Go(ServiceActor actor, Cause cause, House house, Registry registry, CancellationToken gone)
     {
         var definition = actor.Definition;
         var needs = definition.Begin.Needs;
-        if (cause != Cause.Recovery) BeginNeeded(definition, cause, registry);
+        if (cause != Cause.Recovery)
+            BeginNeeded(definition, cause, registry);
         var onlyServices = needs.All(need => need is ServiceNeed);
         var last = ImmutableArray<string?>.Empty;
-        for (var beat = FirstBeat; !gone.IsCancellationRequested; beat = beat * 1.5 < LongestBeat ? beat * 1.5 : LongestBeat)
+        for (
+            var beat = FirstBeat;
+            !gone.IsCancellationRequested;
+            beat = beat * 1.5 < LongestBeat ? beat * 1.5 : LongestBeat
+        )
         {
             var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
             var seen = ImmutableArray.CreateBuilder<string?>(needs.Length);
-            foreach (var need in needs) seen.Add(await Missing(need, definition, cause, house, registry, gone).OrWhyNot().ConfigureAwait(false));
+            foreach (var need in needs)
+                seen.Add(
+                    await Missing(need, definition, cause, house, registry, gone).OrWhyNot().ConfigureAwait(false)
+                );
             var missing = seen.ToImmutable();
-            if (!missing.AsSpan().SequenceEqual(last.AsSpan())) await actor.Ask(new NeedsSeen(missing)).ConfigureAwait(false);
+            if (!missing.AsSpan().SequenceEqual(last.AsSpan()))
+                await actor.Ask(new NeedsSeen(missing)).ConfigureAwait(false);
             last = missing;
-            await Task.WhenAny([.. changes, Task.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)]).ConfigureAwait(false);
+            await Task.WhenAny([.. changes, Task.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)])
+                .ConfigureAwait(false);
         }
     }
 
-    /// <summary>Whoever is needed and stopped is started; what begins with the machine anyway does so by itself.</summary>
+    /// <summary>
+    /// Whoever is needed and stopped is started; what begins with the machine anyway does so by itself.
+    /// </summary>
     private static void BeginNeeded(Definition definition, Cause cause, Registry registry)
     {
         foreach (var needed in definition.Begin.NeededServices.Select(registry.Named).OfType<ServiceActor>())
         {
             var (at, now) = (needed.Definition.Begin.At, needed.Situation);
-            if (at == BeginAt.Never || (at == BeginAt.Boot && cause != Cause.Asked)) continue;
-            if (now.Phase == Phase.Stopped || now.Awaited?.Step == AwaitStep.Boot || at == BeginAt.BootLate && now.Run is null && now.Phase != Phase.Held)
+            if (at == BeginAt.Never || (at == BeginAt.Boot && cause != Cause.Asked))
+                continue;
+            if (
+                now.Phase == Phase.Stopped
+                || now.Awaited?.Step == AwaitStep.Boot
+                || at == BeginAt.BootLate && now.Run is null && now.Phase != Phase.Held
+            )
                 _ = needed.Ask(new StartAsked($"{definition.Name}, which needs it"));
         }
     }
 
-    private static async Task<string?> Missing(Need need, Definition definition, Cause cause, House house, Registry registry, CancellationToken gone)
+    private static async Task<string?> Missing(
+        Need need,
+        Definition definition,
+        Cause cause,
+        House house,
+        Registry registry,
+        CancellationToken gone
+    )
     {
         switch (need)
         {
@@ -60,27 +88,38 @@ internal static class NeedLook
                 return NetworkState.Missing(network.Interface);
             case AfterBootNeed after:
                 var from = cause == Cause.Drill && house.DrillBegan is { } drill ? drill : Machine.BootedAt;
-                return house.Now - from >= after.Length ? null : cause == Cause.Drill ? "the drill has it come up only now" : "it has only just come up";
+                return house.Now - from >= after.Length ? null
+                    : cause == Cause.Drill ? "the drill has it come up only now"
+                    : "it has only just come up";
             default:
                 return null;
         }
     }
 
     /// <summary>Why a needed service is not ready, as a clause, or null.</summary>
-    public static string? MissingService(ServiceActor? needed) => needed switch
-    {
-        null => "there is no service of that name",
-        { Situation.Phase: Phase.Running } => null,
-        { Situation.Phase: Phase.Held } => "it is on hold",
-        { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "it is set never to begin",
-        var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
-    };
+    public static string? MissingService(ServiceActor? needed) =>
+        needed switch
+        {
+            null => "there is no service of that name",
+            { Situation.Phase: Phase.Running } => null,
+            { Situation.Phase: Phase.Held } => "it is on hold",
+            { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "it is set never to begin",
+            var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
+        };
 
-    private static async Task<string?> MissingPath(PathNeed need, Definition definition, House house, CancellationToken gone)
+    private static async Task<string?> MissingPath(
+        PathNeed need,
+        Definition definition,
+        House house,
+        CancellationToken gone
+    )
     {
-        if (!Path.Exists(need.Path)) return "it is not there";
-        if (need.Mounted && !Mounts.IsMountPoint(need.Path)) return "nothing is mounted there";
-        if (!need.Writable || Account.Named(definition.Account) is not { } account) return null;
+        if (!Path.Exists(need.Path))
+            return "it is not there";
+        if (need.Mounted && !Mounts.IsMountPoint(need.Path))
+            return "nothing is mounted there";
+        if (!need.Writable || Account.Named(definition.Account) is not { } account)
+            return null;
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
         var errno = (await house.AsAccount.Ask(account, groups, [new('w', need.Path)], gone).ConfigureAwait(false))[0];
         return errno == 0 ? null : $"{definition.Account} may not write there ({Names.Errno(errno)})";

@@ -8,23 +8,32 @@ namespace CalmSentry.Server.Begin;
 /// <summary>Looking whether something answers. Each gives what is missing as a clause, or null.</summary>
 internal static class Probes
 {
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5), LongestPatience = TimeSpan.FromSeconds(30);
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5),
+        LongestPatience = TimeSpan.FromSeconds(30);
 
     /// <summary>Of a page so much is looked at, in bytes.</summary>
     private const int LongestPage = 1 << 20;
 
-    /// <summary>Each call limits its own time. Nothing is kept between calls: no connection, and no cookie that one service sets and another would get.</summary>
-    public static HttpClient Http { get; } = new(new SocketsHttpHandler
-    {
-        UseProxy = false,
-        UseCookies = false,
-        AllowAutoRedirect = false,
-        PooledConnectionLifetime = TimeSpan.Zero,
-        ConnectTimeout = LongestPatience,
-        MaxResponseHeadersLength = 64,
-        MaxResponseDrainSize = 0,
-    })
-    { Timeout = Timeout.InfiniteTimeSpan };
+    /// <summary>
+    /// Each call limits its own time. Nothing is kept between calls: no connection, and no cookie that one service sets
+    /// and another would get.
+    /// </summary>
+    public static HttpClient Http { get; } =
+        new(
+            new SocketsHttpHandler
+            {
+                UseProxy = false,
+                UseCookies = false,
+                AllowAutoRedirect = false,
+                PooledConnectionLifetime = TimeSpan.Zero,
+                ConnectTimeout = LongestPatience,
+                MaxResponseHeadersLength = 64,
+                MaxResponseDrainSize = 0,
+            }
+        )
+        {
+            Timeout = Timeout.InfiniteTimeSpan,
+        };
 
     /// <summary>What cannot be looked at is missing, with the reason; it is looked at again.</summary>
     /// <param name="ownToo">Also what fails on the sentry's own side; else that stays an exception.</param>
@@ -34,13 +43,17 @@ internal static class Probes
         {
             return await look.ConfigureAwait(false);
         }
-        catch (Exception error) when (error is not OperationCanceledException && (ownToo || error is not OwnTroubleException))
+        catch (Exception error)
+            when (error is not OperationCanceledException && (ownToo || error is not OwnTroubleException))
         {
             return $"it cannot be looked at: {error.Message.TrimEnd('.')}";
         }
     }
 
-    public static async Task<(string? Missing, string Seen)> OrWhyNot(this Task<(string? Missing, string Seen)> look, bool ownToo = true)
+    public static async Task<(string? Missing, string Seen)> OrWhyNot(
+        this Task<(string? Missing, string Seen)> look,
+        bool ownToo = true
+    )
     {
         var seen = "";
         var missing = await OrWhyNot(Missing(), ownToo).ConfigureAwait(false);
@@ -59,11 +72,13 @@ internal static class Probes
         var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
         var room = new byte[Math.Min(most, 8192)];
         var length = 0;
-        for (int got; (got = await stream.ReadAsync(room.AsMemory(length), cancellation).ConfigureAwait(false)) > 0;)
+        for (int got; (got = await stream.ReadAsync(room.AsMemory(length), cancellation).ConfigureAwait(false)) > 0; )
         {
             length += got;
-            if (length == most) break;
-            if (length == room.Length) Array.Resize(ref room, Math.Min(most, room.Length * 2));
+            if (length == most)
+                break;
+            if (length == room.Length)
+                Array.Resize(ref room, Math.Min(most, room.Length * 2));
         }
 
         return Encoding.UTF8.GetString(room, 0, length);
@@ -73,8 +88,18 @@ internal static class Probes
     /// <exception cref="OwnTroubleException">It is so.</exception>
     private static void ThrowIfOurs(Exception? error)
     {
-        if (error is SocketException { SocketErrorCode: SocketError.TooManyOpenSockets or SocketError.NoBufferSpaceAvailable or SocketError.AddressNotAvailable or SocketError.ProcessLimit } socket)
-            throw new OwnTroubleException($"the sentry is out of room for a connection ({socket.Message.TrimEnd('.')})");
+        if (
+            error is SocketException
+            {
+                SocketErrorCode: SocketError.TooManyOpenSockets
+                    or SocketError.NoBufferSpaceAvailable
+                    or SocketError.AddressNotAvailable
+                    or SocketError.ProcessLimit
+            } socket
+        )
+            throw new OwnTroubleException(
+                $"the sentry is out of room for a connection ({socket.Message.TrimEnd('.')})"
+            );
     }
 
     public static async Task<string?> Tcp(string address, CancellationToken cancellation, TimeSpan? within = null)
@@ -91,7 +116,9 @@ internal static class Probes
         catch (SocketException error)
         {
             ThrowIfOurs(error);
-            return error.SocketErrorCode == SocketError.ConnectionRefused ? $"nobody takes connections at {address}" : $"{address} does not answer ({error.Message})";
+            return error.SocketErrorCode == SocketError.ConnectionRefused
+                ? $"nobody takes connections at {address}"
+                : $"{address} does not answer ({error.Message})";
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
         {
@@ -99,24 +126,45 @@ internal static class Probes
         }
     }
 
-    public static async Task<(string? Missing, string Seen)> Web(HttpProof proof, CancellationToken cancellation, TimeSpan? within = null)
+    public static async Task<(string? Missing, string Seen)> Web(
+        HttpProof proof,
+        CancellationToken cancellation,
+        TimeSpan? within = null
+    )
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         limit.CancelAfter(within ?? Patience);
         try
         {
-            using var response = await Http.GetAsync(new Uri(proof.Url), HttpCompletionOption.ResponseHeadersRead, limit.Token).ConfigureAwait(false);
+            using var response = await Http.GetAsync(
+                    new Uri(proof.Url),
+                    HttpCompletionOption.ResponseHeadersRead,
+                    limit.Token
+                )
+                .ConfigureAwait(false);
             var status = (int)response.StatusCode;
             var said = $"{proof.Url} answered {status}";
-            if (proof.Status is { } wanted ? status != wanted : status is < 200 or >= 400) return ($"{said}, wanted {proof.Status?.ToString(System.Globalization.CultureInfo.InvariantCulture) ?? "200 to 399"}", said);
-            if (proof.Text is not { } text) return (null, said);
+            if (proof.Status is { } wanted ? status != wanted : status is < 200 or >= 400)
+                return (
+                    $"{said}, wanted {proof.Status?.ToString(System.Globalization.CultureInfo.InvariantCulture) ?? "200 to 399"}",
+                    said
+                );
+            if (proof.Text is not { } text)
+                return (null, said);
             var body = await Body(response, LongestPage, limit.Token).ConfigureAwait(false);
-            return body.Contains(text, StringComparison.Ordinal) ? (null, $"{said} with '{text}' in it") : ($"{said}, without '{text}' in it", said);
+            return body.Contains(text, StringComparison.Ordinal)
+                ? (null, $"{said} with '{text}' in it")
+                : ($"{said}, without '{text}' in it", said);
         }
         catch (HttpRequestException error)
         {
             ThrowIfOurs(error.InnerException);
-            return (error.InnerException is SocketException { SocketErrorCode: SocketError.ConnectionRefused } ? $"nobody answers at {proof.Url}" : $"{proof.Url} does not answer ({error.Message.TrimEnd('.')})", "");
+            return (
+                error.InnerException is SocketException { SocketErrorCode: SocketError.ConnectionRefused }
+                    ? $"nobody answers at {proof.Url}"
+                    : $"{proof.Url} does not answer ({error.Message.TrimEnd('.')})",
+                ""
+            );
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
         {

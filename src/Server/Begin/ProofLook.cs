@@ -11,7 +11,8 @@ namespace CalmSentry.Server.Begin;
 /// <summary>Looks for a run's proof of readiness until it is there, or nobody waits for it any more.</summary>
 internal static class ProofLook
 {
-    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5), LongestBeat = TimeSpan.FromMilliseconds(250);
+    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5),
+        LongestBeat = TimeSpan.FromMilliseconds(250);
 
     private const int LongestShown = 200;
 
@@ -20,7 +21,11 @@ internal static class ProofLook
         var definition = actor.Definition;
         var look = LookOf(definition, actor, run, house);
         string? last = null;
-        for (var beat = FirstBeat; !gone.IsCancellationRequested; beat = beat * 1.3 < LongestBeat ? beat * 1.3 : LongestBeat)
+        for (
+            var beat = FirstBeat;
+            !gone.IsCancellationRequested;
+            beat = beat * 1.3 < LongestBeat ? beat * 1.3 : LongestBeat
+        )
         {
             var (missing, seen) = await look(gone).OrWhyNot().ConfigureAwait(false);
             if (missing is null)
@@ -29,14 +34,22 @@ internal static class ProofLook
                 return;
             }
 
-            if (missing != last) await actor.Ask(new ProofMissing(run, missing)).ConfigureAwait(false);
+            if (missing != last)
+                await actor.Ask(new ProofMissing(run, missing)).ConfigureAwait(false);
             last = missing;
             var told = definition.Begin.Proof is ToldProof ? actor.NextTold : null;
-            await (told is null ? Task.Delay(beat, gone) : Task.WhenAny(told, Task.Delay(LongestBeat, gone))).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            await (
+                told is null ? Task.Delay(beat, gone) : Task.WhenAny(told, Task.Delay(LongestBeat, gone))
+            ).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
     }
 
-    private static Func<CancellationToken, Task<(string? Missing, string Seen)>> LookOf(Definition definition, ServiceActor actor, long run, House house)
+    private static Func<CancellationToken, Task<(string? Missing, string Seen)>> LookOf(
+        Definition definition,
+        ServiceActor actor,
+        long run,
+        House house
+    )
     {
         switch (definition.Begin.Proof)
         {
@@ -47,38 +60,82 @@ internal static class ProofLook
             case OutputProof output:
                 var lines = new NewLines(house.Places.OutputOf(definition.Name), actor.OutputBegan);
                 var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
-                return _ => Task.FromResult(lines.Next().FirstOrDefault(wanted.IsMatch) is { } line ? (null, $"it printed '{Shown(line)}'") : ((string?)$"no line of its output matches '{output.Expression}' yet", ""));
+                return _ =>
+                    Task.FromResult(
+                        lines.Next().FirstOrDefault(wanted.IsMatch) is { } line
+                            ? (null, $"it printed '{Shown(line)}'")
+                            : ((string?)$"no line of its output matches '{output.Expression}' yet", "")
+                    );
             default:
-                return _ => Task.FromResult(actor.ToldReady == run ? (null, "it said so itself") : ((string?)"it has not said so yet", ""));
+                return _ =>
+                    Task.FromResult(
+                        actor.ToldReady == run ? (null, "it said so itself") : ((string?)"it has not said so yet", "")
+                    );
         }
     }
 
     /// <summary>Asks what can be asked at any time: tcp, http or a command.</summary>
     /// <param name="limit">How long an answer may take; null: as long as is usual.</param>
-    public static async Task<(string? Missing, string Seen)> Answers(Proof look, Definition definition, long run, House house, TimeSpan? limit, CancellationToken gone) => look switch
-    {
-        TcpProof tcp => (await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false), $"{tcp.Address} takes connections"),
-        HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
-        CommandProof command => await Succeeds(command, definition, run, house, limit ?? AsAccount.Patience, gone).ConfigureAwait(false),
-        _ => throw new ArgumentOutOfRangeException(nameof(look)),
-    };
+    public static async Task<(string? Missing, string Seen)> Answers(
+        Proof look,
+        Definition definition,
+        long run,
+        House house,
+        TimeSpan? limit,
+        CancellationToken gone
+    ) =>
+        look switch
+        {
+            TcpProof tcp => (
+                await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false),
+                $"{tcp.Address} takes connections"
+            ),
+            HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
+            CommandProof command => await Succeeds(command, definition, run, house, limit ?? AsAccount.Patience, gone)
+                .ConfigureAwait(false),
+            _ => throw new ArgumentOutOfRangeException(nameof(look)),
+        };
 
     private static string Shown(string line) => line.Length > LongestShown ? line[..LongestShown] + "…" : line;
 
     private static (string? Missing, string Seen) Written(string path, DateTimeOffset since)
     {
         var file = new FileInfo(path);
-        if (!Path.Exists(path)) return ($"{path} is not there", "");
+        if (!Path.Exists(path))
+            return ($"{path} is not there", "");
         // File systems keep times by the kernel's tick, which may lie a few milliseconds back.
-        return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20) ? ($"{path} is older than this run", "") : (null, $"it has written {path}");
+        return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20)
+            ? ($"{path} is older than this run", "")
+            : (null, $"it has written {path}");
     }
 
-    private static async Task<(string? Missing, string Seen)> Succeeds(CommandProof proof, Definition definition, long run, House house, TimeSpan limit, CancellationToken gone)
+    private static async Task<(string? Missing, string Seen)> Succeeds(
+        CommandProof proof,
+        Definition definition,
+        long run,
+        House house,
+        TimeSpan limit,
+        CancellationToken gone
+    )
     {
-        if (Account.Named(definition.Account) is not { } account) return ($"there is no account {definition.Account}", "");
+        if (Account.Named(definition.Account) is not { } account)
+            return ($"there is no account {definition.Account}", "");
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var end = await house.AsAccount.Run(account, groups, LaunchOrder.DirectoryOf(definition, house.Places), LaunchOrder.EnvironmentOf(definition, account, house.Places), proof.Command, limit, RunSite.Of(definition.Name, run, house.Places).Commands(house), gone).ConfigureAwait(false);
-        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line ? $" ('{Shown(line)}')" : "";
+        var end = await house
+            .AsAccount.Run(
+                account,
+                groups,
+                LaunchOrder.DirectoryOf(definition, house.Places),
+                LaunchOrder.EnvironmentOf(definition, account, house.Places),
+                proof.Command,
+                limit,
+                RunSite.Of(definition.Name, run, house.Places).Commands(house),
+                gone
+            )
+            .ConfigureAwait(false);
+        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line
+            ? $" ('{Shown(line)}')"
+            : "";
         return end switch
         {
             null => ($"{proof.Command[0]} cannot be run, or takes over {Duration.Write(limit)}", ""),

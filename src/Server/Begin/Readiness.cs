@@ -10,13 +10,16 @@ internal sealed class Readiness
     private readonly ConcurrentDictionary<string, TaskCompletionSource> waited = new(StringComparer.Ordinal);
 
     /// <summary>Completes at the next change. Take it before looking, so that no change falls between.</summary>
-    public Task NextChange(string service) => waited.GetOrAdd(service, _ => new(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
+    public Task NextChange(string service) =>
+        waited.GetOrAdd(service, _ => new(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
 
     public Task NextChange() => NextChange(Any);
 
     public void Changed(string service)
     {
-        if (waited.TryRemove(service, out var one)) one.TrySetResult();
-        if (waited.TryRemove(Any, out var all)) all.TrySetResult();
+        if (waited.TryRemove(service, out var one))
+            one.TrySetResult();
+        if (waited.TryRemove(Any, out var all))
+            all.TrySetResult();
     }
 }

@@ -6,7 +6,8 @@ using CalmSentry.Server.Services;
 namespace CalmSentry.Server.Begin;
 
 /// <summary>
-/// As wide as the machine bears: of what begins with the machine so many are launched at once that its processors are busy,
+/// As wide as the machine bears: of what begins with the machine so many are launched at once that its processors are
+/// busy,
 /// and more as long as they are not. What begins late goes one after the other, a few at a time.
 /// </summary>
 internal sealed class StartGate : IDisposable
@@ -15,8 +16,10 @@ internal sealed class StartGate : IDisposable
     private static readonly int Processors = Environment.ProcessorCount;
 
     private readonly Lock gate = new();
-    private readonly Queue<ServiceActor> queue = [], lateQueue = [];
-    private readonly HashSet<ServiceActor> begun = [], lateBegun = [];
+    private readonly Queue<ServiceActor> queue = [],
+        lateQueue = [];
+    private readonly HashSet<ServiceActor> begun = [],
+        lateBegun = [];
     private readonly Timer timer;
     private (long All, long Idle) before;
 
@@ -29,7 +32,8 @@ internal sealed class StartGate : IDisposable
             var waiting = queue.Count + lateQueue.Count > 0;
             (actor.Definition.Begin.At == BeginAt.BootLate ? lateQueue : queue).Enqueue(actor);
             Admit(16 * Processors, Processors);
-            if (waiting || queue.Count + lateQueue.Count == 0) return;
+            if (waiting || queue.Count + lateQueue.Count == 0)
+                return;
             before = Machine.ProcessorTime();
             timer.Change(Beat, Beat);
         }
@@ -39,7 +43,8 @@ internal sealed class StartGate : IDisposable
     public void Leave(ServiceActor actor)
     {
         lock (gate)
-            if (begun.Remove(actor) | lateBegun.Remove(actor)) Admit(16 * Processors, Processors);
+            if (begun.Remove(actor) | lateBegun.Remove(actor))
+                Admit(16 * Processors, Processors);
     }
 
     public void Dispose() => timer.Dispose();
@@ -52,8 +57,10 @@ internal sealed class StartGate : IDisposable
             var (all, idle) = (now.All - before.All, now.Idle - before.Idle);
             before = now;
             // Those begun are still at work on their start, yet the processors have time to spare.
-            if (idle * 5 > all) Admit(begun.Count + (8 * Processors), lateBegun.Count + 1);
-            if (queue.Count + lateQueue.Count == 0) timer.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+            if (idle * 5 > all)
+                Admit(begun.Count + (8 * Processors), lateBegun.Count + 1);
+            if (queue.Count + lateQueue.Count == 0)
+                timer.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
         }
     }
 
@@ -68,7 +75,8 @@ internal sealed class StartGate : IDisposable
         while (to.Count < most && from.TryDequeue(out var next))
         {
             // A stop may have come meanwhile.
-            if (next.Situation.Awaited?.Step != AwaitStep.Turn) continue;
+            if (next.Situation.Awaited?.Step != AwaitStep.Turn)
+                continue;
             to.Add(next);
             _ = next.Ask(new TurnCame());
         }

@@ -11,7 +11,14 @@ namespace CalmSentry.Server.Checks;
 /// <param name="Groups">Groups it is given beside the account's own, as far as the host knows them.</param>
 /// <param name="Self">The service as it is registered, if it is.</param>
 /// <param name="Others">All other services.</param>
-internal sealed record Subject(Definition Definition, Account? Account, IReadOnlyList<uint> Groups, ServiceActor? Self, IReadOnlyList<ServiceActor> Others, House House)
+internal sealed record Subject(
+    Definition Definition,
+    Account? Account,
+    IReadOnlyList<uint> Groups,
+    ServiceActor? Self,
+    IReadOnlyList<ServiceActor> Others,
+    House House
+)
 {
     public bool Runs => Self?.Situation.Run is not null;
 }
@@ -22,7 +29,9 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
     private readonly ProcessTable processes = new();
     private readonly LibraryChecks libraries = new();
 
-    /// <summary>How long all the checks of one definition may take together, and how many are looked at side by side.</summary>
+    /// <summary>
+    /// How long all the checks of one definition may take together, and how many are looked at side by side.
+    /// </summary>
     private static readonly TimeSpan Patience = TimeSpan.FromMinutes(1);
 
     private readonly SemaphoreSlim room = new(4);
@@ -33,11 +42,15 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
 
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) => Within(() => Blocking(SubjectOf(definition)));
+    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) =>
+        Within(() => Blocking(SubjectOf(definition)));
 
     private async Task<IReadOnlyList<Finding>> Within(Func<Task<IReadOnlyList<Finding>>> look)
     {
-        if (!await room.WaitAsync(Patience).ConfigureAwait(false)) throw new OwnTroubleException($"checks asked for before this one have taken over {Patience.TotalSeconds:0} s");
+        if (!await room.WaitAsync(Patience).ConfigureAwait(false))
+            throw new OwnTroubleException(
+                $"checks asked for before this one have taken over {Patience.TotalSeconds:0} s"
+            );
         var looking = Task.Run(look);
         _ = looking.ContinueWith(_ => room.Release(), TaskScheduler.Default);
         try
@@ -46,7 +59,10 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         }
         catch (TimeoutException)
         {
-            throw new OwnTroubleException($"the checks had not ended after {Patience.TotalSeconds:0} s; a file system that does not answer may be the reason");
+            throw new OwnTroubleException(
+                $"the checks had not ended after {Patience.TotalSeconds:0} s; a file system that does not answer "
+                    + $"may be the reason"
+            );
         }
     }
 
@@ -84,9 +100,11 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         found.AddRange(IdentityChecks.Look(subject));
         found.AddRange(ResourceChecks.Look(subject));
         found.AddRange(SecretChecks.Missing(subject));
-        if (program.Count == 0) found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
+        if (program.Count == 0)
+            found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
         found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));
-        if (subject.Runs) return found;
+        if (subject.Runs)
+            return found;
         found.AddRange(CopyChecks.Look(subject, await processes.Read().ConfigureAwait(false)));
         found.AddRange(PortChecks.Look(subject));
         return found;

@@ -12,7 +12,8 @@ namespace CalmSentry.Server.Checks;
 /// <param name="Same">With the same arguments too.</param>
 internal sealed record Copy(int Pid, string User, DateTimeOffset Since, string From, bool Same)
 {
-    public override string ToString() => $"pid {Pid}, as {User}, since {TimeZoneInfo.ConvertTime(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}";
+    public override string ToString() =>
+        $"pid {Pid}, as {User}, since {TimeZoneInfo.ConvertTime(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}";
 }
 
 /// <summary>Copies running outside this sentry, by executable and script as the kernel has them.</summary>
@@ -26,19 +27,38 @@ internal static class CopyChecks
         if (same.Count > 0)
         {
             yield return new(
-                "copy-running", Severity.Blocks, $"The same program runs already, outside the sentry: {string.Join("; ", same)}.", "Two copies at once write over each other or fight for a port.",
-                $"End it where it was started; or let the sentry end it cleanly first: calm start {name} --end-copies. If two are wanted: --accept copy-running.", OnlyNow: true);
+                "copy-running",
+                Severity.Blocks,
+                $"The same program runs already, outside the sentry: {string.Join("; ", same)}.",
+                "Two copies at once write over each other or fight for a port.",
+                $"End it where it was started; or let the sentry end it cleanly first: calm start {name} "
+                    + $"--end-copies. If two are wanted: --accept copy-running.",
+                OnlyNow: true
+            );
         }
 
         if (copies.Where(copy => !copy.Same).ToList() is { Count: > 0 } others)
-            yield return new("copy-with-other-arguments", Severity.Risk, $"The program runs already with other arguments, outside the sentry: {string.Join("; ", others)}.", "If it is a forgotten copy, the two may write over each other.", "Look whether it is still needed, and end it if not.", OnlyNow: true);
+            yield return new(
+                "copy-with-other-arguments",
+                Severity.Risk,
+                $"The program runs already with other arguments, outside the sentry: {string.Join("; ", others)}.",
+                "If it is a forgotten copy, the two may write over each other.",
+                "Look whether it is still needed, and end it if not.",
+                OnlyNow: true
+            );
     }
 
-    public static IReadOnlyList<Copy> Find(ProgramPart program, string runDirectory, IReadOnlyList<ProcessLine> processes)
+    public static IReadOnlyList<Copy> Find(
+        ProgramPart program,
+        string runDirectory,
+        IReadOnlyList<ProcessLine> processes
+    )
     {
         var path = Folders.Real(program.Path);
         // Of one of the host's own programs, such as a shell, only the arguments tell whether it is the same.
-        var common = LaunchOrder.IsHostDirectory(Path.GetDirectoryName(path) ?? "/") || LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/");
+        var common =
+            LaunchOrder.IsHostDirectory(Path.GetDirectoryName(path) ?? "/")
+            || LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/");
         var found = new List<Copy>();
         var mark = Encoding.UTF8.GetBytes($"CALM_RUN={runDirectory}:");
         foreach (var process in processes)
@@ -46,12 +66,23 @@ internal static class CopyChecks
             var (pid, line, executable) = process;
             var executes = executable == path && program.With is null;
             var at = executes ? 0 : ScriptAt(line, pid, path, common);
-            if (at < 0) continue;
+            if (at < 0)
+                continue;
             var same = line.Skip(at + 1).SequenceEqual(program.Arguments);
-            if ((common && !same) || executable?.EndsWith("/calm", StringComparison.Ordinal) == true) continue;
+            if ((common && !same) || executable?.EndsWith("/calm", StringComparison.Ordinal) == true)
+                continue;
             // Neither our own runs nor what our own checks run.
-            if (process.Carries(mark) || ProcessFacts.Parent(pid) == Environment.ProcessId || !ProcessFacts.Lives(pid)) continue;
-            found.Add(new(pid, Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0), ProcessFacts.Started(pid), Origin(pid), same));
+            if (process.Carries(mark) || ProcessFacts.Parent(pid) == Environment.ProcessId || !ProcessFacts.Lives(pid))
+                continue;
+            found.Add(
+                new(
+                    pid,
+                    Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0),
+                    ProcessFacts.Started(pid),
+                    Origin(pid),
+                    same
+                )
+            );
         }
 
         // A copy that forks is one copy: the topmost counts.
@@ -61,11 +92,17 @@ internal static class CopyChecks
     /// <summary>Where on a command line the script stands, its interpreter before it; -1 when it is another.</summary>
     private static int ScriptAt(IReadOnlyList<string> line, int pid, string script, bool common)
     {
-        if (common) return -1;
+        if (common)
+            return -1;
         for (var i = 1; i < Math.Min(line.Count, 5); i++)
         {
-            if (!line[i].EndsWith(Path.GetFileName(script), StringComparison.Ordinal) || line[i].Contains('\0', StringComparison.Ordinal)) continue;
-            if (Folders.Real(Path.GetFullPath(line[i], ProcessFacts.WorkingDirectory(pid) ?? "/")) == script) return i;
+            if (
+                !line[i].EndsWith(Path.GetFileName(script), StringComparison.Ordinal)
+                || line[i].Contains('\0', StringComparison.Ordinal)
+            )
+                continue;
+            if (Folders.Real(Path.GetFullPath(line[i], ProcessFacts.WorkingDirectory(pid) ?? "/")) == script)
+                return i;
         }
 
         return -1;
@@ -75,14 +112,23 @@ internal static class CopyChecks
     {
         var schedules = new[] { "cron", "crond", "anacron", "atd", "fcron" };
         var logins = new[] { "sshd", "login", "sshd-session", "su", "sudo", "dropbear" };
-        for (var (at, depth) = (ProcessFacts.Parent(pid), 0); at > 1 && depth < 32; at = ProcessFacts.Parent(at), depth++)
+        for (
+            var (at, depth) = (ProcessFacts.Parent(pid), 0);
+            at > 1 && depth < 32;
+            at = ProcessFacts.Parent(at), depth++
+        )
         {
             var name = ProcessFacts.Status(at, "Name") ?? "";
-            if (schedules.Contains(name)) return "from a scheduled table entry";
-            if (logins.Contains(name) && ProcessFacts.Stat(pid, 7) == 0) return "from a login";
+            if (schedules.Contains(name))
+                return "from a scheduled table entry";
+            if (logins.Contains(name) && ProcessFacts.Stat(pid, 7) == 0)
+                return "from a login";
         }
 
-        if (ProcessFacts.Terminal(pid) is { } terminal) return $"from the terminal {terminal}";
-        return ProcessFacts.Parent(pid) == 1 ? "from a boot script, or left behind by a login that has ended" : $"begun by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
+        if (ProcessFacts.Terminal(pid) is { } terminal)
+            return $"from the terminal {terminal}";
+        return ProcessFacts.Parent(pid) == 1
+            ? "from a boot script, or left behind by a login that has ended"
+            : $"begun by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
     }
 }

@@ -1,8 +1,8 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
-using CalmSentry.Server.Services;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Checks;
 
@@ -16,17 +16,33 @@ internal static class CopyEnding
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
     public static async Task<IResult?> End(Definition definition, Caller caller, House house)
     {
-        foreach (var copy in CopyChecks.Find(definition.Program, house.Places.RunDirectory, ProcessLine.All()).Where(copy => copy.Same))
+        foreach (
+            var copy in CopyChecks
+                .Find(definition.Program, house.Places.RunDirectory, ProcessLine.All())
+                .Where(copy => copy.Same)
+        )
         {
-            house.Log(definition.Name, "copy-ending", $"A copy outside the sentry is asked to end: {copy}.", caller.Name);
+            house.Log(
+                definition.Name,
+                "copy-ending",
+                $"A copy outside the sentry is asked to end: {copy}.",
+                caller.Name
+            );
             ProcessFacts.Signal(copy.Pid, Terminate);
             var until = house.Now + Patience;
-            while (ProcessFacts.Lives(copy.Pid) && house.Now < until) await Task.Delay(20).ConfigureAwait(false);
+            while (ProcessFacts.Lives(copy.Pid) && house.Now < until)
+                await Task.Delay(20).ConfigureAwait(false);
             if (ProcessFacts.Lives(copy.Pid))
             {
                 return Problems.Of(
-                    422, "copy-stays", "The copy stays", $"The copy outside the sentry (pid {copy.Pid}, as {copy.User}) was asked to end and has not within 10 s; it was not ended by force, and nothing was started.",
-                    $"Look at what it does, end it yourself ('kill -9 {copy.Pid}' loses what it has not written), and start again.");
+                    422,
+                    "copy-stays",
+                    "The copy stays",
+                    $"The copy outside the sentry (pid {copy.Pid}, as {copy.User}) was asked to end and has not "
+                        + $"within 10 s; it was not ended by force, and nothing was started.",
+                    $"Look at what it does, end it yourself ('kill -9 {copy.Pid}' loses what it has not written), "
+                        + $"and start again."
+                );
             }
 
             house.Log(definition.Name, "copy-ended", $"The copy outside the sentry (pid {copy.Pid}) has ended.");

@@ -1,8 +1,8 @@
 using System.Text.Json;
-using CalmSentry.Linux.Accounts;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Definitions;
@@ -15,26 +15,47 @@ namespace CalmSentry.Server.Checks;
 internal static class FindingViews
 {
     public static IReadOnlyList<FindingView> Of(IEnumerable<Finding> findings, IReadOnlyCollection<string> accepted) =>
-    [
-        .. findings.Select(finding => new FindingView
-        {
-            Code = finding.Code,
-            Severity = finding.Severity switch { Severity.Blocks => "blocks", Severity.Risk => "risk", _ => "note" },
-            Seen = finding.Seen,
-            Why = finding.Why,
-            Mend = finding.Mend,
-            OnlyNow = finding.OnlyNow,
-            Accepted = accepted.Contains(finding.Code),
-        }),
-    ];
+        [
+            .. findings.Select(finding => new FindingView
+            {
+                Code = finding.Code,
+                Severity = finding.Severity switch
+                {
+                    Severity.Blocks => "blocks",
+                    Severity.Risk => "risk",
+                    _ => "note",
+                },
+                Seen = finding.Seen,
+                Why = finding.Why,
+                Mend = finding.Mend,
+                OnlyNow = finding.OnlyNow,
+                Accepted = accepted.Contains(finding.Code),
+            }),
+        ];
 
     /// <summary>What is left that blocks.</summary>
-    public static IReadOnlyList<Finding> Left(IEnumerable<Finding> findings, IReadOnlyCollection<string> accepted, bool forStart) =>
-        [.. findings.Where(finding => finding.Severity == Severity.Blocks && (forStart || !finding.OnlyNow) && !accepted.Contains(finding.Code))];
+    public static IReadOnlyList<Finding> Left(
+        IEnumerable<Finding> findings,
+        IReadOnlyCollection<string> accepted,
+        bool forStart
+    ) =>
+        [
+            .. findings.Where(finding =>
+                finding.Severity == Severity.Blocks
+                && (forStart || !finding.OnlyNow)
+                && !accepted.Contains(finding.Code)
+            ),
+        ];
 
-    public static IResult Refusal(IReadOnlyList<Finding> blocking, string what) => Problems.Of(
-        blocking[0].Code == "account-needed" ? 400 : 422, blocking[0].Code, $"It would not {what}", string.Join("\n", blocking.Select(finding => finding.Seen)),
-        string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()), [.. blocking.Select(finding => $"{finding.Code}: {finding.Seen}")]);
+    public static IResult Refusal(IReadOnlyList<Finding> blocking, string what) =>
+        Problems.Of(
+            blocking[0].Code == "account-needed" ? 400 : 422,
+            blocking[0].Code,
+            $"It would not {what}",
+            string.Join("\n", blocking.Select(finding => finding.Seen)),
+            string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()),
+            [.. blocking.Select(finding => $"{finding.Code}: {finding.Seen}")]
+        );
 
     /// <param name="registered">The service that has the name already, when the definition is not its own.</param>
     public static async Task<CheckView> Check(Sent sent, Checker checker, House house, ServiceActor? registered = null)
@@ -42,7 +63,13 @@ internal static class FindingViews
         if (sent.Definition is not { } definition)
         {
             var errors = sent.Errors.Select(error => error.ToString()).ToList();
-            return new CheckView { Clear = false, Said = $"The definition has {Count(errors.Count, "mistake")}; nothing else was looked at.", Findings = [], Errors = errors };
+            return new CheckView
+            {
+                Clear = false,
+                Said = $"The definition has {Count(errors.Count, "mistake")}; nothing else was looked at.",
+                Findings = [],
+                Errors = errors,
+            };
         }
 
         var findings = await checker.All(definition).ConfigureAwait(false);
@@ -51,7 +78,13 @@ internal static class FindingViews
             findings =
             [
                 .. findings,
-                new Finding("name-taken", Severity.Note, $"There is a service called '{definition.Name}' already.", "Wrapping another one under that name is refused.", $"Choose another name; or, to change that one: calm adjust {definition.Name} --from FILE"),
+                new Finding(
+                    "name-taken",
+                    Severity.Note,
+                    $"There is a service called '{definition.Name}' already.",
+                    "Wrapping another one under that name is refused.",
+                    $"Choose another name; or, to change that one: calm adjust {definition.Name} --from FILE"
+                ),
             ];
         }
 
@@ -70,15 +103,18 @@ internal static class FindingViews
         };
     }
 
-    public static RepeatView RepeatOf(Definition definition, MapNode given) => new(Repeat.Command(definition), Repeat.File(given));
+    public static RepeatView RepeatOf(Definition definition, MapNode given) =>
+        new(Repeat.Command(definition), Repeat.File(given));
 
     private static string Said(Definition definition, IReadOnlyList<Finding> findings, IReadOnlyList<Finding> left)
     {
         var rest = findings.Count - left.Count;
         var more = rest == 0 ? "" : $" {Count(rest, "more thing")} to know.";
-        if (left.Count == 0) return $"{definition.Title} could be started: nothing stands in its way.{more}";
+        if (left.Count == 0)
+            return $"{definition.Title} could be started: nothing stands in its way.{more}";
         return left.All(finding => finding.OnlyNow)
-            ? $"{definition.Title} can be wrapped, but not be started now: {Count(left.Count, "finding")} in its way.{more}"
+            ? $"{definition.Title} can be wrapped, but not be started now: {Count(left.Count, "finding")} in "
+                + $"its way.{more}"
             : $"{definition.Title} would not run: {Count(left.Count, "finding")} in its way.{more}";
     }
 
@@ -87,19 +123,45 @@ internal static class FindingViews
     private static async Task<IReadOnlyList<InterpreterView>?> InterpretersOf(Definition definition, House house)
     {
         var program = definition.Program;
-        if (!File.Exists(program.Path) || (program.With is null && Interpreters.FirstLine(program.Path) is null)) return null;
+        if (!File.Exists(program.Path) || (program.With is null && Interpreters.FirstLine(program.Path) is null))
+            return null;
         var candidates = Interpreters.For(program.Path, []).ToList();
-        if (program.With is { } with && !candidates.Exists(one => one.Path == with)) candidates.Insert(0, new(with, ScriptKind.OfInterpreter(with), "it was named"));
-        var account = Linux.Accounts.Account.Named(definition.Account) ?? Linux.Accounts.Account.WithId(Linux.Accounts.Account.OwnId);
-        if (candidates.Count == 0 || account is null) return null;
+        if (program.With is { } with && !candidates.Exists(one => one.Path == with))
+            candidates.Insert(0, new(with, ScriptKind.OfInterpreter(with), "it was named"));
+        var account =
+            Linux.Accounts.Account.Named(definition.Account)
+            ?? Linux.Accounts.Account.WithId(Linux.Accounts.Account.OwnId);
+        if (candidates.Count == 0 || account is null)
+            return null;
         var environment = LaunchOrder.EnvironmentOf(definition, account, house.Places);
         var chosen = program.With ?? Interpreters.FirstLine(program.Path);
         // Each says its own version, as the account: what cannot be run as it has none.
-        return await Task.WhenAll(candidates.Select(async candidate =>
-        {
-            var said = candidate.Kind is { Version.Length: > 0 } kind ? await house.AsAccount.Run(account, [], "/", environment, [candidate.Path, .. kind.Version], AsAccount.Patience).ConfigureAwait(false) : null;
-            var version = said is { ExitCode: 0 } answer ? (answer.Output + answer.Error).Split('\n')[0].Trim() : null;
-            return new InterpreterView(candidate.Path, version, candidate.Why, candidate.Path == chosen || (program.With is null && Path.GetFileName(candidate.Path) == chosen));
-        })).ConfigureAwait(false);
+        return await Task.WhenAll(
+                candidates.Select(async candidate =>
+                {
+                    var said = candidate.Kind is { Version.Length: > 0 } kind
+                        ? await house
+                            .AsAccount.Run(
+                                account,
+                                [],
+                                "/",
+                                environment,
+                                [candidate.Path, .. kind.Version],
+                                AsAccount.Patience
+                            )
+                            .ConfigureAwait(false)
+                        : null;
+                    var version = said is { ExitCode: 0 } answer
+                        ? (answer.Output + answer.Error).Split('\n')[0].Trim()
+                        : null;
+                    return new InterpreterView(
+                        candidate.Path,
+                        version,
+                        candidate.Why,
+                        candidate.Path == chosen || (program.With is null && Path.GetFileName(candidate.Path) == chosen)
+                    );
+                })
+            )
+            .ConfigureAwait(false);
     }
 }

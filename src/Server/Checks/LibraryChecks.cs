@@ -1,6 +1,6 @@
 using System.Collections.Concurrent;
-using CalmSentry.Linux.Accounts;
 using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
 
@@ -18,17 +18,40 @@ internal sealed class LibraryChecks
     public async Task<IReadOnlyList<Finding>> Look(Subject subject)
     {
         var program = subject.Definition.Program;
-        if (subject.Account is not { } account) return [];
+        if (subject.Account is not { } account)
+            return [];
         var found = new List<Finding>();
-        foreach (var file in new[] { program.With ?? program.Path, Interpreters.FirstLine(program.Path) }.OfType<string>().Where(Path.IsPathRooted).Where(File.Exists).Distinct())
+        foreach (
+            var file in new[] { program.With ?? program.Path, Interpreters.FirstLine(program.Path) }
+                .OfType<string>()
+                .Where(Path.IsPathRooted)
+                .Where(File.Exists)
+                .Distinct()
+        )
         {
-            var key = (file, File.GetLastWriteTimeUtc(file), program.Environment.GetValueOrDefault("LD_LIBRARY_PATH"), account.Uid);
-            if (fine.ContainsKey(key)) continue;
+            var key = (
+                file,
+                File.GetLastWriteTimeUtc(file),
+                program.Environment.GetValueOrDefault("LD_LIBRARY_PATH"),
+                account.Uid
+            );
+            if (fine.ContainsKey(key))
+                continue;
             var missing = await Missing(subject, file).ConfigureAwait(false);
-            if (missing.Count == 0) fine[key] = true;
-            else found.Add(new(
-                "library-missing", Severity.Blocks, $"{file} needs {(missing.Count == 1 ? "a shared library that is" : "shared libraries that are")} not found: {string.Join(", ", missing)}.", "The loader would end it before its first instruction.",
-                "Install the packages that bring them ('apt-file search NAME' tells which), or say where they are with --environment LD_LIBRARY_PATH=FOLDER."));
+            if (missing.Count == 0)
+                fine[key] = true;
+            else
+                found.Add(
+                    new(
+                        "library-missing",
+                        Severity.Blocks,
+                        $"{file} needs {(missing.Count == 1 ? "a shared library that is" : "shared libraries that are")} "
+                            + $"not found: {string.Join(", ", missing)}.",
+                        "The loader would end it before its first instruction.",
+                        "Install the packages that bring them ('apt-file search NAME' tells which), or say where "
+                            + "they are with --environment LD_LIBRARY_PATH=FOLDER."
+                    )
+                );
         }
 
         return found;
@@ -38,7 +61,8 @@ internal sealed class LibraryChecks
     {
         try
         {
-            if (ElfFile.Read(file) is not { IsForThisMachine: true, Loader: { } loader } || !File.Exists(loader)) return [];
+            if (ElfFile.Read(file) is not { IsForThisMachine: true, Loader: { } loader } || !File.Exists(loader))
+                return [];
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -46,14 +70,29 @@ internal sealed class LibraryChecks
         }
 
         var environment = LaunchOrder.EnvironmentOf(subject.Definition, subject.Account!, subject.House.Places);
-        var said = await subject.House.AsAccount.Run(subject.Account!, subject.Groups, "/", environment, [ElfFile.Read(file)!.Loader!, "--list", file], AsAccount.Patience).ConfigureAwait(false);
-        if (said is not { } listed) return [];
-        var missing = listed.Output.Split('\n').Where(line => line.EndsWith("=> not found", StringComparison.Ordinal)).Select(line => line.Split("=>")[0].Trim()).ToList();
+        var said = await subject
+            .House.AsAccount.Run(
+                subject.Account!,
+                subject.Groups,
+                "/",
+                environment,
+                [ElfFile.Read(file)!.Loader!, "--list", file],
+                AsAccount.Patience
+            )
+            .ConfigureAwait(false);
+        if (said is not { } listed)
+            return [];
+        var missing = listed
+            .Output.Split('\n')
+            .Where(line => line.EndsWith("=> not found", StringComparison.Ordinal))
+            .Select(line => line.Split("=>")[0].Trim())
+            .ToList();
         const string cannot = "error while loading shared libraries: ";
         if (missing.Count == 0 && listed.Error.IndexOf(cannot, StringComparison.Ordinal) is >= 0 and var at)
         {
             var name = listed.Error[(at + cannot.Length)..].Split(':')[0].Trim();
-            if (name != file) missing.Add(name);
+            if (name != file)
+                missing.Add(name);
         }
 
         return missing;

@@ -12,10 +12,27 @@ internal static class NameChecks
         foreach (var other in subject.Others)
         {
             if (string.Equals(other.Definition.Title, definition.Title, StringComparison.OrdinalIgnoreCase))
-                yield return new("title-taken", Severity.Risk, $"The service {other.Definition.Name} has the title '{other.Definition.Title}' too.", "By its title neither could be found any more.", "Give it a title of its own with --title.");
-            if (LaunchOrder.CommandOf(other.Definition.Program).SequenceEqual(LaunchOrder.CommandOf(definition.Program)) && other.Definition.Program.Environment.SequenceEqual(definition.Program.Environment)
-                && LaunchOrder.DirectoryOf(other.Definition, subject.House.Places) == LaunchOrder.DirectoryOf(definition, subject.House.Places))
-                yield return new("same-program", Severity.Risk, $"The service {other.Definition.Name} wraps the same program with the same arguments.", "Two copies at once write over each other or fight for a port.", $"Unwrap one of the two, or give them different arguments; 'calm show {other.Definition.Name}' shows the other.");
+                yield return new(
+                    "title-taken",
+                    Severity.Risk,
+                    $"The service {other.Definition.Name} has the title '{other.Definition.Title}' too.",
+                    "By its title neither could be found any more.",
+                    "Give it a title of its own with --title."
+                );
+            if (
+                LaunchOrder.CommandOf(other.Definition.Program).SequenceEqual(LaunchOrder.CommandOf(definition.Program))
+                && other.Definition.Program.Environment.SequenceEqual(definition.Program.Environment)
+                && LaunchOrder.DirectoryOf(other.Definition, subject.House.Places)
+                    == LaunchOrder.DirectoryOf(definition, subject.House.Places)
+            )
+                yield return new(
+                    "same-program",
+                    Severity.Risk,
+                    $"The service {other.Definition.Name} wraps the same program with the same arguments.",
+                    "Two copies at once write over each other or fight for a port.",
+                    $"Unwrap one of the two, or give them different arguments; 'calm show "
+                        + $"{other.Definition.Name}' shows the other."
+                );
         }
     }
 }

@@ -12,19 +12,52 @@ internal static class NeedChecks
         var definition = subject.Definition;
         var others = subject.Others.Select(other => other.Definition).ToList();
         if (NeedGraph.Circle(definition, others) is { } circle)
-            yield return new("needs-circle", Severity.Blocks, $"Its needs close a circle: {InWords(circle)}.", "Each would wait for the other, and nobody could begin.", "Take one of these needs out. This one cannot be accepted.");
+            yield return new(
+                "needs-circle",
+                Severity.Blocks,
+                $"Its needs close a circle: {InWords(circle)}.",
+                "Each would wait for the other, and nobody could begin.",
+                "Take one of these needs out. This one cannot be accepted."
+            );
         foreach (var name in definition.Begin.NeededServices.Where(name => name != definition.Name))
         {
             if (others.Find(other => other.Name == name) is not { } needed)
-                yield return new("need-unknown", Severity.Risk, $"It needs {name}, and there is no service of that name here.", "It would wait for it until that need's limit.", $"Wrap {name} too, or take the need out.");
+                yield return new(
+                    "need-unknown",
+                    Severity.Risk,
+                    $"It needs {name}, and there is no service of that name here.",
+                    "It would wait for it until that need's limit.",
+                    $"Wrap {name} too, or take the need out."
+                );
             else if (needed.Begin.At == BeginAt.Never)
-                yield return new("need-never-begins", Severity.Risk, $"It needs {name}, which is set never to begin.", "It would wait for it until that need's limit.", $"Let it begin with 'calm adjust {name} --at request', or take the need out.");
+                yield return new(
+                    "need-never-begins",
+                    Severity.Risk,
+                    $"It needs {name}, which is set never to begin.",
+                    "It would wait for it until that need's limit.",
+                    $"Let it begin with 'calm adjust {name} --at request', or take the need out."
+                );
             else if (definition.Begin.At == BeginAt.Boot && needed.Begin.At is BeginAt.Request)
-                yield return new("need-not-at-boot", Severity.Note, $"It begins with the machine and needs {name}, which by itself does not.", $"{name} is started with it, for it is needed.", $"Say so, if you like: calm adjust {name} --at boot");
+                yield return new(
+                    "need-not-at-boot",
+                    Severity.Note,
+                    $"It begins with the machine and needs {name}, which by itself does not.",
+                    $"{name} is started with it, for it is needed.",
+                    $"Say so, if you like: calm adjust {name} --at boot"
+                );
         }
 
-        if (definition.Begin.At is BeginAt.Boot or BeginAt.BootLate && definition is { Begin.Proof: UpForProof, Program.Kind: not ProgramKind.Toggles })
-            yield return new("no-proof", Severity.Note, "It begins with the machine, and nothing but staying up shows that it serves.", "Whoever needs it may begin before it serves.", $"Name a proof, such as: calm adjust {definition.Name} --proof tcp:127.0.0.1:PORT");
+        if (
+            definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
+            && definition is { Begin.Proof: UpForProof, Program.Kind: not ProgramKind.Toggles }
+        )
+            yield return new(
+                "no-proof",
+                Severity.Note,
+                "It begins with the machine, and nothing but staying up shows that it serves.",
+                "Whoever needs it may begin before it serves.",
+                $"Name a proof, such as: calm adjust {definition.Name} --proof tcp:127.0.0.1:PORT"
+            );
     }
 
     /// <summary>A circle as people read it: <c>a needs b needs c needs a</c>.</summary>

@@ -7,7 +7,10 @@ using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Checks;
 
-/// <summary>Whether the account really gets at the program, its directory and the files it is given; asked by a process that is that account.</summary>
+/// <summary>
+/// Whether the account really gets at the program, its directory and the files it is given; asked by a process that is
+/// that account.
+/// </summary>
 internal static class PlaceChecks
 {
     /// <summary>A place, the right it needs, and what it means when it is refused.</summary>
@@ -19,24 +22,44 @@ internal static class PlaceChecks
         var (definition, program) = (subject.Definition, subject.Definition.Program);
         if (program.Directory is { } set && !Directory.Exists(set))
         {
-            found.Add(new(
-                "directory-missing", Severity.Blocks, File.Exists(set) ? $"{set} is a file, not a directory." : $"The directory {set} is not there.", "A program is launched inside its directory; without one it is not launched at all.",
-                $"Make it ('mkdir -p {set}'), or name another with --directory."));
+            found.Add(
+                new(
+                    "directory-missing",
+                    Severity.Blocks,
+                    File.Exists(set) ? $"{set} is a file, not a directory." : $"The directory {set} is not there.",
+                    "A program is launched inside its directory; without one it is not launched at all.",
+                    $"Make it ('mkdir -p {set}'), or name another with --directory."
+                )
+            );
         }
 
-        if (subject.Account is null) return found;
+        if (subject.Account is null)
+            return found;
         var needs = new List<Need>();
         if (programIsThere)
         {
-            if (program.With is { } with) needs.AddRange([new('x', with, "execute its interpreter", "account-cannot-run", Severity.Blocks), new('r', program.Path, "read its program", "account-cannot-run", Severity.Blocks)]);
-            else needs.Add(new('x', program.Path, "execute its program", "account-cannot-run", Severity.Blocks));
+            if (program.With is { } with)
+                needs.AddRange([
+                    new('x', with, "execute its interpreter", "account-cannot-run", Severity.Blocks),
+                    new('r', program.Path, "read its program", "account-cannot-run", Severity.Blocks),
+                ]);
+            else
+                needs.Add(new('x', program.Path, "execute its program", "account-cannot-run", Severity.Blocks));
         }
 
         var directory = LaunchOrder.DirectoryOf(definition, subject.House.Places);
-        if (Directory.Exists(directory) && directory != subject.House.Places.StateOf(definition.Name)) needs.Add(new('x', directory, "enter its directory", "directory-unreachable", Severity.Blocks));
+        if (Directory.Exists(directory) && directory != subject.House.Places.StateOf(definition.Name))
+            needs.Add(new('x', directory, "enter its directory", "directory-unreachable", Severity.Blocks));
         // Its state directory is made for it and always its own.
-        if (program.PidFile is { } pidFile && Path.GetDirectoryName(pidFile) is { } folder && folder != subject.House.Places.StateOf(definition.Name)) needs.Add(new('w', folder, "write its pid file in", "pid-file-unwritable", Severity.Blocks));
-        needs.AddRange(FilesAmong(program, directory).Select(file => new Need('r', file, "read", "file-unreadable", Severity.Risk)));
+        if (
+            program.PidFile is { } pidFile
+            && Path.GetDirectoryName(pidFile) is { } folder
+            && folder != subject.House.Places.StateOf(definition.Name)
+        )
+            needs.Add(new('w', folder, "write its pid file in", "pid-file-unwritable", Severity.Blocks));
+        needs.AddRange(
+            FilesAmong(program, directory).Select(file => new Need('r', file, "read", "file-unreadable", Severity.Risk))
+        );
         found.AddRange(await Ask(subject, needs).ConfigureAwait(false));
         return found;
     }
@@ -44,32 +67,63 @@ internal static class PlaceChecks
     /// <summary>What it can do without, but an administrator wants to know.</summary>
     public static async Task<IReadOnlyList<Finding>> Convenience(Subject subject)
     {
-        if (subject.Account is null) return [];
+        if (subject.Account is null)
+            return [];
         if (subject.House.States.Waiting(subject.Definition.Name) is { } apart)
         {
             return
             [
-                new("state-set-apart", Severity.Risk, $"What a service of this name kept before is set apart for root: {apart}.", "Its account was removed; the next account with its number must not find it by accident. This service begins without it.",
-                    $"calm account hand-over {subject.Account.Name} {subject.Definition.Name}   gives it to the service; or remove it."),
+                new(
+                    "state-set-apart",
+                    Severity.Risk,
+                    $"What a service of this name kept before is set apart for root: {apart}.",
+                    "Its account was removed; the next account with its number must not find it by accident. This "
+                        + "service begins without it.",
+                    $"calm account hand-over {subject.Account.Name} {subject.Definition.Name}   gives it to the "
+                        + $"service; or remove it."
+                ),
             ];
         }
 
         var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
         return Directory.Exists(directory) && directory != subject.House.Places.StateOf(subject.Definition.Name)
-            ? await Ask(subject, [new('w', directory, "make files in its directory", "directory-read-only", Severity.Note)]).ConfigureAwait(false)
+            ? await Ask(
+                    subject,
+                    [new('w', directory, "make files in its directory", "directory-read-only", Severity.Note)]
+                )
+                .ConfigureAwait(false)
             : [];
     }
 
     private static async Task<IReadOnlyList<Finding>> Ask(Subject subject, IReadOnlyList<Need> needs)
     {
-        // Of a path that is refused it is the first folder on the way that a person must mend: all of them are asked in one go.
-        var ways = needs.Select(need => Folders.Above(need.Path).Concat(Folders.Above(Folders.Real(need.Path))).Distinct().Select(folder => new AccessQuestion('x', folder)).Append(new(need.Right, need.Path)).ToList()).ToList();
-        var answers = await subject.House.AsAccount.Ask(subject.Account!, subject.Groups, [.. ways.SelectMany(way => way)]).ConfigureAwait(false);
+        // Of a path that is refused it is the first folder on the way that a person must mend: all of them are asked in
+        // one go.
+        var ways = needs
+            .Select(need =>
+                Folders
+                    .Above(need.Path)
+                    .Concat(Folders.Above(Folders.Real(need.Path)))
+                    .Distinct()
+                    .Select(folder => new AccessQuestion('x', folder))
+                    .Append(new(need.Right, need.Path))
+                    .ToList()
+            )
+            .ToList();
+        var answers = await subject
+            .House.AsAccount.Ask(subject.Account!, subject.Groups, [.. ways.SelectMany(way => way)])
+            .ConfigureAwait(false);
         var found = new List<Finding>();
         for (var (i, at) = (0, 0); i < needs.Count; at += ways[i++].Count)
         {
             var refused = Enumerable.Range(at, ways[i].Count).FirstOrDefault(k => answers[k] != 0, -1);
-            if (refused < 0 || found.Exists(known => known.Seen.Contains(ways[i][refused - at].Path + " ", StringComparison.Ordinal))) continue;
+            if (
+                refused < 0
+                || found.Exists(known =>
+                    known.Seen.Contains(ways[i][refused - at].Path + " ", StringComparison.Ordinal)
+                )
+            )
+                continue;
             found.Add(Refused(subject, needs[i], ways[i][refused - at], answers[refused]));
         }
 
@@ -81,12 +135,14 @@ internal static class PlaceChecks
         var account = subject.Account!.Name;
         var onTheWay = question.Path != need.Path;
         var seen = onTheWay
-            ? $"The account {account} may not {need.What} ({need.Path}): {question.Path} does not let it pass ({Names.Errno(errno)})."
+            ? $"The account {account} may not {need.What} ({need.Path}): {question.Path} does not let it pass "
+                + $"({Names.Errno(errno)})."
             : $"The account {account} may not {need.What}: {need.Path} refuses it ({Names.Errno(errno)}).";
         var folder = Directory.Exists(need.Path) ? need.Path : Path.GetDirectoryName(need.Path)!;
-        var mend = question.Right == 'x' && !onTheWay && File.Exists(need.Path)
-            ? $"Give everybody the right to execute it: chmod a+x {need.Path}."
-            : $"calm account grant {account} {folder}{(need.Right == 'w' ? "" : " --read")}";
+        var mend =
+            question.Right == 'x' && !onTheWay && File.Exists(need.Path)
+                ? $"Give everybody the right to execute it: chmod a+x {need.Path}."
+                : $"calm account grant {account} {folder}{(need.Right == 'w' ? "" : " --read")}";
         var why = need.Severity switch
         {
             Severity.Blocks => "By hand it works for you, because you are another account.",
@@ -97,8 +153,21 @@ internal static class PlaceChecks
     }
 
     /// <summary>Arguments that name files that are there.</summary>
-    private static IEnumerable<string> FilesAmong(ProgramPart program, string directory) => program.Arguments
-        .Select(argument => argument.StartsWith('-') && argument.Contains('=', StringComparison.Ordinal) ? argument[(argument.IndexOf('=', StringComparison.Ordinal) + 1)..] : argument)
-        .Where(argument => argument.Length is > 0 and < 4096 && (argument.Contains('/', StringComparison.Ordinal) || argument.Contains('.', StringComparison.Ordinal)) && !argument.Contains("://", StringComparison.Ordinal))
-        .Select(argument => Path.GetFullPath(argument, directory)).Where(File.Exists).Distinct();
+    private static IEnumerable<string> FilesAmong(ProgramPart program, string directory) =>
+        program
+            .Arguments.Select(argument =>
+                argument.StartsWith('-') && argument.Contains('=', StringComparison.Ordinal)
+                    ? argument[(argument.IndexOf('=', StringComparison.Ordinal) + 1)..]
+                    : argument
+            )
+            .Where(argument =>
+                argument.Length is > 0 and < 4096
+                && (
+                    argument.Contains('/', StringComparison.Ordinal) || argument.Contains('.', StringComparison.Ordinal)
+                )
+                && !argument.Contains("://", StringComparison.Ordinal)
+            )
+            .Select(argument => Path.GetFullPath(argument, directory))
+            .Where(File.Exists)
+            .Distinct();
 }

@@ -7,7 +7,10 @@ using CalmSentry.Linux.Sockets;
 
 namespace CalmSentry.Server.Checks;
 
-/// <summary>Ports the program will want that somebody has already: those its rehearsal opened, and those its definition speaks of.</summary>
+/// <summary>
+/// Ports the program will want that somebody has already: those its rehearsal opened, and those its definition speaks
+/// of.
+/// </summary>
 internal static class PortChecks
 {
     public static IEnumerable<Finding> Look(Subject subject)
@@ -15,20 +18,45 @@ internal static class PortChecks
         var definition = subject.Definition;
         var rehearsed = subject.House.Store.Rehearsal(definition.Name)?.TcpPorts ?? [];
         var wanted = PortLooks.In(definition).ToList();
-        wanted.AddRange(rehearsed.Where(port => !wanted.Exists(known => known.Port == port)).Select(port => (port, "its rehearsal")));
-        if (wanted.Count == 0) yield break;
+        wanted.AddRange(
+            rehearsed.Where(port => !wanted.Exists(known => known.Port == port)).Select(port => (port, "its rehearsal"))
+        );
+        if (wanted.Count == 0)
+            yield break;
         var taken = Listening.All().Where(socket => socket.Protocol == "tcp").ToList();
         foreach (var (port, where) in wanted)
         {
-            if (taken.Find(socket => socket.Port == port) is not { } socket) continue;
+            if (taken.Find(socket => socket.Port == port) is not { } socket)
+                continue;
             var holder = socket.Holder();
             // A rehearsal ends before anything is started.
-            if (holder is { } own && ProcessFacts.HasVariableThatBegins(own, Encoding.UTF8.GetBytes($"CALM_RUN={subject.House.Places.RunDirectory}:~"))) continue;
-            var who = holder is { } pid ? $"{string.Join(' ', ProcessFacts.CommandLine(pid).Take(3))} (pid {pid}, as {Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0)})" : $"a process of {Account.NameOf(socket.Uid)}";
-            var service = holder is { } held ? subject.Others.FirstOrDefault(other => other.Situation.Run?.Pid == held)?.Definition.Name : null;
+            if (
+                holder is { } own
+                && ProcessFacts.HasVariableThatBegins(
+                    own,
+                    Encoding.UTF8.GetBytes($"CALM_RUN={subject.House.Places.RunDirectory}:~")
+                )
+            )
+                continue;
+            var who = holder is { } pid
+                ? $"{string.Join(' ', ProcessFacts.CommandLine(pid).Take(3))} (pid {pid}, as "
+                    + $"{Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0)})"
+                : $"a process of {Account.NameOf(socket.Uid)}";
+            var service = holder is { } held
+                ? subject.Others.FirstOrDefault(other => other.Situation.Run?.Pid == held)?.Definition.Name
+                : null;
             yield return new(
-                "port-taken", Severity.Blocks, $"TCP port {port} ({where}) is taken: {who} listens on {new IPEndPoint(socket.Address, port)}{(service is null ? "" : $", which is the service {service}")}.",
-                "The program would fail at once, or two would share what is meant for one.", service is null ? $"End that program, or give this one another port{(holder is { } end ? $"; 'kill {end}' asks it to end" : "")}." : $"Stop it ('calm stop {service}'), or give this one another port.", OnlyNow: true);
+                "port-taken",
+                Severity.Blocks,
+                $"TCP port {port} ({where}) is taken: {who} listens on "
+                    + $"{new IPEndPoint(socket.Address, port)}{(service is null ? "" : $", which is the service {service}")}.",
+                "The program would fail at once, or two would share what is meant for one.",
+                service is null
+                    ? $"End that program, or give this one another "
+                        + $"port{(holder is { } end ? $"; 'kill {end}' asks it to end" : "")}."
+                    : $"Stop it ('calm stop {service}'), or give this one another port.",
+                OnlyNow: true
+            );
         }
     }
 }

@@ -11,11 +11,17 @@ internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, strin
     public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);
 
     public static IReadOnlyList<ProcessLine> All() =>
-        [.. ProcessFacts.All().Select(pid => new ProcessLine(pid, ProcessFacts.CommandLine(pid), ProcessFacts.Executable(pid))).Where(process => process.Command.Count > 0)];
+        [
+            .. ProcessFacts
+                .All()
+                .Select(pid => new ProcessLine(pid, ProcessFacts.CommandLine(pid), ProcessFacts.Executable(pid)))
+                .Where(process => process.Command.Count > 0),
+        ];
 }
 
 /// <summary>
-/// One reading of all processes for everybody who asks at the same time: whoever asks gets a reading that began after the
+/// One reading of all processes for everybody who asks at the same time: whoever asks gets a reading that began after
+/// the
 /// asking, so nothing it shows is old, and two hundred starts at once read the table a few times, not two hundred.
 /// </summary>
 internal sealed class ProcessTable : IDisposable
@@ -26,7 +32,8 @@ internal sealed class ProcessTable : IDisposable
 
     public Task<IReadOnlyList<ProcessLine>> Read()
     {
-        lock (nextLock) return next ??= Task.Run(ReadNext);
+        lock (nextLock)
+            return next ??= Task.Run(ReadNext);
     }
 
     public void Dispose() => turn.Dispose();
@@ -36,7 +43,8 @@ internal sealed class ProcessTable : IDisposable
         await turn.WaitAsync().ConfigureAwait(false);
         try
         {
-            lock (nextLock) next = null; // from here on another reading is needed
+            lock (nextLock)
+                next = null; // from here on another reading is needed
             return ProcessLine.All();
         }
         finally

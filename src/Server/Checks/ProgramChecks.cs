@@ -17,8 +17,22 @@ internal static class ProgramChecks
         var program = definition.Program;
         if (program.With is { } with)
         {
-            if (LaunchWords.Fault(with) is { } fault) yield return new("interpreter-missing", Severity.Blocks, $"As an interpreter: {fault.Words}.", NeverLaunched, $"Name another with --with; 'calm check' lists those there are. Or {fault.Next}.");
-            if (!File.Exists(program.Path)) yield return new("program-missing", Severity.Blocks, $"There is no program at {program.Path}.", "Its interpreter would have nothing to run.", "Give the path where the program's file really is; 'ls -l' shows it.");
+            if (LaunchWords.Fault(with) is { } fault)
+                yield return new(
+                    "interpreter-missing",
+                    Severity.Blocks,
+                    $"As an interpreter: {fault.Words}.",
+                    NeverLaunched,
+                    $"Name another with --with; 'calm check' lists those there are. Or {fault.Next}."
+                );
+            if (!File.Exists(program.Path))
+                yield return new(
+                    "program-missing",
+                    Severity.Blocks,
+                    $"There is no program at {program.Path}.",
+                    "Its interpreter would have nothing to run.",
+                    "Give the path where the program's file really is; 'ls -l' shows it."
+                );
         }
         else if (LaunchWords.Fault(program.Path) is { } fault)
         {
@@ -27,14 +41,29 @@ internal static class ProgramChecks
         else if (EnvMissing(program.Path) is { } asked)
         {
             yield return new(
-                "interpreter-missing", Severity.Blocks, $"The first line of {program.Path} asks for '{asked}', which is in none of the folders a service is looked up in (/usr/local/bin, /usr/bin, /bin).", "Your own shell finds it elsewhere; a service does not have your PATH.",
-                Interpreters.Best(program.Path) is { } other ? $"Pin one: --with {other.Path}." : $"Install {asked} for the whole machine, or pin the one you use: --with followed by what 'command -v {asked}' prints.");
+                "interpreter-missing",
+                Severity.Blocks,
+                $"The first line of {program.Path} asks for '{asked}', which is in none of the folders a service "
+                    + $"is looked up in (/usr/local/bin, /usr/bin, /bin).",
+                "Your own shell finds it elsewhere; a service does not have your PATH.",
+                Interpreters.Best(program.Path) is { } other
+                    ? $"Pin one: --with {other.Path}."
+                    : $"Install {asked} for the whole machine, or pin the one you use: --with followed by what "
+                        + $"'command -v {asked}' prints."
+            );
         }
 
         foreach (var file in new[] { program.With ?? program.Path }.Where(File.Exists))
-            if (Machine(file) is { } finding) yield return finding;
+            if (Machine(file) is { } finding)
+                yield return finding;
         if (program.Kind == ProgramKind.Toggles && LaunchWords.Fault(program.Stop[0]) is { } stop)
-            yield return new("stop-command-missing", Severity.Blocks, $"As its stop command: {stop.Words}.", "It could be switched on, but not off again.", Sentence(stop.Next));
+            yield return new(
+                "stop-command-missing",
+                Severity.Blocks,
+                $"As its stop command: {stop.Words}.",
+                "It could be switched on, but not off again.",
+                Sentence(stop.Next)
+            );
     }
 
     private static Finding? Machine(string file)
@@ -42,7 +71,13 @@ internal static class ProgramChecks
         try
         {
             return ElfFile.Read(file) is { IsForThisMachine: false } elf
-                ? new("program-machine", Severity.Blocks, $"{file} is made for {elf.MachineName}, this machine is {ElfFile.OwnMachineName}.", NeverLaunched, "Get the program built for this machine.")
+                ? new(
+                    "program-machine",
+                    Severity.Blocks,
+                    $"{file} is made for {elf.MachineName}, this machine is {ElfFile.OwnMachineName}.",
+                    NeverLaunched,
+                    "Get the program built for this machine."
+                )
                 : null;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -52,7 +87,11 @@ internal static class ProgramChecks
     }
 
     private static string? EnvMissing(string path) =>
-        Interpreters.FirstLine(path) is { } asked && !Path.IsPathRooted(asked) && !ServicePath.Any(place => File.Exists(Path.Combine(place, asked))) ? asked : null;
+        Interpreters.FirstLine(path) is { } asked
+        && !Path.IsPathRooted(asked)
+        && !ServicePath.Any(place => File.Exists(Path.Combine(place, asked)))
+            ? asked
+            : null;
 
     private static string Sentence(string words) => char.ToUpperInvariant(words[0]) + words[1..] + ".";
 }

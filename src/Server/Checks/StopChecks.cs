@@ -16,29 +16,62 @@ internal static class StopChecks
     public static IEnumerable<Finding> Look(Subject subject)
     {
         var definition = subject.Definition;
-        if (subject.House.Store.Stops(definition.Name).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest && longest > subject.House.ShutdownWithin * Tight)
-            yield return new("shutdown-short", Severity.Risk, string.Create(CultureInfo.InvariantCulture, $"Of its latest stops the longest took {longest.TotalSeconds:0.0} s; when the machine goes down all services together have {Duration.Write(subject.House.ShutdownWithin)}."),
-                "What is left after that is ended by force, and what it has not written is lost.", "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again.");
-        if (Short(definition, subject.House) is not { } seen) yield break;
-        yield return new("wind-down-short", Severity.Risk, seen, "What it has not written by then is lost: the end by force cuts its work in half.", Longer(definition, subject.House));
+        if (
+            subject.House.Store.Stops(definition.Name).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
+            && longest > subject.House.ShutdownWithin * Tight
+        )
+            yield return new(
+                "shutdown-short",
+                Severity.Risk,
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"Of its latest stops the longest took {longest.TotalSeconds:0.0} s; when the machine goes "
+                        + $"down all services together have {Duration.Write(subject.House.ShutdownWithin)}."
+                ),
+                "What is left after that is ended by force, and what it has not written is lost.",
+                "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again."
+            );
+        if (Short(definition, subject.House) is not { } seen)
+            yield break;
+        yield return new(
+            "wind-down-short",
+            Severity.Risk,
+            seen,
+            "What it has not written by then is lost: the end by force cuts its work in half.",
+            Longer(definition, subject.House)
+        );
     }
 
     /// <summary>The same, as the end of an answer to a stop; empty when all is well.</summary>
-    public static string Advice(Definition definition, House house) => Short(definition, house) is { } seen ? $"\nFinding wind-down-short: {seen} 'calm check {definition.Name}' says what to do." : "";
+    public static string Advice(Definition definition, House house) =>
+        Short(definition, house) is { } seen
+            ? $"\nFinding wind-down-short: {seen} 'calm check {definition.Name}' says what to do."
+            : "";
 
     private static string? Short(Definition definition, House house)
     {
-        if (definition.Program.Kind == ProgramKind.Toggles) return null;
+        if (definition.Program.Kind == ProgramKind.Toggles)
+            return null;
         var stops = house.Store.Stops(definition.Name);
-        var since = house.Store.Revisions(definition.Name, 50).TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(definition.Name)!)).Select(revision => revision.Revision).DefaultIfEmpty(int.MaxValue).Min();
+        var since = house
+            .Store.Revisions(definition.Name, 50)
+            .TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(definition.Name)!))
+            .Select(revision => revision.Revision)
+            .DefaultIfEmpty(int.MaxValue)
+            .Min();
         // What was cut off under another wind-down says nothing against this one.
         var forced = stops.Count(stop => stop.Forced && stop.Revision >= since);
         var wait = ServiceLife.LongestStop(definition);
         if (forced > 0)
-            return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} cut off by force: its wind-down waits {Duration.Write(wait)} in all.";
+            return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} "
+                + $"cut off by force: its wind-down waits {Duration.Write(wait)} in all.";
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
         return longest > wait * Tight
-            ? string.Create(CultureInfo.InvariantCulture, $"{(stops.Count == 1 ? "Its latest stop" : $"Of its latest {stops.Count} stops the longest")} took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all.")
+            ? string.Create(
+                CultureInfo.InvariantCulture,
+                $"{(stops.Count == 1 ? "Its latest stop" : $"Of its latest {stops.Count} stops the longest")} "
+                    + $"took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all."
+            )
             : null;
     }
 
@@ -52,16 +85,24 @@ internal static class StopChecks
     private static string Longer(Definition definition, House house)
     {
         var wait = Better(definition, house);
-        var steps = definition.WindDown.IsEmpty ? [new SignalStep("TERM", wait)] : definition.WindDown.SetItem(definition.WindDown.Length - 1, definition.WindDown[^1] with { Wait = wait });
+        var steps = definition.WindDown.IsEmpty
+            ? [new SignalStep("TERM", wait)]
+            : definition.WindDown.SetItem(definition.WindDown.Length - 1, definition.WindDown[^1] with { Wait = wait });
         var words = steps.Select(WatchWords.Of).ToList();
         return words.Contains(null)
-            ? $"Give its last step longer in its definition, such as wait: {Duration.Write(wait)}, and bring that in: calm adjust {definition.Name} --from FILE"
-            : $"Give it longer, such as: calm adjust {definition.Name} {string.Join(' ', words.Select(word => $"--wind-down {BeginWords.Quoted(word!)}"))}";
+            ? $"Give its last step longer in its definition, such as wait: {Duration.Write(wait)}, and bring "
+                + $"that in: calm adjust {definition.Name} --from FILE"
+            : $"Give it longer, such as: calm adjust {definition.Name} "
+                + $"{string.Join(' ', words.Select(word => $"--wind-down {BeginWords.Quoted(word!)}"))}";
     }
 
     private static TimeSpan Better(Definition definition, House house)
     {
-        var longest = house.Store.Stops(definition.Name).Select(stop => stop.Took).Append(TimeSpan.FromSeconds(5)).Max();
+        var longest = house
+            .Store.Stops(definition.Name)
+            .Select(stop => stop.Took)
+            .Append(TimeSpan.FromSeconds(5))
+            .Max();
         return TimeSpan.FromSeconds(Math.Ceiling(longest.TotalSeconds * 3 / 10) * 10);
     }
 }

@@ -21,7 +21,15 @@ internal static class JsonNodes
         }
         catch (JsonException error)
         {
-            return (null, new("definition", $"no JSON ({error.Message.Split(" LineNumber:")[0].Split(" Path:")[0].TrimEnd('.')})", "a JSON object, as GET /api/services/NAME shows it under 'definition'", new((int)(error.LineNumber ?? 0) + 1, (int)(error.BytePositionInLine ?? 0) + 1)));
+            return (
+                null,
+                new(
+                    "definition",
+                    $"no JSON ({error.Message.Split(" LineNumber:")[0].Split(" Path:")[0].TrimEnd('.')})",
+                    "a JSON object, as GET /api/services/NAME shows it under 'definition'",
+                    new((int)(error.LineNumber ?? 0) + 1, (int)(error.BytePositionInLine ?? 0) + 1)
+                )
+            );
         }
     }
 
@@ -40,13 +48,16 @@ internal static class JsonNodes
                 {
                     var key = NodeBounds.Text(Name(property), path, null);
                     var at = path.Length == 0 ? key : $"{path}.{key}";
-                    if (!keys.Add(key)) throw NodeBounds.Twice(at, null);
+                    if (!keys.Add(key))
+                        throw NodeBounds.Twice(at, null);
                     entries.Add(KeyValuePair.Create(key, Read(property.Value, at, bounds)));
                 }
 
                 return new MapNode(entries);
             case JsonValueKind.Array:
-                return new ListNode([.. element.EnumerateArray().Select((item, i) => Read(item, $"{path}[{i}]", bounds))]);
+                return new ListNode([
+                    .. element.EnumerateArray().Select((item, i) => Read(item, $"{path}[{i}]", bounds)),
+                ]);
             case JsonValueKind.String:
                 return new ScalarNode(NodeBounds.Text(String(element), path, null));
             case JsonValueKind.Null:
@@ -84,7 +95,8 @@ internal static class JsonNodes
     public static string Write(Node node)
     {
         using var stream = new MemoryStream();
-        using (var writer = new Utf8JsonWriter(stream)) Write(writer, node);
+        using (var writer = new Utf8JsonWriter(stream))
+            Write(writer, node);
         return System.Text.Encoding.UTF8.GetString(stream.ToArray());
     }
 
@@ -104,7 +116,8 @@ internal static class JsonNodes
                 break;
             case ListNode list:
                 writer.WriteStartArray();
-                foreach (var item in list.Items) Write(writer, item);
+                foreach (var item in list.Items)
+                    Write(writer, item);
                 writer.WriteEndArray();
                 break;
             case ScalarNode scalar:

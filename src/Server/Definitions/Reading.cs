@@ -1,8 +1,8 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Api;
-using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Definitions;
 
@@ -10,7 +10,12 @@ namespace CalmSentry.Server.Definitions;
 /// <param name="Definition">Null when it has errors.</param>
 /// <param name="Given">What was sent, completed: to be kept.</param>
 /// <param name="Problem">The answer to send when it has errors.</param>
-internal sealed record Sent(Definition? Definition, MapNode Given, IReadOnlyList<DefinitionError> Errors, IResult? Problem);
+internal sealed record Sent(
+    Definition? Definition,
+    MapNode Given,
+    IReadOnlyList<DefinitionError> Errors,
+    IResult? Problem
+);
 
 /// <summary>From what somebody sent, JSON or YAML (RFC 9512), to a definition.</summary>
 internal static class Reading
@@ -19,11 +24,15 @@ internal static class Reading
     public static async Task<Sent> Read(HttpRequest request, Caller caller, MapNode? under = null)
     {
         var (text, problem) = await Incoming.Text(request, Incoming.LongestDefinition).ConfigureAwait(false);
-        if (problem is not null) return new(null, new MapNode([]), [], problem);
+        if (problem is not null)
+            return new(null, new MapNode([]), [], problem);
         var (node, error) = Parse(text!, request.ContentType);
-        if (error is not null) return Failed([error], "malformed-body");
-        if (node is not MapNode map) return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
-        if (under is not null) map = DefinitionTrees.Overlay(under, map);
+        if (error is not null)
+            return Failed([error], "malformed-body");
+        if (node is not MapNode map)
+            return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
+        if (under is not null)
+            map = DefinitionTrees.Overlay(under, map);
         return Of(Complete(map, caller));
     }
 
@@ -36,26 +45,54 @@ internal static class Reading
     private static Sent Failed(IReadOnlyList<DefinitionError> errors, string code = "definition-invalid")
     {
         var told = errors.Select(error => error.ToString()).ToList();
-        return new(null, new MapNode([]), errors, Problems.Of(400, code, "The definition has errors", string.Join("\n", told), "Mend what is named and send it again; nothing was changed.", told));
+        return new(
+            null,
+            new MapNode([]),
+            errors,
+            Problems.Of(
+                400,
+                code,
+                "The definition has errors",
+                string.Join("\n", told),
+                "Mend what is named and send it again; nothing was changed.",
+                told
+            )
+        );
     }
 
     private static (Node? Node, DefinitionError? Error) Parse(string text, string? contentType) =>
-        contentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true ? YamlNodes.Read(text) : JsonNodes.Read(text);
+        contentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true
+            ? YamlNodes.Read(text)
+            : JsonNodes.Read(text);
 
-    /// <summary>A name with spaces becomes the title; the account left out is the one of whoever asks; a script's interpreter is pinned.</summary>
+    /// <summary>
+    /// A name with spaces becomes the title; the account left out is the one of whoever asks; a script's interpreter is
+    /// pinned.
+    /// </summary>
     private static MapNode Complete(MapNode map, Caller caller)
     {
         var entries = map.Entries.ToList();
         var at = entries.FindIndex(entry => entry is { Key: "name", Value: ScalarNode });
-        if (at >= 0 && entries[at].Value is ScalarNode { Text: var name } node && !ServiceName.IsValid(name) && ServiceName.From(name) is { Length: > 0 } made)
+        if (
+            at >= 0
+            && entries[at].Value is ScalarNode { Text: var name } node
+            && !ServiceName.IsValid(name)
+            && ServiceName.From(name) is { Length: > 0 } made
+        )
         {
             entries[at] = KeyValuePair.Create("name", (Node)new ScalarNode(made, node.Place));
-            if (entries.TrueForAll(entry => entry.Key != "title")) entries.Add(KeyValuePair.Create("title", (Node)new ScalarNode(name.Trim(), node.Place)));
+            if (entries.TrueForAll(entry => entry.Key != "title"))
+                entries.Add(KeyValuePair.Create("title", (Node)new ScalarNode(name.Trim(), node.Place)));
         }
 
-        if (caller.Account != "root") AddTo(entries, "identity", "account", caller.Account);
-        if (entries.Find(entry => entry.Key == "program").Value is MapNode program && program.Entries.All(entry => entry.Key != "with")
-            && program.Entries.FirstOrDefault(entry => entry.Key == "path").Value is ScalarNode { Text: var path } && Interpreter(path) is { } interpreter)
+        if (caller.Account != "root")
+            AddTo(entries, "identity", "account", caller.Account);
+        if (
+            entries.Find(entry => entry.Key == "program").Value is MapNode program
+            && program.Entries.All(entry => entry.Key != "with")
+            && program.Entries.FirstOrDefault(entry => entry.Key == "path").Value is ScalarNode { Text: var path }
+            && Interpreter(path) is { } interpreter
+        )
             AddTo(entries, "program", "with", interpreter);
         return new MapNode(entries, map.Place);
     }
@@ -68,7 +105,9 @@ internal static class Reading
     {
         var added = KeyValuePair.Create(key, (Node)new ScalarNode(value));
         var at = entries.FindIndex(entry => entry.Key == part);
-        if (at < 0) entries.Add(KeyValuePair.Create(part, (Node)new MapNode([added])));
-        else if (entries[at].Value is MapNode map && map.Entries.All(entry => entry.Key != key)) entries[at] = KeyValuePair.Create(part, (Node)new MapNode([.. map.Entries, added], map.Place));
+        if (at < 0)
+            entries.Add(KeyValuePair.Create(part, (Node)new MapNode([added])));
+        else if (entries[at].Value is MapNode map && map.Entries.All(entry => entry.Key != key))
+            entries[at] = KeyValuePair.Create(part, (Node)new MapNode([.. map.Entries, added], map.Place));
     }
 }

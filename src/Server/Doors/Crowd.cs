@@ -2,7 +2,10 @@ using System.Collections.Concurrent;
 
 namespace CalmSentry.Server.Doors;
 
-/// <summary>How many connections there are, by account and in all: what one account can hold is bounded, and root always gets in.</summary>
+/// <summary>
+/// How many connections there are, by account and in all: what one account can hold is bounded, and root always gets
+/// in.
+/// </summary>
 /// <param name="most">In all, but for root and the sentry's own account.</param>
 internal sealed class Crowd(int most)
 {
@@ -23,9 +26,11 @@ internal sealed class Crowd(int most)
         lock (only)
         {
             var own = held.GetValueOrDefault(uid);
-            if (own >= (trusted ? MostOfRoot : MostOfOne) || (!trusted && all >= most)) return false;
+            if (own >= (trusted ? MostOfRoot : MostOfOne) || (!trusted && all >= most))
+                return false;
             held[uid] = own + 1;
-            if (!trusted) all++;
+            if (!trusted)
+                all++;
             return true;
         }
     }
@@ -34,9 +39,12 @@ internal sealed class Crowd(int most)
     {
         lock (only)
         {
-            if (!IsTrusted(uid)) all--;
-            if (held[uid] == 1) held.TryRemove(uid, out _);
-            else held[uid]--;
+            if (!IsTrusted(uid))
+                all--;
+            if (held[uid] == 1)
+                held.TryRemove(uid, out _);
+            else
+                held[uid]--;
         }
     }
 

@@ -5,12 +5,15 @@ using CalmSentry.Server.SignIn;
 namespace CalmSentry.Server.Doors;
 
 /// <summary>
-/// Tells who asks. What that caller may do is decided by the route's permission, not here. On loopback TCP, Host and Origin
+/// Tells who asks. What that caller may do is decided by the route's permission, not here. On loopback TCP, Host and
+/// Origin
 /// are checked too, so that no page of another site or another port can speak through somebody's browser.
 /// </summary>
 internal static class Door
 {
-    /// <summary>Where calls of programs are routed to, so that no path means one thing here and another there.</summary>
+    /// <summary>
+    /// Where calls of programs are routed to, so that no path means one thing here and another there.
+    /// </summary>
     public const string OwnService = "/own-service";
 
     public static async Task Watch(HttpContext context, RequestDelegate next)
@@ -37,16 +40,33 @@ internal static class Door
                     return;
                 }
 
-                if (context.RequestServices.GetRequiredService<Sessions>().AccountOf(context.Request) is { } account) new Caller(account, CallerKind.Session).AttachTo(context);
+                if (context.RequestServices.GetRequiredService<Sessions>().AccountOf(context.Request) is { } account)
+                    new Caller(account, CallerKind.Session).AttachTo(context);
                 break;
         }
 
         var caller = Caller.Known(context);
-        if (caller is not { Kind: CallerKind.Sentry } && !context.RequestServices.GetRequiredService<Pace>().Take(word.Door == DoorKind.Tell ? word.Service! : $"{word.Door} {caller?.Name} {word.Uid}", word.Door))
+        if (
+            caller is not { Kind: CallerKind.Sentry }
+            && !context
+                .RequestServices.GetRequiredService<Pace>()
+                .Take(word.Door == DoorKind.Tell ? word.Service! : $"{word.Door} {caller?.Name} {word.Uid}", word.Door)
+        )
         {
-            if (word.Service is { } service) service.TellsTooOften();
+            if (word.Service is { } service)
+                service.TellsTooOften();
             context.Response.Headers.RetryAfter = "1";
-            await Problems.Of(429, "too-many-calls", "Too many calls", $"{caller?.Name ?? "Your account"} calls more often than {Pace.Of(word.Door)} times a second; this call was not looked at.", "Wait a second, and call less often.").ExecuteAsync(context).ConfigureAwait(false);
+            await Problems
+                .Of(
+                    429,
+                    "too-many-calls",
+                    "Too many calls",
+                    $"{caller?.Name ?? "Your account"} calls more often than {Pace.Of(word.Door)} times a second; "
+                        + $"this call was not looked at.",
+                    "Wait a second, and call less often."
+                )
+                .ExecuteAsync(context)
+                .ConfigureAwait(false);
             return;
         }
 
@@ -54,21 +74,47 @@ internal static class Door
     }
 
     /// <summary>The answer to a caller whose permissions do not reach.</summary>
-    public static Task Refuse(HttpContext context) => (Caller.Known(context) switch
-    {
-        { Kind: CallerKind.Program } => Problems.Of(404, "no-such-word", "No such word", "There are: /ready, /alive, /status; a body is taken as a status text."),
-        { } known => Problems.NotPermitted(known.Account),
-        null => Problems.SignInNeeded(),
-    }).ExecuteAsync(context);
+    public static Task Refuse(HttpContext context) =>
+        (
+            Caller.Known(context) switch
+            {
+                { Kind: CallerKind.Program } => Problems.Of(
+                    404,
+                    "no-such-word",
+                    "No such word",
+                    "There are: /ready, /alive, /status; a body is taken as a status text."
+                ),
+                { } known => Problems.NotPermitted(known.Account),
+                null => Problems.SignInNeeded(),
+            }
+        ).ExecuteAsync(context);
 
-    private static Caller Of(DoorWord word) => new(word.Name, word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger);
+    private static Caller Of(DoorWord word) =>
+        new(
+            word.Name,
+            word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger
+        );
 
     private static IResult? Wrong(HttpContext context)
     {
         if (!IsLoopback(context.Request.Host.Host))
-            return Problems.Of(400, "wrong-host", "Not this host", "The console answers only to localhost, 127.0.0.1 and [::1].", "Open the address that 'calm open' prints.");
-        if (context.Request.Headers.Origin is { Count: > 0 } origin && origin != $"{context.Request.Scheme}://{context.Request.Host}")
-            return Problems.Of(403, "wrong-origin", "Not from the console", $"A page of {origin} may not speak to this sentry.");
+            return Problems.Of(
+                400,
+                "wrong-host",
+                "Not this host",
+                "The console answers only to localhost, 127.0.0.1 and [::1].",
+                "Open the address that 'calm open' prints."
+            );
+        if (
+            context.Request.Headers.Origin is { Count: > 0 } origin
+            && origin != $"{context.Request.Scheme}://{context.Request.Host}"
+        )
+            return Problems.Of(
+                403,
+                "wrong-origin",
+                "Not from the console",
+                $"A page of {origin} may not speak to this sentry."
+            );
         return null;
     }
 

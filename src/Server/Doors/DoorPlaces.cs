@@ -6,7 +6,9 @@ using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Server.Doors;
 
-/// <summary>Where the doors are: sockets as files, and the console's port, which a guard holds while the server is away.</summary>
+/// <summary>
+/// Where the doors are: sockets as files, and the console's port, which a guard holds while the server is away.
+/// </summary>
 internal sealed class DoorPlaces(Places places, TellDoors tells)
 {
     private const int Backlog = 512;
@@ -18,15 +20,18 @@ internal sealed class DoorPlaces(Places places, TellDoors tells)
     public TellDoors Tells => tells;
 
     /// <summary>
-    /// Takes the console's port before anything else listens: the one the guard held meanwhile, else the one wanted. A console
-    /// that cannot be served must not keep a machine's services down: unless its port was asked for, another is taken, or none.
+    /// Takes the console's port before anything else listens: the one the guard held meanwhile, else the one wanted. A
+    /// console
+    /// that cannot be served must not keep a machine's services down: unless its port was asked for, another is taken,
+    /// or none.
     /// </summary>
     /// <returns>The port to listen on, null for none; and what is wrong with it, in words.</returns>
     /// <exception cref="SocketException">The port was asked for and is not to be had.</exception>
     public (int? Port, string? Trouble) TakePort(int wanted, bool asked)
     {
         console = Handed(wanted);
-        if (console is not null) return (PortOf(console), null);
+        if (console is not null)
+            return (PortOf(console), null);
         try
         {
             console = TcpListener(wanted);
@@ -34,19 +39,34 @@ internal sealed class DoorPlaces(Places places, TellDoors tells)
         }
         catch (SocketException error) when (!asked)
         {
-            if (error.SocketErrorCode != SocketError.AddressAlreadyInUse) return (null, $"There is no console: 127.0.0.1:{wanted} cannot be listened on ({error.Message}). Services and calm are not affected.");
+            if (error.SocketErrorCode != SocketError.AddressAlreadyInUse)
+                return (
+                    null,
+                    $"There is no console: 127.0.0.1:{wanted} cannot be listened on ({error.Message}). Services "
+                        + $"and calm are not affected."
+                );
             console = TcpListener(0);
-            return (PortOf(console), $"The console's port {wanted} is taken; it is served on another one, which 'calm open' knows. Set a free one in the settings.");
+            return (
+                PortOf(console),
+                $"The console's port {wanted} is taken; it is served on another one, which 'calm open' knows. Set "
+                    + $"a free one in the settings."
+            );
         }
     }
 
     public Socket ConsoleListener(IPEndPoint port) => console ?? TcpListener(port.Port);
 
-    /// <summary>Has the guard, if there is one, hold the console's port too: nobody else gets it while the server is away.</summary>
+    /// <summary>
+    /// Has the guard, if there is one, hold the console's port too: nobody else gets it while the server is away.
+    /// </summary>
     public void GiveToGuard()
     {
-        if (console is null || GuardWatch.Alive(places) is not { } guard) return;
-        File.WriteAllText(places.HeldPort, string.Create(CultureInfo.InvariantCulture, $"{Environment.ProcessId} {console.Handle}\n"));
+        if (console is null || GuardWatch.Alive(places) is not { } guard)
+            return;
+        File.WriteAllText(
+            places.HeldPort,
+            string.Create(CultureInfo.InvariantCulture, $"{Environment.ProcessId} {console.Handle}\n")
+        );
         const int user = 10;
         ProcessFacts.Signal(guard, user);
     }
@@ -89,12 +109,21 @@ internal sealed class DoorPlaces(Places places, TellDoors tells)
     /// <summary>The listening socket that the guard handed on, if it is on the port wanted.</summary>
     private static Socket? Handed(int wanted)
     {
-        if (!int.TryParse(Environment.GetEnvironmentVariable(GuardWatch.HandedPort), NumberStyles.None, CultureInfo.InvariantCulture, out var descriptor)) return null;
+        if (
+            !int.TryParse(
+                Environment.GetEnvironmentVariable(GuardWatch.HandedPort),
+                NumberStyles.None,
+                CultureInfo.InvariantCulture,
+                out var descriptor
+            )
+        )
+            return null;
         Descriptors.KeepFromChildren(descriptor);
         try
         {
             var socket = new Socket(new SafeSocketHandle(descriptor, ownsHandle: true));
-            if (socket.LocalEndPoint is IPEndPoint { Port: var port } && (wanted == 0 || wanted == port)) return socket;
+            if (socket.LocalEndPoint is IPEndPoint { Port: var port } && (wanted == 0 || wanted == port))
+                return socket;
             socket.Dispose();
         }
         catch (Exception error) when (error is SocketException or ArgumentException)

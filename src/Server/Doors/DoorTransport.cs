@@ -9,10 +9,13 @@ using Microsoft.AspNetCore.Server.Kestrel.Transport.Sockets;
 namespace CalmSentry.Server.Doors;
 
 /// <summary>
-/// Takes connections for the web server: at the client's socket, at each service's own, and at the console's port. Who is at
+/// Takes connections for the web server: at the client's socket, at each service's own, and at the console's port. Who
+/// is at
 /// the other end is asked of the kernel as the connection is made; what is over a limit is refused at once.
 /// </summary>
-internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> log) : IConnectionListenerFactory, IAsyncDisposable
+internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> log)
+    : IConnectionListenerFactory,
+        IAsyncDisposable
 {
     private readonly SocketConnectionContextFactory factory = new(new SocketConnectionFactoryOptions(), log);
     private readonly Crowd crowd = new(Room());
@@ -22,10 +25,16 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
         Listener listener = endpoint switch
         {
             IPEndPoint port => new(this, port, DoorKind.Console, places.ConsoleListener(port)),
-            UnixDomainSocketEndPoint path when path.ToString() == places.Api => new(this, endpoint, DoorKind.Api, DoorPlaces.UnixListener(places.Api, 0b110_110_110)), // anyone may knock: the kernel says who it is
+            UnixDomainSocketEndPoint path when path.ToString() == places.Api => new(
+                this,
+                endpoint,
+                DoorKind.Api,
+                DoorPlaces.UnixListener(places.Api, 0b110_110_110)
+            ), // anyone may knock: the kernel says who it is
             _ => new(this, endpoint, DoorKind.Tell, null),
         };
-        if (listener.Door == DoorKind.Tell) places.Tells.Connections = listener;
+        if (listener.Door == DoorKind.Tell)
+            places.Tells.Connections = listener;
         return ValueTask.FromResult<IConnectionListener>(listener);
     }
 
@@ -45,7 +54,9 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
         private readonly Socket? socket;
         private readonly CancellationTokenSource closed = new();
 
-        /// <summary>Of services' own sockets, of which there are many, the connections come in one after another here.</summary>
+        /// <summary>
+        /// Of services' own sockets, of which there are many, the connections come in one after another here.
+        /// </summary>
         private readonly Channel<(Socket Socket, DoorWord Word)> told = Channel.CreateBounded<(Socket, DoorWord)>(256);
 
         public Listener(DoorTransport transport, EndPoint endpoint, DoorKind door, Socket? socket)
@@ -58,7 +69,9 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
 
         public EndPoint EndPoint { get; }
 
-        /// <summary>A connection to a service's own socket, judged already. False when there is no room for it.</summary>
+        /// <summary>
+        /// A connection to a service's own socket, judged already. False when there is no room for it.
+        /// </summary>
         public bool Take(Socket connection, DoorWord word) => told.Writer.TryWrite((connection, word));
 
         public async ValueTask<ConnectionContext?> AcceptAsync(CancellationToken cancellationToken = default)
@@ -66,7 +79,8 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
             while (true)
             {
                 var (connection, word) = await Next().ConfigureAwait(false);
-                if (connection is null) return null;
+                if (connection is null)
+                    return null;
                 var uid = word!.Uid ?? uint.MaxValue;
                 if (!transport.crowd.Enter(uid))
                 {
@@ -85,7 +99,8 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                             transport.crowd.Leave(uid);
                             word.Ended?.Invoke();
                         },
-                        null);
+                        null
+                    );
                     return context;
                 }
                 catch (Exception error) when (error is SocketException or ObjectDisposedException)
@@ -117,16 +132,24 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
             {
                 try
                 {
-                    if (socket is null) return await told.Reader.ReadAsync(closed.Token).ConfigureAwait(false);
+                    if (socket is null)
+                        return await told.Reader.ReadAsync(closed.Token).ConfigureAwait(false);
                     var connection = await socket.AcceptAsync(closed.Token).ConfigureAwait(false);
                     return (connection, WordOf(connection));
                 }
                 catch (SocketException error) when (!closed.IsCancellationRequested)
                 {
                     // Out of descriptors, or a client gone before it was taken: the door itself stays.
-                    if (error.SocketErrorCode is SocketError.TooManyOpenSockets or SocketError.NoBufferSpaceAvailable) await Task.Delay(100).ConfigureAwait(false);
+                    if (error.SocketErrorCode is SocketError.TooManyOpenSockets or SocketError.NoBufferSpaceAvailable)
+                        await Task.Delay(100).ConfigureAwait(false);
                 }
-                catch (Exception error) when (error is OperationCanceledException or ObjectDisposedException or SocketException or ChannelClosedException)
+                catch (Exception error)
+                    when (error
+                            is OperationCanceledException
+                                or ObjectDisposedException
+                                or SocketException
+                                or ChannelClosedException
+                    )
                 {
                     break;
                 }
@@ -137,9 +160,18 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
 
         private DoorWord WordOf(Socket connection)
         {
-            if (Door == DoorKind.Api) return PeerCredentials.Of(connection) is { } peer ? new(Door, peer.Uid, Account.NameOf(peer.Uid)) : new(Door, null, "somebody");
+            if (Door == DoorKind.Api)
+                return PeerCredentials.Of(connection) is { } peer
+                    ? new(Door, peer.Uid, Account.NameOf(peer.Uid))
+                    : new(Door, null, "somebody");
             connection.NoDelay = true;
-            return new(Door, connection is { LocalEndPoint: IPEndPoint here, RemoteEndPoint: IPEndPoint there } ? TcpPeer.UidOf(here, there) : null, "a browser");
+            return new(
+                Door,
+                connection is { LocalEndPoint: IPEndPoint here, RemoteEndPoint: IPEndPoint there }
+                    ? TcpPeer.UidOf(here, there)
+                    : null,
+                "a browser"
+            );
         }
     }
 }

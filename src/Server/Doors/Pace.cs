@@ -3,7 +3,9 @@ using System.Diagnostics;
 
 namespace CalmSentry.Server.Doors;
 
-/// <summary>How often one caller may call: a bucket that fills at a steady rate, so that a burst is borne and a flood is not.</summary>
+/// <summary>
+/// How often one caller may call: a bucket that fills at a steady rate, so that a burst is borne and a flood is not.
+/// </summary>
 internal sealed class Pace
 {
     /// <summary>Callers remembered at most; who is idle is forgotten first.</summary>
@@ -24,14 +26,19 @@ internal sealed class Pace
     public bool Take(object caller, DoorKind door)
     {
         var now = Stopwatch.GetTimestamp();
-        if (buckets.Count > MostCallers) Forget(now);
+        if (buckets.Count > MostCallers)
+            Forget(now);
         var rate = Of(door);
         var bucket = buckets.GetOrAdd(caller, _ => new Bucket { Left = rate * 10, Stamp = now });
         lock (bucket)
         {
-            bucket.Left = Math.Min(rate * 10, bucket.Left + (Stopwatch.GetElapsedTime(bucket.Stamp, now).TotalSeconds * rate));
+            bucket.Left = Math.Min(
+                rate * 10,
+                bucket.Left + (Stopwatch.GetElapsedTime(bucket.Stamp, now).TotalSeconds * rate)
+            );
             bucket.Stamp = now;
-            if (bucket.Left < 1) return false;
+            if (bucket.Left < 1)
+                return false;
             bucket.Left--;
             return true;
         }
@@ -40,6 +47,7 @@ internal sealed class Pace
     /// <summary>A bucket that has had the time to fill says nothing any more.</summary>
     private void Forget(long now)
     {
-        foreach (var old in buckets.Where(one => Stopwatch.GetElapsedTime(one.Value.Stamp, now).TotalSeconds > 10)) buckets.TryRemove(old);
+        foreach (var old in buckets.Where(one => Stopwatch.GetElapsedTime(one.Value.Stamp, now).TotalSeconds > 10))
+            buckets.TryRemove(old);
     }
 }

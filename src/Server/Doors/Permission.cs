@@ -2,7 +2,10 @@ using Microsoft.AspNetCore.Authorization;
 
 namespace CalmSentry.Server.Doors;
 
-/// <summary>What a call needs whoever makes it to be allowed. Every endpoint names one; one that names none keeps the server from starting.</summary>
+/// <summary>
+/// What a call needs whoever makes it to be allowed. Every endpoint names one; one that names none keeps the server
+/// from starting.
+/// </summary>
 internal enum Permission
 {
     /// <summary>Nothing: the console's own files, and using a sign-in link up.</summary>
@@ -40,18 +43,25 @@ internal static class Permissions
 
     public static void AddPermissions(this IServiceCollection services)
     {
-        services.AddAuthorizationBuilder().SetFallbackPolicy(new AuthorizationPolicyBuilder().RequireAssertion(_ => false).Build());
+        services
+            .AddAuthorizationBuilder()
+            .SetFallbackPolicy(new AuthorizationPolicyBuilder().RequireAssertion(_ => false).Build());
         services.AddSingleton<IAuthorizationHandler, Judge>();
         services.AddSingleton<IAuthorizationMiddlewareResultHandler, Refusal>();
     }
 
     /// <summary>Routes that name no permission, or more than one: a server with such a route does not start.</summary>
     public static IReadOnlyList<string> Unnamed(IEnumerable<Endpoint> endpoints) =>
-        [.. endpoints.Where(endpoint => endpoint.Metadata.GetOrderedMetadata<Named>().Count != 1).Select(endpoint => endpoint.DisplayName ?? endpoint.ToString()!)];
+        [
+            .. endpoints
+                .Where(endpoint => endpoint.Metadata.GetOrderedMetadata<Named>().Count != 1)
+                .Select(endpoint => endpoint.DisplayName ?? endpoint.ToString()!),
+        ];
 
     public static Permission? Of(Endpoint endpoint) => endpoint.Metadata.GetMetadata<Named>()?.Permission;
 
-    public static string InWords(Permission permission) => permission == Permission.OwnService ? "own-service" : permission.ToString().ToLowerInvariant();
+    public static string InWords(Permission permission) =>
+        permission == Permission.OwnService ? "own-service" : permission.ToString().ToLowerInvariant();
 
     /// <summary>In an endpoint's metadata: what it needs.</summary>
     public interface INamed
@@ -61,7 +71,10 @@ internal static class Permissions
 
     private sealed class Named(Permission permission) : IAuthorizationRequirement, INamed
     {
-        private static readonly Named[] All = [.. Enum.GetValues<Permission>().Select(permission => new Named(permission))];
+        private static readonly Named[] All =
+        [
+            .. Enum.GetValues<Permission>().Select(permission => new Named(permission)),
+        ];
 
         public Permission Permission => permission;
 
@@ -72,14 +85,25 @@ internal static class Permissions
     {
         protected override Task HandleRequirementAsync(AuthorizationHandlerContext context, Named requirement)
         {
-            if (context.Resource is HttpContext http && (requirement.Permission == Permission.Anyone || Caller.Known(http)?.May(requirement.Permission) == true)) context.Succeed(requirement);
+            if (
+                context.Resource is HttpContext http
+                && (
+                    requirement.Permission == Permission.Anyone
+                    || Caller.Known(http)?.May(requirement.Permission) == true
+                )
+            )
+                context.Succeed(requirement);
             return Task.CompletedTask;
         }
     }
 
     private sealed class Refusal : IAuthorizationMiddlewareResultHandler
     {
-        public Task HandleAsync(RequestDelegate next, HttpContext context, AuthorizationPolicy policy, Microsoft.AspNetCore.Authorization.Policy.PolicyAuthorizationResult authorizeResult) =>
-            authorizeResult.Succeeded ? next(context) : Door.Refuse(context);
+        public Task HandleAsync(
+            RequestDelegate next,
+            HttpContext context,
+            AuthorizationPolicy policy,
+            Microsoft.AspNetCore.Authorization.Policy.PolicyAuthorizationResult authorizeResult
+        ) => authorizeResult.Succeeded ? next(context) : Door.Refuse(context);
     }
 }

@@ -10,19 +10,23 @@ using CalmSentry.Server.Services;
 namespace CalmSentry.Server.Doors;
 
 /// <summary>
-/// The sockets on which programs speak of themselves, one for each service, owned by its account, in a directory of the sentry.
+/// The sockets on which programs speak of themselves, one for each service, owned by its account, in a directory of the
+/// sentry.
 /// Whether who connects belongs to the service is judged once, as the connection is made: its process must be in that
 /// service's tree.
 /// </summary>
 internal sealed class TellDoors(Places places, string groupMark) : IDisposable
 {
-    private const int Backlog = 64, MostOfOne = 16;
+    private const int Backlog = 64,
+        MostOfOne = 16;
 
     /// <summary>A service that connects more often than it may is heard that much later.</summary>
     private static readonly TimeSpan TooOften = TimeSpan.FromMilliseconds(100);
 
     private readonly ConcurrentDictionary<string, Opened> doors = new(StringComparer.Ordinal);
-    private readonly TaskCompletionSource<DoorTransport.Listener> serving = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private readonly TaskCompletionSource<DoorTransport.Listener> serving = new(
+        TaskCreationOptions.RunContinuationsAsynchronously
+    );
     private readonly Pace pace = new();
 
     private sealed record Opened(Socket Socket, uint Uid, CancellationTokenSource Closed);
@@ -33,24 +37,32 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
         set => serving.TrySetResult(value);
     }
 
-    /// <summary>Opens a service's socket for its account; programs that connect before the server serves are heard then.</summary>
+    /// <summary>
+    /// Opens a service's socket for its account; programs that connect before the server serves are heard then.
+    /// </summary>
     /// <exception cref="IOException">It cannot be made.</exception>
     public void Open(ServiceActor actor, Account account)
     {
         var name = actor.Definition.Name;
-        if (doors.TryGetValue(name, out var there) && there.Uid == account.Uid) return;
+        if (doors.TryGetValue(name, out var there) && there.Uid == account.Uid)
+            return;
         Close(name);
         try
         {
             using var run = Held.Walk(places.RunDirectory);
-            using var directory = run.Held.MakeDirectory(Path.GetFileName(places.TellDirectory), (UnixFileMode)0b111_001_001);
+            using var directory = run.Held.MakeDirectory(
+                Path.GetFileName(places.TellDirectory),
+                (UnixFileMode)0b111_001_001
+            );
             var file = Path.GetFileName(places.TellOf(name));
             directory.Remove(file);
             var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
-            // By the directory's descriptor: a root may be deeper than a socket address is long. Nobody gets in before it listens.
+            // By the directory's descriptor: a root may be deeper than a socket address is long. Nobody gets in before
+            // it listens.
             socket.Bind(new UnixDomainSocketEndPoint($"{directory.Path}/{file}"));
             File.SetUnixFileMode($"{directory.Path}/{file}", UnixFileMode.UserRead | UnixFileMode.UserWrite);
-            using (var entry = directory.Entry(file)) _ = entry?.Give(account.Uid, uint.MaxValue);
+            using (var entry = directory.Entry(file))
+                _ = entry?.Give(account.Uid, uint.MaxValue);
             socket.Listen(Backlog);
             var opened = new Opened(socket, account.Uid, new());
             doors[name] = opened;
@@ -64,7 +76,8 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
 
     public void Close(string name)
     {
-        if (!doors.TryRemove(name, out var opened)) return;
+        if (!doors.TryRemove(name, out var opened))
+            return;
         opened.Closed.Cancel();
         opened.Socket.Dispose();
         File.Delete(places.TellOf(name));
@@ -72,7 +85,8 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
 
     public void Dispose()
     {
-        foreach (var name in doors.Keys) Close(name);
+        foreach (var name in doors.Keys)
+            Close(name);
     }
 
     private async Task Take(ServiceActor actor, Opened door)
@@ -84,11 +98,21 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
             while (true)
             {
                 var connection = await door.Socket.AcceptAsync(door.Closed.Token).ConfigureAwait(false);
-                var word = new DoorWord(DoorKind.Tell, door.Uid, actor.Definition.Account, actor, () => Interlocked.Decrement(ref held));
-                if (!Belongs(actor, connection)) Refusal.NotOfIt.Send(connection);
-                else if (Volatile.Read(ref held) >= MostOfOne || !to.Take(connection, word)) connection.Dispose();
-                else Interlocked.Increment(ref held);
-                if (pace.Take(actor, DoorKind.Tell)) continue;
+                var word = new DoorWord(
+                    DoorKind.Tell,
+                    door.Uid,
+                    actor.Definition.Account,
+                    actor,
+                    () => Interlocked.Decrement(ref held)
+                );
+                if (!Belongs(actor, connection))
+                    Refusal.NotOfIt.Send(connection);
+                else if (Volatile.Read(ref held) >= MostOfOne || !to.Take(connection, word))
+                    connection.Dispose();
+                else
+                    Interlocked.Increment(ref held);
+                if (pace.Take(actor, DoorKind.Tell))
+                    continue;
                 actor.TellsTooOften();
                 await Task.Delay(TooOften, door.Closed.Token).ConfigureAwait(false);
             }
@@ -104,21 +128,29 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
         }
     }
 
-    /// <summary>By descent from the service's keeper, or by its control group, where its watches' commands run too.</summary>
+    /// <summary>
+    /// By descent from the service's keeper, or by its control group, where its watches' commands run too.
+    /// </summary>
     private bool Belongs(ServiceActor actor, Socket connection)
     {
-        if (PeerCredentials.Of(connection) is not { } peer || actor.Situation.Run is not { } run) return false;
+        if (PeerCredentials.Of(connection) is not { } peer || actor.Situation.Run is not { } run)
+            return false;
         var began = ProcessFacts.Stat(peer.Pid, 22);
         var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{groupMark}/{actor.Definition.Name}.{run.Number}");
         // Its number could have gone to another process while it was looked at.
-        return (inGroup || BelowKeeper(actor, peer.Pid)) && began != 0 && ProcessFacts.Stat(peer.Pid, 22) == began && PeerCredentials.StillThere(connection);
+        return (inGroup || BelowKeeper(actor, peer.Pid))
+            && began != 0
+            && ProcessFacts.Stat(peer.Pid, 22) == began
+            && PeerCredentials.StillThere(connection);
     }
 
     private static bool BelowKeeper(ServiceActor actor, int pid)
     {
-        if (actor.KeeperPid == 0) return false;
+        if (actor.KeeperPid == 0)
+            return false;
         for (var (at, depth) = (pid, 0); at > 1 && depth < 256; at = ProcessFacts.Parent(at), depth++)
-            if (at == actor.KeeperPid) return true;
+            if (at == actor.KeeperPid)
+                return true;
         return false;
     }
 }

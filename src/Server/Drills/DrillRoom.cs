@@ -19,22 +19,42 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
     /// <summary>The report of what goes on now, or null.</summary>
     public BeginReport? Now => current?.Report(done: false);
 
-    public BeginReport? Latest(string? kind) => house.Store.Beginning(kind) is { } json ? JsonSerializer.Deserialize(json, ApiJson.Default.BeginReport) : null;
+    public BeginReport? Latest(string? kind) =>
+        house.Store.Beginning(kind) is { } json ? JsonSerializer.Deserialize(json, ApiJson.Default.BeginReport) : null;
 
     /// <summary>After the sentry's start: follows what begins with the machine.</summary>
-    public void FollowBoot(string kind) => _ = Task.Run(async () =>
-    {
-        await one.WaitAsync().ConfigureAwait(false);
-        try
+    public void FollowBoot(string kind) =>
+        _ = Task.Run(async () =>
         {
-            var earlier = Latest(null)?.Services.ToDictionary(view => view.Name, view => new Before(null, view.Account, view.Ports, view.Pid is not null), StringComparer.Ordinal) ?? [];
-            await Follow(new Beginning(kind, registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal), earlier, null, house, registry), null).ConfigureAwait(false);
-        }
-        finally
-        {
-            one.Release();
-        }
-    });
+            await one.WaitAsync().ConfigureAwait(false);
+            try
+            {
+                var earlier =
+                    Latest(null)
+                        ?.Services.ToDictionary(
+                            view => view.Name,
+                            view => new Before(null, view.Account, view.Ports, view.Pid is not null),
+                            StringComparer.Ordinal
+                        )
+                    ?? [];
+                await Follow(
+                        new Beginning(
+                            kind,
+                            registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
+                            earlier,
+                            null,
+                            house,
+                            registry
+                        ),
+                        null
+                    )
+                    .ConfigureAwait(false);
+            }
+            finally
+            {
+                one.Release();
+            }
+        });
 
     public DrillPlan Plan(IReadOnlyCollection<string> named)
     {
@@ -42,42 +62,93 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         var graph = registry.Graph;
         var order = graph.BeginOrder;
         TimeSpan Start(string name) => house.Store.UsualStart(name) ?? TimeSpan.Zero;
-        var wanted = order.Where(name => begin.Contains(name) && registry.Named(name)!.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate).ToHashSet(StringComparer.Ordinal);
+        var wanted = order
+            .Where(name =>
+                begin.Contains(name) && registry.Named(name)!.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
+            )
+            .ToHashSet(StringComparer.Ordinal);
         var begun = order.Where(graph.WithNeeds(wanted).Contains).ToList();
         var alone = graph.Expected(name => begun.Contains(name) ? Start(name) : TimeSpan.Zero);
         // What begins late begins when the rest is proven.
-        var boot = begun.Where(name => registry.Named(name)!.Definition.Begin.At != BeginAt.BootLate).Select(name => alone[name]).Append(TimeSpan.Zero).Max();
-        var expected = begun.ToDictionary(name => name, name => registry.Named(name)!.Definition.Begin.At == BeginAt.BootLate ? boot + alone[name] : alone[name], StringComparer.Ordinal);
-        var stopping = graph.ExpectedStop(name => stop.Contains(name) ? house.Store.UsualStop(name) ?? TimeSpan.Zero : TimeSpan.Zero);
+        var boot = begun
+            .Where(name => registry.Named(name)!.Definition.Begin.At != BeginAt.BootLate)
+            .Select(name => alone[name])
+            .Append(TimeSpan.Zero)
+            .Max();
+        var expected = begun.ToDictionary(
+            name => name,
+            name => registry.Named(name)!.Definition.Begin.At == BeginAt.BootLate ? boot + alone[name] : alone[name],
+            StringComparer.Ordinal
+        );
+        var stopping = graph.ExpectedStop(name =>
+            stop.Contains(name) ? house.Store.UsualStop(name) ?? TimeSpan.Zero : TimeSpan.Zero
+        );
         var notBack = stop.Where(name => !begun.Contains(name)).Order(StringComparer.Ordinal).ToList();
-        var total = stop.Select(name => stopping[name]).Append(TimeSpan.Zero).Max() + begun.Select(name => expected[name]).Append(TimeSpan.Zero).Max();
+        var total =
+            stop.Select(name => stopping[name]).Append(TimeSpan.Zero).Max()
+            + begun.Select(name => expected[name]).Append(TimeSpan.Zero).Max();
         var unknown = begun.Count(name => house.Store.UsualStart(name) is null);
         return new DrillPlan
         {
             Stops =
             [
-                .. order.Reverse().Where(stop.Contains).Select(name => registry.Named(name)!).Select(actor => new PlannedStop(
-                    actor.Definition.Name, actor.Situation.Run?.Launched is { } launched ? (house.Now - launched).TotalMilliseconds : null,
-                    house.Store.UsualStop(actor.Definition.Name)?.TotalMilliseconds, ServiceLife.LongestStop(actor.Definition).TotalMilliseconds)),
+                .. order
+                    .Reverse()
+                    .Where(stop.Contains)
+                    .Select(name => registry.Named(name)!)
+                    .Select(actor => new PlannedStop(
+                        actor.Definition.Name,
+                        actor.Situation.Run?.Launched is { } launched ? (house.Now - launched).TotalMilliseconds : null,
+                        house.Store.UsualStop(actor.Definition.Name)?.TotalMilliseconds,
+                        ServiceLife.LongestStop(actor.Definition).TotalMilliseconds
+                    )),
             ],
             Begins =
             [
-                .. begun.OrderBy(name => expected[name]).Select(name => registry.Named(name)!.Definition).Select(definition => new PlannedBegin(
-                    definition.Name, DefinitionWriter.Of(definition.Begin.At), [.. definition.Begin.Needs.Select(need => need.InWords)], definition.Begin.Proof.InWords,
-                    house.Store.UsualStart(definition.Name)?.TotalMilliseconds, expected[definition.Name].TotalMilliseconds)),
+                .. begun
+                    .OrderBy(name => expected[name])
+                    .Select(name => registry.Named(name)!.Definition)
+                    .Select(definition => new PlannedBegin(
+                        definition.Name,
+                        DefinitionWriter.Of(definition.Begin.At),
+                        [.. definition.Begin.Needs.Select(need => need.InWords)],
+                        definition.Begin.Proof.InWords,
+                        house.Store.UsualStart(definition.Name)?.TotalMilliseconds,
+                        expected[definition.Name].TotalMilliseconds
+                    )),
             ],
             NotBack = notBack,
             ExpectedMs = total.TotalMilliseconds,
-            Said = $"{Count(stop.Count)} would be interrupted and {Count(begun.Count)} begun" + (total > TimeSpan.Zero ? $", in about {total.TotalSeconds.ToString("0.0", System.Globalization.CultureInfo.InvariantCulture)} s by what was usual" : "")
-                + (unknown > 0 ? $"; {unknown} of them {(unknown == 1 ? "has" : "have")} never been proven yet, so how long they take is not known." : ".")
-                + (notBack.Count == 0 ? "" : $" A boot would not bring back: {string.Join(", ", notBack)}; the drill starts them again at its end."),
+            Said =
+                $"{Count(stop.Count)} would be interrupted and {Count(begun.Count)} begun"
+                + (
+                    total > TimeSpan.Zero
+                        ? $", in about {total.TotalSeconds.ToString("0.0", System.Globalization.CultureInfo.InvariantCulture)} "
+                            + $"s by what was usual"
+                        : ""
+                )
+                + (
+                    unknown > 0
+                        ? $"; {unknown} of them {(unknown == 1 ? "has" : "have")} never been proven yet, so how "
+                            + $"long they take is not known."
+                        : "."
+                )
+                + (
+                    notBack.Count == 0
+                        ? ""
+                        : $" A boot would not bring back: {string.Join(", ", notBack)}; the drill starts them "
+                            + $"again at its end."
+                ),
         };
     }
 
-    /// <summary>Plays a drill. Goes on to its end whether or not somebody still listens. Null while another one goes on.</summary>
+    /// <summary>
+    /// Plays a drill. Goes on to its end whether or not somebody still listens. Null while another one goes on.
+    /// </summary>
     public ChannelReader<DrillEvent>? Play(IReadOnlyCollection<string> named, string by)
     {
-        if (!one.Wait(0)) return null;
+        if (!one.Wait(0))
+            return null;
         var channel = Channel.CreateUnbounded<DrillEvent>();
         _ = Task.Run(async () =>
         {
@@ -106,18 +177,27 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
     {
         var (stop, begin) = Sets(named);
         var ports = new OpenPorts();
-        var before = begin.Select(name => registry.Named(name)!).ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal);
+        var before = begin
+            .Select(name => registry.Named(name)!)
+            .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal);
         house.Log(null, "drill", $"Drill: {Count(stop.Count)} wound down, then begun as a boot would begin them.", by);
         say($"Winding down {Count(stop.Count)}, dependents first.");
-        var stops = await new OrderedStop(registry, house).Stop(stop, "the drill", say: text => say($"{text}.")).ConfigureAwait(false);
+        var stops = await new OrderedStop(registry, house)
+            .Stop(stop, "the drill", say: text => say($"{text}."))
+            .ConfigureAwait(false);
         // What is begun is what is stored, not what happens to be in memory.
         await registry.ReadAgain(begin).ConfigureAwait(false);
         house.DrillBegan = house.Now;
         var beginning = new Beginning("drill", begin, before, by, house, registry) { Stops = stops };
         say("All down. Beginning as a boot would.");
-        foreach (var actor in begin.Select(registry.Named).OfType<ServiceActor>()) await actor.Ask(new MachineBegan(Cause.Drill)).ConfigureAwait(false);
+        foreach (var actor in begin.Select(registry.Named).OfType<ServiceActor>())
+            await actor.Ask(new MachineBegan(Cause.Drill)).ConfigureAwait(false);
         var report = await Follow(beginning, say).ConfigureAwait(false);
-        foreach (var actor in stop.Select(registry.Named).OfType<ServiceActor>().Where(actor => actor.Situation.Phase == Phase.Stopped && actor.Definition.Begin.At == BeginAt.Request))
+        foreach (
+            var actor in stop.Select(registry.Named)
+                .OfType<ServiceActor>()
+                .Where(actor => actor.Situation.Phase == Phase.Stopped && actor.Definition.Begin.At == BeginAt.Request)
+        )
         {
             say($"{actor.Definition.Name} ran before and is started again; a reboot would not have done that.");
             await actor.Ask(new StartAsked("the drill, which found it running")).ConfigureAwait(false);
@@ -134,20 +214,47 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         await beginning.Settle(LongestBegin, say).ConfigureAwait(false);
         var report = beginning.Report(done: true);
         current = null;
-        house.Store.SetBeginning(report.Began, report.Kind, JsonSerializer.Serialize(report, ApiJson.Plain.BeginReport));
-        house.Log(null, report.Kind, (report.Kind == "boot" ? "After the machine came up: " : report.Kind == "drill" ? "The drill: " : "After the start: ") + report.Said, report.By);
+        house.Store.SetBeginning(
+            report.Began,
+            report.Kind,
+            JsonSerializer.Serialize(report, ApiJson.Plain.BeginReport)
+        );
+        house.Log(
+            null,
+            report.Kind,
+            (
+                report.Kind == "boot" ? "After the machine came up: "
+                : report.Kind == "drill" ? "The drill: "
+                : "After the start: "
+            ) + report.Said,
+            report.By
+        );
         await house.Store.Flush().ConfigureAwait(false);
         house.Events.Began(report.Kind);
         return report;
     }
 
-    /// <summary>What is stopped: of all or of those named with what they need, whatever is live, and whatever needs it. What is begun: these, and all that was named.</summary>
+    /// <summary>
+    /// What is stopped: of all or of those named with what they need, whatever is live, and whatever needs it. What is
+    /// begun: these, and all that was named.
+    /// </summary>
     private (IReadOnlySet<string> Stop, IReadOnlySet<string> Begin) Sets(IReadOnlyCollection<string> named)
     {
         var graph = registry.Graph;
-        var chosen = named.Count == 0 ? registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal) : graph.WithNeeds(named);
-        var stop = graph.WithDependents(chosen).Where(name => registry.Named(name)?.Situation is { } now && (now.Run is not null || now.Phase == Phase.Waiting)).ToHashSet(StringComparer.Ordinal);
-        return (stop, stop.Union(chosen).Where(name => registry.Named(name) is not null).ToHashSet(StringComparer.Ordinal));
+        var chosen =
+            named.Count == 0
+                ? registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal)
+                : graph.WithNeeds(named);
+        var stop = graph
+            .WithDependents(chosen)
+            .Where(name =>
+                registry.Named(name)?.Situation is { } now && (now.Run is not null || now.Phase == Phase.Waiting)
+            )
+            .ToHashSet(StringComparer.Ordinal);
+        return (
+            stop,
+            stop.Union(chosen).Where(name => registry.Named(name) is not null).ToHashSet(StringComparer.Ordinal)
+        );
     }
 
     private static string Count(int number) => number == 1 ? "1 service" : $"{number} services";

@@ -10,7 +10,10 @@ namespace CalmSentry.Server.Events;
 /// <summary>One event as it goes out: its name and its data as JSON, written once for all who listen.</summary>
 internal readonly record struct LiveEvent(string Name, string Data);
 
-/// <summary>Tells every listener what changes, as it changes. A listener that does not keep up is cut off and comes back for the whole.</summary>
+/// <summary>
+/// Tells every listener what changes, as it changes. A listener that does not keep up is cut off and comes back for the
+/// whole.
+/// </summary>
 internal sealed class EventHub
 {
     private const int Backlog = 4096;
@@ -26,18 +29,24 @@ internal sealed class EventHub
 
     public void Changed(ServiceView view) => Send("service", view, ApiJson.Plain.ServiceView);
 
-    public void Removed(string name) => Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
+    public void Removed(string name) =>
+        Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
 
     /// <summary>There is a new report of a boot or a drill.</summary>
-    public void Began(string kind) => Send("began", JsonSerializer.SerializeToElement(kind, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
+    public void Began(string kind) =>
+        Send("began", JsonSerializer.SerializeToElement(kind, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
 
     public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry);
 
-    public async IAsyncEnumerable<LiveEvent> Listen(Func<LiveEvent> first, [EnumeratorCancellation] CancellationToken cancellation)
+    public async IAsyncEnumerable<LiveEvent> Listen(
+        Func<LiveEvent> first,
+        [EnumeratorCancellation] CancellationToken cancellation
+    )
     {
         var channel = Channel.CreateBounded<LiveEvent>(new BoundedChannelOptions(Backlog) { SingleReader = true });
         listeners[channel] = true;
-        if (closed) channel.Writer.TryComplete();
+        if (closed)
+            channel.Writer.TryComplete();
         try
         {
             yield return first();
@@ -50,8 +59,10 @@ internal sealed class EventHub
                     continue;
                 }
 
-                if (more is false) yield break;
-                while (channel.Reader.TryRead(out var next)) yield return next;
+                if (more is false)
+                    yield break;
+                while (channel.Reader.TryRead(out var next))
+                    yield return next;
             }
         }
         finally
@@ -64,7 +75,8 @@ internal sealed class EventHub
     public void Close()
     {
         closed = true;
-        foreach (var channel in listeners.Keys) channel.Writer.TryComplete();
+        foreach (var channel in listeners.Keys)
+            channel.Writer.TryComplete();
     }
 
     /// <summary>Null when nothing came for a while: then a beat shows that the line still stands.</summary>
@@ -84,9 +96,11 @@ internal sealed class EventHub
 
     private void Send<T>(string name, T value, JsonTypeInfo<T> type)
     {
-        if (listeners.IsEmpty) return;
+        if (listeners.IsEmpty)
+            return;
         var live = new LiveEvent(name, JsonSerializer.Serialize(value, type));
         foreach (var channel in listeners.Keys)
-            if (!channel.Writer.TryWrite(live)) channel.Writer.TryComplete();
+            if (!channel.Writer.TryWrite(live))
+                channel.Writer.TryComplete();
     }
 }

@@ -12,9 +12,20 @@ internal static class FallLook
 {
     private const int Lines = 20;
 
-    /// <param name="from">Where the run's output begins in its file, in bytes; it ends at <paramref name="to"/>.</param>
+    /// <param name="from">Where the run's output begins in its file, in bytes; it ends at <paramref
+    /// name="to"/>.</param>
     /// <param name="pid">Its main process.</param>
-    public static FallEvidence Of(Definition definition, long run, int? pid, bool dumped, long from, long to, VitalSample? vitals, string directory, House house)
+    public static FallEvidence Of(
+        Definition definition,
+        long run,
+        int? pid,
+        bool dumped,
+        long from,
+        long to,
+        VitalSample? vitals,
+        string directory,
+        House house
+    )
     {
         var origin = house.Store.Origin(definition.Name, run);
         var (wellRun, well) = house.Store.LastWell(definition.Name, run);
@@ -34,14 +45,34 @@ internal static class FallLook
     private static string CoreDump(int? pid, string directory)
     {
         var pattern = File.ReadAllText("/proc/sys/kernel/core_pattern").Trim();
-        if (pattern.StartsWith('|')) return $"this host gives core dumps to {pattern[1..].Split(' ')[0]}";
+        if (pattern.StartsWith('|'))
+            return $"this host gives core dumps to {pattern[1..].Split(' ')[0]}";
         var number = pid?.ToString(CultureInfo.InvariantCulture) ?? "*";
-        var name = pattern.Replace("%%", "%", StringComparison.Ordinal).Replace("%p", number, StringComparison.Ordinal).Replace("%P", number, StringComparison.Ordinal);
-        for (var at = name.IndexOf('%', StringComparison.Ordinal); at >= 0 && at + 1 < name.Length; at = name.IndexOf('%', StringComparison.Ordinal)) name = name.Remove(at, 2).Insert(at, "*");
-        if (!pattern.Contains("%p", StringComparison.Ordinal) && File.ReadAllText("/proc/sys/kernel/core_uses_pid").Trim() == "1") name += $".{number}";
+        var name = pattern
+            .Replace("%%", "%", StringComparison.Ordinal)
+            .Replace("%p", number, StringComparison.Ordinal)
+            .Replace("%P", number, StringComparison.Ordinal);
+        for (
+            var at = name.IndexOf('%', StringComparison.Ordinal);
+            at >= 0 && at + 1 < name.Length;
+            at = name.IndexOf('%', StringComparison.Ordinal)
+        )
+            name = name.Remove(at, 2).Insert(at, "*");
+        if (
+            !pattern.Contains("%p", StringComparison.Ordinal)
+            && File.ReadAllText("/proc/sys/kernel/core_uses_pid").Trim() == "1"
+        )
+            name += $".{number}";
         var path = Path.Combine(directory, name);
         var folder = Path.GetDirectoryName(path)!;
-        var found = Directory.Exists(folder) ? new DirectoryInfo(folder).GetFiles(Path.GetFileName(path)).OrderByDescending(file => file.LastWriteTimeUtc).FirstOrDefault() : null;
-        return found is null ? $"the kernel says it wrote one; it is not at {path}" : $"{found.FullName}, {Size.About(found.Length)}";
+        var found = Directory.Exists(folder)
+            ? new DirectoryInfo(folder)
+                .GetFiles(Path.GetFileName(path))
+                .OrderByDescending(file => file.LastWriteTimeUtc)
+                .FirstOrDefault()
+            : null;
+        return found is null
+            ? $"the kernel says it wrote one; it is not at {path}"
+            : $"{found.FullName}, {Size.About(found.Length)}";
     }
 }

@@ -12,9 +12,11 @@ internal sealed class KeeperLink
     private readonly string runDirectory;
     private readonly int childPid;
     private byte[] inbox = new byte[1024];
-    private int from, to;
+    private int from,
+        to;
 
-    private KeeperLink(Socket socket, string runDirectory, int childPid) => (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
+    private KeeperLink(Socket socket, string runDirectory, int childPid) =>
+        (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
 
     /// <summary>Process id of a keeper this server started; 0 of one it found.</summary>
     public int Pid => childPid;
@@ -60,7 +62,10 @@ internal sealed class KeeperLink
         {
             while (true)
             {
-                if (Message.TryReadHead(inbox.AsSpan(from, to - from), out var word, out var length) && to - from >= Message.HeadLength + length)
+                if (
+                    Message.TryReadHead(inbox.AsSpan(from, to - from), out var word, out var length)
+                    && to - from >= Message.HeadLength + length
+                )
                 {
                     var body = inbox.AsSpan(from + Message.HeadLength, length).ToArray();
                     from += Message.HeadLength + length;
@@ -69,9 +74,11 @@ internal sealed class KeeperLink
 
                 inbox.AsSpan(from, to - from).CopyTo(inbox);
                 (from, to) = (0, to - from);
-                if (to == inbox.Length) Array.Resize(ref inbox, inbox.Length * 2);
+                if (to == inbox.Length)
+                    Array.Resize(ref inbox, inbox.Length * 2);
                 var got = await socket.ReceiveAsync(inbox.AsMemory(to)).ConfigureAwait(false);
-                if (got == 0) return null;
+                if (got == 0)
+                    return null;
                 to += got;
             }
         }
@@ -94,7 +101,8 @@ internal sealed class KeeperLink
         for (var tries = 0; tries < 2000; tries++)
         {
             using var free = FileLock.TryTake(Path.Combine(runDirectory, "lock"));
-            if (free is not null) return;
+            if (free is not null)
+                return;
             await Task.Delay(1).ConfigureAwait(false);
         }
     }

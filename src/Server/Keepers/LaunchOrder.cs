@@ -10,29 +10,46 @@ using CalmSentry.Server.Services;
 namespace CalmSentry.Server.Keepers;
 
 /// <summary>Where a run takes place: a service's own, or a rehearsal's.</summary>
-/// <param name="Name">Names its groups, its secret files and its mark: the service's name; a rehearsal's begins with a tilde.</param>
+/// <param name="Name">Names its groups, its secret files and its mark: the service's name; a rehearsal's begins with a
+/// tilde.</param>
 /// <param name="Place">The keeper's directory.</param>
 /// <param name="ErrorOutput">File for standard error where it is kept apart.</param>
 internal sealed record RunSite(string Name, long Run, string Place, string Output, string? ErrorOutput = null)
 {
-    public static RunSite Of(string service, long run, Places places) => new(service, run, places.RunOf(service), places.OutputOf(service));
+    public static RunSite Of(string service, long run, Places places) =>
+        new(service, run, places.RunOf(service), places.OutputOf(service));
 
-    /// <summary>Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.</summary>
-    public string Mark(Places places) => string.Create(CultureInfo.InvariantCulture, $"{places.RunDirectory}:{Name}:{Run}");
+    /// <summary>
+    /// Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.
+    /// </summary>
+    public string Mark(Places places) =>
+        string.Create(CultureInfo.InvariantCulture, $"{places.RunDirectory}:{Name}:{Run}");
 
     /// <summary>Where commands belong that are run for it: watches, proofs, steps of a wind-down.</summary>
     public CommandPlace Commands(House house) => new(Group(house.Groups), house.Ceilings.Joins(Name));
 
-    public string? Group(ControlGroups groups) => groups.For(string.Create(CultureInfo.InvariantCulture, $"{Name}.{Run}"));
+    public string? Group(ControlGroups groups) =>
+        groups.For(string.Create(CultureInfo.InvariantCulture, $"{Name}.{Run}"));
 }
 
 /// <summary>What a keeper is told to launch: the definition with everything looked up that the host knows.</summary>
 internal static class LaunchOrder
 {
     /// <summary>Directories whose programs are the host's own: a service has no business writing there.</summary>
-    private static readonly string[] HostDirectories = ["/bin", "/sbin", "/usr/bin", "/usr/sbin", "/usr/local/bin", "/usr/local/sbin", "/usr/lib", "/usr/libexec"];
+    private static readonly string[] HostDirectories =
+    [
+        "/bin",
+        "/sbin",
+        "/usr/bin",
+        "/usr/sbin",
+        "/usr/local/bin",
+        "/usr/local/sbin",
+        "/usr/lib",
+        "/usr/libexec",
+    ];
 
-    /// <exception cref="IOException">Something it needs is not there: its message says what, without a full stop.</exception>
+    /// <exception cref="IOException">Something it needs is not there: its message says what, without a full
+    /// stop.</exception>
     public static Message Of(Definition definition, RunSite site, Account account, House house, bool switchOff = false)
     {
         var command = switchOff ? definition.Program.Stop : CommandOf(definition.Program);
@@ -44,34 +61,47 @@ internal static class LaunchOrder
             .With(LaunchField.Directory, DirectoryOf(definition, house.Places))
             .With(LaunchField.Program, command[0])
             .With(LaunchField.Mask, DefinitionWriter.Octal(definition.Identity.Umask));
-        if (definition.Program.Terminal && !switchOff) order.With(LaunchField.Terminal, 1);
-        else if (definition.KeepsInput && !switchOff) order.With(LaunchField.KeepInput, 1);
-        if (site.ErrorOutput is { } error) order.With(LaunchField.ErrorOutput, error);
-        if (group is not null) order.With(LaunchField.ControlGroup, group);
-        foreach (var argument in command) order.With(LaunchField.Argument, argument);
-        foreach (var (name, value) in EnvironmentOf(definition, account, house.Places)) order.With(LaunchField.Environment, $"{name}={value}");
-        foreach (var (name, value) in SecretsOf(definition, site, account, house, order)) order.With(LaunchField.Environment, $"{name}={value}");
+        if (definition.Program.Terminal && !switchOff)
+            order.With(LaunchField.Terminal, 1);
+        else if (definition.KeepsInput && !switchOff)
+            order.With(LaunchField.KeepInput, 1);
+        if (site.ErrorOutput is { } error)
+            order.With(LaunchField.ErrorOutput, error);
+        if (group is not null)
+            order.With(LaunchField.ControlGroup, group);
+        foreach (var argument in command)
+            order.With(LaunchField.Argument, argument);
+        foreach (var (name, value) in EnvironmentOf(definition, account, house.Places))
+            order.With(LaunchField.Environment, $"{name}={value}");
+        foreach (var (name, value) in SecretsOf(definition, site, account, house, order))
+            order.With(LaunchField.Environment, $"{name}={value}");
         order.With(LaunchField.Environment, $"CALM_RUN={site.Mark(house.Places)}");
         if (Account.OwnId == 0)
         {
             order.With(LaunchField.UserId, account.Uid).With(LaunchField.GroupId, account.Gid);
-            foreach (var member in GroupsOf(definition, account)) order.With(LaunchField.Supplementary, member);
+            foreach (var member in GroupsOf(definition, account))
+                order.With(LaunchField.Supplementary, member);
         }
 
         Limit(definition.Resources, site, group, house, order);
-        if (!definition.Identity.MoreRights && account.Uid != 0) order.With(LaunchField.NoMoreRights, 1);
+        if (!definition.Identity.MoreRights && account.Uid != 0)
+            order.With(LaunchField.NoMoreRights, 1);
         return order;
     }
 
     /// <summary>The program with its interpreter and what stands between the two.</summary>
-    public static IReadOnlyList<string> CommandOf(ProgramPart program) => program.With is { } with
-        ? [with, .. ScriptKind.OfInterpreter(with)?.Before ?? [], program.Path, .. program.Arguments]
-        : [program.Path, .. program.Arguments];
+    public static IReadOnlyList<string> CommandOf(ProgramPart program) =>
+        program.With is { } with
+            ? [with, .. ScriptKind.OfInterpreter(with)?.Before ?? [], program.Path, .. program.Arguments]
+            : [program.Path, .. program.Arguments];
 
-    /// <summary>The directory set, else the program's own, else (for the host's programs) the service's state directory.</summary>
+    /// <summary>
+    /// The directory set, else the program's own, else (for the host's programs) the service's state directory.
+    /// </summary>
     public static string DirectoryOf(Definition definition, Places places)
     {
-        if (definition.Program.Directory is { } set) return set;
+        if (definition.Program.Directory is { } set)
+            return set;
         var own = Path.GetDirectoryName(definition.Program.Path) ?? "/";
         return IsHostDirectory(own) ? places.StateOf(definition.Name) : own;
     }
@@ -83,7 +113,10 @@ internal static class LaunchOrder
     {
         var environment = new Dictionary<string, string>(StringComparer.Ordinal)
         {
-            ["PATH"] = account.Uid == 0 ? "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin" : "/usr/local/bin:/usr/bin:/bin",
+            ["PATH"] =
+                account.Uid == 0
+                    ? "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+                    : "/usr/local/bin:/usr/bin:/bin",
             ["HOME"] = account.Home,
             ["USER"] = account.Name,
             ["LOGNAME"] = account.Name,
@@ -94,27 +127,50 @@ internal static class LaunchOrder
             ["CALM_TELL"] = places.TellOf(definition.Name),
         };
         // What it prints goes to a file, read line by line: no colours and no moving about.
-        if (definition.Program.Terminal) environment["TERM"] = "dumb";
-        foreach (var (name, value) in definition.Program.Environment) environment[name] = value;
+        if (definition.Program.Terminal)
+            environment["TERM"] = "dumb";
+        foreach (var (name, value) in definition.Program.Environment)
+            environment[name] = value;
         return environment;
     }
 
     /// <summary>The account's own groups and those it is given beside them.</summary>
     /// <exception cref="IOException">A group is not there.</exception>
     public static IReadOnlyList<uint> GroupsOf(Definition definition, Account account) =>
-    [
-        .. account.Groups.Concat(definition.Identity.Groups.Select(name =>
-            AccountGroup.Named(name)?.Gid ?? throw new IOException($"this host has no group named {name}; make it, or set others with --group"))).Distinct(),
-    ];
+        [
+            .. account
+                .Groups.Concat(
+                    definition.Identity.Groups.Select(name =>
+                        AccountGroup.Named(name)?.Gid
+                        ?? throw new IOException(
+                            $"this host has no group named {name}; make it, or set others with --group"
+                        )
+                    )
+                )
+                .Distinct(),
+        ];
 
-    private static IEnumerable<(string Name, string Value)> SecretsOf(Definition definition, RunSite site, Account account, House house, Message order)
+    private static IEnumerable<(string Name, string Value)> SecretsOf(
+        Definition definition,
+        RunSite site,
+        Account account,
+        House house,
+        Message order
+    )
     {
         foreach (var (key, asFile) in definition.Program.Secrets)
         {
             var value = house.Secrets.Open(definition.Name, key);
             // Each line too: a program that prints a key of several lines prints line by line.
-            foreach (var text in value.Split('\n').Append(value).Where(text => System.Text.Encoding.UTF8.GetByteCount(text) >= 4).Distinct())
-                if (text == value || text.Length >= 8) order.With(LaunchField.Hide, text);
+            foreach (
+                var text in value
+                    .Split('\n')
+                    .Append(value)
+                    .Where(text => System.Text.Encoding.UTF8.GetByteCount(text) >= 4)
+                    .Distinct()
+            )
+                if (text == value || text.Length >= 8)
+                    order.With(LaunchField.Hide, text);
             yield return (key, asFile ? house.SecretFiles.Write(site.Name, key, value, account) : value);
         }
     }
@@ -123,34 +179,50 @@ internal static class LaunchOrder
     {
         var share = ShareOf(resources);
         var (join, outOfMemory) = house.Ceilings.Set(site.Name, group, share);
-        foreach (var directory in join) order.With(LaunchField.Join, directory);
-        if (outOfMemory is not null) order.With(LaunchField.OutOfMemory, outOfMemory);
-        if (Account.OwnId == 0 || resources.Priority != PriorityClass.Normal) order.With(LaunchField.Nice, NiceOf(resources.Priority));
-        if (DiskOf(resources.Disk) is { } disk) order.With(LaunchField.Disk, disk);
-        foreach (var processor in resources.Processors) order.With(LaunchField.Processor, processor);
-        if (resources.OpenFiles is { } files) order.With(LaunchField.OpenFiles, files);
+        foreach (var directory in join)
+            order.With(LaunchField.Join, directory);
+        if (outOfMemory is not null)
+            order.With(LaunchField.OutOfMemory, outOfMemory);
+        if (Account.OwnId == 0 || resources.Priority != PriorityClass.Normal)
+            order.With(LaunchField.Nice, NiceOf(resources.Priority));
+        if (DiskOf(resources.Disk) is { } disk)
+            order.With(LaunchField.Disk, disk);
+        foreach (var processor in resources.Processors)
+            order.With(LaunchField.Processor, processor);
+        if (resources.OpenFiles is { } files)
+            order.With(LaunchField.OpenFiles, files);
     }
 
     public static Share ShareOf(ResourcesPart resources) =>
-        new(resources.Memory, resources.Cpu, resources.Tasks, resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors));
+        new(
+            resources.Memory,
+            resources.Cpu,
+            resources.Tasks,
+            resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors)
+        );
 
     /// <summary>setpriority(2)</summary>
-    public static int NiceOf(PriorityClass priority) => priority switch
-    {
-        PriorityClass.Idle => 19,
-        PriorityClass.BelowNormal => 10,
-        PriorityClass.AboveNormal => -5,
-        PriorityClass.High => -10,
-        _ => 0,
-    };
+    public static int NiceOf(PriorityClass priority) =>
+        priority switch
+        {
+            PriorityClass.Idle => 19,
+            PriorityClass.BelowNormal => 10,
+            PriorityClass.AboveNormal => -5,
+            PriorityClass.High => -10,
+            _ => 0,
+        };
 
-    /// <summary>ioprio_set(2): class 3 is idle, class 2 best effort with levels 0 (first) to 7; null leaves it to the nice value, as the kernel does.</summary>
-    public static int? DiskOf(PriorityClass priority) => priority switch
-    {
-        PriorityClass.Idle => 3 << 13,
-        PriorityClass.BelowNormal => (2 << 13) | 6,
-        PriorityClass.AboveNormal => (2 << 13) | 2,
-        PriorityClass.High => 2 << 13,
-        _ => null,
-    };
+    /// <summary>
+    /// ioprio_set(2): class 3 is idle, class 2 best effort with levels 0 (first) to 7; null leaves it to the nice
+    /// value, as the kernel does.
+    /// </summary>
+    public static int? DiskOf(PriorityClass priority) =>
+        priority switch
+        {
+            PriorityClass.Idle => 3 << 13,
+            PriorityClass.BelowNormal => (2 << 13) | 6,
+            PriorityClass.AboveNormal => (2 << 13) | 2,
+            PriorityClass.High => 2 << 13,
+            _ => null,
+        };
 }

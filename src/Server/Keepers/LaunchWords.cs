@@ -8,7 +8,12 @@ namespace CalmSentry.Server.Keepers;
 /// <summary>Why a program cannot be launched, said so that an administrator knows what to mend.</summary>
 internal static class LaunchWords
 {
-    private const int NoEntry = 2, NoPermission = 1, NoAccess = 13, WouldBlock = 11, BadFormat = 8, NoSpace = 28;
+    private const int NoEntry = 2,
+        NoPermission = 1,
+        NoAccess = 13,
+        WouldBlock = 11,
+        BadFormat = 8,
+        NoSpace = 28;
 
     /// <summary>The failed step of a launch, as a sentence without its full stop.</summary>
     public static string Of(LaunchStep step, int errno, Definition definition, string directory, string output)
@@ -16,18 +21,26 @@ internal static class LaunchWords
         var error = Names.Errno(errno);
         return step switch
         {
-            LaunchStep.Lock when errno == WouldBlock => "another keeper still has this service; look for a second sentry on the same root",
-            LaunchStep.Output when errno == NoSpace => $"there is no room left for its output in {Path.GetDirectoryName(output)}: {error}; free some space there",
+            LaunchStep.Lock when errno == WouldBlock =>
+                "another keeper still has this service; look for a second sentry on the same root",
+            LaunchStep.Output when errno == NoSpace =>
+                $"there is no room left for its output in {Path.GetDirectoryName(output)}: {error}; free some "
+                    + $"space there",
             LaunchStep.Output => $"its output file {output} cannot be written: {error}",
             LaunchStep.Clone => $"the host gave no new process: {error}",
-            LaunchStep.Groups or LaunchStep.Group or LaunchStep.Account => $"it may not change to the account {definition.Account}: {error}; a sentry that runs as root may",
-            LaunchStep.Directory when errno == NoEntry => $"its directory {directory} is not there; make it, or set another with --directory",
+            LaunchStep.Groups or LaunchStep.Group or LaunchStep.Account =>
+                $"it may not change to the account {definition.Account}: {error}; a sentry that runs as root may",
+            LaunchStep.Directory when errno == NoEntry =>
+                $"its directory {directory} is not there; make it, or set another with --directory",
             LaunchStep.Directory => $"the account {definition.Account} cannot enter its directory {directory}: {error}",
             LaunchStep.Ceilings => $"it could not be put under its ceilings for memory, processors or tasks: {error}",
             LaunchStep.Terminal => $"it could not be given a terminal: {error}; /dev/ptmx and /dev/pts must be there",
             LaunchStep.Priority => $"its priority cannot be set: {error}; only root may raise one",
-            LaunchStep.Processors => $"it cannot be bound to its processors: {error}; this machine has {Environment.ProcessorCount}",
-            LaunchStep.OpenFiles => $"it cannot be allowed that many open files: {error}; this sentry itself may have at most {CalmSentry.Linux.Processes.ProcessFacts.OpenFilesCeiling()}",
+            LaunchStep.Processors =>
+                $"it cannot be bound to its processors: {error}; this machine has {Environment.ProcessorCount}",
+            LaunchStep.OpenFiles =>
+                $"it cannot be allowed that many open files: {error}; this sentry itself may have at most "
+                    + $"{CalmSentry.Linux.Processes.ProcessFacts.OpenFilesCeiling()}",
             LaunchStep.Execute => Execute(errno, definition, error),
             _ => $"the step '{step.ToString().ToLowerInvariant()}' failed: {error}",
         };
@@ -39,27 +52,61 @@ internal static class LaunchWords
         var file = ProgramFile.Look(path);
         return file.Fault switch
         {
-            ProgramFault.Missing => ("program-missing", $"there is no program at {path}", "give the path where the program's file really is; 'ls -l' shows it"),
-            ProgramFault.IsDirectory => ("program-is-directory", $"{path} is a directory, not a program", "name the program's file inside it"),
-            ProgramFault.NotAFile => ("program-not-a-file", $"{path} is a device, not a program", "name a program's file"),
-            ProgramFault.NoExecuteRight => ("program-not-executable", $"{path} has no execute right", $"give it the right with 'chmod +x {path}', or put its interpreter first: -- /usr/bin/python3 {path}"),
-            ProgramFault.InterpreterMissing when file.Interpreter!.EndsWith('\r') => ("interpreter-missing", $"the first line of {path} ends with a Windows line end, so its interpreter '{file.Interpreter.TrimEnd('\r')}' is not found", $"save the file with Unix line ends: sed -i 's/\\r$//' {path}"),
-            ProgramFault.InterpreterMissing => ("interpreter-missing", $"the script {path} asks for the interpreter {file.Interpreter}, which is not there", $"install it, or mend the first line of {path}"),
-            ProgramFault.UnknownFormat => ("program-format", $"{path} is neither a program for this machine nor a script that begins with #!", $"put its interpreter first: -- /bin/sh {path}"),
+            ProgramFault.Missing => (
+                "program-missing",
+                $"there is no program at {path}",
+                "give the path where the program's file really is; 'ls -l' shows it"
+            ),
+            ProgramFault.IsDirectory => (
+                "program-is-directory",
+                $"{path} is a directory, not a program",
+                "name the program's file inside it"
+            ),
+            ProgramFault.NotAFile => (
+                "program-not-a-file",
+                $"{path} is a device, not a program",
+                "name a program's file"
+            ),
+            ProgramFault.NoExecuteRight => (
+                "program-not-executable",
+                $"{path} has no execute right",
+                $"give it the right with 'chmod +x {path}', or put its interpreter first: -- /usr/bin/python3 {path}"
+            ),
+            ProgramFault.InterpreterMissing when file.Interpreter!.EndsWith('\r') => (
+                "interpreter-missing",
+                $"the first line of {path} ends with a Windows line end, so its interpreter "
+                    + $"'{file.Interpreter.TrimEnd('\r')}' is not found",
+                $"save the file with Unix line ends: sed -i 's/\\r$//' {path}"
+            ),
+            ProgramFault.InterpreterMissing => (
+                "interpreter-missing",
+                $"the script {path} asks for the interpreter {file.Interpreter}, which is not there",
+                $"install it, or mend the first line of {path}"
+            ),
+            ProgramFault.UnknownFormat => (
+                "program-format",
+                $"{path} is neither a program for this machine nor a script that begins with #!",
+                $"put its interpreter first: -- /bin/sh {path}"
+            ),
             _ => null,
         };
     }
 
     /// <summary>Whether the kernel cannot execute the file by itself, though an interpreter might.</summary>
-    public static bool NeedsInterpreter(string path) => ProgramFile.Look(path).Fault is ProgramFault.NoExecuteRight or ProgramFault.UnknownFormat && (Interpreters.FirstLine(path) is not null || ScriptKind.OfFile(path) is not null);
+    public static bool NeedsInterpreter(string path) =>
+        ProgramFile.Look(path).Fault is ProgramFault.NoExecuteRight or ProgramFault.UnknownFormat
+        && (Interpreters.FirstLine(path) is not null || ScriptKind.OfFile(path) is not null);
 
     private static string Execute(int errno, Definition definition, string error)
     {
         var path = definition.Program.With ?? definition.Program.Path;
-        if (Fault(path) is { } fault) return fault.Words;
+        if (Fault(path) is { } fault)
+            return fault.Words;
         return errno switch
         {
-            NoAccess or NoPermission => $"the account {definition.Account} may not execute {path}: it, its interpreter or a folder above it lacks the right ({error})",
+            NoAccess or NoPermission =>
+                $"the account {definition.Account} may not execute {path}: it, its interpreter or a folder above "
+                    + $"it lacks the right ({error})",
             NoEntry => $"{path} is there, but the loader or interpreter it needs is not ({error})",
             BadFormat => $"{path} is not made for this machine ({error})",
             _ => $"{path} cannot be executed: {error}",

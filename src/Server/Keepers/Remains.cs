@@ -7,7 +7,10 @@ using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Server.Keepers;
 
-/// <summary>What a keeper left behind: outcomes on file, and, if it was killed, processes that must not live on beside the next run.</summary>
+/// <summary>
+/// What a keeper left behind: outcomes on file, and, if it was killed, processes that must not live on beside the next
+/// run.
+/// </summary>
 internal static class Remains
 {
     private const int LongestOutcome = 4096;
@@ -27,8 +30,14 @@ internal static class Remains
     }
 
     /// <summary>The highest run number with an outcome on file, or 0.</summary>
-    public static long LatestRun(string runDirectory) => !Directory.Exists(runDirectory) ? 0 : Directory.EnumerateFiles(runDirectory, "outcome.*")
-        .Select(file => long.TryParse(Path.GetExtension(file).AsSpan(1), out var run) ? run : 0).DefaultIfEmpty().Max();
+    public static long LatestRun(string runDirectory) =>
+        !Directory.Exists(runDirectory)
+            ? 0
+            : Directory
+                .EnumerateFiles(runDirectory, "outcome.*")
+                .Select(file => long.TryParse(Path.GetExtension(file).AsSpan(1), out var run) ? run : 0)
+                .DefaultIfEmpty()
+                .Max();
 
     public static void Discard(string runDirectory, long run)
     {
@@ -36,35 +45,43 @@ internal static class Remains
         {
             File.Delete(Path.Combine(runDirectory, $"outcome.{run}"));
         }
-        catch (DirectoryNotFoundException)
-        {
-        }
+        catch (DirectoryNotFoundException) { }
     }
 
-    /// <summary>A process that the kernel itself holds (on a disk that does not answer) ends when it is let go: nobody waits for that.</summary>
+    /// <summary>
+    /// A process that the kernel itself holds (on a disk that does not answer) ends when it is let go: nobody waits for
+    /// that.
+    /// </summary>
     private static readonly TimeSpan EndPatience = TimeSpan.FromSeconds(10);
 
-    /// <summary>Ends every process of a run whose keeper is gone, and returns when none is left, or none more ends.</summary>
+    /// <summary>
+    /// Ends every process of a run whose keeper is gone, and returns when none is left, or none more ends.
+    /// </summary>
     /// <returns>How many there were, and whether some are still there.</returns>
     public static async Task<(int Ended, bool Stuck)> End(RunSite site, Places places, ControlGroups groups)
     {
         var group = site.Group(groups);
-        if (group is not null && Path.Combine(group, "cgroup.kill") is var kill && File.Exists(kill)) await File.WriteAllTextAsync(kill, "1").ConfigureAwait(false);
+        if (group is not null && Path.Combine(group, "cgroup.kill") is var kill && File.Exists(kill))
+            await File.WriteAllTextAsync(kill, "1").ConfigureAwait(false);
         var ended = new HashSet<int>();
         var began = System.Diagnostics.Stopwatch.GetTimestamp();
         while (true)
         {
             // Marked processes, wherever they have gone; a process being ended has no environment any more.
             var left = ProcessFacts.WithVariable($"CALM_RUN={site.Mark(places)}").ToList();
-            foreach (var pid in left.Where(ProcessFacts.End)) ended.Add(pid);
-            if (left.Count == 0 && !Populated(group)) break;
-            if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience) return (ended.Count, true);
+            foreach (var pid in left.Where(ProcessFacts.End))
+                ended.Add(pid);
+            if (left.Count == 0 && !Populated(group))
+                break;
+            if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience)
+                return (ended.Count, true);
             await Task.Delay(5).ConfigureAwait(false);
         }
 
         if (group is not null && Directory.Exists(group))
         {
-            foreach (var below in Directory.GetDirectories(group)) Directory.Delete(below); // of commands that were run for it
+            foreach (var below in Directory.GetDirectories(group))
+                Directory.Delete(below); // of commands that were run for it
             Directory.Delete(group);
         }
 
@@ -72,7 +89,9 @@ internal static class Remains
     }
 
     private static bool Populated(string? group) =>
-        group is not null && Directory.Exists(group) && File.ReadAllText(Path.Combine(group, "cgroup.events")).Contains("populated 1", StringComparison.Ordinal);
+        group is not null
+        && Directory.Exists(group)
+        && File.ReadAllText(Path.Combine(group, "cgroup.events")).Contains("populated 1", StringComparison.Ordinal);
 
     public static Outcome Read(ReadOnlySpan<byte> body)
     {
@@ -83,6 +102,8 @@ internal static class Remains
             1 => "its tree had reached its memory ceiling, and the kernel ended one of its processes",
             var ended => $"its tree had reached its memory ceiling, and the kernel ended {ended} of its processes",
         };
-        return status.Signal != 0 ? new(OutcomeKind.Signalled, status.Signal, status.DumpedCore, detail) : new(OutcomeKind.Exited, status.ExitCode, Detail: detail);
+        return status.Signal != 0
+            ? new(OutcomeKind.Signalled, status.Signal, status.DumpedCore, detail)
+            : new(OutcomeKind.Exited, status.ExitCode, Detail: detail);
     }
 }

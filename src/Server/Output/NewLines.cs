@@ -4,13 +4,16 @@ using System.Text;
 namespace CalmSentry.Server.Output;
 
 /// <summary>
-/// Whole lines as they are added to a file. However fast and however oddly a program prints, one look reads so much and no
+/// Whole lines as they are added to a file. However fast and however oddly a program prints, one look reads so much and
+/// no
 /// more: what is left is read at the next. Of a line longer than may be, the beginning counts.
 /// </summary>
 internal sealed class NewLines(string path, long from)
 {
     /// <summary>Bytes and lines of one look, and bytes of one line.</summary>
-    private const int MostBytes = 1 << 20, MostLines = 5000, LongestLine = 64 << 10;
+    private const int MostBytes = 1 << 20,
+        MostLines = 5000,
+        LongestLine = 64 << 10;
 
     private readonly byte[] block = new byte[65536];
     private readonly ArrayBufferWriter<byte> open = new();
@@ -19,18 +22,22 @@ internal sealed class NewLines(string path, long from)
     public List<string> Next()
     {
         var lines = new List<string>();
-        if (!File.Exists(path)) return lines;
+        if (!File.Exists(path))
+            return lines;
         using var file = OutputFile.Open(path);
-        if (file.Length < at) at = 0; // emptied by hand
+        if (file.Length < at)
+            at = 0; // emptied by hand
         file.Position = at;
-        for (var read = 0; read < MostBytes && lines.Count < MostLines;)
+        for (var read = 0; read < MostBytes && lines.Count < MostLines; )
         {
             var got = file.Read(block);
-            if (got == 0) break;
+            if (got == 0)
+                break;
             var used = Take(block.AsSpan(0, got), lines);
             read += used;
             at += used;
-            if (used < got) break;
+            if (used < got)
+                break;
         }
 
         return lines;
@@ -39,7 +46,8 @@ internal sealed class NewLines(string path, long from)
     /// <summary>The line that has begun and not ended.</summary>
     public string? Rest()
     {
-        if (open.WrittenCount == 0) return null;
+        if (open.WrittenCount == 0)
+            return null;
         var rest = Encoding.UTF8.GetString(open.WrittenSpan);
         open.ResetWrittenCount();
         return rest;
@@ -53,13 +61,16 @@ internal sealed class NewLines(string path, long from)
         {
             var end = some[used..].IndexOf((byte)'\n');
             var part = end < 0 ? some[used..] : some.Slice(used, end);
-            if (open.WrittenCount < LongestLine) open.Write(part[..Math.Min(part.Length, LongestLine - open.WrittenCount)]);
+            if (open.WrittenCount < LongestLine)
+                open.Write(part[..Math.Min(part.Length, LongestLine - open.WrittenCount)]);
             used += part.Length;
-            if (end < 0) break;
+            if (end < 0)
+                break;
             used++;
             lines.Add(Encoding.UTF8.GetString(open.WrittenSpan).TrimEnd('\r'));
             open.ResetWrittenCount();
-            if (lines.Count >= MostLines) break;
+            if (lines.Count >= MostLines)
+                break;
         }
 
         return used;

@@ -8,7 +8,9 @@ internal static class OutputFile
 {
     private const int Block = 65536;
 
-    /// <summary>Last lines are looked for so far back, in bytes, and no farther: a program may print without ever ending a line.</summary>
+    /// <summary>
+    /// Last lines are looked for so far back, in bytes, and no farther: a program may print without ever ending a line.
+    /// </summary>
     private const long FarthestBack = 64 << 20;
 
     /// <summary>Up to <paramref name="count"/> lines from an offset on, each at most 500 characters.</summary>
@@ -20,7 +22,15 @@ internal static class OutputFile
             file.Position = Math.Min(offset, file.Length);
             var head = new byte[8192];
             var got = file.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
-            return [.. Encoding.UTF8.GetString(head, 0, got).Split('\n').Where(line => line.Length > 0).Take(count).Select(line => line.Length > 500 ? line[..500] + "…" : line)];
+            return
+            [
+                .. Encoding
+                    .UTF8.GetString(head, 0, got)
+                    .Split('\n')
+                    .Where(line => line.Length > 0)
+                    .Take(count)
+                    .Select(line => line.Length > 500 ? line[..500] + "…" : line),
+            ];
         }
         catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException)
         {
@@ -36,13 +46,24 @@ internal static class OutputFile
             using var file = Open(path);
             to = Math.Min(to, file.Length);
             from = Math.Max(from, to - (16 * 1024));
-            if (from >= to) return [];
+            if (from >= to)
+                return [];
             file.Position = from;
             var tail = new byte[to - from];
             file.ReadExactly(tail);
-            return [.. Encoding.UTF8.GetString(tail).Split('\n').Select(line => line.TrimEnd('\r')).Where(line => line.Length > 0).TakeLast(count).Select(line => line.Length > 500 ? line[..500] + "…" : line)];
+            return
+            [
+                .. Encoding
+                    .UTF8.GetString(tail)
+                    .Split('\n')
+                    .Select(line => line.TrimEnd('\r'))
+                    .Where(line => line.Length > 0)
+                    .TakeLast(count)
+                    .Select(line => line.Length > 500 ? line[..500] + "…" : line),
+            ];
         }
-        catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException or EndOfStreamException)
+        catch (Exception error)
+            when (error is FileNotFoundException or DirectoryNotFoundException or EndOfStreamException)
         {
             return [];
         }
@@ -67,30 +88,41 @@ internal static class OutputFile
                 if (block[i] != '\n')
                 {
                     // The last line may still be without its end.
-                    if (first) left--;
+                    if (first)
+                        left--;
                     first = false;
-                    if (left == 0) return at + i + 1;
+                    if (left == 0)
+                        return at + i + 1;
                     continue;
                 }
 
                 first = false;
-                if (--left == 0) return at + i + 1;
+                if (--left == 0)
+                    return at + i + 1;
             }
         }
 
         return at;
     }
 
-    /// <summary>Copies from an offset to the end and, when following, goes on with whatever is appended until cancelled.</summary>
+    /// <summary>
+    /// Copies from an offset to the end and, when following, goes on with whatever is appended until cancelled.
+    /// </summary>
     public static async Task Copy(string path, long from, bool follow, PipeWriter to, CancellationToken cancellation)
     {
         using var grown = new SemaphoreSlim(0, 1);
-        using var watcher = follow ? new FileSystemWatcher(Path.GetDirectoryName(path)!) { NotifyFilter = NotifyFilters.LastWrite | NotifyFilters.FileName } : null;
+        using var watcher = follow
+            ? new FileSystemWatcher(Path.GetDirectoryName(path)!)
+            {
+                NotifyFilter = NotifyFilters.LastWrite | NotifyFilters.FileName,
+            }
+            : null;
         if (watcher is not null)
         {
             void Wake(object sender, FileSystemEventArgs change)
             {
-                if (grown.CurrentCount == 0) grown.Release();
+                if (grown.CurrentCount == 0)
+                    grown.Release();
             }
 
             watcher.Changed += Wake;
@@ -103,27 +135,34 @@ internal static class OutputFile
         {
             while (!cancellation.IsCancellationRequested)
             {
-                if (file is null && File.Exists(path)) file = Open(path);
+                if (file is null && File.Exists(path))
+                    file = Open(path);
                 while (file is not null)
                 {
-                    if (file.Length < from) from = 0; // emptied by hand
+                    if (file.Length < from)
+                        from = 0; // emptied by hand
                     file.Position = from;
                     var got = await file.ReadAsync(to.GetMemory(Block), cancellation).ConfigureAwait(false);
-                    if (got == 0) break;
+                    if (got == 0)
+                        break;
                     from += got;
                     to.Advance(got);
-                    if ((await to.FlushAsync(cancellation).ConfigureAwait(false)).IsCompleted) return;
+                    if ((await to.FlushAsync(cancellation).ConfigureAwait(false)).IsCompleted)
+                        return;
                 }
 
-                if (!follow) return;
+                if (!follow)
+                    return;
                 await grown.WaitAsync(cancellation).ConfigureAwait(false);
             }
         }
         finally
         {
-            if (file is not null) await file.DisposeAsync().ConfigureAwait(false);
+            if (file is not null)
+                await file.DisposeAsync().ConfigureAwait(false);
         }
     }
 
-    public static FileStream Open(string path) => new(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, 1);
+    public static FileStream Open(string path) =>
+        new(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, 1);
 }

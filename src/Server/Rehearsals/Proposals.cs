@@ -14,16 +14,34 @@ internal static class Proposals
 
     /// <param name="stopTook">How long it took to end once asked; null when it ended otherwise.</param>
     /// <param name="followed">The process it left in the background, or 0.</param>
-    public static RehearsalReport Add(RehearsalReport report, Definition definition, TimeSpan? stopTook, int followed, Outcome end)
+    public static RehearsalReport Add(
+        RehearsalReport report,
+        Definition definition,
+        TimeSpan? stopTook,
+        int followed,
+        Outcome end
+    )
     {
         var proposals = new List<ProposalView>();
         var over = new List<KeyValuePair<string, Node>>();
         var (program, resources) = (definition.Program, definition.Resources);
         if (report.Detached && program.Kind == ProgramKind.Stays)
         {
-            proposals.Add(new("program.kind", "detaches", "The process that was launched ended well and left the program in the background."));
+            proposals.Add(
+                new(
+                    "program.kind",
+                    "detaches",
+                    "The process that was launched ended well and left the program in the background."
+                )
+            );
             var entries = new List<KeyValuePair<string, Node>> { new("kind", new ScalarNode("detaches")) };
-            if (followed > 0 && report.Files.FirstOrDefault(file => file.EndsWith(".pid", StringComparison.Ordinal) && Holds(file, followed)) is { } pidFile)
+            if (
+                followed > 0
+                && report.Files.FirstOrDefault(file =>
+                    file.EndsWith(".pid", StringComparison.Ordinal) && Holds(file, followed)
+                )
+                    is { } pidFile
+            )
             {
                 proposals.Add(new("program.pid-file", pidFile, "It writes the number of its real process there."));
                 entries.Add(new("pid-file", new ScalarNode(pidFile)));
@@ -33,40 +51,99 @@ internal static class Proposals
         }
         else if (!report.Detached && report.StayedUp && program.Kind == ProgramKind.Detaches)
         {
-            proposals.Add(new("program.kind", "stays", "The process that was launched is the program: it did not put itself into the background."));
-            over.Add(new("program", new MapNode([new("kind", new ScalarNode("stays")), new("pid-file", new NullNode())])));
+            proposals.Add(
+                new(
+                    "program.kind",
+                    "stays",
+                    "The process that was launched is the program: it did not put itself into the background."
+                )
+            );
+            over.Add(
+                new("program", new MapNode([new("kind", new ScalarNode("stays")), new("pid-file", new NullNode())]))
+            );
         }
         else if (!report.StayedUp && end.IsGood && program.Kind == ProgramKind.Stays)
         {
-            proposals.Add(new("program.kind", null, "It did its work and ended well. If it switches something on that a second command switches off, its kind is toggles."));
+            proposals.Add(
+                new(
+                    "program.kind",
+                    null,
+                    "It did its work and ended well. If it switches something on that a second command switches "
+                        + "off, its kind is toggles."
+                )
+            );
         }
 
-        if (report.StayedUp && program.Kind != ProgramKind.Toggles && report.PeakBytes > 0 && (resources.Memory is null || resources.Memory < report.PeakBytes * 5 / 4))
+        if (
+            report.StayedUp
+            && program.Kind != ProgramKind.Toggles
+            && report.PeakBytes > 0
+            && (resources.Memory is null || resources.Memory < report.PeakBytes * 5 / 4)
+        )
         {
             var ceiling = Math.Max(64 * MiB, ((report.PeakBytes * 2) + (32 * MiB) - 1) / (32 * MiB) * (32 * MiB));
-            proposals.Add(new("resources.memory", Size.Write(ceiling), $"Its tree used up to {Size.About(report.PeakBytes)}: twice that leaves room to work and still ends a leak."));
+            proposals.Add(
+                new(
+                    "resources.memory",
+                    Size.Write(ceiling),
+                    $"Its tree used up to {Size.About(report.PeakBytes)}: twice that leaves room to work and "
+                        + $"still ends a leak."
+                )
+            );
             over.Add(new("resources", new MapNode([new("memory", new ScalarNode(Size.Write(ceiling)))])));
         }
 
-        if (definition.Begin.Proof is UpForProof && report.StayedUp && report.Ports.FirstOrDefault(port => port.Protocol == "tcp") is { } port)
+        if (
+            definition.Begin.Proof is UpForProof
+            && report.StayedUp
+            && report.Ports.FirstOrDefault(port => port.Protocol == "tcp") is { } port
+        )
         {
-            var address = string.Create(CultureInfo.InvariantCulture, $"{(port.Address is "0.0.0.0" ? "127.0.0.1" : port.Address is "::" ? "[::1]" : port.Address.Contains(':', StringComparison.Ordinal) ? $"[{port.Address}]" : port.Address)}:{port.Port}");
-            proposals.Add(new("begin.proof", $"tcp {address}", $"It takes connections on TCP port {port.Port}: that shows that it serves, where staying up shows little."));
+            var address = string.Create(
+                CultureInfo.InvariantCulture,
+                $"{(port.Address is "0.0.0.0" ? "127.0.0.1" : port.Address is "::" ? "[::1]" : port.Address.Contains(':', StringComparison.Ordinal) ? $"[{port.Address}]" : port.Address)}:{port.Port}"
+            );
+            proposals.Add(
+                new(
+                    "begin.proof",
+                    $"tcp {address}",
+                    $"It takes connections on TCP port {port.Port}: that shows that it serves, where staying up "
+                        + $"shows little."
+                )
+            );
             over.Add(new("begin", new MapNode([new("proof", new MapNode([new("tcp", new ScalarNode(address))]))])));
         }
 
         if (definition.WindDown.Length == 1 && stopTook is { } took && took > definition.WindDown[0].Wait / 3)
         {
             var wait = TimeSpan.FromSeconds(Math.Max(10, Math.Ceiling(took.TotalSeconds * 3)));
-            proposals.Add(new("wind-down", $"{definition.WindDown[0].What}, wait {Duration.Write(wait)}", string.Create(CultureInfo.InvariantCulture, $"It took {took.TotalSeconds:0.0} s to end: on a busy day it may take three times as long.")));
+            proposals.Add(
+                new(
+                    "wind-down",
+                    $"{definition.WindDown[0].What}, wait {Duration.Write(wait)}",
+                    string.Create(
+                        CultureInfo.InvariantCulture,
+                        $"It took {took.TotalSeconds:0.0} s to end: on a busy day it may take three times as long."
+                    )
+                )
+            );
             over.Add(new("wind-down", new ListNode([WatchWriter.Step(definition.WindDown[0] with { Wait = wait })])));
         }
 
         var adoption = new MapNode(over);
         using var json = JsonDocument.Parse(JsonNodes.Write(adoption));
-        var whole = DefinitionTrees.Overlay(DefinitionTrees.Trimmed(DefinitionWriter.Write(definition), definition), adoption);
-        return report with { Proposals = proposals, Adoption = over.Count == 0 ? null : json.RootElement.Clone(), File = YamlNodes.Write(whole) };
+        var whole = DefinitionTrees.Overlay(
+            DefinitionTrees.Trimmed(DefinitionWriter.Write(definition), definition),
+            adoption
+        );
+        return report with
+        {
+            Proposals = proposals,
+            Adoption = over.Count == 0 ? null : json.RootElement.Clone(),
+            File = YamlNodes.Write(whole),
+        };
     }
 
-    private static bool Holds(string file, int pid) => Linux.Foreign.Held.Text(file, 64)?.Trim() == pid.ToString(CultureInfo.InvariantCulture);
+    private static bool Holds(string file, int pid) =>
+        Linux.Foreign.Held.Text(file, 64)?.Trim() == pid.ToString(CultureInfo.InvariantCulture);
 }

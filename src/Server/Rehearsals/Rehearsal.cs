@@ -15,26 +15,35 @@ using CalmSentry.Server.WindDown;
 namespace CalmSentry.Server.Rehearsals;
 
 /// <summary>
-/// The program run exactly as its service would run it, through the same order to the same keeper, watched, and wound down
+/// The program run exactly as its service would run it, through the same order to the same keeper, watched, and wound
+/// down
 /// by the definition's own steps. Nothing is registered; what it printed and where it ran is gone afterwards.
 /// </summary>
 internal sealed class Rehearsal : IDisposable
 {
-    private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(100), ForcePatience = TimeSpan.FromSeconds(10);
+    private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(100),
+        ForcePatience = TimeSpan.FromSeconds(10);
 
     private readonly House house;
     private readonly Definition definition;
     private readonly Account account;
     private readonly RunSite site;
-    private readonly Channel<RehearsalEvent> events = Channel.CreateUnbounded<RehearsalEvent>(new UnboundedChannelOptions { SingleReader = true });
+    private readonly Channel<RehearsalEvent> events = Channel.CreateUnbounded<RehearsalEvent>(
+        new UnboundedChannelOptions { SingleReader = true }
+    );
     private readonly CancellationTokenSource ending = new();
     private readonly Sightings seen;
-    private readonly Tail output, error;
+    private readonly Tail output,
+        error;
     private readonly DateTimeOffset began;
-    private int main, followed;
-    private bool detached, launched;
-    private Outcome? mainOutcome, outcome;
-    private long peakKib, cpuMicroseconds;
+    private int main,
+        followed;
+    private bool detached,
+        launched;
+    private Outcome? mainOutcome,
+        outcome;
+    private long peakKib,
+        cpuMicroseconds;
     private int sent;
     private bool stopping;
     private TaskCompletionSource<int>? inputTaken;
@@ -56,15 +65,26 @@ internal sealed class Rehearsal : IDisposable
     /// <exception cref="IOException">It cannot be run: its message says why.</exception>
     public static Rehearsal Begin(House house, Definition definition, TimeSpan length)
     {
-        var account = Account.Named(definition.Account) ?? throw new IOException($"this host has no account named {definition.Account}");
-        var rehearsal = new Rehearsal(house, definition, account, Convert.ToHexStringLower(System.Security.Cryptography.RandomNumberGenerator.GetBytes(4)));
-        Directory.CreateDirectory(rehearsal.site.Place, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var account =
+            Account.Named(definition.Account)
+            ?? throw new IOException($"this host has no account named {definition.Account}");
+        var rehearsal = new Rehearsal(
+            house,
+            definition,
+            account,
+            Convert.ToHexStringLower(System.Security.Cryptography.RandomNumberGenerator.GetBytes(4))
+        );
+        Directory.CreateDirectory(
+            rehearsal.site.Place,
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+        );
         _ = Task.Run(() => rehearsal.Play(length));
         return rehearsal;
     }
 
     /// <summary>What happens, as it happens; the report is the last.</summary>
-    public IAsyncEnumerable<RehearsalEvent> Events(CancellationToken cancellation) => events.Reader.ReadAllAsync(cancellation);
+    public IAsyncEnumerable<RehearsalEvent> Events(CancellationToken cancellation) =>
+        events.Reader.ReadAllAsync(cancellation);
 
     /// <summary>No longer: wind it down now, and report.</summary>
     public void End() => ending.Cancel();
@@ -74,7 +94,8 @@ internal sealed class Rehearsal : IDisposable
     /// <summary>Ends what a server that was lost in the middle of a rehearsal left behind.</summary>
     public static async Task Clear(House house)
     {
-        if (!Directory.Exists(PlaceOfAll(house))) return;
+        if (!Directory.Exists(PlaceOfAll(house)))
+            return;
         foreach (var place in Directory.GetDirectories(PlaceOfAll(house)))
         {
             var name = $"~{Path.GetFileName(place)}";
@@ -97,10 +118,25 @@ internal sealed class Rehearsal : IDisposable
         {
             Ownership.MakeDirectory(state, account);
             link = KeeperLink.Start(house.Keepers, site.Place);
-            Tell(new RehearsalEvent { Kind = "began", Id = Id, Text = $"{definition.Title} runs as {account.Name} for {Duration.Write(length)}." });
+            Tell(
+                new RehearsalEvent
+                {
+                    Kind = "began",
+                    Id = Id,
+                    Text = $"{definition.Title} runs as {account.Name} for {Duration.Write(length)}.",
+                }
+            );
             var (upFor, stop) = await Run(link, length).ConfigureAwait(false);
             var report = Report(upFor, stop);
-            if (launched) house.Store.SetRehearsal(definition.Name, house.Now, new(report.PeakBytes, [.. report.Ports.Where(port => port.Protocol == "tcp").Select(port => port.Port)]));
+            if (launched)
+                house.Store.SetRehearsal(
+                    definition.Name,
+                    house.Now,
+                    new(
+                        report.PeakBytes,
+                        [.. report.Ports.Where(port => port.Protocol == "tcp").Select(port => port.Port)]
+                    )
+                );
             await house.Store.Flush().ConfigureAwait(false);
             last = new RehearsalEvent { Kind = "report", Report = report };
         }
@@ -120,7 +156,8 @@ internal sealed class Rehearsal : IDisposable
             house.SecretFiles.Remove(site.Name);
             house.Ceilings.Forget(site.Name);
             Directory.Delete(site.Place, recursive: true);
-            if (stateIsNew && Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any()) Directory.Delete(state);
+            if (stateIsNew && Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any())
+                Directory.Delete(state);
             house.Keepers.ReserveSoon();
             Tell(last); // when it is told, nothing is left
             events.Writer.TryComplete();
@@ -138,21 +175,33 @@ internal sealed class Rehearsal : IDisposable
         while (outcome is null && house.Now < until && !ending.IsCancellationRequested)
         {
             await Task.WhenAny(news, Task.Delay(Beat), ends.Task).ConfigureAwait(false);
-            while (news.IsCompleted && outcome is null) news = await Hear(link, news).ConfigureAwait(false);
-            if (detached && main == 0 && DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, link.Pid) is { } found) link.Send(new Message(KeeperWord.Follow).With("pid", found));
+            while (news.IsCompleted && outcome is null)
+                news = await Hear(link, news).ConfigureAwait(false);
+            if (
+                detached
+                && main == 0
+                && DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, link.Pid) is { } found
+            )
+                link.Send(new Message(KeeperWord.Follow).With("pid", found));
             Look(link);
         }
 
         var upFor = house.Now - since;
         if (outcome is not null)
         {
-            if (definition.Program.Kind != ProgramKind.Toggles || !outcome.IsGood) return (upFor, null);
+            if (definition.Program.Kind != ProgramKind.Toggles || !outcome.IsGood)
+                return (upFor, null);
             var on = outcome;
             outcome = null;
             link.Send(LaunchOrder.Of(definition, site with { Run = 2 }, account, house, switchOff: true));
             await Until(link, news, ServiceLife.SwitchPatience).ConfigureAwait(false);
             (outcome, var off) = (on, outcome);
-            return (upFor, off is null ? "Its stop command did not end within a minute." : $"Its stop command {OutcomeWords.Of(off)}.");
+            return (
+                upFor,
+                off is null
+                    ? "Its stop command did not end within a minute."
+                    : $"Its stop command {OutcomeWords.Of(off)}."
+            );
         }
 
         return (upFor, await WindDown(link, news).ConfigureAwait(false));
@@ -163,52 +212,85 @@ internal sealed class Rehearsal : IDisposable
         var asked = house.Now;
         foreach (var step in definition.WindDown)
         {
-            Tell(new RehearsalEvent { Kind = "note", Text = $"{char.ToUpperInvariant(step.Taken[0])}{step.Taken[1..]}." });
+            Tell(
+                new RehearsalEvent { Kind = "note", Text = $"{char.ToUpperInvariant(step.Taken[0])}{step.Taken[1..]}." }
+            );
             stopping = true;
             var taken = house.Now;
             news = await Take(step, link, news).ConfigureAwait(false);
             if (outcome is not null)
             {
                 stopTook = house.Now - asked;
-                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Seconds(house.Now - taken)} after {step.Taken}{(step == definition.WindDown[0] ? "" : $", {Seconds(stopTook.Value)} after the first step")}; nothing of it was left.";
+                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Seconds(house.Now - taken)} after "
+                    + $"{step.Taken}{(step == definition.WindDown[0] ? "" : $", {Seconds(stopTook.Value)} after the first step")}; "
+                    + $"nothing of it was left.";
             }
         }
 
         link.Send(new Message(KeeperWord.EndTree));
         await Until(link, news, ForcePatience).ConfigureAwait(false);
-        return $"It had not ended {Seconds(house.Now - asked)} after {(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} and was ended by force: as a service it would lose what it has not written by then.";
+        return $"It had not ended {Seconds(house.Now - asked)} after "
+            + $"{(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} "
+            + $"and was ended by force: as a service it would lose what it has not written by then.";
     }
 
-    private async Task<Task<(KeeperWord, byte[])?>> Take(WindDownStep step, KeeperLink link, Task<(KeeperWord, byte[])?> news)
+    private async Task<Task<(KeeperWord, byte[])?>> Take(
+        WindDownStep step,
+        KeeperLink link,
+        Task<(KeeperWord, byte[])?> news
+    )
     {
         if (step is SignalStep signal)
         {
             sent = SignalNames.Numbers[signal.Signal];
-            link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", main == 0 || signal.WholeTree ? "tree" : "main"));
+            link.Send(
+                new Message(KeeperWord.Signal)
+                    .With("number", sent)
+                    .With("to", main == 0 || signal.WholeTree ? "tree" : "main")
+            );
             return await Until(link, news, step.Wait).ConfigureAwait(false);
         }
 
         sent = 0;
         using var over = new CancellationTokenSource();
-        var effect = new StepTaker(definition, house, site, main == 0 ? null : main, (order, gone) =>
-        {
-            inputTaken = new(TaskCreationOptions.RunContinuationsAsynchronously);
-            link.Send(order);
-            return inputTaken.Task.WaitAsync(gone);
-        }).Take(step, over.Token);
-        news = await Until(link, news, step.Wait, () => effect is { IsCompletedSuccessfully: true, Result: { Failed: true } }).ConfigureAwait(false);
+        var effect = new StepTaker(
+            definition,
+            house,
+            site,
+            main == 0 ? null : main,
+            (order, gone) =>
+            {
+                inputTaken = new(TaskCreationOptions.RunContinuationsAsynchronously);
+                link.Send(order);
+                return inputTaken.Task.WaitAsync(gone);
+            }
+        ).Take(step, over.Token);
+        news = await Until(
+                link,
+                news,
+                step.Wait,
+                () => effect is { IsCompletedSuccessfully: true, Result: { Failed: true } }
+            )
+            .ConfigureAwait(false);
         await over.CancelAsync().ConfigureAwait(false);
-        if (await effect.ConfigureAwait(false) is { } came) Tell(new RehearsalEvent { Kind = "note", Text = $"{step.What}: {came.Answer}." });
+        if (await effect.ConfigureAwait(false) is { } came)
+            Tell(new RehearsalEvent { Kind = "note", Text = $"{step.What}: {came.Answer}." });
         return news;
     }
 
-    private async Task<Task<(KeeperWord, byte[])?>> Until(KeeperLink link, Task<(KeeperWord, byte[])?> news, TimeSpan patience, Func<bool>? inVain = null)
+    private async Task<Task<(KeeperWord, byte[])?>> Until(
+        KeeperLink link,
+        Task<(KeeperWord, byte[])?> news,
+        TimeSpan patience,
+        Func<bool>? inVain = null
+    )
     {
         var limit = house.Now + patience;
         while (outcome is null && house.Now < limit && inVain?.Invoke() != true)
         {
             await Task.WhenAny(news, Task.Delay(Beat)).ConfigureAwait(false);
-            while (news.IsCompleted && outcome is null) news = await Hear(link, news).ConfigureAwait(false);
+            while (news.IsCompleted && outcome is null)
+                news = await Hear(link, news).ConfigureAwait(false);
             Look(link);
         }
 
@@ -230,14 +312,22 @@ internal sealed class Rehearsal : IDisposable
                 break;
             case KeeperWord.Followed:
                 main = followed = (int)Message.Number(body, "pid");
-                Tell(new RehearsalEvent { Kind = "note", Text = $"It has put itself into the background: pid {main} is the program." });
+                Tell(
+                    new RehearsalEvent
+                    {
+                        Kind = "note",
+                        Text = $"It has put itself into the background: pid {main} is the program.",
+                    }
+                );
                 break;
             case KeeperWord.MainEnded:
                 mainOutcome = Remains.Read(body);
                 detached |= mainOutcome.IsGood && !stopping;
                 main = 0;
-                // As a service's stop: a wrapper script that ends at once leaves its program behind, and the wish is passed on.
-                if (sent != 0) link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", "tree"));
+                // As a service's stop: a wrapper script that ends at once leaves its program behind, and the wish is
+                // passed on.
+                if (sent != 0)
+                    link.Send(new Message(KeeperWord.Signal).With("number", sent).With("to", "tree"));
                 break;
             case KeeperWord.InputTaken:
                 inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
@@ -248,8 +338,16 @@ internal sealed class Rehearsal : IDisposable
                 cpuMicroseconds += Message.Number(body, "cpu-us");
                 break;
             case KeeperWord.NeverLaunched:
-                outcome = new(OutcomeKind.NeverLaunched, Detail: LaunchWords.Of(
-                    (LaunchStep)Message.Number(body, "step"), (int)Message.Number(body, "errno"), definition, LaunchOrder.DirectoryOf(definition, house.Places), site.Output));
+                outcome = new(
+                    OutcomeKind.NeverLaunched,
+                    Detail: LaunchWords.Of(
+                        (LaunchStep)Message.Number(body, "step"),
+                        (int)Message.Number(body, "errno"),
+                        definition,
+                        LaunchOrder.DirectoryOf(definition, house.Places),
+                        site.Output
+                    )
+                );
                 break;
         }
 
@@ -259,20 +357,34 @@ internal sealed class Rehearsal : IDisposable
     private void Look(KeeperLink link)
     {
         seen.Look(ProcessFacts.Tree(link.Pid).Skip(1).ToList(), [site.Output, site.ErrorOutput!]);
-        foreach (var line in output.More(outcome is not null)) Tell(new RehearsalEvent { Kind = "output", Text = line });
-        foreach (var line in error.More(outcome is not null)) Tell(new RehearsalEvent { Kind = "error", Text = line });
+        foreach (var line in output.More(outcome is not null))
+            Tell(new RehearsalEvent { Kind = "output", Text = line });
+        foreach (var line in error.More(outcome is not null))
+            Tell(new RehearsalEvent { Kind = "error", Text = line });
     }
 
     private RehearsalReport Report(TimeSpan upFor, string? stop)
     {
-        foreach (var line in output.More(true)) Tell(new RehearsalEvent { Kind = "output", Text = line });
-        foreach (var line in error.More(true)) Tell(new RehearsalEvent { Kind = "error", Text = line });
+        foreach (var line in output.More(true))
+            Tell(new RehearsalEvent { Kind = "output", Text = line });
+        foreach (var line in error.More(true))
+            Tell(new RehearsalEvent { Kind = "error", Text = line });
         var places = house.Places;
         var directory = LaunchOrder.DirectoryOf(definition, places);
         var home = account.Home is "/" or "/root" or "/nonexistent" ? directory : account.Home;
         var files = seen.Files(
-            [directory, Path.GetDirectoryName(definition.Program.Path)!, places.StateOf(definition.Name), home, "/tmp", "/var/tmp", "/var/log", "/run"],
-            path => path.StartsWith(places.RunDirectory + "/", StringComparison.Ordinal));
+            [
+                directory,
+                Path.GetDirectoryName(definition.Program.Path)!,
+                places.StateOf(definition.Name),
+                home,
+                "/tmp",
+                "/var/tmp",
+                "/var/log",
+                "/run",
+            ],
+            path => path.StartsWith(places.RunDirectory + "/", StringComparison.Ordinal)
+        );
         var stayed = stop is not null;
         var end = mainOutcome is { IsGood: false } ? mainOutcome : outcome ?? new(OutcomeKind.KeeperLost);
         var said = (stayed, definition.Program.Kind, launched) switch
@@ -289,9 +401,26 @@ internal sealed class Rehearsal : IDisposable
             UpMs = (long)upFor.TotalMilliseconds,
             Detached = detached,
             Errors = error.Last,
-            Ports = [.. seen.Ports.Select(port => new PortView(port.Protocol, port.Address.ToString(), port.Port, Reach(port.Address)))],
+            Ports =
+            [
+                .. seen.Ports.Select(port => new PortView(
+                    port.Protocol,
+                    port.Address.ToString(),
+                    port.Port,
+                    Reach(port.Address)
+                )),
+            ],
             Files = files,
-            PeakBytes = Math.Max(seen.PeakBytes, Math.Max(peakKib * 1024, house.Ceilings.PeakMemory(site.Name, site.Group(house.Groups)) is { } counted && definition.Resources.Memory is not null ? counted : 0)),
+            PeakBytes = Math.Max(
+                seen.PeakBytes,
+                Math.Max(
+                    peakKib * 1024,
+                    house.Ceilings.PeakMemory(site.Name, site.Group(house.Groups)) is { } counted
+                    && definition.Resources.Memory is not null
+                        ? counted
+                        : 0
+                )
+            ),
             CpuUs = cpuMicroseconds,
             Children = Math.Max(0, seen.MostProcesses - 1),
             Stop = stop,
@@ -310,11 +439,14 @@ internal sealed class Rehearsal : IDisposable
     }
 
     private static string Reach(System.Net.IPAddress address) =>
-        System.Net.IPAddress.IsLoopback(address) ? "this host" : address.Equals(System.Net.IPAddress.Any) || address.Equals(System.Net.IPAddress.IPv6Any) ? "every network" : "one address";
+        System.Net.IPAddress.IsLoopback(address) ? "this host"
+        : address.Equals(System.Net.IPAddress.Any) || address.Equals(System.Net.IPAddress.IPv6Any) ? "every network"
+        : "one address";
 
     private void Tell(RehearsalEvent what) => events.Writer.TryWrite(what);
 
-    private static string Seconds(TimeSpan length) => string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.0} s");
+    private static string Seconds(TimeSpan length) =>
+        string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.0} s");
 
     /// <summary>Whole lines of a growing file, as they come.</summary>
     private sealed class Tail(string path)
@@ -328,9 +460,11 @@ internal sealed class Rehearsal : IDisposable
         public List<string> More(bool all)
         {
             var more = lines.Next();
-            if (all && lines.Rest() is { } rest) more.Add(rest);
+            if (all && lines.Rest() is { } rest)
+                more.Add(rest);
             Last.AddRange(more.TakeLast(Kept));
-            if (Last.Count > Kept) Last.RemoveRange(0, Last.Count - Kept);
+            if (Last.Count > Kept)
+                Last.RemoveRange(0, Last.Count - Kept);
             return more;
         }
     }

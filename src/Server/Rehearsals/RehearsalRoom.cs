@@ -2,13 +2,15 @@ using System.Collections.Concurrent;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Server.Services;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.Features;
 
 namespace CalmSentry.Server.Rehearsals;
 
-/// <summary>The rehearsals being played now: of each definition's name at most one, and none while its service runs.</summary>
+/// <summary>
+/// The rehearsals being played now: of each definition's name at most one, and none while its service runs.
+/// </summary>
 internal sealed class RehearsalRoom(House house, Registry registry, IHostApplicationLifetime life)
 {
     private readonly ConcurrentDictionary<string, Rehearsal> played = new(StringComparer.Ordinal);
@@ -22,15 +24,23 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
 
     /// <summary>Why it cannot be rehearsed now, or null.</summary>
     public string? Running(string name) =>
-        registry.Find(name) is { Situation.Run: not null } actor ? $"{actor.Definition.Title} runs as a service; a rehearsal beside it would be a second copy."
-        : played.ContainsKey(name) ? $"Another rehearsal of {name} is being played." : null;
+        registry.Find(name) is { Situation.Run: not null } actor
+            ? $"{actor.Definition.Title} runs as a service; a rehearsal beside it would be a second copy."
+        : played.ContainsKey(name) ? $"Another rehearsal of {name} is being played."
+        : null;
 
     /// <summary>Plays one and answers with what happens, a line of JSON each.</summary>
     public async Task Play(Definition definition, TimeSpan length, Caller caller, HttpContext context)
     {
         using var rehearsal = Rehearsal.Begin(house, definition, length);
-        if (!played.TryAdd(definition.Name, rehearsal)) rehearsal.End();
-        house.Log(definition.Name, "rehearsed", $"Rehearsed as {definition.Account}, for at most {Duration.Write(length)}.", caller.Name);
+        if (!played.TryAdd(definition.Name, rehearsal))
+            rehearsal.End();
+        house.Log(
+            definition.Name,
+            "rehearsed",
+            $"Rehearsed as {definition.Account}, for at most {Duration.Write(length)}.",
+            caller.Name
+        );
         context.Response.ContentType = "application/x-ndjson";
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         // Whoever watches has gone: there is nobody to report to, so it is wound down at once.
@@ -40,8 +50,14 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
         {
             await foreach (var happened in rehearsal.Events(CancellationToken.None).ConfigureAwait(false))
             {
-                if (context.RequestAborted.IsCancellationRequested) continue;
-                await context.Response.WriteAsync(JsonSerializer.Serialize(happened, ApiJson.Plain.RehearsalEvent) + "\n", CancellationToken.None).ConfigureAwait(false);
+                if (context.RequestAborted.IsCancellationRequested)
+                    continue;
+                await context
+                    .Response.WriteAsync(
+                        JsonSerializer.Serialize(happened, ApiJson.Plain.RehearsalEvent) + "\n",
+                        CancellationToken.None
+                    )
+                    .ConfigureAwait(false);
                 await context.Response.Body.FlushAsync(CancellationToken.None).ConfigureAwait(false);
             }
         }

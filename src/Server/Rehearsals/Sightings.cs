@@ -21,12 +21,22 @@ internal sealed class Sightings(uint owner, DateTime since)
         MostProcesses = Math.Max(MostProcesses, tree.Count);
         PeakBytes = Math.Max(PeakBytes, tree.Sum(ProcessFacts.OwnMemory));
         foreach (var (socket, _) in Listening.Of(tree))
-            if (!Ports.Exists(known => known.Protocol == socket.Protocol && known.Port == socket.Port && known.Address.Equals(socket.Address))) Ports.Add(socket);
+            if (
+                !Ports.Exists(known =>
+                    known.Protocol == socket.Protocol
+                    && known.Port == socket.Port
+                    && known.Address.Equals(socket.Address)
+                )
+            )
+                Ports.Add(socket);
         foreach (var file in tree.SelectMany(ProcessFacts.WrittenFiles))
-            if (!ours.Contains(file)) files.Add(file);
+            if (!ours.Contains(file))
+                files.Add(file);
     }
 
-    /// <summary>Files seen open for writing, and files of the account under the roots that were written meanwhile.</summary>
+    /// <summary>
+    /// Files seen open for writing, and files of the account under the roots that were written meanwhile.
+    /// </summary>
     public IReadOnlyList<string> Files(IEnumerable<string> roots, Func<string, bool> ours)
     {
         files.UnionWith(FileFacts.WrittenSince(since, roots, owner));

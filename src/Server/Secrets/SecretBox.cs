@@ -7,7 +7,8 @@ using Microsoft.AspNetCore.DataProtection;
 namespace CalmSentry.Server.Secrets;
 
 /// <summary>
-/// The secrets of services, sealed with ASP.NET Core Data Protection before they are stored. Its keys lie in files that only
+/// The secrets of services, sealed with ASP.NET Core Data Protection before they are stored. Its keys lie in files that
+/// only
 /// the sentry's own account can read; whoever has both the keys and the store can read the secrets.
 /// </summary>
 internal sealed class SecretBox
@@ -22,10 +23,16 @@ internal sealed class SecretBox
     public SecretBox(SentryStore store, Places places)
     {
         this.store = store;
-        var keys = Directory.CreateDirectory(places.Keys, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var keys = Directory.CreateDirectory(
+            places.Keys,
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+        );
         File.SetUnixFileMode(keys.FullName, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        protector = DataProtectionProvider.Create(keys, builder => builder.SetApplicationName("calm-sentry")).CreateProtector("service-secrets");
-        foreach (var (service, key, value) in store.Secrets()) sealedValues[(service, key)] = value;
+        protector = DataProtectionProvider
+            .Create(keys, builder => builder.SetApplicationName("calm-sentry"))
+            .CreateProtector("service-secrets");
+        foreach (var (service, key, value) in store.Secrets())
+            sealedValues[(service, key)] = value;
     }
 
     public void Set(string service, string key, string value)
@@ -37,31 +44,43 @@ internal sealed class SecretBox
 
     public bool Remove(string service, string key)
     {
-        if (!sealedValues.TryRemove((service, key), out _)) return false;
+        if (!sealedValues.TryRemove((service, key), out _))
+            return false;
         store.RemoveSecret(service, key);
         return true;
     }
 
-    public IReadOnlyList<string> Keys(string service) => [.. sealedValues.Keys.Where(one => one.Service == service).Select(one => one.Key).Order(StringComparer.Ordinal)];
+    public IReadOnlyList<string> Keys(string service) =>
+        [
+            .. sealedValues
+                .Keys.Where(one => one.Service == service)
+                .Select(one => one.Key)
+                .Order(StringComparer.Ordinal),
+        ];
 
     public bool Has(string service, string key) => sealedValues.ContainsKey((service, key));
 
     /// <exception cref="IOException">It has no value, or its keys are not those it was sealed with.</exception>
     public string Open(string service, string key)
     {
-        if (!sealedValues.TryGetValue((service, key), out var closed)) throw new IOException($"its secret {key} has no value yet; 'calm secret set {service} {key}' takes one");
+        if (!sealedValues.TryGetValue((service, key), out var closed))
+            throw new IOException($"its secret {key} has no value yet; 'calm secret set {service} {key}' takes one");
         try
         {
             return protector.Unprotect(closed);
         }
         catch (CryptographicException)
         {
-            throw new IOException($"its secret {key} cannot be opened: the key files it was sealed with are not there any more; set it anew with 'calm secret set {service} {key}'");
+            throw new IOException(
+                $"its secret {key} cannot be opened: the key files it was sealed with are not there any more; set "
+                    + $"it anew with 'calm secret set {service} {key}'"
+            );
         }
     }
 
     public void Forget(string service)
     {
-        foreach (var key in Keys(service)) sealedValues.TryRemove((service, key), out _);
+        foreach (var key in Keys(service))
+            sealedValues.TryRemove((service, key), out _);
     }
 }

@@ -14,32 +14,92 @@ internal static class Enforcement
 
     public static IReadOnlyList<InForceView> Of(ServiceActor actor, House house)
     {
-        if (actor.Situation.Run is not { Pid: { } pid } run || ProcessFacts.Status(pid, "Uid") is not { } uids) return [];
+        if (actor.Situation.Run is not { Pid: { } pid } run || ProcessFacts.Status(pid, "Uid") is not { } uids)
+            return [];
         var definition = actor.Definition;
         var (identity, resources) = (definition.Identity, definition.Resources);
         var site = RunSite.Of(definition.Name, run.Number, house.Places);
         var ceilings = house.Ceilings.InForce(site.Name, site.Group(house.Groups), pid);
         var found = new List<InForceView>();
-        void Add(string key, string? set, string kernel, bool? same = null) => found.Add(new(key, set, kernel, same ?? (set is null || set == kernel)));
+        void Add(string key, string? set, string kernel, bool? same = null) =>
+            found.Add(new(key, set, kernel, same ?? (set is null || set == kernel)));
 
-        Add("identity.account", identity.Account, Account.NameOf(uint.Parse(uids.Split('\t')[1], CultureInfo.InvariantCulture)));
-        var groups = (ProcessFacts.Status(pid, "Groups") ?? "").Split(' ', StringSplitOptions.RemoveEmptyEntries).Select(id => AccountGroup.NameOf(uint.Parse(id, CultureInfo.InvariantCulture))).ToList();
-        Add("identity.groups", identity.Groups.IsEmpty ? null : string.Join(", ", identity.Groups), string.Join(", ", groups), identity.Groups.All(groups.Contains));
-        Add("identity.umask", Set(definition, "identity.umask", DefinitionWriter.Octal(identity.Umask)), ProcessFacts.Status(pid, "Umask") ?? "?");
-        Add("identity.more-rights", identity.MoreRights ? "allowed" : "denied", ProcessFacts.Status(pid, "NoNewPrivs") == "1" ? "denied" : "allowed", same: true);
+        Add(
+            "identity.account",
+            identity.Account,
+            Account.NameOf(uint.Parse(uids.Split('\t')[1], CultureInfo.InvariantCulture))
+        );
+        var groups = (ProcessFacts.Status(pid, "Groups") ?? "")
+            .Split(' ', StringSplitOptions.RemoveEmptyEntries)
+            .Select(id => AccountGroup.NameOf(uint.Parse(id, CultureInfo.InvariantCulture)))
+            .ToList();
+        Add(
+            "identity.groups",
+            identity.Groups.IsEmpty ? null : string.Join(", ", identity.Groups),
+            string.Join(", ", groups),
+            identity.Groups.All(groups.Contains)
+        );
+        Add(
+            "identity.umask",
+            Set(definition, "identity.umask", DefinitionWriter.Octal(identity.Umask)),
+            ProcessFacts.Status(pid, "Umask") ?? "?"
+        );
+        Add(
+            "identity.more-rights",
+            identity.MoreRights ? "allowed" : "denied",
+            ProcessFacts.Status(pid, "NoNewPrivs") == "1" ? "denied" : "allowed",
+            same: true
+        );
         var nice = ProcessFacts.Stat(pid, 19);
-        Add("resources.priority", Set(definition, "resources.priority", DefinitionWriter.Of(resources.Priority)), $"nice {nice}", nice == LaunchOrder.NiceOf(resources.Priority));
+        Add(
+            "resources.priority",
+            Set(definition, "resources.priority", DefinitionWriter.Of(resources.Priority)),
+            $"nice {nice}",
+            nice == LaunchOrder.NiceOf(resources.Priority)
+        );
         var disk = ProcessFacts.DiskPriority(pid);
         if (disk >= 0)
-            Add("resources.disk", Set(definition, "resources.disk", DefinitionWriter.Of(resources.Disk)), $"{DiskClasses[(disk >> 13) & 3]}{(disk >> 13 == 2 ? $", level {disk & 7}" : "")}", disk == (LaunchOrder.DiskOf(resources.Disk) ?? disk));
-        Add("resources.processors", resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors), ProcessFacts.Status(pid, "Cpus_allowed_list") ?? "?");
-        Add("resources.memory", resources.Memory is { } memory ? Size.Write(memory) : null, ceilings.TryGetValue("memory", out var bytes) ? Size.Write(long.Parse(bytes, CultureInfo.InvariantCulture)) : "no ceiling",
-            resources.Memory is not { } wanted || (ceilings.ContainsKey("memory") && Math.Abs(long.Parse(bytes!, CultureInfo.InvariantCulture) - wanted) < 65536));
-        Add("resources.cpu", resources.Cpu is { } cpu ? $"{cpu} %" : null, ceilings.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no ceiling");
-        Add("resources.open-files", resources.OpenFiles?.ToString(CultureInfo.InvariantCulture), ProcessFacts.Limit(pid, "Max open files") ?? "?");
-        Add("resources.tasks", resources.Tasks?.ToString(CultureInfo.InvariantCulture), ceilings.GetValueOrDefault("tasks", "no ceiling"));
+            Add(
+                "resources.disk",
+                Set(definition, "resources.disk", DefinitionWriter.Of(resources.Disk)),
+                $"{DiskClasses[(disk >> 13) & 3]}{(disk >> 13 == 2 ? $", level {disk & 7}" : "")}",
+                disk == (LaunchOrder.DiskOf(resources.Disk) ?? disk)
+            );
+        Add(
+            "resources.processors",
+            resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors),
+            ProcessFacts.Status(pid, "Cpus_allowed_list") ?? "?"
+        );
+        Add(
+            "resources.memory",
+            resources.Memory is { } memory ? Size.Write(memory) : null,
+            ceilings.TryGetValue("memory", out var bytes)
+                ? Size.Write(long.Parse(bytes, CultureInfo.InvariantCulture))
+                : "no ceiling",
+            resources.Memory is not { } wanted
+                || (
+                    ceilings.ContainsKey("memory")
+                    && Math.Abs(long.Parse(bytes!, CultureInfo.InvariantCulture) - wanted) < 65536
+                )
+        );
+        Add(
+            "resources.cpu",
+            resources.Cpu is { } cpu ? $"{cpu} %" : null,
+            ceilings.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no ceiling"
+        );
+        Add(
+            "resources.open-files",
+            resources.OpenFiles?.ToString(CultureInfo.InvariantCulture),
+            ProcessFacts.Limit(pid, "Max open files") ?? "?"
+        );
+        Add(
+            "resources.tasks",
+            resources.Tasks?.ToString(CultureInfo.InvariantCulture),
+            ceilings.GetValueOrDefault("tasks", "no ceiling")
+        );
         return found;
     }
 
-    private static string? Set(Definition definition, string key, string value) => definition.Given.Contains(key) ? value : null;
+    private static string? Set(Definition definition, string key, string value) =>
+        definition.Given.Contains(key) ? value : null;
 }

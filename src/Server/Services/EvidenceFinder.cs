@@ -6,7 +6,9 @@ using CalmSentry.Server.Output;
 
 namespace CalmSentry.Server.Services;
 
-/// <summary>What shows that a run is there, or why it is not: asked of the kernel and of the output file, not of our own record.</summary>
+/// <summary>
+/// What shows that a run is there, or why it is not: asked of the kernel and of the output file, not of our own record.
+/// </summary>
 internal static class EvidenceFinder
 {
     private const int Lines = 10;
@@ -14,7 +16,8 @@ internal static class EvidenceFinder
     public static Evidence Of(ServiceActor actor, Situation situation, House house)
     {
         var output = OutputFile.FirstLines(house.Places.OutputOf(actor.Definition.Name), actor.OutputBegan, Lines);
-        if (situation.Run is not { Pid: { } pid } run || ProcessFacts.EffectiveUser(pid) is not { } uid) return new Evidence { Output = output };
+        if (situation.Run is not { Pid: { } pid } run || ProcessFacts.EffectiveUser(pid) is not { } uid)
+            return new Evidence { Output = output };
         return new Evidence
         {
             Pid = pid,

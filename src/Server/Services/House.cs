@@ -72,7 +72,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     /// <param name="tells">Somebody is to hear of it.</param>
     public void Log(string? service, string what, string text, string? by = null, bool tells = false)
     {
-        if (text.Length > LongestEntry) text = text[..LongestEntry] + "…";
+        if (text.Length > LongestEntry)
+            text = text[..LongestEntry] + "…";
         var at = Now;
         var id = Store.Log(at, service, what, text, by, tells);
         Events.Logged(new(id, at, service, what, text, by, tells));

@@ -20,7 +20,8 @@ internal sealed class Registry(House house)
     private volatile NeedGraph? graph;
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
 
-    public IReadOnlyList<ServiceView> Views => [.. services.Values.Select(actor => actor.View).OrderBy(view => view.Name, StringComparer.Ordinal)];
+    public IReadOnlyList<ServiceView> Views =>
+        [.. services.Values.Select(actor => actor.View).OrderBy(view => view.Name, StringComparer.Ordinal)];
 
     public IReadOnlyCollection<ServiceActor> All => [.. services.Values];
 
@@ -44,12 +45,14 @@ internal sealed class Registry(House house)
     public void Reshape() => graph = null;
 
     /// <summary>The circle of needs a definition would close, or null.</summary>
-    public IReadOnlyList<string>? Circle(Definition definition) => NeedGraph.Circle(definition, services.Values.Select(actor => actor.Definition));
+    public IReadOnlyList<string>? Circle(Definition definition) =>
+        NeedGraph.Circle(definition, services.Values.Select(actor => actor.Definition));
 
     /// <summary>Whoever needs a service hears that it is ready, or is no more.</summary>
     public void TellDependents(string name, bool ready)
     {
-        foreach (var dependent in Graph.DependentsOf(name).Select(Named).OfType<ServiceActor>()) _ = dependent.Ask(ready ? new NeededBack(name) : new NeededLost(name));
+        foreach (var dependent in Graph.DependentsOf(name).Select(Named).OfType<ServiceActor>())
+            _ = dependent.Ask(ready ? new NeededBack(name) : new NeededLost(name));
     }
 
     public ServiceActor? Named(string name) => services.GetValueOrDefault(name);
@@ -57,9 +60,15 @@ internal sealed class Registry(House house)
     /// <summary>By its short name, its title, or the short name its title would make.</summary>
     public ServiceActor? Find(string called)
     {
-        if (services.TryGetValue(called, out var actor)) return actor;
-        var titled = services.Values.Where(candidate => string.Equals(candidate.Definition.Title, called, StringComparison.OrdinalIgnoreCase)).ToList();
-        if (titled.Count == 1) return titled[0];
+        if (services.TryGetValue(called, out var actor))
+            return actor;
+        var titled = services
+            .Values.Where(candidate =>
+                string.Equals(candidate.Definition.Title, called, StringComparison.OrdinalIgnoreCase)
+            )
+            .ToList();
+        if (titled.Count == 1)
+            return titled[0];
         return services.GetValueOrDefault(ServiceName.From(called));
     }
 
@@ -90,10 +99,13 @@ internal sealed class Registry(House house)
     {
         await house.Store.Flush().ConfigureAwait(false);
         foreach (var stored in house.Store.Services().Where(stored => names.Contains(stored.Name)))
-            if (Read(stored) is { } definition && Named(stored.Name) is { } actor) await actor.Take(definition, stored.Revision).ConfigureAwait(false);
+            if (Read(stored) is { } definition && Named(stored.Name) is { } actor)
+                await actor.Take(definition, stored.Revision).ConfigureAwait(false);
     }
 
-    /// <summary>Everything is being wound down: whatever server starts next begins what begins with the machine.</summary>
+    /// <summary>
+    /// Everything is being wound down: whatever server starts next begins what begins with the machine.
+    /// </summary>
     public void AllDown() => house.Store.SetFact("boot-id", Machine.BootId + WoundDown);
 
     /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
@@ -101,38 +113,52 @@ internal sealed class Registry(House house)
     public async Task<string?> TakeUp()
     {
         var before = house.Store.Fact("boot-id");
-        house.LastSeen = DateTimeOffset.TryParse(house.Store.Fact(Upkeep.LastSeen), CultureInfo.InvariantCulture, out var seen) ? seen : null;
+        house.LastSeen = DateTimeOffset.TryParse(
+            house.Store.Fact(Upkeep.LastSeen),
+            CultureInfo.InvariantCulture,
+            out var seen
+        )
+            ? seen
+            : null;
         var askPermits = house.Store.Fact("permits") is not null;
         var newBoot = before != Machine.BootId;
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
         {
-            if (Read(stored) is not { } definition) continue;
+            if (Read(stored) is not { } definition)
+                continue;
 
             // An account in use before permits were asked for keeps what it had.
-            if (!askPermits) house.Permits.Set(definition.Account, permitted: true);
+            if (!askPermits)
+                house.Permits.Set(definition.Account, permitted: true);
             var actor = new ServiceActor(house, definition, stored.Revision, stored.Situation, this);
             services[stored.Name] = actor;
             all.Add(actor);
-            if (house.Store.MomentAt(stored.Name, house.Now) is null) actor.KeepTurn(house.Now, always: true);
+            if (house.Store.MomentAt(stored.Name, house.Now) is null)
+                actor.KeepTurn(house.Now, always: true);
         }
 
-        foreach (var actor in all) taken.Add(actor.TakeUp(newBoot));
+        foreach (var actor in all)
+            taken.Add(actor.TakeUp(newBoot));
         await Task.WhenAll(taken).ConfigureAwait(false);
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
-        await Task.WhenAll(all.Select(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed()))).ConfigureAwait(false);
+        await Task.WhenAll(all.Select(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed())))
+            .ConfigureAwait(false);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);
-        return !newBoot ? null : before == Machine.BootId + WoundDown ? "start" : "boot";
+        return !newBoot ? null
+            : before == Machine.BootId + WoundDown ? "start"
+            : "boot";
     }
 
     private Definition? Read(StoredService stored)
     {
         using var document = JsonDocument.Parse(stored.Document);
         var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
-        if (definition is null) house.Log(stored.Name, "trouble", $"Its definition on file cannot be read: {string.Join("; ", errors)}");
+        if (definition is null)
+            house.Log(stored.Name, "trouble", $"Its definition on file cannot be read: {string.Join("; ", errors)}");
         return definition;
     }
 

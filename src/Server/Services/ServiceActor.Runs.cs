@@ -54,15 +54,26 @@ internal sealed partial class ServiceActor
 
         if (!house.Permits.Permitted(Definition.Account))
         {
-            Refuse(run, $"the account {Definition.Account} is not permitted to run services; 'calm account permit {Definition.Account}' permits it");
+            Refuse(
+                run,
+                $"the account {Definition.Account} is not permitted to run services; 'calm account permit "
+                    + $"{Definition.Account}' permits it"
+            );
             return;
         }
 
         try
         {
             var output = house.Places.OutputOf(Definition.Name);
-            if (!switchOff) OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
-            var order = LaunchOrder.Of(Definition, RunSite.Of(Definition.Name, run, house.Places), account, house, switchOff);
+            if (!switchOff)
+                OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
+            var order = LaunchOrder.Of(
+                Definition,
+                RunSite.Of(Definition.Name, run, house.Places),
+                account,
+                house,
+                switchOff
+            );
             OpenTell(account);
             var fresh = keeper is null;
             if (fresh)
@@ -74,8 +85,17 @@ internal sealed partial class ServiceActor
             }
 
             keeper!.Send(order);
-            if (!switchOff) house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), Origins.Of(Definition, Revision));
-            if (fresh) house.Keepers.ReserveSoon();
+            if (!switchOff)
+                house.Store.RunBegan(
+                    Definition.Name,
+                    Situation.Run!,
+                    Revision,
+                    OutputBegan,
+                    RunWords.BegunBy(Situation),
+                    Origins.Of(Definition, Revision)
+                );
+            if (fresh)
+                house.Keepers.ReserveSoon();
         }
         catch (OwnTroubleException own)
         {
@@ -87,27 +107,50 @@ internal sealed partial class ServiceActor
         }
     }
 
-    /// <summary>What fails on the sentry's own side is no failure of the program: it is tried again, and does not count.</summary>
+    /// <summary>
+    /// What fails on the sentry's own side is no failure of the program: it is tried again, and does not count.
+    /// </summary>
     private void LaunchLater(long run, bool switchOff, OwnTroubleException own)
     {
-        Trouble($"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s.");
-        _ = Task.Delay(OwnTroublePause).ContinueWith(
-            _ => Post(() => Situation.Run is { Launched: null } waiting && waiting.Number == run && Situation.Phase is Phase.Starting or Phase.Stopping ? Launch(run, switchOff) : Task.CompletedTask, null), TaskScheduler.Default);
+        Trouble(
+            $"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s."
+        );
+        _ = Task.Delay(OwnTroublePause)
+            .ContinueWith(
+                _ =>
+                    Post(
+                        () =>
+                            Situation.Run is { Launched: null } waiting
+                            && waiting.Number == run
+                            && Situation.Phase is Phase.Starting or Phase.Stopping
+                                ? Launch(run, switchOff)
+                                : Task.CompletedTask,
+                        null
+                    ),
+                TaskScheduler.Default
+            );
     }
 
     private void Prepare(Account account)
     {
-        Directory.CreateDirectory(runDirectory, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        Directory.CreateDirectory(
+            runDirectory,
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+        );
         Directory.CreateDirectory(house.Places.OutputDirectoryOf(Definition.Name));
         Ownership.MakeDirectory(house.Places.StateOf(Definition.Name), account);
     }
 
-    /// <summary>Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be taken up.</summary>
+    /// <summary>
+    /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
+    /// taken up.
+    /// </summary>
     private void OpenTell(Account? account)
     {
         try
         {
-            if ((account ?? Account.Named(Definition.Account)) is { } owner) house.Tells.Open(this, owner);
+            if ((account ?? Account.Named(Definition.Account)) is { } owner)
+                house.Tells.Open(this, owner);
         }
         catch (IOException error)
         {
@@ -115,10 +158,14 @@ internal sealed partial class ServiceActor
         }
     }
 
-    /// <summary>Looks for the process that a program left in the background until it is found or nobody waits for it any more.</summary>
+    /// <summary>
+    /// Looks for the process that a program left in the background until it is found or nobody waits for it any more.
+    /// </summary>
     private async Task FindMain(long run)
     {
-        while (Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting)
+        while (
+            Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting
+        )
         {
             if (DetachedMain.Of(Definition.Program.PidFile, ProcessFacts.Parent, keeperPid) is { } found)
             {
@@ -128,7 +175,8 @@ internal sealed partial class ServiceActor
                         keeper?.Send(new Message(KeeperWord.Follow).With("pid", found));
                         return Task.CompletedTask;
                     },
-                    null);
+                    null
+                );
                 await Task.Delay(200).ConfigureAwait(false); // the keeper says so, or it is looked for again
             }
 
@@ -148,7 +196,8 @@ internal sealed partial class ServiceActor
         keeperPid = link.Pid;
         keeperGone = Task.Run(async () =>
         {
-            while (await link.Next().ConfigureAwait(false) is var (word, body)) Post(() => Hear(word, body), null);
+            while (await link.Next().ConfigureAwait(false) is var (word, body))
+                Post(() => Hear(word, body), null);
             await link.Buried().ConfigureAwait(false);
             Post(() => Gone(link), null);
         });
@@ -164,7 +213,8 @@ internal sealed partial class ServiceActor
             case KeeperWord.Launched:
                 var pid = (int)Message.Number(body, "pid");
                 await Apply(new Launched(run, pid)).ConfigureAwait(false);
-                if (Situation.Run is { Launched: { } launched, Switch: not Switch.GoingOff } live && live.Number == run) house.Store.RunLaunched(Definition.Name, run, pid, launched);
+                if (Situation.Run is { Launched: { } launched, Switch: not Switch.GoingOff } live && live.Number == run)
+                    house.Store.RunLaunched(Definition.Name, run, pid, launched);
                 break;
             case KeeperWord.Followed:
                 await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);
@@ -181,9 +231,15 @@ internal sealed partial class ServiceActor
                 break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
-                house.Log(Definition.Name, outputStuck != 0 ? "output-stuck" : "output-flows", outputStuck != 0
-                    ? $"Its output cannot be written: {(outputStuck == NoSpace ? "its disk is full, but for a reserve that the sentry keeps for its own records" : Names.Errno(outputStuck))}. Nothing is dropped; the program waits when it prints more."
-                    : "Its output is written again.");
+                house.Log(
+                    Definition.Name,
+                    outputStuck != 0 ? "output-stuck" : "output-flows",
+                    outputStuck != 0
+                        ? $"Its output cannot be written: "
+                            + $"{(outputStuck == NoSpace ? "its disk is full, but for a reserve that the sentry keeps for its own records" : Names.Errno(outputStuck))}. "
+                            + $"Nothing is dropped; the program waits when it prints more."
+                        : "Its output is written again."
+                );
                 Publish();
                 break;
         }
@@ -195,25 +251,42 @@ internal sealed partial class ServiceActor
         if (word == KeeperWord.NeverLaunched)
         {
             var words = LaunchWords.Of(
-                (LaunchStep)Message.Number(body, "step"), (int)Message.Number(body, "errno"), Definition,
-                LaunchOrder.DirectoryOf(Definition, house.Places), house.Places.OutputOf(Definition.Name));
+                (LaunchStep)Message.Number(body, "step"),
+                (int)Message.Number(body, "errno"),
+                Definition,
+                LaunchOrder.DirectoryOf(Definition, house.Places),
+                house.Places.OutputOf(Definition.Name)
+            );
             await Over(run, new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null).ConfigureAwait(false);
             return;
         }
 
-        var at = DateTimeOffset.FromUnixTimeMilliseconds(Message.Number(body, "ended-ms", house.Now.ToUnixTimeMilliseconds()));
-        await Over(run, Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us")).ConfigureAwait(false);
+        var at = DateTimeOffset.FromUnixTimeMilliseconds(
+            Message.Number(body, "ended-ms", house.Now.ToUnixTimeMilliseconds())
+        );
+        await Over(run, Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us"))
+            .ConfigureAwait(false);
         if (Message.Number(body, "unwritten") is > 0 and var lost)
-            house.Log(Definition.Name, "output-lost", $"The last {lost} bytes of run {run}'s output found no room on the disk and are lost.");
+            house.Log(
+                Definition.Name,
+                "output-lost",
+                $"The last {lost} bytes of run {run}'s output found no room on the disk and are lost."
+            );
     }
 
     private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
         // What a step was answered often comes with the end itself: it belongs before it.
-        if (step is { } under && await Task.WhenAny(under, Task.Delay(StepLinger)).ConfigureAwait(false) == under) await HearStep(run).ConfigureAwait(false);
+        if (step is { } under && await Task.WhenAny(under, Task.Delay(StepLinger)).ConfigureAwait(false) == under)
+            await HearStep(run).ConfigureAwait(false);
         var since = Situation.Since;
         var output = house.Places.OutputOf(Definition.Name);
-        var (live, from, to, sample) = (Situation.Run, OutputBegan, File.Exists(output) ? new FileInfo(output).Length : 0, Vitals.Latest);
+        var (live, from, to, sample) = (
+            Situation.Run,
+            OutputBegan,
+            File.Exists(output) ? new FileInfo(output).Length : 0,
+            Vitals.Latest
+        );
         await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
         if (Situation.Run?.Number == run)
         {
@@ -222,19 +295,44 @@ internal sealed partial class ServiceActor
         }
 
         var end = Situation.LastEnd is { } last && last.Run == run ? last : null;
-        house.Store.RunEnded(Definition.Name, run, new(end?.Outcome ?? outcome, at, end is null ? null : RunWords.EndedBy(end, Situation), peakKib, cpuMicroseconds, to,
-            // How long a stop takes is learned from those that somebody asked for: what hangs ends in no usual time.
-            end is { AsAsked: true } ? at - since : null, end,
-            end is not null && live is { Proven: not null, Launched: { } launched } && (!end.Bad || at - launched >= Definition.Recover.SteadyAfter)));
+        house.Store.RunEnded(
+            Definition.Name,
+            run,
+            new(
+                end?.Outcome ?? outcome,
+                at,
+                end is null ? null : RunWords.EndedBy(end, Situation),
+                peakKib,
+                cpuMicroseconds,
+                to,
+                // How long a stop takes is learned from those that somebody asked for: what hangs ends in no usual
+                // time.
+                end is { AsAsked: true }
+                    ? at - since
+                    : null,
+                end,
+                end is not null
+                    && live is { Proven: not null, Launched: { } launched }
+                    && (!end.Bad || at - launched >= Definition.Recover.SteadyAfter)
+            )
+        );
         DiscardOnceKept(run);
         if (end is { Bad: true })
         {
-            var (definition, pid, directory) = (Definition, live?.Pid, LaunchOrder.DirectoryOf(Definition, house.Places));
+            var (definition, pid, directory) = (
+                Definition,
+                live?.Pid,
+                LaunchOrder.DirectoryOf(Definition, house.Places)
+            );
             _ = Task.Run(async () =>
             {
                 // The run's own row must be on record, for what it was launched from stands there.
                 await house.Store.Flush(soon: false).ConfigureAwait(false);
-                house.Store.RunFell(definition.Name, run, FallLook.Of(definition, run, pid, outcome.Core, from, to, sample, directory, house));
+                house.Store.RunFell(
+                    definition.Name,
+                    run,
+                    FallLook.Of(definition, run, pid, outcome.Core, from, to, sample, directory, house)
+                );
             });
         }
     }
@@ -245,9 +343,11 @@ internal sealed partial class ServiceActor
 
     private async Task Gone(KeeperLink link)
     {
-        if (!ReferenceEquals(keeper, link)) return;
+        if (!ReferenceEquals(keeper, link))
+            return;
         keeper = null;
-        if (Situation.Run is { Switch: not Switch.On } run) await FindOutcome(run.Number, sameBoot: true).ConfigureAwait(false);
+        if (Situation.Run is { Switch: not Switch.On } run)
+            await FindOutcome(run.Number, sameBoot: true).ConfigureAwait(false);
     }
 
     // What became of it while nobody watched
@@ -269,7 +369,10 @@ internal sealed partial class ServiceActor
 
         // One keeper that hangs must not keep the sentry from serving all others.
         keeper = link;
-        Trouble("Its keeper does not answer, as when the disk that its output goes to does not. It is taken up as soon as it does.");
+        Trouble(
+            "Its keeper does not answer, as when the disk that its output goes to does not. It is taken up as "
+                + "soon as it does."
+        );
         _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), TaskScheduler.Default);
     }
 
@@ -295,10 +398,13 @@ internal sealed partial class ServiceActor
         var unseen = Remains.LatestRun(runDirectory);
         if (Situation.Run is { Switch: Switch.On } on)
         {
-            if (newBoot) await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null).ConfigureAwait(false);
+            if (newBoot)
+                await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null).ConfigureAwait(false);
         }
-        else if (Situation.Run is { } run) await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
-        else if (unseen > Situation.LastRun) await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
+        else if (Situation.Run is { } run)
+            await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
+        else if (unseen > Situation.LastRun)
+            await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
         Arm();
     }
 
@@ -306,14 +412,19 @@ internal sealed partial class ServiceActor
     {
         var number = Message.Number(hello, "run");
         var pid = (int)Message.Number(hello, "pid");
-        if (Situation.Run is { } earlier && earlier.Number < number && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known)
+        if (
+            Situation.Run is { } earlier
+            && earlier.Number < number
+            && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known
+        )
             house.Store.RunEnded(Definition.Name, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
         OutputBegan = house.Store.OutputFrom(Definition.Name, number);
         OpenTell(null);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
         house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Definition.Name, number, pid, house.Now);
-        if (Message.Text(hello, "phase") == "ending") await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
+        if (Message.Text(hello, "phase") == "ending")
+            await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
     }
 
     private async Task FindOutcome(long run, bool sameBoot)
@@ -326,13 +437,26 @@ internal sealed partial class ServiceActor
 
         if (sameBoot)
         {
-            var (ended, stuck) = await Remains.End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups).ConfigureAwait(false);
-            if (ended > 0) house.Log(Definition.Name, "remains-ended", $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended.");
-            if (stuck) Trouble($"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not answer. They are no longer waited for.");
+            var (ended, stuck) = await Remains
+                .End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups)
+                .ConfigureAwait(false);
+            if (ended > 0)
+                house.Log(
+                    Definition.Name,
+                    "remains-ended",
+                    $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended."
+                );
+            if (stuck)
+                Trouble(
+                    $"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not "
+                        + $"answer. They are no longer waited for."
+                );
         }
 
-        if (sameBoot) await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
-        else await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
+        if (sameBoot)
+            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
+        else
+            await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
     }
 
     /// <summary>The last moment the run is known to have been there, when the machine went down under it.</summary>

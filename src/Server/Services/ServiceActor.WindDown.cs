@@ -13,7 +13,8 @@ internal sealed partial class ServiceActor
     private void Rouse()
     {
         const int goOn = 18;
-        if (Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T') keeper?.Send(new Message(KeeperWord.Signal).With("number", goOn).With("to", "tree"));
+        if (Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T')
+            keeper?.Send(new Message(KeeperWord.Signal).With("number", goOn).With("to", "tree"));
     }
 
     private void TakeStep(PerformStep perform)
@@ -21,15 +22,25 @@ internal sealed partial class ServiceActor
         stepIndex = perform.Index;
         stepLook?.Cancel();
         stepLook = new();
-        var taker = new StepTaker(Definition, house, RunSite.Of(Definition.Name, perform.Run, house.Places), Situation.Run?.Pid, GiveInput);
+        var taker = new StepTaker(
+            Definition,
+            house,
+            RunSite.Of(Definition.Name, perform.Run, house.Places),
+            Situation.Run?.Pid,
+            GiveInput
+        );
         var mine = step = taker.Take(Definition.WindDown[perform.Index], stepLook.Token);
-        _ = mine.ContinueWith(done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null), TaskScheduler.Default);
+        _ = mine.ContinueWith(
+            done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null),
+            TaskScheduler.Default
+        );
     }
 
     /// <summary>Takes in what came of the step under way, if anything has.</summary>
     private async Task HearStep(long run)
     {
-        if (step is not { IsCompletedSuccessfully: true, Result: { } effect }) return;
+        if (step is not { IsCompletedSuccessfully: true, Result: { } effect })
+            return;
         step = null;
         await Apply(new StepAnswered(run, stepIndex, effect.Answer, effect.Failed)).ConfigureAwait(false);
     }

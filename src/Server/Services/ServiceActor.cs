@@ -16,14 +16,17 @@ using CalmSentry.Server.WindDown;
 namespace CalmSentry.Server.Services;
 
 /// <summary>
-/// One service at work. Everything that happens to it goes through one channel with one reader, so it needs no lock; the
+/// One service at work. Everything that happens to it goes through one channel with one reader, so it needs no lock;
+/// the
 /// core decides, this carries the deeds out.
 /// </summary>
 internal sealed partial class ServiceActor : IDisposable
 {
     private readonly House house;
     private readonly Registry registry;
-    private readonly Channel<Func<Task>> letters = Channel.CreateUnbounded<Func<Task>>(new UnboundedChannelOptions { SingleReader = true });
+    private readonly Channel<Func<Task>> letters = Channel.CreateUnbounded<Func<Task>>(
+        new UnboundedChannelOptions { SingleReader = true }
+    );
     private readonly List<Waiter> waiters = [];
     private readonly ITimer timer;
     private readonly string runDirectory;
@@ -33,20 +36,38 @@ internal sealed partial class ServiceActor : IDisposable
     private bool forgotten;
     private int outputStuck;
     private DateTimeOffset? armedFor;
-    private CancellationTokenSource? needLook, proofLook, watchLook, stepLook;
+    private CancellationTokenSource? needLook,
+        proofLook,
+        watchLook,
+        stepLook;
     private Task<StepEffect?>? step;
     private int stepIndex;
     private TaskCompletionSource<int>? inputTaken;
     private bool inGate;
     private TaskCompletionSource told = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
-    private sealed record Waiter(Func<Situation, bool> Met, TaskCompletionSource<Situation> Done, CancellationToken Gone);
+    private sealed record Waiter(
+        Func<Situation, bool> Met,
+        TaskCompletionSource<Situation> Done,
+        CancellationToken Gone
+    );
 
     public ServiceActor(House house, Definition definition, int revision, Situation situation, Registry registry)
     {
-        (this.house, Definition, Revision, Situation, this.registry) = (house, definition, revision, situation, registry);
+        (this.house, Definition, Revision, Situation, this.registry) = (
+            house,
+            definition,
+            revision,
+            situation,
+            registry
+        );
         runDirectory = house.Places.RunOf(definition.Name);
-        timer = house.Clock.CreateTimer(_ => Post(Wake, null), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+        timer = house.Clock.CreateTimer(
+            _ => Post(Wake, null),
+            null,
+            Timeout.InfiniteTimeSpan,
+            Timeout.InfiniteTimeSpan
+        );
         Vitals = new(() => Vitals.TreeOf(this, house), house);
         turned = Turned(situation);
         View = ServiceViews.Of(this);
@@ -65,18 +86,26 @@ internal sealed partial class ServiceActor : IDisposable
         Post(
             async () =>
             {
-                if (forgotten) return;
+                if (forgotten)
+                    return;
                 var was = Definition;
                 var changed = DefinitionChanges.Between(was, definition);
                 Definition = definition;
                 Revision++;
                 house.Store.Revise(definition.Name, Revision, document, by, house.Now);
                 registry.Reshape();
-                house.Log(definition.Name, "adjusted", $"Revision {Revision}: {(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.", by);
+                house.Log(
+                    definition.Name,
+                    "adjusted",
+                    $"Revision {Revision}: "
+                        + $"{(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.",
+                    by
+                );
                 await Apply(new Adjusted(was)).ConfigureAwait(false);
                 Publish();
             },
-            () => done.TrySetResult());
+            () => done.TrySetResult()
+        );
         return done.Task;
     }
 
@@ -90,7 +119,8 @@ internal sealed partial class ServiceActor : IDisposable
                 (Definition, Revision) = (definition, revision);
                 return Task.CompletedTask;
             },
-            () => done.TrySetResult());
+            () => done.TrySetResult()
+        );
         return posted ? done.Task : Task.CompletedTask;
     }
 
@@ -108,7 +138,9 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>What the program last said of itself, and when it last said that it is alive.</summary>
     public (string? Text, DateTimeOffset? Alive) Said { get; private set; }
 
-    /// <summary>When the program last said anything of itself, by the clock that only goes forward; 0: not in this run.</summary>
+    /// <summary>
+    /// When the program last said anything of itself, by the clock that only goes forward; 0: not in this run.
+    /// </summary>
     public long AliveStamp { get; private set; }
 
     /// <summary>Figures of the live run.</summary>
@@ -121,28 +153,42 @@ internal sealed partial class ServiceActor : IDisposable
     public int KeeperPid => keeper is null ? 0 : keeperPid;
 
     /// <summary>The program says something of itself.</summary>
-    public void Tell(bool ready, string? text) => Post(
-        () =>
-        {
-            if (Situation.Run is not { } run) return Task.CompletedTask;
-            if (ready) ToldReady = run.Number;
-            Said = (text ?? Said.Text, house.Now);
-            AliveStamp = Stopwatch.GetTimestamp();
-            var heard = told;
-            told = new(TaskCreationOptions.RunContinuationsAsynchronously);
-            heard.TrySetResult();
-            if (text is not null) Publish();
-            return Task.CompletedTask;
-        },
-        null);
+    public void Tell(bool ready, string? text) =>
+        Post(
+            () =>
+            {
+                if (Situation.Run is not { } run)
+                    return Task.CompletedTask;
+                if (ready)
+                    ToldReady = run.Number;
+                Said = (text ?? Said.Text, house.Now);
+                AliveStamp = Stopwatch.GetTimestamp();
+                var heard = told;
+                told = new(TaskCreationOptions.RunContinuationsAsynchronously);
+                heard.TrySetResult();
+                if (text is not null)
+                    Publish();
+                return Task.CompletedTask;
+            },
+            null
+        );
 
     /// <summary>It speaks of itself more often than it may: said once in a while, however often it does.</summary>
     public void TellsTooOften()
     {
         var now = Stopwatch.GetTimestamp();
         var last = Interlocked.Read(ref tooOftenSaid);
-        if ((last != 0 && Stopwatch.GetElapsedTime(last, now) < TooOftenBeat) || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last) return;
-        house.Log(Definition.Name, "tells-too-often", $"It speaks of itself more than {Doors.Pace.Of(Doors.DoorKind.Tell)} times a second; what is more than that is not heard.");
+        if (
+            (last != 0 && Stopwatch.GetElapsedTime(last, now) < TooOftenBeat)
+            || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last
+        )
+            return;
+        house.Log(
+            Definition.Name,
+            "tells-too-often",
+            $"It speaks of itself more than {Doors.Pace.Of(Doors.DoorKind.Tell)} times a second; what is more "
+                + $"than that is not heard."
+        );
     }
 
     /// <summary>The sentry itself is at fault with something about this service.</summary>
@@ -162,7 +208,8 @@ internal sealed partial class ServiceActor : IDisposable
     public Task<Situation> Ask(Happening happening)
     {
         var done = new TaskCompletionSource<Situation>(TaskCreationOptions.RunContinuationsAsynchronously);
-        if (!Post(() => Apply(happening), () => done.TrySetResult(Situation))) done.TrySetResult(Situation);
+        if (!Post(() => Apply(happening), () => done.TrySetResult(Situation)))
+            done.TrySetResult(Situation);
         return done.Task;
     }
 
@@ -176,12 +223,16 @@ internal sealed partial class ServiceActor : IDisposable
                 waiters.Add(waiter);
                 return Task.CompletedTask;
             },
-            CheckWaiters);
-        if (!posted) waiter.Done.TrySetResult(Situation);
+            CheckWaiters
+        );
+        if (!posted)
+            waiter.Done.TrySetResult(Situation);
         return waiter.Done.Task.WaitAsync(cancellation);
     }
 
-    /// <summary>Finds out what became of the service while no server watched. Before anything else is asked of it.</summary>
+    /// <summary>
+    /// Finds out what became of the service while no server watched. Before anything else is asked of it.
+    /// </summary>
     public Task TakeUp(bool newBoot)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -199,17 +250,18 @@ internal sealed partial class ServiceActor : IDisposable
         letters.Writer.TryComplete();
     }
 
-    private bool Post(Func<Task> work, Action? then) => letters.Writer.TryWrite(async () =>
-    {
-        try
+    private bool Post(Func<Task> work, Action? then) =>
+        letters.Writer.TryWrite(async () =>
         {
-            await work().ConfigureAwait(false);
-        }
-        finally
-        {
-            then?.Invoke(); // whoever waits is answered, whatever went wrong
-        }
-    });
+            try
+            {
+                await work().ConfigureAwait(false);
+            }
+            finally
+            {
+                then?.Invoke(); // whoever waits is answered, whatever went wrong
+            }
+        });
 
     private async Task Work()
     {
@@ -225,45 +277,56 @@ internal sealed partial class ServiceActor : IDisposable
                 house.Log(Definition.Name, "trouble", $"The sentry failed at something: {error.Message}");
             }
 
-            if (forgotten) break;
+            if (forgotten)
+                break;
         }
 
         Dispose();
-        while (letters.Reader.TryRead(out var late)) await late().ConfigureAwait(false);
+        while (letters.Reader.TryRead(out var late))
+            await late().ConfigureAwait(false);
     }
 
     private Task Apply(Happening happening) => Apply(happening, house.Now);
 
     private async Task Apply(Happening happening, DateTimeOffset now)
     {
-        if (forgotten) return;
+        if (forgotten)
+            return;
         var before = Situation;
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
-        if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty) return;
+        if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
+            return;
         // First on record, then done: what the logbook tells of is never ahead of what a returning server goes on from.
         house.Store.Save(Definition.Name, Situation);
         StopLooking();
-        foreach (var deed in turn.Deeds) await Carry(deed).ConfigureAwait(false);
+        foreach (var deed in turn.Deeds)
+            await Carry(deed).ConfigureAwait(false);
         Arm();
         KeepTurn(now);
         Publish();
-        if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null) house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
+        if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null)
+            house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
         CheckWaiters();
-        if (forgotten) return;
-        if (before.Phase == Situation.Phase) return;
-        if (before.Phase == Phase.Running || Situation.Phase == Phase.Running) registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);
+        if (forgotten)
+            return;
+        if (before.Phase == Situation.Phase)
+            return;
+        if (before.Phase == Phase.Running || Situation.Phase == Phase.Running)
+            registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);
     }
 
     private (Phase Phase, HealthLevel Health, ServiceTime Time) turned;
 
-    private (Phase, HealthLevel, ServiceTime) Turned(Situation situation) => (situation.Phase, Health.Of(Definition, situation).Level, ServiceTimes.Of(situation));
+    private (Phase, HealthLevel, ServiceTime) Turned(Situation situation) =>
+        (situation.Phase, Health.Of(Definition, situation).Level, ServiceTimes.Of(situation));
 
     /// <summary>Keeps each turn on record, with what was said of it then.</summary>
     public void KeepTurn(DateTimeOffset at, bool always = false)
     {
         var now = Turned(Situation);
-        if (forgotten || (now == turned && !always)) return;
+        if (forgotten || (now == turned && !always))
+            return;
         turned = now;
         house.Store.AddMoment(Definition.Name, ServiceViews.Moment(Definition, Situation, at));
     }
@@ -271,11 +334,16 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>What nobody waits for any more is no longer looked for.</summary>
     private void StopLooking()
     {
-        if (Situation.Awaited?.Step != AwaitStep.Needs) (needLook, _) = (null, needLook?.CancelAsync());
-        if (Situation.Phase != Phase.Starting) (proofLook, _) = (null, proofLook?.CancelAsync());
-        if (Situation.Phase != Phase.Running) (watchLook, _) = (null, watchLook?.CancelAsync());
-        if (Situation.Phase != Phase.Stopping || Situation.WindDownStep != stepIndex) (stepLook, step, _) = (null, null, stepLook?.CancelAsync());
-        if (!inGate || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting) return;
+        if (Situation.Awaited?.Step != AwaitStep.Needs)
+            (needLook, _) = (null, needLook?.CancelAsync());
+        if (Situation.Phase != Phase.Starting)
+            (proofLook, _) = (null, proofLook?.CancelAsync());
+        if (Situation.Phase != Phase.Running)
+            (watchLook, _) = (null, watchLook?.CancelAsync());
+        if (Situation.Phase != Phase.Stopping || Situation.WindDownStep != stepIndex)
+            (stepLook, step, _) = (null, null, stepLook?.CancelAsync());
+        if (!inGate || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting)
+            return;
         inGate = false;
         house.Gate.Leave(this);
     }
@@ -297,13 +365,20 @@ internal sealed partial class ServiceActor : IDisposable
             }
             catch (Exception error) when (!gone.IsCancellationRequested)
             {
-                house.Log(Definition.Name, "trouble", $"The sentry failed at looking for what it waits for: {error.Message}");
+                house.Log(
+                    Definition.Name,
+                    "trouble",
+                    $"The sentry failed at looking for what it waits for: {error.Message}"
+                );
             }
         });
     }
 
     /// <summary>The time armed for has passed, whatever the wall clock says: it may have been set meanwhile.</summary>
-    private Task Wake() => Situation.WakeAt is { } due && due == armedFor ? Apply(new TimeCame(), house.Now < due ? due : house.Now) : Task.CompletedTask;
+    private Task Wake() =>
+        Situation.WakeAt is { } due && due == armedFor
+            ? Apply(new TimeCame(), house.Now < due ? due : house.Now)
+            : Task.CompletedTask;
 
     private void Arm()
     {
@@ -320,7 +395,8 @@ internal sealed partial class ServiceActor : IDisposable
 
     private void Publish()
     {
-        if (forgotten) return;
+        if (forgotten)
+            return;
         View = ServiceViews.Of(this);
         house.Events.Changed(View);
         registry.Readiness.Changed(Definition.Name);
@@ -328,7 +404,11 @@ internal sealed partial class ServiceActor : IDisposable
 
     private void CheckWaiters()
     {
-        foreach (var waiter in waiters.Where(waiter => forgotten || waiter.Gone.IsCancellationRequested || waiter.Met(Situation)).ToList())
+        foreach (
+            var waiter in waiters
+                .Where(waiter => forgotten || waiter.Gone.IsCancellationRequested || waiter.Met(Situation))
+                .ToList()
+        )
         {
             waiters.Remove(waiter);
             waiter.Done.TrySetResult(Situation);
@@ -367,10 +447,20 @@ internal sealed partial class ServiceActor : IDisposable
                 Rouse();
                 break;
             case StopDependents:
-                _ = new OrderedStop(registry, house).Stop(registry.Graph.WithDependents([Definition.Name]).Where(other => other != Definition.Name).ToHashSet(StringComparer.Ordinal), $"{Definition.Name}, which it needs");
+                _ = new OrderedStop(registry, house).Stop(
+                    registry
+                        .Graph.WithDependents([Definition.Name])
+                        .Where(other => other != Definition.Name)
+                        .ToHashSet(StringComparer.Ordinal),
+                    $"{Definition.Name}, which it needs"
+                );
                 break;
             case SendSignal signal:
-                keeper?.Send(new Message(KeeperWord.Signal).With("number", SignalNames.Numbers[signal.Signal]).With("to", signal.WholeTree ? "tree" : "main"));
+                keeper?.Send(
+                    new Message(KeeperWord.Signal)
+                        .With("number", SignalNames.Numbers[signal.Signal])
+                        .With("to", signal.WholeTree ? "tree" : "main")
+                );
                 Rouse();
                 break;
             case EndTree:
@@ -401,8 +491,14 @@ internal sealed partial class ServiceActor : IDisposable
         house.Tells.Close(Definition.Name);
         house.Ceilings.Forget(Definition.Name);
         registry.Forget(this);
-        if (Directory.Exists(runDirectory)) Directory.Delete(runDirectory, recursive: true);
-        house.Log(Definition.Name, "unwrapped", "Unwrapped: nothing of it is registered any more.", Situation.Asked?.By);
+        if (Directory.Exists(runDirectory))
+            Directory.Delete(runDirectory, recursive: true);
+        house.Log(
+            Definition.Name,
+            "unwrapped",
+            "Unwrapped: nothing of it is registered any more.",
+            Situation.Asked?.By
+        );
         house.Events.Removed(Definition.Name);
     }
 }

@@ -30,8 +30,14 @@ internal static class ServiceViews
             HealthWhy = stuck ?? health.Evidence,
             HealthSince = health.Since,
             Asks = Attention.Of(definition, now) ?? stuck,
-            Why = Explanation.Of(definition, now, TimeZoneInfo.Local)
-                + (actor.OutputStuck != 0 ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; nothing is dropped, the program waits." : ""),
+            Why =
+                Explanation.Of(definition, now, TimeZoneInfo.Local)
+                + (
+                    actor.OutputStuck != 0
+                        ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; "
+                            + $"nothing is dropped, the program waits."
+                        : ""
+                ),
             Since = now.Since,
             Pid = now.Run?.Pid,
             Run = now.Run?.Number ?? (now.LastRun > 0 ? now.LastRun : null),
@@ -90,39 +96,72 @@ internal static class ServiceViews
     }
 
     /// <summary>A turn as it is kept on record.</summary>
-    public static StoredMoment Moment(Definition definition, Situation now, DateTimeOffset at) => new(
-        at, StateOf(now.Phase), Of(Health.Of(definition, now).Level), ServiceTimes.Of(now), Explanation.Of(definition, now, TimeZoneInfo.Local),
-        string.Join('\n', Outlook.Next(definition, now).Select(next => next.At is { } then ? $"{TimeZoneInfo.ConvertTime(then, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}  {next.Text}" : next.Text)));
+    public static StoredMoment Moment(Definition definition, Situation now, DateTimeOffset at) =>
+        new(
+            at,
+            StateOf(now.Phase),
+            Of(Health.Of(definition, now).Level),
+            ServiceTimes.Of(now),
+            Explanation.Of(definition, now, TimeZoneInfo.Local),
+            string.Join(
+                '\n',
+                Outlook
+                    .Next(definition, now)
+                    .Select(next =>
+                        next.At is { } then
+                            ? $"{TimeZoneInfo.ConvertTime(then, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}  {next.Text}"
+                            : next.Text
+                    )
+            )
+        );
 
-    private static string Of(HealthLevel level) => level switch { HealthLevel.Good => "good", HealthLevel.Poor => "poor", _ => "unknown" };
+    private static string Of(HealthLevel level) =>
+        level switch
+        {
+            HealthLevel.Good => "good",
+            HealthLevel.Poor => "poor",
+            _ => "unknown",
+        };
 
     private static List<WatchView> Watches(ServiceActor actor)
     {
         var watched = actor.Situation.Run?.Watched ?? [];
         return
         [
-            .. actor.Definition.Watch.Select((watch, i) =>
-            {
-                var state = i < watched.Length ? watched[i] : new WatchState();
-                var look = actor.Situation.Phase == Phase.Running ? actor.Looks.GetValueOrDefault(i) : null;
-                return new WatchView
+            .. actor.Definition.Watch.Select(
+                (watch, i) =>
                 {
-                    What = watch.InWords,
-                    Health = Of(state.PoorSince is not null ? HealthLevel.Poor : state.Since is null ? HealthLevel.Unknown : HealthLevel.Good),
-                    Seen = look?.Seen ?? state.Seen,
-                    LookedAt = look?.At,
-                    Since = state.PoorSince ?? state.Since,
-                    Bad = state.Bad,
-                    Patience = watch.Patience,
-                    EveryMs = watch.Every.TotalMilliseconds,
-                    Then = DefinitionWriter.Of(watch.Then),
-                    Implied = watch.Implied,
-                };
-            }),
+                    var state = i < watched.Length ? watched[i] : new WatchState();
+                    var look = actor.Situation.Phase == Phase.Running ? actor.Looks.GetValueOrDefault(i) : null;
+                    return new WatchView
+                    {
+                        What = watch.InWords,
+                        Health = Of(
+                            state.PoorSince is not null ? HealthLevel.Poor
+                            : state.Since is null ? HealthLevel.Unknown
+                            : HealthLevel.Good
+                        ),
+                        Seen = look?.Seen ?? state.Seen,
+                        LookedAt = look?.At,
+                        Since = state.PoorSince ?? state.Since,
+                        Bad = state.Bad,
+                        Patience = watch.Patience,
+                        EveryMs = watch.Every.TotalMilliseconds,
+                        Then = DefinitionWriter.Of(watch.Then),
+                        Implied = watch.Implied,
+                    };
+                }
+            ),
         ];
     }
 
-    private static readonly (string Window, TimeSpan Length)[] Windows = [("day", TimeSpan.FromDays(1)), ("week", TimeSpan.FromDays(7)), ("30-days", TimeSpan.FromDays(30)), ("12-months", TimeSpan.FromDays(365))];
+    private static readonly (string Window, TimeSpan Length)[] Windows =
+    [
+        ("day", TimeSpan.FromDays(1)),
+        ("week", TimeSpan.FromDays(7)),
+        ("30-days", TimeSpan.FromDays(30)),
+        ("12-months", TimeSpan.FromDays(365)),
+    ];
 
     public static IReadOnlyList<AvailabilityView> AvailabilityOf(string name, House house)
     {
@@ -134,28 +173,48 @@ internal static class ServiceViews
             {
                 var of = ServiceTimes.Over(turns, now - window.Length, now);
                 var (falls, stops) = house.Store.EndsSince(name, now - window.Length);
-                return new AvailabilityView(window.Window, of.Share * 100, of.Up.TotalMilliseconds, of.Planned.TotalMilliseconds, of.Fallen.TotalMilliseconds, falls, stops);
+                return new AvailabilityView(
+                    window.Window,
+                    of.Share * 100,
+                    of.Up.TotalMilliseconds,
+                    of.Planned.TotalMilliseconds,
+                    of.Fallen.TotalMilliseconds,
+                    falls,
+                    stops
+                );
             }),
         ];
     }
 
     private static List<WaitView>? WaitsFor(Definition definition, Situation now)
     {
-        if (now.Phase != Phase.Waiting) return null;
+        if (now.Phase != Phase.Waiting)
+            return null;
         return now.Awaited switch
         {
             null => [new("its pause to end", null, now.Since, now.WakeAt, "it is tried again")],
-            { Step: AwaitStep.Boot } awaited => [new("all that begins with the machine", null, awaited.Since, now.WakeAt, "it begins all the same")],
+            { Step: AwaitStep.Boot } awaited =>
+            [
+                new("all that begins with the machine", null, awaited.Since, now.WakeAt, "it begins all the same"),
+            ],
             { Step: AwaitStep.Turn } awaited => [new("its turn", null, awaited.Since, null, null)],
             var awaited =>
             [
-                .. awaited.Needs.Select((state, i) => (state, need: definition.Begin.Needs[i])).Where(one => one.state.Open).Select(one => new WaitView(
-                    one.need.InWords, one.state.Missing, awaited.Since, one.state.Told ? null : one.state.Limit, one.need.Then switch
-                    {
-                        NeedThen.GoAhead => "it goes ahead without",
-                        NeedThen.Hold => "it is put on hold",
-                        _ => "it is said, and it waits on",
-                    })),
+                .. awaited
+                    .Needs.Select((state, i) => (state, need: definition.Begin.Needs[i]))
+                    .Where(one => one.state.Open)
+                    .Select(one => new WaitView(
+                        one.need.InWords,
+                        one.state.Missing,
+                        awaited.Since,
+                        one.state.Told ? null : one.state.Limit,
+                        one.need.Then switch
+                        {
+                            NeedThen.GoAhead => "it goes ahead without",
+                            NeedThen.Hold => "it is put on hold",
+                            _ => "it is said, and it waits on",
+                        }
+                    )),
             ],
         };
     }
@@ -168,38 +227,61 @@ internal static class ServiceViews
             Awaited = actor.Definition.Begin.Proof.InWords,
             Seen = run?.Proof,
             At = run?.Proven,
-            TookMs = run is { Proven: { } proven, Launched: { } launched } ? (proven - launched).TotalMilliseconds : null,
+            TookMs = run is { Proven: { } proven, Launched: { } launched }
+                ? (proven - launched).TotalMilliseconds
+                : null,
             UsualMs = house.Store.UsualStart(actor.Definition.Name)?.TotalMilliseconds,
         };
     }
 
     public static IReadOnlyList<RunView> Runs(House house, string name, int last, DateTimeOffset? before = null) =>
-    [
-        .. house.Store.Runs(name, last, before).Select(run => new RunView
-        {
-            Run = run.Number,
-            Cause = run.Cause,
-            Began = run.Began,
-            Launched = run.Launched,
-            Ended = run.Ended,
-            Pid = run.Pid,
-            Outcome = run.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
-            Code = run.Outcome?.Code,
-            Words = run.Outcome is { } words ? OutcomeWords.Of(words) : null,
-            PeakKib = run.PeakKib,
-            CpuUs = run.CpuMicroseconds,
-            Proven = run.Proven,
-            Proof = run.Proof,
-            BegunBy = run.BegunBy,
-            EndedBy = run.EndedBy,
-            Bad = run.Bad,
-            Forced = run.Forced,
-            OutputBytes = run.OutputBytes,
-            StopMs = run.Stopping?.TotalMilliseconds,
-            Steps = [.. run.Steps.Select(step => new StepView(step.What, step.At, step.Answer, step.Failed, step.EndedAfter?.TotalMilliseconds))],
-            Evidence = run.Evidence is { } left ? new(left.LastLines, left.Memory, left.Cpu, left.SampledAt, left.CoreDump, left.WellRun, left.Changes) : null,
-        }),
-    ];
+        [
+            .. house
+                .Store.Runs(name, last, before)
+                .Select(run => new RunView
+                {
+                    Run = run.Number,
+                    Cause = run.Cause,
+                    Began = run.Began,
+                    Launched = run.Launched,
+                    Ended = run.Ended,
+                    Pid = run.Pid,
+                    Outcome = run.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
+                    Code = run.Outcome?.Code,
+                    Words = run.Outcome is { } words ? OutcomeWords.Of(words) : null,
+                    PeakKib = run.PeakKib,
+                    CpuUs = run.CpuMicroseconds,
+                    Proven = run.Proven,
+                    Proof = run.Proof,
+                    BegunBy = run.BegunBy,
+                    EndedBy = run.EndedBy,
+                    Bad = run.Bad,
+                    Forced = run.Forced,
+                    OutputBytes = run.OutputBytes,
+                    StopMs = run.Stopping?.TotalMilliseconds,
+                    Steps =
+                    [
+                        .. run.Steps.Select(step => new StepView(
+                            step.What,
+                            step.At,
+                            step.Answer,
+                            step.Failed,
+                            step.EndedAfter?.TotalMilliseconds
+                        )),
+                    ],
+                    Evidence = run.Evidence is { } left
+                        ? new(
+                            left.LastLines,
+                            left.Memory,
+                            left.Cpu,
+                            left.SampledAt,
+                            left.CoreDump,
+                            left.WellRun,
+                            left.Changes
+                        )
+                        : null,
+                }),
+        ];
 
     public static IReadOnlyList<SecretView> SecretsOf(Definition definition, House house)
     {
@@ -208,14 +290,15 @@ internal static class ServiceViews
         return [.. used.Union(set).Select(key => new SecretView(key, set.Contains(key), used.Contains(key)))];
     }
 
-    public static string StateOf(Phase phase) => phase switch
-    {
-        Phase.Stopped => "stopped",
-        Phase.Waiting => "waiting",
-        Phase.Starting => "starting",
-        Phase.Running => "running",
-        Phase.Stopping => "stopping",
-        Phase.Resting => "resting",
-        _ => "held",
-    };
+    public static string StateOf(Phase phase) =>
+        phase switch
+        {
+            Phase.Stopped => "stopped",
+            Phase.Waiting => "waiting",
+            Phase.Starting => "starting",
+            Phase.Running => "running",
+            Phase.Stopping => "stopping",
+            Phase.Resting => "resting",
+            _ => "held",
+        };
 }

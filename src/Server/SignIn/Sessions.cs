@@ -6,36 +6,48 @@ using CalmSentry.Store;
 namespace CalmSentry.Server.SignIn;
 
 /// <summary>
-/// One-time links and the browser sessions they open. A session has two secrets, 256 random bits each: one in a cookie, which no
-/// page can read but which browsers send to every port of a host, and one the console's page keeps and sends in a header, which
+/// One-time links and the browser sessions they open. A session has two secrets, 256 random bits each: one in a cookie,
+/// which no
+/// page can read but which browsers send to every port of a host, and one the console's page keeps and sends in a
+/// header, which
 /// no other port's page can read. Only both together open anything; of either only a hash is kept.
 /// </summary>
 internal sealed class Sessions
 {
-    public const string Cookie = "calm-session", Header = "Calm-Page";
+    public const string Cookie = "calm-session",
+        Header = "Calm-Page";
 
-    public static readonly TimeSpan LinkLife = TimeSpan.FromMinutes(5), SessionLife = TimeSpan.FromHours(12), IdleLife = TimeSpan.FromHours(2);
+    public static readonly TimeSpan LinkLife = TimeSpan.FromMinutes(5),
+        SessionLife = TimeSpan.FromHours(12),
+        IdleLife = TimeSpan.FromHours(2);
 
     /// <summary>Links not yet used, sessions, and wrong keys a minute, at most.</summary>
-    public const int MostLinks = 20, MostSessions = 100, MostWrongKeys = 30;
+    public const int MostLinks = 20,
+        MostSessions = 100,
+        MostWrongKeys = 30;
 
     /// <summary>When a session was last used is put on record this often.</summary>
     private static readonly TimeSpan UsedBeat = TimeSpan.FromMinutes(1);
 
-    private readonly ConcurrentDictionary<string, (string Account, DateTimeOffset Until)> links = new(StringComparer.Ordinal);
+    private readonly ConcurrentDictionary<string, (string Account, DateTimeOffset Until)> links = new(
+        StringComparer.Ordinal
+    );
     private readonly ConcurrentDictionary<string, StoredSession> sessions = new(StringComparer.Ordinal);
     private readonly SentryStore store;
     private readonly TimeProvider clock;
     private readonly Lock only = new();
 
-    /// <summary>Wrong keys of the last minute, by who tried them: whoever guesses shuts nobody out but themselves.</summary>
+    /// <summary>
+    /// Wrong keys of the last minute, by who tried them: whoever guesses shuts nobody out but themselves.
+    /// </summary>
     private readonly Dictionary<uint, int> wrong = [];
     private DateTimeOffset wrongSince;
 
     public Sessions(SentryStore store, TimeProvider clock)
     {
         (this.store, this.clock) = (store, clock);
-        foreach (var session in store.Sessions()) sessions[session.Hash] = session;
+        foreach (var session in store.Sessions())
+            sessions[session.Hash] = session;
     }
 
     /// <summary>Those that are open, the latest used first.</summary>
@@ -52,8 +64,10 @@ internal sealed class Sessions
     public (string Key, DateTimeOffset Until)? NewLink(string account)
     {
         var now = clock.GetUtcNow();
-        foreach (var old in links.Where(link => link.Value.Until < now)) links.TryRemove(old);
-        if (links.Count >= MostLinks) return null;
+        foreach (var old in links.Where(link => link.Value.Until < now))
+            links.TryRemove(old);
+        if (links.Count >= MostLinks)
+            return null;
         var key = Secret();
         links[Hash(key)] = (account, now + LinkLife);
         return (key, now + LinkLife);
@@ -61,21 +75,34 @@ internal sealed class Sessions
 
     /// <summary>Uses a link up.</summary>
     /// <param name="who">The account the connection comes from, as far as the kernel says.</param>
-    /// <returns>The session's two secrets; null when the link was never given, is too old, or has been used, or when too many wrong ones were tried.</returns>
+    /// <returns>The session's two secrets; null when the link was never given, is too old, or has been used, or when
+    /// too many wrong ones were tried.</returns>
     public (string Cookie, string Page)? Use(string key, string? agent, uint who)
     {
         var now = clock.GetUtcNow();
-        if (TooManyWrong(now, who)) return null;
+        if (TooManyWrong(now, who))
+            return null;
         if (!links.TryRemove(Hash(key), out var link) || link.Until < now)
         {
-            lock (only) wrong[who] = wrong.GetValueOrDefault(who) + 1;
+            lock (only)
+                wrong[who] = wrong.GetValueOrDefault(who) + 1;
             return null;
         }
 
         ForgetOld();
-        while (sessions.Count >= MostSessions && sessions.Values.MinBy(session => session.Used) is { } oldest) End(oldest.Id);
+        while (sessions.Count >= MostSessions && sessions.Values.MinBy(session => session.Used) is { } oldest)
+            End(oldest.Id);
         var (cookie, page) = (Secret(), Secret());
-        var session = new StoredSession(Hash(cookie), Hash(page), Secret()[..8], link.Account, agent is { Length: > 200 } ? agent[..200] : agent ?? "", now, now, now + SessionLife);
+        var session = new StoredSession(
+            Hash(cookie),
+            Hash(page),
+            Secret()[..8],
+            link.Account,
+            agent is { Length: > 200 } ? agent[..200] : agent ?? "",
+            now,
+            now,
+            now + SessionLife
+        );
         sessions[session.Hash] = session;
         store.SetSession(session);
         return (cookie, page);
@@ -83,8 +110,13 @@ internal sealed class Sessions
 
     public string? AccountOf(HttpRequest request)
     {
-        if (request.Cookies[Cookie] is not { Length: > 0 and < 200 } cookie || request.Headers[Header].ToString() is not { Length: > 0 and < 200 } page) return null;
-        if (!sessions.TryGetValue(Hash(cookie), out var session)) return null;
+        if (
+            request.Cookies[Cookie] is not { Length: > 0 and < 200 } cookie
+            || request.Headers[Header].ToString() is not { Length: > 0 and < 200 } page
+        )
+            return null;
+        if (!sessions.TryGetValue(Hash(cookie), out var session))
+            return null;
         var now = clock.GetUtcNow();
         if (session.Until < now || now - session.Used > IdleLife)
         {
@@ -92,23 +124,32 @@ internal sealed class Sessions
             return null;
         }
 
-        if (!CryptographicOperations.FixedTimeEquals(Encoding.ASCII.GetBytes(Hash(page)), Encoding.ASCII.GetBytes(session.PageHash))) return null;
+        if (
+            !CryptographicOperations.FixedTimeEquals(
+                Encoding.ASCII.GetBytes(Hash(page)),
+                Encoding.ASCII.GetBytes(session.PageHash)
+            )
+        )
+            return null;
         if (now - session.Used > UsedBeat)
         {
             var used = session with { Used = now };
-            if (sessions.TryUpdate(session.Hash, used, session)) store.SetSession(used);
+            if (sessions.TryUpdate(session.Hash, used, session))
+                store.SetSession(used);
         }
 
         return session.Account;
     }
 
     /// <summary>The session of this browser, by its cookie.</summary>
-    public StoredSession? Of(HttpRequest request) => request.Cookies[Cookie] is { Length: > 0 and < 200 } cookie ? sessions.GetValueOrDefault(Hash(cookie)) : null;
+    public StoredSession? Of(HttpRequest request) =>
+        request.Cookies[Cookie] is { Length: > 0 and < 200 } cookie ? sessions.GetValueOrDefault(Hash(cookie)) : null;
 
     /// <returns>The session that was ended, or null when there is none of that name.</returns>
     public StoredSession? End(string id)
     {
-        if (sessions.Values.FirstOrDefault(one => one.Id == id) is not { } session) return null;
+        if (sessions.Values.FirstOrDefault(one => one.Id == id) is not { } session)
+            return null;
         sessions.TryRemove(session.Hash, out _);
         store.RemoveSession(session.Hash);
         return session;
@@ -117,10 +158,13 @@ internal sealed class Sessions
     private void ForgetOld()
     {
         var now = clock.GetUtcNow();
-        foreach (var old in sessions.Values.Where(session => session.Until < now || now - session.Used > IdleLife)) End(old.Id);
+        foreach (var old in sessions.Values.Where(session => session.Until < now || now - session.Used > IdleLife))
+            End(old.Id);
     }
 
-    /// <summary>Whether somebody tried so many wrong keys within a minute that no more of theirs are looked at.</summary>
+    /// <summary>
+    /// Whether somebody tried so many wrong keys within a minute that no more of theirs are looked at.
+    /// </summary>
     private bool TooManyWrong(DateTimeOffset now, uint who)
     {
         lock (only)
@@ -137,5 +181,6 @@ internal sealed class Sessions
 
     private static string Secret() => Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(32));
 
-    private static string Hash(string secret) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(secret)));
+    private static string Hash(string secret) =>
+        Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(secret)));
 }

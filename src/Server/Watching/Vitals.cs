@@ -9,7 +9,14 @@ namespace CalmSentry.Server.Watching;
 /// <param name="Memory">Memory of the tree that is its own, in bytes.</param>
 /// <param name="Cpu">Processor time since the look before, in percent of one processor; null at the first look.</param>
 /// <param name="Tree">Its processes.</param>
-internal sealed record VitalSample(DateTimeOffset At, long Stamp, long Memory, long Ticks, double? Cpu, IReadOnlyList<int> Tree);
+internal sealed record VitalSample(
+    DateTimeOffset At,
+    long Stamp,
+    long Memory,
+    long Ticks,
+    double? Cpu,
+    IReadOnlyList<int> Tree
+);
 
 /// <summary>How the tree of one run does: its latest figures, and how its memory has gone.</summary>
 internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
@@ -26,22 +33,29 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     {
         lock (only)
         {
-            if (Latest is { } latest && Stopwatch.GetElapsedTime(latest.Stamp) < fresh) return latest;
+            if (Latest is { } latest && Stopwatch.GetElapsedTime(latest.Stamp) < fresh)
+                return latest;
             var pids = tree();
             var (memory, ticks) = (0L, 0L);
             foreach (var pid in pids)
             {
-                if (ProcessVitals.Of(pid) is not { } one) continue;
+                if (ProcessVitals.Of(pid) is not { } one)
+                    continue;
                 memory += one.OwnBytes;
                 ticks += one.Ticks;
             }
 
             var stamp = Stopwatch.GetTimestamp();
             double? cpu = Latest?.Cpu;
-            if (basis is { } before && Stopwatch.GetElapsedTime(before.Stamp, stamp) is var elapsed && elapsed >= ShortestForCpu)
+            if (
+                basis is { } before
+                && Stopwatch.GetElapsedTime(before.Stamp, stamp) is var elapsed
+                && elapsed >= ShortestForCpu
+            )
                 cpu = Math.Max(0, ticks - before.Ticks) * 100.0 / ProcessVitals.TicksPerSecond / elapsed.TotalSeconds;
             var now = new VitalSample(house.Now, stamp, memory, ticks, cpu, pids);
-            if (basis is null || Stopwatch.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu) basis = now;
+            if (basis is null || Stopwatch.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
+                basis = now;
             return Latest = now;
         }
     }
@@ -49,13 +63,15 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     /// <summary>The processes of a service's live run: those in its group, else those below its keeper.</summary>
     public static IReadOnlyList<int> TreeOf(ServiceActor actor, House house)
     {
-        if (actor.Situation.Run is not { } run) return [];
+        if (actor.Situation.Run is not { } run)
+            return [];
         if (RunSite.Of(actor.Definition.Name, run.Number, house.Places).Group(house.Groups) is { } group)
         {
             try
             {
                 var pids = File.ReadLines(Path.Combine(group, "cgroup.procs")).Select(int.Parse).ToList();
-                if (pids.Count > 0) return pids;
+                if (pids.Count > 0)
+                    return pids;
             }
             catch (IOException)
             {

@@ -20,7 +20,9 @@ internal sealed record LatestLook(DateTimeOffset At, string Seen, bool Bad);
 /// <summary>Looks at all watches of one run, each at its own beat, until nobody waits for it any more.</summary>
 internal sealed class WatchLook(ServiceActor actor, long run, House house)
 {
-    private static readonly TimeSpan ShortestLimit = TimeSpan.FromSeconds(1), LongestLimit = TimeSpan.FromSeconds(10), Margin = TimeSpan.FromMilliseconds(5);
+    private static readonly TimeSpan ShortestLimit = TimeSpan.FromSeconds(1),
+        LongestLimit = TimeSpan.FromSeconds(10),
+        Margin = TimeSpan.FromMilliseconds(5);
 
     private readonly Definition definition = actor.Definition;
     private readonly Vitals vitals = actor.Vitals;
@@ -35,7 +37,10 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
     {
         var look = LookOf(watch);
         // Many begin at the same moment: what nobody asked for is spread over its beat.
-        var next = watch.Implied ? watch.Every * Random.Shared.NextDouble() : watch is AnswerWatch ? watch.Every : TimeSpan.Zero;
+        var next =
+            watch.Implied ? watch.Every * Random.Shared.NextDouble()
+            : watch is AnswerWatch ? watch.Every
+            : TimeSpan.Zero;
         Sight? last = null;
         var inTrouble = false;
         while (true)
@@ -50,7 +55,12 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             catch (Exception failed) when (!gone.IsCancellationRequested)
             {
                 // That the sentry cannot look says nothing of the program: it is told once, and looked again.
-                if (!inTrouble) house.Log(definition.Name, "trouble", $"The sentry failed at looking whether {watch.InWords}: {failed.Message}");
+                if (!inTrouble)
+                    house.Log(
+                        definition.Name,
+                        "trouble",
+                        $"The sentry failed at looking whether {watch.InWords}: {failed.Message}"
+                    );
                 inTrouble = true;
                 next = watch.Every;
                 continue;
@@ -59,14 +69,26 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             gone.ThrowIfCancellationRequested();
             inTrouble = false;
             actor.Looks[index] = new(house.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
-            var now = sight.Bad is not null || last is null || last.Value.Bad is not null ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen)).ConfigureAwait(false) : null;
+            var now =
+                sight.Bad is not null || last is null || last.Value.Bad is not null
+                    ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen)).ConfigureAwait(false)
+                    : null;
             last = sight;
             next = watch.Every - Stopwatch.GetElapsedTime(began);
-            if (sight.Due is { } due && due + Margin < next) next = due + Margin;
+            if (sight.Due is { } due && due + Margin < next)
+                next = due + Margin;
             // A level that may be over its limit for some time is looked at again when that time is up.
-            if (watch.For > TimeSpan.Zero && now?.Run is { } live && index < live.Watched.Length && live.Watched[index] is { Bad: > 0, PoorSince: null, Since: { } since } && since + watch.For - house.Now is var left && left < next)
+            if (
+                watch.For > TimeSpan.Zero
+                && now?.Run is { } live
+                && index < live.Watched.Length
+                && live.Watched[index] is { Bad: > 0, PoorSince: null, Since: { } since }
+                && since + watch.For - house.Now is var left
+                && left < next
+            )
                 next = left + Margin;
-            if (next < Margin) next = Margin;
+            if (next < Margin)
+                next = Margin;
         }
     }
 
@@ -76,20 +98,44 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
         switch (watch)
         {
             case AnswerWatch answer:
-                var limit = watch.Every < ShortestLimit ? ShortestLimit : watch.Every > LongestLimit ? LongestLimit : watch.Every;
+                var limit =
+                    watch.Every < ShortestLimit ? ShortestLimit
+                    : watch.Every > LongestLimit ? LongestLimit
+                    : watch.Every;
                 return async gone =>
                 {
-                    var (missing, seen) = await ProofLook.Answers(answer.Look, definition, run, house, limit, gone).OrWhyNot(ownToo: false).ConfigureAwait(false);
+                    var (missing, seen) = await ProofLook
+                        .Answers(answer.Look, definition, run, house, limit, gone)
+                        .OrWhyNot(ownToo: false)
+                        .ConfigureAwait(false);
                     return new(missing, seen);
                 };
             case SilenceWatch silence:
                 var output = new ChangeClock(house.Places.OutputOf(definition.Name), house.Clock);
-                return Now(() => AgeOf(output.Age(), began, silence.Longest, "it has printed nothing", "it printed something"));
+                return Now(() =>
+                    AgeOf(output.Age(), began, silence.Longest, "it has printed nothing", "it printed something")
+                );
             case FreshFileWatch fresh:
                 var file = new ChangeClock(fresh.Path, house.Clock);
-                return Now(() => AgeOf(file.Age(), began, fresh.Oldest, $"{fresh.Path} has not been written", $"{fresh.Path} was written"));
+                return Now(() =>
+                    AgeOf(
+                        file.Age(),
+                        began,
+                        fresh.Oldest,
+                        $"{fresh.Path} has not been written",
+                        $"{fresh.Path} was written"
+                    )
+                );
             case AliveWatch alive:
-                return Now(() => AgeOf(actor.AliveStamp == 0 ? null : Stopwatch.GetElapsedTime(actor.AliveStamp), began, alive.Within, "it has not said that it is alive", "it said that it is alive"));
+                return Now(() =>
+                    AgeOf(
+                        actor.AliveStamp == 0 ? null : Stopwatch.GetElapsedTime(actor.AliveStamp),
+                        began,
+                        alive.Within,
+                        "it has not said that it is alive",
+                        "it said that it is alive"
+                    )
+                );
             case PausedWatch paused:
                 long? since = null;
                 return Now(() =>
@@ -97,20 +143,61 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                     vitals.Look(watch.Every / 2); // what a fall's evidence shows of memory and processor comes from here
                     var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
                     since = stopped ? since ?? Stopwatch.GetTimestamp() : null;
-                    if (since is not { } from) return new(null, "its main process is not stopped by a signal");
+                    if (since is not { } from)
+                        return new(null, "its main process is not stopped by a signal");
                     var length = Stopwatch.GetElapsedTime(from);
                     return length >= paused.Longest
-                        ? new($"its main process has been kept stopped by a signal for {About(length)}: it has its number still, but does nothing", "")
-                        : new(null, $"its main process has been stopped by a signal for {About(length)}", paused.Longest - length);
+                        ? new(
+                            $"its main process has been kept stopped by a signal for {About(length)}: it has its "
+                                + $"number still, but does nothing",
+                            ""
+                        )
+                        : new(
+                            null,
+                            $"its main process has been stopped by a signal for {About(length)}",
+                            paused.Longest - length
+                        );
                 });
             case MemoryWatch memory:
-                return Now(() => Level(vitals.Look(watch.Every / 2).Memory, memory.Bytes, bytes => Size.About(bytes), "its memory is", Size.Write(memory.Bytes)));
+                return Now(() =>
+                    Level(
+                        vitals.Look(watch.Every / 2).Memory,
+                        memory.Bytes,
+                        bytes => Size.About(bytes),
+                        "its memory is",
+                        Size.Write(memory.Bytes)
+                    )
+                );
             case CpuWatch cpu:
-                return Now(() => Level((long)Math.Round(vitals.Look(watch.Every / 2).Cpu ?? 0), cpu.Percent, percent => $"{percent} %", "its processor time is", $"{cpu.Percent} %"));
+                return Now(() =>
+                    Level(
+                        (long)Math.Round(vitals.Look(watch.Every / 2).Cpu ?? 0),
+                        cpu.Percent,
+                        percent => $"{percent} %",
+                        "its processor time is",
+                        $"{cpu.Percent} %"
+                    )
+                );
             case OpenFilesWatch files:
-                return Now(() => Level(vitals.Look(watch.Every / 2).Tree.Sum(ProcessFacts.CountOpenFiles), files.Most, Plain, "the files it has open are", Plain(files.Most)));
+                return Now(() =>
+                    Level(
+                        vitals.Look(watch.Every / 2).Tree.Sum(ProcessFacts.CountOpenFiles),
+                        files.Most,
+                        Plain,
+                        "the files it has open are",
+                        Plain(files.Most)
+                    )
+                );
             case ChildrenWatch children:
-                return Now(() => Level(Math.Max(0, vitals.Look(watch.Every / 2).Tree.Count - 1), children.Most, Plain, "the processes below its main one are", Plain(children.Most)));
+                return Now(() =>
+                    Level(
+                        Math.Max(0, vitals.Look(watch.Every / 2).Tree.Count - 1),
+                        children.Most,
+                        Plain,
+                        "the processes below its main one are",
+                        Plain(children.Most)
+                    )
+                );
             case CeilingWatch ceiling:
                 return Now(() => Ahead(ceiling, watch.Every));
             default:
@@ -120,39 +207,53 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
 
     private static Func<CancellationToken, Task<Sight>> Now(Func<Sight> look) => _ => Task.FromResult(look());
 
-    /// <summary>Something that must happen at least so often: how long ago it was, or has been since the watch began.</summary>
+    /// <summary>
+    /// Something that must happen at least so often: how long ago it was, or has been since the watch began.
+    /// </summary>
     private static Sight AgeOf(TimeSpan? age, long began, TimeSpan longest, string not, string did)
     {
         var watched = Stopwatch.GetElapsedTime(began);
         var so = age is { } known && known < watched ? known : watched;
-        if (so < longest) return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just begun", longest - so);
+        if (so < longest)
+            return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just begun", longest - so);
         return new($"{not} for {About(so)}", "");
     }
 
     private static Sight Level(long value, long most, Func<long, string> words, string what, string limit) =>
-        value > most ? new($"{what} {words(value)}, above {limit}", "") : new(null, $"{what} {words(value)}, of {limit}");
+        value > most
+            ? new($"{what} {words(value)}, above {limit}", "")
+            : new(null, $"{what} {words(value)}, of {limit}");
 
     private readonly SampleWindow memoryGone = new();
 
     private Sight Ahead(CeilingWatch watch, TimeSpan every)
     {
-        if (definition.Resources.Memory is not { } ceiling) return new(null, "it has no memory ceiling (resources.memory)");
+        if (definition.Resources.Memory is not { } ceiling)
+            return new(null, "it has no memory ceiling (resources.memory)");
         var sample = vitals.Look(every / 2);
         memoryGone.Add(DateTimeOffset.UnixEpoch + Stopwatch.GetElapsedTime(0, sample.Stamp), sample.Memory);
-        if (GrowthTrend.Of(memoryGone.Samples) is not { } trend) return new(null, $"its memory is {Size.About(sample.Memory)}; too few looks yet to say how it grows");
-        if (trend.Until(sample.Memory, ceiling) is not { } left) return new(null, $"its memory is {Size.About(sample.Memory)} of {Size.Write(ceiling)} and does not grow steadily");
-        var grows = $"its memory is {Size.About(sample.Memory)} and grows by {Size.About((long)(trend.PerSecond * 60))} a minute; at that rate it reaches its ceiling of {Size.Write(ceiling)} in about {About(left)}";
+        if (GrowthTrend.Of(memoryGone.Samples) is not { } trend)
+            return new(null, $"its memory is {Size.About(sample.Memory)}; too few looks yet to say how it grows");
+        if (trend.Until(sample.Memory, ceiling) is not { } left)
+            return new(
+                null,
+                $"its memory is {Size.About(sample.Memory)} of {Size.Write(ceiling)} and does not grow steadily"
+            );
+        var grows =
+            $"its memory is {Size.About(sample.Memory)} and grows by {Size.About((long)(trend.PerSecond * 60))} a "
+            + $"minute; at that rate it reaches its ceiling of {Size.Write(ceiling)} in about {About(left)}";
         return left <= watch.Within ? new(grows, "") : new(null, grows);
     }
 
     private static string Plain(long number) => number.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>A length as people say it: 340 ms, 12 s, 4 min, 3 h.</summary>
-    private static string About(TimeSpan length) => length switch
-    {
-        { TotalSeconds: < 1 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalMilliseconds:0} ms"),
-        { TotalSeconds: < 120 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.#} s"),
-        { TotalMinutes: < 120 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalMinutes:0} min"),
-        _ => string.Create(CultureInfo.InvariantCulture, $"{length.TotalHours:0.#} h"),
-    };
+    private static string About(TimeSpan length) =>
+        length switch
+        {
+            { TotalSeconds: < 1 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalMilliseconds:0} ms"),
+            { TotalSeconds: < 120 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.#} s"),
+            { TotalMinutes: < 120 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalMinutes:0} min"),
+            _ => string.Create(CultureInfo.InvariantCulture, $"{length.TotalHours:0.#} h"),
+        };
 }

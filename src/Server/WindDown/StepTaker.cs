@@ -16,9 +16,16 @@ internal readonly record struct StepEffect(string Answer, bool Failed);
 /// <summary>Takes the steps of a wind-down that are more than a signal.</summary>
 /// <param name="site">Where its run takes place.</param>
 /// <param name="input">Gives the keeper an order about the program's input; the errno that came of it.</param>
-internal sealed class StepTaker(Definition definition, House house, RunSite site, int? pid, Func<Message, CancellationToken, Task<int>> input)
+internal sealed class StepTaker(
+    Definition definition,
+    House house,
+    RunSite site,
+    int? pid,
+    Func<Message, CancellationToken, Task<int>> input
+)
 {
-    private const int LongestAnswer = 200, LongestBody = 64 << 10;
+    private const int LongestAnswer = 200,
+        LongestBody = 64 << 10;
 
     private const string Taken = "it was taken without an answer";
 
@@ -31,10 +38,21 @@ internal sealed class StepTaker(Definition definition, House house, RunSite site
         {
             return step switch
             {
-                SendStep { To.Kind: SendKind.Input } send => await Input(new Message(KeeperWord.Input).With("text", send.Text), "its input took it", limit.Token).ConfigureAwait(false),
+                SendStep { To.Kind: SendKind.Input } send => await Input(
+                        new Message(KeeperWord.Input).With("text", send.Text),
+                        "its input took it",
+                        limit.Token
+                    )
+                    .ConfigureAwait(false),
                 SendStep send => await Send(send, limit.Token).ConfigureAwait(false),
-                CloseInputStep => await Input(new Message(KeeperWord.CloseInput), "its input has ended", limit.Token).ConfigureAwait(false),
-                KeyStep key => await Input(new Message(KeeperWord.Input).With("text", key.Key == TerminalKey.Quit ? "\x1c" : "\x03"), "its terminal took it", limit.Token).ConfigureAwait(false),
+                CloseInputStep => await Input(new Message(KeeperWord.CloseInput), "its input has ended", limit.Token)
+                    .ConfigureAwait(false),
+                KeyStep key => await Input(
+                        new Message(KeeperWord.Input).With("text", key.Key == TerminalKey.Quit ? "\x1c" : "\x03"),
+                        "its terminal took it",
+                        limit.Token
+                    )
+                    .ConfigureAwait(false),
                 HttpStep http => await Ask(http, limit.Token).ConfigureAwait(false),
                 CommandStep command => await Run(command, limit.Token).ConfigureAwait(false),
                 _ => null,
@@ -51,11 +69,14 @@ internal sealed class StepTaker(Definition definition, House house, RunSite site
     }
 
     private async Task<StepEffect?> Input(Message order, string words, CancellationToken cancellation) =>
-        await input(order, cancellation).ConfigureAwait(false) is var errno and not 0 ? new($"its input cannot be written: {Names.Errno(errno)}", Failed: true) : new(words, Failed: false);
+        await input(order, cancellation).ConfigureAwait(false) is var errno and not 0
+            ? new($"its input cannot be written: {Names.Errno(errno)}", Failed: true)
+            : new(words, Failed: false);
 
     private async Task<StepEffect?> Send(SendStep step, CancellationToken cancellation)
     {
-        if (step.To.Kind == SendKind.Unix) return await SendAs(step, cancellation).ConfigureAwait(false);
+        if (step.To.Kind == SendKind.Unix)
+            return await SendAs(step, cancellation).ConfigureAwait(false);
         using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
         var (host, port) = NetworkAddress.Read(step.To.Address)!.Value;
         await socket.ConnectAsync(host, port, cancellation).ConfigureAwait(false);
@@ -68,7 +89,8 @@ internal sealed class StepTaker(Definition definition, House house, RunSite site
             while (got < room.Length && Array.IndexOf(room, (byte)'\n', 0, got) < 0)
             {
                 var more = await socket.ReceiveAsync(room.AsMemory(got), cancellation).ConfigureAwait(false);
-                if (more == 0) break;
+                if (more == 0)
+                    break;
                 got += more;
             }
         }
@@ -80,11 +102,24 @@ internal sealed class StepTaker(Definition definition, House house, RunSite site
         return new(Answered(Encoding.UTF8.GetString(room, 0, got), Taken), Failed: false);
     }
 
-    /// <summary>A socket's path is the account's to change: who connects there is the account, so that it leads to nothing but what the account reaches anyway.</summary>
+    /// <summary>
+    /// A socket's path is the account's to change: who connects there is the account, so that it leads to nothing but
+    /// what the account reaches anyway.
+    /// </summary>
     private async Task<StepEffect?> SendAs(SendStep step, CancellationToken cancellation)
     {
-        if (Account.Named(definition.Account) is not { } account) return new($"there is no account {definition.Account}", Failed: true);
-        return await house.AsAccount.Send(account, AccountGroup.IdsOf(definition.Identity.Groups), step.To.Address, step.Text, step.Wait, cancellation).ConfigureAwait(false) switch
+        if (Account.Named(definition.Account) is not { } account)
+            return new($"there is no account {definition.Account}", Failed: true);
+        return await house
+            .AsAccount.Send(
+                account,
+                AccountGroup.IdsOf(definition.Identity.Groups),
+                step.To.Address,
+                step.Text,
+                step.Wait,
+                cancellation
+            )
+            .ConfigureAwait(false) switch
         {
             null => null,
             { ExitCode: 0, Output: var said } => new(Answered(said, Taken), Failed: false),
@@ -95,28 +130,56 @@ internal sealed class StepTaker(Definition definition, House house, RunSite site
     private static async Task<StepEffect?> Ask(HttpStep step, CancellationToken cancellation)
     {
         using var request = new HttpRequestMessage(new HttpMethod(step.Method), step.Url);
-        if (step.Body is { } body) request.Content = new StringContent(body, Encoding.UTF8);
-        using var response = await Probes.Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
+        if (step.Body is { } body)
+            request.Content = new StringContent(body, Encoding.UTF8);
+        using var response = await Probes
+            .Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancellation)
+            .ConfigureAwait(false);
         var said = Answered(await Probes.Body(response, LongestBody, cancellation).ConfigureAwait(false), "");
-        return new($"it answered {(int)response.StatusCode}{(said.Length > 0 ? $", and {said}" : "")}", Failed: (int)response.StatusCode >= 400);
+        return new(
+            $"it answered {(int)response.StatusCode}{(said.Length > 0 ? $", and {said}" : "")}",
+            Failed: (int)response.StatusCode >= 400
+        );
     }
 
     private async Task<StepEffect?> Run(CommandStep step, CancellationToken cancellation)
     {
-        if (Account.Named(definition.Account) is not { } account) return new($"there is no account {definition.Account}", Failed: true);
+        if (Account.Named(definition.Account) is not { } account)
+            return new($"there is no account {definition.Account}", Failed: true);
         var environment = LaunchOrder.EnvironmentOf(definition, account, house.Places);
-        if (pid is { } main) environment["CALM_PID"] = main.ToString(System.Globalization.CultureInfo.InvariantCulture);
-        var end = await house.AsAccount.Run(account, AccountGroup.IdsOf(definition.Identity.Groups), LaunchOrder.DirectoryOf(definition, house.Places), environment, step.Command, step.Wait, site.Commands(house), cancellation).ConfigureAwait(false);
+        if (pid is { } main)
+            environment["CALM_PID"] = main.ToString(System.Globalization.CultureInfo.InvariantCulture);
+        var end = await house
+            .AsAccount.Run(
+                account,
+                AccountGroup.IdsOf(definition.Identity.Groups),
+                LaunchOrder.DirectoryOf(definition, house.Places),
+                environment,
+                step.Command,
+                step.Wait,
+                site.Commands(house),
+                cancellation
+            )
+            .ConfigureAwait(false);
         return end switch
         {
-            null => new($"{step.Command[0]} cannot be run, or had not ended after {Duration.Write(step.Wait)}", Failed: true),
-            { ExitCode: var code } => new($"it ended with exit code {code}{(Answered(end.Value.Output + end.Value.Error, "") is { Length: > 0 } said ? $", and {said}" : "")}", Failed: code != 0),
+            null => new(
+                $"{step.Command[0]} cannot be run, or had not ended after {Duration.Write(step.Wait)}",
+                Failed: true
+            ),
+            { ExitCode: var code } => new(
+                $"it ended with exit code "
+                    + $"{code}{(Answered(end.Value.Output + end.Value.Error, "") is { Length: > 0 } said ? $", and {said}" : "")}",
+                Failed: code != 0
+            ),
         };
     }
 
     private static string Answered(string text, string nothing)
     {
         var line = text.Split('\n').Select(line => line.Trim()).FirstOrDefault(line => line.Length > 0);
-        return line is null ? nothing : $"it said '{(line.Length > LongestAnswer ? line[..LongestAnswer] + "…" : line)}'";
+        return line is null
+            ? nothing
+            : $"it said '{(line.Length > LongestAnswer ? line[..LongestAnswer] + "…" : line)}'";
     }
 }

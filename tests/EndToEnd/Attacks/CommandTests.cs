@@ -3,7 +3,9 @@ using System.Globalization;
 
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
-/// <summary>Commands run for a service, and programs that print without end: nothing outlives its limit, nothing fills the disk.</summary>
+/// <summary>
+/// Commands run for a service, and programs that print without end: nothing outlives its limit, nothing fills the disk.
+/// </summary>
 public class CommandTests
 {
     [Theory]
@@ -14,7 +16,12 @@ public class CommandTests
     {
         await using var sentry = await Sentry.Start();
         // It leaves the session, its parent and its environment: what could tell where it came from.
-        var leaves = sentry.Script("leaves", "#!/usr/bin/perl\nuse POSIX;\nif (fork == 0) { POSIX::setsid(); exit 0 if fork; open STDIN, '<', '/dev/null'; open STDOUT, '>', '/dev/null'; open STDERR, '>', '/dev/null'; %ENV = (); exec { '/bin/sleep' } 'calm-left-behind', '600' }\nselect undef, undef, undef, 0.2;\nexit 0;\n");
+        var leaves = sentry.Script(
+            "leaves",
+            "#!/usr/bin/perl\nuse POSIX;\nif (fork == 0) { POSIX::setsid(); exit 0 if fork; open STDIN, '<', "
+                + "'/dev/null'; open STDOUT, '>', '/dev/null'; open STDERR, '>', '/dev/null'; %ENV = (); exec { "
+                + "'/bin/sleep' } 'calm-left-behind', '600' }\nselect undef, undef, undef, 0.2;\nexit 0;\n"
+        );
         string[] flags = what switch
         {
             "watch" => ["--watch", $"command:{leaves},every=1s"],
@@ -22,8 +29,15 @@ public class CommandTests
             _ => ["--wind-down", $"command:{leaves},wait=5s", "--wind-down", "TERM 5s"],
         };
         await sentry.Wrap("board", [.. flags, "--start", "--", "/bin/sleep", "600"]);
-        if (what == "watch") await Sentry.Eventually(async () => (await sentry.Show("board")).GetProperty("watches").EnumerateArray().Any(watch => watch.ToString().Contains("succeeded", StringComparison.Ordinal)));
-        if (what == "stop") await sentry.Ok("stop", "board");
+        if (what == "watch")
+            await Sentry.Eventually(async () =>
+                (await sentry.Show("board"))
+                    .GetProperty("watches")
+                    .EnumerateArray()
+                    .Any(watch => watch.ToString().Contains("succeeded", StringComparison.Ordinal))
+            );
+        if (what == "stop")
+            await sentry.Ok("stop", "board");
         Assert.Empty(LeftBehind());
         await sentry.Ok("unwrap", "board");
         Assert.Empty(LeftBehind());
@@ -32,10 +46,23 @@ public class CommandTests
     [Fact]
     public async Task A_command_runs_within_its_services_ceilings()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to set a ceiling");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to set a ceiling");
         await using var sentry = await Sentry.Start();
         var grows = sentry.Script("grows", "#!/usr/bin/perl\nmy $x = 'x' x (200 << 20);\nprint length $x, \"\\n\";\n");
-        await sentry.Wrap("board", "--memory", "48 MiB", "--watch", $"command:{grows},every=1s,patience=1,then=tell", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap(
+            "board",
+            "--memory",
+            "48 MiB",
+            "--watch",
+            $"command:{grows},every=1s,patience=1,then=tell",
+            "--proof",
+            "up-for:0s",
+            "--start",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
         var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
         Assert.Contains("grows", poor.GetProperty("why").GetString(), StringComparison.Ordinal);
     }
@@ -47,7 +74,17 @@ public class CommandTests
     {
         await using var sentry = await Sentry.Start();
         var before = Memory(sentry.ServerPid);
-        await sentry.Wrap("board", "--watch", $"command:/bin/sh -c '{prints}',every=1s,patience=1,then=tell", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap(
+            "board",
+            "--watch",
+            $"command:/bin/sh -c '{prints}',every=1s,patience=1,then=tell",
+            "--proof",
+            "up-for:0s",
+            "--start",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
         var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
         Assert.Contains("cannot be run, or takes over", poor.GetProperty("why").GetString(), StringComparison.Ordinal);
         Assert.InRange(Memory(sentry.ServerPid) - before, long.MinValue, 64 << 20);
@@ -58,19 +95,33 @@ public class CommandTests
     [InlineData("cat /dev/zero")]
     public async Task Output_without_end_is_looked_through_for_a_proof_at_the_sentrys_own_pace(string prints)
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to mount a small file system");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to mount a small file system");
         await using var sentry = await Sentry.Start();
         var logs = Directory.CreateDirectory(sentry.Places.OutputDirectoryOf("board")).FullName;
         Process.Start("mount", ["-t", "tmpfs", "-o", "size=256m,mode=755", "small", logs]).WaitForExit();
         try
         {
             var before = Memory(sentry.ServerPid);
-            await sentry.Wrap("board", "--proof", "output:^never$,within=5s", "--recover", "never", "--", "/bin/sh", "-c", $"exec {prints}");
+            await sentry.Wrap(
+                "board",
+                "--proof",
+                "output:^never$,within=5s",
+                "--recover",
+                "never",
+                "--",
+                "/bin/sh",
+                "-c",
+                $"exec {prints}"
+            );
             await sentry.Calm("start", "board");
             Assert.InRange(Memory(sentry.ServerPid) - before, long.MinValue, 64 << 20);
             // The disk is left a reserve, and a stop is a stop.
             var drive = new DriveInfo(logs);
-            Assert.True(drive.AvailableFreeSpace >= drive.TotalSize / 25, $"{drive.AvailableFreeSpace} of {drive.TotalSize} are left");
+            Assert.True(
+                drive.AvailableFreeSpace >= drive.TotalSize / 25,
+                $"{drive.AvailableFreeSpace} of {drive.TotalSize} are left"
+            );
             Assert.Equal(0, (await sentry.Calm("stop", "board")).Exit);
         }
         finally
@@ -84,7 +135,19 @@ public class CommandTests
     public async Task A_command_inherits_no_descriptor_of_the_sentrys()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("board", "--proof", "command:" + sentry.Script("looks", "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >$CALM_STATE/open\n"), "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap(
+            "board",
+            "--proof",
+            "command:"
+                + sentry.Script(
+                    "looks",
+                    "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >$CALM_STATE/open\n"
+                ),
+            "--start",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
         // Its three streams, and what ls itself has open while it looks.
         Assert.Equal("0\n1\n2\n3\n", await File.ReadAllTextAsync(Path.Combine(sentry.Places.StateOf("board"), "open")));
     }
@@ -92,7 +155,8 @@ public class CommandTests
     [Fact]
     public async Task With_the_sentrys_own_disk_full_it_starts_and_stops_and_says_what_is_not_on_record()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to mount a small file system");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to mount a small file system");
         await using var sentry = await Sentry.Start();
         await sentry.KillServer();
         var library = sentry.Places.Library;
@@ -104,13 +168,21 @@ public class CommandTests
             await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
             Process.Start("sh", ["-c", $"cat /dev/zero >{library}/fill 2>/dev/null"]).WaitForExit();
             await sentry.Ok("logbook"); // something to be written has met the full disk
-            await Sentry.Eventually(async () => (await sentry.Calm("stop", "board")).Error.Contains("not on record yet", StringComparison.Ordinal));
+            await Sentry.Eventually(async () =>
+                (await sentry.Calm("stop", "board")).Error.Contains("not on record yet", StringComparison.Ordinal)
+            );
             Assert.Empty(sentry.Processes("board"));
             Assert.Equal(0, (await sentry.Calm("start", "board")).Exit);
-            Assert.Contains("cannot be written", (await sentry.Ok("host", "status", "--json")).Output, StringComparison.Ordinal);
+            Assert.Contains(
+                "cannot be written",
+                (await sentry.Ok("host", "status", "--json")).Output,
+                StringComparison.Ordinal
+            );
 
             File.Delete(Path.Combine(library, "fill"));
-            await Sentry.Eventually(async () => !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal));
+            await Sentry.Eventually(async () =>
+                !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal)
+            );
             Assert.Contains("launched", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
             await sentry.Ok("unwrap", "board");
         }
@@ -126,25 +198,47 @@ public class CommandTests
     {
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
-        await sentry.Wrap("board", "--proof", $"http:http://127.0.0.1:{port}/,text=quay", "--watch", $"http:http://127.0.0.1:{port}/,every=1s", "--", sentry.Script("board", $$"""
-            #!/usr/bin/perl
-            use IO::Socket::INET; $| = 1; $SIG{PIPE} = 'IGNORE'; $SIG{CHLD} = 'IGNORE';
-            my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {{port}}, Listen => 9, ReuseAddr => 1) or die;
-            while (my $c = $s->accept) {
-              next if fork;
-              while (<$c>) { print "asked with $_" if /^cookie/i; last if /^\r?$/ }
-              print $c "HTTP/1.1 200 OK\r\nSet-Cookie: board=mine; Path=/\r\n\r\nquay 2 "; print "asked\n";
-              while (print $c 'x' x 65536) { }
-              exit 0;
-            }
-            """));
+        await sentry.Wrap(
+            "board",
+            "--proof",
+            $"http:http://127.0.0.1:{port}/,text=quay",
+            "--watch",
+            $"http:http://127.0.0.1:{port}/,every=1s",
+            "--",
+            sentry.Script(
+                "board",
+                $$"""
+                #!/usr/bin/perl
+                use IO::Socket::INET; $| = 1; $SIG{PIPE} = 'IGNORE'; $SIG{CHLD} = 'IGNORE';
+                my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {{port}}, Listen => 9, ReuseAddr => 1) or die;
+                while (my $c = $s->accept) {
+                  next if fork;
+                  while (<$c>) { print "asked with $_" if /^cookie/i; last if /^\r?$/ }
+                  print $c "HTTP/1.1 200 OK\r\nSet-Cookie: board=mine; Path=/\r\n\r\nquay 2 "; print "asked\n";
+                  while (print $c 'x' x 65536) { }
+                  exit 0;
+                }
+                """
+            )
+        );
         await sentry.Ok("start", "board");
-        await Sentry.Eventually(async () => (await sentry.Ok("output", "board")).Output.Split('\n').Count(line => line == "asked") >= 3);
-        Assert.DoesNotContain("cookie", (await sentry.Ok("output", "board")).Output, StringComparison.OrdinalIgnoreCase);
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "board")).Output.Split('\n').Count(line => line == "asked") >= 3
+        );
+        Assert.DoesNotContain(
+            "cookie",
+            (await sentry.Ok("output", "board")).Output,
+            StringComparison.OrdinalIgnoreCase
+        );
     }
 
-    private static IEnumerable<int> LeftBehind() => Directory.EnumerateDirectories("/proc").Select(Path.GetFileName).Where(name => name!.All(char.IsAsciiDigit)).Select(name => int.Parse(name!, CultureInfo.InvariantCulture))
-        .Where(pid => Name(pid).StartsWith("calm-left-behind", StringComparison.Ordinal));
+    private static IEnumerable<int> LeftBehind() =>
+        Directory
+            .EnumerateDirectories("/proc")
+            .Select(Path.GetFileName)
+            .Where(name => name!.All(char.IsAsciiDigit))
+            .Select(name => int.Parse(name!, CultureInfo.InvariantCulture))
+            .Where(pid => Name(pid).StartsWith("calm-left-behind", StringComparison.Ordinal));
 
     private static string Name(int pid)
     {
@@ -159,5 +253,7 @@ public class CommandTests
     }
 
     /// <summary>Resident memory of a process in bytes.</summary>
-    private static long Memory(int pid) => long.Parse(File.ReadAllText($"/proc/{pid}/statm").Split(' ')[1], CultureInfo.InvariantCulture) * Environment.SystemPageSize;
+    private static long Memory(int pid) =>
+        long.Parse(File.ReadAllText($"/proc/{pid}/statm").Split(' ')[1], CultureInfo.InvariantCulture)
+        * Environment.SystemPageSize;
 }

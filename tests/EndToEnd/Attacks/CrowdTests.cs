@@ -5,15 +5,21 @@ using System.Text;
 
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
-/// <summary>Connections by the thousand, slow ones and endless ones: the sentry goes on answering, and no service is blamed for it.</summary>
+/// <summary>
+/// Connections by the thousand, slow ones and endless ones: the sentry goes on answering, and no service is blamed for
+/// it.
+/// </summary>
 public class CrowdTests
 {
     public CrowdTests()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to act as other accounts");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to act as other accounts");
     }
 
-    /// <summary>Opens connections to a Unix socket or a port and holds them; says how many were let in, then waits.</summary>
+    /// <summary>
+    /// Opens connections to a Unix socket or a port and holds them; says how many were let in, then waits.
+    /// </summary>
     private const string Holds = """
         use IO::Socket::UNIX; use IO::Socket::INET; use IO::Select; $| = 1;
         my ($where, $count, $say) = @ARGV; my @held;
@@ -38,17 +44,46 @@ public class CrowdTests
     public async Task One_account_holds_so_many_connections_and_no_more(string door, string say)
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tide", "--watch", $"tcp:127.0.0.1:{await Port(sentry)},every=1s,patience=1,then=restart", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap(
+            "tide",
+            "--watch",
+            $"tcp:127.0.0.1:{await Port(sentry)},every=1s,patience=1,then=restart",
+            "--proof",
+            "up-for:0s",
+            "--start",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
         var pid = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
-        using var crowd = Sentry.Began("daemon", "perl", "-e", Holds, door == "socket" ? sentry.Places.ApiSocket : $"{await Port(sentry)}", "2000", say);
+        using var crowd = Sentry.Began(
+            "daemon",
+            "perl",
+            "-e",
+            Holds,
+            door == "socket" ? sentry.Places.ApiSocket : $"{await Port(sentry)}",
+            "2000",
+            say
+        );
         try
         {
             var let = await crowd.StandardOutput.ReadLineAsync().WaitAsync(Sentry.Limit);
             Assert.InRange(int.Parse(let!.Split(' ')[1]), 1, 64);
             Assert.Equal(0, (await sentry.Calm("list")).Exit);
-            Assert.True(Directory.GetFiles($"/proc/{sentry.ServerPid}/fd").Length < 400, "descriptors are held by connections that were refused");
+            Assert.True(
+                Directory.GetFiles($"/proc/{sentry.ServerPid}/fd").Length < 400,
+                "descriptors are held by connections that were refused"
+            );
             // Who has no room is told so, in words, at once.
-            var refused = await Sentry.As("daemon", ["curl", "-s", .. door == "socket" ? ["--unix-socket", sentry.Places.ApiSocket] : Array.Empty<string>(), door == "socket" ? "http://sentry/" : $"http://127.0.0.1:{await Port(sentry)}/"]);
+            var refused = await Sentry.As(
+                "daemon",
+                [
+                    "curl",
+                    "-s",
+                    .. door == "socket" ? ["--unix-socket", sentry.Places.ApiSocket] : Array.Empty<string>(),
+                    door == "socket" ? "http://sentry/" : $"http://127.0.0.1:{await Port(sentry)}/",
+                ]
+            );
             Assert.Contains("too-many-connections", refused.Output, StringComparison.Ordinal);
         }
         finally
@@ -65,8 +100,18 @@ public class CrowdTests
     public async Task A_sentry_out_of_descriptors_blames_no_program()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tide", "--watch", $"tcp:127.0.0.1:{await Port(sentry)},every=1s,patience=1,then=restart", "--watch", "command:/bin/true,every=1s,patience=1,then=restart", "--proof", "output:^open", "--start", "--",
-            sentry.Script("tide", "#!/bin/sh\necho open\nwhile :; do printf . >>$CALM_STATE/beats; sleep 1; done\n"));
+        await sentry.Wrap(
+            "tide",
+            "--watch",
+            $"tcp:127.0.0.1:{await Port(sentry)},every=1s,patience=1,then=restart",
+            "--watch",
+            "command:/bin/true,every=1s,patience=1,then=restart",
+            "--proof",
+            "output:^open",
+            "--start",
+            "--",
+            sentry.Script("tide", "#!/bin/sh\necho open\nwhile :; do printf . >>$CALM_STATE/beats; sleep 1; done\n")
+        );
         var pid = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
         // As many as it has open, and none to come.
         var open = Directory.GetFiles($"/proc/{sentry.ServerPid}/fd").Length;
@@ -77,7 +122,10 @@ public class CrowdTests
         await Sentry.Eventually(() => new FileInfo(beats).Length >= before + 3);
         Process.Start("prlimit", ["--pid", $"{sentry.ServerPid}", "--nofile=4096:"]).WaitForExit();
         await Sentry.Eventually(async () => (await sentry.Calm("list")).Exit == 0);
-        Assert.True((await sentry.Show("tide")).GetProperty("pid").ToString() == $"{pid}", (await sentry.Ok("logbook", "tide")).Output);
+        Assert.True(
+            (await sentry.Show("tide")).GetProperty("pid").ToString() == $"{pid}",
+            (await sentry.Ok("logbook", "tide")).Output
+        );
         Assert.Equal("running", (await sentry.Show("tide")).GetProperty("state").GetString());
         Assert.DoesNotContain("no account", (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);
     }
@@ -86,26 +134,46 @@ public class CrowdTests
     public async Task Endless_and_huge_bodies_are_refused_while_they_come()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tide", "--proof", "told", "--recover", "never", "--", sentry.Script("tide", """
-            #!/bin/sh
-            for i in 1 2 3 4 5 6 7 8; do head -c 30000000 /dev/zero | curl -s -o /dev/null -w '%{http_code}\n' --unix-socket $CALM_TELL -H 'Expect:' -H 'Content-Type: text/plain' --data-binary @- http://calm/status & done
-            wait
-            curl -s --unix-socket $CALM_TELL http://calm/ready
-            exec sleep 600
-            """));
+        await sentry.Wrap(
+            "tide",
+            "--proof",
+            "told",
+            "--recover",
+            "never",
+            "--",
+            sentry.Script(
+                "tide",
+                """
+                #!/bin/sh
+                for i in 1 2 3 4 5 6 7 8; do head -c 30000000 /dev/zero | curl -s -o /dev/null -w '%{http_code}\n' --unix-socket $CALM_TELL -H 'Expect:' -H 'Content-Type: text/plain' --data-binary @- http://calm/status & done
+                wait
+                curl -s --unix-socket $CALM_TELL http://calm/ready
+                exec sleep 600
+                """
+            )
+        );
         await sentry.Ok("start", "tide");
-        var codes = (await sentry.Ok("output", "tide")).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Where(line => line != "Heard.").ToList();
+        var codes = (await sentry.Ok("output", "tide"))
+            .Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+            .Where(line => line != "Heard.")
+            .ToList();
         Assert.Equal(8, codes.Count);
         Assert.All(codes, code => Assert.True(code is "413" or "000", code));
         // A definition without an end, sent by root itself, in chunks.
         using var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
         await socket.ConnectAsync(new UnixDomainSocketEndPoint(sentry.Places.ApiSocket));
-        await socket.SendAsync(Encoding.ASCII.GetBytes("POST /api/check HTTP/1.1\r\nHost: sentry\r\nContent-Type: application/yaml\r\nTransfer-Encoding: chunked\r\n\r\n"));
+        await socket.SendAsync(
+            Encoding.ASCII.GetBytes(
+                "POST /api/check HTTP/1.1\r\nHost: sentry\r\nContent-Type: application/yaml\r\nTransfer-Encoding: "
+                    + "chunked\r\n\r\n"
+            )
+        );
         var chunk = Encoding.ASCII.GetBytes("10000\r\n" + new string('#', 0x10000) + "\r\n");
         var sent = 0L;
         try
         {
-            while (sent < 64 << 20 && socket.Available == 0) sent += await socket.SendAsync(chunk);
+            while (sent < 64 << 20 && socket.Available == 0)
+                sent += await socket.SendAsync(chunk);
         }
         catch (SocketException)
         {
@@ -121,7 +189,15 @@ public class CrowdTests
     {
         await using var sentry = await Sentry.StartGuarded();
         var port = await Port(sentry);
-        using var thief = Sentry.Began("daemon", "perl", "-MIO::Socket::INET", "-e", "$| = 1; print \"tries\\n\"; while (1) { my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => $ARGV[0], Listen => 5, ReuseAddr => 1); if ($s) { print \"got it\\n\"; sleep 600 } }", $"{port}");
+        using var thief = Sentry.Began(
+            "daemon",
+            "perl",
+            "-MIO::Socket::INET",
+            "-e",
+            "$| = 1; print \"tries\\n\"; while (1) { my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', "
+                + "LocalPort => $ARGV[0], Listen => 5, ReuseAddr => 1); if ($s) { print \"got it\\n\"; sleep 600 } }",
+            $"{port}"
+        );
         try
         {
             Assert.Equal("tries", await thief.StandardOutput.ReadLineAsync());
@@ -147,5 +223,6 @@ public class CrowdTests
         }
     }
 
-    private static async Task<int> Port(Sentry sentry) => int.Parse((await File.ReadAllTextAsync(sentry.Places.PortFile)).Trim());
+    private static async Task<int> Port(Sentry sentry) =>
+        int.Parse((await File.ReadAllTextAsync(sentry.Places.PortFile)).Trim());
 }

@@ -2,7 +2,10 @@ using System.Diagnostics;
 
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
-/// <summary>What an account does to files that root then touches: swapped folders, links, pipes. Root's own files stay as they are.</summary>
+/// <summary>
+/// What an account does to files that root then touches: swapped folders, links, pipes. Root's own files stay as they
+/// are.
+/// </summary>
 public sealed class ForeignGroundTests : IDisposable
 {
     /// <summary>How long whoever swaps goes on swapping.</summary>
@@ -12,9 +15,12 @@ public sealed class ForeignGroundTests : IDisposable
 
     public ForeignGroundTests()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to act as other accounts");
-        for (var i = 0; i < 50; i++) File.WriteAllText(Path.Combine(closed, $"root-{i}"), "root's own\n");
-        foreach (var file in Directory.GetFiles(closed)) File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to act as other accounts");
+        for (var i = 0; i < 50; i++)
+            File.WriteAllText(Path.Combine(closed, $"root-{i}"), "root's own\n");
+        foreach (var file in Directory.GetFiles(closed))
+            File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
         File.SetUnixFileMode(closed, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         before = Rights(closed);
     }
@@ -28,27 +34,58 @@ public sealed class ForeignGroundTests : IDisposable
     {
         await using var sentry = await Sentry.Start();
         // Whoever would know where secrets come to lie is there first.
-        var mark = Directory.GetDirectories("/sys/fs/cgroup", "calm-sentry-*", SearchOption.AllDirectories).Select(path => Path.GetFileName(path)["calm-sentry-".Length..]).FirstOrDefault() ?? "0";
+        var mark =
+            Directory
+                .GetDirectories("/sys/fs/cgroup", "calm-sentry-*", SearchOption.AllDirectories)
+                .Select(path => Path.GetFileName(path)["calm-sentry-".Length..])
+                .FirstOrDefault()
+            ?? "0";
         var squatted = $"/dev/shm/calm-sentry-{mark}";
-        await Sentry.As("daemon", "sh", "-c", $"mkdir -p {squatted} && chmod 777 {squatted} && ln -s {closed} {squatted}/tide");
+        await Sentry.As(
+            "daemon",
+            "sh",
+            "-c",
+            $"mkdir -p {squatted} && chmod 777 {squatted} && ln -s {closed} {squatted}/tide"
+        );
         try
         {
             await sentry.Piped("herring", "secret", "set", "tide", "TIDE_KEY");
-            await sentry.Wrap("tide", "--secret", "TIDE_KEY:file", "--recover", "never", "--proof", "output:^open", "--", sentry.Script("tide", $"""
-                #!/bin/sh
-                folder=$(dirname "$TIDE_KEY") above=$(dirname "$(dirname "$TIDE_KEY")")
-                echo "open $(cat "$TIDE_KEY" | wc -c)"
-                while :; do
-                  mv "$folder" "$folder.away"; ln -s {closed} "$folder"; ln -s {closed} "$above/$$"; rm -rf "$folder"; mkdir "$folder"
-                  rm -f "$TIDE_KEY"; ln -s {closed}/root-1 "$TIDE_KEY"; chmod 777 "$folder" "$TIDE_KEY"
-                done 2>/dev/null
-                """));
+            await sentry.Wrap(
+                "tide",
+                "--secret",
+                "TIDE_KEY:file",
+                "--recover",
+                "never",
+                "--proof",
+                "output:^open",
+                "--",
+                sentry.Script(
+                    "tide",
+                    $"""
+                    #!/bin/sh
+                    folder=$(dirname "$TIDE_KEY") above=$(dirname "$(dirname "$TIDE_KEY")")
+                    echo "open $(cat "$TIDE_KEY" | wc -c)"
+                    while :; do
+                      mv "$folder" "$folder.away"; ln -s {closed} "$folder"; ln -s {closed} "$above/$$"; rm -rf "$folder"; mkdir "$folder"
+                      rm -f "$TIDE_KEY"; ln -s {closed}/root-1 "$TIDE_KEY"; chmod 777 "$folder" "$TIDE_KEY"
+                    done 2>/dev/null
+                    """
+                )
+            );
             string? path = null;
-            for (var clock = Stopwatch.StartNew(); clock.Elapsed < Race;)
+            for (var clock = Stopwatch.StartNew(); clock.Elapsed < Race; )
             {
                 await sentry.Ok(path is null ? "start" : "restart", "tide");
-                Assert.Contains("open 7", (await sentry.Ok("output", "tide", "--last", "1")).Output, StringComparison.Ordinal);
-                path = Directory.EnumerateFiles("/proc/" + (await sentry.Show("tide")).GetProperty("pid").GetInt32(), "environ").Select(File.ReadAllText).SelectMany(text => text.Split('\0')).Single(one => one.StartsWith("TIDE_KEY=", StringComparison.Ordinal))[9..];
+                Assert.Contains(
+                    "open 7",
+                    (await sentry.Ok("output", "tide", "--last", "1")).Output,
+                    StringComparison.Ordinal
+                );
+                path = Directory
+                    .EnumerateFiles("/proc/" + (await sentry.Show("tide")).GetProperty("pid").GetInt32(), "environ")
+                    .Select(File.ReadAllText)
+                    .SelectMany(text => text.Split('\0'))
+                    .Single(one => one.StartsWith("TIDE_KEY=", StringComparison.Ordinal))[9..];
                 Assert.Equal("65534", await Said("stat", "-c", "%u", path)); // its own: what it does with its rights is its own affair
                 Assert.Equal("0 711", await Said("stat", "-c", "%u %a", Path.GetDirectoryName(path)!));
             }
@@ -76,22 +113,41 @@ public sealed class ForeignGroundTests : IDisposable
 
         // A link the account made is refused, on the way and at its end, and nothing is changed behind it.
         await Sentry.As("daemon", "ln", "-s", closed, Path.Combine(place, "link"));
-        foreach (var path in new[] { Path.Combine(place, "link"), Path.Combine(place, "link", "root-1"), Path.Combine(place, "link", "..") })
+        foreach (
+            var path in new[]
+            {
+                Path.Combine(place, "link"),
+                Path.Combine(place, "link", "root-1"),
+                Path.Combine(place, "link", ".."),
+            }
+        )
         {
             var refused = await sentry.Calm("account", "grant", "nobody", path);
-            if (path.EndsWith("..", StringComparison.Ordinal)) continue; // the client has made that srv itself
+            if (path.EndsWith("..", StringComparison.Ordinal))
+                continue; // the client has made that srv itself
             Assert.Equal(1, refused.Exit);
-            Assert.Contains("is a link that daemon made, and only links of root are followed", refused.All, StringComparison.Ordinal);
+            Assert.Contains(
+                "is a link that daemon made, and only links of root are followed",
+                refused.All,
+                StringComparison.Ordinal
+            );
         }
 
         // While the account swaps folders of the tree for links in a loop, rights are given and taken again and again.
-        using var swapping = Sentry.Began("daemon", "sh", "-c", $"cd {place}; while :; do mv books/old away; ln -s {closed} books/old; rm books/old; mv away books/old; mv books gone; ln -s {closed} books; rm books; mv gone books; done 2>/dev/null");
+        using var swapping = Sentry.Began(
+            "daemon",
+            "sh",
+            "-c",
+            $"cd {place}; while :; do mv books/old away; ln -s {closed} books/old; rm books/old; mv away "
+                + $"books/old; mv books gone; ln -s {closed} books; rm books; mv gone books; done 2>/dev/null"
+        );
         var given = 0;
         try
         {
-            for (var clock = Stopwatch.StartNew(); clock.Elapsed < Race;)
+            for (var clock = Stopwatch.StartNew(); clock.Elapsed < Race; )
             {
-                if ((await sentry.Calm("account", "grant", "nobody", books)).Exit == 0) given++;
+                if ((await sentry.Calm("account", "grant", "nobody", books)).Exit == 0)
+                    given++;
                 await sentry.Calm("account", "take", "nobody", books);
                 Assert.Equal(before, Rights(closed));
             }
@@ -120,7 +176,17 @@ public sealed class ForeignGroundTests : IDisposable
         var lists = await Said("getfacl", "-cpn", folder, Path.Combine(folder, "plan"));
         var granted = await sentry.Ok("account", "grant", "nobody", folder);
         Assert.Contains("has a second name somewhere else", granted.Output, StringComparison.Ordinal);
-        Assert.Equal(0, (await Sentry.As("nobody", "sh", "-c", $"cat {folder}/plan && echo more >>{folder}/plan && echo new >{folder}/new")).Exit);
+        Assert.Equal(
+            0,
+            (
+                await Sentry.As(
+                    "nobody",
+                    "sh",
+                    "-c",
+                    $"cat {folder}/plan && echo more >>{folder}/plan && echo new >{folder}/new"
+                )
+            ).Exit
+        );
         Assert.NotEqual(0, (await Sentry.As("daemon", "sh", "-c", $"echo mine >>{folder}/plan")).Exit); // held back as before
         Assert.Equal(before, Rights(closed));
         Assert.Equal("daemon", await Said("stat", "-c", "%G", folder));
@@ -142,7 +208,11 @@ public sealed class ForeignGroundTests : IDisposable
             var rights = Rights(folder);
             var refused = await sentry.Calm("account", "grant", "nobody", folder);
             Assert.Equal(1, refused.Exit);
-            Assert.Contains("has no access lists, so a right cannot be given to one account alone; nothing was changed", refused.All, StringComparison.Ordinal);
+            Assert.Contains(
+                "has no access lists, so a right cannot be given to one account alone; nothing was changed",
+                refused.All,
+                StringComparison.Ordinal
+            );
             Assert.Contains($"chown -R nobody {folder}", refused.All, StringComparison.Ordinal);
             Assert.Equal(rights, Rights(folder));
         }
@@ -164,7 +234,17 @@ public sealed class ForeignGroundTests : IDisposable
         await Said("mkfifo", "-m", "666", pipe);
         string[] wrap = what switch
         {
-            "pid-file" => ["--kind", "detaches", "--pid-file", pipe, "--recover", "never", "--", sentry.Script("relay", "#!/bin/sh\nsleep 600 &\n")],
+            "pid-file" =>
+            [
+                "--kind",
+                "detaches",
+                "--pid-file",
+                pipe,
+                "--recover",
+                "never",
+                "--",
+                sentry.Script("relay", "#!/bin/sh\nsleep 600 &\n"),
+            ],
             "program" => ["--accept", "program-not-a-file", "--recover", "never", "--", pipe],
             "script" => ["--with", "/usr/bin/python3", "--recover", "never", "--", pipe],
             _ => ["--with", "/usr/bin/python3", "--recover", "never", "--", "/dev/zero"],
@@ -173,11 +253,13 @@ public sealed class ForeignGroundTests : IDisposable
         var checkedAgain = sentry.Calm("check", "relay");
         var start = sentry.Calm("start", "relay");
         Assert.NotEqual(5, (await checkedAgain).Exit);
-        if (what is "program" or "zero") Assert.NotEqual(0, (await start).Exit);
+        if (what is "program" or "zero")
+            Assert.NotEqual(0, (await start).Exit);
         await sentry.KillServer();
         await sentry.Serve(); // it takes up what is there, and listens
         Assert.Equal(0, (await sentry.Calm("list")).Exit);
-        if (wrapped.Exit == 0) await sentry.Ok("unwrap", "relay");
+        if (wrapped.Exit == 0)
+            await sentry.Ok("unwrap", "relay");
         await start;
     }
 
@@ -186,18 +268,54 @@ public sealed class ForeignGroundTests : IDisposable
     {
         await using var sentry = await Sentry.Start();
         var secret = Path.Combine(closed, "control");
-        using var roots = Process.Start(new ProcessStartInfo("perl", ["-MIO::Socket::UNIX", "-e", "my $s = IO::Socket::UNIX->new(Local => shift, Listen => 5); $| = 1; print \"open\\n\"; while (my $c = $s->accept) { print 'told: ', scalar <$c> }", secret]) { RedirectStandardOutput = true })!;
+        using var roots = Process.Start(
+            new ProcessStartInfo(
+                "perl",
+                [
+                    "-MIO::Socket::UNIX",
+                    "-e",
+                    "my $s = IO::Socket::UNIX->new(Local => shift, Listen => 5); $| = 1; print \"open\\n\"; while "
+                        + "(my $c = $s->accept) { print 'told: ', scalar <$c> }",
+                    secret,
+                ]
+            )
+            {
+                RedirectStandardOutput = true,
+            }
+        )!;
         try
         {
             Assert.Equal("open", await roots.StandardOutput.ReadLineAsync());
             File.SetUnixFileMode(secret, (UnixFileMode)0b111_111_111); // the folder above is what keeps it closed
             var link = Path.Combine(sentry.Places.StateOf("tide"), "control");
-            await sentry.Wrap("tide", "--wind-down", $"send:end\\n,to=unix {link},wait=10s", "--wind-down", "TERM 5s", "--", sentry.Script("tide", $"#!/bin/sh\nln -s {secret} $CALM_STATE/control\nexec sleep 600\n"));
+            await sentry.Wrap(
+                "tide",
+                "--wind-down",
+                $"send:end\\n,to=unix {link},wait=10s",
+                "--wind-down",
+                "TERM 5s",
+                "--",
+                sentry.Script("tide", $"#!/bin/sh\nln -s {secret} $CALM_STATE/control\nexec sleep 600\n")
+            );
             await sentry.Ok("start", "tide");
-            Assert.Contains("permission denied (EACCES)", (await sentry.Ok("stop", "tide")).Output, StringComparison.Ordinal);
+            Assert.Contains(
+                "permission denied (EACCES)",
+                (await sentry.Ok("stop", "tide")).Output,
+                StringComparison.Ordinal
+            );
             // Its own socket it does reach.
             File.Delete(link);
-            await sentry.Ok("adjust", "tide", "--", sentry.Script("own", "#!/usr/bin/perl\nuse IO::Socket::UNIX; $| = 1;\nmy $s = IO::Socket::UNIX->new(Local => \"$ENV{CALM_STATE}/control\", Listen => 5) or die;\nmy $c = $s->accept; my $l = <$c>; print $c \"closing\\n\"; close $c; exit 0\n"));
+            await sentry.Ok(
+                "adjust",
+                "tide",
+                "--",
+                sentry.Script(
+                    "own",
+                    "#!/usr/bin/perl\nuse IO::Socket::UNIX; $| = 1;\nmy $s = IO::Socket::UNIX->new(Local => "
+                        + "\"$ENV{CALM_STATE}/control\", Listen => 5) or die;\nmy $c = $s->accept; my $l = "
+                        + "<$c>; print $c \"closing\\n\"; close $c; exit 0\n"
+                )
+            );
             await sentry.Ok("start", "tide");
             Assert.Contains("it said 'closing'", (await sentry.Ok("stop", "tide")).Output, StringComparison.Ordinal);
         }
@@ -215,7 +333,19 @@ public sealed class ForeignGroundTests : IDisposable
         try
         {
             await sentry.Ok("account", "create", name);
-            await sentry.Ok("wrap", "tide", "--account", name, "--recover", "never", "--", sentry.Script("tide", "#!/bin/sh\nmkdir -p $CALM_STATE/deep; echo herring >$CALM_STATE/deep/till; exec sleep 600\n"));
+            await sentry.Ok(
+                "wrap",
+                "tide",
+                "--account",
+                name,
+                "--recover",
+                "never",
+                "--",
+                sentry.Script(
+                    "tide",
+                    "#!/bin/sh\nmkdir -p $CALM_STATE/deep; echo herring >$CALM_STATE/deep/till; exec sleep 600\n"
+                )
+            );
             await sentry.Ok("start", "tide");
             await Sentry.Eventually(() => File.Exists(Path.Combine(sentry.Places.StateOf("tide"), "deep/till")));
             await sentry.Ok("unwrap", "tide");
@@ -225,13 +355,37 @@ public sealed class ForeignGroundTests : IDisposable
 
             await sentry.Ok("account", "create", name);
             Assert.Equal(uid, await Said("id", "-u", name)); // the host gives the number again
-            var reads = sentry.Script("reads", $"#!/bin/sh\ncat $CALM_STATE/deep/till {sentry.Places.StatesApart}/*/deep/till 2>&1; ls $CALM_STATE; echo looked; exec sleep 600\n");
-            await sentry.Ok("wrap", "tide", "--account", name, "--recover", "never", "--proof", "output:^looked", "--start", "--", reads);
+            var reads = sentry.Script(
+                "reads",
+                $"#!/bin/sh\ncat $CALM_STATE/deep/till {sentry.Places.StatesApart}/*/deep/till 2>&1; ls "
+                    + $"$CALM_STATE; echo looked; exec sleep 600\n"
+            );
+            await sentry.Ok(
+                "wrap",
+                "tide",
+                "--account",
+                name,
+                "--recover",
+                "never",
+                "--proof",
+                "output:^looked",
+                "--start",
+                "--",
+                reads
+            );
             Assert.DoesNotContain("herring", (await sentry.Ok("output", "tide")).Output, StringComparison.Ordinal);
-            Assert.Contains("calm account hand-over", (await sentry.Calm("check", "tide")).All, StringComparison.Ordinal);
+            Assert.Contains(
+                "calm account hand-over",
+                (await sentry.Calm("check", "tide")).All,
+                StringComparison.Ordinal
+            );
 
             await sentry.Ok("stop", "tide");
-            Assert.Contains($"What tide kept is {name}'s now", (await sentry.Ok("account", "hand-over", name, "tide")).Output, StringComparison.Ordinal);
+            Assert.Contains(
+                $"What tide kept is {name}'s now",
+                (await sentry.Ok("account", "hand-over", name, "tide")).Output,
+                StringComparison.Ordinal
+            );
             await sentry.Ok("start", "tide");
             Assert.Contains("herring", (await sentry.Ok("output", "tide")).Output, StringComparison.Ordinal);
             Assert.Equal(1, (await sentry.Calm("account", "hand-over", name, "tide")).Exit);
@@ -246,7 +400,16 @@ public sealed class ForeignGroundTests : IDisposable
     /// <summary>Owner, rights and content of a folder and everything in it.</summary>
     private static string Rights(string folder)
     {
-        using var process = Process.Start(new ProcessStartInfo("sh", ["-c", "getfacl -Rpn \"$1\"; find \"$1\" -type f | sort | xargs -r sha256sum", "sh", folder]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        using var process = Process.Start(
+            new ProcessStartInfo(
+                "sh",
+                ["-c", "getfacl -Rpn \"$1\"; find \"$1\" -type f | sort | xargs -r sha256sum", "sh", folder]
+            )
+            {
+                RedirectStandardOutput = true,
+                RedirectStandardError = true,
+            }
+        )!;
         var said = process.StandardOutput.ReadToEnd();
         process.WaitForExit();
         return said;
@@ -254,7 +417,9 @@ public sealed class ForeignGroundTests : IDisposable
 
     private static async Task<string> Said(params string[] command)
     {
-        using var process = Process.Start(new ProcessStartInfo(command[0], command[1..]) { RedirectStandardOutput = true })!;
+        using var process = Process.Start(
+            new ProcessStartInfo(command[0], command[1..]) { RedirectStandardOutput = true }
+        )!;
         var said = await process.StandardOutput.ReadToEndAsync();
         await process.WaitForExitAsync();
         return said.Trim();

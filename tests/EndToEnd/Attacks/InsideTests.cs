@@ -1,23 +1,46 @@
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
-/// <summary>A service's account, inside its own run, tries everything it should not reach: a table of attempts, all refused.</summary>
+/// <summary>
+/// A service's account, inside its own run, tries everything it should not reach: a table of attempts, all refused.
+/// </summary>
 public class InsideTests
 {
     [Fact]
     public async Task A_program_reaches_nothing_private_of_the_sentry_or_of_another_service()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to act as other accounts");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to act as other accounts");
         await using var sentry = await Sentry.Start();
         var places = sentry.Places;
-        // What there is to get at: another service of another account, with a secret as a file, state, output and a socket.
+        // What there is to get at: another service of another account, with a secret as a file, state, output and a
+        // socket.
         await sentry.Ok("account", "permit", "daemon");
         await sentry.Piped("herring", "secret", "set", "vault", "VAULT_KEY");
-        await sentry.Ok("wrap", "vault", "--account", "daemon", "--secret", "VAULT_KEY:file", "--recover", "never", "--proof", "output:^/", "--start", "--",
-            sentry.Script("vault", "#!/bin/sh\numask 077; echo till >$CALM_STATE/till; echo $VAULT_KEY; exec sleep 600\n"));
+        await sentry.Ok(
+            "wrap",
+            "vault",
+            "--account",
+            "daemon",
+            "--secret",
+            "VAULT_KEY:file",
+            "--recover",
+            "never",
+            "--proof",
+            "output:^/",
+            "--start",
+            "--",
+            sentry.Script(
+                "vault",
+                "#!/bin/sh\numask 077; echo till >$CALM_STATE/till; echo $VAULT_KEY; exec sleep 600\n"
+            )
+        );
         var key = (await sentry.Ok("output", "vault")).Output.Trim();
         var pid = (await sentry.Show("vault")).GetProperty("pid").GetInt32();
-        var group = File.ReadAllLines($"/proc/{pid}/cgroup").Single(line => line.StartsWith("0::", StringComparison.Ordinal))[3..];
-        var mount = File.ReadAllLines("/proc/mounts").Select(line => line.Split(' ')).First(part => part[2] == "cgroup2")[1];
+        var group = File.ReadAllLines($"/proc/{pid}/cgroup")
+            .Single(line => line.StartsWith("0::", StringComparison.Ordinal))[3..];
+        var mount = File.ReadAllLines("/proc/mounts")
+            .Select(line => line.Split(' '))
+            .First(part => part[2] == "cgroup2")[1];
         var keeper = File.ReadAllText($"/proc/{pid}/stat").Split(' ')[3];
 
         (string What, string Tries)[] attempts =
@@ -60,11 +83,35 @@ public class InsideTests
             ("the settings", $"sh -c 'echo port: 1 >{places.Settings}'"),
             ("a root shell", "setpriv --reuid=0 true"),
             ("more rights by an executable", "su -c true root </dev/null"),
-            ("inherited descriptors", "test -n \"$(ls -l /proc/self/fd | awk '{print $9}' | grep -vE '^(0|1|2|3)?$')\""),
+            (
+                "inherited descriptors",
+                "test -n \"$(ls -l /proc/self/fd | awk '{print $9}' | grep -vE '^(0|1|2|3)?$')\""
+            ),
         ];
-        var script = "#!/bin/sh\n" + string.Concat(attempts.Select((attempt, i) => $"if {attempt.Tries} >/dev/null 2>&1; then echo \"came true: {attempt.What}\"; else echo 'refused {i}'; fi\n")) + "echo all tried\nexec sleep 600\n";
-        await sentry.Wrap("inside", "--recover", "never", "--proof", "output:^all tried", "--start", "--", sentry.Script("inside", script));
-        var lines = (await sentry.Ok("output", "inside", "--last", "1000")).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
+        var script =
+            "#!/bin/sh\n"
+            + string.Concat(
+                attempts.Select(
+                    (attempt, i) =>
+                        $"if {attempt.Tries} >/dev/null 2>&1; then echo \"came true: {attempt.What}\"; else echo "
+                        + $"'refused {i}'; fi\n"
+                )
+            )
+            + "echo all tried\nexec sleep 600\n";
+        await sentry.Wrap(
+            "inside",
+            "--recover",
+            "never",
+            "--proof",
+            "output:^all tried",
+            "--start",
+            "--",
+            sentry.Script("inside", script)
+        );
+        var lines = (await sentry.Ok("output", "inside", "--last", "1000")).Output.Split(
+            '\n',
+            StringSplitOptions.RemoveEmptyEntries
+        );
         Assert.DoesNotContain(lines, line => line.StartsWith("came true", StringComparison.Ordinal));
         Assert.Equal(attempts.Length + 1, lines.Length);
         Assert.Equal(pid, (await sentry.Show("vault")).GetProperty("pid").GetInt32());

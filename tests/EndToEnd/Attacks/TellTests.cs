@@ -7,7 +7,8 @@ public class TellTests
 {
     public TellTests()
     {
-        if (Environment.UserName != "root") Assert.Skip("needs root to act as other accounts");
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to act as other accounts");
     }
 
     [Fact]
@@ -17,14 +18,28 @@ public class TellTests
         await sentry.Ok("account", "permit", "daemon");
         await sentry.Wrap("board", "--start", "--", "/bin/sleep", "600");
         var socket = sentry.Places.TellOf("board");
-        var says = $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket} -d 'all is lost' http://calm/status";
+        var says =
+            $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket} -d 'all is lost' http://calm/status";
         // The same account outside; another account; root; another service of the same account; one of another account.
         Assert.Equal("403 ", (await Sentry.As("nobody", "sh", "-c", says)).Output);
         Assert.Equal("000 ", (await Sentry.As("daemon", "sh", "-c", says)).Output);
-        using (var root = Process.Start(new ProcessStartInfo("sh", ["-c", says]) { RedirectStandardOutput = true })!) Assert.Equal("403 ", await root.StandardOutput.ReadToEndAsync());
+        using (var root = Process.Start(new ProcessStartInfo("sh", ["-c", says]) { RedirectStandardOutput = true })!)
+            Assert.Equal("403 ", await root.StandardOutput.ReadToEndAsync());
         foreach (var (name, account, code) in new[] { ("relay", "nobody", "403"), ("lamps", "daemon", "000") })
         {
-            await sentry.Ok("wrap", name, "--account", account, "--recover", "never", "--proof", "output:^said", "--start", "--", sentry.Script(name, $"#!/bin/sh\n{says}\necho\necho said\nexec sleep 600\n"));
+            await sentry.Ok(
+                "wrap",
+                name,
+                "--account",
+                account,
+                "--recover",
+                "never",
+                "--proof",
+                "output:^said",
+                "--start",
+                "--",
+                sentry.Script(name, $"#!/bin/sh\n{says}\necho\necho said\nexec sleep 600\n")
+            );
             Assert.Contains(code, (await sentry.Ok("output", name)).Output, StringComparison.Ordinal);
         }
 
@@ -37,21 +52,42 @@ public class TellTests
     public async Task A_flood_is_cut_to_a_rate_and_said_once()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("board", "--recover", "never", "--proof", "output:^429", "--", sentry.Script("board", """
-            #!/bin/sh
-            i=0; while [ $i -lt 400 ]; do echo 'url = "http://calm/alive"'; echo 'output = /dev/null'; i=$((i+1)); done >$CALM_STATE/flood
-            curl -s -w '%{http_code}\n' --unix-socket $CALM_TELL -K $CALM_STATE/flood
-            exec sleep 600
-            """));
+        await sentry.Wrap(
+            "board",
+            "--recover",
+            "never",
+            "--proof",
+            "output:^429",
+            "--",
+            sentry.Script(
+                "board",
+                """
+                #!/bin/sh
+                i=0; while [ $i -lt 400 ]; do echo 'url = "http://calm/alive"'; echo 'output = /dev/null'; i=$((i+1)); done >$CALM_STATE/flood
+                curl -s -w '%{http_code}\n' --unix-socket $CALM_TELL -K $CALM_STATE/flood
+                exec sleep 600
+                """
+            )
+        );
         await sentry.Ok("start", "board");
-        await Sentry.Eventually(async () => (await sentry.Ok("logbook", "board")).Output.Contains("speaks of itself more than 20 times a second", StringComparison.Ordinal));
-        Assert.Single((await sentry.Ok("logbook", "board")).Output.Split('\n'), line => line.Contains("speaks of itself more than", StringComparison.Ordinal));
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "board")).Output.Contains(
+                "speaks of itself more than 20 times a second",
+                StringComparison.Ordinal
+            )
+        );
+        Assert.Single(
+            (await sentry.Ok("logbook", "board")).Output.Split('\n'),
+            line => line.Contains("speaks of itself more than", StringComparison.Ordinal)
+        );
         Assert.Equal("running", (await sentry.Show("board")).GetProperty("state").GetString());
     }
 
     private static async Task<string> Stat(string path)
     {
-        using var process = Process.Start(new ProcessStartInfo("stat", ["-c", "%u %a", path]) { RedirectStandardOutput = true })!;
+        using var process = Process.Start(
+            new ProcessStartInfo("stat", ["-c", "%u %a", path]) { RedirectStandardOutput = true }
+        )!;
         return (await process.StandardOutput.ReadToEndAsync()).Trim();
     }
 }

@@ -3,12 +3,19 @@ using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Cli;
 
-/// <summary>What the client prints: whatever is in a text, a terminal has nothing to obey in it but the client's own codes.</summary>
+/// <summary>
+/// What the client prints: whatever is in a text, a terminal has nothing to obey in it but the client's own codes.
+/// </summary>
 public class TerminalTests
 {
     [Fact]
-    public void No_text_brings_a_control_code_to_the_terminal() => Gen.Char[(char)0, (char)0xffff].Where(c => !char.IsSurrogate(c)).Array[0, 60].Sample(some =>
-        Assert.DoesNotContain(Printed(new string(some)), c => char.IsControl(c) && c is not ('\n' or '\t')));
+    public void No_text_brings_a_control_code_to_the_terminal() =>
+        Gen.Char[(char)0, (char)0xffff]
+            .Where(c => !char.IsSurrogate(c))
+            .Array[0, 60]
+            .Sample(some =>
+                Assert.DoesNotContain(Printed(new string(some)), c => char.IsControl(c) && c is not ('\n' or '\t'))
+            );
 
     [Theory]
     [InlineData("plain text,\n\ttab", "plain text,\n\ttab")]
@@ -22,7 +29,8 @@ public class TerminalTests
     public void It_is_shown_as_what_it_is(string text, string shown) => Assert.Equal(shown, Printed(text));
 
     [Fact]
-    public void The_clients_own_colour_is_passed_on() => Assert.Equal("\u001b[31mheld\u001b[0m", Printed($"{Terminal.Red}held{Terminal.Plain}"));
+    public void The_clients_own_colour_is_passed_on() =>
+        Assert.Equal("\u001b[31mheld\u001b[0m", Printed($"{Terminal.Red}held{Terminal.Plain}"));
 
     private static string Printed(string text)
     {

@@ -6,8 +6,10 @@ namespace CalmSentry.Tests.Unit.Cli;
 public class WordsTests
 {
     [Fact]
-    public void A_command_line_that_is_shown_can_be_typed_again() => Gen.String[Gen.Char.Where(c => c is not ('\0' or '\n') && !char.IsSurrogate(c)), 0, 20].Array[0, 8].Sample(words =>
-        Assert.Equal(words, CommandLine.Words(CommandLine.Of(words))));
+    public void A_command_line_that_is_shown_can_be_typed_again() =>
+        Gen.String[Gen.Char.Where(c => c is not ('\0' or '\n') && !char.IsSurrogate(c)), 0, 20]
+            .Array[0, 8]
+            .Sample(words => Assert.Equal(words, CommandLine.Words(CommandLine.Of(words))));
 
     [Theory]
     [InlineData("node board.js --port 7410", new[] { "node", "board.js", "--port", "7410" })]
@@ -15,5 +17,6 @@ public class WordsTests
     [InlineData("\"$HOME `x`\" *", new[] { "$HOME `x`", "*" })]
     [InlineData("'open", new[] { "open" })]
     [InlineData("", new string[0])]
-    public void Words_are_taken_apart_as_a_shell_would_and_nothing_is_expanded(string line, string[] words) => Assert.Equal(words, CommandLine.Words(line));
+    public void Words_are_taken_apart_as_a_shell_would_and_nothing_is_expanded(string line, string[] words) =>
+        Assert.Equal(words, CommandLine.Words(line));
 }

@@ -8,18 +8,29 @@ public class DefinitionTests
 {
     private static ScalarNode Text(string text) => new(text);
 
-    private static MapNode Map(params (string Key, Node Value)[] entries) => new([.. entries.Select(entry => KeyValuePair.Create(entry.Key, entry.Value))]);
+    private static MapNode Map(params (string Key, Node Value)[] entries) =>
+        new([.. entries.Select(entry => KeyValuePair.Create(entry.Key, entry.Value))]);
 
-    private static readonly Gen<TimeSpan> Lengths = Gen.Long[0, 3_000_000_000].Select(ms => TimeSpan.FromMilliseconds(ms));
+    private static readonly Gen<TimeSpan> Lengths = Gen.Long[0, 3_000_000_000]
+        .Select(ms => TimeSpan.FromMilliseconds(ms));
 
-    private static readonly Gen<string> Words = Gen.String[Gen.Char.Where(c => c is not '\0' and not '\n' && !char.IsSurrogate(c)), 1, 20];
+    private static readonly Gen<string> Words = Gen.String[
+        Gen.Char.Where(c => c is not '\0' and not '\n' && !char.IsSurrogate(c)),
+        1,
+        20
+    ];
 
     private static readonly Gen<IdentityPart> Identities =
         from account in Words
         from groups in Words.Array[0, 3]
         from umask in Gen.Int[0, 0x1FF]
         from more in Gen.Bool
-        select new IdentityPart(account) { Groups = [.. groups], Umask = umask, MoreRights = more };
+        select new IdentityPart(account)
+        {
+            Groups = [.. groups],
+            Umask = umask,
+            MoreRights = more,
+        };
 
     private static readonly Gen<ResourcesPart> Shares =
         from priority in Gen.Enum<PriorityClass>()
@@ -47,16 +58,21 @@ public class DefinitionTests
         from then in Gen.Enum<NeedThen>()
         from lost in Gen.Enum<IfLost>()
         from within in Gen.OneOf(Lengths, Gen.Const(Need.UsualWithin))
-        select (kind switch
+        select (
+            kind switch
+            {
+                0 => new NetworkNeed(yes ? "eth0" : null),
+                1 => new ServiceNeed("tide-store", lost),
+                2 => new TcpNeed(yes ? "[::1]:5432" : "db.quay:5432"),
+                3 => new PathNeed("/mnt/mani fests", yes, also),
+                4 => new AfterBootNeed(within),
+                _ => (Need)new TcpNeed("127.0.0.1:1"),
+            }
+        ) with
         {
-            0 => new NetworkNeed(yes ? "eth0" : null),
-            1 => new ServiceNeed("tide-store", lost),
-            2 => new TcpNeed(yes ? "[::1]:5432" : "db.quay:5432"),
-            3 => new PathNeed("/mnt/mani fests", yes, also),
-            4 => new AfterBootNeed(within),
-            _ => (Need)new TcpNeed("127.0.0.1:1"),
-        }) with
-        { Then = then, Within = within };
+            Then = then,
+            Within = within,
+        };
 
     internal static readonly Gen<Proof> Proofs =
         from kind in Gen.Int[0, 6]
@@ -67,7 +83,10 @@ public class DefinitionTests
         {
             0 => new UpForProof(within),
             1 => new TcpProof("127.0.0.1:7411") { Within = within, OnlyTell = yes },
-            2 => new HttpProof("http://127.0.0.1:7411/health?a=1,2", yes ? 204 : null, yes ? null : text) { Within = within },
+            2 => new HttpProof("http://127.0.0.1:7411/health?a=1,2", yes ? 204 : null, yes ? null : text)
+            {
+                Within = within,
+            },
             3 => new OutputProof(System.Text.RegularExpressions.Regex.Escape(text)) { Within = within, OnlyTell = yes },
             4 => new FileProof("/run/relay/ready") { Within = within },
             5 => new CommandProof(["/usr/bin/ledger-ping", text]) { Within = within },
@@ -81,22 +100,37 @@ public class DefinitionTests
         from number in Gen.Int[1, 1000]
         from text in Words
         from then in Gen.Enum<WatchThen>()
-        select (which switch
+        select (
+            which switch
+            {
+                0 => new AnswerWatch(
+                    new HttpProof(
+                        "http://127.0.0.1:7411/health?a=1,2",
+                        number < 500 ? 204 : null,
+                        number < 500 ? null : text
+                    )
+                )
+                {
+                    Every = every,
+                },
+                1 => new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = every },
+                2 => new AnswerWatch(new CommandProof(["/usr/bin/ledger-ping", text])) { Every = every },
+                3 => new SilenceWatch(length) { Every = every },
+                4 => new FreshFileWatch("/srv/skerry/tides.csv", length) { Every = every },
+                5 => new AliveWatch(length) { Every = every },
+                6 => new MemoryWatch(number << 20) { Every = every, For = length },
+                7 => new CpuWatch(number) { Every = every, For = length },
+                8 => new OpenFilesWatch(number) { Every = every },
+                9 => new ChildrenWatch(number) { Every = every },
+                10 => new CeilingWatch(length) { Every = every },
+                _ => (Watch)new PausedWatch(length) { Every = every },
+            }
+        ) with
         {
-            0 => new AnswerWatch(new HttpProof("http://127.0.0.1:7411/health?a=1,2", number < 500 ? 204 : null, number < 500 ? null : text)) { Every = every },
-            1 => new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = every },
-            2 => new AnswerWatch(new CommandProof(["/usr/bin/ledger-ping", text])) { Every = every },
-            3 => new SilenceWatch(length) { Every = every },
-            4 => new FreshFileWatch("/srv/skerry/tides.csv", length) { Every = every },
-            5 => new AliveWatch(length) { Every = every },
-            6 => new MemoryWatch(number << 20) { Every = every, For = length },
-            7 => new CpuWatch(number) { Every = every, For = length },
-            8 => new OpenFilesWatch(number) { Every = every },
-            9 => new ChildrenWatch(number) { Every = every },
-            10 => new CeilingWatch(length) { Every = every },
-            _ => (Watch)new PausedWatch(length) { Every = every },
-        }) with
-        { Every = every < TimeSpan.FromMilliseconds(100) ? Watch.UsualEvery : every, Patience = number, Then = then };
+            Every = every < TimeSpan.FromMilliseconds(100) ? Watch.UsualEvery : every,
+            Patience = number,
+            Then = then,
+        };
 
     internal static readonly Gen<WindDownStep> Steps =
         from which in Gen.Int[0, 8]
@@ -130,7 +164,11 @@ public class DefinitionTests
         from accepted in Gen.String[Gen.Char["abc-"].Where(c => c != '-'), 1, 8].Array[0, 2]
         from identity in Identities
         from resources in Shares
-        from secrets in Gen.Select(Gen.String[Gen.Char["PQR"], 1, 4], Gen.Bool, (key, asFile) => new SecretUse(key, asFile)).Array[0, 3]
+        from secrets in Gen.Select(
+            Gen.String[Gen.Char["PQR"], 1, 4],
+            Gen.Bool,
+            (key, asFile) => new SecretUse(key, asFile)
+        ).Array[0, 3]
         from kind in Gen.Enum<ProgramKind>()
         from watches in Watches.Array[0, 4]
         from steps in Steps.Array[0, 4]
@@ -142,7 +180,14 @@ public class DefinitionTests
             Identity = identity,
             Resources = resources,
             Accept = [.. accepted],
-            Program = new("/srv/skerry/ledger", [.. arguments], "/srv/skerry", variables.DistinctBy(pair => pair.Item1).ToImmutableSortedDictionary(pair => pair.Item1, pair => pair.Item2, StringComparer.Ordinal))
+            Program = new(
+                "/srv/skerry/ledger",
+                [.. arguments],
+                "/srv/skerry",
+                variables
+                    .DistinctBy(pair => pair.Item1)
+                    .ToImmutableSortedDictionary(pair => pair.Item1, pair => pair.Item2, StringComparer.Ordinal)
+            )
             {
                 Kind = kind,
                 Terminal = kind == ProgramKind.Stays && steps.OfType<KeyStep>().Any(),
@@ -151,7 +196,13 @@ public class DefinitionTests
                 PidFile = kind == ProgramKind.Detaches ? "/run/relay.pid" : null,
                 Stop = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
             },
-            Begin = new() { At = at, AtLatest = at == BeginAt.BootLate ? wait : new BeginPart().AtLatest, Needs = [.. needs], Proof = proof },
+            Begin = new()
+            {
+                At = at,
+                AtLatest = at == BeginAt.BootLate ? wait : new BeginPart().AtLatest,
+                Needs = [.. needs],
+                Proof = proof,
+            },
             Recover = new()
             {
                 After = after,
@@ -159,45 +210,72 @@ public class DefinitionTests
                 HoldEnds = ends,
                 Spread = ends % 101,
                 RetryEvery = pause >= TimeSpan.FromSeconds(1) ? pause : null,
-                Codes = codes.Select((then, i) => KeyValuePair.Create(i == 0 ? "SEGV" : $"{i}", then)).ToImmutableSortedDictionary(StringComparer.Ordinal),
+                Codes = codes
+                    .Select((then, i) => KeyValuePair.Create(i == 0 ? "SEGV" : $"{i}", then))
+                    .ToImmutableSortedDictionary(StringComparer.Ordinal),
             },
-            Watch = Watched(kind, [.. watches.Select(watch => after == RecoverAfter.Never ? watch with { Then = WatchThen.Note } : watch)], resources, after),
-            WindDown = kind == ProgramKind.Toggles ? Definition.DefaultWindDown : [.. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep)],
+            Watch = Watched(
+                kind,
+                [
+                    .. watches.Select(watch =>
+                        after == RecoverAfter.Never ? watch with { Then = WatchThen.Note } : watch
+                    ),
+                ],
+                resources,
+                after
+            ),
+            WindDown =
+                kind == ProgramKind.Toggles
+                    ? Definition.DefaultWindDown
+                    : [.. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep)],
         };
 
-    private static ImmutableArray<Watch> Watched(ProgramKind kind, ImmutableArray<Watch> watches, ResourcesPart resources, RecoverAfter after) =>
-        kind == ProgramKind.Toggles ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)] : WatchReader.WithImplied(watches, resources, new() { After = after });
+    private static ImmutableArray<Watch> Watched(
+        ProgramKind kind,
+        ImmutableArray<Watch> watches,
+        ResourcesPart resources,
+        RecoverAfter after
+    ) =>
+        kind == ProgramKind.Toggles
+            ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)]
+            : WatchReader.WithImplied(watches, resources, new() { After = after });
 
     [Fact]
-    public void What_is_written_reads_back_the_same() => Any.Sample(definition =>
-    {
-        var (read, errors) = DefinitionReader.Read(DefinitionWriter.Write(definition));
-        Assert.Empty(errors);
-        Assert.Equivalent(definition with { Given = read!.Given }, read, strict: true);
-    });
+    public void What_is_written_reads_back_the_same() =>
+        Any.Sample(definition =>
+        {
+            var (read, errors) = DefinitionReader.Read(DefinitionWriter.Write(definition));
+            Assert.Empty(errors);
+            Assert.Equivalent(definition with { Given = read!.Given }, read, strict: true);
+        });
 
     [Fact]
-    public void What_is_trimmed_to_what_was_given_reads_back_the_same() => Any.Sample(definition =>
-    {
-        var whole = DefinitionReader.Read(DefinitionWriter.Write(definition)).Definition!;
-        var (read, errors) = DefinitionReader.Read(DefinitionTrees.Trimmed(DefinitionWriter.Write(whole), whole));
-        Assert.Empty(errors);
-        Assert.Empty(DefinitionChanges.Between(whole, read!));
-    });
+    public void What_is_trimmed_to_what_was_given_reads_back_the_same() =>
+        Any.Sample(definition =>
+        {
+            var whole = DefinitionReader.Read(DefinitionWriter.Write(definition)).Definition!;
+            var (read, errors) = DefinitionReader.Read(DefinitionTrees.Trimmed(DefinitionWriter.Write(whole), whole));
+            Assert.Empty(errors);
+            Assert.Empty(DefinitionChanges.Between(whole, read!));
+        });
 
     [Fact]
-    public void Any_length_of_time_reads_back_the_same() => Lengths.Sample(length =>
-    {
-        Assert.True(Duration.TryRead(Duration.Write(length), out var read));
-        Assert.Equal(length, read);
-    });
+    public void Any_length_of_time_reads_back_the_same() =>
+        Lengths.Sample(length =>
+        {
+            Assert.True(Duration.TryRead(Duration.Write(length), out var read));
+            Assert.Equal(length, read);
+        });
 
     [Fact]
-    public void Any_set_of_processors_reads_back_the_same() => Gen.Int[0, 1023].Array[1, 40].Sample(some =>
-    {
-        var set = some.Distinct().Order().ToArray();
-        Assert.Equal(set, Processors.Read(Processors.Write(set)));
-    });
+    public void Any_set_of_processors_reads_back_the_same() =>
+        Gen.Int[0, 1023]
+            .Array[1, 40]
+            .Sample(some =>
+            {
+                var set = some.Distinct().Order().ToArray();
+                Assert.Equal(set, Processors.Read(Processors.Write(set)));
+            });
 
     [Theory]
     [InlineData("program.pid-file", "stays", "pid-file", "/run/x.pid")]
@@ -206,9 +284,26 @@ public class DefinitionTests
     [InlineData("program.secrets", "stays", "secrets", "[TIDE]")]
     public void What_contradicts_itself_is_named_with_its_place(string named, string kind, string key, string value)
     {
-        Node given = value.StartsWith('[') ? new ListNode([new ScalarNode(value.Trim('[', ']'))], new Place(7, 9)) : new ScalarNode(value, new Place(7, 9));
-        var (_, errors) = DefinitionReader.Read(Map(("name", Text("x")), ("program", new MapNode(
-            [new("kind", Text(kind)), new("path", Text("/x")), new("environment", Map(("TIDE", Text("high")))), new(key, given)], new Place(2, 1)))));
+        Node given = value.StartsWith('[')
+            ? new ListNode([new ScalarNode(value.Trim('[', ']'))], new Place(7, 9))
+            : new ScalarNode(value, new Place(7, 9));
+        var (_, errors) = DefinitionReader.Read(
+            Map(
+                ("name", Text("x")),
+                (
+                    "program",
+                    new MapNode(
+                        [
+                            new("kind", Text(kind)),
+                            new("path", Text("/x")),
+                            new("environment", Map(("TIDE", Text("high")))),
+                            new(key, given),
+                        ],
+                        new Place(2, 1)
+                    )
+                )
+            )
+        );
         var error = Assert.Single(errors);
         Assert.Equal(named, error.Key);
         Assert.NotNull(error.Place);
@@ -218,20 +313,32 @@ public class DefinitionTests
     public void The_reader_takes_exactly_the_keys_that_are_published()
     {
         // An unknown key everywhere makes the reader name every key it knows.
-        static MapNode With(DefinitionKey[] keys) => new(
-        [
-            .. keys.Where(key => key.Type is KeyType.Map or KeyType.Items).Select(key => KeyValuePair.Create(key.Name, key.Type == KeyType.Map ? With(key.Inner!) : (Node)new ListNode([With(key.Inner!)]))),
-            new("unheard-of", Text("x")),
-        ]);
+        static MapNode With(DefinitionKey[] keys) =>
+            new([
+                .. keys.Where(key => key.Type is KeyType.Map or KeyType.Items)
+                    .Select(key =>
+                        KeyValuePair.Create(
+                            key.Name,
+                            key.Type == KeyType.Map ? With(key.Inner!) : (Node)new ListNode([With(key.Inner!)])
+                        )
+                    ),
+                new("unheard-of", Text("x")),
+            ]);
         var (_, errors) = DefinitionReader.Read(With(DefinitionKeys.All));
-        var known = errors.Where(error => error.Key.EndsWith("unheard-of", StringComparison.Ordinal)).ToDictionary(error => error.Key.Replace("[0]", "", StringComparison.Ordinal), error => error.Allowed);
+        var known = errors
+            .Where(error => error.Key.EndsWith("unheard-of", StringComparison.Ordinal))
+            .ToDictionary(error => error.Key.Replace("[0]", "", StringComparison.Ordinal), error => error.Allowed);
         Check(DefinitionKeys.All, "");
         return;
 
         void Check(DefinitionKey[] keys, string path)
         {
-            Assert.Equal(string.Join(", ", keys.Select(key => key.Name).Order(StringComparer.Ordinal)), string.Join(", ", known[path + "unheard-of"].Split(", ").Order(StringComparer.Ordinal)));
-            foreach (var key in keys.Where(key => key.Inner is not null)) Check(key.Inner!, $"{path}{key.Name}.");
+            Assert.Equal(
+                string.Join(", ", keys.Select(key => key.Name).Order(StringComparer.Ordinal)),
+                string.Join(", ", known[path + "unheard-of"].Split(", ").Order(StringComparer.Ordinal))
+            );
+            foreach (var key in keys.Where(key => key.Inner is not null))
+                Check(key.Inner!, $"{path}{key.Name}.");
         }
     }
 
@@ -258,24 +365,43 @@ public class DefinitionTests
     [Fact]
     public void Every_error_is_named_at_once_with_what_is_allowed_and_the_nearest_key()
     {
-        var (definition, errors) = DefinitionReader.Read(Map(
-            ("name", Text("Fare Ledger")),
-            ("progam", Map(("path", Text("/srv/x")))),
-            ("begin", Map(("at", Text("dawn")))),
-            ("recover", Map(("pause", Map(("first", Text("soon")))))),
-            ("wind-down", new ListNode([Map(("signal", Text("STOPP")))]))));
+        var (definition, errors) = DefinitionReader.Read(
+            Map(
+                ("name", Text("Fare Ledger")),
+                ("progam", Map(("path", Text("/srv/x")))),
+                ("begin", Map(("at", Text("dawn")))),
+                ("recover", Map(("pause", Map(("first", Text("soon")))))),
+                ("wind-down", new ListNode([Map(("signal", Text("STOPP")))]))
+            )
+        );
         Assert.Null(definition);
-        Assert.Equal(["begin.at", "name", "progam", "program", "recover.pause.first", "wind-down[0].signal"], errors.Select(error => error.Key).Order());
-        Assert.Contains("progam: not a key of this place; allowed: format, name,", errors.Single(error => error.Key == "progam").ToString(), StringComparison.Ordinal);
+        Assert.Equal(
+            ["begin.at", "name", "progam", "program", "recover.pause.first", "wind-down[0].signal"],
+            errors.Select(error => error.Key).Order()
+        );
+        Assert.Contains(
+            "progam: not a key of this place; allowed: format, name,",
+            errors.Single(error => error.Key == "progam").ToString(),
+            StringComparison.Ordinal
+        );
         Assert.Equal("program", errors.Single(error => error.Key == "progam").Nearest);
-        Assert.Equal("begin.at: 'dawn'; allowed: boot | boot-late | request | never", errors.Single(error => error.Key == "begin.at").ToString());
+        Assert.Equal(
+            "begin.at: 'dawn'; allowed: boot | boot-late | request | never",
+            errors.Single(error => error.Key == "begin.at").ToString()
+        );
     }
 
     [Fact]
     public void An_error_names_its_line_and_column_where_the_form_has_them()
     {
-        var (_, errors) = DefinitionReader.Read(Map(("name", new ScalarNode("-x", new Place(3, 7))), ("program", Map(("path", Text("/x"))))));
-        Assert.StartsWith("line 3, column 7: name: '-x'; allowed: lower-case letters", Assert.Single(errors).ToString(), StringComparison.Ordinal);
+        var (_, errors) = DefinitionReader.Read(
+            Map(("name", new ScalarNode("-x", new Place(3, 7))), ("program", Map(("path", Text("/x")))))
+        );
+        Assert.StartsWith(
+            "line 3, column 7: name: '-x'; allowed: lower-case letters",
+            Assert.Single(errors).ToString(),
+            StringComparison.Ordinal
+        );
     }
 
     [Theory]
@@ -286,10 +412,11 @@ public class DefinitionTests
     public void Titles_become_short_names(string title, string name) => Assert.Equal(name, ServiceName.From(title));
 
     [Fact]
-    public void A_made_name_is_valid_or_empty_and_stays_as_it_is() => Gen.String.Sample(title =>
-    {
-        var name = ServiceName.From(title);
-        Assert.True(name.Length == 0 || ServiceName.IsValid(name));
-        Assert.Equal(name, ServiceName.From(name));
-    });
+    public void A_made_name_is_valid_or_empty_and_stays_as_it_is() =>
+        Gen.String.Sample(title =>
+        {
+            var name = ServiceName.From(title);
+            Assert.True(name.Length == 0 || ServiceName.IsValid(name));
+            Assert.Equal(name, ServiceName.From(name));
+        });
 }

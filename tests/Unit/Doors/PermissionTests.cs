@@ -20,8 +20,14 @@ public class PermissionTests
         var endpoints = ((IEndpointRouteBuilder)app).DataSources.SelectMany(source => source.Endpoints).ToList();
         var unnamed = string.Join(' ', Permissions.Unnamed(endpoints));
         Assert.Equal(3, Permissions.Unnamed(endpoints).Count);
-        foreach (var route in new[] { "/forgotten", "/group/forgotten-too", "/twice" }) Assert.Contains(route, unnamed, StringComparison.Ordinal);
-        Assert.Equal(Permission.Read, Permissions.Of(endpoints.First(endpoint => endpoint.DisplayName!.Contains("/named", StringComparison.Ordinal))));
+        foreach (var route in new[] { "/forgotten", "/group/forgotten-too", "/twice" })
+            Assert.Contains(route, unnamed, StringComparison.Ordinal);
+        Assert.Equal(
+            Permission.Read,
+            Permissions.Of(
+                endpoints.First(endpoint => endpoint.DisplayName!.Contains("/named", StringComparison.Ordinal))
+            )
+        );
     }
 
     [Theory]

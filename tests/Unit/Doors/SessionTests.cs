@@ -4,7 +4,9 @@ using Microsoft.AspNetCore.Http;
 
 namespace CalmSentry.Tests.Unit.Doors;
 
-/// <summary>Browser sessions: two secrets, both needed; an end when idle, an end in any case, and bounds on how many there are.</summary>
+/// <summary>
+/// Browser sessions: two secrets, both needed; an end when idle, an end in any case, and bounds on how many there are.
+/// </summary>
 public sealed class SessionTests : IAsyncDisposable
 {
     private readonly string file = Path.GetTempFileName();
@@ -29,7 +31,18 @@ public sealed class SessionTests : IAsyncDisposable
     {
         var (one, two) = (Open(), Open());
         Assert.Equal("anna", Ask(one.Cookie, one.Page));
-        foreach (var (cookie, page) in new[] { (one.Cookie, null), (null, one.Page), (one.Cookie, two.Page), (two.Cookie, one.Page), (one.Page, one.Cookie), ("", ""), (one.Cookie, new string('0', 64)) })
+        foreach (
+            var (cookie, page) in new[]
+            {
+                (one.Cookie, null),
+                (null, one.Page),
+                (one.Cookie, two.Page),
+                (two.Cookie, one.Page),
+                (one.Page, one.Cookie),
+                ("", ""),
+                (one.Cookie, new string('0', 64)),
+            }
+        )
             Assert.Null(Ask(cookie, page));
     }
 
@@ -49,7 +62,11 @@ public sealed class SessionTests : IAsyncDisposable
     {
         var idle = Open();
         var used = Open();
-        for (var gone = TimeSpan.Zero; gone < Sessions.SessionLife - TimeSpan.FromHours(1); gone += TimeSpan.FromHours(1))
+        for (
+            var gone = TimeSpan.Zero;
+            gone < Sessions.SessionLife - TimeSpan.FromHours(1);
+            gone += TimeSpan.FromHours(1)
+        )
         {
             Assert.Equal("anna", Ask(used.Cookie, used.Page));
             clock.Now += TimeSpan.FromHours(1);
@@ -80,7 +97,8 @@ public sealed class SessionTests : IAsyncDisposable
     [Fact]
     public void There_are_so_many_links_sessions_and_wrong_keys_and_no_more()
     {
-        for (var i = 0; i < Sessions.MostLinks; i++) Assert.NotNull(sessions.NewLink("anna"));
+        for (var i = 0; i < Sessions.MostLinks; i++)
+            Assert.NotNull(sessions.NewLink("anna"));
         Assert.Null(sessions.NewLink("anna"));
         clock.Now += Sessions.LinkLife + TimeSpan.FromSeconds(1);
         var first = Open();
@@ -92,7 +110,8 @@ public sealed class SessionTests : IAsyncDisposable
 
         Assert.Equal(Sessions.MostSessions, sessions.Open.Count);
         Assert.Null(Ask(first.Cookie, first.Page)); // the one longest unused made room
-        for (var i = 0; i <= Sessions.MostWrongKeys; i++) Assert.Null(sessions.Use("guess", null, 1001));
+        for (var i = 0; i <= Sessions.MostWrongKeys; i++)
+            Assert.Null(sessions.Use("guess", null, 1001));
         var (key, _) = sessions.NewLink("anna")!.Value;
         Assert.Null(sessions.Use(key, null, 1001)); // whoever guesses is not looked at for a while, even if right
         Assert.NotNull(sessions.Use(key, null, 1000)); // and shuts nobody else out
@@ -100,13 +119,16 @@ public sealed class SessionTests : IAsyncDisposable
         Assert.NotNull(sessions.Use(sessions.NewLink("anna")!.Value.Key, null, 1001));
     }
 
-    private (string Cookie, string Page) Open() => sessions.Use(sessions.NewLink("anna")!.Value.Key, "a browser", 1000)!.Value;
+    private (string Cookie, string Page) Open() =>
+        sessions.Use(sessions.NewLink("anna")!.Value.Key, "a browser", 1000)!.Value;
 
     private string? Ask(string? cookie, string? page, Sessions? of = null)
     {
         var request = new DefaultHttpContext().Request;
-        if (cookie is not null) request.Headers.Cookie = $"{Sessions.Cookie}={cookie}";
-        if (page is not null) request.Headers[Sessions.Header] = page;
+        if (cookie is not null)
+            request.Headers.Cookie = $"{Sessions.Cookie}={cookie}";
+        if (page is not null)
+            request.Headers[Sessions.Header] = page;
         return (of ?? sessions).AccountOf(request);
     }
 

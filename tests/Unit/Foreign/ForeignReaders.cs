@@ -12,7 +12,10 @@ using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Tests.Unit.Foreign;
 
-/// <summary>The readers of bytes that others control, each as a function from bytes to what came of them; whatever they throw is a finding.</summary>
+/// <summary>
+/// The readers of bytes that others control, each as a function from bytes to what came of them; whatever they throw is
+/// a finding.
+/// </summary>
 internal static class ForeignReaders
 {
     /// <summary>Each gives what came of an input as a short word: its kind of outcome, not the input itself.</summary>
@@ -21,38 +24,61 @@ internal static class ForeignReaders
         ["definition.yaml"] = bytes => Definition(YamlNodes.Read(Encoding.UTF8.GetString(bytes))),
         ["definition.json"] = bytes => Definition(JsonNodes.Read(Encoding.UTF8.GetString(bytes))),
         ["keeper-message"] = Keeper,
-        ["pid-file"] = bytes => AsFile(bytes, file => DetachedMain.Of(file, _ => 0, 1)?.ToString(CultureInfo.InvariantCulture) ?? "none"),
-        ["program"] = bytes => AsFile(bytes, file => $"{Elf(file)} {ProgramFile.Look(file).Fault} {Interpreters.FirstLine(file) is null}"),
-        ["script"] = bytes => Encoding.UTF8.GetString(bytes) is var text ? $"{ModuleLooks.OfJavaScript(text).Count > 0} {ModuleLooks.OfPerl(text).Count > 0}" : "",
-        ["proc-stat"] = bytes => Encoding.UTF8.GetString(bytes) is var text ? $"{ProcessVitals.Read(text) is null} {Enumerable.Range(3, 50).Count(field => ProcessFacts.Field(text, field) != 0) / 10}" : "",
-        ["proc-net"] = bytes => Encoding.UTF8.GetString(bytes).Split('\n').Any(line => Listening.Read("tcp", line.Split(' ', StringSplitOptions.RemoveEmptyEntries)) is not null) ? "some" : "none",
+        ["pid-file"] = bytes =>
+            AsFile(bytes, file => DetachedMain.Of(file, _ => 0, 1)?.ToString(CultureInfo.InvariantCulture) ?? "none"),
+        ["program"] = bytes =>
+            AsFile(bytes, file => $"{Elf(file)} {ProgramFile.Look(file).Fault} {Interpreters.FirstLine(file) is null}"),
+        ["script"] = bytes =>
+            Encoding.UTF8.GetString(bytes) is var text
+                ? $"{ModuleLooks.OfJavaScript(text).Count > 0} {ModuleLooks.OfPerl(text).Count > 0}"
+                : "",
+        ["proc-stat"] = bytes =>
+            Encoding.UTF8.GetString(bytes) is var text
+                ? $"{ProcessVitals.Read(text) is null} "
+                    + $"{Enumerable.Range(3, 50).Count(field => ProcessFacts.Field(text, field) != 0) / 10}"
+                : "",
+        ["proc-net"] = bytes =>
+            Encoding
+                .UTF8.GetString(bytes)
+                .Split('\n')
+                .Any(line => Listening.Read("tcp", line.Split(' ', StringSplitOptions.RemoveEmptyEntries)) is not null)
+                ? "some"
+                : "none",
         ["access-list"] = Access,
     };
 
     private static string Definition((Node? Node, DefinitionError? Error) read)
     {
-        if (read.Error is { } error) return Kind(error.ToString());
-        if (read.Node is not MapNode map) return "no map";
+        if (read.Error is { } error)
+            return Kind(error.ToString());
+        if (read.Node is not MapNode map)
+            return "no map";
         var (definition, errors) = DefinitionReader.Read(map);
-        if (definition is null) return Kind(string.Join(' ', errors.Select(one => one.ToString()).Take(2)));
+        if (definition is null)
+            return Kind(string.Join(' ', errors.Select(one => one.ToString()).Take(2)));
         // What is taken in can be written, and read again as the same.
         var (again, _) = DefinitionReader.Read(DefinitionWriter.Write(definition));
-        if (again is null || YamlNodes.Read(YamlNodes.Write(map)).Node is null) throw new InvalidOperationException("what was written cannot be read");
+        if (again is null || YamlNodes.Read(YamlNodes.Write(map)).Node is null)
+            throw new InvalidOperationException("what was written cannot be read");
         return "taken";
     }
 
     /// <summary>The words of a message without what was found in the input.</summary>
-    private static string Kind(string message) => string.Concat(message.Where(c => char.IsAsciiLetterLower(c) || c == ' ').Take(60));
+    private static string Kind(string message) =>
+        string.Concat(message.Where(c => char.IsAsciiLetterLower(c) || c == ' ').Take(60));
 
     private static string Keeper(byte[] bytes)
     {
         try
         {
-            if (!Message.TryReadHead(bytes, out var word, out var length)) return "short";
+            if (!Message.TryReadHead(bytes, out var word, out var length))
+                return "short";
             var body = bytes.AsSpan(Message.HeadLength, Math.Min(length, bytes.Length - Message.HeadLength));
             var fields = 0;
-            foreach (var field in new Fields(body)) fields += field.Value.Length >= 0 ? 1 : 0;
-            return $"{Enum.IsDefined(word)} {Math.Min(fields, 5)} {Remains.Read(body).Kind} {Message.Text(body, "phase") is null}";
+            foreach (var field in new Fields(body))
+                fields += field.Value.Length >= 0 ? 1 : 0;
+            return $"{Enum.IsDefined(word)} {Math.Min(fields, 5)} {Remains.Read(body).Kind} "
+                + $"{Message.Text(body, "phase") is null}";
         }
         catch (InvalidDataException)
         {
@@ -60,7 +86,8 @@ internal static class ForeignReaders
         }
     }
 
-    private static string Elf(string file) => ElfFile.Read(file) is { } elf ? $"{elf.Bits} {elf.IsForThisMachine} {elf.Loader is null}" : "none";
+    private static string Elf(string file) =>
+        ElfFile.Read(file) is { } elf ? $"{elf.Bits} {elf.IsForThisMachine} {elf.Loader is null}" : "none";
 
     private static string AsFile(byte[] bytes, Func<string, string> read)
     {
@@ -82,7 +109,8 @@ internal static class ForeignReaders
         try
         {
             var list = AccessList.Read(bytes);
-            if (!list.Equals(AccessList.Read(list.Write()))) throw new InvalidOperationException("what was written is not what is read");
+            if (!list.Equals(AccessList.Read(list.Write())))
+                throw new InvalidOperationException("what was written is not what is read");
             return $"{list.NamesAnybody} {list.AnyExecute}";
         }
         catch (FormatException)

@@ -2,7 +2,10 @@ using System.Text;
 
 namespace CalmSentry.Tests.Unit.Foreign;
 
-/// <summary>Makes one input out of others: bits turned, parts cut, doubled, moved, taken from another input or from a list of words that mean something to a reader.</summary>
+/// <summary>
+/// Makes one input out of others: bits turned, parts cut, doubled, moved, taken from another input or from a list of
+/// words that mean something to a reader.
+/// </summary>
 internal sealed class Mutation(int seed, IReadOnlyList<string> words)
 {
     private const int Longest = 1 << 16;
@@ -12,7 +15,8 @@ internal sealed class Mutation(int seed, IReadOnlyList<string> words)
     public byte[] Of(IReadOnlyList<byte[]> inputs)
     {
         var bytes = Pick(inputs).ToList();
-        for (var times = 1 + random.Next(6); times > 0; times--) Change(bytes, inputs);
+        for (var times = 1 + random.Next(6); times > 0; times--)
+            Change(bytes, inputs);
         return bytes.Count > Longest ? [.. bytes.Take(Longest)] : [.. bytes];
     }
 
@@ -46,13 +50,20 @@ internal sealed class Mutation(int seed, IReadOnlyList<string> words)
                 break;
             case 6 when bytes.Count < Longest:
                 var part = bytes.GetRange(at, Math.Min(length, 64));
-                for (var times = random.Next(200); times > 0; times--) bytes.InsertRange(at, part);
+                for (var times = random.Next(200); times > 0; times--)
+                    bytes.InsertRange(at, part);
                 break;
             case 7 when at + 4 <= bytes.Count:
-                BitConverter.GetBytes(Pick<int>([0, 1, -1, int.MaxValue, int.MinValue, 255, 65535, 1 << 24])).CopyTo(System.Runtime.InteropServices.CollectionsMarshal.AsSpan(bytes)[at..]);
+                BitConverter
+                    .GetBytes(Pick<int>([0, 1, -1, int.MaxValue, int.MinValue, 255, 65535, 1 << 24]))
+                    .CopyTo(System.Runtime.InteropServices.CollectionsMarshal.AsSpan(bytes)[at..]);
                 break;
             default:
-                bytes.Insert(at, (byte)Pick<int>([0, '\n', '"', '\'', '\\', '{', '[', ':', '&', '*', '#', ' ', ')', 0x7f, 0xc3, 0xff]));
+                bytes.Insert(
+                    at,
+                    (byte)
+                        Pick<int>([0, '\n', '"', '\'', '\\', '{', '[', ':', '&', '*', '#', ' ', ')', 0x7f, 0xc3, 0xff])
+                );
                 break;
         }
     }

@@ -2,7 +2,10 @@ using System.Reflection;
 
 namespace CalmSentry.Tests.Unit.House;
 
-/// <summary>The arrows of the house point one way. Read from the compiled programs, so a forgotten project reference does not count.</summary>
+/// <summary>
+/// The arrows of the house point one way. Read from the compiled programs, so a forgotten project reference does not
+/// count.
+/// </summary>
 public class ArrowsTests
 {
     private static readonly Dictionary<string, string[]> Allowed = new()
@@ -17,21 +20,35 @@ public class ArrowsTests
     };
 
     /// <summary>What would let input and output into the decisions.</summary>
-    private static readonly string[] Outside = ["System.IO.FileSystem", "System.Net", "System.Diagnostics.Process", "Microsoft.", "System.Threading.Timer"];
+    private static readonly string[] Outside =
+    [
+        "System.IO.FileSystem",
+        "System.Net",
+        "System.Diagnostics.Process",
+        "Microsoft.",
+        "System.Threading.Timer",
+    ];
 
     [Fact]
     public void No_room_leans_on_a_room_it_must_not_know()
     {
         foreach (var (room, allowed) in Allowed)
         {
-            var found = References(room).Where(name => name.StartsWith("CalmSentry.", StringComparison.Ordinal) || name.StartsWith("calm", StringComparison.Ordinal));
+            var found = References(room)
+                .Where(name =>
+                    name.StartsWith("CalmSentry.", StringComparison.Ordinal)
+                    || name.StartsWith("calm", StringComparison.Ordinal)
+                );
             Assert.Empty(found.Except(allowed).Select(name => $"{room} → {name}"));
         }
     }
 
     [Fact]
     public void The_core_touches_nothing_outside_itself() =>
-        Assert.DoesNotContain(References("CalmSentry.Core"), name => Outside.Any(outside => name.StartsWith(outside, StringComparison.Ordinal)));
+        Assert.DoesNotContain(
+            References("CalmSentry.Core"),
+            name => Outside.Any(outside => name.StartsWith(outside, StringComparison.Ordinal))
+        );
 
     [Fact]
     public void The_core_reads_no_clock()
@@ -39,8 +56,12 @@ public class ArrowsTests
         // A call of DateTimeOffset.UtcNow and its like would name the member in the assembly's metadata.
         var bytes = File.ReadAllBytes(Assembly.Load("CalmSentry.Core").Location);
         foreach (var member in new[] { "get_UtcNow", "get_Now", "GetTimestamp", "get_TickCount64" })
-            Assert.True(bytes.AsSpan().IndexOf(System.Text.Encoding.UTF8.GetBytes(member)) < 0, $"the core uses {member}");
+            Assert.True(
+                bytes.AsSpan().IndexOf(System.Text.Encoding.UTF8.GetBytes(member)) < 0,
+                $"the core uses {member}"
+            );
     }
 
-    private static IEnumerable<string> References(string room) => Assembly.Load(room).GetReferencedAssemblies().Select(reference => reference.Name!);
+    private static IEnumerable<string> References(string room) =>
+        Assembly.Load(room).GetReferencedAssemblies().Select(reference => reference.Name!);
 }

@@ -5,7 +5,9 @@ using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Keeper;
 
-/// <summary>What is to be hidden never reaches the file, however the output is cut into pieces; everything else does, unchanged.</summary>
+/// <summary>
+/// What is to be hidden never reaches the file, however the output is cut into pieces; everything else does, unchanged.
+/// </summary>
 public class PumpTests
 {
     /// <summary>Few letters, so that secrets overlap themselves, each other and the ends of pieces.</summary>
@@ -15,23 +17,40 @@ public class PumpTests
 
     [Fact]
     public void No_secret_is_in_the_file_whatever_the_pieces() =>
-        Gen.Select(Secret.Array[1, 4], Letters.Array[0, 12]).Sample(
-            (secrets, pieces) =>
-            {
-                var written = Written(secrets, pieces);
-                Assert.All(secrets, secret => Assert.DoesNotContain(secret, written, StringComparison.Ordinal));
-            },
-            iter: 400);
+        Gen.Select(Secret.Array[1, 4], Letters.Array[0, 12])
+            .Sample(
+                (secrets, pieces) =>
+                {
+                    var written = Written(secrets, pieces);
+                    Assert.All(secrets, secret => Assert.DoesNotContain(secret, written, StringComparison.Ordinal));
+                },
+                iter: 400
+            );
 
     [Fact]
     public void With_one_secret_it_is_just_replaced_and_nothing_is_lost() =>
-        Gen.Select(Secret, Letters.Array[0, 12]).Sample(
-            (secret, pieces) => Assert.Equal(string.Concat(pieces).Replace(secret, "****", StringComparison.Ordinal), Written([secret], pieces)),
-            iter: 400);
+        Gen.Select(Secret, Letters.Array[0, 12])
+            .Sample(
+                (secret, pieces) =>
+                    Assert.Equal(
+                        string.Concat(pieces).Replace(secret, "****", StringComparison.Ordinal),
+                        Written([secret], pieces)
+                    ),
+                iter: 400
+            );
 
     [Fact]
     public void Without_secrets_every_byte_is_written() =>
-        Gen.String[0, 3000].Array[0, 6].Sample(pieces => Assert.Equal(Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(string.Concat(pieces.Select(Clean)))), Written([], [.. pieces.Select(Clean)])), iter: 100);
+        Gen.String[0, 3000]
+            .Array[0, 6]
+            .Sample(
+                pieces =>
+                    Assert.Equal(
+                        Encoding.UTF8.GetString(Encoding.UTF8.GetBytes(string.Concat(pieces.Select(Clean)))),
+                        Written([], [.. pieces.Select(Clean)])
+                    ),
+                iter: 100
+            );
 
     private static string Clean(string text) => new([.. text.Where(c => !char.IsSurrogate(c))]);
 
@@ -43,7 +62,8 @@ public class PumpTests
         var pump = new Pump();
         try
         {
-            fixed (byte* name = Encoding.UTF8.GetBytes(path + '\0')) Assert.True(pump.Open(name, [.. secrets.Select(Encoding.UTF8.GetBytes)]));
+            fixed (byte* name = Encoding.UTF8.GetBytes(path + '\0'))
+                Assert.True(pump.Open(name, [.. secrets.Select(Encoding.UTF8.GetBytes)]));
             foreach (var piece in pieces.Where(piece => piece.Length > 0))
             {
                 pipe.Write(Encoding.UTF8.GetBytes(piece));

@@ -9,15 +9,20 @@ public class BeginTests
 {
     private static readonly ServiceNeed Tide = new("tide-store", IfLost.Leave);
 
-    private static World Of(BeginPart begin, bool hasRoom = true) => new(new Definition
-    {
-        Name = "board",
-        Title = "Board",
-        Identity = new("skerry"),
-        Program = new("/srv/skerry/board", [], null, ImmutableSortedDictionary<string, string>.Empty),
-        Begin = begin,
-    })
-    { HasRoom = hasRoom };
+    private static World Of(BeginPart begin, bool hasRoom = true) =>
+        new(
+            new Definition
+            {
+                Name = "board",
+                Title = "Board",
+                Identity = new("skerry"),
+                Program = new("/srv/skerry/board", [], null, ImmutableSortedDictionary<string, string>.Empty),
+                Begin = begin,
+            }
+        )
+        {
+            HasRoom = hasRoom,
+        };
 
     private static void Sees(World world, params string?[] missing) => world.Happens(new NeedsSeen([.. missing]));
 
@@ -48,21 +53,29 @@ public class BeginTests
         world.Passes(TimeSpan.FromSeconds(2));
         Sees(world, null, null);
         Assert.Equal(1, world.Launches);
-        Assert.Equal([TimeSpan.FromSeconds(2), TimeSpan.Zero], world.Situation.Run!.Waited.Select(waited => waited.Length));
+        Assert.Equal(
+            [TimeSpan.FromSeconds(2), TimeSpan.Zero],
+            world.Situation.Run!.Waited.Select(waited => waited.Length)
+        );
     }
 
     [Fact]
     public void Limits_are_kept_one_by_one_and_the_first_hold_ends_the_wait()
     {
-        var world = Of(new()
-        {
-            Needs =
-            [
-                Tide with { Within = TimeSpan.FromSeconds(10) },
-                new NetworkNeed(null) { Within = TimeSpan.FromSeconds(20), Then = NeedThen.GoAhead },
-                new PathNeed("/mnt", true, false) { Within = TimeSpan.FromSeconds(30), Then = NeedThen.Hold },
-            ],
-        });
+        var world = Of(
+            new()
+            {
+                Needs =
+                [
+                    Tide with
+                    {
+                        Within = TimeSpan.FromSeconds(10),
+                    },
+                    new NetworkNeed(null) { Within = TimeSpan.FromSeconds(20), Then = NeedThen.GoAhead },
+                    new PathNeed("/mnt", true, false) { Within = TimeSpan.FromSeconds(30), Then = NeedThen.Hold },
+                ],
+            }
+        );
         world.Happens(new StartAsked("anna"));
         Sees(world, "it is stopped", "no route", "nothing is mounted there");
         foreach (var told in new[] { "need-missing", "need-passed-over", "held" })
@@ -101,7 +114,8 @@ public class BeginTests
         Assert.Equal(then, world.Situation.Phase);
         world.Happens(new NeededBack("tide-store"));
         Assert.Equal(signals, world.Done.OfType<SendSignal>().Count());
-        if (signals == 0) return;
+        if (signals == 0)
+            return;
         world.End(new(OutcomeKind.Signalled, 15));
         Assert.Equal(Phase.Waiting, world.Situation.Phase);
         Sees(world, (string?)null);
@@ -118,7 +132,10 @@ public class BeginTests
         world.PassToNextDecision();
         Assert.Equal(Phase.Stopping, world.Situation.Phase);
         world.End(new(OutcomeKind.Exited));
-        Assert.Equal((OutcomeKind.NotProven, Phase.Waiting, 1), (world.Situation.LastEnd!.Outcome.Kind, world.Situation.Phase, world.Situation.BadEnds.Length));
+        Assert.Equal(
+            (OutcomeKind.NotProven, Phase.Waiting, 1),
+            (world.Situation.LastEnd!.Outcome.Kind, world.Situation.Phase, world.Situation.BadEnds.Length)
+        );
         world.PassToNextDecision();
         world.Launch();
         world.Happens(new Proven(2, "127.0.0.1:7411 takes connections"));

@@ -5,7 +5,9 @@ using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
 
-/// <summary>The laws of a service's life, held against random lives. <see cref="World"/> checks most of them at every step.</summary>
+/// <summary>
+/// The laws of a service's life, held against random lives. <see cref="World"/> checks most of them at every step.
+/// </summary>
 public class LawsTests
 {
     private static readonly string[] Needed = ["tide-store", "berth-relay"];
@@ -20,12 +22,32 @@ public class LawsTests
         from steps in Gen.Int[0, 3]
         from kind in Gen.Enum<ProgramKind>()
         from needs in Gen.Enum<NeedThen>().Array[0, 2]
-        from proof in OneOf<Proof>(new UpForProof(UpForProof.Default), new UpForProof(UpForProof.Default), new TcpProof("127.0.0.1:7411"), new ToldProof { OnlyTell = true })
+        from proof in OneOf<Proof>(
+            new UpForProof(UpForProof.Default),
+            new UpForProof(UpForProof.Default),
+            new TcpProof("127.0.0.1:7411"),
+            new ToldProof { OnlyTell = true }
+        )
         from ifLost in Gen.Enum<IfLost>()
         from watches in OneOf<Watch>(
-            new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = TimeSpan.FromSeconds(1), Patience = 2, Then = WatchThen.Restart },
-            new SilenceWatch(TimeSpan.FromSeconds(5)) { Every = TimeSpan.FromSeconds(1), Then = WatchThen.RestartByForce },
-            new MemoryWatch(1 << 20) { Every = TimeSpan.FromSeconds(1), For = TimeSpan.FromSeconds(3), Then = WatchThen.Tell }).Array[0, 2]
+            new AnswerWatch(new TcpProof("127.0.0.1:7411"))
+            {
+                Every = TimeSpan.FromSeconds(1),
+                Patience = 2,
+                Then = WatchThen.Restart,
+            },
+            new SilenceWatch(TimeSpan.FromSeconds(5))
+            {
+                Every = TimeSpan.FromSeconds(1),
+                Then = WatchThen.RestartByForce,
+            },
+            new MemoryWatch(1 << 20)
+            {
+                Every = TimeSpan.FromSeconds(1),
+                For = TimeSpan.FromSeconds(3),
+                Then = WatchThen.Tell,
+            }
+        ).Array[0, 2]
         from codes in Gen.Enum<CodeThen>().Array[0, 3]
         from retry in OneOf<int?>(null, null, 1, 600)
         select Make(at, after, first, ends, steps, kind) with
@@ -37,14 +59,27 @@ public class LawsTests
                 First = TimeSpan.FromSeconds(first),
                 HoldEnds = ends,
                 RetryEvery = retry is { } seconds ? TimeSpan.FromSeconds(seconds) : null,
-                Codes = codes.Select((then, i) => KeyValuePair.Create(CodeNames[i], then)).ToImmutableSortedDictionary(StringComparer.Ordinal),
+                Codes = codes
+                    .Select((then, i) => KeyValuePair.Create(CodeNames[i], then))
+                    .ToImmutableSortedDictionary(StringComparer.Ordinal),
             },
-            Begin = new() { At = at, Proof = proof, Needs = [.. needs.Select((then, i) => new ServiceNeed(Needed[i], ifLost) { Then = then })] },
+            Begin = new()
+            {
+                At = at,
+                Proof = proof,
+                Needs = [.. needs.Select((then, i) => new ServiceNeed(Needed[i], ifLost) { Then = then })],
+            },
         };
 
     private static readonly Gen<Outcome> Outcomes = OneOf<Outcome>(
-        new(OutcomeKind.Exited), new(OutcomeKind.Exited, 1), new(OutcomeKind.Signalled, 9), new(OutcomeKind.Signalled, 11, Core: true),
-        new(OutcomeKind.NeverLaunched, Detail: "there is no such program"), new(OutcomeKind.KeeperLost), new(OutcomeKind.MachineLost));
+        new(OutcomeKind.Exited),
+        new(OutcomeKind.Exited, 1),
+        new(OutcomeKind.Signalled, 9),
+        new(OutcomeKind.Signalled, 11, Core: true),
+        new(OutcomeKind.NeverLaunched, Detail: "there is no such program"),
+        new(OutcomeKind.KeeperLost),
+        new(OutcomeKind.MachineLost)
+    );
 
     private static readonly Gen<Action<World>> Events = Gen.Frequency(
         (3, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna")))),
@@ -56,55 +91,129 @@ public class LawsTests
         (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked("the shutdown")))),
         (3, Definitions.Select<Definition, Action<World>>(other => world => world.Adjust(other))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ReleaseAsked("anna")))),
-        (5, Gen.Select(Gen.Int[0, 1], Gen.Bool).Select<(int, bool), Action<World>>(look => world =>
-        {
-            if (world.Live is { } run) world.Sees(run, look.Item1, look.Item2);
-        })),
-        (2, Gen.Select(Gen.Int[0, 2], Gen.Bool).Select<(int, bool), Action<World>>(came => world => Alive(world, run => world.Happens(new StepAnswered(run, came.Item1, "it answered", came.Item2))))),
+        (
+            5,
+            Gen.Select(Gen.Int[0, 1], Gen.Bool)
+                .Select<(int, bool), Action<World>>(look =>
+                    world =>
+                    {
+                        if (world.Live is { } run)
+                            world.Sees(run, look.Item1, look.Item2);
+                    }
+                )
+        ),
+        (
+            2,
+            Gen.Select(Gen.Int[0, 2], Gen.Bool)
+                .Select<(int, bool), Action<World>>(came =>
+                    world =>
+                        Alive(world, run => world.Happens(new StepAnswered(run, came.Item1, "it answered", came.Item2)))
+                )
+        ),
         (1, Gen.Const<Action<World>>(world => world.Happens(new Resumed()))),
-        (6, Gen.Bool.Array[0, 2].Select<bool[], Action<World>>(there => world => world.Happens(new NeedsSeen([.. there.Select(one => one ? null : "it is stopped")])))),
+        (
+            6,
+            Gen.Bool.Array[0, 2]
+                .Select<bool[], Action<World>>(there =>
+                    world => world.Happens(new NeedsSeen([.. there.Select(one => one ? null : "it is stopped")]))
+                )
+        ),
         (5, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Proven(run, "it answered"))))),
-        (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new ProofMissing(run, "nobody answers"))))),
+        (
+            1,
+            Gen.Const<Action<World>>(world =>
+                Alive(world, run => world.Happens(new ProofMissing(run, "nobody answers")))
+            )
+        ),
         (2, OneOf(Needed).Select<string, Action<World>>(name => world => world.Happens(new NeededLost(name)))),
         (2, OneOf(Needed).Select<string, Action<World>>(name => world => world.Happens(new NeededBack(name)))),
         (6, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new Launched(run, 4711))))),
         (1, Gen.Const<Action<World>>(world => Alive(world, run => world.Happens(new TakenUp(run, 4711))))),
-        (8, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new RunEnded(run, outcome))))),
-        (2, Outcomes.Select<Outcome, Action<World>>(outcome => world => Alive(world, run => world.Happens(new MainEnded(run, outcome))))),
-        (2, Gen.Const<Action<World>>(world => Alive(world, run =>
-        {
-            if (world.Done.OfType<FindMain>().Any(find => find.Run == run)) world.Happens(new MainFound(run, 4712));
-        }))),
+        (
+            8,
+            Outcomes.Select<Outcome, Action<World>>(outcome =>
+                world => Alive(world, run => world.Happens(new RunEnded(run, outcome)))
+            )
+        ),
+        (
+            2,
+            Outcomes.Select<Outcome, Action<World>>(outcome =>
+                world => Alive(world, run => world.Happens(new MainEnded(run, outcome)))
+            )
+        ),
+        (
+            2,
+            Gen.Const<Action<World>>(world =>
+                Alive(
+                    world,
+                    run =>
+                    {
+                        if (world.Done.OfType<FindMain>().Any(find => find.Run == run))
+                            world.Happens(new MainFound(run, 4712));
+                    }
+                )
+            )
+        ),
         (2, Gen.Long[0, 5].Select<long, Action<World>>(old => world => Stale(world, old))),
         (8, Gen.Const<Action<World>>(world => world.PassToNextDecision())),
         (4, Gen.Int[1, 5000].Select<int, Action<World>>(ms => world => world.Passes(TimeSpan.FromMilliseconds(ms)))),
-        (1, Gen.Int[1, 60].Select<int, Action<World>>(minutes => world => world.Passes(TimeSpan.FromMinutes(minutes)))));
+        (1, Gen.Int[1, 60].Select<int, Action<World>>(minutes => world => world.Passes(TimeSpan.FromMinutes(minutes))))
+    );
 
     private static Gen<T> OneOf<T>(params T[] values) => Gen.Int[0, values.Length - 1].Select(i => values[i]);
 
-    private static Definition Make(BeginAt at, RecoverAfter after, int firstSeconds, int ends, int steps, ProgramKind kind = ProgramKind.Stays) => new()
-    {
-        Name = "gate-counter",
-        Title = "Gate counter",
-        Identity = new("skerry"),
-        Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty) { Kind = kind, Stop = ["/srv/skerry/gate-off"] },
-        Begin = new() { At = at },
-        Recover = new() { After = after, First = TimeSpan.FromSeconds(firstSeconds), HoldEnds = ends, Spread = 0 },
-        WindDown = [.. Enumerable.Range(1, steps).Select(i => i % 2 == 0 ? (WindDownStep)new CloseInputStep(TimeSpan.FromSeconds(i)) : new SignalStep("TERM", TimeSpan.FromSeconds(i)))],
-    };
+    private static Definition Make(
+        BeginAt at,
+        RecoverAfter after,
+        int firstSeconds,
+        int ends,
+        int steps,
+        ProgramKind kind = ProgramKind.Stays
+    ) =>
+        new()
+        {
+            Name = "gate-counter",
+            Title = "Gate counter",
+            Identity = new("skerry"),
+            Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty)
+            {
+                Kind = kind,
+                Stop = ["/srv/skerry/gate-off"],
+            },
+            Begin = new() { At = at },
+            Recover = new()
+            {
+                After = after,
+                First = TimeSpan.FromSeconds(firstSeconds),
+                HoldEnds = ends,
+                Spread = 0,
+            },
+            WindDown =
+            [
+                .. Enumerable
+                    .Range(1, steps)
+                    .Select(i =>
+                        i % 2 == 0
+                            ? (WindDownStep)new CloseInputStep(TimeSpan.FromSeconds(i))
+                            : new SignalStep("TERM", TimeSpan.FromSeconds(i))
+                    ),
+            ],
+        };
 
     private static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
 
     private static void Alive(World world, Action<long> then)
     {
         // Of what is switched on there is no process that news could come from.
-        if (world.Live is { } run && world.Situation.Run is not { Switch: Switch.On }) then(run);
+        if (world.Live is { } run && world.Situation.Run is not { Switch: Switch.On })
+            then(run);
     }
 
     private static void Stale(World world, long back)
     {
         var run = world.Situation.LastRun - 1 - back;
-        if (run <= 0) return;
+        if (run <= 0)
+            return;
         var before = world.Situation;
         world.Happens(new RunEnded(run, new(OutcomeKind.Exited, 1)));
         world.Happens(new Launched(run, 1));
@@ -115,55 +224,76 @@ public class LawsTests
     public void Every_life_keeps_the_laws_over_a_million_steps()
     {
         var steps = 0L;
-        Gen.Select(Definitions, Events.Array[1, 120]).Sample(
-            (definition, events) =>
-            {
-                var world = new World(definition);
-                foreach (var happens in events) happens(world);
-                Interlocked.Add(ref steps, world.Steps);
-            },
-            iter: 60_000);
+        Gen.Select(Definitions, Events.Array[1, 120])
+            .Sample(
+                (definition, events) =>
+                {
+                    var world = new World(definition);
+                    foreach (var happens in events)
+                        happens(world);
+                    Interlocked.Add(ref steps, world.Steps);
+                },
+                iter: 60_000
+            );
         Assert.True(steps > 1_000_000, $"a million steps and more: {steps}");
     }
 
     [Fact]
     public void A_stop_always_ends_within_its_waits() =>
-        Gen.Select(Definitions, Events.Array[0, 60]).Sample(
-            (definition, events) =>
-            {
-                var world = new World(definition);
-                foreach (var happens in events) happens(world);
-                world.Happens(new StopAsked("anna"));
-                var asked = world.Now;
-                // The worst program: nothing but the end of its whole tree by force ends it.
-                for (var turns = 0; world.Situation.Phase == Phase.Stopping; turns++)
+        Gen.Select(Definitions, Events.Array[0, 60])
+            .Sample(
+                (definition, events) =>
                 {
-                    Assert.True(turns < 10, "a stop comes to its end");
-                    if (world.Done.OfType<EndTree>().Any(end => end.Run == world.Live)) world.End(new(OutcomeKind.Signalled, 9));
-                    else Assert.True(world.PassToNextDecision(), "a stop always has a next step");
-                }
+                    var world = new World(definition);
+                    foreach (var happens in events)
+                        happens(world);
+                    world.Happens(new StopAsked("anna"));
+                    var asked = world.Now;
+                    // The worst program: nothing but the end of its whole tree by force ends it.
+                    for (var turns = 0; world.Situation.Phase == Phase.Stopping; turns++)
+                    {
+                        Assert.True(turns < 10, "a stop comes to its end");
+                        if (world.Done.OfType<EndTree>().Any(end => end.Run == world.Live))
+                            world.End(new(OutcomeKind.Signalled, 9));
+                        else
+                            Assert.True(world.PassToNextDecision(), "a stop always has a next step");
+                    }
 
-                Assert.Equal(Phase.Stopped, world.Situation.Phase);
-                Assert.True(world.Now - asked <= world.Definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait) + (definition.Program.Kind == ProgramKind.Toggles ? ServiceLife.SwitchPatience : TimeSpan.Zero));
-                Assert.Null(world.Live);
-            },
-            iter: 2000);
+                    Assert.Equal(Phase.Stopped, world.Situation.Phase);
+                    Assert.True(
+                        world.Now - asked
+                            <= world.Definition.WindDown.Aggregate(TimeSpan.Zero, (sum, step) => sum + step.Wait)
+                                + (
+                                    definition.Program.Kind == ProgramKind.Toggles
+                                        ? ServiceLife.SwitchPatience
+                                        : TimeSpan.Zero
+                                )
+                    );
+                    Assert.Null(world.Live);
+                },
+                iter: 2000
+            );
 
     [Fact]
     public void An_unwrap_stops_first_and_leaves_nothing() =>
-        Gen.Select(Definitions, Events.Array[0, 60]).Sample(
-            (definition, events) =>
-            {
-                var world = new World(definition);
-                foreach (var happens in events) happens(world);
-                world.Happens(new UnwrapAsked("anna"));
-                world.Happens(new StartAsked("bert"));
-                world.Happens(new StopAsked("bert"));
-                if (world.Live is not null) world.End(new(OutcomeKind.Signalled, 15));
-                if (world.Live is not null) world.End(new(OutcomeKind.Exited)); // the stop command of what toggles
-                Assert.True(world.Forgotten);
-            },
-            iter: 1000);
+        Gen.Select(Definitions, Events.Array[0, 60])
+            .Sample(
+                (definition, events) =>
+                {
+                    var world = new World(definition);
+                    foreach (var happens in events)
+                        happens(world);
+                    world.Happens(new UnwrapAsked("anna"));
+                    world.Happens(new StartAsked("bert"));
+                    world.Happens(new StopAsked("bert"));
+                    if (world.Live is not null)
+                        world.End(new(OutcomeKind.Signalled, 15));
+                    if (world.Live is not null)
+                        world.End(new(OutcomeKind.Exited)); // the stop command of what toggles
+                    Assert.True(world.Forgotten);
+                },
+                iter: 1000
+            );
 
     [Fact]
     public void What_detaches_runs_once_its_real_process_is_found_and_falls_with_it()
@@ -188,7 +318,10 @@ public class LawsTests
         world.Happens(new StartAsked("anna"));
         world.Launch();
         world.End(new(OutcomeKind.Exited));
-        Assert.Equal((Phase.Running, 1L, null), (world.Situation.Phase, world.Situation.Run!.Number, world.Situation.WakeAt));
+        Assert.Equal(
+            (Phase.Running, 1L, null),
+            (world.Situation.Phase, world.Situation.Run!.Number, world.Situation.WakeAt)
+        );
         world.Happens(new StopAsked("anna"));
         Assert.Single(world.Done.OfType<SwitchOff>());
         world.End(new(OutcomeKind.Exited, 3));
@@ -278,9 +411,7 @@ public class LawsTests
             world.Launch();
             world.End(new(OutcomeKind.MachineLost));
             world.Happens(new MachineBegan());
-            while (world.Live is null && world.PassToNextDecision())
-            {
-            }
+            while (world.Live is null && world.PassToNextDecision()) { }
 
             Assert.Equal(launches, world.Launches);
         }

@@ -7,7 +7,10 @@ using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
 
-/// <summary>A simulated machine with one service on it: carries deeds out as the server would, and checks the laws at every step.</summary>
+/// <summary>
+/// A simulated machine with one service on it: carries deeds out as the server would, and checks the laws at every
+/// step.
+/// </summary>
 internal sealed class World(Definition first)
 {
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
@@ -17,9 +20,11 @@ internal sealed class World(Definition first)
     /// <summary>What is in effect now.</summary>
     public Definition Definition => definition;
 
-    private DateTimeOffset? soonest, lookedFrom;
+    private DateTimeOffset? soonest,
+        lookedFrom;
     private ImmutableArray<string?> missing = [];
-    private long highestRun, forced;
+    private long highestRun,
+        forced;
     private bool atOnce;
 
     public DateTimeOffset Now { get; private set; } = Start;
@@ -40,13 +45,16 @@ internal sealed class World(Definition first)
 
     public void Happens(Happening happening)
     {
-        if (Forgotten) return;
+        if (Forgotten)
+            return;
         Steps++;
         var before = Situation;
-        if (happening is NeedsSeen seen && seen.Missing.Length == definition.Begin.Needs.Length) missing = seen.Missing;
+        if (happening is NeedsSeen seen && seen.Missing.Length == definition.Begin.Needs.Length)
+            missing = seen.Missing;
         var turn = ServiceLife.Step(definition, before, happening, Now);
         // What has something better to show than staying up runs when that was shown, and not before.
-        if (before.Phase != Phase.Running && turn.After.Phase == Phase.Running) Assert.True(definition.Begin.Proof is UpForProof || happening is Proven, "running is proven");
+        if (before.Phase != Phase.Running && turn.After.Phase == Phase.Running)
+            Assert.True(definition.Begin.Proof is UpForProof || happening is Proven, "running is proven");
         // What is switched on lives on when its start command has ended.
         if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
@@ -55,9 +63,11 @@ internal sealed class World(Definition first)
         }
 
         Situation = turn.After;
-        foreach (var deed in turn.Deeds) Carry(deed, before, happening);
+        foreach (var deed in turn.Deeds)
+            Carry(deed, before, happening);
         CheckSituation();
-        if (HasRoom && turn.Deeds.OfType<AskTurn>().Any()) Happens(new TurnCame());
+        if (HasRoom && turn.Deeds.OfType<AskTurn>().Any())
+            Happens(new TurnCame());
     }
 
     /// <summary>Happenings taken in so far.</summary>
@@ -66,18 +76,29 @@ internal sealed class World(Definition first)
     /// <summary>A watch looks, if there is such a one.</summary>
     public void Sees(long run, int watch, bool good)
     {
-        if (watch < definition.Watch.Length) Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));
+        if (watch < definition.Watch.Length)
+            Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));
     }
 
     /// <summary>Another definition comes into effect; what kind of program it is stays.</summary>
     public void Adjust(Definition other)
     {
         var was = definition;
-        definition = other with { Program = was.Program, Watch = [.. other.Watch.Where(watch => was.Program.Kind != ProgramKind.Toggles || watch is AnswerWatch)] };
+        definition = other with
+        {
+            Program = was.Program,
+            Watch = [.. other.Watch.Where(watch => was.Program.Kind != ProgramKind.Toggles || watch is AnswerWatch)],
+        };
         var seen = Situation.Run?.Watched ?? [];
         Happens(new Adjusted(was));
         // What was seen stays with the watch that saw it.
-        if (!Forgotten && !seen.IsEmpty) Assert.Equal(definition.Watch.Select(watch => was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState()), Situation.Run!.Watched);
+        if (!Forgotten && !seen.IsEmpty)
+            Assert.Equal(
+                definition.Watch.Select(watch =>
+                    was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState()
+                ),
+                Situation.Run!.Watched
+            );
     }
 
     public void Passes(TimeSpan time) => Now += time;
@@ -85,8 +106,10 @@ internal sealed class World(Definition first)
     /// <summary>Lets time run to the next decision that is due. False when none is.</summary>
     public bool PassToNextDecision()
     {
-        if (Situation.WakeAt is not { } at) return false;
-        if (at > Now) Now = at;
+        if (Situation.WakeAt is not { } at)
+            return false;
+        if (at > Now)
+            Now = at;
         Happens(new TimeCame());
         return true;
     }
@@ -104,10 +127,25 @@ internal sealed class World(Definition first)
             case Launch launch:
                 Assert.Null(Live); // never two runs at once
                 Assert.NotEqual(BeginAt.Never, definition.Begin.At);
-                if (cause is not StartAsked { WithoutNeeds: true }) CheckNeeds();
+                if (cause is not StartAsked { WithoutNeeds: true })
+                    CheckNeeds();
                 Assert.True(launch.Run > highestRun, "a run's number is never used twice");
-                Assert.False(before.Phase == Phase.Held && cause is not (StartAsked or RestartAsked or ReleaseAsked or MachineBegan) && !(cause is TimeCame && definition.Recover.RetryEvery is { } beat && Now - before.Since >= beat), "held never launches by itself, but at its slow beat");
-                if (launch.Cause == Cause.Recovery && soonest is { } then && Situation.LastEnd is not { AsAsked: true } && !Situation.OnTrial && !atOnce) Assert.True(Now >= then, "no restart comes sooner than its pause");
+                Assert.False(
+                    before.Phase == Phase.Held
+                        && cause is not (StartAsked or RestartAsked or ReleaseAsked or MachineBegan)
+                        && !(
+                            cause is TimeCame && definition.Recover.RetryEvery is { } beat && Now - before.Since >= beat
+                        ),
+                    "held never launches by itself, but at its slow beat"
+                );
+                if (
+                    launch.Cause == Cause.Recovery
+                    && soonest is { } then
+                    && Situation.LastEnd is not { AsAsked: true }
+                    && !Situation.OnTrial
+                    && !atOnce
+                )
+                    Assert.True(Now >= then, "no restart comes sooner than its pause");
                 (Live, highestRun) = (launch.Run, launch.Run);
                 break;
             case LookAtNeeds:
@@ -132,7 +170,11 @@ internal sealed class World(Definition first)
             case EndTree all:
                 Assert.Equal(Live, all.Run);
                 forced = all.Run;
-                Assert.True(Situation.WakeAt is not null || (cause is TimeCame && before.WindDownStep >= definition.WindDown.Length), "what does not end even by force is said");
+                Assert.True(
+                    Situation.WakeAt is not null
+                        || (cause is TimeCame && before.WindDownStep >= definition.WindDown.Length),
+                    "what does not end even by force is said"
+                );
                 break;
             case FindMain find:
                 Assert.Equal(Live, find.Run);
@@ -143,7 +185,10 @@ internal sealed class World(Definition first)
                 Assert.Equal(ProgramKind.Toggles, definition.Program.Kind);
                 break;
             case Dismiss:
-                Assert.True(Live is null || Situation.Run is { Switch: Switch.On }, "a keeper with a process is never dismissed");
+                Assert.True(
+                    Live is null || Situation.Run is { Switch: Switch.On },
+                    "a keeper with a process is never dismissed"
+                );
                 break;
             case Forget:
                 Assert.Null(Live);
@@ -152,34 +197,69 @@ internal sealed class World(Definition first)
         }
     }
 
-    /// <summary>Of a code that says so, a run that was up as long as the first pause is begun again without one.</summary>
+    /// <summary>
+    /// Of a code that says so, a run that was up as long as the first pause is begun again without one.
+    /// </summary>
     private bool AtOnce(Situation before, Outcome outcome) =>
-        definition.Recover.Codes.GetValueOrDefault(RecoveryDecision.CodeOf(before.Run?.MainOutcome ?? outcome) ?? "") == CodeThen.AgainAtOnce && before.Run!.EndedFor is null && Now - before.Run!.Launched >= definition.Recover.First;
+        definition.Recover.Codes.GetValueOrDefault(RecoveryDecision.CodeOf(before.Run?.MainOutcome ?? outcome) ?? "")
+            == CodeThen.AgainAtOnce
+        && before.Run!.EndedFor is null
+        && Now - before.Run!.Launched >= definition.Recover.First;
 
     /// <summary>Nothing is launched while a need is missing, unless its limit is past and it may go ahead.</summary>
     private void CheckNeeds()
     {
         for (var i = 0; i < definition.Begin.Needs.Length; i++)
-            Assert.True(missing[i] is null || (definition.Begin.Needs[i].Then == NeedThen.GoAhead && Now >= lookedFrom + definition.Begin.Needs[i].Within), $"launched without {definition.Begin.Needs[i].InWords}");
+            Assert.True(
+                missing[i] is null
+                    || (
+                        definition.Begin.Needs[i].Then == NeedThen.GoAhead
+                        && Now >= lookedFrom + definition.Begin.Needs[i].Within
+                    ),
+                $"launched without {definition.Begin.Needs[i].InWords}"
+            );
     }
 
     private void CheckSituation()
     {
         Assert.Equal(Live, Situation.Run?.Number);
         Assert.Equal(Situation.Run is not null, Situation.Phase is Phase.Starting or Phase.Running or Phase.Stopping);
-        Assert.True(Situation.Phase != Phase.Waiting || Situation.WakeAt is not null || Situation.Awaited is { Step: AwaitStep.Turn } or { Overdue: true }, "waiting never waits for nothing");
+        Assert.True(
+            Situation.Phase != Phase.Waiting
+                || Situation.WakeAt is not null
+                || Situation.Awaited is { Step: AwaitStep.Turn } or { Overdue: true },
+            "waiting never waits for nothing"
+        );
         Assert.True(Situation.Awaited is null || Situation.Phase == Phase.Waiting);
-        if (Situation.Phase == Phase.Stopped) Assert.Null(Situation.WakeAt);
-        if (Situation.Phase == Phase.Held) Assert.Equal(definition.Recover.RetryEvery is null || definition.Begin.At == BeginAt.Never, Situation.WakeAt is null);
-        if (Situation is { Phase: Phase.Running, Run.Watched: { IsEmpty: false } watched }) Assert.Equal(definition.Watch.Length, watched.Length);
-        if (Situation is { Phase: Phase.Stopping, Run.Switch: not Switch.GoingOff }) Assert.Equal(forced == Live, Situation.WindDownStep >= definition.WindDown.Length);
-        if (Situation.Run is { Switch: Switch.On } on) Assert.NotNull(on.Launched);
+        if (Situation.Phase == Phase.Stopped)
+            Assert.Null(Situation.WakeAt);
+        if (Situation.Phase == Phase.Held)
+            Assert.Equal(
+                definition.Recover.RetryEvery is null || definition.Begin.At == BeginAt.Never,
+                Situation.WakeAt is null
+            );
+        if (Situation is { Phase: Phase.Running, Run.Watched: { IsEmpty: false } watched })
+            Assert.Equal(definition.Watch.Length, watched.Length);
+        if (Situation is { Phase: Phase.Stopping, Run.Switch: not Switch.GoingOff })
+            Assert.Equal(forced == Live, Situation.WindDownStep >= definition.WindDown.Length);
+        if (Situation.Run is { Switch: Switch.On } on)
+            Assert.NotNull(on.Launched);
         Assert.True(Situation.Steps.IsEmpty || Situation.Phase == Phase.Stopping, "steps belong to a stop");
         // Looking, explaining and counting must be able to make something of wherever it stands.
-        foreach (var sentence in (string[])[Explanation.Of(definition, Situation, TimeZoneInfo.Utc), .. Outlook.Next(definition, Situation).Select(next => next.Text)]) Assert.EndsWith(".", sentence, StringComparison.Ordinal);
+        foreach (
+            var sentence in (string[])
+                [
+                    Explanation.Of(definition, Situation, TimeZoneInfo.Utc),
+                    .. Outlook.Next(definition, Situation).Select(next => next.Text),
+                ]
+        )
+            Assert.EndsWith(".", sentence, StringComparison.Ordinal);
         var health = Health.Of(definition, Situation);
-        Assert.True(health.Level == HealthLevel.Poor || Situation.Phase == Phase.Running || health.Level == HealthLevel.Unknown);
+        Assert.True(
+            health.Level == HealthLevel.Poor || Situation.Phase == Phase.Running || health.Level == HealthLevel.Unknown
+        );
         Assert.Equal(Situation.Phase == Phase.Running, ServiceTimes.Of(Situation) == ServiceTime.Up);
-        if (Situation.Phase == Phase.Held) Assert.NotNull(Attention.Of(definition, Situation));
+        if (Situation.Phase == Phase.Held)
+            Assert.NotNull(Attention.Of(definition, Situation));
     }
 }

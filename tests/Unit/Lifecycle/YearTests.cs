@@ -5,7 +5,10 @@ using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
 
-/// <summary>A simulated year of a program that fails in many ways: tries, holds and tells are as many as they must be, and its time adds up.</summary>
+/// <summary>
+/// A simulated year of a program that fails in many ways: tries, holds and tells are as many as they must be, and its
+/// time adds up.
+/// </summary>
 public class YearTests
 {
     private static readonly TimeSpan Day = TimeSpan.FromDays(1);
@@ -17,7 +20,15 @@ public class YearTests
         Identity = new("skerry"),
         Program = new("/srv/skerry/ledger", [], null, ImmutableSortedDictionary<string, string>.Empty),
         Begin = new() { At = BeginAt.Boot, Proof = new TcpProof("127.0.0.1:7411") },
-        Watch = [new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = TimeSpan.FromSeconds(15), Patience = 3, Then = WatchThen.RestartByForce }],
+        Watch =
+        [
+            new AnswerWatch(new TcpProof("127.0.0.1:7411"))
+            {
+                Every = TimeSpan.FromSeconds(15),
+                Patience = 3,
+                Then = WatchThen.RestartByForce,
+            },
+        ],
         Recover = new()
         {
             First = TimeSpan.FromSeconds(1),
@@ -34,19 +45,23 @@ public class YearTests
 
     private readonly World world = new(Ledger);
     private readonly List<(DateTimeOffset At, ServiceTime Time)> turns = [];
-    private TimeSpan up, fallen;
+    private TimeSpan up,
+        fallen;
 
     /// <summary>Lets time pass and counts it by hand, as the calendar of the test itself has it.</summary>
     private void Pass(TimeSpan length, bool isUp)
     {
         world.Passes(length);
-        if (isUp) up += length;
-        else fallen += length;
+        if (isUp)
+            up += length;
+        else
+            fallen += length;
     }
 
     private void Note()
     {
-        if (turns.Count == 0 || turns[^1].Time != ServiceTimes.Of(world.Situation)) turns.Add((world.Now, ServiceTimes.Of(world.Situation)));
+        if (turns.Count == 0 || turns[^1].Time != ServiceTimes.Of(world.Situation))
+            turns.Add((world.Now, ServiceTimes.Of(world.Situation)));
     }
 
     private void Runs()
@@ -182,7 +197,10 @@ public class YearTests
         }
 
         Assert.Equal(launches, world.Launches);
-        Assert.Equal((holds, recoveries, holds + recoveries), (Tells("held"), Tells("recovered"), world.Done.OfType<Note>().Count(note => note.Tells)));
+        Assert.Equal(
+            (holds, recoveries, holds + recoveries),
+            (Tells("held"), Tells("recovered"), world.Done.OfType<Note>().Count(note => note.Tells))
+        );
         var counted = ServiceTimes.Over(turns, began, world.Now);
         Assert.Equal((up, fallen), (counted.Up, counted.Fallen));
         Assert.Equal(TimeSpan.Zero, world.Now - began - up - fallen - counted.Planned);

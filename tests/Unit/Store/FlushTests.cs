@@ -2,7 +2,9 @@ using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Store;
 
-/// <summary>Whoever reads after an answer finds what was written before it; whoever waits for a disk that takes nothing gets on.</summary>
+/// <summary>
+/// Whoever reads after an answer finds what was written before it; whoever waits for a disk that takes nothing gets on.
+/// </summary>
 public class FlushTests
 {
     [Fact]
@@ -45,7 +47,8 @@ public class FlushTests
                 await hold.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
             }
 
-            while (store.Fact("tide") != "high") await store.Flush(soon: false);
+            while (store.Fact("tide") != "high")
+                await store.Flush(soon: false);
             Assert.Null(store.Failure);
         }
 

@@ -4,7 +4,9 @@ using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Store;
 
-/// <summary>What is kept stays bounded, however long a program keeps falling; what people asked for and what came last stays.</summary>
+/// <summary>
+/// What is kept stays bounded, however long a program keeps falling; what people asked for and what came last stays.
+/// </summary>
 public class PruneTests
 {
     private const int Most = 10;
@@ -28,11 +30,15 @@ public class PruneTests
             }
 
             store.Log(Now, "board", "ended", "Run 1 ended.", null);
-            store.AddMoment("board", new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, "Stopped.", ""));
+            store.AddMoment(
+                "board",
+                new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, "Stopped.", "")
+            );
             store.SetBeginning(oldest - TimeSpan.FromDays(2), "boot", "1");
             store.SetBeginning(oldest - TimeSpan.FromDays(1), "boot", "2");
             store.SetBeginning(oldest - TimeSpan.FromDays(3), "drill", "3");
-            foreach (var service in new[] { "gate", "board" }) store.Prune(service, oldest, Most);
+            foreach (var service in new[] { "gate", "board" })
+                store.Prune(service, oldest, Most);
             store.Prune(oldest);
             await store.Flush();
 
@@ -41,7 +47,10 @@ public class PruneTests
             Assert.Equal(("gate", "Wrapped.", "root"), entries[0]);
             Assert.Equal(("gate", $"Run {(7 * Most) - 1} ended.", null), entries[^2]);
             Assert.Equal("board", entries[^1].service);
-            Assert.Equal(Enumerable.Range((6 * Most) + 1, Most).Select(i => (long)i), store.Runs("gate", 1000).Select(run => run.Number).Order());
+            Assert.Equal(
+                Enumerable.Range((6 * Most) + 1, Most).Select(i => (long)i),
+                store.Runs("gate", 1000).Select(run => run.Number).Order()
+            );
             Assert.Equal("stopped", store.MomentAt("board", Now)?.State);
             Assert.Equal(("2", "3"), (store.Beginning("boot"), store.Beginning("drill")));
         }

@@ -5,12 +5,19 @@ using Microsoft.Data.Sqlite;
 namespace CalmSentry.Tests.Unit.Store;
 
 /// <summary>
-/// Stores as earlier versions wrote them, kept as SQL in <c>stores</c>: each is opened by this version, and everything in it is
+/// Stores as earlier versions wrote them, kept as SQL in <c>stores</c>: each is opened by this version, and everything
+/// in it is
 /// still there. A version that changes the tables adds one, made by the programs before the change.
 /// </summary>
 public class UpgradeTests
 {
-    public static TheoryData<string> Versions => [.. Directory.GetFiles(Path.Combine(AppContext.BaseDirectory, "Store", "stores"), "*.sql").Select(Path.GetFileNameWithoutExtension).OfType<string>()];
+    public static TheoryData<string> Versions =>
+        [
+            .. Directory
+                .GetFiles(Path.Combine(AppContext.BaseDirectory, "Store", "stores"), "*.sql")
+                .Select(Path.GetFileNameWithoutExtension)
+                .OfType<string>(),
+        ];
 
     [Theory]
     [MemberData(nameof(Versions))]
@@ -25,12 +32,26 @@ public class UpgradeTests
             Assert.All(services, service => Assert.Equal(Phase.Stopped, service.Situation.Phase));
             Assert.Contains("\"TIDE_KEY\"", $"\"{store.Secrets().Single().Key}\"", StringComparison.Ordinal);
             Assert.Equal(2, services.Single(service => service.Name == "tide-store").Situation.LastRun);
-            Assert.Equal(OutcomeKind.Signalled, services.Single(service => service.Name == "tide-store").Situation.LastEnd!.Outcome.Kind);
+            Assert.Equal(
+                OutcomeKind.Signalled,
+                services.Single(service => service.Name == "tide-store").Situation.LastEnd!.Outcome.Kind
+            );
             var entries = store.Logbook(null, 1000, (_, _, service, what, text, by, _) => (service, what, text, by));
             Assert.Equal(20, entries.Count);
-            Assert.Contains(("berth-relay", "fell", "Run 1 ended by itself with exit code 3, before it was proven: a failed start; next try in 1.07 s.", null), entries);
+            Assert.Contains(
+                (
+                    "berth-relay",
+                    "fell",
+                    "Run 1 ended by itself with exit code 3, before it was proven: a failed start; next try in 1.07 s.",
+                    null
+                ),
+                entries
+            );
             Assert.Equal(new StoredAccount("nobody", true, false), store.Accounts().Single());
-            Assert.Equal(("nobody", "/srv/skerry/srv/books", "acl"), store.Grants().Select(grant => (grant.Account, grant.Path, grant.How)).Single());
+            Assert.Equal(
+                ("nobody", "/srv/skerry/srv/books", "acl"),
+                store.Grants().Select(grant => (grant.Account, grant.Path, grant.How)).Single()
+            );
             Assert.NotNull(store.MomentAt("tide-store", DateTimeOffset.MaxValue));
             Assert.Equal("asked", store.Fact("permits"));
             Assert.Empty(store.Sessions()); // signed in anew: a session has two secrets now
@@ -40,7 +61,18 @@ public class UpgradeTests
         // And it can be written like one of today.
         await using (var store = SentryStore.Open(file))
         {
-            store.SetSession(new("hash", "page", "id", "anna", "a browser", DateTimeOffset.UnixEpoch, DateTimeOffset.UnixEpoch, DateTimeOffset.MaxValue));
+            store.SetSession(
+                new(
+                    "hash",
+                    "page",
+                    "id",
+                    "anna",
+                    "a browser",
+                    DateTimeOffset.UnixEpoch,
+                    DateTimeOffset.UnixEpoch,
+                    DateTimeOffset.MaxValue
+                )
+            );
             store.Log(DateTimeOffset.UnixEpoch, "tide-store", "stopped", "Stopped.", null);
             await store.Flush();
             Assert.Single(store.Sessions());
@@ -56,7 +88,9 @@ public class UpgradeTests
         using var connection = new SqliteConnection($"Data Source={file};Pooling=False");
         connection.Open();
         using var make = connection.CreateCommand();
-        make.CommandText = File.ReadAllText(Path.Combine(AppContext.BaseDirectory, "Store", "stores", version + ".sql"));
+        make.CommandText = File.ReadAllText(
+            Path.Combine(AppContext.BaseDirectory, "Store", "stores", version + ".sql")
+        );
         make.ExecuteNonQuery();
         return file;
     }
