@@ -42,7 +42,7 @@ mkdir -p "$srv"
 cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export "$srv/"
 mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
 echo '{"type":"module"}' >"$srv/package.json"
-sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/service.yaml"
+sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/ticket-spooler.yaml"
 sed "s|SRV|$srv|; s|PORT\"|$port\"|" demo/manifest-export.faulty.yaml >"$srv/manifest-export.faulty.yaml"
 
 # Each program its own account, with no more rights than it needs.
@@ -95,33 +95,33 @@ trap 'leave 0' INT TERM
 
 wrap_all() {
   local wraps=()
-  sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/service.yaml"
+  sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/ticket-spooler.yaml"
   calm wrap "Departure board" --at boot --account "$(account_of board)" --memory "192 MiB" \
     --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
-    --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,then=hold" \
+    --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,follows=hold" \
     --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" \
-    --watch "http:http://127.0.0.1:$port/,text=Skerry Line,every=3s,patience=2,then=restart-by-force" \
+    --watch "http:http://127.0.0.1:$port/,text=Skerry Line,beat=3s,patience=2,follows=restart-by-force" \
     --notes "The page on the screens at the quay." --with "$node" -- "$srv/departure-board/board.js" "$srv/departure-board/timetable.csv" &
   wraps+=($!)
   calm wrap "Fare ledger" --at boot --account "$(account_of ledger)" --priority "$ledger_priority" \
     --environment LEDGER_PORT="$((port + 1))" --environment TZ=Europe/Oslo \
-    --proof "tcp:127.0.0.1:$((port + 1)),within=20s" --watch "tcp:127.0.0.1:$((port + 1)),every=5s" \
+    --proof "tcp:127.0.0.1:$((port + 1)),within=20s" --watch "tcp:127.0.0.1:$((port + 1)),beat=5s" \
     --wind-down "send:close-day\n,to=tcp 127.0.0.1:$((port + 2)),wait=150s" --wind-down "TERM 30s" \
     --notes "Books every ticket sold at the quay; writes its day file when told to close the day." -- "$srv/fare-ledger/fare-ledger" day.book &
   wraps+=($!)
-  calm wrap "Gate counter" --at boot-late --account "$(account_of gate)" --tasks 10 \
+  calm wrap "Gate counter" --at boot-late --account "$(account_of gate)" --tree-size 10 \
     --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" \
     --proof "output:^gate counter begins" --hold-ends "${GATE_HOLD:-4}" --retry-every 3min -- "$srv/gate-counter/count.sh" &
   wraps+=($!)
-  calm wrap --from "$srv/ticket-spooler/service.yaml" &
+  calm wrap --from "$srv/ticket-spooler/ticket-spooler.yaml" &
   wraps+=($!)
-  calm wrap "Berth relay" --at boot --account "$(account_of relay)" --need network,within=5s,then=go-ahead \
+  calm wrap "Berth relay" --at boot --account "$(account_of relay)" --need network,within=5s,follows=go-ahead \
     --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" \
     --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &
   wraps+=($!)
   calm wrap "Quay lamps" --at boot-late --account "$(account_of lamps)" --kind toggles --need service:gate-counter \
-    --stop-command "$srv/quay-lamps/lamps.sh" --stop-command off --watch "command:$srv/quay-lamps/lamps.sh look,every=1s,patience=2" \
+    --off-command "$srv/quay-lamps/lamps.sh" --off-command off --watch "command:$srv/quay-lamps/lamps.sh look,beat=1s,patience=2" \
     -- "$srv/quay-lamps/lamps.sh" on &
   wraps+=($!)
   all_of "${wraps[@]}"

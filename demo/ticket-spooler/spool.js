@@ -3,17 +3,17 @@ import { request } from "node:http";
 
 const kept = [];
 let printed = 0;
-const tell = (what, text) => {
-  if (process.env.CALM_TELL) request({ socketPath: process.env.CALM_TELL, path: what, method: "POST" }, (answer) => answer.resume()).on("error", () => {}).end(text);
+const say = (what, text) => {
+  if (process.env.CALM_SAY) request({ socketPath: process.env.CALM_SAY, path: what, method: "POST" }, (answer) => answer.resume()).on("error", () => {}).end(text);
 };
 console.log("ticket spooler begins");
-setTimeout(() => tell("/ready", "paper is in, no ticket printed yet"), 200);
+setTimeout(() => say("/serves", "paper is in, no ticket printed yet"), 200);
 setInterval(() => {
   printed++;
   kept.push(Buffer.alloc(64 * 1024, `ticket ${printed} Skerry Line`));
   if (printed % 5 !== 0) return;
   console.log(`printed ticket ${printed}, ${(process.memoryUsage().rss / 2 ** 20).toFixed(0)} MiB in use`);
-  tell("/status", `${printed} tickets printed`);
+  say("/says", `${printed} tickets printed`);
 }, 400);
 process.on("SIGTERM", () => {
   console.log(`asked to end after ${printed} tickets`);

@@ -42,7 +42,7 @@ public sealed record Places(string Root)
     public string ApiSocket => Path.Combine(RunDirectory, "api.sock");
 
     /// <summary>The sockets on which programs say something of themselves, one a service.</summary>
-    public string TellDirectory => Path.Combine(RunDirectory, "tell");
+    public string SayDirectory => Path.Combine(RunDirectory, "say");
 
     /// <summary>A process id and the number of its descriptor that holds the console's port, as one line.</summary>
     public string HeldPort => Path.Combine(RunDirectory, "port.held");
@@ -64,16 +64,16 @@ public sealed record Places(string Root)
     public string RunOf(string service) => Path.Combine(RunDirectory, "services", service);
 
     /// <summary>
-    /// A service's own socket; its path is in the variable CALM_TELL. Of a name too long for a socket's address a short
+    /// A service's own socket; its path is in the variable CALM_SAY. Of a name too long for a socket's address a short
     /// mark.
     /// </summary>
-    public string TellOf(string service)
+    public string SayOf(string service)
     {
-        var path = Path.Combine(TellDirectory, service);
+        var path = Path.Combine(SayDirectory, service);
         return Encoding.UTF8.GetByteCount(path) <= LongestSocketPath
             ? path
             : Path.Combine(
-                TellDirectory,
+                SayDirectory,
                 Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(service)))[..ShortMark]
             );
     }

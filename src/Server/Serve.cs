@@ -94,7 +94,7 @@ internal static partial class Serve
             {
                 ShutdownWithin = settings.ShutdownWithin,
             };
-            var doors = new DoorPlaces(places, house.Tells);
+            var doors = new DoorPlaces(places, house.Says);
             int? listen;
             string? trouble;
             try
@@ -191,7 +191,7 @@ internal static partial class Serve
         {
             Limit(kestrel);
             kestrel.ListenUnixSocket(house.Places.ApiSocket);
-            kestrel.ListenUnixSocket(house.Places.TellDirectory);
+            kestrel.ListenUnixSocket(house.Places.SayDirectory);
             if (port is { } console)
                 kestrel.Listen(IPAddress.Loopback, console);
         });
@@ -262,7 +262,7 @@ internal static partial class Serve
         app.UseAuthorization();
         app.Use(next => context => ToldIfNotRecorded(house, context, next));
         app.MapConsole();
-        app.MapTell();
+        app.MapSay();
         app.MapGet("/sign-in", SignInPage.Use).May(Permission.Anyone).ExcludeFromDescription();
         app.MapOpenApi("/api/{documentName}.json").May(Permission.Read);
         var api = app.MapGroup("/api");
@@ -371,7 +371,7 @@ internal static partial class Serve
     /// <summary>Makes the places, or says why it cannot.</summary>
     private static string? Refuse(Places places)
     {
-        var longest = Path.Combine(places.TellDirectory, new string('x', Places.ShortMark));
+        var longest = Path.Combine(places.SayDirectory, new string('x', Places.ShortMark));
         var length = System.Text.Encoding.UTF8.GetByteCount(longest);
         if (length > Places.LongestSocketPath)
             return $"calm-sentry: the root {places.Root} is too deep: its sockets' paths, such as {longest}, have "

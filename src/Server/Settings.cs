@@ -21,6 +21,29 @@ internal sealed record Settings
 
     private const int Longest = 1 << 20;
 
+    private static readonly Shape<Settings> Keys = new(
+        KeyOf<Settings>.Value(
+            "port",
+            Forms.Whole(0, 65535),
+            settings => settings.Port,
+            (settings, port) => settings with { Port = port },
+            "TCP port of the console on loopback; 0: any free one."
+        ) with
+        {
+            Default = "737 for root, else 7373",
+        },
+        KeyOf<Settings>.Value(
+            "shutdown-within",
+            Forms.Length,
+            settings => settings.ShutdownWithin,
+            (settings, length) => settings with { ShutdownWithin = length },
+            "How long stopping all services may take before the machine goes down."
+        ) with
+        {
+            Default = "60 s",
+        }
+    );
+
     private static string ReadWhole(string file) => System.Text.Encoding.UTF8.GetString(Held.Head(file, Longest));
 
     /// <returns>The settings, or what is wrong with the file, a mistake a line.</returns>
@@ -42,13 +65,10 @@ internal sealed record Settings
             var errors = new List<DefinitionError>();
             if (node is not MapNode map)
                 return (null, $"{file}: keys with values are wanted");
-            var reader = new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>());
-            settings = settings with
-            {
-                Port = (int)reader.Number("port", settings.Port, 0, 65535, whole: true),
-                ShutdownWithin = reader.Time("shutdown-within", settings.ShutdownWithin),
-            };
-            reader.Done();
+            settings = Keys.Read(
+                new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>()),
+                settings
+            );
             return errors.Count == 0
                 ? (settings, null)
                 : (null, string.Join('\n', errors.Select(mistake => $"{file}: {mistake}")));

@@ -209,7 +209,7 @@ public class BootTests
     /// <summary>Waits until exactly this is missing.</summary>
     private static Task Missing(BootedMachine machine, params string[] words) =>
         Sentry.Eventually(async () =>
-            (await machine.Ok("calm", "show", "far", "--json")).Json.GetProperty("waits-for")
+            (await machine.Ok("calm", "show", "far", "--json")).Json.GetProperty("awaits")
                 is { ValueKind: System.Text.Json.JsonValueKind.Array } waits
             && words.SequenceEqual(waits.EnumerateArray().Select(wait => wait.GetProperty("missing").GetString()))
         );

@@ -129,7 +129,7 @@ public sealed class CheckTests : IAsyncLifetime
         File.SetUnixFileMode(other, (UnixFileMode)0b111_101_101);
         await Finds("blocks program-machine", At(other));
         await Finds(
-            "blocks stop-command-missing",
+            "blocks off-command-missing",
             definition =>
             {
                 definition["program"]!["kind"] = "toggles";

@@ -205,7 +205,7 @@ public class FallTests
             "--pause",
             "10ms",
             "--watch",
-            "ceiling-within:1h,every=100ms",
+            "ceiling-within:1h,beat=100ms",
             "--",
             "/usr/bin/perl",
             "-e",

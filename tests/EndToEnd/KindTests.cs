@@ -90,11 +90,11 @@ public class KindTests
             "lamps",
             "--kind",
             "toggles",
-            "--stop-command",
+            "--off-command",
             off,
-            "--stop-command",
+            "--off-command",
             "quay 2",
-            "--stop-command",
+            "--off-command",
             "0",
             "--",
             on
@@ -105,7 +105,7 @@ public class KindTests
         Assert.Equal("running", (await sentry.Show("lamps")).GetProperty("state").GetString());
         Assert.Contains(
             "decides how that run is ended",
-            (await sentry.Calm("adjust", "lamps", "--kind", "stays", "--unset", "program.stop")).Error,
+            (await sentry.Calm("adjust", "lamps", "--kind", "stays", "--unset", "program.off")).Error,
             StringComparison.Ordinal
         );
         await sentry.Ok("restart", "lamps");
@@ -358,7 +358,7 @@ public class KindTests
                     "--wind-down",
                     "TERM 1min",
                 },
-                ["--kind", "toggles", "--stop-command", off, "--stop-command", "all of it"],
+                ["--kind", "toggles", "--off-command", off, "--off-command", "all of it"],
             }
         )
         {
@@ -400,7 +400,7 @@ public class KindTests
                     "33%",
                     "--open-files",
                     "99",
-                    "--tasks",
+                    "--tree-size",
                     "9",
                     "--at",
                     "boot",

@@ -35,7 +35,7 @@ public class LimitTests
         await using var sentry = await Sentry.Start();
         await sentry.Wrap(
             "bomb",
-            "--tasks",
+            "--tree-size",
             "40",
             "--cpu",
             "50%",
@@ -61,7 +61,7 @@ public class LimitTests
             "counter",
             "--memory",
             "64MiB",
-            "--tasks",
+            "--tree-size",
             "20",
             "--cpu",
             "50%",
@@ -96,7 +96,7 @@ public class LimitTests
             ("64 MiB", "20", "50 %", "0", "nice -5", "best effort, level 0", "300", "0027"),
             (
                 force["resources.memory"],
-                force["resources.tasks"],
+                force["resources.tree-size"],
                 force["resources.cpu"],
                 force["resources.processors"],
                 force["resources.priority"],
@@ -151,7 +151,7 @@ public class LimitTests
             "64",
             "--memory",
             "64MiB",
-            "--tasks",
+            "--tree-size",
             "30",
             "--processors",
             "0",
@@ -173,8 +173,8 @@ public class LimitTests
     public async Task Without_a_ceiling_any_more_the_next_run_is_free_of_it()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("counter", "--memory", "64MiB", "--tasks", "5", "--start", "--", "/bin/sleep", "600");
-        var adjusted = await sentry.Ok("adjust", "counter", "--unset", "resources.memory", "--tasks", "7");
+        await sentry.Wrap("counter", "--memory", "64MiB", "--tree-size", "5", "--start", "--", "/bin/sleep", "600");
+        var adjusted = await sentry.Ok("adjust", "counter", "--unset", "resources.memory", "--tree-size", "7");
         Assert.Contains("resources.memory is no longer set (was '64 MiB')", adjusted.Output, StringComparison.Ordinal);
         Assert.Contains("'calm restart counter' brings the change in", adjusted.Output, StringComparison.Ordinal);
         await sentry.Ok("restart", "counter");
@@ -182,7 +182,7 @@ public class LimitTests
             .GetProperty("in-force")
             .EnumerateArray()
             .ToDictionary(one => one.GetProperty("key").GetString()!, one => one.GetProperty("kernel").GetString());
-        Assert.Equal(("no ceiling", "7"), (force["resources.memory"], force["resources.tasks"]));
+        Assert.Equal(("no ceiling", "7"), (force["resources.memory"], force["resources.tree-size"]));
         Assert.Equal(2, (await sentry.Show("counter")).GetProperty("revision").GetInt32());
         foreach (var memory in new[] { "64 MiB", "256 MiB", "96 MiB" }) // up and down
         {
@@ -240,7 +240,7 @@ public class LimitTests
             "board",
             "--memory",
             "64 MiB",
-            "--tasks",
+            "--tree-size",
             "10",
             "--proof",
             "up-for:0s",

@@ -24,7 +24,7 @@ public class NeedTests
         );
         var asked = sentry.Calm("start", "books");
         var waiting = await sentry.Until("books", view => Waits(view) == 2);
-        var first = waiting.GetProperty("waits-for")[0];
+        var first = waiting.GetProperty("awaits")[0];
         Assert.Equal(
             ($"an answer at 127.0.0.1:{port}", $"nobody takes connections at 127.0.0.1:{port}"),
             (first.GetProperty("for").GetString(), first.GetProperty("missing").GetString())
@@ -48,7 +48,7 @@ public class NeedTests
                 "books",
                 view =>
                     Waits(view) == 2
-                    && view.GetProperty("waits-for")[1]
+                    && view.GetProperty("awaits")[1]
                         .GetProperty("missing")
                         .GetString()!
                         .Contains("may not write there", StringComparison.Ordinal)
@@ -77,7 +77,7 @@ public class NeedTests
         await sentry.Wrap(
             "books",
             "--need",
-            $"path:{sentry.Places.Root}/never,within=200ms,then={then}",
+            $"path:{sentry.Places.Root}/never,within=200ms,follows={then}",
             "--",
             "/bin/sleep",
             "600"
@@ -166,7 +166,7 @@ public class NeedTests
                 ifLost switch
                 {
                     "go-down" => State(view) == "waiting"
-                        && view.GetProperty("waits-for")[0].GetProperty("for").GetString() == "tide",
+                        && view.GetProperty("awaits")[0].GetProperty("for").GetString() == "tide",
                     "restart" => view.GetProperty("why")
                         .GetString()!
                         .Contains("tide, which it needs, is gone", StringComparison.Ordinal),
@@ -235,7 +235,7 @@ public class NeedTests
             );
         }
 
-        await sentry.Wrap("board", "--need", "service:old,within=100ms,then=hold", "--", "/bin/sleep", "600");
+        await sentry.Wrap("board", "--need", "service:old,within=100ms,follows=hold", "--", "/bin/sleep", "600");
         await sentry.Calm("start", "board");
         Assert.Contains(
             "it is set never to begin",
@@ -336,8 +336,8 @@ public class NeedTests
     }
 
     private static int Waits(JsonElement view) =>
-        State(view) == "waiting" && view.GetProperty("waits-for").ValueKind == JsonValueKind.Array
-            ? view.GetProperty("waits-for").GetArrayLength()
+        State(view) == "waiting" && view.GetProperty("awaits").ValueKind == JsonValueKind.Array
+            ? view.GetProperty("awaits").GetArrayLength()
             : 0;
 
     private static string State(JsonElement view) => view.GetProperty("state").GetString()!;

@@ -63,7 +63,7 @@ public class PermissionTests
         // A program of a service, on the client's socket and on its own one.
         var mine = await InService(sentry, spelled, sentry.Places.ApiSocket);
         Refused(mine, "403", "a service's program");
-        var own = await InService(sentry, plain, "$CALM_TELL");
+        var own = await InService(sentry, plain, "$CALM_SAY");
         Refused(own, "404", "a service's program on its own socket");
 
         // Root and a session may do everything that is not a program's own; their mistakes are answered as such.

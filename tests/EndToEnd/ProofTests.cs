@@ -57,7 +57,7 @@ public class ProofTests
             (
                 "by-told",
                 "told",
-                [Waits("told", "curl -s --unix-socket \"$CALM_TELL\" -d 'all quays open' http://calm/ready")],
+                [Waits("told", "curl -s --unix-socket \"$CALM_SAY\" -d 'all quays open' http://calm/serves")],
                 "it said so itself"
             ),
         };
@@ -195,9 +195,9 @@ public class ProofTests
             "--",
             sentry.Script(
                 "board",
-                "#!/bin/sh\ncurl -s --unix-socket $CALM_TELL http://calm/ready\nwhile :; do\n  curl -s "
-                    + "--unix-socket $CALM_TELL -d 'three ferries' http://calm/status\n  curl -s -w "
-                    + "'%{http_code}\\n' --unix-socket $CALM_TELL http://calm/services\n  sleep 600\ndone\n"
+                "#!/bin/sh\ncurl -s --unix-socket $CALM_SAY http://calm/serves\nwhile :; do\n  curl -s "
+                    + "--unix-socket $CALM_SAY -d 'three ferries' http://calm/says\n  curl -s -w "
+                    + "'%{http_code}\\n' --unix-socket $CALM_SAY http://calm/services\n  sleep 600\ndone\n"
             )
         );
         await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
@@ -216,8 +216,8 @@ public class ProofTests
                     "-w",
                     "%{http_code}",
                     "--unix-socket",
-                    sentry.Places.TellOf("board"),
-                    "http://calm/ready",
+                    sentry.Places.SayOf("board"),
+                    "http://calm/serves",
                 ]
             )
             {

@@ -44,7 +44,7 @@ public class WatchTests
             "--proof",
             $"http:http://127.0.0.1:{port}/",
             "--watch",
-            $"http:http://127.0.0.1:{port}/,text=open,every=200ms,patience=2,then=restart-by-force",
+            $"http:http://127.0.0.1:{port}/,text=open,beat=200ms,patience=2,follows=restart-by-force",
             "--",
             Server(sentry, port)
         );
@@ -87,7 +87,7 @@ public class WatchTests
             "--pause",
             "10ms",
             "--watch",
-            "paused-for:500ms,every=100ms",
+            "paused-for:500ms,beat=100ms",
             "--",
             Server(sentry, Sentry.FreePort())
         );
@@ -128,7 +128,7 @@ public class WatchTests
             "--environment",
             "FAKETIME_NO_CACHE=1",
             "--watch",
-            "silent-for:1s,then=restart",
+            "silent-for:1s,follows=restart",
             "--",
             tide
         );
@@ -170,7 +170,7 @@ public class WatchTests
             var poor = await sentry.Until(name, view => view.GetProperty("health").GetString() == "poor");
             Assert.Contains(words, poor.GetProperty("health-why").GetString(), StringComparison.Ordinal);
             Assert.Equal(
-                watch.EndsWith("then=note", StringComparison.Ordinal),
+                watch.EndsWith("follows=note", StringComparison.Ordinal),
                 poor.GetProperty("asks").ValueKind == JsonValueKind.Null
             );
             Assert.Equal("running", State(poor));
@@ -179,31 +179,31 @@ public class WatchTests
         await Task.WhenAll(
             Finds(
                 "children",
-                "children-above:2,every=100ms",
+                "tree-above:2,beat=100ms",
                 "the processes below its main one are 3, above 2",
                 "sleep 600 & sleep 600 & sleep 600 & wait"
             ),
             Finds(
                 "files",
-                "open-files-above:40,every=100ms,then=note",
+                "open-files-above:40,beat=100ms,follows=note",
                 "the files it has open are",
                 "for i in {10..60}; do eval \"exec $i</dev/null\"; done; sleep 600"
             ),
-            Finds("busy", "cpu-above:20%,for=500ms,every=250ms", "its processor time is", "while :; do :; done"),
+            Finds("busy", "cpu-above:20%,lasting=500ms,beat=250ms", "its processor time is", "while :; do :; done"),
             Finds(
                 "memory",
-                "memory-above:8MiB,every=100ms",
+                "memory-above:8MiB,beat=100ms",
                 "above 8 MiB",
                 "exec perl -e '$x = \"x\" x 33554432; sleep 600'"
             ),
-            Finds("fresh", $"file:{file},fresh-for=600ms,every=100ms", $"{file} has not been written for", "sleep 600"),
+            Finds("fresh", $"file:{file},fresh-for=600ms,beat=100ms", $"{file} has not been written for", "sleep 600"),
             Finds(
                 "command",
-                "command:/bin/false,every=100ms,then=tell",
+                "command:/bin/false,beat=100ms,follows=tell",
                 "/bin/false ended with exit code 1",
                 "sleep 600"
             ),
-            Finds("quiet", "silent-for:400ms,then=note", "it has printed nothing for", "sleep 600")
+            Finds("quiet", "silent-for:400ms,follows=note", "it has printed nothing for", "sleep 600")
         );
 
         // A heartbeat that stops: the program says that it is alive for a while, and then no more.
@@ -212,12 +212,12 @@ public class WatchTests
             "--pause",
             "10ms",
             "--watch",
-            "alive-within:1s",
+            "well-within:1s",
             "--",
             sentry.Script(
                 "beats",
-                "#!/bin/sh\nfor i in 1 2 3 4 5 6 7 8; do curl -s -X POST --unix-socket \"$CALM_TELL\" "
-                    + "http://sentry/alive; sleep 0.2; done\nexec sleep 600\n"
+                "#!/bin/sh\nfor i in 1 2 3 4 5 6 7 8; do curl -s -X POST --unix-socket \"$CALM_SAY\" "
+                    + "http://sentry/well; sleep 0.2; done\nexec sleep 600\n"
             )
         );
         await sentry.Ok("start", "beats");
@@ -249,14 +249,14 @@ public class WatchTests
             "lamps",
             "--kind",
             "toggles",
-            "--stop-command",
+            "--off-command",
             lamps,
-            "--stop-command",
+            "--off-command",
             "off",
             "--pause",
             "10ms",
             "--watch",
-            $"command:{lamps} look,every=100ms,patience=1",
+            $"command:{lamps} look,beat=100ms,patience=1",
             "--",
             lamps,
             "on"
@@ -298,7 +298,7 @@ public class WatchTests
             "--proof",
             $"tcp:127.0.0.1:{port}",
             "--watch",
-            $"tcp:127.0.0.1:{port},every=100ms",
+            $"tcp:127.0.0.1:{port},beat=100ms",
             "--",
             Server(sentry, port)
         );
@@ -313,7 +313,7 @@ public class WatchTests
         // As many watches as before, yet others: what was seen of the old ones is not said of them.
         Assert.Contains(
             "It holds at once.",
-            (await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,every=1h,then=tell")).Output,
+            (await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,beat=1h,follows=tell")).Output,
             StringComparison.Ordinal
         );
         var fresh = (await sentry.Show("board")).GetProperty("watches")[0];
@@ -321,14 +321,14 @@ public class WatchTests
             ("unknown", JsonValueKind.Null),
             (fresh.GetProperty("health").GetString(), fresh.GetProperty("seen").ValueKind)
         );
-        await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,every=100ms,patience=2,then=tell");
+        await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,beat=100ms,patience=2,follows=tell");
         var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
         Assert.Contains(
             "nobody takes connections at 127.0.0.1:1",
             poor.GetProperty("asks").GetString(),
             StringComparison.Ordinal
         );
-        await sentry.Ok("adjust", "board", "--watch", $"tcp:127.0.0.1:{port},every=100ms");
+        await sentry.Ok("adjust", "board", "--watch", $"tcp:127.0.0.1:{port},beat=100ms");
         await sentry.Until("board", view => view.GetProperty("health").GetString() == "good");
         Assert.Equal(1, (await sentry.Show("board")).GetProperty("run").GetInt64());
         var refused = await sentry.Calm("adjust", "board", "--recover", "never");

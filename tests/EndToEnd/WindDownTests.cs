@@ -218,7 +218,7 @@ public class WindDownTests
         Assert.Contains("told", (await sentry.Ok("output", "stopping")).Output, StringComparison.Ordinal);
 
         // Unwrapped while starting, running, stopping, waiting and held: wound down cleanly, and gone.
-        var held = await Fresh("held", "output:^open", "--need", "path:/nowhere/at/all,within=1ms,then=hold");
+        var held = await Fresh("held", "output:^open", "--need", "path:/nowhere/at/all,within=1ms,follows=hold");
         var waiting = await Fresh("waiting", "output:^open", "--need", "path:/nowhere/at/all");
         var began = await Fresh("began", "file:/nowhere/ready,within=1min");
         var left = new[] { held, waiting, began }.Select(name => sentry.Calm("start", name)).ToList();

@@ -29,7 +29,7 @@ internal static class AdjustCommand
             from,
             unset,
         };
-        foreach (var flag in flags.All)
+        foreach (var (_, flag) in flags.All)
             command.Add(flag);
         command.Add(json);
         command.SetAction(

@@ -3,6 +3,7 @@ using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 

@@ -2,6 +2,7 @@ using System.CommandLine;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -27,7 +28,7 @@ internal static class CheckCommand
             target,
             json,
         };
-        foreach (var flag in flags.All)
+        foreach (var (_, flag) in flags.All)
             command.Add(flag);
         command.SetAction(
             async (parsed, cancellation) =>

@@ -5,6 +5,7 @@ using System.Text.Json;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -119,7 +120,7 @@ internal static class LookCommands
             Row(
                 "watch",
                 $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
-                    + $"if not: {watch.Then}{(watch.Implied ? "  (default)" : "")}"
+                    + $"if not: {watch.Follows}{(watch.Implied ? "  (default)" : "")}"
             );
         Row(
             "clean stop",
@@ -143,11 +144,11 @@ internal static class LookCommands
                 _ => "request: not by itself",
             }
         );
-        foreach (var wait in service.WaitsFor ?? [])
+        foreach (var wait in service.Awaits ?? [])
             Row(
                 "waits for",
                 $"{wait.For}{(wait.Missing is null ? "" : $" ({wait.Missing})")}, since {Lengths.At(wait.Since)}"
-                    + (wait.Until is { } until ? $", until {Lengths.At(until)}: then {wait.Then}" : "")
+                    + (wait.Until is { } until ? $", until {Lengths.At(until)}: then {wait.Follows}" : "")
             );
         Row(
             "proof",

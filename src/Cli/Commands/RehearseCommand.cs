@@ -45,7 +45,7 @@ internal static class RehearseCommand
             compare,
             json,
         };
-        foreach (var flag in flags.All)
+        foreach (var (_, flag) in flags.All)
             command.Add(flag);
         command.SetAction(
             async (parsed, cancellation) =>

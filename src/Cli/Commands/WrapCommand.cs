@@ -3,6 +3,7 @@ using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -37,7 +38,7 @@ internal static class WrapCommand
             from,
             like,
         };
-        foreach (var flag in flags.All)
+        foreach (var (_, flag) in flags.All)
             command.Add(flag);
         foreach (var flag in new Option[] { permit, start, json })
             command.Add(flag);

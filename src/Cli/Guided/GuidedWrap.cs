@@ -5,6 +5,7 @@ using CalmSentry.Cli.Rehearsing;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Guided;
 
@@ -102,7 +103,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         {
             try
             {
-                needs.Add(BeginFlags.Need(word));
+                needs.Add(DefinitionFlags.Item("begin.needs", word));
             }
             catch (Failure failure)
             {

@@ -60,13 +60,13 @@ public record ServiceView
     public string? Said { get; init; }
 
     /// <summary>While it is waiting: for what, since when and how long still; else null.</summary>
-    public IReadOnlyList<WaitView>? WaitsFor { get; init; }
+    public IReadOnlyList<WaitView>? Awaits { get; init; }
 }
 
 /// <param name="For">What is waited for, in words.</param>
 /// <param name="Missing">What is not so, as a clause.</param>
-/// <param name="Until">When what <paramref name="Then"/> says is done; null: no limit, or it is past.</param>
-public sealed record WaitView(string For, string? Missing, DateTimeOffset Since, DateTimeOffset? Until, string? Then);
+/// <param name="Until">When what <paramref name="Follows"/> says is done; null: no limit, or it is past.</param>
+public sealed record WaitView(string For, string? Missing, DateTimeOffset Since, DateTimeOffset? Until, string? Follows);
 
 /// <summary>What shows that a program serves.</summary>
 public sealed record ProofView
@@ -160,10 +160,10 @@ public sealed record WatchView
 
     public required int Patience { get; init; }
 
-    public required double EveryMs { get; init; }
+    public required double BeatMs { get; init; }
 
     /// <summary>note | tell | restart | restart-by-force</summary>
-    public required string Then { get; init; }
+    public required string Follows { get; init; }
 
     /// <summary>It stands in every definition without being asked for.</summary>
     public required bool Implied { get; init; }

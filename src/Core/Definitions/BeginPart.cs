@@ -38,7 +38,7 @@ public sealed record BeginPart
 }
 
 /// <summary>What follows when a need is still missing at its limit.</summary>
-public enum NeedThen
+public enum NeedFollow
 {
     /// <summary>Say so, and go on waiting.</summary>
     Tell,
@@ -68,10 +68,10 @@ public abstract record Need
 {
     public static readonly TimeSpan UsualWithin = TimeSpan.FromMinutes(5);
 
-    /// <summary>How long it is waited for before <see cref="Then"/>.</summary>
+    /// <summary>How long it is waited for before <see cref="Follows"/>.</summary>
     public TimeSpan Within { get; init; } = UsualWithin;
 
-    public NeedThen Then { get; init; } = NeedThen.Tell;
+    public NeedFollow Follows { get; init; } = NeedFollow.Tell;
 
     /// <summary>What is waited for, in words that follow "for".</summary>
     public abstract string InWords { get; }
@@ -180,8 +180,8 @@ public sealed record CommandProof(ImmutableArray<string> Command) : Proof
     public override int GetHashCode() => HashCode.Combine(base.GetHashCode(), Command.Length);
 }
 
-/// <summary>The program says so itself, on the socket whose path is in its variable CALM_TELL.</summary>
-public sealed record ToldProof : Proof
+/// <summary>The program says so itself, on the socket whose path is in its variable CALM_SAY.</summary>
+public sealed record SaidProof : Proof
 {
     public override string InWords => "it says so itself";
 }

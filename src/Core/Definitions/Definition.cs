@@ -7,6 +7,16 @@ namespace CalmSentry.Core.Definitions;
 /// </summary>
 public sealed record Definition
 {
+    /// <summary>What reading begins with.</summary>
+    public static Definition Empty =>
+        new()
+        {
+            Name = "",
+            Title = "",
+            Program = new("", [], null, ImmutableSortedDictionary.Create<string, string>(StringComparer.Ordinal)),
+            Identity = new(""),
+        };
+
     public required string Name { get; init; }
 
     public required string Title { get; init; }
@@ -86,7 +96,7 @@ public sealed record ProgramPart(
     public string? PidFile { get; init; }
 
     /// <summary>Of a program that toggles: the command that switches it off, program and arguments.</summary>
-    public ImmutableArray<string> Stop { get; init; } = [];
+    public ImmutableArray<string> Off { get; init; } = [];
 
     /// <summary>It runs at a terminal of its own, instead of with pipes.</summary>
     public bool Terminal { get; init; }
@@ -142,7 +152,7 @@ public sealed record ResourcesPart
     public int? OpenFiles { get; init; }
 
     /// <summary>Processes and threads of its whole tree.</summary>
-    public int? Tasks { get; init; }
+    public int? TreeSize { get; init; }
 }
 
 public enum RecoverAfter
@@ -183,12 +193,12 @@ public sealed record RecoverPart
     public TimeSpan? RetryEvery { get; init; }
 
     /// <summary>What follows particular ends, by exit code ("3") or signal ("SEGV"), before anything else.</summary>
-    public ImmutableSortedDictionary<string, CodeThen> Codes { get; init; } =
-        ImmutableSortedDictionary<string, CodeThen>.Empty;
+    public ImmutableSortedDictionary<string, CodeFollow> Codes { get; init; } =
+        ImmutableSortedDictionary<string, CodeFollow>.Empty;
 }
 
 /// <summary>What follows one particular exit code or signal.</summary>
-public enum CodeThen
+public enum CodeFollow
 {
     /// <summary>It has done its work: a good end, and it stays down.</summary>
     Done,

@@ -1,28 +1,38 @@
 namespace CalmSentry.Core.Definitions;
 
+/// <summary>One value that differs between two definitions.</summary>
+/// <param name="Key">Its dotted key: <c>begin.needs[0].tcp</c>.</param>
+/// <param name="Was">Its text before; null: it was not set.</param>
+/// <param name="Is">Its text now; null: it is no longer set.</param>
+public sealed record DefinitionChange(string Key, string? Was, string? Is)
+{
+    /// <summary>Whether it takes effect while a run goes on: what a program is launched with waits for the next.</summary>
+    public bool HoldsAtOnce => DefinitionKeys.Find(Key) is not { AtLaunch: true };
+
+    public override string ToString() =>
+        (Is is null ? $"{Key} is no longer set" : $"{Key} is now '{Is}'") + (Was is null ? "" : $" (was '{Was}')");
+}
+
 /// <summary>What differs between two definitions, value by value, in the words of a definition file.</summary>
 public static class DefinitionChanges
 {
-    public static IReadOnlyList<string> Between(Definition before, Definition after)
+    public static IReadOnlyList<DefinitionChange> Between(Definition before, Definition after)
     {
-        var (old, now) = (Flat(DefinitionWriter.Write(before)), Flat(DefinitionWriter.Write(after)));
+        return Between(DefinitionWriter.Write(before), DefinitionWriter.Write(after));
+    }
+
+    public static IReadOnlyList<DefinitionChange> Between(MapNode before, MapNode after)
+    {
+        var (old, now) = (Flat(before), Flat(after));
         return
         [
             .. old
                 .Keys.Union(now.Keys)
                 .Order(StringComparer.Ordinal)
                 .Where(key => old.GetValueOrDefault(key) != now.GetValueOrDefault(key))
-                .Select(key =>
-                    $"{key} {(now.TryGetValue(key, out var value) ? $"is now '{value}'" : "is no longer set")}{(old.TryGetValue(key, out var was) ? $" (was '{was}')" : "")}"
-                ),
+                .Select(key => new DefinitionChange(key, old.GetValueOrDefault(key), now.GetValueOrDefault(key))),
         ];
     }
-
-    /// <summary>Whether a change is heeded while a run goes on: what it is launched with waits for the next.</summary>
-    public static bool HoldsAtOnce(string change) =>
-        !Launch.Any(part => change.StartsWith(part, StringComparison.Ordinal));
-
-    private static readonly string[] Launch = ["program.", "identity.", "resources.", "begin.needs", "begin.proof"];
 
     private static Dictionary<string, string> Flat(Node node)
     {

@@ -9,7 +9,9 @@ namespace CalmSentry.Core.Definitions;
 /// </summary>
 public static class DefinitionSchema
 {
-    public static string Write()
+    public static string Write() => Write(DefinitionKeys.All);
+
+    public static string Write(IReadOnlyList<Key> keys)
     {
         using var stream = new MemoryStream();
         using (
@@ -23,14 +25,17 @@ public static class DefinitionSchema
             json.WriteString("$schema", "https://json-schema.org/draft/2020-12/schema");
             json.WriteString("title", "Calm Sentry definition");
             json.WriteString("description", "One service: a program and how it is kept running.");
-            Map(json, DefinitionKeys.All);
+            Map(json, keys, new(InList: false, AtLaunch: false));
             json.WriteEndObject();
         }
 
         return Encoding.UTF8.GetString(stream.ToArray()) + "\n";
     }
 
-    private static void Map(Utf8JsonWriter json, DefinitionKey[] keys)
+    /// <summary>Where a key stands: what is in a list has no flag of its own, and what is above it may wait for a launch.</summary>
+    private readonly record struct At(bool InList, bool AtLaunch);
+
+    private static void Map(Utf8JsonWriter json, IReadOnlyList<Key> keys, At at)
     {
         json.WriteString("type", "object");
         json.WriteBoolean("additionalProperties", false);
@@ -48,7 +53,11 @@ public static class DefinitionSchema
         {
             json.WriteStartObject(key.Name);
             json.WriteString("description", key.About + (key.Default is null ? "" : $" Left out: {key.Default}."));
-            Value(json, key);
+            if (key.Flag is not null && !at.InList)
+                json.WriteString("x-flag", $"--{key.Flag}");
+            if (!at.InList)
+                json.WriteBoolean("x-holds-at-once", !(at.AtLaunch || key.AtLaunch));
+            Value(json, key, at with { AtLaunch = at.AtLaunch || key.AtLaunch });
             if (key.Example is not null && key.Type is KeyType.Text)
             {
                 json.WriteStartArray("examples");
@@ -62,18 +71,15 @@ public static class DefinitionSchema
         json.WriteEndObject();
     }
 
-    private static void Value(Utf8JsonWriter json, DefinitionKey key)
+    private static void Value(Utf8JsonWriter json, Key key, At at)
     {
         switch (key.Type)
         {
             case KeyType.Map:
-                Map(json, key.Inner!);
+                Map(json, key.Inner, at with { InList = at.InList || key.Kinds.Count > 0 });
                 break;
             case KeyType.Choice:
-                json.WriteStartArray("enum");
-                foreach (var choice in key.Choices!)
-                    json.WriteStringValue(choice);
-                json.WriteEndArray();
+                Choices(json, key);
                 break;
             case KeyType.Switch:
                 json.WriteString("type", "boolean");
@@ -81,7 +87,7 @@ public static class DefinitionSchema
             case KeyType.Number:
                 Types(json, "number", "string");
                 break;
-            case KeyType.Texts:
+            case KeyType.Texts or KeyType.Command:
                 json.WriteString("type", "array");
                 json.WriteStartObject("items");
                 Types(json, "string", "number", "boolean");
@@ -90,24 +96,27 @@ public static class DefinitionSchema
             case KeyType.Pairs:
                 json.WriteString("type", "object");
                 json.WriteStartObject("propertyNames");
-                json.WriteString("pattern", "^[A-Za-z_][A-Za-z0-9_]*$");
+                json.WriteString("pattern", key.Pattern);
                 json.WriteEndObject();
                 json.WriteStartObject("additionalProperties");
-                Types(json, "string", "number", "boolean");
+                if (key.Choices is null)
+                    Types(json, "string", "number", "boolean");
+                else
+                    Choices(json, key);
                 json.WriteEndObject();
                 break;
-            case KeyType.Items:
+            case KeyType.Items or KeyType.NamesOrItems:
                 json.WriteString("type", "array");
                 json.WriteStartObject("items");
                 json.WriteStartArray("anyOf");
                 json.WriteStartObject();
-                Map(json, key.Inner!);
+                Map(json, key.Inner, at with { InList = true });
                 json.WriteEndObject();
-                if (key.Name == "secrets")
+                if (key.Type == KeyType.NamesOrItems)
                 {
                     json.WriteStartObject();
                     json.WriteString("type", "string");
-                    json.WriteString("pattern", key.Inner![0].Pattern);
+                    json.WriteString("pattern", key.Pattern);
                     json.WriteEndObject();
                 }
 
@@ -121,6 +130,14 @@ public static class DefinitionSchema
                     json.WriteString("pattern", key.Pattern);
                 break;
         }
+    }
+
+    private static void Choices(Utf8JsonWriter json, Key key)
+    {
+        json.WriteStartArray("enum");
+        foreach (var choice in key.Choices!)
+            json.WriteStringValue(choice);
+        json.WriteEndArray();
     }
 
     private static void Types(Utf8JsonWriter json, params string[] types)

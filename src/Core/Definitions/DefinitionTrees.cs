@@ -11,7 +11,7 @@ public static class DefinitionTrees
 
     private static MapNode Overlay(MapNode under, MapNode over, string path)
     {
-        if (path == "begin.proof" && over.Entries.Any(entry => BeginReader.ProofKinds.Contains(entry.Key)))
+        if (DefinitionKeys.Find(path) is { Kinds: { Count: > 0 } kinds } && over.Entries.Any(entry => kinds.Contains(entry.Key)))
             return over;
         var entries = under.Entries.ToList();
         foreach (var (key, value) in over.Entries)
@@ -49,7 +49,7 @@ public static class DefinitionTrees
         foreach (var (key, value) in map.Entries)
         {
             var at = path.Length == 0 ? key : $"{path}.{key}";
-            if (value is MapNode inner && at is not ("program.environment" or "recover.codes"))
+            if (value is MapNode inner && DefinitionKeys.Find(at) is { Type: KeyType.Map })
             {
                 if (Trim(inner, at, definition) is { } some)
                     kept.Add(new(key, some));

@@ -1,12 +1,9 @@
 using System.Collections.Immutable;
-using System.Globalization;
+using System.Diagnostics.CodeAnalysis;
 
 namespace CalmSentry.Core.Definitions;
 
-/// <summary>
-/// Takes the keys of one map, one by one; what is left over at <see cref="Done"/> is unknown. Errors gather in one
-/// list.
-/// </summary>
+/// <summary>Takes the keys of one map, one by one. Errors gather in one list, so that all of them are found in one reading.</summary>
 public sealed class MapReader(
     MapNode map,
     string path,
@@ -14,157 +11,107 @@ public sealed class MapReader(
     ImmutableHashSet<string>.Builder given
 )
 {
-    private readonly List<string> known = [];
+    /// <summary>A reader whose errors nobody asks for.</summary>
+    public static MapReader Of(MapNode map) => new(map, "", [], ImmutableHashSet.CreateBuilder<string>());
 
-    public string? Text(string key, string allowed, Func<string, bool>? isAllowed = null)
-    {
-        switch (Take(key))
-        {
-            case null:
-                return null;
-            case ScalarNode scalar when !scalar.Text.Contains('\0') && (isAllowed is null || isAllowed(scalar.Text)):
-                return scalar.Text;
-            case var other:
-                return Wrong<string>(key, other, allowed);
-        }
-    }
+    public bool Has(string key) => map.Entries.Any(entry => entry.Key == key);
 
-    public string? Required(string key, string allowed, Func<string, bool>? isAllowed = null)
+    /// <summary>False when the key is not there, or its value is none that is allowed: then that is among the errors.</summary>
+    public bool TryValue<T>(string key, Form<T> form, [MaybeNullWhen(false)] out T value)
     {
-        if (Has(key))
-            return Text(key, allowed, isAllowed);
-        known.Add(key);
-        errors.Add(new(Path(key), "missing", allowed, map.Place));
-        return null;
-    }
-
-    public T Choice<T>(string key, T otherwise, params (string Word, T Value)[] words)
-        where T : struct
-    {
+        value = default;
         var node = Take(key);
         if (node is null)
-            return otherwise;
-        foreach (var (word, value) in words)
-            if (node is ScalarNode scalar && scalar.Text == word)
-                return value;
-        Wrong<string>(key, node, string.Join(" | ", words.Select(word => word.Word)));
-        return otherwise;
-    }
-
-    public TimeSpan Time(string key, TimeSpan otherwise)
-    {
-        var node = Take(key);
-        if (node is null)
-            return otherwise;
-        if (node is ScalarNode scalar && Duration.TryRead(scalar.Text, out var length))
-            return length;
-        Wrong<string>(key, node, Duration.Allowed);
-        return otherwise;
-    }
-
-    public double Number(string key, double otherwise, double least, double most, bool whole = false)
-    {
-        var node = Take(key);
-        if (node is null)
-            return otherwise;
-        if (
-            node is ScalarNode scalar
-            && double.TryParse(
-                scalar.Text,
-                NumberStyles.AllowDecimalPoint,
-                CultureInfo.InvariantCulture,
-                out var number
-            )
-            && number >= least
-            && number <= most
-            && (!whole || number == Math.Floor(number))
-        )
-            return number;
-        Wrong<string>(
-            key,
-            node,
-            string.Create(CultureInfo.InvariantCulture, $"a {(whole ? "whole " : "")}number from {least} to {most}")
-        );
-        return otherwise;
-    }
-
-    /// <summary>A value read by <paramref name="read"/>, which gives null for what is not allowed.</summary>
-    public T? Value<T>(string key, string allowed, Func<string, T?> read)
-        where T : struct
-    {
-        var node = Take(key);
-        if (node is null)
-            return null;
-        if (node is ScalarNode scalar && read(scalar.Text) is { } value)
-            return value;
-        Wrong<string>(key, node, allowed);
-        return null;
+            return false;
+        if (node is ScalarNode scalar && !scalar.Text.Contains('\0') && form.Read(scalar.Text, out value))
+            return true;
+        Wrong(key, node, form.Allowed);
+        return false;
     }
 
     public MapReader? Map(string key)
     {
         var node = Take(key);
-        if (node is null)
-            return null;
-        return node is MapNode inner
-            ? new MapReader(inner, Path(key), errors, given)
-            : Wrong<MapReader>(key, node, "keys with values");
+        if (node is MapNode inner)
+            return new MapReader(inner, Path(key), errors, given);
+        if (node is not null)
+            Wrong(key, node, "keys with values");
+        return null;
     }
 
-    public IReadOnlyList<(Node Node, string Path)>? Items(string key)
-    {
-        var node = Take(key);
-        if (node is null)
-            return null;
-        return node is ListNode list
-            ? [.. list.Items.Select((item, i) => (item, $"{Path(key)}[{i}]"))]
-            : Wrong<IReadOnlyList<(Node, string)>>(key, node, "a list");
-    }
-
-    public ImmutableArray<string> Texts(
-        string key,
-        string allowed = "text without NUL",
-        Func<string, bool>? isAllowed = null
-    )
+    public ImmutableArray<string> Texts(string key, Form<string> form)
     {
         var texts = ImmutableArray.CreateBuilder<string>();
-        foreach (var (item, at) in Items(key) ?? [])
+        foreach (var (item, at) in Items(key))
         {
-            if (
-                item is ScalarNode scalar
-                && !scalar.Text.Contains('\0')
-                && (isAllowed is null || isAllowed(scalar.Text))
-            )
-                texts.Add(scalar.Text);
+            if (item is ScalarNode scalar && !scalar.Text.Contains('\0') && form.Read(scalar.Text, out var text))
+                texts.Add(text);
             else
-                errors.Add(new(at, item.InWords, allowed, item.Place));
+                errors.Add(new(at, item.InWords, form.Allowed, item.Place));
         }
 
         return texts.ToImmutable();
     }
 
-    public ImmutableSortedDictionary<string, string> Pairs(string key, string allowedKey, Func<string, bool> isKey)
+    /// <summary>A list that begins with a program's absolute path; empty when it is none.</summary>
+    public ImmutableArray<string> Command(string key)
     {
-        var pairs = ImmutableSortedDictionary.CreateBuilder<string, string>(StringComparer.Ordinal);
+        var command = Texts(key, Forms.Text("text without NUL"));
+        if (!command.IsEmpty && System.IO.Path.IsPathRooted(command[0]))
+            return command;
+        Contradicts(
+            key,
+            command.IsEmpty ? "nothing" : $"'{command[0]}'",
+            "a list that begins with the absolute path of a program"
+        );
+        return [];
+    }
+
+    public ImmutableArray<T> Each<T>(string key, Union<T> union)
+        where T : class
+    {
+        var all = ImmutableArray.CreateBuilder<T>();
+        foreach (var (item, at) in Items(key))
+        {
+            if (Inner(item, at, $"one such as {union.Example}") is { } inner && union.Read(inner) is { } one)
+                all.Add(one);
+        }
+
+        return all.ToImmutable();
+    }
+
+    public ImmutableSortedDictionary<string, T> Pairs<T>(string key, Form<string> names, Form<T> values)
+    {
+        var pairs = ImmutableSortedDictionary.CreateBuilder<string, T>(StringComparer.Ordinal);
         var node = Take(key);
         if (node is not (null or MapNode))
-            Wrong<string>(key, node, "names with values");
+            Wrong(key, node, "names with values");
         foreach (var (name, value) in (node as MapNode)?.Entries ?? [])
         {
-            if (!isKey(name))
-                errors.Add(new($"{Path(key)}.{name}", "this name", allowedKey, value.Place));
-            else if (value is ScalarNode scalar && !scalar.Text.Contains('\0'))
-                pairs[name] = scalar.Text;
+            if (!names.Read(name, out _))
+                errors.Add(new($"{Path(key)}.{name}", "this name", names.Allowed, value.Place));
+            else if (
+                value is ScalarNode scalar
+                && !scalar.Text.Contains('\0')
+                && values.Read(scalar.Text, out var read)
+            )
+                pairs[name] = read;
             else
-                errors.Add(new($"{Path(key)}.{name}", value.InWords, "text without NUL", value.Place));
+                errors.Add(new($"{Path(key)}.{name}", value.InWords, values.Allowed, value.Place));
         }
 
         return pairs.ToImmutable();
     }
 
-    public bool Has(string key) => map.Entries.Any(entry => entry.Key == key);
-
-    public bool Switch(string key) => Choice(key, false, ("true", true), ("false", false));
+    public IReadOnlyList<(Node Node, string Path)> Items(string key)
+    {
+        var node = Take(key);
+        if (node is ListNode list)
+            return [.. list.Items.Select((item, i) => (item, $"{Path(key)}[{i}]"))];
+        if (node is not null)
+            Wrong(key, node, "a list");
+        return [];
+    }
 
     /// <summary>A reader of a list's item, which must be a map.</summary>
     public MapReader? Inner(Node item, string at, string allowed)
@@ -176,34 +123,48 @@ public sealed class MapReader(
     }
 
     /// <summary>Exactly one of the keys must be there.</summary>
-    public void OneOf(string[] keys)
+    public bool OneOf(IReadOnlyList<string> keys)
     {
         var there = keys.Where(Has).ToList();
-        if (there.Count != 1)
-            errors.Add(
-                new(
-                    path,
-                    there.Count == 0 ? "none of its kinds" : $"{string.Join(" and ", there)} together",
-                    $"one of {string.Join(", ", keys)}",
-                    map.Place
-                )
-            );
+        if (there.Count == 1)
+            return true;
+        errors.Add(
+            new(
+                path,
+                there.Count == 0 ? "none of its kinds" : $"{string.Join(" and ", there)} together",
+                $"one of {string.Join(", ", keys)}",
+                map.Place
+            )
+        );
+        return false;
     }
 
-    /// <summary>Reports every key that nobody asked for.</summary>
-    public void Done()
+    public void Missing(Key key) =>
+        errors.Add(
+            new(
+                Path(key.Name),
+                "missing",
+                key.Type == KeyType.Map ? $"a map with at least {string.Join(", ", key.Inner.Where(inner => inner.Default is null).Select(inner => inner.Name))}" : key.About,
+                map.Place
+            )
+        );
+
+    /// <summary>Reports every key that is none of these.</summary>
+    public void Done(IReadOnlyList<Key> keys)
     {
-        foreach (var (key, value) in map.Entries)
-            if (!known.Contains(key))
-                errors.Add(
-                    new(
-                        Path(key),
-                        "not a key of this place",
-                        string.Join(", ", known),
-                        value.Place,
-                        Spelling.Nearest(key, known)
-                    )
-                );
+        foreach (var (key, value) in map.Entries.Where(entry => keys.All(known => known.Name != entry.Key)))
+        {
+            if (keys.FirstOrDefault(known => known.Was == key) is { } now)
+            {
+                errors.Add(new(Path(key), "a key of earlier versions", now.Name, value.Place, now.Name));
+                continue;
+            }
+
+            var names = keys.Select(known => known.Name).ToList();
+            errors.Add(
+                new(Path(key), "not a key of this place", string.Join(", ", names), value.Place, Spelling.Nearest(key, names))
+            );
+        }
     }
 
     /// <summary>A value that is well formed but does not go together with another.</summary>
@@ -217,11 +178,13 @@ public sealed class MapReader(
             )
         );
 
+    /// <summary>A list's item that is neither of what its list takes.</summary>
+    public void WrongItem(string at, Node item, string allowed) => errors.Add(new(at, item.InWords, allowed, item.Place));
+
     public string Path(string key) => path.Length == 0 ? key : $"{path}.{key}";
 
     private Node? Take(string key)
     {
-        known.Add(key);
         foreach (var entry in map.Entries)
         {
             if (entry.Key != key)
@@ -233,10 +196,6 @@ public sealed class MapReader(
         return null;
     }
 
-    private T? Wrong<T>(string key, Node found, string allowed)
-        where T : class
-    {
+    private void Wrong(string key, Node found, string allowed) =>
         errors.Add(new(Path(key), found.InWords, allowed, found.Place));
-        return null;
-    }
 }

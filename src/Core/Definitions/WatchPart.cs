@@ -3,7 +3,7 @@ using System.Globalization;
 namespace CalmSentry.Core.Definitions;
 
 /// <summary>What is done once a watch finds its program in a poor state.</summary>
-public enum WatchThen
+public enum WatchFollow
 {
     /// <summary>An entry in the logbook.</summary>
     Note,
@@ -21,19 +21,19 @@ public enum WatchThen
 /// <summary>One thing that is looked at for as long as the program runs.</summary>
 public abstract record Watch
 {
-    public static readonly TimeSpan UsualEvery = TimeSpan.FromSeconds(15),
+    public static readonly TimeSpan UsualBeat = TimeSpan.FromSeconds(15),
         UsualSample = TimeSpan.FromSeconds(10);
 
     /// <summary>Time between two looks.</summary>
-    public required TimeSpan Every { get; init; }
+    public required TimeSpan Beat { get; init; }
 
     /// <summary>So many looks in a row must be bad before anything is done.</summary>
     public int Patience { get; init; } = 1;
 
     /// <summary>It must have been bad for so long before anything is done.</summary>
-    public TimeSpan For { get; init; }
+    public TimeSpan Lasting { get; init; }
 
-    public WatchThen Then { get; init; }
+    public WatchFollow Follows { get; init; }
 
     /// <summary>It was not asked for by the definition, but stands in each.</summary>
     public bool Implied { get; init; }
@@ -43,7 +43,7 @@ public abstract record Watch
 
     /// <summary>A limit as it is looked at, with the time it may be over it.</summary>
     protected string Limit(string words) =>
-        For > TimeSpan.Zero ? $"{words} (for no more than {Duration.Write(For)})" : words;
+        Lasting > TimeSpan.Zero ? $"{words} (for no more than {Duration.Write(Lasting)})" : words;
 }
 
 /// <summary>
@@ -66,8 +66,8 @@ public sealed record FreshFileWatch(string Path, TimeSpan Oldest) : Watch
     public override string InWords => $"{Path} is never older than {Duration.Write(Oldest)}";
 }
 
-/// <summary>It says on its socket (CALM_TELL, /alive) that it is alive, at least so often.</summary>
-public sealed record AliveWatch(TimeSpan Within) : Watch
+/// <summary>It says on its socket (CALM_SAY, /well) that it is well, at least so often.</summary>
+public sealed record WellWatch(TimeSpan Within) : Watch
 {
     public override string InWords => $"it says that it is alive within each {Duration.Write(Within)}";
 }
@@ -93,7 +93,7 @@ public sealed record OpenFilesWatch(int Most) : Watch
 }
 
 /// <summary>Processes below its main one.</summary>
-public sealed record ChildrenWatch(int Most) : Watch
+public sealed record TreeWatch(int Most) : Watch
 {
     public override string InWords =>
         Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} processes below it"));

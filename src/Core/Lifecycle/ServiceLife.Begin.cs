@@ -155,13 +155,13 @@ public static partial class ServiceLife
                 if (!state.Open || state.Told || state.Limit > now)
                     continue;
                 var said = $"Within {Duration.Write(need.Within)} {need.InWords} did not come: {state.Missing}.";
-                switch (need.Then)
+                switch (need.Follows)
                 {
-                    case NeedThen.Hold:
+                    case NeedFollow.Hold:
                         Tell("held", $"{said} On hold; a release or a start tries it again.");
                         Hold($"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})");
                         return;
-                    case NeedThen.GoAhead:
+                    case NeedFollow.GoAhead:
                         Say("need-passed-over", $"{said} It goes ahead without.");
                         break;
                     default:
@@ -175,8 +175,8 @@ public static partial class ServiceLife
                         i,
                         state with
                         {
-                            PassedOver = need.Then == NeedThen.GoAhead,
-                            Told = need.Then == NeedThen.Tell,
+                            PassedOver = need.Follows == NeedFollow.GoAhead,
+                            Told = need.Follows == NeedFollow.Tell,
                         }
                     ),
                 };

@@ -55,7 +55,7 @@ public static partial class ServiceLife
                 PoorSince = seen.Bad is null ? null : before.PoorSince,
             };
             var turnsPoor =
-                state is { Bad: var bad, PoorSince: null } && bad >= watch.Patience && now - state.Since >= watch.For;
+                state is { Bad: var bad, PoorSince: null } && bad >= watch.Patience && now - state.Since >= watch.Lasting;
             if (turnsPoor)
                 state = state with { PoorSince = now };
             // Good looks in a row change nothing that anybody decides by.
@@ -71,20 +71,20 @@ public static partial class ServiceLife
         private void TurnPoor(Watch watch, WatchState state)
         {
             var often =
-                watch.For > TimeSpan.Zero && state.Since is { } since ? $" for {Seconds(now - since)}"
+                watch.Lasting > TimeSpan.Zero && state.Since is { } since ? $" for {Seconds(now - since)}"
                 : state.Bad > 1 ? $" ({state.Bad} looks in a row)"
                 : "";
             var found = $"{state.Seen}{often}";
-            switch (watch.Then)
+            switch (watch.Follows)
             {
-                case WatchThen.Note:
+                case WatchFollow.Note:
                     Say("unwell", $"In a poor state: {found}.");
                     break;
-                case WatchThen.Tell:
+                case WatchFollow.Tell:
                     Tell("unwell", $"In a poor state: {found}. It goes on as it is; somebody should look.");
                     break;
                 default:
-                    var byForce = watch.Then == WatchThen.RestartByForce;
+                    var byForce = watch.Follows == WatchFollow.RestartByForce;
                     Say(
                         "unwell",
                         $"In a poor state: {found}. It is {(byForce ? "ended at once" : "wound down")} and begun again."

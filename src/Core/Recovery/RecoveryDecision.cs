@@ -43,12 +43,12 @@ public readonly record struct RecoveryDecision(
     {
         var part = definition.Recover;
         var code = CodeOf(outcome);
-        CodeThen? then = code is not null && part.Codes.TryGetValue(code, out var said) ? said : null;
+        CodeFollow? then = code is not null && part.Codes.TryGetValue(code, out var said) ? said : null;
         var why = then is { } word
-            ? $"recover.codes says {DefinitionReader.CodeWords.First(pair => pair.Value == word).Key} of "
+            ? $"recover.codes says {RecoverKeys.Code.Write(word)} of "
                 + $"{(outcome.Kind == OutcomeKind.Exited ? "exit code " : "")}{code}"
             : null;
-        var bad = then is not (CodeThen.Done or CodeThen.AgainAtOnce) && (failedStart || !outcome.IsGood);
+        var bad = then is not (CodeFollow.Done or CodeFollow.AgainAtOnce) && (failedStart || !outcome.IsGood);
         var ends = before.BadEnds;
         if (bad)
         {
@@ -60,18 +60,18 @@ public readonly record struct RecoveryDecision(
         var pauses = upFor >= part.SteadyAfter ? 0 : before.Pauses;
         switch (then)
         {
-            case CodeThen.Done:
+            case CodeFollow.Done:
                 return new(Verdict.Rest, default, 0, ends, bad, why);
-            case CodeThen.StopDependents:
+            case CodeFollow.StopDependents:
                 return new(Verdict.Rest, default, 0, ends, bad, why, StopsDependents: true);
-            case CodeThen.Hold:
+            case CodeFollow.Hold:
                 return new(Verdict.Hold, default, pauses, ends, bad, why);
-            case CodeThen.AgainAtOnce when upFor >= part.First:
+            case CodeFollow.AgainAtOnce when upFor >= part.First:
                 return new(Verdict.Again, TimeSpan.Zero, 0, ends, bad, why);
         }
 
         var again =
-            then is CodeThen.Again or CodeThen.AgainAtOnce
+            then is CodeFollow.Again or CodeFollow.AgainAtOnce
             || part.After == RecoverAfter.AnyEnd
             || (part.After == RecoverAfter.Failure && bad);
         if (!again)

@@ -26,7 +26,7 @@ public static class Attention
                     (watched, i) =>
                         watched.PoorSince is not null
                         && i < definition.Watch.Length
-                        && definition.Watch[i].Then != WatchThen.Note
+                        && definition.Watch[i].Follows != WatchFollow.Note
                 )
                 .Select(watched => watched.Seen)
                 .ToList()

@@ -93,7 +93,7 @@ public static class Explanation
                     one.state.Told
                         ? $"which was to come within {Duration.Write(one.need.Within)}: somebody should look"
                         : $"until {at(one.state.Limit)}, then it "
-                            + $"{one.need.Then switch { NeedThen.GoAhead => "goes ahead without", NeedThen.Hold => "is put on hold", _ => "is said and it waits on" }}"
+                            + $"{one.need.Follows switch { NeedFollow.GoAhead => "goes ahead without", NeedFollow.Hold => "is put on hold", _ => "is said and it waits on" }}"
                 )
             )
             .ToList();

@@ -34,11 +34,11 @@ public static class Outlook
                     var watch = definition.Watch[i];
                     next.Add(
                         new(
-                            watch.For > TimeSpan.Zero
-                                ? watched.Since + watch.For
-                                : watched.Since + (watch.Every * (watch.Patience - 1)),
+                            watch.Lasting > TimeSpan.Zero
+                                ? watched.Since + watch.Lasting
+                                : watched.Since + (watch.Beat * (watch.Patience - 1)),
                             $"{watched.Seen}: if that stays so ({watched.Bad} of {watch.Patience} looks), "
-                                + $"{Then(watch.Then)}."
+                                + $"{Then(watch.Follows)}."
                         )
                     );
                 }
@@ -72,7 +72,7 @@ public static class Outlook
                         new(
                             state.Limit,
                             $"If {need.InWords} is still missing, "
-                                + $"{need.Then switch { NeedThen.GoAhead => "it goes ahead without", NeedThen.Hold => "it is put on hold", _ => "it is said, and it waits on" }}."
+                                + $"{need.Follows switch { NeedFollow.GoAhead => "it goes ahead without", NeedFollow.Hold => "it is put on hold", _ => "it is said, and it waits on" }}."
                         )
                     );
                 break;
@@ -162,12 +162,12 @@ public static class Outlook
         return could;
     }
 
-    private static string Then(WatchThen then) =>
+    private static string Then(WatchFollow then) =>
         then switch
         {
-            WatchThen.Note => "it is noted",
-            WatchThen.Tell => "it is told, and it goes on",
-            WatchThen.Restart => "it is wound down and begun again",
+            WatchFollow.Note => "it is noted",
+            WatchFollow.Tell => "it is told, and it goes on",
+            WatchFollow.Restart => "it is wound down and begun again",
             _ => "it is ended by force and begun again",
         };
 

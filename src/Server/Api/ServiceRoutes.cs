@@ -53,7 +53,7 @@ internal static class ServiceRoutes
                 "/services/{name}/definition",
                 (string name, Registry registry) =>
                     registry.Find(name) is { } actor
-                        ? TypedResults.Text(Repeat.File(registry.Given(actor)), "application/yaml")
+                        ? TypedResults.Text(YamlNodes.Write(registry.Given(actor)), "application/yaml")
                         : Problems.NoSuchService(name, registry.Nearest(name))
             )
             .Produces<string>(200, "application/yaml")
@@ -332,9 +332,9 @@ internal static class ServiceRoutes
     }
 
     /// <summary>From when on changes hold, as a sentence.</summary>
-    private static string Since(ServiceActor actor, IReadOnlyList<string> changes)
+    private static string Since(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
     {
-        var atOnce = changes.Count(DefinitionChanges.HoldsAtOnce);
+        var atOnce = changes.Count(change => change.HoldsAtOnce);
         if (atOnce == changes.Count)
             return "It holds at once.";
         var but = atOnce == 0 ? "" : " The rest holds at once.";

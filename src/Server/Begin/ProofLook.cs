@@ -37,7 +37,7 @@ internal static class ProofLook
             if (missing != last)
                 await actor.Ask(new ProofMissing(run, missing)).ConfigureAwait(false);
             last = missing;
-            var told = definition.Begin.Proof is ToldProof ? actor.NextTold : null;
+            var told = definition.Begin.Proof is SaidProof ? actor.NextSaid : null;
             await (
                 told is null ? Task.Delay(beat, gone) : Task.WhenAny(told, Task.Delay(LongestBeat, gone))
             ).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
@@ -69,7 +69,7 @@ internal static class ProofLook
             default:
                 return _ =>
                     Task.FromResult(
-                        actor.ToldReady == run ? (null, "it said so itself") : ((string?)"it has not said so yet", "")
+                        actor.SaidServes == run ? (null, "it said so itself") : ((string?)"it has not said so yet", "")
                     );
         }
     }

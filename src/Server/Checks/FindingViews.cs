@@ -104,7 +104,10 @@ internal static class FindingViews
     }
 
     public static RepeatView RepeatOf(Definition definition, MapNode given) =>
-        new(Repeat.Command(definition), Repeat.File(given));
+        new(
+            DefinitionWriter.Words(definition) is { } words ? ["calm", "wrap", definition.Name, .. words] : null,
+            YamlNodes.Write(given)
+        );
 
     private static string Said(Definition definition, IReadOnlyList<Finding> findings, IReadOnlyList<Finding> left)
     {

@@ -56,9 +56,9 @@ internal static class ProgramChecks
         foreach (var file in new[] { program.With ?? program.Path }.Where(File.Exists))
             if (Machine(file) is { } finding)
                 yield return finding;
-        if (program.Kind == ProgramKind.Toggles && LaunchWords.Fault(program.Stop[0]) is { } stop)
+        if (program.Kind == ProgramKind.Toggles && LaunchWords.Fault(program.Off[0]) is { } stop)
             yield return new(
-                "stop-command-missing",
+                "off-command-missing",
                 Severity.Blocks,
                 $"As its stop command: {stop.Words}.",
                 "It could be switched on, but not off again.",

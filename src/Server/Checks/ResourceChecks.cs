@@ -50,7 +50,7 @@ internal static class ResourceChecks
             {
                 (resources.Memory is not null, "memory", "memory"),
                 (resources.Cpu is not null, "cpu", "cpu"),
-                (resources.Tasks is not null, "pids", "tasks"),
+                (resources.TreeSize is not null, "pids", "tasks"),
                 (!resources.Processors.IsEmpty, "cpuset", "processors"),
             }
         )

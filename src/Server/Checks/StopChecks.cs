@@ -88,12 +88,12 @@ internal static class StopChecks
         var steps = definition.WindDown.IsEmpty
             ? [new SignalStep("TERM", wait)]
             : definition.WindDown.SetItem(definition.WindDown.Length - 1, definition.WindDown[^1] with { Wait = wait });
-        var words = steps.Select(WatchWords.Of).ToList();
+        var words = steps.Select(WindDownKeys.Steps.ToWord).ToList();
         return words.Contains(null)
             ? $"Give its last step longer in its definition, such as wait: {Duration.Write(wait)}, and bring "
                 + $"that in: calm adjust {definition.Name} --from FILE"
             : $"Give it longer, such as: calm adjust {definition.Name} "
-                + $"{string.Join(' ', words.Select(word => $"--wind-down {BeginWords.Quoted(word!)}"))}";
+                + $"{string.Join(' ', words.Select(word => $"--wind-down {CommandLine.Quoted(word!)}"))}";
     }
 
     private static TimeSpan Better(Definition definition, House house)

@@ -69,7 +69,7 @@ internal enum DoorKind
     Api,
 
     /// <summary>A service's own socket.</summary>
-    Tell,
+    Say,
 
     /// <summary>Loopback TCP.</summary>
     Console,

@@ -29,7 +29,7 @@ internal static class Door
             case DoorKind.Api:
                 Of(word).AttachTo(context);
                 break;
-            case DoorKind.Tell:
+            case DoorKind.Say:
                 new Caller(word.Service!.Definition.Account, CallerKind.Program).AttachTo(context);
                 context.Request.Path = OwnService + context.Request.Path;
                 break;
@@ -50,11 +50,11 @@ internal static class Door
             caller is not { Kind: CallerKind.Sentry }
             && !context
                 .RequestServices.GetRequiredService<Pace>()
-                .Take(word.Door == DoorKind.Tell ? word.Service! : $"{word.Door} {caller?.Name} {word.Uid}", word.Door)
+                .Take(word.Door == DoorKind.Say ? word.Service! : $"{word.Door} {caller?.Name} {word.Uid}", word.Door)
         )
         {
             if (word.Service is { } service)
-                service.TellsTooOften();
+                service.SaysTooOften();
             context.Response.Headers.RetryAfter = "1";
             await Problems
                 .Of(
@@ -82,7 +82,7 @@ internal static class Door
                     404,
                     "no-such-word",
                     "No such word",
-                    "There are: /ready, /alive, /status; a body is taken as a status text."
+                    "There are: /serves, /well, /says; a body is shown as what it says of itself."
                 ),
                 { } known => Problems.NotPermitted(known.Account),
                 null => Problems.SignInNeeded(),

@@ -9,7 +9,7 @@ namespace CalmSentry.Server.Doors;
 /// <summary>
 /// Where the doors are: sockets as files, and the console's port, which a guard holds while the server is away.
 /// </summary>
-internal sealed class DoorPlaces(Places places, TellDoors tells)
+internal sealed class DoorPlaces(Places places, SayDoors says)
 {
     private const int Backlog = 512;
 
@@ -17,7 +17,7 @@ internal sealed class DoorPlaces(Places places, TellDoors tells)
 
     public string Api => places.ApiSocket;
 
-    public TellDoors Tells => tells;
+    public SayDoors Says => says;
 
     /// <summary>
     /// Takes the console's port before anything else listens: the one the guard held meanwhile, else the one wanted. A

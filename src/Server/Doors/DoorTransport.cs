@@ -31,10 +31,10 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                 DoorKind.Api,
                 DoorPlaces.UnixListener(places.Api, 0b110_110_110)
             ), // anyone may knock: the kernel says who it is
-            _ => new(this, endpoint, DoorKind.Tell, null),
+            _ => new(this, endpoint, DoorKind.Say, null),
         };
-        if (listener.Door == DoorKind.Tell)
-            places.Tells.Connections = listener;
+        if (listener.Door == DoorKind.Say)
+            places.Says.Connections = listener;
         return ValueTask.FromResult<IConnectionListener>(listener);
     }
 

@@ -20,7 +20,7 @@ internal sealed class Pace
     }
 
     /// <summary>Calls a second that one caller may go on making; ten times as many at once.</summary>
-    public static int Of(DoorKind door) => door == DoorKind.Tell ? 20 : 100;
+    public static int Of(DoorKind door) => door == DoorKind.Say ? 20 : 100;
 
     /// <summary>False when the caller is over its rate.</summary>
     public bool Take(object caller, DoorKind door)

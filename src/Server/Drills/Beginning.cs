@@ -143,7 +143,7 @@ internal sealed class Beginning(
             .Needs.Select((state, i) => (state, need: actor.Definition.Begin.Needs[i]))
             .Where(one => one.state.Open)
             .All(one =>
-                one.need is ServiceNeed { Then: NeedThen.Tell } need
+                one.need is ServiceNeed { Follows: NeedFollow.Tell } need
                 && registry.Named(need.Service) is var needed
                 && (needed is null || (needed.Situation.Phase != Phase.Running && IsSettled(needed)))
                 && one.state.Missing == NeedLook.MissingService(needed)
@@ -186,7 +186,7 @@ internal sealed class Beginning(
         {
             Name = definition.Name,
             Title = definition.Title,
-            At = DefinitionWriter.Of(definition.Begin.At),
+            At = BeginKeys.At.Write(definition.Begin.At),
             Came = CameOf(actor),
             WantedMs = Ms(run?.Wanted ?? now.Awaited?.Since),
             LaunchedMs = Ms(run?.Launched),
@@ -225,7 +225,7 @@ internal sealed class Beginning(
         {
             if (was.Live)
                 yield return $"It ran before; a boot does not begin it (begin.at: "
-                    + $"{DefinitionWriter.Of(actor.Definition.Begin.At)}).";
+                    + $"{BeginKeys.At.Write(actor.Definition.Begin.At)}).";
             yield break;
         }
 

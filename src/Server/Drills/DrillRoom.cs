@@ -110,7 +110,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
                     .Select(name => registry.Named(name)!.Definition)
                     .Select(definition => new PlannedBegin(
                         definition.Name,
-                        DefinitionWriter.Of(definition.Begin.At),
+                        BeginKeys.At.Write(definition.Begin.At),
                         [.. definition.Begin.Needs.Select(need => need.InWords)],
                         definition.Begin.Proof.InWords,
                         house.Store.UsualStart(definition.Name)?.TotalMilliseconds,

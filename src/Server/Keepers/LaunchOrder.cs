@@ -52,7 +52,7 @@ internal static class LaunchOrder
     /// stop.</exception>
     public static Message Of(Definition definition, RunSite site, Account account, House house, bool switchOff = false)
     {
-        var command = switchOff ? definition.Program.Stop : CommandOf(definition.Program);
+        var command = switchOff ? definition.Program.Off : CommandOf(definition.Program);
         var group = site.Group(house.Groups);
         var order = new Message(KeeperWord.Launch)
             .With(LaunchField.Run, site.Run)
@@ -60,7 +60,7 @@ internal static class LaunchOrder
             .With(LaunchField.Output, site.Output)
             .With(LaunchField.Directory, DirectoryOf(definition, house.Places))
             .With(LaunchField.Program, command[0])
-            .With(LaunchField.Mask, DefinitionWriter.Octal(definition.Identity.Umask));
+            .With(LaunchField.Mask, IdentityKeys.Umask.Write(definition.Identity.Umask));
         if (definition.Program.Terminal && !switchOff)
             order.With(LaunchField.Terminal, 1);
         else if (definition.KeepsInput && !switchOff)
@@ -124,7 +124,7 @@ internal static class LaunchOrder
             ["LANG"] = "C.UTF-8",
             ["CALM_SERVICE"] = definition.Name,
             ["CALM_STATE"] = places.StateOf(definition.Name),
-            ["CALM_TELL"] = places.TellOf(definition.Name),
+            ["CALM_SAY"] = places.SayOf(definition.Name),
         };
         // What it prints goes to a file, read line by line: no colours and no moving about.
         if (definition.Program.Terminal)
@@ -197,7 +197,7 @@ internal static class LaunchOrder
         new(
             resources.Memory,
             resources.Cpu,
-            resources.Tasks,
+            resources.TreeSize,
             resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors)
         );
 

@@ -431,7 +431,7 @@ internal sealed class Rehearsal : IDisposable
                 Account = account.Name,
                 Groups = [.. LaunchOrder.GroupsOf(definition, account).Select(AccountGroup.NameOf)],
                 Directory = directory,
-                Umask = DefinitionWriter.Octal(definition.Identity.Umask),
+                Umask = IdentityKeys.Umask.Write(definition.Identity.Umask),
                 Environment = LaunchOrder.EnvironmentOf(definition, account, places),
             },
         };

@@ -41,7 +41,7 @@ internal static class Enforcement
         );
         Add(
             "identity.umask",
-            Set(definition, "identity.umask", DefinitionWriter.Octal(identity.Umask)),
+            Set(definition, "identity.umask", IdentityKeys.Umask.Write(identity.Umask)),
             ProcessFacts.Status(pid, "Umask") ?? "?"
         );
         Add(
@@ -53,7 +53,7 @@ internal static class Enforcement
         var nice = ProcessFacts.Stat(pid, 19);
         Add(
             "resources.priority",
-            Set(definition, "resources.priority", DefinitionWriter.Of(resources.Priority)),
+            Set(definition, "resources.priority", ResourcesKeys.Class.Write(resources.Priority)),
             $"nice {nice}",
             nice == LaunchOrder.NiceOf(resources.Priority)
         );
@@ -61,7 +61,7 @@ internal static class Enforcement
         if (disk >= 0)
             Add(
                 "resources.disk",
-                Set(definition, "resources.disk", DefinitionWriter.Of(resources.Disk)),
+                Set(definition, "resources.disk", ResourcesKeys.Class.Write(resources.Disk)),
                 $"{DiskClasses[(disk >> 13) & 3]}{(disk >> 13 == 2 ? $", level {disk & 7}" : "")}",
                 disk == (LaunchOrder.DiskOf(resources.Disk) ?? disk)
             );
@@ -93,8 +93,8 @@ internal static class Enforcement
             ProcessFacts.Limit(pid, "Max open files") ?? "?"
         );
         Add(
-            "resources.tasks",
-            resources.Tasks?.ToString(CultureInfo.InvariantCulture),
+            "resources.tree-size",
+            resources.TreeSize?.ToString(CultureInfo.InvariantCulture),
             ceilings.GetValueOrDefault("tasks", "no ceiling")
         );
         return found;

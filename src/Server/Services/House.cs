@@ -37,7 +37,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public KeeperStarter Keepers { get; } = new(keeper, places.RunDirectory);
 
-    public TellDoors Tells => tells ??= new(Places, Groups.Mark);
+    public SayDoors Says => says ??= new(Places, Groups.Mark);
 
     public AsAccount AsAccount => asAccount ??= new(keeper, Groups.Directory);
 
@@ -55,7 +55,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     private Ceilings? ceilings;
     private AsAccount? asAccount;
-    private TellDoors? tells;
+    private SayDoors? says;
 
     /// <summary>Removes what the sentry made on the host and nothing uses any more.</summary>
     public void CleanUp()

@@ -49,7 +49,7 @@ internal sealed class Registry(House house)
         NeedGraph.Circle(definition, services.Values.Select(actor => actor.Definition));
 
     /// <summary>Whoever needs a service hears that it is ready, or is no more.</summary>
-    public void TellDependents(string name, bool ready)
+    public void InformDependents(string name, bool ready)
     {
         foreach (var dependent in Graph.DependentsOf(name).Select(Named).OfType<ServiceActor>())
             _ = dependent.Ask(ready ? new NeededBack(name) : new NeededLost(name));

@@ -74,7 +74,7 @@ internal sealed partial class ServiceActor
                 house,
                 switchOff
             );
-            OpenTell(account);
+            OpenSay(account);
             var fresh = keeper is null;
             if (fresh)
             {
@@ -145,12 +145,12 @@ internal sealed partial class ServiceActor
     /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
     /// taken up.
     /// </summary>
-    private void OpenTell(Account? account)
+    private void OpenSay(Account? account)
     {
         try
         {
             if ((account ?? Account.Named(Definition.Account)) is { } owner)
-                house.Tells.Open(this, owner);
+                house.Says.Open(this, owner);
         }
         catch (IOException error)
         {
@@ -419,7 +419,7 @@ internal sealed partial class ServiceActor
         )
             house.Store.RunEnded(Definition.Name, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
         OutputBegan = house.Store.OutputFrom(Definition.Name, number);
-        OpenTell(null);
+        OpenSay(null);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
         house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Definition.Name, number, pid, house.Now);

@@ -44,7 +44,7 @@ internal sealed partial class ServiceActor : IDisposable
     private int stepIndex;
     private TaskCompletionSource<int>? inputTaken;
     private bool inGate;
-    private TaskCompletionSource told = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private TaskCompletionSource nextSaid = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
     private sealed record Waiter(
         Func<Situation, bool> Met,
@@ -129,11 +129,11 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>errno while output cannot be written, else 0.</summary>
     public int OutputStuck => outputStuck;
 
-    /// <summary>The run that has told on its socket that it is ready; 0 before any.</summary>
-    public long ToldReady { get; private set; }
+    /// <summary>The run that has nextSaid on its socket that it is ready; 0 before any.</summary>
+    public long SaidServes { get; private set; }
 
     /// <summary>Completes when the program tells something.</summary>
-    public Task NextTold => told.Task;
+    public Task NextSaid => nextSaid.Task;
 
     /// <summary>What the program last said of itself, and when it last said that it is alive.</summary>
     public (string? Text, DateTimeOffset? Alive) Said { get; private set; }
@@ -153,18 +153,18 @@ internal sealed partial class ServiceActor : IDisposable
     public int KeeperPid => keeper is null ? 0 : keeperPid;
 
     /// <summary>The program says something of itself.</summary>
-    public void Tell(bool ready, string? text) =>
+    public void Says(bool serves, string? text) =>
         Post(
             () =>
             {
                 if (Situation.Run is not { } run)
                     return Task.CompletedTask;
-                if (ready)
-                    ToldReady = run.Number;
+                if (serves)
+                    SaidServes = run.Number;
                 Said = (text ?? Said.Text, house.Now);
                 AliveStamp = Stopwatch.GetTimestamp();
-                var heard = told;
-                told = new(TaskCreationOptions.RunContinuationsAsynchronously);
+                var heard = nextSaid;
+                nextSaid = new(TaskCreationOptions.RunContinuationsAsynchronously);
                 heard.TrySetResult();
                 if (text is not null)
                     Publish();
@@ -174,7 +174,7 @@ internal sealed partial class ServiceActor : IDisposable
         );
 
     /// <summary>It speaks of itself more often than it may: said once in a while, however often it does.</summary>
-    public void TellsTooOften()
+    public void SaysTooOften()
     {
         var now = Stopwatch.GetTimestamp();
         var last = Interlocked.Read(ref tooOftenSaid);
@@ -185,8 +185,8 @@ internal sealed partial class ServiceActor : IDisposable
             return;
         house.Log(
             Definition.Name,
-            "tells-too-often",
-            $"It speaks of itself more than {Doors.Pace.Of(Doors.DoorKind.Tell)} times a second; what is more "
+            "says-too-often",
+            $"It speaks of itself more than {Doors.Pace.Of(Doors.DoorKind.Say)} times a second; what is more "
                 + $"than that is not heard."
         );
     }
@@ -313,7 +313,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (before.Phase == Situation.Phase)
             return;
         if (before.Phase == Phase.Running || Situation.Phase == Phase.Running)
-            registry.TellDependents(Definition.Name, Situation.Phase == Phase.Running);
+            registry.InformDependents(Definition.Name, Situation.Phase == Phase.Running);
     }
 
     private (Phase Phase, HealthLevel Health, ServiceTime Time) turned;
@@ -469,7 +469,7 @@ internal sealed partial class ServiceActor : IDisposable
             case Dismiss:
                 keeper?.Send(new Message(KeeperWord.Leave));
                 keeper = null;
-                house.Tells.Close(Definition.Name);
+                house.Says.Close(Definition.Name);
                 house.SecretFiles.Remove(Definition.Name);
                 break;
             case Note note:
@@ -488,7 +488,7 @@ internal sealed partial class ServiceActor : IDisposable
         house.Store.Remove(Definition.Name);
         house.Secrets.Forget(Definition.Name);
         house.SecretFiles.Remove(Definition.Name);
-        house.Tells.Close(Definition.Name);
+        house.Says.Close(Definition.Name);
         house.Ceilings.Forget(Definition.Name);
         registry.Forget(this);
         if (Directory.Exists(runDirectory))

@@ -43,11 +43,11 @@ internal static class ServiceViews
             Run = now.Run?.Number ?? (now.LastRun > 0 ? now.LastRun : null),
             UpSince = now.Run?.Launched,
             Restarts = now.Restarts,
-            At = DefinitionWriter.Of(definition.Begin.At),
+            At = BeginKeys.At.Write(definition.Begin.At),
             Account = definition.Account,
             Command = LaunchOrder.CommandOf(definition.Program),
             Said = actor.Said.Text,
-            WaitsFor = WaitsFor(definition, now),
+            Awaits = Awaits(definition, now),
         };
     }
 
@@ -75,7 +75,7 @@ internal static class ServiceViews
             Account = view.Account,
             Command = view.Command,
             Said = view.Said,
-            WaitsFor = view.WaitsFor,
+            Awaits = view.Awaits,
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
             NeededBy = registry.Graph.DependentsOf(view.Name),
             Proof = ProofOf(actor, house),
@@ -146,8 +146,8 @@ internal static class ServiceViews
                         Since = state.PoorSince ?? state.Since,
                         Bad = state.Bad,
                         Patience = watch.Patience,
-                        EveryMs = watch.Every.TotalMilliseconds,
-                        Then = DefinitionWriter.Of(watch.Then),
+                        BeatMs = watch.Beat.TotalMilliseconds,
+                        Follows = WatchKeys.Follows.Write(watch.Follows),
                         Implied = watch.Implied,
                     };
                 }
@@ -186,7 +186,7 @@ internal static class ServiceViews
         ];
     }
 
-    private static List<WaitView>? WaitsFor(Definition definition, Situation now)
+    private static List<WaitView>? Awaits(Definition definition, Situation now)
     {
         if (now.Phase != Phase.Waiting)
             return null;
@@ -208,10 +208,10 @@ internal static class ServiceViews
                         one.state.Missing,
                         awaited.Since,
                         one.state.Told ? null : one.state.Limit,
-                        one.need.Then switch
+                        one.need.Follows switch
                         {
-                            NeedThen.GoAhead => "it goes ahead without",
-                            NeedThen.Hold => "it is put on hold",
+                            NeedFollow.GoAhead => "it goes ahead without",
+                            NeedFollow.Hold => "it is put on hold",
                             _ => "it is said, and it waits on",
                         }
                     )),

@@ -38,8 +38,8 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
         var look = LookOf(watch);
         // Many begin at the same moment: what nobody asked for is spread over its beat.
         var next =
-            watch.Implied ? watch.Every * Random.Shared.NextDouble()
-            : watch is AnswerWatch ? watch.Every
+            watch.Implied ? watch.Beat * Random.Shared.NextDouble()
+            : watch is AnswerWatch ? watch.Beat
             : TimeSpan.Zero;
         Sight? last = null;
         var inTrouble = false;
@@ -62,7 +62,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                         $"The sentry failed at looking whether {watch.InWords}: {failed.Message}"
                     );
                 inTrouble = true;
-                next = watch.Every;
+                next = watch.Beat;
                 continue;
             }
 
@@ -74,16 +74,16 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                     ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen)).ConfigureAwait(false)
                     : null;
             last = sight;
-            next = watch.Every - Stopwatch.GetElapsedTime(began);
+            next = watch.Beat - Stopwatch.GetElapsedTime(began);
             if (sight.Due is { } due && due + Margin < next)
                 next = due + Margin;
             // A level that may be over its limit for some time is looked at again when that time is up.
             if (
-                watch.For > TimeSpan.Zero
+                watch.Lasting > TimeSpan.Zero
                 && now?.Run is { } live
                 && index < live.Watched.Length
                 && live.Watched[index] is { Bad: > 0, PoorSince: null, Since: { } since }
-                && since + watch.For - house.Now is var left
+                && since + watch.Lasting - house.Now is var left
                 && left < next
             )
                 next = left + Margin;
@@ -99,9 +99,9 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
         {
             case AnswerWatch answer:
                 var limit =
-                    watch.Every < ShortestLimit ? ShortestLimit
-                    : watch.Every > LongestLimit ? LongestLimit
-                    : watch.Every;
+                    watch.Beat < ShortestLimit ? ShortestLimit
+                    : watch.Beat > LongestLimit ? LongestLimit
+                    : watch.Beat;
                 return async gone =>
                 {
                     var (missing, seen) = await ProofLook
@@ -126,7 +126,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                         $"{fresh.Path} was written"
                     )
                 );
-            case AliveWatch alive:
+            case WellWatch alive:
                 return Now(() =>
                     AgeOf(
                         actor.AliveStamp == 0 ? null : Stopwatch.GetElapsedTime(actor.AliveStamp),
@@ -140,7 +140,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                 long? since = null;
                 return Now(() =>
                 {
-                    vitals.Look(watch.Every / 2); // what a fall's evidence shows of memory and processor comes from here
+                    vitals.Look(watch.Beat / 2); // what a fall's evidence shows of memory and processor comes from here
                     var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
                     since = stopped ? since ?? Stopwatch.GetTimestamp() : null;
                     if (since is not { } from)
@@ -161,7 +161,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             case MemoryWatch memory:
                 return Now(() =>
                     Level(
-                        vitals.Look(watch.Every / 2).Memory,
+                        vitals.Look(watch.Beat / 2).Memory,
                         memory.Bytes,
                         bytes => Size.About(bytes),
                         "its memory is",
@@ -171,7 +171,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             case CpuWatch cpu:
                 return Now(() =>
                     Level(
-                        (long)Math.Round(vitals.Look(watch.Every / 2).Cpu ?? 0),
+                        (long)Math.Round(vitals.Look(watch.Beat / 2).Cpu ?? 0),
                         cpu.Percent,
                         percent => $"{percent} %",
                         "its processor time is",
@@ -181,17 +181,17 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             case OpenFilesWatch files:
                 return Now(() =>
                     Level(
-                        vitals.Look(watch.Every / 2).Tree.Sum(ProcessFacts.CountOpenFiles),
+                        vitals.Look(watch.Beat / 2).Tree.Sum(ProcessFacts.CountOpenFiles),
                         files.Most,
                         Plain,
                         "the files it has open are",
                         Plain(files.Most)
                     )
                 );
-            case ChildrenWatch children:
+            case TreeWatch children:
                 return Now(() =>
                     Level(
-                        Math.Max(0, vitals.Look(watch.Every / 2).Tree.Count - 1),
+                        Math.Max(0, vitals.Look(watch.Beat / 2).Tree.Count - 1),
                         children.Most,
                         Plain,
                         "the processes below its main one are",
@@ -199,7 +199,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                     )
                 );
             case CeilingWatch ceiling:
-                return Now(() => Ahead(ceiling, watch.Every));
+                return Now(() => Ahead(ceiling, watch.Beat));
             default:
                 throw new ArgumentOutOfRangeException(nameof(watch));
         }

@@ -155,7 +155,7 @@ test("a held service says why, shows what each fall left behind, and is released
     "--hold-ends",
     "3",
     "--watch",
-    "silent-for:1h,then=note",
+    "silent-for:1h,follows=note",
   );
   try {
     sentry.calm("start", "gate-counter");

@@ -24,7 +24,7 @@ public class CommandTests
         );
         string[] flags = what switch
         {
-            "watch" => ["--watch", $"command:{leaves},every=1s"],
+            "watch" => ["--watch", $"command:{leaves},beat=1s"],
             "proof" => ["--proof", $"command:{leaves}"],
             _ => ["--wind-down", $"command:{leaves},wait=5s", "--wind-down", "TERM 5s"],
         };
@@ -55,7 +55,7 @@ public class CommandTests
             "--memory",
             "48 MiB",
             "--watch",
-            $"command:{grows},every=1s,patience=1,then=tell",
+            $"command:{grows},beat=1s,patience=1,follows=tell",
             "--proof",
             "up-for:0s",
             "--start",
@@ -77,7 +77,7 @@ public class CommandTests
         await sentry.Wrap(
             "board",
             "--watch",
-            $"command:/bin/sh -c '{prints}',every=1s,patience=1,then=tell",
+            $"command:/bin/sh -c '{prints}',beat=1s,patience=1,follows=tell",
             "--proof",
             "up-for:0s",
             "--start",
@@ -203,7 +203,7 @@ public class CommandTests
             "--proof",
             $"http:http://127.0.0.1:{port}/,text=quay",
             "--watch",
-            $"http:http://127.0.0.1:{port}/,every=1s",
+            $"http:http://127.0.0.1:{port}/,beat=1s",
             "--",
             sentry.Script(
                 "board",

@@ -47,7 +47,7 @@ public class CrowdTests
         await sentry.Wrap(
             "tide",
             "--watch",
-            $"tcp:127.0.0.1:{await Port(sentry)},every=1s,patience=1,then=restart",
+            $"tcp:127.0.0.1:{await Port(sentry)},beat=1s,patience=1,follows=restart",
             "--proof",
             "up-for:0s",
             "--start",
@@ -103,9 +103,9 @@ public class CrowdTests
         await sentry.Wrap(
             "tide",
             "--watch",
-            $"tcp:127.0.0.1:{await Port(sentry)},every=1s,patience=1,then=restart",
+            $"tcp:127.0.0.1:{await Port(sentry)},beat=1s,patience=1,follows=restart",
             "--watch",
-            "command:/bin/true,every=1s,patience=1,then=restart",
+            "command:/bin/true,beat=1s,patience=1,follows=restart",
             "--proof",
             "output:^open",
             "--start",
@@ -145,9 +145,9 @@ public class CrowdTests
                 "tide",
                 """
                 #!/bin/sh
-                for i in 1 2 3 4 5 6 7 8; do head -c 30000000 /dev/zero | curl -s -o /dev/null -w '%{http_code}\n' --unix-socket $CALM_TELL -H 'Expect:' -H 'Content-Type: text/plain' --data-binary @- http://calm/status & done
+                for i in 1 2 3 4 5 6 7 8; do head -c 30000000 /dev/zero | curl -s -o /dev/null -w '%{http_code}\n' --unix-socket $CALM_SAY -H 'Expect:' -H 'Content-Type: text/plain' --data-binary @- http://calm/says & done
                 wait
-                curl -s --unix-socket $CALM_TELL http://calm/ready
+                curl -s --unix-socket $CALM_SAY http://calm/serves
                 exec sleep 600
                 """
             )

@@ -1,7 +1,5 @@
-using System.Text.Json;
 using CalmSentry.Cli.Commands;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Server.Definitions;
 using CalmSentry.Tests.Unit.Definitions;
 using CsCheck;
 
@@ -11,60 +9,55 @@ namespace CalmSentry.Tests.Unit.Cli;
 public class FlagWordTests
 {
     [Fact]
-    public void Any_need_reads_back_from_its_word() =>
-        DefinitionTests.Needs.Sample(need =>
-            Assert.Equal(
-                need,
-                Read($$"""{"needs":[{{BeginFlags.Need(BeginWords.Of(need)).ToJsonString()}}]}""").Needs.Single()
-            )
-        );
+    public void Any_need_reads_back_from_its_word() => DefinitionTests.Needs.Sample(need => Check(BeginKeys.Needs, need));
 
     [Fact]
     public void Any_proof_that_has_a_word_reads_back_from_it() =>
-        DefinitionTests.Proofs.Sample(proof =>
-        {
-            if (BeginWords.Of(proof) is { } word)
-                Assert.Equivalent(
-                    proof,
-                    Read($$"""{"proof":{{BeginFlags.Proof(word).ToJsonString()}}}""").Proof,
-                    strict: true
-                );
-        });
+        DefinitionTests.Proofs.Sample(proof => Check(BeginKeys.Proofs, proof, orNone: true));
 
     [Fact]
     public void Any_watch_that_has_a_word_reads_back_from_it() =>
-        DefinitionTests.Watches.Sample(watch =>
-        {
-            if (WatchWords.Of(watch) is { } word)
-                Assert.Equivalent(
-                    watch,
-                    Whole($$"""{"watch":[{{WatchFlags.Watch(word).ToJsonString()}}]}""").Watch[0],
-                    strict: true
-                );
-        });
+        DefinitionTests.Watches.Sample(watch => Check(WatchKeys.Watches, watch, orNone: true));
 
     [Fact]
     public void Any_step_that_has_a_word_reads_back_from_it() =>
-        DefinitionTests.Steps.Sample(step =>
-        {
-            if (WatchWords.Of(step) is { } word)
-                Assert.Equivalent(
-                    step,
-                    Whole($$"""{"wind-down":[{{WatchFlags.Step(word).ToJsonString()}}]}""").WindDown.Single(),
-                    strict: true
-                );
-        });
+        DefinitionTests.Steps.Sample(step => Check(WindDownKeys.Steps, step, orNone: true));
 
-    private static BeginPart Read(string begin) => Whole($$"""{"begin":{{begin}}}""").Begin;
+    [Theory]
+    [InlineData("network", "{\"network\":\"up\"}")]
+    [InlineData("network:eth0,within=2min", "{\"network\":\"eth0\",\"within\":\"2min\"}")]
+    [InlineData("path:/mnt/a,b,mounted,follows=hold", "{\"path\":\"/mnt/a,b\",\"mounted\":\"true\",\"follows\":\"hold\"}")]
+    public void A_need_is_one_word(string word, string json) =>
+        Assert.Equal(json, DefinitionFlags.Item("begin.needs", word).ToJsonString());
 
-    /// <summary>A definition with these keys beside those it must have.</summary>
-    private static Definition Whole(string keys)
-    {
-        using var json = JsonDocument.Parse(
-            $$"""{"name":"board","program":{"path":"/srv/skerry/board","terminal":true},{{keys[1..]}}"""
+    [Theory]
+    [InlineData("TERM 10s", "{\"signal\":\"TERM\",\"wait\":\"10s\"}")]
+    [InlineData("send:close-day\\n,to=tcp 127.0.0.1:7412", "{\"send\":\"close-day\\n\",\"to\":\"tcp 127.0.0.1:7412\"}")]
+    [InlineData("http:http://x/,method=PUT,body=a,b", "{\"http\":\"http://x/\",\"method\":\"PUT\",\"body\":\"a,b\"}")]
+    public void A_step_is_one_word(string word, string json) =>
+        Assert.Equal(json, DefinitionFlags.Item("wind-down", word).ToJsonString());
+
+    [Theory]
+    [InlineData("begin.needs", "network,then=hold", "follows, which was called then before")]
+    [InlineData("watch", "children-above:3", "tree-above, which was called children-above before")]
+    [InlineData("watch", "tcp:127.0.0.1:1,every=1s", "beat, which was called every before")]
+    public void A_word_of_earlier_versions_is_refused_with_the_name_of_today(string path, string word, string said) =>
+        Assert.Contains(
+            said,
+            Assert.Throws<CalmSentry.Cli.Wire.Failure>(() => DefinitionFlags.Item(path, word)).Message,
+            StringComparison.Ordinal
         );
-        var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(json.RootElement));
-        Assert.Empty(errors);
-        return definition!;
+
+    private static void Check<T>(Union<T> union, T one, bool orNone = false)
+        where T : class
+    {
+        if (union.ToWord(one) is not { } word)
+        {
+            Assert.True(orNone);
+            return;
+        }
+
+        var written = Assert.IsType<MapNode>(union.FromWord(word));
+        Assert.Equal(one, union.Read(MapReader.Of(written)));
     }
 }

@@ -48,14 +48,14 @@ public class DefinitionTests
             Memory = some ? Math.Max(memory, 2_000_000) : null,
             Cpu = some ? cpu : null,
             OpenFiles = some ? files : null,
-            Tasks = some ? files : null,
+            TreeSize = some ? files : null,
         };
 
     internal static readonly Gen<Need> Needs =
         from kind in Gen.Int[0, 5]
         from yes in Gen.Bool
         from also in Gen.Bool
-        from then in Gen.Enum<NeedThen>()
+        from then in Gen.Enum<NeedFollow>()
         from lost in Gen.Enum<IfLost>()
         from within in Gen.OneOf(Lengths, Gen.Const(Need.UsualWithin))
         select (
@@ -70,7 +70,7 @@ public class DefinitionTests
             }
         ) with
         {
-            Then = then,
+            Follows = then,
             Within = within,
         };
 
@@ -90,7 +90,7 @@ public class DefinitionTests
             3 => new OutputProof(System.Text.RegularExpressions.Regex.Escape(text)) { Within = within, OnlyTell = yes },
             4 => new FileProof("/run/relay/ready") { Within = within },
             5 => new CommandProof(["/usr/bin/ledger-ping", text]) { Within = within },
-            _ => (Proof)new ToldProof { Within = within },
+            _ => (Proof)new SaidProof { Within = within },
         };
 
     internal static readonly Gen<Watch> Watches =
@@ -99,7 +99,7 @@ public class DefinitionTests
         from every in Lengths
         from number in Gen.Int[1, 1000]
         from text in Words
-        from then in Gen.Enum<WatchThen>()
+        from then in Gen.Enum<WatchFollow>()
         select (
             which switch
             {
@@ -111,25 +111,25 @@ public class DefinitionTests
                     )
                 )
                 {
-                    Every = every,
+                    Beat = every,
                 },
-                1 => new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Every = every },
-                2 => new AnswerWatch(new CommandProof(["/usr/bin/ledger-ping", text])) { Every = every },
-                3 => new SilenceWatch(length) { Every = every },
-                4 => new FreshFileWatch("/srv/skerry/tides.csv", length) { Every = every },
-                5 => new AliveWatch(length) { Every = every },
-                6 => new MemoryWatch(number << 20) { Every = every, For = length },
-                7 => new CpuWatch(number) { Every = every, For = length },
-                8 => new OpenFilesWatch(number) { Every = every },
-                9 => new ChildrenWatch(number) { Every = every },
-                10 => new CeilingWatch(length) { Every = every },
-                _ => (Watch)new PausedWatch(length) { Every = every },
+                1 => new AnswerWatch(new TcpProof("127.0.0.1:7411")) { Beat = every },
+                2 => new AnswerWatch(new CommandProof(["/usr/bin/ledger-ping", text])) { Beat = every },
+                3 => new SilenceWatch(length) { Beat = every },
+                4 => new FreshFileWatch("/srv/skerry/tides.csv", length) { Beat = every },
+                5 => new WellWatch(length) { Beat = every },
+                6 => new MemoryWatch(number << 20) { Beat = every, Lasting = length },
+                7 => new CpuWatch(number) { Beat = every, Lasting = length },
+                8 => new OpenFilesWatch(number) { Beat = every },
+                9 => new TreeWatch(number) { Beat = every },
+                10 => new CeilingWatch(length) { Beat = every },
+                _ => (Watch)new PausedWatch(length) { Beat = every },
             }
         ) with
         {
-            Every = every < TimeSpan.FromMilliseconds(100) ? Watch.UsualEvery : every,
+            Beat = every < TimeSpan.FromMilliseconds(100) ? Watch.UsualBeat : every,
             Patience = number,
-            Then = then,
+            Follows = then,
         };
 
     internal static readonly Gen<WindDownStep> Steps =
@@ -172,7 +172,7 @@ public class DefinitionTests
         from kind in Gen.Enum<ProgramKind>()
         from watches in Watches.Array[0, 4]
         from steps in Steps.Array[0, 4]
-        from codes in Gen.Enum<CodeThen>().Array[0, 4]
+        from codes in Gen.Enum<CodeFollow>().Array[0, 4]
         select new Definition
         {
             Name = name,
@@ -194,7 +194,7 @@ public class DefinitionTests
                 With = kind == ProgramKind.Stays ? "/usr/bin/python3" : null,
                 Secrets = [.. secrets.DistinctBy(secret => secret.Key)],
                 PidFile = kind == ProgramKind.Detaches ? "/run/relay.pid" : null,
-                Stop = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
+                Off = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
             },
             Begin = new()
             {
@@ -218,7 +218,7 @@ public class DefinitionTests
                 kind,
                 [
                     .. watches.Select(watch =>
-                        after == RecoverAfter.Never ? watch with { Then = WatchThen.Note } : watch
+                        after == RecoverAfter.Never ? watch with { Follows = WatchFollow.Note } : watch
                     ),
                 ],
                 resources,
@@ -238,7 +238,7 @@ public class DefinitionTests
     ) =>
         kind == ProgramKind.Toggles
             ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)]
-            : WatchReader.WithImplied(watches, resources, new() { After = after });
+            : WatchKeys.WithImplied(watches, resources, new() { After = after });
 
     [Fact]
     public void What_is_written_reads_back_the_same() =>
@@ -279,8 +279,8 @@ public class DefinitionTests
 
     [Theory]
     [InlineData("program.pid-file", "stays", "pid-file", "/run/x.pid")]
-    [InlineData("program.stop", "detaches", "stop", "[/bin/off]")]
-    [InlineData("program.stop", "toggles", "with", "/bin/sh")]
+    [InlineData("program.off", "detaches", "off", "[/bin/off]")]
+    [InlineData("program.off", "toggles", "with", "/bin/sh")]
     [InlineData("program.secrets", "stays", "secrets", "[TIDE]")]
     public void What_contradicts_itself_is_named_with_its_place(string named, string kind, string key, string value)
     {
@@ -307,39 +307,6 @@ public class DefinitionTests
         var error = Assert.Single(errors);
         Assert.Equal(named, error.Key);
         Assert.NotNull(error.Place);
-    }
-
-    [Fact]
-    public void The_reader_takes_exactly_the_keys_that_are_published()
-    {
-        // An unknown key everywhere makes the reader name every key it knows.
-        static MapNode With(DefinitionKey[] keys) =>
-            new([
-                .. keys.Where(key => key.Type is KeyType.Map or KeyType.Items)
-                    .Select(key =>
-                        KeyValuePair.Create(
-                            key.Name,
-                            key.Type == KeyType.Map ? With(key.Inner!) : (Node)new ListNode([With(key.Inner!)])
-                        )
-                    ),
-                new("unheard-of", Text("x")),
-            ]);
-        var (_, errors) = DefinitionReader.Read(With(DefinitionKeys.All));
-        var known = errors
-            .Where(error => error.Key.EndsWith("unheard-of", StringComparison.Ordinal))
-            .ToDictionary(error => error.Key.Replace("[0]", "", StringComparison.Ordinal), error => error.Allowed);
-        Check(DefinitionKeys.All, "");
-        return;
-
-        void Check(DefinitionKey[] keys, string path)
-        {
-            Assert.Equal(
-                string.Join(", ", keys.Select(key => key.Name).Order(StringComparer.Ordinal)),
-                string.Join(", ", known[path + "unheard-of"].Split(", ").Order(StringComparer.Ordinal))
-            );
-            foreach (var key in keys.Where(key => key.Inner is not null))
-                Check(key.Inner!, $"{path}{key.Name}.");
-        }
     }
 
     [Theory]

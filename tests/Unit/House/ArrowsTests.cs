@@ -15,7 +15,7 @@ public class ArrowsTests
         ["CalmSentry.Contract"] = [],
         ["CalmSentry.Store"] = ["CalmSentry.Core"],
         ["calm-keeper"] = ["CalmSentry.Contract", "CalmSentry.Linux"],
-        ["calm"] = ["CalmSentry.Contract"],
+        ["calm"] = ["CalmSentry.Contract", "CalmSentry.Core"],
         ["calm-sentry"] = ["CalmSentry.Contract", "CalmSentry.Core", "CalmSentry.Linux", "CalmSentry.Store"],
     };
 

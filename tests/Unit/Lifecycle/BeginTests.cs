@@ -71,8 +71,8 @@ public class BeginTests
                     {
                         Within = TimeSpan.FromSeconds(10),
                     },
-                    new NetworkNeed(null) { Within = TimeSpan.FromSeconds(20), Then = NeedThen.GoAhead },
-                    new PathNeed("/mnt", true, false) { Within = TimeSpan.FromSeconds(30), Then = NeedThen.Hold },
+                    new NetworkNeed(null) { Within = TimeSpan.FromSeconds(20), Follows = NeedFollow.GoAhead },
+                    new PathNeed("/mnt", true, false) { Within = TimeSpan.FromSeconds(30), Follows = NeedFollow.Hold },
                 ],
             }
         );

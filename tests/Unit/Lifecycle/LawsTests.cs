@@ -21,34 +21,34 @@ public class LawsTests
         from ends in Gen.Int[0, 6]
         from steps in Gen.Int[0, 3]
         from kind in Gen.Enum<ProgramKind>()
-        from needs in Gen.Enum<NeedThen>().Array[0, 2]
+        from needs in Gen.Enum<NeedFollow>().Array[0, 2]
         from proof in OneOf<Proof>(
             new UpForProof(UpForProof.Default),
             new UpForProof(UpForProof.Default),
             new TcpProof("127.0.0.1:7411"),
-            new ToldProof { OnlyTell = true }
+            new SaidProof { OnlyTell = true }
         )
         from ifLost in Gen.Enum<IfLost>()
         from watches in OneOf<Watch>(
             new AnswerWatch(new TcpProof("127.0.0.1:7411"))
             {
-                Every = TimeSpan.FromSeconds(1),
+                Beat = TimeSpan.FromSeconds(1),
                 Patience = 2,
-                Then = WatchThen.Restart,
+                Follows = WatchFollow.Restart,
             },
             new SilenceWatch(TimeSpan.FromSeconds(5))
             {
-                Every = TimeSpan.FromSeconds(1),
-                Then = WatchThen.RestartByForce,
+                Beat = TimeSpan.FromSeconds(1),
+                Follows = WatchFollow.RestartByForce,
             },
             new MemoryWatch(1 << 20)
             {
-                Every = TimeSpan.FromSeconds(1),
-                For = TimeSpan.FromSeconds(3),
-                Then = WatchThen.Tell,
+                Beat = TimeSpan.FromSeconds(1),
+                Lasting = TimeSpan.FromSeconds(3),
+                Follows = WatchFollow.Tell,
             }
         ).Array[0, 2]
-        from codes in Gen.Enum<CodeThen>().Array[0, 3]
+        from codes in Gen.Enum<CodeFollow>().Array[0, 3]
         from retry in OneOf<int?>(null, null, 1, 600)
         select Make(at, after, first, ends, steps, kind) with
         {
@@ -67,7 +67,7 @@ public class LawsTests
             {
                 At = at,
                 Proof = proof,
-                Needs = [.. needs.Select((then, i) => new ServiceNeed(Needed[i], ifLost) { Then = then })],
+                Needs = [.. needs.Select((then, i) => new ServiceNeed(Needed[i], ifLost) { Follows = then })],
             },
         };
 
@@ -178,7 +178,7 @@ public class LawsTests
             Program = new("/srv/skerry/gate-counter", [], null, ImmutableSortedDictionary<string, string>.Empty)
             {
                 Kind = kind,
-                Stop = ["/srv/skerry/gate-off"],
+                Off = ["/srv/skerry/gate-off"],
             },
             Begin = new() { At = at },
             Recover = new()

@@ -202,7 +202,7 @@ internal sealed class World(Definition first)
     /// </summary>
     private bool AtOnce(Situation before, Outcome outcome) =>
         definition.Recover.Codes.GetValueOrDefault(RecoveryDecision.CodeOf(before.Run?.MainOutcome ?? outcome) ?? "")
-            == CodeThen.AgainAtOnce
+            == CodeFollow.AgainAtOnce
         && before.Run!.EndedFor is null
         && Now - before.Run!.Launched >= definition.Recover.First;
 
@@ -213,7 +213,7 @@ internal sealed class World(Definition first)
             Assert.True(
                 missing[i] is null
                     || (
-                        definition.Begin.Needs[i].Then == NeedThen.GoAhead
+                        definition.Begin.Needs[i].Follows == NeedFollow.GoAhead
                         && Now >= lookedFrom + definition.Begin.Needs[i].Within
                     ),
                 $"launched without {definition.Begin.Needs[i].InWords}"

@@ -24,9 +24,9 @@ public class YearTests
         [
             new AnswerWatch(new TcpProof("127.0.0.1:7411"))
             {
-                Every = TimeSpan.FromSeconds(15),
+                Beat = TimeSpan.FromSeconds(15),
                 Patience = 3,
-                Then = WatchThen.RestartByForce,
+                Follows = WatchFollow.RestartByForce,
             },
         ],
         Recover = new()
@@ -39,7 +39,7 @@ public class YearTests
             HoldEnds = 5,
             HoldWithin = TimeSpan.FromMinutes(10),
             RetryEvery = TimeSpan.FromMinutes(30),
-            Codes = ImmutableSortedDictionary<string, CodeThen>.Empty.Add("75", CodeThen.AgainAtOnce),
+            Codes = ImmutableSortedDictionary<string, CodeFollow>.Empty.Add("75", CodeFollow.AgainAtOnce),
         },
     };
 

@@ -21,7 +21,7 @@ public class RecoveryTests
             Recover = recover,
         };
 
-    public static TheoryData<RecoverAfter, string, CodeThen?, bool, double, Verdict, bool, double> Cases =>
+    public static TheoryData<RecoverAfter, string, CodeFollow?, bool, double, Verdict, bool, double> Cases =>
         new()
         {
             // after, end, what its code says, failed start, seconds up → verdict, bad, pause in seconds
@@ -30,14 +30,14 @@ public class RecoveryTests
             { RecoverAfter.Failure, "3", null, false, 60, Verdict.Again, true, 1 },
             { RecoverAfter.AnyEnd, "0", null, false, 60, Verdict.Again, false, 1 },
             { RecoverAfter.Never, "3", null, false, 60, Verdict.Rest, true, 0 },
-            { RecoverAfter.Failure, "3", CodeThen.Done, false, 60, Verdict.Rest, false, 0 },
-            { RecoverAfter.Failure, "0", CodeThen.Again, false, 60, Verdict.Again, false, 1 },
-            { RecoverAfter.Never, "75", CodeThen.Again, false, 60, Verdict.Again, true, 1 },
-            { RecoverAfter.Failure, "75", CodeThen.AgainAtOnce, false, 60, Verdict.Again, false, 0 },
-            { RecoverAfter.Failure, "75", CodeThen.AgainAtOnce, false, 0.5, Verdict.Again, false, 1 }, // too short a run: no hot loop
-            { RecoverAfter.Failure, "3", CodeThen.Hold, false, 60, Verdict.Hold, true, 0 },
-            { RecoverAfter.AnyEnd, "9", CodeThen.StopDependents, false, 60, Verdict.Rest, true, 0 },
-            { RecoverAfter.Failure, "SEGV", CodeThen.Hold, false, 60, Verdict.Hold, true, 0 },
+            { RecoverAfter.Failure, "3", CodeFollow.Done, false, 60, Verdict.Rest, false, 0 },
+            { RecoverAfter.Failure, "0", CodeFollow.Again, false, 60, Verdict.Again, false, 1 },
+            { RecoverAfter.Never, "75", CodeFollow.Again, false, 60, Verdict.Again, true, 1 },
+            { RecoverAfter.Failure, "75", CodeFollow.AgainAtOnce, false, 60, Verdict.Again, false, 0 },
+            { RecoverAfter.Failure, "75", CodeFollow.AgainAtOnce, false, 0.5, Verdict.Again, false, 1 }, // too short a run: no hot loop
+            { RecoverAfter.Failure, "3", CodeFollow.Hold, false, 60, Verdict.Hold, true, 0 },
+            { RecoverAfter.AnyEnd, "9", CodeFollow.StopDependents, false, 60, Verdict.Rest, true, 0 },
+            { RecoverAfter.Failure, "SEGV", CodeFollow.Hold, false, 60, Verdict.Hold, true, 0 },
         };
 
     [Theory]
@@ -45,7 +45,7 @@ public class RecoveryTests
     public void Each_end_leads_where_it_must(
         RecoverAfter after,
         string end,
-        CodeThen? then,
+        CodeFollow? then,
         bool failedStart,
         double upFor,
         Verdict verdict,
@@ -56,7 +56,7 @@ public class RecoveryTests
         var outcome = SignalNames.Ends.TryGetValue(end, out var signal)
             ? new Outcome(OutcomeKind.Signalled, signal)
             : new Outcome(OutcomeKind.Exited, int.Parse(end, System.Globalization.CultureInfo.InvariantCulture));
-        var codes = ImmutableSortedDictionary<string, CodeThen>.Empty;
+        var codes = ImmutableSortedDictionary<string, CodeFollow>.Empty;
         var decision = RecoveryDecision.After(
             With(
                 new()
@@ -73,7 +73,7 @@ public class RecoveryTests
             Now
         );
         Assert.Equal(
-            (verdict, bad, pause, then == CodeThen.StopDependents),
+            (verdict, bad, pause, then == CodeFollow.StopDependents),
             (decision.Verdict, decision.Bad, decision.Pause.TotalSeconds, decision.StopsDependents)
         );
     }

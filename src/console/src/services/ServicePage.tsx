@@ -85,7 +85,7 @@ export function ServicePage({ name }: { name: string }) {
             <dd>{service.account}</dd>
             <dt>Begins at</dt>
             <dd>{beginsAt[service.at] ?? service.at}</dd>
-            {service["waits-for"]?.map((wait) => (
+            {service["awaits"]?.map((wait) => (
               <Fragment key={wait.for}>
                 <dt>Waits for</dt>
                 <dd>

@@ -133,7 +133,7 @@ function ProofFields({ form, error }: { form: Form; error: string | undefined })
       </div>
       {proof.kind === "told" && (
         <p className="quiet">
-          The program calls once: <code>curl --unix-socket "$CALM_TELL" http://calm/ready</code>
+          The program calls once: <code>curl --unix-socket "$CALM_SAY" http://calm/serves</code>
         </p>
       )}
     </fieldset>

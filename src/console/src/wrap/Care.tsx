@@ -9,11 +9,11 @@ const watches: Record<WatchKind, { label: string; hint: string }> = {
   command: { label: "a command succeeds", hint: "/usr/bin/ledger-ping" },
   "silent-for": { label: "it is not silent for", hint: "10 min" },
   file: { label: "a file stays fresh", hint: "/srv/skerry/tides.csv" },
-  "alive-within": { label: "it says that it is alive within", hint: "30 s" },
+  "well-within": { label: "it says that it is alive within", hint: "30 s" },
   "memory-above": { label: "memory not above", hint: "400 MiB" },
   "cpu-above": { label: "processor time not above", hint: "90 %" },
   "open-files-above": { label: "open files not above", hint: "1000" },
-  "children-above": { label: "processes below it not above", hint: "20" },
+  "tree-above": { label: "processes below it not above", hint: "20" },
   "ceiling-within": { label: "memory not at its ceiling within", hint: "2 h" },
   "paused-for": { label: "not stopped by a signal for", hint: "30 s" },
 };

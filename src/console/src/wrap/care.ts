@@ -5,11 +5,11 @@ export const watchKinds = [
   "command",
   "silent-for",
   "file",
-  "alive-within",
+  "well-within",
   "memory-above",
   "cpu-above",
   "open-files-above",
-  "children-above",
+  "tree-above",
   "ceiling-within",
   "paused-for",
 ] as const;

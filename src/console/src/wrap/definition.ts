@@ -94,7 +94,7 @@ export const fieldOf: Record<string, keyof Fields> = {
   "program.environment": "environment",
   "program.secrets": "secrets",
   "program.pid-file": "pidFile",
-  "program.stop": "stop",
+  "program.off": "stop",
   "identity.account": "account",
   "identity.groups": "groups",
   "identity.umask": "umask",
@@ -102,7 +102,7 @@ export const fieldOf: Record<string, keyof Fields> = {
   "resources.memory": "memory",
   "resources.cpu": "cpu",
   "resources.open-files": "openFiles",
-  "resources.tasks": "tasks",
+  "resources.tree-size": "tasks",
 };
 
 const lines = (text: string) => text.split("\n").filter((line) => line.trim() !== "");
@@ -184,7 +184,7 @@ export function fields(from: any, given: readonly string[]): Fields {
       .map((use: string | { key: string }) => (typeof use === "string" ? use : `${use.key}:file`))
       .join("\n"),
     pidFile: program["pid-file"] ?? "",
-    stop: (program.stop ?? []).join("\n"),
+    stop: (program.off ?? []).join("\n"),
     account: identity.account,
     groups: (identity.groups ?? []).join(", "),
     umask: was("identity.umask") ? identity.umask : "",
@@ -195,7 +195,7 @@ export function fields(from: any, given: readonly string[]): Fields {
     memory: resources.memory ?? "",
     cpu: resources.cpu ?? "",
     openFiles: resources["open-files"] ?? "",
-    tasks: resources.tasks ?? "",
+    tasks: resources.tree-size ?? "",
     at: from.begin.at,
     needs: needRows(from.begin.needs),
     proof: given.some((key) => key.startsWith("begin.proof.")) ? proofRow(from.begin.proof) : noProof,

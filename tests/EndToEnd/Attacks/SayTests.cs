@@ -17,9 +17,9 @@ public class TellTests
         await using var sentry = await Sentry.Start();
         await sentry.Ok("account", "permit", "daemon");
         await sentry.Wrap("board", "--start", "--", "/bin/sleep", "600");
-        var socket = sentry.Places.TellOf("board");
+        var socket = sentry.Places.SayOf("board");
         var says =
-            $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket} -d 'all is lost' http://calm/status";
+            $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket} -d 'all is lost' http://calm/says";
         // The same account outside; another account; root; another service of the same account; one of another account.
         Assert.Equal("403 ", (await Sentry.As("nobody", "sh", "-c", says)).Output);
         Assert.Equal("000 ", (await Sentry.As("daemon", "sh", "-c", says)).Output);
@@ -63,8 +63,8 @@ public class TellTests
                 "board",
                 """
                 #!/bin/sh
-                i=0; while [ $i -lt 400 ]; do echo 'url = "http://calm/alive"'; echo 'output = /dev/null'; i=$((i+1)); done >$CALM_STATE/flood
-                curl -s -w '%{http_code}\n' --unix-socket $CALM_TELL -K $CALM_STATE/flood
+                i=0; while [ $i -lt 400 ]; do echo 'url = "http://calm/well"'; echo 'output = /dev/null'; i=$((i+1)); done >$CALM_STATE/flood
+                curl -s -w '%{http_code}\n' --unix-socket $CALM_SAY -K $CALM_STATE/flood
                 exec sleep 600
                 """
             )

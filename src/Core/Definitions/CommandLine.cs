@@ -1,9 +1,9 @@
 using System.Text;
 
-namespace CalmSentry.Cli.Words;
+namespace CalmSentry.Core.Definitions;
 
 /// <summary>A command line as it would be typed into a shell.</summary>
-internal static class CommandLine
+public static class CommandLine
 {
     public static string Of(IEnumerable<string> arguments) => string.Join(' ', arguments.Select(Quoted));
 
@@ -56,8 +56,9 @@ internal static class CommandLine
         return [.. words];
     }
 
-    private static string Quoted(string argument) =>
-        argument.Length > 0 && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c))
+    /// <summary>A word as it is typed into a POSIX shell.</summary>
+    public static string Quoted(string argument) =>
+        argument.Length > 0 && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c, StringComparison.Ordinal))
             ? argument
-            : $"'{argument.Replace("'", "'\\''")}'";
+            : $"'{argument.Replace("'", "'\\''", StringComparison.Ordinal)}'";
 }

@@ -1,9 +1,9 @@
-using CalmSentry.Cli.Words;
+using CalmSentry.Core.Definitions;
 using CsCheck;
 
-namespace CalmSentry.Tests.Unit.Cli;
+namespace CalmSentry.Tests.Unit.Definitions;
 
-public class WordsTests
+public class CommandLineTests
 {
     [Fact]
     public void A_command_line_that_is_shown_can_be_typed_again() =>

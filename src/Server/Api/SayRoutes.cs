@@ -4,29 +4,29 @@ using Microsoft.AspNetCore.Http.HttpResults;
 namespace CalmSentry.Server.Api;
 
 /// <summary>
-/// What programs say of themselves, each on its own service's socket, whose path is in its variable CALM_TELL.
+/// What programs say of themselves, each on its own service's socket, whose path is in its variable CALM_SAY.
 /// </summary>
-internal static class TellRoutes
+internal static class SayRoutes
 {
     private const int LongestText = 500,
         MostBytes = 4096;
 
-    public static void MapTell(this WebApplication app) =>
+    public static void MapSay(this WebApplication app) =>
         app.Map(Door.OwnService + "/{**word}", Hear).May(Permission.OwnService).ExcludeFromDescription();
 
     private static async Task<IResult> Hear(string? word, HttpContext context)
     {
-        if (word is not ("ready" or "alive" or "status"))
-            return Say(404, "There are: /ready, /alive, /status; a body is taken as a status text.");
+        if (word is not ("serves" or "well" or "says"))
+            return Say(404, "There are: /serves, /well, /says; a body is shown as what it says of itself.");
         var (text, problem) = await Incoming.Text(context.Request, MostBytes).ConfigureAwait(false);
         if (problem is not null)
             return problem;
         text = text!.Trim();
         if (text.Length > LongestText)
-            return Say(413, $"A status text has at most {LongestText} characters.");
+            return Say(413, $"What it says has at most {LongestText} characters.");
         context
             .Features.Get<DoorWord>()!
-            .Service!.Tell(word == "ready", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
+            .Service!.Says(word == "serves", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
         return Say(200, "Heard.");
     }
 

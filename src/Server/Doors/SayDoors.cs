@@ -15,7 +15,7 @@ namespace CalmSentry.Server.Doors;
 /// Whether who connects belongs to the service is judged once, as the connection is made: its process must be in that
 /// service's tree.
 /// </summary>
-internal sealed class TellDoors(Places places, string groupMark) : IDisposable
+internal sealed class SayDoors(Places places, string groupMark) : IDisposable
 {
     private const int Backlog = 64,
         MostOfOne = 16;
@@ -51,10 +51,10 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
         {
             using var run = Held.Walk(places.RunDirectory);
             using var directory = run.Held.MakeDirectory(
-                Path.GetFileName(places.TellDirectory),
+                Path.GetFileName(places.SayDirectory),
                 (UnixFileMode)0b111_001_001
             );
-            var file = Path.GetFileName(places.TellOf(name));
+            var file = Path.GetFileName(places.SayOf(name));
             directory.Remove(file);
             var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
             // By the directory's descriptor: a root may be deeper than a socket address is long. Nobody gets in before
@@ -80,7 +80,7 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
             return;
         opened.Closed.Cancel();
         opened.Socket.Dispose();
-        File.Delete(places.TellOf(name));
+        File.Delete(places.SayOf(name));
     }
 
     public void Dispose()
@@ -99,7 +99,7 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
             {
                 var connection = await door.Socket.AcceptAsync(door.Closed.Token).ConfigureAwait(false);
                 var word = new DoorWord(
-                    DoorKind.Tell,
+                    DoorKind.Say,
                     door.Uid,
                     actor.Definition.Account,
                     actor,
@@ -111,9 +111,9 @@ internal sealed class TellDoors(Places places, string groupMark) : IDisposable
                     connection.Dispose();
                 else
                     Interlocked.Increment(ref held);
-                if (pace.Take(actor, DoorKind.Tell))
+                if (pace.Take(actor, DoorKind.Say))
                     continue;
-                actor.TellsTooOften();
+                actor.SaysTooOften();
                 await Task.Delay(TooOften, door.Closed.Token).ConfigureAwait(false);
             }
         }

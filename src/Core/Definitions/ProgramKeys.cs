@@ -1,0 +1,230 @@
+using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.ProgramPart>;
+
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>The keys of <c>program</c>.</summary>
+public static class ProgramKeys
+{
+    public static Form<ProgramKind> Kind { get; } =
+        Forms.Choice(
+            ("stays", ProgramKind.Stays),
+            ("detaches", ProgramKind.Detaches),
+            ("toggles", ProgramKind.Toggles)
+        );
+
+    private static readonly Form<string> Variable = Forms.Text(
+        "a variable's name: letters, digits and _, not beginning with a digit",
+        name =>
+            name.Length > 0 && !char.IsAsciiDigit(name[0]) && name.All(c => char.IsAsciiLetterOrDigit(c) || c == '_')
+    ) with
+    {
+        Pattern = "^[A-Za-z_][A-Za-z0-9_]*$",
+    };
+
+    private static readonly Form<bool> AsFile = Forms.Choice(("variable", false), ("file", true));
+
+    private static readonly Shape<SecretUse> Secret = new(
+        KeyOf<SecretUse>.Value(
+            "key",
+            Variable,
+            use => use.Key,
+            (use, key) => use with { Key = key },
+            "The secret's name."
+        ) with
+        {
+            Example = "LEDGER_KEY",
+        },
+        KeyOf<SecretUse>.Value(
+            "as",
+            AsFile,
+            use => use.AsFile,
+            (use, asFile) => use with { AsFile = asFile },
+            "How it is given."
+        ) with
+        {
+            Default = "variable",
+        }
+    );
+
+    internal static Shape<ProgramPart> Shape { get; } =
+        new(
+            Value(
+                "kind",
+                Kind,
+                program => program.Kind,
+                (program, kind) => program with { Kind = kind },
+                "stays: the process launched is the program. detaches: it puts itself into the background. "
+                    + "toggles: one command switches something on, another switches it off."
+            ) with
+            {
+                Default = "stays",
+            },
+            Value(
+                "path",
+                Forms.Program,
+                program => program.Path,
+                (program, path) => program with { Path = path },
+                "The program's file, absolute."
+            ) with
+            {
+                Example = "/srv/skerry/ledger/ledger.py",
+                Flag = null,
+            },
+            Value(
+                "with",
+                Forms.Program,
+                program => program.With,
+                (program, with) => program with { With = with },
+                "The interpreter, absolute, where the file is a script that cannot be executed by itself."
+            ) with
+            {
+                Default =
+                    "chosen when it is wrapped: a virtual environment beside the script, the script's first line, or its kind",
+                Example = "/usr/bin/python3",
+            },
+            Texts(
+                "arguments",
+                program => program.Arguments,
+                (program, arguments) => program with { Arguments = arguments },
+                "Passed exactly as they are: spaces, quotes, line ends and empty texts too.",
+                always: true
+            ) with
+            {
+                Default = "none",
+                Example = "[--book, day.book]",
+                Flag = null,
+            },
+            Value(
+                "directory",
+                Forms.Path,
+                program => program.Directory,
+                (program, directory) => program with { Directory = directory },
+                "The working directory, absolute."
+            ) with
+            {
+                Default = "the program's own; for the host's own programs the service's state directory",
+                Example = "/srv/skerry/ledger",
+            },
+            Pairs(
+                "environment",
+                Variable,
+                Forms.Text("text without NUL"),
+                program => program.Environment,
+                (program, environment) => program with { Environment = environment },
+                "Variables beside those every service gets: PATH, HOME, USER, LOGNAME, SHELL, LANG, CALM_SERVICE, "
+                    + "CALM_STATE, CALM_SAY, CALM_RUN. Nothing else is inherited.",
+                always: true
+            ) with
+            {
+                Default = "none",
+                Example = "{ TZ: Europe/Oslo }",
+                WordForm = "NAME=VALUE",
+            },
+            new(
+                "secrets",
+                "Names of secrets it is given, each as the variable of that name, or with { key: NAME, as: file } as a "
+                    + "file whose path is in the variable. Their values: calm secret set."
+            )
+            {
+                Type = KeyType.NamesOrItems,
+                Inner = Secret.Keys,
+                Pattern = Variable.Pattern,
+                Default = "none",
+                Example = "[LEDGER_KEY, { key: SEAL, as: file }]",
+                Flag = "secret",
+                WordForm = "NAME or NAME:file",
+                Read = (map, program) => program with { Secrets = [.. ReadSecrets(map)] },
+                Write = program => new ListNode([.. program.Secrets.Select(WriteSecret)]),
+                ToWord = node => node is ScalarNode scalar ? scalar.Text : $"{Secret.Read(MapReader.Of((MapNode)node), default).Key}:file",
+                FromWord = word =>
+                    word.EndsWith(":file", StringComparison.Ordinal)
+                        ? Secret.Write(new(word[..^5], AsFile: true))
+                        : new ScalarNode(word),
+            },
+            Value(
+                "pid-file",
+                Forms.Path,
+                program => program.PidFile,
+                (program, file) => program with { PidFile = file },
+                "With kind: detaches, the file its real process writes its process id into, absolute."
+            ) with
+            {
+                Default = "the process is found among its descendants",
+                Example = "/run/relay/relay.pid",
+            },
+            Command(
+                "off",
+                program => program.Off,
+                (program, off) => program with { Off = off },
+                "With kind: toggles, the command that switches it off, program first."
+            ) with
+            {
+                Default = "none",
+                Example = "[/usr/local/sbin/lamps, off]",
+                Was = "stop",
+                Flag = "off-command",
+                WordForm = "one word of the command; given again for each word",
+            },
+            Value(
+                "terminal",
+                Forms.Switch,
+                program => program.Terminal ? true : null,
+                (program, terminal) => program with { Terminal = terminal },
+                "It runs at a terminal of its own, as in a window: its wind-down can press a key there, and many "
+                    + "programs print line by line."
+            ) with
+            {
+                Default = "false: with pipes",
+            }
+        )
+        {
+            Check = Check,
+        };
+
+    private static IEnumerable<SecretUse> ReadSecrets(MapReader map)
+    {
+        foreach (var (item, at) in map.Items("secrets"))
+        {
+            if (item is ScalarNode scalar && Variable.Read(scalar.Text, out var name))
+                yield return new(name, AsFile: false);
+            else if (item is not MapNode)
+                map.WrongItem(at, item, $"a name ({Variable.Allowed}), or {{ key: NAME, as: file }}");
+            else if (Secret.Read(map.Inner(item, at, "")!, new("", false)) is { Key.Length: > 0 } use)
+                yield return use;
+        }
+    }
+
+    private static Node WriteSecret(SecretUse use) => use.AsFile ? Secret.Write(use) : new ScalarNode(use.Key);
+
+    private static void Check(MapReader map, ProgramPart program)
+    {
+        if (program.PidFile is not null && program.Kind != ProgramKind.Detaches)
+            map.Contradicts("pid-file", "a pid file", "only with kind: detaches");
+        if (program.Kind == ProgramKind.Toggles && (program.Off.IsEmpty || !Path.IsPathRooted(program.Off[0])))
+        {
+            map.Contradicts(
+                "off",
+                program.Off.IsEmpty ? "missing" : $"'{program.Off[0]}'",
+                "with kind: toggles, the command that switches it off: a list that begins with an absolute path"
+            );
+        }
+
+        if (program.Kind != ProgramKind.Toggles && !program.Off.IsEmpty)
+        {
+            map.Contradicts(
+                "off",
+                "a command to switch it off",
+                "only with kind: toggles; other kinds are stopped by their wind-down"
+            );
+        }
+
+        foreach (var secret in program.Secrets.Where(secret => program.Environment.ContainsKey(secret.Key)))
+        {
+            map.Contradicts(
+                "secrets",
+                $"'{secret.Key}', which environment sets too",
+                "each variable once: take it out of program.environment"
+            );
+        }
+    }
+}
