@@ -3,7 +3,7 @@
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 root=$(mktemp -d)
-out/calm-sentry serve --root "$root" --port 0 >/dev/null &
+${CALM_OUT:-out}/calm-sentry serve --root "$root" --port 0 >/dev/null &
 trap 'kill $!; wait $! || true; rm -rf "$root"' EXIT
 until curl -s --unix-socket "$root/run/calm-sentry/api.sock" http://sentry/api/definition.schema.json -o docs/definition.schema.json; do sleep 0.1; done
 node - <<'JS'

@@ -1,6 +1,3 @@
-using System.Security.Cryptography;
-using System.Text;
-
 namespace CalmSentry.Contract;
 
 /// <summary>Where things live. <c>--root DIR</c> moves all of it under DIR.</summary>
@@ -17,9 +14,6 @@ public sealed record Places(string Root)
     /// </summary>
     public const int ConsolePort = 737,
         ConsolePortOfOthers = 7373;
-
-    /// <summary>Characters of the mark that stands for a name too long.</summary>
-    public const int ShortMark = 12;
 
     /// <summary>The root named by the option, else by CALM_ROOT, else the host itself.</summary>
     public static Places From(string? option)
@@ -61,22 +55,13 @@ public sealed record Places(string Root)
 
     public string Lock => Path.Combine(RunDirectory, "sentry.lock");
 
-    public string RunOf(string service) => Path.Combine(RunDirectory, "services", service);
+    /// <summary>The keeper's directory of a service.</summary>
+    /// <param name="id">Its id, as directories have it.</param>
+    public string RunOf(string id) => Path.Combine(RunDirectory, "services", id);
 
-    /// <summary>
-    /// A service's own socket; its path is in the variable CALM_SAY. Of a name too long for a socket's address a short
-    /// mark.
-    /// </summary>
-    public string SayOf(string service)
-    {
-        var path = Path.Combine(SayDirectory, service);
-        return Encoding.UTF8.GetByteCount(path) <= LongestSocketPath
-            ? path
-            : Path.Combine(
-                SayDirectory,
-                Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(service)))[..ShortMark]
-            );
-    }
+    /// <summary>A service's own socket; its path is in the variable CALM_SAY.</summary>
+    /// <param name="id">Its id, as directories have it.</param>
+    public string SayOf(string id) => Path.Combine(SayDirectory, id);
 
     public string OutputDirectoryOf(string service) => Path.Combine(Logs, service);
 

@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Globalization;
 using CalmSentry.Contract;
+using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
 
@@ -52,7 +53,13 @@ internal sealed class GuardWatch : IDisposable
             guard,
             () =>
             {
-                house.Log(null, "guard", $"The guard of the server (pid {guard}) is gone; another one is started.");
+                house.Logbook.Note(
+                    new(EntryCode.Guard)
+                    {
+                        Pid = guard,
+                        Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
+                    }
+                );
                 using var next = Start(keeper, house.Places);
                 _ = Task.Delay(Settling).ContinueWith(_ => another(), TaskScheduler.Default);
             }

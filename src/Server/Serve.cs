@@ -2,6 +2,7 @@ using System.Net;
 using System.Net.Sockets;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
@@ -131,11 +132,11 @@ internal static partial class Serve
 
                 await Rehearsal.Clear(house).ConfigureAwait(false);
                 if (trouble is not null)
-                    house.Log(null, "trouble", trouble);
+                    house.Logbook.Trouble(trouble);
                 if (wrong is not null)
-                    house.Log(null, "trouble", $"{wrong}. It serves with the defaults instead.");
+                    house.Logbook.Trouble($"{wrong}. It serves with the defaults instead.");
                 if (GuardWatch.Fell is { } fell)
-                    house.Log(null, "guard", fell); // before anything else: the next fall may come at once
+                    house.Logbook.Note(new(EntryCode.Guard) { Seen = fell }); // before anything else: the next fall may come at once
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
                 if (began is not null && app.Services.GetRequiredService<Registry>().All.Count > 0)
                     app.Services.GetRequiredService<DrillRoom>().FollowBoot(began);
@@ -267,6 +268,8 @@ internal static partial class Serve
         app.MapOpenApi("/api/{documentName}.json").May(Permission.Read);
         var api = app.MapGroup("/api");
         api.MapServices();
+        api.MapWrapping();
+        api.MapRunning();
         api.MapOutput();
         api.MapChecks();
         api.MapSecrets();
@@ -338,11 +341,13 @@ internal static partial class Serve
         if (address is not null)
             File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
         var house = app.Services.GetRequiredService<House>();
-        house.Log(
-            null,
-            "serving",
-            $"calm-sentry {SentrySelf.Version} serves {places.Root} on {Machine.HostName} as pid "
-                + $"{Environment.ProcessId}."
+        house.Logbook.Note(
+            new(EntryCode.Serving)
+            {
+                Name = SentrySelf.Version,
+                Seen = $"{places.Root} on {Machine.HostName}",
+                Pid = Environment.ProcessId,
+            }
         );
         house.Keepers.ReserveSoon();
         Ready(app.Logger, SentrySelf.Version, places.ApiSocket, address is null ? "no console" : self.Console);
@@ -371,7 +376,7 @@ internal static partial class Serve
     /// <summary>Makes the places, or says why it cannot.</summary>
     private static string? Refuse(Places places)
     {
-        var longest = Path.Combine(places.SayDirectory, new string('x', Places.ShortMark));
+        var longest = Path.Combine(places.SayDirectory, new Core.Lifecycle.ServiceId(long.MaxValue).ToString());
         var length = System.Text.Encoding.UTF8.GetByteCount(longest);
         if (length > Places.LongestSocketPath)
             return $"calm-sentry: the root {places.Root} is too deep: its sockets' paths, such as {longest}, have "

@@ -65,10 +65,7 @@ internal sealed record Settings
             var errors = new List<DefinitionError>();
             if (node is not MapNode map)
                 return (null, $"{file}: keys with values are wanted");
-            settings = Keys.Read(
-                new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>()),
-                settings
-            );
+            settings = Keys.Read(new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>()), settings);
             return errors.Count == 0
                 ? (settings, null)
                 : (null, string.Join('\n', errors.Select(mistake => $"{file}: {mistake}")));

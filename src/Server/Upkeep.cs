@@ -34,7 +34,7 @@ internal sealed class Upkeep : IDisposable
             _ =>
             {
                 foreach (var actor in registry.All)
-                    house.Store.Prune(actor.Definition.Name, house.Now - Kept, MostKept);
+                    house.Store.Prune(actor.Id, house.Now - Kept, MostKept);
                 house.Store.Prune(house.Now - Kept);
             },
             null,

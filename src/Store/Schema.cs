@@ -1,3 +1,4 @@
+using CalmSentry.Store.Records;
 using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Store;
@@ -59,22 +60,142 @@ internal static class Schema
               hash TEXT PRIMARY KEY, page TEXT NOT NULL, id TEXT NOT NULL, account TEXT NOT NULL, agent TEXT NOT NULL,
               opened INTEGER NOT NULL, used INTEGER NOT NULL, until INTEGER NOT NULL) STRICT;
             """,
+        // A service has an id. What belongs to a service goes by it; a logbook's entry keeps the name that was said then.
+        """
+            CREATE TABLE service6 (
+              id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE, situation TEXT NOT NULL, revision INTEGER NOT NULL) STRICT;
+            INSERT INTO service6 (name, situation, revision) SELECT name, situation, revision FROM service ORDER BY name;
+            CREATE TABLE revision6 (
+              service INTEGER NOT NULL, number INTEGER NOT NULL, at INTEGER NOT NULL, by TEXT NOT NULL, document TEXT NOT NULL,
+              form INTEGER NOT NULL, PRIMARY KEY (service, number)) STRICT, WITHOUT ROWID;
+            INSERT INTO revision6
+              SELECT s.id, r.number, r.at, r.by, r.document, 1 FROM revision r JOIN service6 s ON s.name = r.service;
+            CREATE TABLE run6 (
+              service INTEGER NOT NULL, number INTEGER NOT NULL, cause TEXT NOT NULL, began INTEGER NOT NULL, launched INTEGER,
+              ended INTEGER, pid INTEGER, revision INTEGER NOT NULL, outcome TEXT, code INTEGER, core INTEGER, detail TEXT,
+              peak_kib INTEGER, cpu_us INTEGER, wanted INTEGER, proven INTEGER, proof TEXT, stop_us INTEGER, output_from INTEGER,
+              begun_by TEXT, ended_by TEXT, bad INTEGER, well INTEGER, forced INTEGER, output_to INTEGER, origin TEXT, steps TEXT,
+              evidence TEXT, PRIMARY KEY (service, number)) STRICT, WITHOUT ROWID;
+            INSERT INTO run6
+              SELECT s.id, r.number, r.cause, r.began, r.launched, r.ended, r.pid, r.revision, r.outcome, r.code, r.core, r.detail,
+                r.peak_kib, r.cpu_us, r.wanted, r.proven, r.proof, r.stop_us, r.output_from, r.begun_by, r.ended_by, r.bad, r.well,
+                r.forced, r.output_to, r.origin, r.steps, r.evidence
+              FROM run r JOIN service6 s ON s.name = r.service;
+            CREATE TABLE moment6 (
+              id INTEGER PRIMARY KEY, service INTEGER NOT NULL, at INTEGER NOT NULL, state TEXT NOT NULL, health TEXT NOT NULL,
+              time TEXT NOT NULL, revision INTEGER, situation TEXT, why TEXT, next TEXT) STRICT;
+            INSERT INTO moment6
+              SELECT m.id, s.id, m.at, m.state, m.health, m.time, NULL, NULL, m.why, m.next
+              FROM moment m JOIN service6 s ON s.name = m.service;
+            ALTER TABLE logbook ADD COLUMN service_id INTEGER;
+            ALTER TABLE logbook ADD COLUMN fields TEXT;
+            UPDATE logbook SET service_id = (SELECT id FROM service6 WHERE name = logbook.service);
+            DROP INDEX logbook_service;
+            CREATE INDEX logbook_service ON logbook (service_id, id);
+            DROP TABLE moment;
+            DROP TABLE run;
+            DROP TABLE revision;
+            DROP TABLE service;
+            ALTER TABLE service6 RENAME TO service;
+            ALTER TABLE revision6 RENAME TO revision;
+            ALTER TABLE run6 RENAME TO run;
+            ALTER TABLE moment6 RENAME TO moment;
+            CREATE INDEX run_well ON run (service, number) WHERE well = 1;
+            CREATE INDEX moment_service ON moment (service, at);
+            """,
     ];
 
+    /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>
     public static void Bring(SqliteConnection connection)
     {
         Execute(connection, "PRAGMA journal_mode = WAL");
         Execute(connection, "PRAGMA synchronous = NORMAL");
         using var ask = connection.CreateCommand();
         ask.CommandText = "PRAGMA user_version";
-        for (var version = (int)(long)ask.ExecuteScalar()!; version < Steps.Length; version++)
-            Execute(connection, $"BEGIN; {Steps[version]} PRAGMA user_version = {version + 1}; COMMIT;");
+        var version = (int)(long)ask.ExecuteScalar()!;
+        if (version > Steps.Length)
+        {
+            throw new SqliteException(
+                $"the store was written by a later version (its tables are version {version}, this program knows {Steps.Length})",
+                NotOurs
+            );
+        }
+
+        while (version < Steps.Length)
+        {
+            using var transaction = connection.BeginTransaction();
+            Execute(connection, Steps[version++], transaction);
+            if (version == ServicesHaveIds)
+                BringUp(connection, transaction);
+            Execute(connection, $"PRAGMA user_version = {version}", transaction);
+            transaction.Commit();
+        }
     }
 
-    private static void Execute(SqliteConnection connection, string sql)
+    private const int ServicesHaveIds = 6;
+
+    /// <summary>SQLITE_NOTADB.</summary>
+    private const int NotOurs = 26;
+
+    /// <summary>What is stored as JSON in the words of version 5, in those of today.</summary>
+    private static void BringUp(SqliteConnection connection, SqliteTransaction transaction)
+    {
+        Each(
+            connection,
+            transaction,
+            "SELECT service, number, document FROM revision WHERE form = 1",
+            row =>
+                Execute(
+                    connection,
+                    $"UPDATE revision SET document = $0, form = {DocumentForms.Today} WHERE service = $1 AND number = $2",
+                    transaction,
+                    DocumentForms.From1(row.GetString(2)),
+                    row.GetInt64(0),
+                    row.GetInt64(1)
+                )
+        );
+        Each(
+            connection,
+            transaction,
+            "SELECT id, name, situation FROM service",
+            row =>
+                Execute(
+                    connection,
+                    "UPDATE service SET situation = $0 WHERE id = $1",
+                    transaction,
+                    SituationJson.FromVersion5(row.GetString(2), row.GetString(1)),
+                    row.GetInt64(0)
+                )
+        );
+    }
+
+    private static void Each(
+        SqliteConnection connection,
+        SqliteTransaction transaction,
+        string sql,
+        Action<SqliteDataReader> work
+    )
     {
         using var command = connection.CreateCommand();
+        command.Transaction = transaction;
         command.CommandText = sql;
+        using var row = command.ExecuteReader();
+        while (row.Read())
+            work(row);
+    }
+
+    private static void Execute(
+        SqliteConnection connection,
+        string sql,
+        SqliteTransaction? transaction = null,
+        params object[] values
+    )
+    {
+        using var command = connection.CreateCommand();
+        command.Transaction = transaction;
+        command.CommandText = sql;
+        for (var i = 0; i < values.Length; i++)
+            command.Parameters.AddWithValue($"${i}", values[i]);
         command.ExecuteNonQuery();
     }
 }

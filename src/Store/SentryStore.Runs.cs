@@ -1,7 +1,8 @@
-using System.Text.Json;
 using CalmSentry.Core.Availability;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Wording;
+using CalmSentry.Store.Records;
 using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Store;
@@ -13,11 +14,11 @@ public sealed partial class SentryStore
 
     /// <param name="outputFrom">Where this run's output begins in the output file, in bytes.</param>
     /// <param name="by">Who or what began it.</param>
-    public void RunBegan(string service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) =>
+    public void RunBegan(ServiceId service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) =>
         Enqueue(
             "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, "
                 + "origin) VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8)",
-            service,
+            service.Number,
             run.Number,
             Words.Of(run.Cause),
             Micros(run.Began),
@@ -25,23 +26,23 @@ public sealed partial class SentryStore
             Micros(run.Wanted),
             outputFrom,
             by,
-            origin is null ? null : JsonSerializer.Serialize(origin, StoreJson.Default.RunOrigin)
+            OriginJson.Write(origin)
         );
 
-    public void RunProven(string service, long run, DateTimeOffset at, string? proof) =>
+    public void RunProven(ServiceId service, long run, DateTimeOffset at, string? proof) =>
         Enqueue(
             "UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1",
-            service,
+            service.Number,
             run,
             Micros(at),
             proof
         );
 
-    public long OutputFrom(string service, long run) =>
+    public long OutputFrom(ServiceId service, long run) =>
         Read(
                 "SELECT coalesce(output_from, 0) FROM run WHERE service = $0 AND number = $1",
                 row => row.GetInt64(0),
-                service,
+                service.Number,
                 run
             )
             .FirstOrDefault();
@@ -49,7 +50,7 @@ public sealed partial class SentryStore
     /// <summary>
     /// Median time from launch to proof of the latest twenty runs that were proven; null before the first.
     /// </summary>
-    public TimeSpan? UsualStart(string service) =>
+    public TimeSpan? UsualStart(ServiceId service) =>
         Median(
             "SELECT proven - launched FROM run WHERE service = $0 AND proven IS NOT NULL AND launched IS NOT NULL "
                 + "ORDER BY number DESC LIMIT 20",
@@ -57,28 +58,28 @@ public sealed partial class SentryStore
         );
 
     /// <summary>Median time a stop took, of the latest twenty; null before the first.</summary>
-    public TimeSpan? UsualStop(string service) =>
+    public TimeSpan? UsualStop(ServiceId service) =>
         Median(
             "SELECT stop_us FROM run WHERE service = $0 AND stop_us IS NOT NULL ORDER BY number DESC LIMIT 20",
             service
         );
 
-    public void RunLaunched(string service, long run, int pid, DateTimeOffset at) =>
+    public void RunLaunched(ServiceId service, long run, int pid, DateTimeOffset at) =>
         Enqueue(
             "UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1",
-            service,
+            service.Number,
             run,
             pid,
             Micros(at)
         );
 
-    public void RunEnded(string service, long run, RunEnding ending) =>
+    public void RunEnded(ServiceId service, long run, RunEnding ending) =>
         Enqueue(
             """
             UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
             WHERE service = $0 AND number = $1
             """,
-            service,
+            service.Number,
             run,
             Micros(ending.At),
             Words.Of(ending.Outcome.Kind),
@@ -92,73 +93,64 @@ public sealed partial class SentryStore
             ending.End is { Bad: true } ? 1 : 0,
             ending.End is { Forced: true } ? 1 : 0,
             ending.OutputTo,
-            ending.End is { Steps: { IsEmpty: false } steps }
-                ? JsonSerializer.Serialize(steps, StoreJson.Default.ImmutableArrayStepTaken)
-                : null,
+            ending.End is { Steps: { IsEmpty: false } steps } ? StepsJson.Write(steps) : null,
             ending.Well ? 1 : 0
         );
 
-    public void RunFell(string service, long run, FallEvidence evidence) =>
+    public void RunFell(ServiceId service, long run, FallEvidence evidence) =>
         Enqueue(
             "UPDATE run SET evidence = $2 WHERE service = $0 AND number = $1",
-            service,
+            service.Number,
             run,
-            JsonSerializer.Serialize(evidence, StoreJson.Default.FallEvidence)
+            EvidenceJson.Write(evidence)
         );
 
     /// <summary>What a run was launched from, if that is on record.</summary>
-    public RunOrigin? Origin(string service, long run) =>
-        Read("SELECT origin FROM run WHERE service = $0 AND number = $1 AND origin IS NOT NULL", Origin, service, run)
+    public RunOrigin? Origin(ServiceId service, long run) =>
+        Read(
+                "SELECT origin FROM run WHERE service = $0 AND number = $1 AND origin IS NOT NULL",
+                Origin,
+                service.Number,
+                run
+            )
             .FirstOrDefault()
             .Origin;
 
     /// <summary>The latest run before this one that went well.</summary>
-    public (long Run, RunOrigin? Origin) LastWell(string service, long before) =>
+    public (long Run, RunOrigin? Origin) LastWell(ServiceId service, long before) =>
         Read(
                 "SELECT origin, number FROM run WHERE service = $0 AND number < $1 AND well = 1 AND origin IS NOT "
                     + "NULL ORDER BY number DESC LIMIT 1",
                 Origin,
-                service,
+                service.Number,
                 before
             )
             .FirstOrDefault();
 
     private static (long Run, RunOrigin? Origin) Origin(SqliteDataReader row) =>
-        (
-            row.FieldCount > 1 ? row.GetInt64(1) : 0,
-            JsonSerializer.Deserialize(row.GetString(0), StoreJson.Default.RunOrigin)
-        );
+        (row.FieldCount > 1 ? row.GetInt64(1) : 0, OriginJson.Read(row.GetString(0)));
 
     /// <summary>The latest twenty stops, newest first.</summary>
-    public IReadOnlyList<StoredStop> Stops(string service) =>
+    public IReadOnlyList<StoredStop> Stops(ServiceId service) =>
         Read(
             "SELECT stop_us, coalesce(forced, 0), revision FROM run WHERE service = $0 AND stop_us IS NOT NULL "
                 + "ORDER BY number DESC LIMIT 20",
             row => new StoredStop(TimeSpan.FromTicks(row.GetInt64(0) * 10), row.GetInt64(1) != 0, row.GetInt32(2)),
-            service
+            service.Number
         );
 
     /// <summary>Bad ends and planned stops since a moment.</summary>
-    public (int Falls, int Stops) EndsSince(string service, DateTimeOffset from) =>
+    public (int Falls, int Stops) EndsSince(ServiceId service, DateTimeOffset from) =>
         Read(
             "SELECT coalesce(sum(bad = 1), 0), coalesce(sum(stop_us IS NOT NULL AND coalesce(bad, 0) = 0), 0) "
                 + "FROM run WHERE service = $0 AND ended >= $1",
             row => (row.GetInt32(0), row.GetInt32(1)),
-            service,
+            service.Number,
             Micros(from)
         )[0];
 
-    /// <summary>The latest revisions of a definition as they were given, newest first.</summary>
-    public IReadOnlyList<(int Revision, string Document)> Revisions(string service, int last) =>
-        Read(
-            "SELECT number, document FROM revision WHERE service = $0 ORDER BY number DESC LIMIT $1",
-            row => (row.GetInt32(0), row.GetString(1)),
-            service,
-            last
-        );
-
     /// <summary>The latest runs of a service that began before a moment, newest first.</summary>
-    public IReadOnlyList<StoredRun> Runs(string service, int last, DateTimeOffset? before = null) =>
+    public IReadOnlyList<StoredRun> Runs(ServiceId service, int last, DateTimeOffset? before = null) =>
         Read(
             """
             SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted, proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence
@@ -174,7 +166,7 @@ public sealed partial class SentryStore
                 row.IsDBNull(6)
                     ? null
                     : new Outcome(
-                        Words.Kind(row.GetString(6)),
+                        Words.To<OutcomeKind>(row.GetString(6)),
                         row.GetInt32(7),
                         row.GetInt32(8) != 0,
                         TextOrNull(row, 9)
@@ -190,59 +182,58 @@ public sealed partial class SentryStore
                 NumberOrNull(row, 18) == 1,
                 NumberOrNull(row, 19),
                 NumberOrNull(row, 20) is { } took ? TimeSpan.FromTicks(took * 10) : null,
-                TextOrNull(row, 21) is { } steps
-                    ? JsonSerializer.Deserialize(steps, StoreJson.Default.ImmutableArrayStepTaken)
-                    : [],
-                TextOrNull(row, 22) is { } evidence
-                    ? JsonSerializer.Deserialize(evidence, StoreJson.Default.FallEvidence)
-                    : null
+                StepsJson.Read(TextOrNull(row, 21)),
+                TextOrNull(row, 22) is { } evidence ? EvidenceJson.Read(evidence) : null
             ),
-            service,
+            service.Number,
             last,
             Micros(before ?? DateTimeOffset.MaxValue)
         );
 
     // Moments
 
-    public void AddMoment(string service, StoredMoment moment) =>
+    public void AddMoment(ServiceId service, StoredMoment moment) =>
         Enqueue(
-            "INSERT INTO moment (service, at, state, health, time, why, next) VALUES ($0, $1, $2, $3, $4, $5, $6)",
-            service,
+            "INSERT INTO moment (service, at, state, health, time, revision, situation) "
+                + "VALUES ($0, $1, $2, $3, $4, $5, $6)",
+            service.Number,
             Micros(moment.At),
             moment.State,
             moment.Health,
             Words.Of(moment.Time),
-            moment.Why,
-            moment.Next
+            moment.Revision,
+            moment.Situation is { } situation ? SituationJson.Write(situation) : null
         );
 
     /// <summary>Where a service stood at a moment; null before its record begins.</summary>
-    public StoredMoment? MomentAt(string service, DateTimeOffset at) =>
+    public StoredMoment? MomentAt(ServiceId service, DateTimeOffset at) =>
         Read(
-                "SELECT at, state, health, time, why, next FROM moment WHERE service = $0 AND at <= $1 ORDER BY "
+                "SELECT at, state, health, time, revision, situation, why, next FROM moment WHERE service = $0 AND at <= $1 ORDER BY "
                     + "at DESC, id DESC LIMIT 1",
                 row => new StoredMoment(
                     Time(row.GetInt64(0)),
                     row.GetString(1),
                     row.GetString(2),
-                    Words.ServiceTime(row.GetString(3)),
-                    row.GetString(4),
-                    row.GetString(5)
+                    Words.To<ServiceTime>(row.GetString(3)),
+                    (int?)NumberOrNull(row, 4),
+                    TextOrNull(row, 5) is { } situation ? SituationJson.Read(situation) : null,
+                    TextOrNull(row, 6),
+                    TextOrNull(row, 7)
                 ),
-                service,
+                service.Number,
                 Micros(at)
             )
             .FirstOrDefault();
 
     /// <summary>When its time began to count otherwise, oldest first, from the one that held at a moment on.</summary>
-    public IReadOnlyList<(DateTimeOffset At, ServiceTime Time)> Turns(string service, DateTimeOffset from) =>
+    public IReadOnlyList<(DateTimeOffset At, ServiceTime Time)> Turns(ServiceId service, DateTimeOffset from) =>
         Read(
             """
             SELECT at, time FROM (SELECT id, at, time, lag(time) OVER (ORDER BY at, id) AS before FROM moment
             WHERE service = $0 AND at >= coalesce((SELECT max(at) FROM moment WHERE service = $0 AND at <= $1), $1)) WHERE before IS NOT time ORDER BY at, id
             """,
-            row => (Time(row.GetInt64(0)), Words.ServiceTime(row.GetString(1))),
-            service,
+            row => (Time(row.GetInt64(0)), Words.To<ServiceTime>(row.GetString(1))),
+            service.Number,
             Micros(from)
         );
 
@@ -252,25 +243,25 @@ public sealed partial class SentryStore
     /// entries of the logbook beside those of what people asked for; none from before <paramref name="oldest"/> but the
     /// last.
     /// </summary>
-    public void Prune(string service, DateTimeOffset oldest, int most)
+    public void Prune(ServiceId service, DateTimeOffset oldest, int most)
     {
         Enqueue(
-            "DELETE FROM logbook WHERE service = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE "
-                + "service = $0 ORDER BY id DESC LIMIT 1 OFFSET 5 * $1)",
-            service,
+            "DELETE FROM logbook WHERE service_id = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE "
+                + "service_id = $0 ORDER BY id DESC LIMIT 1 OFFSET 5 * $1)",
+            service.Number,
             most
         );
         Enqueue(
             "DELETE FROM moment WHERE service = $0 AND (at < $1 OR id <= (SELECT id FROM moment WHERE service = "
                 + "$0 ORDER BY id DESC LIMIT 1 OFFSET $2)) AND id < (SELECT max(id) FROM moment WHERE service = $0)",
-            service,
+            service.Number,
             Micros(oldest),
             most
         );
         Enqueue(
             "DELETE FROM run WHERE service = $0 AND (began < $1 OR number <= (SELECT max(number) FROM run WHERE "
                 + "service = $0) - $2) AND number < (SELECT max(number) FROM run WHERE service = $0)",
-            service,
+            service.Number,
             Micros(oldest),
             most
         );

@@ -1,4 +1,3 @@
-using System.Text.Json;
 using System.Threading.Channels;
 using CalmSentry.Core.Lifecycle;
 using Microsoft.Data.Sqlite;
@@ -29,6 +28,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     private readonly Task writing;
     private readonly SemaphoreSlim hurry = new(0);
     private long lastLogId;
+    private long lastServiceId;
     private int waiting;
 
     private readonly record struct Write(string? Sql, object?[] Values, TaskCompletionSource? Done);
@@ -38,6 +38,7 @@ public sealed partial class SentryStore : IAsyncDisposable
         this.connectionString = connectionString;
         this.writer = writer;
         lastLogId = Scalar(writer, "SELECT coalesce(max(id), 0) FROM logbook");
+        lastServiceId = Scalar(writer, "SELECT coalesce(max(seq), 0) FROM sqlite_sequence WHERE name = 'service'");
         writing = Task.Run(WriteAll);
     }
 
@@ -53,148 +54,6 @@ public sealed partial class SentryStore : IAsyncDisposable
         Schema.Bring(writer);
         return new SentryStore(text, writer);
     }
-
-    // Definitions
-
-    public IReadOnlyList<StoredService> Services() =>
-        Read(
-            "SELECT s.name, s.situation, s.revision, r.document FROM service s JOIN revision r ON r.service = "
-                + "s.name AND r.number = s.revision ORDER BY s.name",
-            row => new StoredService(
-                row.GetString(0),
-                row.GetInt32(2),
-                row.GetString(3),
-                JsonSerializer.Deserialize(row.GetString(1), StoreJson.Default.Situation)!
-            )
-        );
-
-    public void Add(string name, string document, Situation situation, string by, DateTimeOffset now)
-    {
-        Enqueue(
-            "INSERT INTO service (name, situation, revision) VALUES ($0, $1, 1)",
-            name,
-            JsonSerializer.Serialize(situation, StoreJson.Default.Situation)
-        );
-        Enqueue(
-            "INSERT INTO revision (service, number, at, by, document) VALUES ($0, 1, $1, $2, $3)",
-            name,
-            Micros(now),
-            by,
-            document
-        );
-    }
-
-    /// <summary>A new revision of a definition, from now on the one in effect.</summary>
-    public void Revise(string name, int revision, string document, string by, DateTimeOffset now)
-    {
-        Enqueue(
-            "INSERT INTO revision (service, number, at, by, document) VALUES ($0, $1, $2, $3, $4)",
-            name,
-            revision,
-            Micros(now),
-            by,
-            document
-        );
-        Enqueue("UPDATE service SET revision = $1 WHERE name = $0", name, revision);
-    }
-
-    /// <summary>The definition in effect as it was given, as JSON; null when there is no such service.</summary>
-    public string? Document(string name) =>
-        Read(
-                "SELECT r.document FROM service s JOIN revision r ON r.service = s.name AND r.number = s.revision "
-                    + "WHERE s.name = $0",
-                row => row.GetString(0),
-                name
-            )
-            .FirstOrDefault();
-
-    public void Remove(string name)
-    {
-        Enqueue("DELETE FROM secret WHERE service = $0", name);
-        Enqueue("DELETE FROM rehearsal WHERE service = $0", name);
-        Enqueue("DELETE FROM run WHERE service = $0", name);
-        Enqueue("DELETE FROM moment WHERE service = $0", name);
-        Enqueue("DELETE FROM revision WHERE service = $0", name);
-        Enqueue("DELETE FROM service WHERE name = $0", name);
-    }
-
-    public void Save(string name, Situation situation) =>
-        Enqueue(
-            "UPDATE service SET situation = $1 WHERE name = $0",
-            name,
-            JsonSerializer.Serialize(situation, StoreJson.Default.Situation)
-        );
-
-    // Logbook
-
-    public long Log(DateTimeOffset at, string? service, string what, string text, string? by, bool tells = false)
-    {
-        var id = Interlocked.Increment(ref lastLogId);
-        Enqueue(
-            "INSERT INTO logbook (id, at, service, what, text, by, tells) VALUES ($0, $1, $2, $3, $4, $5, $6)",
-            id,
-            Micros(at),
-            service,
-            what,
-            text,
-            by,
-            tells ? 1 : 0
-        );
-        return id;
-    }
-
-    /// <summary>The latest entries, oldest first; of one service, or of all.</summary>
-    /// <param name="until">None later than this; null: all.</param>
-    public IReadOnlyList<T> Logbook<T>(
-        string? service,
-        int last,
-        Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make,
-        DateTimeOffset? until = null
-    ) =>
-        [
-            .. Read(
-                    service is null
-                        ? "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE at <= "
-                            + "$2 ORDER BY id DESC LIMIT $1"
-                        : "SELECT id, at, service, what, text, by, coalesce(tells, 0) FROM logbook WHERE "
-                            + "service = $0 AND at <= $2 ORDER BY id DESC LIMIT $1",
-                    row =>
-                        make(
-                            row.GetInt64(0),
-                            Time(row.GetInt64(1)),
-                            row.IsDBNull(2) ? null : row.GetString(2),
-                            row.GetString(3),
-                            row.GetString(4),
-                            row.IsDBNull(5) ? null : row.GetString(5),
-                            row.GetInt64(6) != 0
-                        ),
-                    service,
-                    last,
-                    Micros(until ?? DateTimeOffset.MaxValue)
-                )
-                .AsEnumerable()
-                .Reverse(),
-        ];
-
-    /// <summary>The latest entries somebody was to hear of, newest first.</summary>
-    public IReadOnlyList<T> ToldEntries<T>(
-        int last,
-        Func<long, DateTimeOffset, string?, string, string, string?, bool, T> make
-    ) =>
-        Read(
-            "SELECT id, at, service, what, text, by FROM logbook WHERE tells = 1 ORDER BY id DESC LIMIT $0",
-            row =>
-                make(
-                    row.GetInt64(0),
-                    Time(row.GetInt64(1)),
-                    TextOrNull(row, 2),
-                    row.GetString(3),
-                    row.GetString(4),
-                    TextOrNull(row, 5),
-                    true
-                ),
-            last
-        );
 
     // Secrets: sealed before they come here
 
@@ -480,9 +339,9 @@ public sealed partial class SentryStore : IAsyncDisposable
         return rows;
     }
 
-    private TimeSpan? Median(string sql, string service)
+    private TimeSpan? Median(string sql, ServiceId service)
     {
-        var all = Read(sql, row => row.GetInt64(0), service).Order().ToList();
+        var all = Read(sql, row => row.GetInt64(0), service.Number).Order().ToList();
         return all.Count == 0 ? null : TimeSpan.FromMicroseconds(all[all.Count / 2]);
     }
 

@@ -1,13 +1,19 @@
 using System.Collections.Immutable;
-using System.Text.Json.Serialization;
 using CalmSentry.Core.Availability;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
 
 namespace CalmSentry.Store;
 
 /// <param name="Document">The definition as given, as JSON.</param>
-public sealed record StoredService(string Name, int Revision, string Document, Situation Situation);
+public sealed record StoredService(ServiceId Id, string Name, int Revision, string Document, Situation Situation);
+
+/// <param name="Number">Counts up; the order in which things happened.</param>
+/// <param name="Service">The name of the service it is about, as it was then; null: it is about the sentry.</param>
+/// <param name="By">Who asked; null: nobody.</param>
+/// <param name="Tells">A person is to hear of it.</param>
+public sealed record StoredEntry(long Number, DateTimeOffset At, string? Service, Entry Entry, string? By, bool Tells);
 
 public sealed record StoredRun(
     long Number,
@@ -50,15 +56,19 @@ public sealed record RunEnding(
 );
 
 /// <summary>A moment at which a service turned: another state, another health, or its time counts otherwise.</summary>
-/// <param name="Why">The explanation as it was given then.</param>
-/// <param name="Next">What was to come then, one a line.</param>
+/// <param name="Revision">Of the definition it stood by; null: of an earlier version, which kept sentences.</param>
+/// <param name="Situation">Where it stood, whole; null: of an earlier version.</param>
+/// <param name="Why">Of an earlier version: the explanation as it was given then.</param>
+/// <param name="Next">Of an earlier version: what was to come then, one a line.</param>
 public sealed record StoredMoment(
     DateTimeOffset At,
     string State,
     string Health,
     ServiceTime Time,
-    string Why,
-    string Next
+    int? Revision,
+    Situation? Situation,
+    string? Why = null,
+    string? Next = null
 );
 
 /// <summary>How an earlier stop of a service went.</summary>
@@ -92,10 +102,3 @@ public sealed record StoredGrant(string Account, string Path, string How, string
 
 /// <param name="PeakBytes">Most memory its tree used.</param>
 public sealed record StoredRehearsal(long PeakBytes, IReadOnlyList<int> TcpPorts);
-
-[JsonSourceGenerationOptions(UseStringEnumConverter = true)]
-[JsonSerializable(typeof(Situation))]
-[JsonSerializable(typeof(ImmutableArray<StepTaken>))]
-[JsonSerializable(typeof(FallEvidence))]
-[JsonSerializable(typeof(RunOrigin))]
-internal sealed partial class StoreJson : JsonSerializerContext;

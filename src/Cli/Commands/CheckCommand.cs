@@ -58,7 +58,7 @@ internal static class CheckCommand
 
     private static void Write(CheckView view, string? file)
     {
-        foreach (var error in view.Errors)
+        foreach (var error in view.Errors.Select(mistake => mistake.Text))
             Console.WriteLine(file is null ? error : $"{file}: {error}");
         FindingText.Write(view.Findings, Console.Out);
         if (view.Interpreters is { Count: > 0 } interpreters)

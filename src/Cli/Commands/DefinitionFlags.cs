@@ -16,8 +16,7 @@ internal sealed class DefinitionFlags
         : this(DefinitionKeys.All) { }
 
     public DefinitionFlags(IReadOnlyList<Key> keys) =>
-        flags =
-        [
+        flags = [
             .. DefinitionKeys
                 .Flat(keys)
                 .Where(one => one.Key.Flag is not null)
@@ -27,7 +26,9 @@ internal sealed class DefinitionFlags
     private sealed record Flag(string Path, Key Key)
     {
         public Option Option { get; } =
-            Key.Repeats ? Described(new Option<string[]>($"--{Key.Flag}"), Key) : Described(new Option<string?>($"--{Key.Flag}"), Key);
+            Key.Repeats
+                ? Described(new Option<string[]>($"--{Key.Flag}"), Key)
+                : Described(new Option<string?>($"--{Key.Flag}"), Key);
 
         public string[] Words(ParseResult parsed) =>
             Option is Option<string[]> many ? parsed.GetValue(many) ?? []
@@ -114,7 +115,8 @@ internal sealed class DefinitionFlags
 
     private static bool Given(Flag flag, ParseResult parsed) => parsed.GetResult(flag.Option) is { Implicit: false };
 
-    private static string Old(string was, Key key) => key.Flag!.EndsWith("-command", StringComparison.Ordinal) ? $"{was}-command" : was;
+    private static string Old(string was, Key key) =>
+        key.Flag!.EndsWith("-command", StringComparison.Ordinal) ? $"{was}-command" : was;
 
     private static JsonNode Read(Key key, string[] words)
     {
@@ -132,26 +134,30 @@ internal sealed class DefinitionFlags
     private static Node Resolved(Key key, Node node) =>
         (key, node) switch
         {
-            ({ Type: KeyType.Command }, ListNode { Items: { Count: > 0 } words }) => new ListNode(
-                [new ScalarNode(Find(((ScalarNode)words[0]).Text)), .. words.Skip(1)]
-            ),
+            ({ Type: KeyType.Command }, ListNode { Items: { Count: > 0 } words }) => new ListNode([
+                new ScalarNode(Find(((ScalarNode)words[0]).Text)),
+                .. words.Skip(1),
+            ]),
             ({ Resolve: Resolve.Program }, ScalarNode scalar) => new ScalarNode(Find(scalar.Text)),
             ({ Resolve: Resolve.Path }, ScalarNode scalar) => new ScalarNode(Path.GetFullPath(scalar.Text)),
             ({ Inner.Count: > 0 }, ListNode list) => new ListNode([.. list.Items.Select(item => Resolved(key, item))]),
-            ({ Inner.Count: > 0 }, MapNode map) => new MapNode(
-                [
-                    .. map.Entries.Select(entry =>
-                        KeyValuePair.Create(entry.Key, Resolved(key.Inner.First(inner => inner.Name == entry.Key), entry.Value))
-                    ),
-                ]
-            ),
+            ({ Inner.Count: > 0 }, MapNode map) => new MapNode([
+                .. map.Entries.Select(entry =>
+                    KeyValuePair.Create(
+                        entry.Key,
+                        Resolved(key.Inner.First(inner => inner.Name == entry.Key), entry.Value)
+                    )
+                ),
+            ]),
             _ => node,
         };
 
     private static JsonNode Json(Node node) =>
         node switch
         {
-            MapNode map => new JsonObject(map.Entries.Select(entry => KeyValuePair.Create(entry.Key, (JsonNode?)Json(entry.Value)))),
+            MapNode map => new JsonObject(
+                map.Entries.Select(entry => KeyValuePair.Create(entry.Key, (JsonNode?)Json(entry.Value)))
+            ),
             ListNode list => new JsonArray([.. list.Items.Select(Json)]),
             _ => ((ScalarNode)node).Text,
         };

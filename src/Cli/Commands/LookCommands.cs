@@ -69,7 +69,7 @@ internal static class LookCommands
     private static int Urgency(ServiceView view) =>
         view switch
         {
-            { Asks: not null } or { Health: "poor" } => 0,
+            { Attention: not null } or { Health: "poor" } => 0,
             { State: "waiting" or "starting" or "stopping" } => 1,
             _ => 2,
         };
@@ -114,7 +114,7 @@ internal static class LookCommands
             $"{service.Health}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: "
                 + $"{service.HealthWhy}"
         );
-        if (service.Asks is { } asks)
+        if (service.Attention is { } asks)
             Row("asks for you", asks);
         foreach (var watch in service.Watches)
             Row(

@@ -340,21 +340,21 @@ internal static class WhyCommands
             CultureInfo.InvariantCulture,
             $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n"
         );
-        if (board.Asking.Count == 0)
+        if (board.NeedAttention.Count == 0)
             text.Append("Nothing asks for you.\n");
         else
             text.Append(
                 CultureInfo.InvariantCulture,
-                $"{(colours ? Terminal.Red : "")}{board.Asking.Count} "
-                    + $"{(board.Asking.Count == 1 ? "service asks" : "services ask")} for "
+                $"{(colours ? Terminal.Red : "")}{board.NeedAttention.Count} "
+                    + $"{(board.NeedAttention.Count == 1 ? "service asks" : "services ask")} for "
                     + $"you:{(colours ? Terminal.Plain : "")}\n"
             );
-        foreach (var view in board.Asking)
+        foreach (var view in board.NeedAttention)
         {
             text.Append(
                 CultureInfo.InvariantCulture,
                 $"  {view.Name}  {view.State}{(view.Health == "poor" ? ", poor" : "")} since "
-                    + $"{Lengths.At(view.HealthSince ?? view.Since)}: {view.Asks}\n"
+                    + $"{Lengths.At(view.HealthSince ?? view.Since)}: {view.Attention}\n"
             );
             text.Append(CultureInfo.InvariantCulture, $"      calm why {view.Name}\n");
         }

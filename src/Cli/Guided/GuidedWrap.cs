@@ -316,7 +316,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         while (true)
         {
             var check = await Check(cancellation).ConfigureAwait(false);
-            foreach (var error in check.Errors)
+            foreach (var error in check.Errors.Select(mistake => mistake.Text))
                 Console.WriteLine($"  {error}");
             FindingText.Write(
                 check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == "blocks"),

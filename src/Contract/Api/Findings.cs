@@ -40,7 +40,7 @@ public sealed record CheckView
     public required IReadOnlyList<FindingView> Findings { get; init; }
 
     /// <summary>Mistakes of the definition itself; when there are any, nothing else was looked at.</summary>
-    public required IReadOnlyList<string> Errors { get; init; }
+    public required IReadOnlyList<Mistake> Errors { get; init; }
 
     /// <summary>Every effective value, or null with errors.</summary>
     public JsonElement? Definition { get; init; }
@@ -118,3 +118,19 @@ public sealed record FolderRight(string Path, string? Right = null);
 /// <param name="Set">As defined; null: left to its default.</param>
 /// <param name="Kernel">As the kernel has it.</param>
 public sealed record InForceView(string Key, string? Set, string Kernel, bool Same);
+
+/// <summary>One thing wrong in what was sent.</summary>
+/// <param name="Where">The dotted key of a definition it is at, or the code of the finding it is.</param>
+/// <param name="Allowed">What is allowed there; null where nothing is.</param>
+/// <param name="Line">Its place in a file, counted from 1, where there is one.</param>
+/// <param name="Nearest">The key that was probably meant.</param>
+/// <param name="Text">All of it as one sentence.</param>
+public sealed record Mistake(
+    string Where,
+    string Found,
+    string? Allowed,
+    int? Line,
+    int? Column,
+    string? Nearest,
+    string Text
+);

@@ -33,19 +33,57 @@ public sealed record SentryView
     public required string You { get; init; }
 }
 
-/// <summary>One line of the logbook.</summary>
-/// <param name="What">Kind of entry, a stable word: <c>launched</c>, <c>fell</c>, <c>stop-asked</c> …</param>
+/// <summary>One entry of the logbook: what happened, as data, and the sentence made of it.</summary>
+/// <param name="Code">What kind, a word of a closed list: <c>launched</c>, <c>fell</c>, <c>stop-asked</c> …; other: of an
+/// earlier version, as a sentence only.</param>
+/// <param name="Text">The sentence for people. Programs go by the code and the fields.</param>
 /// <param name="By">Who asked, or null when the sentry acted by itself.</param>
 /// <param name="Tells">Somebody was to hear of it.</param>
 public sealed record LogEntry(
     long Id,
     DateTimeOffset At,
     string? Service,
-    string What,
+    string Code,
     string Text,
     string? By,
     bool Tells = false
-);
+)
+{
+    /// <summary>The run it is about.</summary>
+    public long? Run { get; init; }
+
+    public int? Pid { get; init; }
+
+    /// <summary>How the run ended: exited | signalled | never-launched | not-proven | unwell | keeper-lost |
+    /// machine-lost</summary>
+    public string? Outcome { get; init; }
+
+    /// <summary>The exit code, or the number of the signal.</summary>
+    public int? ExitCode { get; init; }
+
+    /// <summary>How long it took, in milliseconds.</summary>
+    public double? TookMs { get; init; }
+
+    /// <summary>The limit it was to keep, in milliseconds.</summary>
+    public double? LimitMs { get; init; }
+
+    /// <summary>Until the next try, in milliseconds.</summary>
+    public double? PauseMs { get; init; }
+
+    /// <summary>How many: failures, bad looks, processes, bytes.</summary>
+    public long? Count { get; init; }
+
+    public int? Revision { get; init; }
+
+    /// <summary>What it is about beside its service: another service, an account, a secret, a step.</summary>
+    public string? About { get; init; }
+
+    /// <summary>What was seen or answered by something outside, as a clause.</summary>
+    public string? Seen { get; init; }
+
+    /// <summary>What follows of itself: restart | stays-stopped | hold | keeps-waiting | kill …</summary>
+    public string? Next { get; init; }
+}
 
 /// <summary>A link that signs a browser in, once.</summary>
 public sealed record SignInLink(string Address, DateTimeOffset Until);
@@ -69,13 +107,13 @@ public sealed record SessionView(
 /// <param name="Code">Stable word for programs: <c>no-such-service</c>, <c>name-taken</c>, <c>program-missing</c>
 /// …</param>
 /// <param name="Next">What to do about it.</param>
-/// <param name="Errors">Of a definition: one entry per mistake.</param>
+/// <param name="Errors">What exactly is wrong, one entry a mistake or finding.</param>
 public sealed record Problem(
     string Title,
     int Status,
     string Detail,
     string Code,
     string? Next = null,
-    IReadOnlyList<string>? Errors = null,
+    IReadOnlyList<Mistake>? Errors = null,
     string Type = "about:blank"
 );

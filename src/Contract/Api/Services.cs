@@ -5,6 +5,9 @@ namespace CalmSentry.Contract.Api;
 /// <summary>A service as it stands now.</summary>
 public record ServiceView
 {
+    /// <summary>Stands for the service for ever: never changed, never used for another.</summary>
+    public required long Id { get; init; }
+
     /// <summary>Short name, unique on its host.</summary>
     public required string Name { get; init; }
 
@@ -26,7 +29,7 @@ public record ServiceView
     public DateTimeOffset? HealthSince { get; init; }
 
     /// <summary>Why a person is needed, as a clause; null: nobody is.</summary>
-    public string? Asks { get; init; }
+    public string? Attention { get; init; }
 
     /// <summary>One or two sentences: why it is as it is, and what comes next.</summary>
     public required string Why { get; init; }
@@ -66,7 +69,13 @@ public record ServiceView
 /// <param name="For">What is waited for, in words.</param>
 /// <param name="Missing">What is not so, as a clause.</param>
 /// <param name="Until">When what <paramref name="Follows"/> says is done; null: no limit, or it is past.</param>
-public sealed record WaitView(string For, string? Missing, DateTimeOffset Since, DateTimeOffset? Until, string? Follows);
+public sealed record WaitView(
+    string For,
+    string? Missing,
+    DateTimeOffset Since,
+    DateTimeOffset? Until,
+    string? Follows
+);
 
 /// <summary>What shows that a program serves.</summary>
 public sealed record ProofView
@@ -172,6 +181,8 @@ public sealed record WatchView
 /// <summary>What came of something asked.</summary>
 public sealed record Answer
 {
+    public required AnswerCode Code { get; init; }
+
     public required bool CameTrue { get; init; }
 
     /// <summary>What came of it, in a sentence.</summary>

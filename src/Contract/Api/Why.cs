@@ -26,6 +26,9 @@ public sealed record WhyView
     /// <summary>What led there, oldest first.</summary>
     public required IReadOnlyList<WhyStep> Because { get; init; }
 
+    /// <summary>The latest run that ended badly, with the last lines it printed; null: none did.</summary>
+    public WhyFailure? LastFailure { get; init; }
+
     /// <summary>What comes next by itself.</summary>
     public required IReadOnlyList<WhyNext> Next { get; init; }
 
@@ -36,20 +39,24 @@ public sealed record WhyView
 /// <param name="Until">Of many rounds told as one: when the last was.</param>
 public sealed record WhyStep(DateTimeOffset At, DateTimeOffset Until, string Text, string? By);
 
+/// <param name="Words">How it ended, in words that follow "run 3".</param>
+/// <param name="LastLines">What it printed last, oldest first.</param>
+public sealed record WhyFailure(long Run, DateTimeOffset At, string Words, IReadOnlyList<string> LastLines);
+
 /// <param name="At">When; null: when its condition comes true.</param>
 public sealed record WhyNext(DateTimeOffset? At, string Text);
 
 public sealed record WhyCould(string Text, string Command);
 
-/// <summary>Who asks for a person now, and how the rest is.</summary>
+/// <summary>Who needs attention now, and how the rest is.</summary>
 public sealed record BoardView
 {
     public required string Host { get; init; }
 
     public required DateTimeOffset At { get; init; }
 
-    /// <summary>Those that ask for a person, the longest waiting first.</summary>
-    public required IReadOnlyList<ServiceView> Asking { get; init; }
+    /// <summary>Those that need attention, the longest waiting first.</summary>
+    public required IReadOnlyList<ServiceView> NeedAttention { get; init; }
 
     /// <summary>Those on their way: waiting, starting, stopping.</summary>
     public required IReadOnlyList<ServiceView> Moving { get; init; }

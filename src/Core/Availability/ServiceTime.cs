@@ -29,7 +29,7 @@ public static class ServiceTimes
                 ? ServiceTime.Fallen
                 : ServiceTime.Planned,
             Phase.Stopped => now.LastEnd is { Bad: true } end
-            && !(now.Asked is { What: "stop" } stop && stop.At >= end.At)
+            && !(now.Asked is { What: AskedFor.Stop } stop && stop.At >= end.At)
                 ? ServiceTime.Fallen
                 : ServiceTime.Planned,
             // On its way up: after a fall nobody asked for, or because somebody did.

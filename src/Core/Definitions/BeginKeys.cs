@@ -309,6 +309,7 @@ public static class BeginKeys
                     + "request: when somebody asks. never: every start is refused."
             ) with
             {
+                Label = "Starts",
                 Default = "request",
             },
             Value(
@@ -344,6 +345,7 @@ public static class BeginKeys
                     + "One of tcp, http, output, file, command, said, up-for."
             ) with
             {
+                Label = "Proof that it serves",
                 Default = "up-for 1 s",
                 AtLaunch = true,
             }

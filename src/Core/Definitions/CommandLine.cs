@@ -58,7 +58,8 @@ public static class CommandLine
 
     /// <summary>A word as it is typed into a POSIX shell.</summary>
     public static string Quoted(string argument) =>
-        argument.Length > 0 && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c, StringComparison.Ordinal))
+        argument.Length > 0
+        && argument.All(c => char.IsLetterOrDigit(c) || "-_./=:,@%+".Contains(c, StringComparison.Ordinal))
             ? argument
             : $"'{argument.Replace("'", "'\\''", StringComparison.Ordinal)}'";
 }

@@ -10,7 +10,13 @@ public static class DefinitionKeys
 
     public static Shape<Definition> Shape { get; } =
         new(
-            Value("format", Forms.OneOf(Format), _ => Format, (definition, _) => definition, "The form of this file.") with
+            Value(
+                "format",
+                Forms.OneOf(Format),
+                _ => Format,
+                (definition, _) => definition,
+                "The form of this file."
+            ) with
             {
                 Default = Format,
                 Flag = null,
@@ -103,6 +109,7 @@ public static class DefinitionKeys
                     + "memory-above, cpu-above, open-files-above, tree-above, ceiling-within, paused-for."
             ) with
             {
+                Label = "Watched while it runs",
                 Default = "paused-for 30 s; with resources.memory also ceiling-within 1 h",
                 Example = "[{ http: http://127.0.0.1:7411/health }, { silent-for: 10 min }]",
             },
@@ -122,6 +129,7 @@ public static class DefinitionKeys
                     + "after the last is killed."
             ) with
             {
+                Label = "Clean stop",
                 Default = "TERM, wait 10 s",
                 Example = "[{ signal: INT, wait: 5 s }, { signal: TERM, wait: 10 s }]",
             },
@@ -166,7 +174,9 @@ public static class DefinitionKeys
 
     private static IEnumerable<(string, Key)> FlatOf(IReadOnlyList<Key> keys, string path) =>
         keys.SelectMany(key =>
-            key is { Type: KeyType.Map, Flag: null } ? FlatOf(key.Inner, $"{path}{key.Name}.") : [(path + key.Name, key)]
+            key is { Type: KeyType.Map, Flag: null }
+                ? FlatOf(key.Inner, $"{path}{key.Name}.")
+                : [(path + key.Name, key)]
         );
 
     private static void Check(MapReader map, Definition definition)
@@ -255,7 +265,6 @@ public static class DefinitionWriter
 {
     public static MapNode Write(Definition definition) => DefinitionKeys.Shape.Write(definition);
 
-
     /// <summary>
     /// A definition as the words of a command that wraps it again, behind the name: each to be quoted by whoever shows
     /// it; null when only a file can say all of it.
@@ -268,7 +277,9 @@ public static class DefinitionWriter
         var words = new List<string>();
         foreach (var (path, key) in DefinitionKeys.Flat(shape.Keys))
         {
-            var given = definition.Given.Any(one => one == path || one.StartsWith($"{path}.", StringComparison.Ordinal));
+            var given = definition.Given.Any(one =>
+                one == path || one.StartsWith($"{path}.", StringComparison.Ordinal)
+            );
             if (key.Flag is null || !given || ValueAt(whole, path) is not { } node)
                 continue;
             if (key.ToWords(node) is not { } values)

@@ -52,7 +52,12 @@ public static class DefinitionSchema
         foreach (var key in keys)
         {
             json.WriteStartObject(key.Name);
+            json.WriteString("title", key.Label);
             json.WriteString("description", key.About + (key.Default is null ? "" : $" Left out: {key.Default}."));
+            if (key.Kinds.Count > 0)
+                Words(json, "x-kinds", key.Kinds);
+            if (key.Only.Count > 0)
+                Words(json, "x-with", key.Only);
             if (key.Flag is not null && !at.InList)
                 json.WriteString("x-flag", $"--{key.Flag}");
             if (!at.InList)
@@ -79,7 +84,7 @@ public static class DefinitionSchema
                 Map(json, key.Inner, at with { InList = at.InList || key.Kinds.Count > 0 });
                 break;
             case KeyType.Choice:
-                Choices(json, key);
+                Words(json, "enum", key.Choices!);
                 break;
             case KeyType.Switch:
                 json.WriteString("type", "boolean");
@@ -102,7 +107,7 @@ public static class DefinitionSchema
                 if (key.Choices is null)
                     Types(json, "string", "number", "boolean");
                 else
-                    Choices(json, key);
+                    Words(json, "enum", key.Choices);
                 json.WriteEndObject();
                 break;
             case KeyType.Items or KeyType.NamesOrItems:
@@ -132,11 +137,11 @@ public static class DefinitionSchema
         }
     }
 
-    private static void Choices(Utf8JsonWriter json, Key key)
+    private static void Words(Utf8JsonWriter json, string name, IReadOnlyList<string> words)
     {
-        json.WriteStartArray("enum");
-        foreach (var choice in key.Choices!)
-            json.WriteStringValue(choice);
+        json.WriteStartArray(name);
+        foreach (var word in words)
+            json.WriteStringValue(word);
         json.WriteEndArray();
     }
 

@@ -11,7 +11,10 @@ public static class DefinitionTrees
 
     private static MapNode Overlay(MapNode under, MapNode over, string path)
     {
-        if (DefinitionKeys.Find(path) is { Kinds: { Count: > 0 } kinds } && over.Entries.Any(entry => kinds.Contains(entry.Key)))
+        if (
+            DefinitionKeys.Find(path) is { Kinds: { Count: > 0 } kinds }
+            && over.Entries.Any(entry => kinds.Contains(entry.Key))
+        )
             return over;
         var entries = under.Entries.ToList();
         foreach (var (key, value) in over.Entries)

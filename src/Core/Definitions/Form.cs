@@ -76,7 +76,8 @@ public static class Forms
             Pattern = "^[a-z0-9][a-z0-9-]{0,47}$",
         };
 
-    public static Form<string> Address { get; } = Text(NetworkAddress.Allowed, text => NetworkAddress.Read(text) is not null);
+    public static Form<string> Address { get; } =
+        Text(NetworkAddress.Allowed, text => NetworkAddress.Read(text) is not null);
 
     public static Form<string> Url { get; } =
         Text(

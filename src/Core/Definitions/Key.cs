@@ -38,6 +38,9 @@ public abstract record Key(string Name, string About)
     /// <summary>What holds when it is left out, in words; null: it must be given.</summary>
     public string? Default { get; init; }
 
+    /// <summary>A word or two that stand before it in a form; by default its name.</summary>
+    public string Label { get; init; } = char.ToUpperInvariant(Name[0]) + Name[1..].Replace('-', ' ');
+
     public string? Example { get; init; }
 
     /// <summary>Regular expression its text matches (ECMA 262), or null.</summary>
@@ -51,6 +54,9 @@ public abstract record Key(string Name, string About)
 
     /// <summary>Of a map that is of one of several kinds: the keys among <see cref="Inner"/> that say which.</summary>
     public IReadOnlyList<string> Kinds { get; init; } = [];
+
+    /// <summary>Of an attribute: the kinds it goes with; empty: all.</summary>
+    public IReadOnlyList<string> Only { get; init; } = [];
 
     /// <summary>What it was called before: refused with the name it has now.</summary>
     public string? Was { get; init; }
@@ -74,14 +80,17 @@ public abstract record Key(string Name, string About)
     public Func<string, Node> FromWord { get; init; } = word => new ScalarNode(word);
 
     /// <summary>Its flag may be given several times.</summary>
-    public bool Repeats => Type is KeyType.Texts or KeyType.Command or KeyType.Pairs or KeyType.Items or KeyType.NamesOrItems;
+    public bool Repeats =>
+        Type is KeyType.Texts or KeyType.Command or KeyType.Pairs or KeyType.Items or KeyType.NamesOrItems;
 
     /// <summary>Its values as words of a command line, or null when only a file can say them.</summary>
     public IReadOnlyList<string>? ToWords(Node node)
     {
         var words = node switch
         {
-            MapNode pairs when Type == KeyType.Pairs => pairs.Entries.Select(pair => $"{pair.Key}={(pair.Value as ScalarNode)?.Text}"),
+            MapNode pairs when Type == KeyType.Pairs => pairs.Entries.Select(pair =>
+                $"{pair.Key}={(pair.Value as ScalarNode)?.Text}"
+            ),
             ListNode list => list.Items.Select(ToWord),
             _ => [ToWord(node)],
         };
@@ -106,7 +115,8 @@ public abstract record Key(string Name, string About)
 }
 
 /// <summary>A word of a command line that has another form than its key takes.</summary>
-public sealed class WordException(string found, string allowed) : FormatException($"found '{found}'; allowed: {allowed}");
+public sealed class WordException(string found, string allowed)
+    : FormatException($"found '{found}'; allowed: {allowed}");
 
 /// <summary>A key of one part of the model: how its value gets there, and back.</summary>
 public sealed record Key<TPart>(string Name, string About) : Key(Name, About)
@@ -138,13 +148,11 @@ public sealed record Shape<TPart>(params IReadOnlyList<Key<TPart>> Keys)
     }
 
     public MapNode Write(TPart part) =>
-        new(
-            [
-                .. Keys.Select(key => (key.Name, Value: key.Write(part)))
-                    .Where(entry => entry.Value is not null)
-                    .Select(entry => KeyValuePair.Create(entry.Name, entry.Value!)),
-            ]
-        );
+        new([
+            .. Keys.Select(key => (key.Name, Value: key.Write(part)))
+                .Where(entry => entry.Value is not null)
+                .Select(entry => KeyValuePair.Create(entry.Name, entry.Value!)),
+        ]);
 }
 
 /// <summary>Makes the keys of a part.</summary>
@@ -157,8 +165,7 @@ public static class KeyOf<TPart>
         Func<TPart, T, TPart> set,
         string about
     )
-        where T : struct =>
-        Scalar(name, form, part => get(part) is { } value ? form.Write(value) : null, set, about);
+        where T : struct => Scalar(name, form, part => get(part) is { } value ? form.Write(value) : null, set, about);
 
     public static Key<TPart> Value(
         string name,
@@ -227,9 +234,11 @@ public static class KeyOf<TPart>
             Read = (map, part) => set(part, map.Pairs(name, names, values)),
             Write = part =>
                 get(part) is { } pairs && (always || !pairs.IsEmpty)
-                    ? new MapNode(
-                        [.. pairs.Select(pair => KeyValuePair.Create(pair.Key, (Node)new ScalarNode(values.Write(pair.Value))))]
-                    )
+                    ? new MapNode([
+                        .. pairs.Select(pair =>
+                            KeyValuePair.Create(pair.Key, (Node)new ScalarNode(values.Write(pair.Value)))
+                        ),
+                    ])
                     : null,
         };
 

@@ -144,7 +144,9 @@ public sealed class MapReader(
             new(
                 Path(key.Name),
                 "missing",
-                key.Type == KeyType.Map ? $"a map with at least {string.Join(", ", key.Inner.Where(inner => inner.Default is null).Select(inner => inner.Name))}" : key.About,
+                key.Type == KeyType.Map
+                    ? $"a map with at least {string.Join(", ", key.Inner.Where(inner => inner.Default is null).Select(inner => inner.Name))}"
+                    : key.About,
                 map.Place
             )
         );
@@ -162,7 +164,13 @@ public sealed class MapReader(
 
             var names = keys.Select(known => known.Name).ToList();
             errors.Add(
-                new(Path(key), "not a key of this place", string.Join(", ", names), value.Place, Spelling.Nearest(key, names))
+                new(
+                    Path(key),
+                    "not a key of this place",
+                    string.Join(", ", names),
+                    value.Place,
+                    Spelling.Nearest(key, names)
+                )
             );
         }
     }
@@ -179,7 +187,8 @@ public sealed class MapReader(
         );
 
     /// <summary>A list's item that is neither of what its list takes.</summary>
-    public void WrongItem(string at, Node item, string allowed) => errors.Add(new(at, item.InWords, allowed, item.Place));
+    public void WrongItem(string at, Node item, string allowed) =>
+        errors.Add(new(at, item.InWords, allowed, item.Place));
 
     public string Path(string key) => path.Length == 0 ? key : $"{path}.{key}";
 

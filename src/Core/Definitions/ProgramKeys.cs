@@ -67,6 +67,7 @@ public static class ProgramKeys
                 "The program's file, absolute."
             ) with
             {
+                Label = "Program",
                 Example = "/srv/skerry/ledger/ledger.py",
                 Flag = null,
             },
@@ -78,6 +79,7 @@ public static class ProgramKeys
                 "The interpreter, absolute, where the file is a script that cannot be executed by itself."
             ) with
             {
+                Label = "Interpreter",
                 Default =
                     "chosen when it is wrapped: a virtual environment beside the script, the script's first line, or its kind",
                 Example = "/usr/bin/python3",
@@ -135,7 +137,10 @@ public static class ProgramKeys
                 WordForm = "NAME or NAME:file",
                 Read = (map, program) => program with { Secrets = [.. ReadSecrets(map)] },
                 Write = program => new ListNode([.. program.Secrets.Select(WriteSecret)]),
-                ToWord = node => node is ScalarNode scalar ? scalar.Text : $"{Secret.Read(MapReader.Of((MapNode)node), default).Key}:file",
+                ToWord = node =>
+                    node is ScalarNode scalar
+                        ? scalar.Text
+                        : $"{Secret.Read(MapReader.Of((MapNode)node), default).Key}:file",
                 FromWord = word =>
                     word.EndsWith(":file", StringComparison.Ordinal)
                         ? Secret.Write(new(word[..^5], AsFile: true))
@@ -159,6 +164,7 @@ public static class ProgramKeys
                 "With kind: toggles, the command that switches it off, program first."
             ) with
             {
+                Label = "Command to switch it off",
                 Default = "none",
                 Example = "[/usr/local/sbin/lamps, off]",
                 Was = "stop",
@@ -174,6 +180,7 @@ public static class ProgramKeys
                     + "programs print line by line."
             ) with
             {
+                Label = "Runs at a terminal of its own",
                 Default = "false: with pipes",
             }
         )

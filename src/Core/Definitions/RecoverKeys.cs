@@ -39,6 +39,7 @@ public static class RecoverKeys
             "Pause before the first restart."
         ) with
         {
+            Label = "First pause",
             Default = "1 s",
             Example = "1 s",
             Flag = "pause",
@@ -51,6 +52,7 @@ public static class RecoverKeys
             "Each further pause is so many times as long, 1 to 100."
         ) with
         {
+            Label = "Pauses grow by",
             Default = "2",
             Example = "2",
         },
@@ -62,6 +64,7 @@ public static class RecoverKeys
             "No pause is longer."
         ) with
         {
+            Label = "Longest pause",
             Default = "1 min",
             Example = "1 min",
         },
@@ -85,6 +88,7 @@ public static class RecoverKeys
                 + "restart together."
         ) with
         {
+            Label = "Random spread",
             Default = "10 %",
             Example = "10 %",
         }
@@ -99,6 +103,7 @@ public static class RecoverKeys
             "So many failures put it on hold; 0: never."
         ) with
         {
+            Label = "Failures to hold",
             Default = "5",
             Example = "5",
             Flag = "hold-ends",
@@ -123,6 +128,7 @@ public static class RecoverKeys
             "While it is on hold, Calm Sentry tries it again this often; one more failure puts it back on hold."
         ) with
         {
+            Label = "On hold, try every",
             Default = "never: only calm release, or a start",
             Example = "30 min",
         }
@@ -138,6 +144,7 @@ public static class RecoverKeys
                 "After which ends it is restarted."
             ) with
             {
+                Label = "Restarted after",
                 Default = "failure",
                 Flag = "recover",
             },
@@ -154,6 +161,7 @@ public static class RecoverKeys
                     + "hold. stop-dependents: it stays stopped, and what needs it is stopped."
             ) with
             {
+                Label = "Codes and signals that mean something",
                 Default = "none",
                 Example = "{ 0: done, 3: hold, 75: again, SEGV: hold }",
                 Flag = "code",

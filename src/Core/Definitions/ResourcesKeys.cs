@@ -34,6 +34,7 @@ public static class ResourcesKeys
                 "Its priority at the disks."
             ) with
             {
+                Label = "Disk priority",
                 Default = "normal: as its priority",
             },
             Value(
@@ -68,6 +69,7 @@ public static class ResourcesKeys
                 "Most processor time of all its processes together, in percent of one processor."
             ) with
             {
+                Label = "Processor time",
                 Default = "no limit",
                 Example = "150 %",
             },
@@ -90,6 +92,7 @@ public static class ResourcesKeys
                 "Most processes and threads it may have, all its descendants together."
             ) with
             {
+                Label = "Processes and threads",
                 Default = "no limit",
                 Example = "64",
                 Was = "tasks",

@@ -29,16 +29,13 @@ internal sealed record Attribute<T>(string Name, string About) : Key(Name, About
 
     public required Func<T, Node?> Give { get; init; }
 
-    /// <summary>The kinds it goes with; empty: all.</summary>
-    public ImmutableArray<string> Only { get; init; } = [];
-
     /// <summary>Its kinds must have it.</summary>
     public bool Needed { get; init; }
 
     /// <summary>It is free text, which may hold commas.</summary>
     public bool IsText { get; init; }
 
-    public bool GoesWith(string kind) => Only.IsEmpty || Only.Contains(kind);
+    public bool GoesWith(string kind) => Only.Count == 0 || Only.Contains(kind);
 }
 
 /// <summary>
@@ -55,7 +52,13 @@ public sealed class Union<T>
     internal Union(string example, ImmutableArray<Kind<T>> kinds, ImmutableArray<Attribute<T>> attributes)
     {
         (Example, this.kinds, this.attributes) = (example, kinds, attributes);
-        Keys = [.. kinds, .. attributes.DistinctBy(attribute => attribute.Name)];
+        Keys =
+        [
+            .. kinds,
+            .. attributes
+                .GroupBy(attribute => attribute.Name)
+                .Select(named => named.First() with { Only = [.. named.SelectMany(attribute => attribute.Only)] }),
+        ];
         word = new(WordExpression);
     }
 
@@ -74,23 +77,27 @@ public sealed class Union<T>
     /// <summary>What words there are, for people.</summary>
     public string WordForm =>
         string.Join(", ", kinds.Select(FormOf))
-        + (attributes.Where(attribute => attribute.Only.IsEmpty).Select(FormOf).ToList() is { Count: > 0 } all ? $"; each with {string.Join(" ", all)}" : "");
+        + (
+            attributes.Where(attribute => attribute.Only.Count == 0).Select(FormOf).ToList() is { Count: > 0 } all
+                ? $"; each with {string.Join(" ", all)}"
+                : ""
+        );
 
     private string FormOf(Kind<T> kind)
     {
         var value = kind.Of ?? kind.Example ?? kind.Name.ToUpperInvariant();
         var own = string.Concat(
             attributes
-                .Where(attribute => !attribute.Only.IsEmpty && attribute.GoesWith(kind.Name))
+                .Where(attribute => attribute.Only.Count > 0 && attribute.GoesWith(kind.Name))
                 .Select(attribute => attribute.Needed ? FormOf(attribute) : $"[{FormOf(attribute)}]")
         );
         return kind switch
-        {
-            { Type: KeyType.Command } => $"'{kind.Name}:PROGRAM ARGUMENT …'",
-            { Bare: not null, Of: null } => kind.Name,
-            { Bare: not null } => $"{kind.Name}[:{value}]",
-            _ => $"{kind.Name}:{value}",
-        } + own;
+            {
+                { Type: KeyType.Command } => $"'{kind.Name}:PROGRAM ARGUMENT …'",
+                { Bare: not null, Of: null } => kind.Name,
+                { Bare: not null } => $"{kind.Name}[:{value}]",
+                _ => $"{kind.Name}:{value}",
+            } + own;
     }
 
     private static string FormOf(Attribute<T> attribute) =>
@@ -141,16 +148,14 @@ public sealed class Union<T>
     public MapNode Write(T one)
     {
         var kind = kinds.First(kind => kind.Give(one) is not null);
-        return new(
-            [
-                KeyValuePair.Create(kind.Name, kind.Give(one)!),
-                .. attributes
-                    .Where(attribute => attribute.GoesWith(kind.Name))
-                    .Select(attribute => (attribute.Name, Value: attribute.Give(one)))
-                    .Where(entry => entry.Value is not null)
-                    .Select(entry => KeyValuePair.Create(entry.Name, entry.Value!)),
-            ]
-        );
+        return new([
+            KeyValuePair.Create(kind.Name, kind.Give(one)!),
+            .. attributes
+                .Where(attribute => attribute.GoesWith(kind.Name))
+                .Select(attribute => (attribute.Name, Value: attribute.Give(one)))
+                .Where(entry => entry.Value is not null)
+                .Select(entry => KeyValuePair.Create(entry.Name, entry.Value!)),
+        ]);
     }
 
     internal string? ToWord(Node node) =>
@@ -175,10 +180,9 @@ public sealed class Union<T>
         var kind = kinds.First(kind => kind.Give(one) is not null);
         var value = kind.Give(one)! switch
         {
-            ListNode command when !command.Items.Any(item => item is ScalarNode { Text: var text } && text.Any(IsOdd)) => string.Join(
-                ' ',
-                command.Items.Select(item => CommandLine.Quoted(((ScalarNode)item).Text))
-            ),
+            ListNode command
+                when !command.Items.Any(item => item is ScalarNode { Text: var text } && text.Any(IsOdd)) =>
+                string.Join(' ', command.Items.Select(item => CommandLine.Quoted(((ScalarNode)item).Text))),
             ScalarNode scalar when kind.IsEscaped => Escaped(scalar.Text),
             ScalarNode scalar when !scalar.Text.Any(char.IsControl) => scalar.Text,
             _ => null,
@@ -190,8 +194,14 @@ public sealed class Union<T>
         var more = attributes
             .Where(attribute => attribute.GoesWith(kind.Name) && attribute.Give(one) is ScalarNode)
             .Select(attribute => (attribute, ((ScalarNode)attribute.Give(one)!).Text))
-            .Where(said => said.attribute.Needed || plain is null || (said.attribute.Give(plain) as ScalarNode)?.Text != said.Text)
-            .Select(said => said.attribute.Type == KeyType.Switch ? $",{said.attribute.Name}" : $",{said.attribute.Name}={said.Text}");
+            .Where(said =>
+                said.attribute.Needed || plain is null || (said.attribute.Give(plain) as ScalarNode)?.Text != said.Text
+            )
+            .Select(said =>
+                said.attribute.Type == KeyType.Switch
+                    ? $",{said.attribute.Name}"
+                    : $",{said.attribute.Name}={said.Text}"
+            );
         return kind.Name + (value == kind.Bare ? "" : $":{value}") + string.Concat(more);
 
         static bool IsOdd(char c) => c == ',' || char.IsControl(c);
@@ -214,17 +224,19 @@ public sealed class Union<T>
         var value = parts.Groups["value"].Value;
         var of = kind switch
         {
-            { Type: KeyType.Command } => new ListNode([.. CommandLine.Words(value).Select(word => new ScalarNode(word))]),
+            { Type: KeyType.Command } => new ListNode([
+                .. CommandLine.Words(value).Select(word => new ScalarNode(word)),
+            ]),
             { Bare: { } bare } when value.Length == 0 => new ScalarNode(bare),
             _ => (Node)new ScalarNode(kind.IsEscaped ? Unescaped(value) : value),
         };
         var options = parts.Groups["option"].Captures.Select(capture => capture.Value.Split('=', 2));
-        return new MapNode(
-            [
-                KeyValuePair.Create(kind.Name, of),
-                .. options.Select(option => KeyValuePair.Create(option[0], (Node)new ScalarNode(option.Length == 2 ? option[1] : "true"))),
-            ]
-        );
+        return new MapNode([
+            KeyValuePair.Create(kind.Name, of),
+            .. options.Select(option =>
+                KeyValuePair.Create(option[0], (Node)new ScalarNode(option.Length == 2 ? option[1] : "true"))
+            ),
+        ]);
     }
 
     /// <summary>For a word of earlier days, what its keys are called now.</summary>
@@ -244,12 +256,16 @@ public sealed class Union<T>
         // What the kind is of may hold commas and colons itself; only what looks like an attribute at the end is one.
         var option = string.Join(
             '|',
-            attributes.DistinctBy(attribute => attribute.Name).Select(attribute => attribute switch
-            {
-                { Type: KeyType.Switch } => attribute.Name,
-                { IsText: true } => $"{attribute.Name}=.*?",
-                _ => $"{attribute.Name}=[^,]*",
-            })
+            attributes
+                .DistinctBy(attribute => attribute.Name)
+                .Select(attribute =>
+                    attribute switch
+                    {
+                        { Type: KeyType.Switch } => attribute.Name,
+                        { IsText: true } => $"{attribute.Name}=.*?",
+                        _ => $"{attribute.Name}=[^,]*",
+                    }
+                )
         );
         var kind = string.Join('|', kinds.Select(kind => kind.Name));
         return new(
@@ -271,7 +287,14 @@ public sealed class Union<T>
         Regex.Replace(
             text,
             @"\\(.)",
-            escape => escape.Groups[1].Value switch { "n" => "\n", "r" => "\r", "t" => "\t", var other => other }
+            escape =>
+                escape.Groups[1].Value switch
+                {
+                    "n" => "\n",
+                    "r" => "\r",
+                    "t" => "\t",
+                    var other => other,
+                }
         );
 }
 
@@ -282,10 +305,22 @@ internal static class UnionOf<T>
     public static Kind<T> Kind<V>(string name, Form<V> form, Func<V, T> make, Func<T, V?> match, string about)
         where V : struct => Kind(name, form, make, one => match(one) is { } value ? form.Write(value) : null, about, 0);
 
-    public static Kind<T> Kind(string name, Form<string> form, Func<string, T> make, Func<T, string?> match, string about) =>
-        Kind(name, form, make, match, about, 0);
+    public static Kind<T> Kind(
+        string name,
+        Form<string> form,
+        Func<string, T> make,
+        Func<T, string?> match,
+        string about
+    ) => Kind(name, form, make, match, about, 0);
 
-    private static Kind<T> Kind<V>(string name, Form<V> form, Func<V, T> make, Func<T, string?> match, string about, int _) =>
+    private static Kind<T> Kind<V>(
+        string name,
+        Form<V> form,
+        Func<V, T> make,
+        Func<T, string?> match,
+        string about,
+        int _
+    ) =>
         new(name, about)
         {
             Type = form.Type,
@@ -315,7 +350,8 @@ internal static class UnionOf<T>
         };
 
     public static Attribute<T> Attribute<V>(string name, Form<V> form, Func<T, V?> get, Func<T, V, T> set, string about)
-        where V : struct => Attribute(name, form, one => get(one) is { } value ? form.Write(value) : null, set, about, 0);
+        where V : struct =>
+        Attribute(name, form, one => get(one) is { } value ? form.Write(value) : null, set, about, 0);
 
     public static Attribute<T> Attribute(
         string name,

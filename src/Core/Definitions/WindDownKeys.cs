@@ -5,11 +5,14 @@ public static class WindDownKeys
 {
     private static readonly TimeSpan UsualWait = TimeSpan.FromSeconds(10);
 
-    private static readonly Form<string> Signal = Forms.OneOf([.. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal)]);
+    private static readonly Form<string> Signal = Forms.OneOf([
+        .. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal),
+    ]);
 
     private static readonly Form<SendTo> To = Forms.Of(SendTo.Allowed, SendTo.Read, to => to.ToString());
 
-    private const string ToAbout = "With signal, main or tree: which processes get it. With send, input, tcp HOST:PORT or unix /PATH.";
+    private const string ToAbout =
+        "With signal, main or tree: which processes get it. With send, input, tcp HOST:PORT or unix /PATH.";
 
     public static Union<WindDownStep> Steps { get; } =
         new(

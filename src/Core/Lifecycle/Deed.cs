@@ -1,3 +1,5 @@
+using CalmSentry.Core.Entries;
+
 namespace CalmSentry.Core.Lifecycle;
 
 /// <summary>Something the server is to do. Deeds are carried out in order.</summary>
@@ -43,4 +45,4 @@ public sealed record Forget : Deed;
 
 /// <summary>An entry for the logbook.</summary>
 /// <param name="Tells">Somebody is to hear of it.</param>
-public sealed record Note(string What, string Text, string? By = null, bool Tells = false) : Deed;
+public sealed record Note(Entry Entry, string? By = null, bool Tells = false) : Deed;

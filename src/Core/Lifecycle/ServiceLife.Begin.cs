@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -23,6 +23,7 @@ public static partial class ServiceLife
                 return;
             }
 
+            Say(new(cause == Cause.Drill ? EntryCode.DrillBegan : EntryCode.BootBegan));
             After = After with
             {
                 Asked = null,
@@ -53,7 +54,7 @@ public static partial class ServiceLife
         /// <summary>It was to begin, and was set never to begin meanwhile.</summary>
         private void StayDown()
         {
-            Say("start-refused", "Not begun: it is set never to begin (begin.at: never).");
+            Say(new(EntryCode.StartRefused));
             Enter(Phase.Stopped);
             Deeds.Add(new Dismiss());
         }
@@ -140,11 +141,7 @@ public static partial class ServiceLife
         {
             if (awaited.Step == AwaitStep.Boot)
             {
-                Say(
-                    "boot-not-settled",
-                    $"What begins with the machine was not all proven within "
-                        + $"{Duration.Write(definition.Begin.AtLatest)}; it begins all the same."
-                );
+                Say(new(EntryCode.BootNotSettled) { Limit = definition.Begin.AtLatest });
                 AwaitNeeds(awaited.Cause, awaited.Since);
                 return;
             }
@@ -154,18 +151,23 @@ public static partial class ServiceLife
                 var (state, need) = (awaited.Needs[i], definition.Begin.Needs[i]);
                 if (!state.Open || state.Told || state.Limit > now)
                     continue;
-                var said = $"Within {Duration.Write(need.Within)} {need.InWords} did not come: {state.Missing}.";
+                var missing = new Entry(EntryCode.NeedMissing)
+                {
+                    Name = need.InWords,
+                    Limit = need.Within,
+                    Seen = state.Missing,
+                };
                 switch (need.Follows)
                 {
                     case NeedFollow.Hold:
-                        Tell("held", $"{said} On hold; a release or a start tries it again.");
+                        Tell(missing with { Next = EntryNext.Hold });
                         Hold($"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})");
                         return;
                     case NeedFollow.GoAhead:
-                        Say("need-passed-over", $"{said} It goes ahead without.");
+                        Say(missing with { Code = EntryCode.NeedPassedOver, Next = EntryNext.GoesAhead });
                         break;
                     default:
-                        Tell("need-missing", $"{said} It goes on waiting; somebody should look.");
+                        Tell(missing with { Next = EntryNext.KeepsWaiting });
                         break;
                 }
 
@@ -257,39 +259,40 @@ public static partial class ServiceLife
             };
             Enter(Phase.Running);
             BeginWatching();
-            var took = string.Create(
-                CultureInfo.InvariantCulture,
-                $"{(now - run.Launched.Value).TotalSeconds:0.0##} s"
-            );
             Say(
-                "proven",
-                definition.Begin.Proof is UpForProof
-                    ? $"Run {run.Number} is proven: {seen}."
-                    : $"Run {run.Number} is proven {took} after its "
-                        + $"launch{(usual is { } median ? string.Create(CultureInfo.InvariantCulture, $" (usually {median.TotalSeconds:0.0##} s)") : "")}: {seen}."
+                new(EntryCode.Proven)
+                {
+                    Run = run.Number,
+                    Seen = seen,
+                    Took = definition.Begin.Proof is UpForProof ? null : now - run.Launched.Value,
+                    Usual = usual,
+                }
             );
             if (After.OnTrial)
-                Tell("recovered", "It runs again after having been on hold.");
+                Tell(new(EntryCode.Recovered));
         }
 
         private string NotProvenWords(LiveRun run) =>
-            $"was not proven ready within {Duration.Write(definition.Begin.Proof.Within)} of its launch "
+            $"was not ready within {Duration.Write(definition.Begin.Proof.Within)} of its launch "
             + $"({run.Missing ?? "nothing was seen"})";
 
         private void NotProven()
         {
             var run = After.Run!;
+            var late = new Entry(EntryCode.NotProven)
+            {
+                Run = run.Number,
+                Limit = definition.Begin.Proof.Within,
+                Seen = run.Missing ?? "nothing was seen",
+            };
             if (definition.Begin.Proof.OnlyTell)
             {
-                Tell("not-proven", $"Run {run.Number} {NotProvenWords(run)}. It goes on; somebody should look.");
+                Tell(late with { Next = EntryNext.KeepsRunning });
                 After = After with { WakeAt = null, Run = run with { Overdue = true } };
                 return;
             }
 
-            Say(
-                "not-proven",
-                $"Run {run.Number} {NotProvenWords(run)}. It counts as a failed start and is wound down."
-            );
+            Say(late with { Next = EntryNext.StopAndRestart });
             EndFor(new(OutcomeKind.NotProven, Detail: NotProvenWords(run)), byForce: false);
         }
 
@@ -299,25 +302,20 @@ public static partial class ServiceLife
         {
             if (After.Phase is not (Phase.Starting or Phase.Running))
                 return;
+            var lost = new Entry(EntryCode.NeededLost) { Name = service };
             switch (
                 definition.Begin.Needs.OfType<ServiceNeed>().FirstOrDefault(need => need.Service == service)?.IfLost
             )
             {
                 case IfLost.Leave:
-                    Say("needed-lost", $"{service}, which it needs, is gone; it goes on as it is.");
+                    Say(lost);
                     break;
                 case IfLost.Restart when !After.Lost.Contains(service):
-                    Say(
-                        "needed-lost",
-                        $"{service}, which it needs, is gone; it is restarted once that is proven again."
-                    );
+                    Say(lost with { Next = EntryNext.StopAndRestart });
                     After = After with { Lost = After.Lost.Add(service) };
                     break;
                 case IfLost.GoDown:
-                    Say(
-                        "needed-lost",
-                        $"{service}, which it needs, is gone; it goes down with it and begins again with it."
-                    );
+                    Say(lost with { Next = EntryNext.KeepsWaiting });
                     WindDown($"{service}, which it needs", Afterwards.AwaitNeeds);
                     break;
             }
@@ -330,7 +328,7 @@ public static partial class ServiceLife
             After = After with { Lost = After.Lost.Remove(service) };
             if (!After.Lost.IsEmpty || After.Phase is not (Phase.Starting or Phase.Running))
                 return;
-            Say("needed-back", $"{service}, which it needs, is proven again; it is restarted.");
+            Say(new(EntryCode.NeededBack) { Name = service });
             WindDown($"{service}, which it needs", Afterwards.StartAgain);
         }
 

@@ -1,5 +1,5 @@
-using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Wording;
 
@@ -41,13 +41,15 @@ public static partial class ServiceLife
             };
             if (asked)
                 Say(
-                    "stopped",
-                    $"Run {run.Number} {OutcomeWords.Of(outcome)}"
-                        + (
-                            forced
-                                ? "; the steps of its wind-down did not suffice, it was ended by force."
-                                : EndedBy(steps)
-                        )
+                    new(EntryCode.Stopped)
+                    {
+                        Run = run.Number,
+                        Outcome = outcome,
+                        Forced = forced,
+                        Name = steps is [.., var last] ? last.What : null,
+                        Took = steps is [.., { EndedAfter: { } after }] ? after : null,
+                        Seen = steps is [.., { Answer: { } answer }] ? answer : null,
+                    }
                 );
             switch (afterwards)
             {
@@ -79,10 +81,7 @@ public static partial class ServiceLife
             if (run.Switch == Switch.GoingOff)
             {
                 if (!outcome.IsGood)
-                    Say(
-                        "stop-failed",
-                        $"Its stop command {OutcomeWords.Of(outcome)}; whether all of it is off is not known."
-                    );
+                    Say(new(EntryCode.OffFailed) { Run = run.Number, Outcome = outcome });
                 return false;
             }
 
@@ -99,11 +98,7 @@ public static partial class ServiceLife
             {
                 Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On, Launched = run.Launched ?? now },
             };
-            Say(
-                "switched-on",
-                $"Run {run.Number}: its start command {OutcomeWords.Of(outcome)}; it is on until its stop command "
-                    + $"switches it off."
-            );
+            Say(new(EntryCode.SwitchedOn) { Run = run.Number, Outcome = outcome });
             if (definition.Begin.Proof is UpForProof)
                 Prove("its start command succeeded", null);
             else
@@ -132,15 +127,16 @@ public static partial class ServiceLife
 
         private void Recover(LiveRun run, Outcome outcome, bool failedStart)
         {
-            var fell =
-                $"Run {run.Number} {OutcomeWords.Of(outcome)}"
-                + (
-                    failedStart && outcome.Kind != OutcomeKind.NotProven ? ", before it was proven: a failed start" : ""
-                );
+            var fell = new Entry(EntryCode.Fell)
+            {
+                Run = run.Number,
+                Outcome = outcome,
+                FailedStart = failedStart,
+            };
             if (outcome.Kind == OutcomeKind.NeverLaunched && run.Cause == Cause.Asked)
             {
                 // Whoever asked is there to read why: trying the same again by itself would only repeat it.
-                Say("never-launched", $"Run {run.Number} was never launched: {outcome.Detail}.");
+                Say(new(EntryCode.NeverLaunched) { Run = run.Number, Outcome = outcome });
                 Enter(Phase.Stopped);
                 Deeds.Add(new Dismiss());
                 return;
@@ -148,7 +144,7 @@ public static partial class ServiceLife
 
             if (outcome.Kind == OutcomeKind.MachineLost)
             {
-                Say("lost", $"{fell}.");
+                Say(new(EntryCode.Lost) { Run = run.Number, Outcome = outcome });
                 Enter(Phase.Stopped);
                 return;
             }
@@ -170,55 +166,48 @@ public static partial class ServiceLife
             )
             {
                 case Verdict.Rest:
-                    Deeds.Add(
-                        new Note(
-                            decision.Bad ? "fell" : "ended",
-                            $"{fell}; {(decision.Why is { } why ? $"{why}: " : "")}it is not begun again by "
-                                + $"itself{(decision.StopsDependents ? ", and what needs it is stopped" : "")}.",
-                            Tells: decision.Bad
-                        )
-                    );
+                    var rest = fell with
+                    {
+                        Code = decision.Bad ? EntryCode.Fell : EntryCode.Ended,
+                        Seen = decision.Why,
+                        Next = decision.StopsDependents ? EntryNext.StopsDependents : EntryNext.StaysStopped,
+                    };
+                    Deeds.Add(new Note(rest, Tells: decision.Bad));
                     Enter(Phase.Stopped);
                     Deeds.Add(new Dismiss());
                     if (decision.StopsDependents)
                         Deeds.Add(new StopDependents());
                     break;
                 case Verdict.Hold:
-                    Say("fell", $"{fell}.");
-                    var beat = definition.Recover.RetryEvery is { } every
-                        ? $" It is tried again by itself every {Duration.Write(every)}; a release or a start "
-                            + $"tries it now."
-                        : " A release or a start tries it again.";
+                    Say(fell);
+                    var why = decision.Why is { } code
+                        ? $"run {run.Number} {OutcomeWords.Of(outcome)}, and {code}"
+                        : null;
+                    var held = new Entry(EntryCode.Held)
+                    {
+                        Run = run.Number,
+                        Count = decision.BadEnds.Length,
+                        Limit = definition.Recover.HoldWithin,
+                        Pause = definition.Recover.RetryEvery,
+                        Seen = why,
+                    };
                     if (onTrial)
-                        Say("held", $"Back on hold.{beat}");
+                        Say(held with { Next = EntryNext.HoldAgain });
                     else
-                        Tell(
-                            "held",
-                            $"On hold: {decision.Why ?? $"{decision.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}"}.{beat}"
-                        );
-                    Hold(
-                        onTrial ? After.HeldFor
-                        : decision.Why is { } code ? $"run {run.Number} {OutcomeWords.Of(outcome)}, and {code}"
-                        : null
-                    );
+                        Tell(held);
+                    Hold(onTrial ? After.HeldFor : why);
                     break;
                 case var _ when decision.Pause == TimeSpan.Zero:
                     // Launch first, note after: nothing stands between a fall and the next run.
                     BeginRun(Cause.Recovery);
-                    Say("fell", $"{fell}; begun again at once.");
+                    Say(fell with { Next = EntryNext.Restart, Pause = TimeSpan.Zero });
                     break;
                 default:
-                    Say("fell", $"{fell}; next try in {Seconds(decision.Pause)}.");
+                    Say(fell with { Next = EntryNext.Restart, Pause = decision.Pause });
                     After = After with { Awaited = null };
                     Enter(Phase.Waiting, now + decision.Pause);
                     break;
             }
         }
-
-        /// <summary>A length of time, to a hundredth of a second where it is no round one.</summary>
-        private static string Seconds(TimeSpan length) =>
-            length.Ticks % TimeSpan.TicksPerSecond == 0
-                ? Duration.Write(length)
-                : string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.##} s");
     }
 }

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -55,7 +56,9 @@ public static partial class ServiceLife
                 PoorSince = seen.Bad is null ? null : before.PoorSince,
             };
             var turnsPoor =
-                state is { Bad: var bad, PoorSince: null } && bad >= watch.Patience && now - state.Since >= watch.Lasting;
+                state is { Bad: var bad, PoorSince: null }
+                && bad >= watch.Patience
+                && now - state.Since >= watch.Lasting;
             if (turnsPoor)
                 state = state with { PoorSince = now };
             // Good looks in a row change nothing that anybody decides by.
@@ -65,31 +68,30 @@ public static partial class ServiceLife
             if (turnsPoor)
                 TurnPoor(watch, state);
             else if (before.PoorSince is not null && state.PoorSince is null)
-                Say("well-again", $"It is well again: {seen.Seen}.");
+                Say(new(EntryCode.WellAgain) { Run = run.Number, Seen = seen.Seen });
         }
 
         private void TurnPoor(Watch watch, WatchState state)
         {
-            var often =
-                watch.Lasting > TimeSpan.Zero && state.Since is { } since ? $" for {Seconds(now - since)}"
-                : state.Bad > 1 ? $" ({state.Bad} looks in a row)"
-                : "";
-            var found = $"{state.Seen}{often}";
+            var unwell = new Entry(EntryCode.Unwell)
+            {
+                Run = After.Run!.Number,
+                Seen = state.Seen,
+                Took = watch.Lasting > TimeSpan.Zero ? now - state.Since : null,
+                Count = state.Bad,
+            };
             switch (watch.Follows)
             {
                 case WatchFollow.Note:
-                    Say("unwell", $"In a poor state: {found}.");
+                    Say(unwell);
                     break;
                 case WatchFollow.Tell:
-                    Tell("unwell", $"In a poor state: {found}. It goes on as it is; somebody should look.");
+                    Tell(unwell with { Next = EntryNext.KeepsRunning });
                     break;
                 default:
                     var byForce = watch.Follows == WatchFollow.RestartByForce;
-                    Say(
-                        "unwell",
-                        $"In a poor state: {found}. It is {(byForce ? "ended at once" : "wound down")} and begun again."
-                    );
-                    EndFor(new(OutcomeKind.Unwell, Detail: found), byForce);
+                    Say(unwell with { Next = byForce ? EntryNext.KillAndRestart : EntryNext.StopAndRestart });
+                    EndFor(new(OutcomeKind.Unwell, Detail: EntryWords.Found(unwell)), byForce);
                     break;
             }
         }

@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -14,7 +14,7 @@ public static partial class ServiceLife
         private void WindDown(string by, Afterwards afterwards)
         {
             var under = After.Phase == Phase.Stopping;
-            After = After with { Afterwards = afterwards, Asked = new("stop", by, now) };
+            After = After with { Afterwards = afterwards, Asked = new(AskedFor.Stop, by, now) };
             if (!under)
                 FirstStep();
         }
@@ -102,7 +102,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say("wind-down", "Its wind-down was adjusted: it begins anew.");
+            Say(new(EntryCode.WindDownAnew) { Run = After.Run!.Number });
             After = After with { WindDownStep = 0, Steps = [] };
             TakeStep();
         }
@@ -115,22 +115,27 @@ public static partial class ServiceLife
             var taken = After.Steps[at] with { Answer = answered.Answer, Failed = answered.Failed };
             After = After with { Steps = After.Steps.SetItem(at, taken) };
             if (answered.Failed && After.WindDownStep == answered.Index)
-                NextStep($"{taken.What} failed: {answered.Answer}");
+                NextStep(new(EntryCode.StepFailed) { Name = taken.What, Seen = answered.Answer });
             else
-                Say("wind-down", $"{taken.What}: {answered.Answer}.");
+                Say(
+                    new(EntryCode.StepAnswered)
+                    {
+                        Run = answered.Run,
+                        Name = taken.What,
+                        Seen = answered.Answer,
+                    }
+                );
         }
 
-        private void NextStep(string why)
+        private void NextStep(Entry why)
         {
             After = After with { WindDownStep = After.WindDownStep + 1 };
             Say(
-                "wind-down",
-                why
-                    + (
-                        After.WindDownStep < definition.WindDown.Length
-                            ? "; next step."
-                            : "; ending all that is left by force."
-                    )
+                why with
+                {
+                    Run = After.Run!.Number,
+                    Next = After.WindDownStep < definition.WindDown.Length ? EntryNext.NextStep : EntryNext.Kill,
+                }
             );
             TakeStep();
         }
@@ -143,7 +148,7 @@ public static partial class ServiceLife
             {
                 WindDownStep = step,
                 WakeAt = now + ForcePatience,
-                Steps = After.Steps.Add(new(step, "the end by force", now)),
+                Steps = After.Steps.Add(new(step, "the kill", now)),
             };
             Deeds.Add(new EndTree(run.Number));
         }
@@ -158,15 +163,5 @@ public static partial class ServiceLife
                     }
                 )
                 : [];
-
-        /// <summary>Which step did it, as the end of a sentence.</summary>
-        private static string EndedBy(ImmutableArray<StepTaken> steps) =>
-            steps is [.., { EndedAfter: { } after } last]
-                ? string.Create(
-                    CultureInfo.InvariantCulture,
-                    $"; {last.What} did it after {after.TotalSeconds:0.0##} "
-                        + $"s{(last.Answer is { } answer ? $" ({answer})" : "")}."
-                )
-                : ".";
     }
 }

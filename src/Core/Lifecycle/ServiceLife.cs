@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Entries;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -133,10 +133,10 @@ public static partial class ServiceLife
 
         private bool IsLive(long run) => After.Run?.Number == run;
 
-        private void Say(string what, string text, string? by = null) => Deeds.Add(new Note(what, text, by));
+        private void Say(Entry entry, string? by = null) => Deeds.Add(new Note(entry, by));
 
         /// <summary>Says it so that a person hears of it.</summary>
-        private void Tell(string what, string text) => Deeds.Add(new Note(what, text, Tells: true));
+        private void Tell(Entry entry) => Deeds.Add(new Note(entry, Tells: true));
 
         private void Enter(Phase phase, DateTimeOffset? wakeAt = null) =>
             After = After with
@@ -153,7 +153,7 @@ public static partial class ServiceLife
         {
             if (definition.Begin.At == BeginAt.Never)
             {
-                Say("start-refused", "Not started: it is set never to begin (begin.at: never).", by);
+                Say(new(EntryCode.StartRefused), by);
                 return;
             }
 
@@ -163,13 +163,13 @@ public static partial class ServiceLife
                 case Phase.Starting or Phase.Running:
                     break;
                 case Phase.Stopping:
-                    Say("start-asked", "Start asked for; it follows as soon as the stop is done.", by);
-                    After = After with { Afterwards = Afterwards.StartAgain, Asked = new("start", by, now) };
+                    Say(new(EntryCode.StartAsked) { Next = EntryNext.KeepsWaiting }, by);
+                    After = After with { Afterwards = Afterwards.StartAgain, Asked = new(AskedFor.Start, by, now) };
                     break;
                 default:
                     After = After with
                     {
-                        Asked = new("start", by, now),
+                        Asked = new(AskedFor.Start, by, now),
                         BadEnds = [],
                         Pauses = 0,
                         Restarts = 0,
@@ -181,10 +181,10 @@ public static partial class ServiceLife
                     else
                         BeginRun(Cause.Asked);
                     Say(
-                        "start-asked",
-                        withoutNeeds && !definition.Begin.Needs.IsEmpty
-                            ? "Start asked for without its needs."
-                            : "Start asked for.",
+                        new(EntryCode.StartAsked)
+                        {
+                            Next = withoutNeeds && !definition.Begin.Needs.IsEmpty ? EntryNext.GoesAhead : default,
+                        },
                         by
                     );
                     break;
@@ -197,7 +197,7 @@ public static partial class ServiceLife
                 return;
             After = After with
             {
-                Asked = new("release", by, now),
+                Asked = new(AskedFor.Release, by, now),
                 BadEnds = [],
                 Pauses = 0,
                 Restarts = 0,
@@ -205,7 +205,7 @@ public static partial class ServiceLife
                 OnTrial = false,
             };
             BeginRun(Cause.Asked);
-            Say("released", "Released from its hold; it is tried again.", by);
+            Say(new(EntryCode.Released), by);
         }
 
         private void Stop(string by, Afterwards afterwards)
@@ -219,14 +219,10 @@ public static partial class ServiceLife
                     && afterwards == Afterwards.Rest
                     && ServiceTimes.Of(After) != ServiceTime.Fallen;
                 if (!quiet)
-                    Say(
-                        afterwards == Afterwards.Leave ? "unwrap-asked" : "stop-asked",
-                        "Nothing of it was running.",
-                        by
-                    );
+                    Say(new(afterwards == Afterwards.Leave ? EntryCode.UnwrapAsked : EntryCode.StopAsked), by);
                 After = After with
                 {
-                    Asked = quiet ? After.Asked : new("stop", by, now),
+                    Asked = quiet ? After.Asked : new(AskedFor.Stop, by, now),
                     Pauses = 0,
                     BadEnds = [],
                     HeldFor = null,
@@ -243,8 +239,10 @@ public static partial class ServiceLife
             if (After.Phase == Phase.Stopping && After.Afterwards == wanted)
                 return;
             Say(
-                wanted == Afterwards.Leave ? "unwrap-asked" : "stop-asked",
-                wanted == Afterwards.Leave ? "Unwrap asked for; it is stopped first." : "Stop asked for.",
+                new(wanted == Afterwards.Leave ? EntryCode.UnwrapAsked : EntryCode.StopAsked)
+                {
+                    Run = After.Run.Number,
+                },
                 by
             );
             WindDown(by, wanted);
@@ -252,7 +250,7 @@ public static partial class ServiceLife
 
         private void Force(string by)
         {
-            Say("force-asked", "The time for its wind-down is over: ending all that is left by force.", by);
+            Say(new(EntryCode.ForceAsked) { Run = After.Run!.Number }, by);
             EndByForce(After.Run!);
         }
 
@@ -264,9 +262,9 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say("restart-asked", "Restart asked for.", by);
+            Say(new(EntryCode.RestartAsked) { Run = After.Run.Number }, by);
             WindDown(by, Afterwards.StartAgain);
-            After = After with { Asked = new("restart", by, now) };
+            After = After with { Asked = new(AskedFor.Restart, by, now) };
         }
 
         // A run's life
@@ -301,7 +299,7 @@ public static partial class ServiceLife
             if (After.Phase == Phase.Starting)
                 AwaitStart();
             if (After.Run!.Switch != Switch.GoingOff)
-                Say("launched", $"Run {After.Run.Number} launched as pid {pid}.");
+                Say(new(EntryCode.Launched) { Run = After.Run.Number, Pid = pid });
         }
 
         private void TakeUp(TakenUp found)
@@ -332,10 +330,7 @@ public static partial class ServiceLife
                 BeginWatching();
             }
 
-            Say(
-                "taken-up",
-                $"Run {found.Run} (pid {found.Pid}) found running and taken up again; nothing was restarted."
-            );
+            Say(new(EntryCode.TakenUp) { Run = found.Run, Pid = found.Pid });
         }
 
         private void Follow(int pid)
@@ -343,7 +338,7 @@ public static partial class ServiceLife
             After = After with { Run = After.Run! with { Pid = pid, Detached = true } };
             if (After.Phase is Phase.Starting or Phase.Running)
                 AwaitProof();
-            Say("detached", $"It put itself into the background: pid {pid} is the program.");
+            Say(new(EntryCode.Detached) { Run = After.Run!.Number, Pid = pid });
         }
 
         private void MainGone(Outcome outcome)
@@ -374,7 +369,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say("main-ended", $"The main process {OutcomeWords.Of(outcome)}; what is left of its tree is wound down.");
+            Say(new(EntryCode.MainEnded) { Run = After.Run!.Number, Outcome = outcome });
             WindDownUnasked();
         }
 
@@ -384,22 +379,22 @@ public static partial class ServiceLife
             if (After.Run!.Pid is { } pid)
             {
                 Say(
-                    "not-detached",
-                    $"It has not put itself into the background within {Duration.Write(DetachPatience)}: pid "
-                        + $"{pid} is taken to be the program."
+                    new(EntryCode.NotDetached)
+                    {
+                        Run = After.Run.Number,
+                        Pid = pid,
+                        Limit = DetachPatience,
+                    }
                 );
                 After = After with { Run = After.Run with { Detached = true } };
                 if (definition.Begin.Proof is UpForProof)
-                    Prove("it is there", null);
+                    Prove("it is running", null);
                 else
                     AwaitProof();
                 return;
             }
 
-            Say(
-                "not-detached",
-                "None of the processes it left in the background could be told to be the program; they are wound down."
-            );
+            Say(new(EntryCode.NotDetached) { Run = After.Run!.Number });
             WindDownUnasked();
         }
 
@@ -415,7 +410,7 @@ public static partial class ServiceLife
                     break;
                 case Phase.Starting
                     when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
-                    Say("launched", $"Its start command is still at work after {Duration.Write(SwitchPatience)}.");
+                    Say(new(EntryCode.Launched) { Run = After.Run!.Number, Limit = SwitchPatience });
                     After = After with { WakeAt = null };
                     break;
                 case Phase.Starting
@@ -429,32 +424,21 @@ public static partial class ServiceLife
                     NotProven();
                     break;
                 case Phase.Held:
-                    Say(
-                        "retried",
-                        $"Tried again by itself after "
-                            + $"{Duration.Write(definition.Recover.RetryEvery ?? TimeSpan.Zero)} on hold."
-                    );
+                    Say(new(EntryCode.Retried) { Pause = definition.Recover.RetryEvery ?? TimeSpan.Zero });
                     After = After with { OnTrial = true };
                     BeginRun(Cause.Recovery);
                     break;
                 case Phase.Stopping when After.WindDownStep < definition.WindDown.Length:
                     var step = definition.WindDown[After.WindDownStep];
-                    NextStep($"{step.What} did not end it within {Duration.Write(step.Wait)}");
+                    NextStep(new(EntryCode.StepOver) { Name = step.What, Limit = step.Wait });
                     break;
                 case Phase.Stopping
                     when After.Run!.Switch == Switch.GoingOff && After.WindDownStep == definition.WindDown.Length:
-                    Say(
-                        "stop-failed",
-                        $"Its stop command has not ended within {Duration.Write(SwitchPatience)}; it is ended by force."
-                    );
+                    Say(new(EntryCode.OffFailed) { Run = After.Run!.Number, Limit = SwitchPatience });
                     EndByForce(After.Run);
                     break;
                 case Phase.Stopping:
-                    Say(
-                        "wind-down",
-                        "Ended by force, yet something of it is still there: the kernel holds it (a disk or "
-                            + "network that does not answer)."
-                    );
+                    Say(new(EntryCode.StillThere) { Run = After.Run!.Number });
                     Deeds.Add(new EndTree(After.Run!.Number));
                     After = After with { WakeAt = null };
                     break;

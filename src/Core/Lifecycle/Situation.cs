@@ -63,7 +63,7 @@ public sealed record Situation
     /// <summary>Services it needs that went away under it and whose return it is to be restarted for.</summary>
     public ImmutableArray<string> Lost { get; init; } = [];
 
-    /// <summary>Why it is on hold, in words that follow a colon; null: for its bad ends.</summary>
+    /// <summary>Why it is on hold, as a clause that follows "because"; null: for its failures.</summary>
     public string? HeldFor { get; init; }
 
     /// <summary>It was tried again by itself while on hold: one more bad end puts it back.</summary>
@@ -115,6 +115,12 @@ public sealed record LiveRun(
     Switch Switch = Switch.Off
 )
 {
+    /// <summary>
+    /// What its control group and its mark are named after, where that is not the service's id: it was launched by an
+    /// earlier version.
+    /// </summary>
+    public string? Label { get; init; }
+
     /// <summary>When it was to begin: before it waited for anything.</summary>
     public DateTimeOffset Wanted { get; init; } = Began;
 
@@ -230,4 +236,13 @@ public sealed record LastEnd(long Run, Outcome Outcome, DateTimeOffset At, bool 
     public ImmutableArray<StepTaken> Steps { get; init; } = [];
 }
 
-public sealed record Asking(string What, string By, DateTimeOffset At);
+/// <summary>What somebody asked of a service.</summary>
+public enum AskedFor
+{
+    Start,
+    Stop,
+    Restart,
+    Release,
+}
+
+public sealed record Asking(AskedFor What, string By, DateTimeOffset At);

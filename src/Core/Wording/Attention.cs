@@ -4,7 +4,7 @@ using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Wording;
 
-/// <summary>Whether a service asks for a person, and for what.</summary>
+/// <summary>Whether a service needs attention, and why.</summary>
 public static class Attention
 {
     /// <returns>A clause, or null: nobody is needed.</returns>
@@ -14,20 +14,14 @@ public static class Attention
         {
             case Phase.Held:
                 return now.WakeAt is null
-                    ? "it is on hold, and nothing is tried by itself"
-                    : "it is on hold; it is tried again by itself now and then";
+                    ? "it is on hold, and nothing is tried automatically"
+                    : "it is on hold; Calm Sentry tries it again now and then";
             case Phase.Stopped when ServiceTimes.Of(now) == ServiceTime.Fallen:
-                return $"it fell and is not begun again: it {OutcomeWords.Of(now.LastEnd!.Outcome)}";
+                return $"it will not be restarted automatically: it {OutcomeWords.Of(now.LastEnd!.Outcome)}";
         }
 
-        // What is only to be noted asks for nobody.
         var poor =
-            now.Run?.Watched.Where(
-                    (watched, i) =>
-                        watched.PoorSince is not null
-                        && i < definition.Watch.Length
-                        && definition.Watch[i].Follows != WatchFollow.Note
-                )
+            now.Run?.Watched.Where((watched, i) => watched.PoorSince is not null && NeedsAttention(definition, i))
                 .Select(watched => watched.Seen)
                 .ToList()
             ?? [];
@@ -37,4 +31,8 @@ public static class Attention
             ? Health.Of(definition, now).Evidence
             : null;
     }
+
+    /// <summary>What is only to be noted needs nobody.</summary>
+    private static bool NeedsAttention(Definition definition, int watch) =>
+        watch < definition.Watch.Length && definition.Watch[watch].Follows != WatchFollow.Note;
 }

@@ -4,71 +4,64 @@ using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Wording;
 
-/// <summary>The one sentence (or two) that says why a service is as it is. Times are in the given zone.</summary>
+/// <summary>
+/// The one sentence (or two) that says why a service is as it is. Times are in the given zone, with the day unless it is
+/// the day on which the state began.
+/// </summary>
 public static class Explanation
 {
     public static string Of(Definition definition, Situation now, TimeZoneInfo zone)
     {
         string At(DateTimeOffset time) => Clock(time, now.Since, zone);
-        switch (now.Phase)
+        return now.Phase switch
         {
-            case Phase.Running:
-                var back = now is { Restarts: > 0, LastEnd: { } end }
-                    ? $" It came back by itself: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {At(end.At)}."
-                    : "";
-                var poor = Health.Of(definition, now)
-                    is { Level: HealthLevel.Poor, Since: { } ill, Evidence: var evidence }
-                    ? $" In a poor state since {At(ill)}: {evidence}."
-                    : "";
-                if (now.Run!.Switch == Switch.On)
-                    return $"On since {At(now.Since)}: its start command succeeded, nothing of its own runs between. "
-                        + $"'calm stop {definition.Name}' switches it off.{poor}{back}";
-                return $"Running since {At(now.Run.Launched ?? now.Since)} as pid {now.Run.Pid}."
-                    + poor
-                    + back
-                    + (
-                        now.Lost.IsEmpty
-                            ? ""
-                            : $" {string.Join(" and ", now.Lost)}, which it needs, is gone; it is restarted "
-                                + $"once that is back."
-                    );
-            case Phase.Starting when now.Run!.Launched is null:
-                return $"Being launched (run {now.Run.Number}).";
-            case Phase.Starting when definition.Program.Kind == ProgramKind.Toggles && now.Run.Switch == Switch.Off:
-                return $"Its start command is at work as pid {now.Run.Pid}.";
-            case Phase.Starting when definition.Program.Kind == ProgramKind.Detaches && !now.Run.Detached:
-                return $"Launched at {At(now.Run.Launched ?? now.Since)}; it is to put itself into the background, "
-                    + $"and is then known by what it leaves there.";
-            case Phase.Starting:
-                return $"{(now.Run.Pid is { } pid ? $"Launched as pid {pid}" : "Switched on")} at "
-                    + $"{At(now.Run.Launched.Value)}; it counts as running once {definition.Begin.Proof.InWords}"
-                    + (now.Run.Missing is { } missing ? $" (so far: {missing})" : "")
-                    + (
-                        now.Run.Overdue
-                            ? $". That was to be within {Duration.Write(definition.Begin.Proof.Within)}: "
-                                + $"somebody should look."
-                        : definition.Begin.Proof is UpForProof || now.WakeAt is not { } limit ? "."
-                        : $", at {At(limit)} at the latest."
-                    );
-            case Phase.Waiting when now.Awaited is { } awaited:
-                return Waiting(definition, awaited, now, At);
-            case Phase.Waiting:
-                return $"Run {now.LastEnd?.Run} {Outcome(now)} at {At(now.LastEnd?.At ?? now.Since)}; next try at "
-                    + $"{At(now.WakeAt ?? now.Since)}.";
-            case Phase.Stopping:
-                return Stopping(definition, now, At);
-            case Phase.Held:
-                return $"On hold since {At(now.Since)}: "
-                    + $"{now.HeldFor ?? $"{now.BadEnds.Length} bad ends within {Duration.Write(definition.Recover.HoldWithin)}, the last time it {Outcome(now)}"}. "
-                    + (
-                        now.WakeAt is { } retry
-                            ? $"It is tried again by itself at {At(retry)}; 'calm release {definition.Name}' "
-                                + $"tries it now."
-                            : $"'calm release {definition.Name}' tries it again."
-                    );
-            default:
-                return Stopped(definition, now, At);
+            Phase.Running => Running(definition, now, At),
+            Phase.Starting => Starting(definition, now, now.Run!, At),
+            Phase.Waiting when now.Awaited is { } awaited => Waiting(definition, awaited, now, At),
+            Phase.Waiting =>
+                $"Run {now.LastEnd?.Run} {Outcome(now)} at {At(now.LastEnd?.At ?? now.Since)}; restarting at {At(now.WakeAt ?? now.Since)}.",
+            Phase.Stopping => Stopping(definition, now, At),
+            Phase.Held => Held(definition, now, At),
+            _ => Stopped(definition, now, At),
+        };
+    }
+
+    private static string Running(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    {
+        var poor = Health.Of(definition, now) is { Level: HealthLevel.Poor, Since: { } ill, Evidence: var evidence }
+            ? $" Health poor since {at(ill)}: {evidence}."
+            : "";
+        var back = now is { Restarts: > 0, LastEnd: { } end }
+            ? $" Calm Sentry restarted it: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}."
+            : "";
+        if (now.Run!.Switch == Switch.On)
+        {
+            return $"On since {at(now.Since)}: its start command succeeded; it has no process of its own. "
+                + $"'calm stop {definition.Name}' switches it off.{poor}{back}";
         }
+
+        var lost = now.Lost.IsEmpty
+            ? ""
+            : $" {string.Join(" and ", now.Lost)}, which it needs, is gone; it is restarted once that is back.";
+        return $"Running since {at(now.Run.Launched ?? now.Since)} as pid {now.Run.Pid}.{poor}{back}{lost}";
+    }
+
+    private static string Starting(Definition definition, Situation now, LiveRun run, Func<DateTimeOffset, string> at)
+    {
+        if (run.Launched is not { } launched)
+            return $"Starting run {run.Number}.";
+        if (definition.Program.Kind == ProgramKind.Toggles && run.Switch == Switch.Off)
+            return $"Its start command is running as pid {run.Pid}.";
+        if (definition.Program.Kind == ProgramKind.Detaches && !run.Detached)
+            return $"Started at {at(launched)}; waits for it to put itself into the background.";
+        var proof = definition.Begin.Proof;
+        var begun = run.Pid is { } pid ? $"Started as pid {pid}" : "Switched on";
+        var so = run.Missing is { } missing ? $" (so far: {missing})" : "";
+        var limit =
+            run.Overdue ? $". That was expected within {Duration.Write(proof.Within)}: it needs attention."
+            : proof is UpForProof || now.WakeAt is not { } latest ? "."
+            : $", at {at(latest)} at the latest.";
+        return $"{begun} at {at(launched)}; ready once {proof.InWords}{so}{limit}";
     }
 
     private static string Waiting(
@@ -78,12 +71,15 @@ public static class Explanation
         Func<DateTimeOffset, string> at
     )
     {
-        var since = $"To begin since {at(awaited.Since)}";
+        var since = $"Waiting since {at(awaited.Since)}";
         if (awaited.Step == AwaitStep.Boot)
-            return $"{since}, and begins late: it waits until all that begins with the machine is proven, until "
-                + $"{at(now.WakeAt ?? now.Since)} at the latest.";
+        {
+            return $"{since} until everything that starts at boot is ready, "
+                + $"until {at(now.WakeAt ?? now.Since)} at the latest.";
+        }
+
         if (awaited.Step == AwaitStep.Turn)
-            return $"{since}; it waits for its turn, the machine is busy with others that begin.";
+            return $"{since} for its turn: the machine is busy starting others.";
         var open = awaited
             .Needs.Select((state, i) => (state, need: definition.Begin.Needs[i]))
             .Where(one => one.state.Open)
@@ -91,67 +87,82 @@ public static class Explanation
                 $"for {one.need.InWords} ({one.state.Missing}), "
                 + (
                     one.state.Told
-                        ? $"which was to come within {Duration.Write(one.need.Within)}: somebody should look"
-                        : $"until {at(one.state.Limit)}, then it "
-                            + $"{one.need.Follows switch { NeedFollow.GoAhead => "goes ahead without", NeedFollow.Hold => "is put on hold", _ => "is said and it waits on" }}"
+                        ? $"which was expected within {Duration.Write(one.need.Within)}: it needs attention"
+                        : $"until {at(one.state.Limit)}, then {Outlook.Follows(one.need)}"
                 )
-            )
-            .ToList();
-        return $"{since}; waits {string.Join("; ", open)}.";
+            );
+        return $"{since} {string.Join("; ", open)}.";
     }
 
     private static string Stopping(Definition definition, Situation now, Func<DateTimeOffset, string> at)
     {
         var why =
             now.Run?.EndedFor is { Kind: OutcomeKind.NotProven }
-                ? $"It was not proven ready within {Duration.Write(definition.Begin.Proof.Within)}; it is "
-                    + $"being wound down"
-            : now.Run?.EndedFor is { } reason
-                ? $"It was found in a poor state ({reason.Detail}); it is being ended, to be begun again"
-            : now.Afterwards == Afterwards.Recover ? "Its main process ended; the rest of it is being wound down"
-            : now.Afterwards == Afterwards.AwaitNeeds ? $"It goes down with {now.Asked?.By}, and begins again with it"
-            : $"Asked to {(now.Afterwards == Afterwards.StartAgain ? "restart" : now.Afterwards == Afterwards.Leave ? "leave" : "stop")} "
-                + $"by {now.Asked?.By}";
+                ? $"Stopping: it was not ready within {Duration.Write(definition.Begin.Proof.Within)}"
+            : now.Run?.EndedFor is { } reason ? $"Stopping, to be restarted: its health was poor ({reason.Detail})"
+            : now.Afterwards == Afterwards.Recover ? "Stopping: its main process ended, others are left"
+            : now.Afterwards == Afterwards.AwaitNeeds ? $"Stopping with {now.Asked?.By}, to start again with it"
+            : now.Afterwards == Afterwards.StartAgain ? $"Restarting, as {now.Asked?.By} asked"
+            : now.Afterwards == Afterwards.Leave ? $"Stopping to be unwrapped, as {now.Asked?.By} asked"
+            : $"Stopping, as {now.Asked?.By} asked";
         if (now.Run?.Switch == Switch.GoingOff)
-            return $"{why}; its stop command is at work.";
-        return now.WindDownStep < definition.WindDown.Length
-            ? $"{why}; {definition.WindDown[now.WindDownStep].Taken}{(now.Steps is [.., { Answer: { } answer }] ? $" ({answer})" : "")}, "
-                + $"what is left at {at(now.WakeAt ?? now.Since)} "
-                + $"{(now.WindDownStep + 1 < definition.WindDown.Length ? "gets the next step" : "is ended by force")}."
-            : $"{why}; all that is left of it is being ended by force.";
+            return $"{why}; its off command is running.";
+        if (now.WindDownStep >= definition.WindDown.Length)
+            return $"{why}; all that is left of it is being killed.";
+        var answer = now.Steps is [.., { Answer: { } answered }] ? $" ({answered})" : "";
+        var next = now.WindDownStep + 1 < definition.WindDown.Length ? "gets the next step" : "is killed";
+        return $"{why}; {definition.WindDown[now.WindDownStep].Taken}{answer}, "
+            + $"what is left at {at(now.WakeAt ?? now.Since)} {next}.";
+    }
+
+    private static string Held(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    {
+        var why = now.HeldFor is { } because
+            ? $"because {because}"
+            : $"after {now.BadEnds.Length} failures within {Duration.Write(definition.Recover.HoldWithin)}; "
+                + $"the last time it {Outcome(now)}";
+        var release = $"'calm release {definition.Name}'";
+        return $"On hold since {at(now.Since)} {why}. "
+            + (
+                now.WakeAt is { } retry
+                    ? $"Calm Sentry tries again at {at(retry)}; {release} tries it now."
+                    : $"{release} tries it again."
+            );
     }
 
     private static string Stopped(Definition definition, Situation now, Func<DateTimeOffset, string> at)
     {
+        var start = $"'calm start {definition.Name}'";
         if (now.LastEnd is not { } end)
+        {
             return definition.Begin.At switch
             {
-                BeginAt.Boot =>
-                    $"Registered, not running: it begins with the machine, or now with 'calm start {definition.Name}'.",
+                BeginAt.Boot => $"Registered, not running: it starts with the machine, or now with {start}.",
                 BeginAt.BootLate =>
-                    $"Registered, not running: it begins after all that begins with the machine, or now with "
-                        + $"'calm start {definition.Name}'.",
+                    $"Registered, not running: it starts after everything that starts at boot, or now with {start}.",
                 BeginAt.Never =>
-                    $"Registered, not running: it is set never to begin. 'calm adjust {definition.Name} --at "
-                        + $"request' lets it.",
-                _ => $"Registered, not running: it begins with 'calm start {definition.Name}'.",
+                    $"Registered, not running: starting is disabled. 'calm adjust {definition.Name} --at request' enables it.",
+                _ => $"Registered, not running: {start} starts it.",
             };
+        }
+
         if (end.AsAsked)
-            return $"Stopped at {at(end.At)}{(now.Asked is { } asked ? $" as {asked.By} asked" : "")}; run {end.Run} "
-                + $"{OutcomeWords.Of(end.Outcome)}{(end.Forced ? ", by the last step" : "")}.";
-        if (now.Asked is { What: "stop" } stop && stop.At >= end.At)
-            return $"Stopped at {at(stop.At)} as {stop.By} asked, after run {end.Run} {OutcomeWords.Of(end.Outcome)}.";
+        {
+            return $"Stopped at {at(end.At)}{(now.Asked is { } asked ? $" by {asked.By}" : "")}; "
+                + $"run {end.Run} {OutcomeWords.Of(end.Outcome)}{(end.Forced ? ", by the last step" : "")}.";
+        }
+
+        if (now.Asked is { What: AskedFor.Stop } stop && stop.At >= end.At)
+            return $"Stopped at {at(stop.At)} by {stop.By}, after run {end.Run} {OutcomeWords.Of(end.Outcome)}.";
         var tail =
-            end.FailedStart && !end.Outcome.IsGood ? "a failed start; nothing is tried again by itself"
-            : definition.Recover.After == RecoverAfter.Never ? "it is never begun again by itself"
-            : end.Outcome.IsGood ? "it is begun again only after a failure"
-            : "nothing is tried again by itself";
+            end.Outcome.IsGood && !end.FailedStart && definition.Recover.After == RecoverAfter.Failure
+                ? "it is restarted only after a failure"
+                : "it will not be restarted automatically";
         return $"Run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}; {tail}.";
     }
 
     private static string Outcome(Situation now) => now.LastEnd is { } end ? OutcomeWords.Of(end.Outcome) : "ended";
 
-    /// <summary>The time of day, with the date when it is not the day of <paramref name="near"/>.</summary>
     private static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
     {
         var local = TimeZoneInfo.ConvertTime(time, zone);

@@ -26,7 +26,7 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
         if (now.Run is { Overdue: true } late)
             return new(
                 HealthLevel.Poor,
-                $"it has not been proven: {late.Missing ?? "nothing was seen"}",
+                $"it is not ready: {late.Missing ?? "nothing was seen"}",
                 late.Launched + definition.Begin.Proof.Within
             );
         if (now is not { Phase: Phase.Running, Run: { } run })
@@ -45,13 +45,13 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
             .Watched.Where((watched, i) => watched.Since is not null && !definition.Watch[i].Implied)
             .ToList();
         if (looked.Count == 0)
-            return new(HealthLevel.Good, run.Proof ?? "it is there", run.Proven);
+            return new(HealthLevel.Good, run.Proof ?? "it is running", run.Proven);
         var doubtful = looked.Where(watched => watched.Bad > 0).Select(watched => watched.Seen).ToList();
         return new(
             HealthLevel.Good,
             doubtful.Count > 0 ? $"not yet poor, but {string.Join("; ", doubtful)}"
                 : looked.Count == 1 && asked == 1 ? looked[0].Seen!
-                : $"all {asked} of its watches are content",
+                : $"all {asked} of its watches are good",
             run.Proven
         );
     }

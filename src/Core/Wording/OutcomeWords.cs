@@ -11,14 +11,14 @@ public static class OutcomeWords
         {
             OutcomeKind.Exited or OutcomeKind.Signalled when outcome.Detail is { } detail =>
                 $"{Of(outcome with { Detail = null })}: {detail}",
-            OutcomeKind.Exited when outcome.Code == 0 => "ended by itself with exit code 0 (success)",
-            OutcomeKind.Exited => $"ended by itself with exit code {outcome.Code}",
-            OutcomeKind.Signalled => $"was ended by signal {Signal(outcome.Code)}"
+            OutcomeKind.Exited when outcome.Code == 0 => "exited with code 0 (success)",
+            OutcomeKind.Exited => $"exited with code {outcome.Code}",
+            OutcomeKind.Signalled => $"was killed by signal {Signal(outcome.Code)}"
                 + (outcome.Core ? " and left a core dump" : ""),
-            OutcomeKind.NeverLaunched => $"was never launched: {outcome.Detail}",
-            OutcomeKind.NotProven => outcome.Detail ?? "was not proven ready in time",
-            OutcomeKind.Unwell => $"was ended for its poor state: {outcome.Detail}",
-            OutcomeKind.KeeperLost => "lost its keeper; what was left of it has been ended",
+            OutcomeKind.NeverLaunched => $"failed to start: {outcome.Detail}",
+            OutcomeKind.NotProven => outcome.Detail ?? "was not ready in time",
+            OutcomeKind.Unwell => $"was ended because its health was poor: {outcome.Detail}",
+            OutcomeKind.KeeperLost => "lost its keeper; what was left of it was killed",
             _ => "was lost when the machine went down",
         };
 
@@ -29,7 +29,6 @@ public static class OutcomeWords
             6 => "ABRT (it gave up on itself)",
             7 => "BUS (bad memory access)",
             8 => "FPE (arithmetic error)",
-            9 => "KILL (ended by force)",
             11 => "SEGV (bad memory access)",
             13 => "PIPE (nobody read its output)",
             31 => "SYS (forbidden system call)",

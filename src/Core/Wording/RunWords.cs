@@ -12,7 +12,7 @@ public static class RunWords
             Cause.Asked => now.Asked?.By ?? "somebody",
             Cause.Boot => "the boot",
             Cause.Drill => "a drill",
-            _ => "recovery",
+            _ => "Calm Sentry",
         };
 
     /// <param name="after">Where it stands after the end.</param>
@@ -20,7 +20,7 @@ public static class RunWords
         end switch
         {
             { AsAsked: true } => after.Asked?.By ?? "somebody",
-            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => "the sentry",
+            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => "Calm Sentry",
             { Outcome.Kind: OutcomeKind.NeverLaunched } => "its launch",
             { Outcome.Kind: OutcomeKind.MachineLost } => "the machine",
             { Outcome.Kind: OutcomeKind.KeeperLost } => "the loss of its keeper",

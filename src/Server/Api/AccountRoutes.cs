@@ -1,5 +1,6 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Doors;
@@ -43,17 +44,17 @@ internal static class AccountRoutes
                         : NoSuchAccount(name)
             )
             .Produces<AccountDetail>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("One account: its services, what it may do, which folders it can write")
             .May(Permission.Read);
         api.MapPost("/accounts/{name}", Create)
             .Produces<Answer>(201)
-            .Produces<Problem>(409, "application/problem+json")
+            .Refuses(409)
             .WithSummary("Make a locked system account and permit it to run services")
             .May(Permission.Administer);
         api.MapDelete("/accounts/{name}", Remove)
             .Produces<Answer>()
-            .Produces<Problem>(409, "application/problem+json")
+            .Refuses(409)
             .WithSummary("Remove an account that was made here and runs no service")
             .May(Permission.Administer);
         api.MapPost(
@@ -62,7 +63,7 @@ internal static class AccountRoutes
                     Permit(name, true, registry, house, context)
             )
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Permit an account to run services")
             .May(Permission.Administer);
         api.MapPost(
@@ -71,7 +72,7 @@ internal static class AccountRoutes
                     Permit(name, false, registry, house, context)
             )
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Forbid an account to run services; live runs go on")
             .May(Permission.Administer);
         api.MapPost(
@@ -80,7 +81,7 @@ internal static class AccountRoutes
             )
             .TakesJson<FolderRight>()
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Give an account just the right it lacks on a folder")
             .May(Permission.Administer);
         api.MapPost(
@@ -89,13 +90,13 @@ internal static class AccountRoutes
             )
             .TakesJson<FolderRight>()
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Take back what was granted on a folder")
             .May(Permission.Administer);
         api.MapPost("/accounts/{name}/hand-over", HandOver)
             .May(Permission.Administer)
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Give an account what ?service=NAME kept under an account that was removed");
     }
 
@@ -226,23 +227,14 @@ internal static class AccountRoutes
         if (error is not null || Account.Named(name) is not { } made)
             return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
         if (house.States.SetApart(made.Uid) is { Count: > 0 } left)
-            house.Log(
-                null,
-                "state-set-apart",
-                $"What {string.Join(", ", left)} kept belonged to an account of before with the number "
-                    + $"{made.Uid}; it is set apart for root."
-            );
+            house.Logbook.Note(new(EntryCode.StateSetApart) { Names = [.. left], Count = made.Uid });
         house.Permits.Set(name, permitted: true, made: true);
-        house.Log(
-            null,
-            "account-made",
-            $"The account {name} (uid {made.Uid}) was made and permitted to run services.",
-            Caller.Of(context).Name
-        );
+        house.Logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
+                Code = AnswerCode.AccountMade,
                 CameTrue = true,
                 Said =
                     $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
@@ -291,13 +283,7 @@ internal static class AccountRoutes
             );
         house.Permits.Forget(name);
         var apart = house.States.SetApart(account.Uid);
-        house.Log(
-            null,
-            "account-removed",
-            $"The account {name} was "
-                + $"removed.{(apart.Count == 0 ? "" : $" What {string.Join(", ", apart)} kept is set apart for root.")}",
-            Caller.Of(context).Name
-        );
+        house.Logbook.Note(new(EntryCode.AccountRemoved) { Name = name, Names = [.. apart] }, Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
         var said =
             $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
@@ -309,7 +295,15 @@ internal static class AccountRoutes
                         + $"{house.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to "
                         + $"another account"
             );
-        return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.AccountRemoved,
+                CameTrue = true,
+                Said = said,
+            },
+            ApiJson.Plain.Answer
+        );
     }
 
     private static async Task<IResult> HandOver(string name, string service, House house, HttpContext context)
@@ -320,9 +314,17 @@ internal static class AccountRoutes
             return NeedsRoot("only root can give what belongs to others");
         var (done, said) = house.States.HandOver(ServiceName.From(service), account);
         if (done)
-            house.Log(null, "state-handed-over", said, Caller.Of(context).Name);
+            house.Logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
-        return TypedResults.Json(new Answer { CameTrue = done, Said = said }, ApiJson.Plain.Answer);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.StateHandedOver,
+                CameTrue = done,
+                Said = said,
+            },
+            ApiJson.Plain.Answer
+        );
     }
 
     private static IResult NeedsRoot(string why) =>
@@ -347,10 +349,8 @@ internal static class AccountRoutes
         var before = house.Permits.Permitted(name);
         house.Permits.Set(name, permitted);
         if (before != permitted)
-            house.Log(
-                null,
-                permitted ? "account-permitted" : "account-forbidden",
-                $"The account {name} {(permitted ? "may run services now" : "may run services no more")}.",
+            house.Logbook.Note(
+                new(permitted ? EntryCode.AccountPermitted : EntryCode.AccountForbidden) { Name = name },
                 Caller.Of(context).Name
             );
         await house.Store.Flush().ConfigureAwait(false);
@@ -372,7 +372,15 @@ internal static class AccountRoutes
                         : $" {string.Join(", ", services)} run as it: what is live goes on, no start follows."
                 ),
         };
-        return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = permitted ? AnswerCode.AccountPermitted : AnswerCode.AccountForbidden,
+                CameTrue = true,
+                Said = said,
+            },
+            ApiJson.Plain.Answer
+        );
     }
 
     private static async Task<IResult> Folder(string name, House house, HttpContext context, bool give)
@@ -403,8 +411,23 @@ internal static class AccountRoutes
             ? await rights.Grant(account, path, folder.Right != "read").ConfigureAwait(false)
             : await rights.Take(account, path).ConfigureAwait(false);
         if (done)
-            house.Log(null, give ? "folder-granted" : "folder-taken", string.Join(" ", said), Caller.Of(context).Name);
+            house.Logbook.Note(
+                new(give ? EntryCode.FolderGranted : EntryCode.FolderTaken)
+                {
+                    Name = name,
+                    Seen = string.Join(" ", said),
+                },
+                Caller.Of(context).Name
+            );
         await house.Store.Flush().ConfigureAwait(false);
-        return TypedResults.Json(new Answer { CameTrue = done, Said = string.Join("\n", said) }, ApiJson.Plain.Answer);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = give ? AnswerCode.FolderGranted : AnswerCode.FolderTaken,
+                CameTrue = done,
+                Said = string.Join("\n", said),
+            },
+            ApiJson.Plain.Answer
+        );
     }
 }

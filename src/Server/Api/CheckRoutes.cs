@@ -19,7 +19,7 @@ internal static class CheckRoutes
                 "/check",
                 async (string? like, Registry registry, Checker checker, House house, HttpContext context) =>
                 {
-                    var (under, problem) = Like(like, registry, house);
+                    var (under, problem) = Like(like, registry);
                     if (problem is not null)
                         return problem;
                     var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
@@ -53,7 +53,7 @@ internal static class CheckRoutes
                         : Problems.NoSuchService(name, registry.Nearest(name))
             )
             .Produces<CheckView>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("What would go wrong with a registered service now")
             .May(Permission.Operate);
         api.MapPost(
@@ -69,7 +69,7 @@ internal static class CheckRoutes
                     HttpContext context
                 ) =>
                 {
-                    var (under, problem) = Like(like, registry, house);
+                    var (under, problem) = Like(like, registry);
                     if (problem is not null)
                         return problem;
                     var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
@@ -80,7 +80,7 @@ internal static class CheckRoutes
             )
             .TakesDefinition()
             .Produces<RehearsalEvent>(200, "application/x-ndjson")
-            .Produces<Problem>(422, "application/problem+json")
+            .Refuses(422)
             .WithSummary(
                 "Run a definition exactly as its service would, for ?length= (10s); live lines, then the report"
             )
@@ -103,7 +103,7 @@ internal static class CheckRoutes
                         : Problems.NoSuchService(name, registry.Nearest(name))
             )
             .Produces<RehearsalEvent>(200, "application/x-ndjson")
-            .Produces<Problem>(422, "application/problem+json")
+            .Refuses(422)
             .WithSummary("The same, of a registered service that is not running")
             .May(Permission.Operate);
         api.MapPost(
@@ -119,13 +119,13 @@ internal static class CheckRoutes
                         )
             )
             .Produces(204)
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Wind a rehearsal down now, and report")
             .May(Permission.Operate);
     }
 
     /// <summary>The definition to be laid under another: that of a sibling, without what must be its own.</summary>
-    public static (MapNode? Under, IResult? Problem) Like(string? like, Registry registry, House house)
+    public static (MapNode? Under, IResult? Problem) Like(string? like, Registry registry)
     {
         if (like is null)
             return (null, null);

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Order;
@@ -23,7 +24,7 @@ internal static class DrillRoutes
                         : problem!
             )
             .Produces<DrillPlan>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary(
                 "What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and "
                     + "begin, in which order and how long by history; nothing is touched"
@@ -31,8 +32,7 @@ internal static class DrillRoutes
             .May(Permission.Read);
         api.MapPost("/drills", Play)
             .Produces<DrillEvent>(200, "application/x-ndjson")
-            .Produces<Problem>(404, "application/problem+json")
-            .Produces<Problem>(409, "application/problem+json")
+            .Refuses(404, 409)
             .WithSummary(
                 "Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot "
                     + "would; live notes, then the report"
@@ -54,12 +54,12 @@ internal static class DrillRoutes
                         )
             )
             .Produces<BeginReport>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("The latest report, also while it goes on; of ?kind=boot, drill or start, or of any")
             .May(Permission.Read);
         api.MapPost("/wind-down", WindDown)
             .Produces<Answer>()
-            .Produces<Problem>(400, "application/problem+json")
+            .Refuses(400)
             .WithSummary(
                 "Before the machine goes down: wind all services down in order, within ?within= (the host's "
                     + "setting) at most; the next start begins what begins with the machine"
@@ -109,7 +109,7 @@ internal static class DrillRoutes
                 $"within is '{within}'; allowed: {Duration.Allowed}."
             );
         var by = Caller.Of(context).Name;
-        house.Log(null, "wind-down", $"All services are wound down in order, within {Duration.Write(limit)}.", by);
+        house.Logbook.Note(new(EntryCode.WindingDown) { Limit = limit }, by);
         // What runs on request stays what it is; what begins with the machine begins again with the next start.
         registry.AllDown();
         var stops = await new OrderedStop(registry, house)
@@ -120,9 +120,20 @@ internal static class DrillRoutes
             $"{stops.Count} {(stops.Count == 1 ? "service" : "services")} wound "
             + $"down{(stops.Count == 0 ? "" : $", in this order: {string.Join(", ", stops.Select(stop => stop.Name))}")}."
             + (forced.Count == 0 ? "" : $" By force: {string.Join(", ", forced)}.");
-        house.Log(null, "wound-down", said, by);
+        house.Logbook.Note(
+            new(EntryCode.WoundDown) { Count = stops.Count, Names = [.. stops.Select(stop => stop.Name)] },
+            by
+        );
         await house.Store.Flush().ConfigureAwait(false);
-        return TypedResults.Json(new Answer { CameTrue = forced.Count == 0, Said = said }, ApiJson.Plain.Answer);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.AllStopped,
+                CameTrue = forced.Count == 0,
+                Said = said,
+            },
+            ApiJson.Plain.Answer
+        );
     }
 
     private static bool Named(

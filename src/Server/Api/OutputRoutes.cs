@@ -93,7 +93,7 @@ internal static class OutputRoutes
                 }
             )
             .Produces<string>(200, "text/plain")
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live")
             .May(Permission.Read);
 }

@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Server.Api;
 
@@ -11,13 +12,24 @@ internal static class Problems
         string title,
         string detail,
         string? next = null,
-        IReadOnlyList<string>? errors = null
+        IReadOnlyList<Mistake>? errors = null
     ) =>
         TypedResults.Json(
             new Problem(title, status, detail, code, next, errors),
             ApiJson.Plain.Problem,
             "application/problem+json",
             status
+        );
+
+    public static Mistake Of(DefinitionError error) =>
+        new(
+            error.Key,
+            error.Found,
+            error.Allowed,
+            error.Place?.Line,
+            error.Place?.Column,
+            error.Nearest,
+            error.ToString()
         );
 
     public static IResult NoSuchService(string called, string? nearest) =>

@@ -1,5 +1,6 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Server.Services;
@@ -62,7 +63,7 @@ internal static class SecretRoutes
                                 + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
                         );
                     house.Secrets.Set(service, key, sent.Value);
-                    house.Log(service, "secret-set", $"The secret {key} was given a value.", Caller.Of(context).Name);
+                    house.Logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Name);
                     await house.Store.Flush().ConfigureAwait(false);
                     var actor = registry.Find(service);
                     var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
@@ -81,11 +82,19 @@ internal static class SecretRoutes
                                         + $"this one in."
                             : $" The service does not ask for it yet: calm adjust {service} --secret {key}"
                         );
-                    return TypedResults.Json(new Answer { CameTrue = true, Said = said }, ApiJson.Plain.Answer);
+                    return TypedResults.Json(
+                        new Answer
+                        {
+                            Code = AnswerCode.SecretSet,
+                            CameTrue = true,
+                            Said = said,
+                        },
+                        ApiJson.Plain.Answer
+                    );
                 }
             )
             .Produces<Answer>()
-            .Produces<Problem>(400, "application/problem+json")
+            .Refuses(400)
             .TakesJson<SecretValue>()
             .WithSummary("Give a secret its value: {\"value\": …}")
             .May(Permission.Define);
@@ -102,16 +111,21 @@ internal static class SecretRoutes
                             $"{service} has no secret {key} with a value.",
                             $"'calm secret list {service}' shows those there are."
                         );
-                    house.Log(service, "secret-removed", $"The secret {key} was removed.", Caller.Of(context).Name);
+                    house.Logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Name);
                     await house.Store.Flush().ConfigureAwait(false);
                     return TypedResults.Json(
-                        new Answer { CameTrue = true, Said = $"{key} of {service} is removed." },
+                        new Answer
+                        {
+                            Code = AnswerCode.SecretRemoved,
+                            CameTrue = true,
+                            Said = $"{key} of {service} is removed.",
+                        },
                         ApiJson.Plain.Answer
                     );
                 }
             )
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("Remove a secret's value")
             .May(Permission.Define);
     }

@@ -6,6 +6,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Api;
@@ -24,24 +25,7 @@ internal static class SentryRoutes
             .WithSummary("The sentry itself, and who you are to it")
             .May(Permission.Read);
 
-        api.MapGet(
-                "/logbook",
-                async (string? service, int? last, Registry registry, House house) =>
-                {
-                    await house.Store.Settled().ConfigureAwait(false);
-                    return TypedResults.Json(
-                        house.Store.Logbook<LogEntry>(
-                            service is null ? null : registry.Find(service)?.Definition.Name ?? service,
-                            Math.Clamp(last ?? 50, 1, 100_000),
-                            (id, at, of, what, text, by, tells) => new(id, at, of, what, text, by, tells)
-                        ),
-                        ApiJson.Plain.IReadOnlyListLogEntry
-                    );
-                }
-            )
-            .Produces<IReadOnlyList<LogEntry>>()
-            .WithSummary("The latest entries of the logbook, oldest first; of ?service=NAME, or of all")
-            .May(Permission.Read);
+        api.MapGet("/logbook", Logbook).May(Permission.Read);
 
         api.MapGet(
                 "/events",
@@ -62,6 +46,25 @@ internal static class SentryRoutes
                     + "all is quiet"
             )
             .May(Permission.Read);
+    }
+
+    /// <summary>The latest entries of the logbook, oldest first; of one service, or of all.</summary>
+    /// <param name="service">Its short name or title, or the name of one that is no more.</param>
+    /// <param name="last">How many at most, 1 to 100,000.</param>
+    public static async Task<IReadOnlyList<LogEntry>> Logbook(
+        string? service,
+        int? last,
+        Registry registry,
+        House house
+    )
+    {
+        await house.Store.Settled().ConfigureAwait(false);
+        var most = Math.Clamp(last ?? 50, 1, 100_000);
+        var entries =
+            service is null ? house.Store.Logbook(most)
+            : registry.Find(service) is { } actor ? house.Store.Logbook(actor.Id, most)
+            : house.Store.LogbookOf(service, most);
+        return [.. entries.Select(EntryViews.Of)];
     }
 
     private static SentryView View(House house, SentrySelf self, HttpContext context)

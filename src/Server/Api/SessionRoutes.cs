@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
@@ -14,7 +15,7 @@ internal static class SessionRoutes
         api.MapPost("/sign-in-links", Link)
             .May(Permission.Administer)
             .Produces<SignInLink>(201)
-            .Produces<Problem>(409, "application/problem+json")
+            .Refuses(409)
             .WithSummary("A link that signs one browser in, once, within five minutes");
         api.MapPost("/sign-out", SignOut).May(Permission.Read).Produces(204).WithSummary("End this browser's session");
         api.MapGet("/sessions", List)
@@ -24,7 +25,7 @@ internal static class SessionRoutes
         api.MapDelete("/sessions/{id}", End)
             .May(Permission.Administer)
             .Produces<Answer>()
-            .Produces<Problem>(404, "application/problem+json")
+            .Refuses(404)
             .WithSummary("End one browser's session");
     }
 
@@ -90,11 +91,12 @@ internal static class SessionRoutes
                 $"There is no open session {id}.",
                 "'calm host sessions' shows those there are."
             );
-        house.Log(null, "session-ended", $"The session {id} of {session.Account} was ended.", Caller.Of(context).Name);
+        house.Logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Name);
         await house.Store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
+                Code = AnswerCode.SessionEnded,
                 CameTrue = true,
                 Said = $"The session {id} of {session.Account} is ended: that browser has to be signed in again.",
             },

@@ -30,7 +30,7 @@ internal static class ProofLook
             var (missing, seen) = await look(gone).OrWhyNot().ConfigureAwait(false);
             if (missing is null)
             {
-                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(definition.Name))).ConfigureAwait(false);
+                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(actor.Id))).ConfigureAwait(false);
                 return;
             }
 
@@ -54,7 +54,7 @@ internal static class ProofLook
         switch (definition.Begin.Proof)
         {
             case TcpProof or HttpProof or CommandProof:
-                return gone => Answers(definition.Begin.Proof, definition, run, house, null, gone);
+                return gone => Answers(definition.Begin.Proof, actor, run, house, null, gone);
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
             case OutputProof output:
@@ -78,7 +78,7 @@ internal static class ProofLook
     /// <param name="limit">How long an answer may take; null: as long as is usual.</param>
     public static async Task<(string? Missing, string Seen)> Answers(
         Proof look,
-        Definition definition,
+        ServiceActor actor,
         long run,
         House house,
         TimeSpan? limit,
@@ -91,7 +91,7 @@ internal static class ProofLook
                 $"{tcp.Address} takes connections"
             ),
             HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
-            CommandProof command => await Succeeds(command, definition, run, house, limit ?? AsAccount.Patience, gone)
+            CommandProof command => await Succeeds(command, actor, run, house, limit ?? AsAccount.Patience, gone)
                 .ConfigureAwait(false),
             _ => throw new ArgumentOutOfRangeException(nameof(look)),
         };
@@ -111,13 +111,14 @@ internal static class ProofLook
 
     private static async Task<(string? Missing, string Seen)> Succeeds(
         CommandProof proof,
-        Definition definition,
+        ServiceActor actor,
         long run,
         House house,
         TimeSpan limit,
         CancellationToken gone
     )
     {
+        var definition = actor.Definition;
         if (Account.Named(definition.Account) is not { } account)
             return ($"there is no account {definition.Account}", "");
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
@@ -126,10 +127,10 @@ internal static class ProofLook
                 account,
                 groups,
                 LaunchOrder.DirectoryOf(definition, house.Places),
-                LaunchOrder.EnvironmentOf(definition, account, house.Places),
+                LaunchOrder.EnvironmentOf(definition, account, actor.Id.ToString(), house.Places),
                 proof.Command,
                 limit,
-                RunSite.Of(definition.Name, run, house.Places).Commands(house),
+                actor.Site(run).Commands(house),
                 gone
             )
             .ConfigureAwait(false);

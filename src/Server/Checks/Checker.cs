@@ -26,6 +26,9 @@ internal sealed record Subject(
 /// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
 internal sealed class Checker(House house, Registry registry) : IDisposable
 {
+    /// <summary>What is run for a check belongs to no service.</summary>
+    public const string Label = "~check";
+
     private readonly ProcessTable processes = new();
     private readonly LibraryChecks libraries = new();
 

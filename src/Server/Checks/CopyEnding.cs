@@ -1,4 +1,5 @@
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Doors;
@@ -22,10 +23,9 @@ internal static class CopyEnding
                 .Where(copy => copy.Same)
         )
         {
-            house.Log(
+            house.Logbook.Note(
                 definition.Name,
-                "copy-ending",
-                $"A copy outside the sentry is asked to end: {copy}.",
+                new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" },
                 caller.Name
             );
             ProcessFacts.Signal(copy.Pid, Terminate);
@@ -45,7 +45,7 @@ internal static class CopyEnding
                 );
             }
 
-            house.Log(definition.Name, "copy-ended", $"The copy outside the sentry (pid {copy.Pid}) has ended.");
+            house.Logbook.Note(definition.Name, new(EntryCode.CopyEnded) { Pid = copy.Pid });
         }
 
         return null;

@@ -54,7 +54,17 @@ internal static class FindingViews
             $"It would not {what}",
             string.Join("\n", blocking.Select(finding => finding.Seen)),
             string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()),
-            [.. blocking.Select(finding => $"{finding.Code}: {finding.Seen}")]
+            [
+                .. blocking.Select(finding => new Mistake(
+                    finding.Code,
+                    finding.Seen,
+                    null,
+                    null,
+                    null,
+                    null,
+                    $"{finding.Code}: {finding.Seen}"
+                )),
+            ]
         );
 
     /// <param name="registered">The service that has the name already, when the definition is not its own.</param>
@@ -62,7 +72,7 @@ internal static class FindingViews
     {
         if (sent.Definition is not { } definition)
         {
-            var errors = sent.Errors.Select(error => error.ToString()).ToList();
+            var errors = sent.Errors.Select(Problems.Of).ToList();
             return new CheckView
             {
                 Clear = false,
@@ -136,7 +146,7 @@ internal static class FindingViews
             ?? Linux.Accounts.Account.WithId(Linux.Accounts.Account.OwnId);
         if (candidates.Count == 0 || account is null)
             return null;
-        var environment = LaunchOrder.EnvironmentOf(definition, account, house.Places);
+        var environment = LaunchOrder.EnvironmentOf(definition, account, Checker.Label, house.Places);
         var chosen = program.With ?? Interpreters.FirstLine(program.Path);
         // Each says its own version, as the account: what cannot be run as it has none.
         return await Task.WhenAll(

@@ -69,7 +69,12 @@ internal sealed class LibraryChecks
             return [];
         }
 
-        var environment = LaunchOrder.EnvironmentOf(subject.Definition, subject.Account!, subject.House.Places);
+        var environment = LaunchOrder.EnvironmentOf(
+            subject.Definition,
+            subject.Account!,
+            Checker.Label,
+            subject.House.Places
+        );
         var said = await subject
             .House.AsAccount.Run(
                 subject.Account!,

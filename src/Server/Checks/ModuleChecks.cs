@@ -83,7 +83,7 @@ internal static class ModuleChecks
         };
         if (command is null)
             return [];
-        var environment = LaunchOrder.EnvironmentOf(subject.Definition, account, subject.House.Places);
+        var environment = LaunchOrder.EnvironmentOf(subject.Definition, account, Checker.Label, subject.House.Places);
         var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
         if (
             await subject

@@ -4,6 +4,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Checks;
 
@@ -17,7 +18,7 @@ internal static class StopChecks
     {
         var definition = subject.Definition;
         if (
-            subject.House.Store.Stops(definition.Name).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
+            Stops(definition, subject.House).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
             && longest > subject.House.ShutdownWithin * Tight
         )
             yield return new(
@@ -50,12 +51,12 @@ internal static class StopChecks
 
     private static string? Short(Definition definition, House house)
     {
-        if (definition.Program.Kind == ProgramKind.Toggles)
+        if (definition.Program.Kind == ProgramKind.Toggles || house.Store.IdOf(definition.Name) is not { } id)
             return null;
-        var stops = house.Store.Stops(definition.Name);
+        var stops = house.Store.Stops(id);
         var since = house
-            .Store.Revisions(definition.Name, 50)
-            .TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(definition.Name)!))
+            .Store.Revisions(id, 50)
+            .TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(id)!))
             .Select(revision => revision.Revision)
             .DefaultIfEmpty(int.MaxValue)
             .Min();
@@ -74,6 +75,10 @@ internal static class StopChecks
             )
             : null;
     }
+
+    /// <summary>Of a service that is registered; of one that is not there are none.</summary>
+    private static IReadOnlyList<StoredStop> Stops(Definition definition, House house) =>
+        house.Store.IdOf(definition.Name) is { } id ? house.Store.Stops(id) : [];
 
     private static string WindDownIn(string document)
     {
@@ -98,11 +103,7 @@ internal static class StopChecks
 
     private static TimeSpan Better(Definition definition, House house)
     {
-        var longest = house
-            .Store.Stops(definition.Name)
-            .Select(stop => stop.Took)
-            .Append(TimeSpan.FromSeconds(5))
-            .Max();
+        var longest = Stops(definition, house).Select(stop => stop.Took).Append(TimeSpan.FromSeconds(5)).Max();
         return TimeSpan.FromSeconds(Math.Ceiling(longest.TotalSeconds * 3 / 10) * 10);
     }
 }

@@ -44,7 +44,7 @@ internal static class Reading
 
     private static Sent Failed(IReadOnlyList<DefinitionError> errors, string code = "definition-invalid")
     {
-        var told = errors.Select(error => error.ToString()).ToList();
+        var mistakes = errors.Select(Problems.Of).ToList();
         return new(
             null,
             new MapNode([]),
@@ -53,9 +53,9 @@ internal static class Reading
                 400,
                 code,
                 "The definition has errors",
-                string.Join("\n", told),
+                string.Join("\n", mistakes.Select(mistake => mistake.Text)),
                 "Mend what is named and send it again; nothing was changed.",
-                told
+                mistakes
             )
         );
     }

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Net.Sockets;
 using CalmSentry.Contract;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
@@ -43,7 +44,7 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
     /// <exception cref="IOException">It cannot be made.</exception>
     public void Open(ServiceActor actor, Account account)
     {
-        var name = actor.Definition.Name;
+        var name = actor.Id.ToString();
         if (doors.TryGetValue(name, out var there) && there.Uid == account.Uid)
             return;
         Close(name);
@@ -74,7 +75,9 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
         }
     }
 
-    public void Close(string name)
+    public void Close(ServiceId service) => Close(service.ToString());
+
+    private void Close(string name)
     {
         if (!doors.TryRemove(name, out var opened))
             return;
@@ -124,7 +127,7 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
         catch (SocketException error)
         {
             actor.Trouble($"The socket it speaks on failed: {error.Message}. Its next start makes it anew.");
-            doors.TryRemove(KeyValuePair.Create(actor.Definition.Name, door));
+            doors.TryRemove(KeyValuePair.Create(actor.Id.ToString(), door));
         }
     }
 
@@ -136,7 +139,7 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
         if (PeerCredentials.Of(connection) is not { } peer || actor.Situation.Run is not { } run)
             return false;
         var began = ProcessFacts.Stat(peer.Pid, 22);
-        var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{groupMark}/{actor.Definition.Name}.{run.Number}");
+        var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{groupMark}/{actor.Label}.{run.Number}");
         // Its number could have gone to another process while it was looked at.
         return (inGroup || BelowKeeper(actor, peer.Pid))
             && began != 0

@@ -200,7 +200,7 @@ internal sealed class Beginning(
                 )),
             ],
             Proof = run?.Proof,
-            UsualMs = house.Store.UsualStart(definition.Name)?.TotalMilliseconds,
+            UsualMs = house.Store.UsualStart(actor.Id)?.TotalMilliseconds,
             Tries = (int)(now.LastRun - runsBefore.GetValueOrDefault(definition.Name)),
             Why = actor.View.Why,
             Pid = run?.Pid,

@@ -2,6 +2,7 @@ using System.Text.Json;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
@@ -61,7 +62,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         var (stop, begin) = Sets(named);
         var graph = registry.Graph;
         var order = graph.BeginOrder;
-        TimeSpan Start(string name) => house.Store.UsualStart(name) ?? TimeSpan.Zero;
+        TimeSpan Start(string name) => house.Store.UsualStart(registry.Named(name)!.Id) ?? TimeSpan.Zero;
         var wanted = order
             .Where(name =>
                 begin.Contains(name) && registry.Named(name)!.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
@@ -81,13 +82,13 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             StringComparer.Ordinal
         );
         var stopping = graph.ExpectedStop(name =>
-            stop.Contains(name) ? house.Store.UsualStop(name) ?? TimeSpan.Zero : TimeSpan.Zero
+            stop.Contains(name) ? house.Store.UsualStop(registry.Named(name)!.Id) ?? TimeSpan.Zero : TimeSpan.Zero
         );
         var notBack = stop.Where(name => !begun.Contains(name)).Order(StringComparer.Ordinal).ToList();
         var total =
             stop.Select(name => stopping[name]).Append(TimeSpan.Zero).Max()
             + begun.Select(name => expected[name]).Append(TimeSpan.Zero).Max();
-        var unknown = begun.Count(name => house.Store.UsualStart(name) is null);
+        var unknown = begun.Count(name => house.Store.UsualStart(registry.Named(name)!.Id) is null);
         return new DrillPlan
         {
             Stops =
@@ -99,7 +100,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
                     .Select(actor => new PlannedStop(
                         actor.Definition.Name,
                         actor.Situation.Run?.Launched is { } launched ? (house.Now - launched).TotalMilliseconds : null,
-                        house.Store.UsualStop(actor.Definition.Name)?.TotalMilliseconds,
+                        house.Store.UsualStop(actor.Id)?.TotalMilliseconds,
                         ServiceLife.LongestStop(actor.Definition).TotalMilliseconds
                     )),
             ],
@@ -113,7 +114,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
                         BeginKeys.At.Write(definition.Begin.At),
                         [.. definition.Begin.Needs.Select(need => need.InWords)],
                         definition.Begin.Proof.InWords,
-                        house.Store.UsualStart(definition.Name)?.TotalMilliseconds,
+                        house.Store.UsualStart(registry.Named(definition.Name)!.Id)?.TotalMilliseconds,
                         expected[definition.Name].TotalMilliseconds
                     )),
             ],
@@ -160,7 +161,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             }
             catch (Exception error)
             {
-                house.Log(null, "trouble", $"The drill was broken off: {error.Message}", by);
+                house.Logbook.Trouble($"The drill was broken off: {error.Message}");
             }
             finally
             {
@@ -180,7 +181,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         var before = begin
             .Select(name => registry.Named(name)!)
             .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal);
-        house.Log(null, "drill", $"Drill: {Count(stop.Count)} wound down, then begun as a boot would begin them.", by);
+        house.Logbook.Note(new(EntryCode.Drill) { Count = stop.Count }, by);
         say($"Winding down {Count(stop.Count)}, dependents first.");
         var stops = await new OrderedStop(registry, house)
             .Stop(stop, "the drill", say: text => say($"{text}."))
@@ -219,14 +220,18 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             report.Kind,
             JsonSerializer.Serialize(report, ApiJson.Plain.BeginReport)
         );
-        house.Log(
-            null,
-            report.Kind,
-            (
-                report.Kind == "boot" ? "After the machine came up: "
-                : report.Kind == "drill" ? "The drill: "
-                : "After the start: "
-            ) + report.Said,
+        house.Logbook.Note(
+            new(
+                report.Kind switch
+                {
+                    "boot" => EntryCode.Boot,
+                    "drill" => EntryCode.Drill,
+                    _ => EntryCode.Start,
+                }
+            )
+            {
+                Seen = report.Said,
+            },
             report.By
         );
         await house.Store.Flush().ConfigureAwait(false);

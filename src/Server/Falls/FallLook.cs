@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
@@ -17,6 +18,7 @@ internal static class FallLook
     /// <param name="pid">Its main process.</param>
     public static FallEvidence Of(
         Definition definition,
+        ServiceId service,
         long run,
         int? pid,
         bool dumped,
@@ -27,8 +29,8 @@ internal static class FallLook
         House house
     )
     {
-        var origin = house.Store.Origin(definition.Name, run);
-        var (wellRun, well) = house.Store.LastWell(definition.Name, run);
+        var origin = house.Store.Origin(service, run);
+        var (wellRun, well) = house.Store.LastWell(service, run);
         return new()
         {
             LastLines = [.. OutputFile.LastLines(house.Places.OutputOf(definition.Name), from, to, Lines)],

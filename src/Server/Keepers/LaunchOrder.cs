@@ -10,15 +10,12 @@ using CalmSentry.Server.Services;
 namespace CalmSentry.Server.Keepers;
 
 /// <summary>Where a run takes place: a service's own, or a rehearsal's.</summary>
-/// <param name="Name">Names its groups, its secret files and its mark: the service's name; a rehearsal's begins with a
+/// <param name="Name">Names its groups, its secret files and its mark: the service's id; a rehearsal's begins with a
 /// tilde.</param>
 /// <param name="Place">The keeper's directory.</param>
 /// <param name="ErrorOutput">File for standard error where it is kept apart.</param>
 internal sealed record RunSite(string Name, long Run, string Place, string Output, string? ErrorOutput = null)
 {
-    public static RunSite Of(string service, long run, Places places) =>
-        new(service, run, places.RunOf(service), places.OutputOf(service));
-
     /// <summary>
     /// Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.
     /// </summary>
@@ -71,7 +68,7 @@ internal static class LaunchOrder
             order.With(LaunchField.ControlGroup, group);
         foreach (var argument in command)
             order.With(LaunchField.Argument, argument);
-        foreach (var (name, value) in EnvironmentOf(definition, account, house.Places))
+        foreach (var (name, value) in EnvironmentOf(definition, account, site.Name, house.Places))
             order.With(LaunchField.Environment, $"{name}={value}");
         foreach (var (name, value) in SecretsOf(definition, site, account, house, order))
             order.With(LaunchField.Environment, $"{name}={value}");
@@ -109,7 +106,12 @@ internal static class LaunchOrder
     public static bool IsHostDirectory(string directory) => HostDirectories.Contains(directory);
 
     /// <summary>All a service gets beside its secrets: nothing of the sentry's own environment is passed on.</summary>
-    public static Dictionary<string, string> EnvironmentOf(Definition definition, Account account, Places places)
+    public static Dictionary<string, string> EnvironmentOf(
+        Definition definition,
+        Account account,
+        string label,
+        Places places
+    )
     {
         var environment = new Dictionary<string, string>(StringComparer.Ordinal)
         {
@@ -124,7 +126,7 @@ internal static class LaunchOrder
             ["LANG"] = "C.UTF-8",
             ["CALM_SERVICE"] = definition.Name,
             ["CALM_STATE"] = places.StateOf(definition.Name),
-            ["CALM_SAY"] = places.SayOf(definition.Name),
+            ["CALM_SAY"] = places.SayOf(label),
         };
         // What it prints goes to a file, read line by line: no colours and no moving about.
         if (definition.Program.Terminal)

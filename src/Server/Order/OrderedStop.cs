@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Services;
 
@@ -33,13 +34,7 @@ internal sealed class OrderedStop(Registry registry, House house)
         using var force = limit.Token.Register(() =>
         {
             over = true;
-            house.Log(
-                null,
-                "wind-down",
-                $"The {Core.Definitions.Duration.Write(within!.Value)} for winding down are over; what is left is "
-                    + $"ended by force.",
-                by
-            );
+            house.Logbook.Note(new(EntryCode.TimeOver) { Limit = within }, by);
             foreach (var name in names)
                 _ = registry.Named(name)?.Ask(new ForceAsked(by));
         });

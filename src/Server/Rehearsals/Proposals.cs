@@ -127,7 +127,9 @@ internal static class Proposals
                     )
                 )
             );
-            over.Add(new("wind-down", new ListNode([WindDownKeys.Steps.Write(definition.WindDown[0] with { Wait = wait })])));
+            over.Add(
+                new("wind-down", new ListNode([WindDownKeys.Steps.Write(definition.WindDown[0] with { Wait = wait })]))
+            );
         }
 
         var adoption = new MapNode(over);

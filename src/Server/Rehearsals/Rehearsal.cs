@@ -432,7 +432,7 @@ internal sealed class Rehearsal : IDisposable
                 Groups = [.. LaunchOrder.GroupsOf(definition, account).Select(AccountGroup.NameOf)],
                 Directory = directory,
                 Umask = IdentityKeys.Umask.Write(definition.Identity.Umask),
-                Environment = LaunchOrder.EnvironmentOf(definition, account, places),
+                Environment = LaunchOrder.EnvironmentOf(definition, account, site.Name, places),
             },
         };
         return Proposals.Add(report, definition, stopTook, followed, end);

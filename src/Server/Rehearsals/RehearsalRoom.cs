@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.Features;
@@ -35,10 +36,9 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
         using var rehearsal = Rehearsal.Begin(house, definition, length);
         if (!played.TryAdd(definition.Name, rehearsal))
             rehearsal.End();
-        house.Log(
+        house.Logbook.Note(
             definition.Name,
-            "rehearsed",
-            $"Rehearsed as {definition.Account}, for at most {Duration.Write(length)}.",
+            new(EntryCode.Rehearsed) { Name = definition.Account, Limit = length },
             caller.Name
         );
         context.Response.ContentType = "application/x-ndjson";

@@ -18,7 +18,7 @@ internal static class Enforcement
             return [];
         var definition = actor.Definition;
         var (identity, resources) = (definition.Identity, definition.Resources);
-        var site = RunSite.Of(definition.Name, run.Number, house.Places);
+        var site = actor.Site(run.Number);
         var ceilings = house.Ceilings.InForce(site.Name, site.Group(house.Groups), pid);
         var found = new List<InForceView>();
         void Add(string key, string? set, string kernel, bool? same = null) =>

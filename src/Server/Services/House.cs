@@ -6,6 +6,7 @@ using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
 
@@ -19,6 +20,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     public SentryStore Store { get; } = store;
 
     public EventHub Events { get; } = new();
+
+    public Record Logbook => logbook ??= new(Store, Events, Clock);
 
     public StartGate Gate { get; } = new();
 
@@ -56,6 +59,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     private Ceilings? ceilings;
     private AsAccount? asAccount;
     private SayDoors? says;
+    private Record? logbook;
 
     /// <summary>Removes what the sentry made on the host and nothing uses any more.</summary>
     public void CleanUp()
@@ -63,19 +67,5 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
         Groups.Remove();
         Ceilings.Remove();
         SecretFiles.RemoveAll();
-    }
-
-    /// <summary>Characters of an entry: what programs and callers put into one is bounded.</summary>
-    private const int LongestEntry = 4000;
-
-    /// <summary>Writes an entry into the logbook and tells whoever listens.</summary>
-    /// <param name="tells">Somebody is to hear of it.</param>
-    public void Log(string? service, string what, string text, string? by = null, bool tells = false)
-    {
-        if (text.Length > LongestEntry)
-            text = text[..LongestEntry] + "…";
-        var at = Now;
-        var id = Store.Log(at, service, what, text, by, tells);
-        Events.Logged(new(id, at, service, what, text, by, tells));
     }
 }

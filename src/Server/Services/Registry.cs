@@ -3,11 +3,13 @@ using System.Globalization;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Order;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Keepers;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
@@ -28,7 +30,7 @@ internal sealed class Registry(House house)
     /// <summary>A service's definition as it was given.</summary>
     public MapNode Given(ServiceActor actor)
     {
-        using var document = JsonDocument.Parse(house.Store.Document(actor.Definition.Name) ?? "{}");
+        using var document = JsonDocument.Parse(house.Store.Document(actor.Id) ?? "{}");
         return (MapNode)JsonNodes.Read(document.RootElement);
     }
 
@@ -79,7 +81,7 @@ internal sealed class Registry(House house)
     {
         var now = house.Now;
         var situation = Situation.New(now);
-        var actor = new ServiceActor(house, definition, revision: 1, situation, this);
+        var actor = new ServiceActor(house, house.Store.NextServiceId(), definition, revision: 1, situation, this);
         if (!services.TryAdd(definition.Name, actor))
         {
             actor.Dispose();
@@ -87,9 +89,13 @@ internal sealed class Registry(House house)
         }
 
         Reshape();
-        house.Store.Add(definition.Name, document, situation, by, now);
+        house.Store.Add(actor.Id, definition.Name, document, situation, by, now);
         actor.KeepTurn(now, always: true);
-        house.Log(definition.Name, "wrapped", $"Wrapped: {definition.Program.Path}, as {definition.Account}.", by);
+        house.Logbook.Note(
+            actor,
+            new(EntryCode.Wrapped) { Seen = definition.Program.Path, Name = definition.Account },
+            by
+        );
         house.Events.Changed(actor.View);
         return true;
     }
@@ -132,10 +138,11 @@ internal sealed class Registry(House house)
             // An account in use before permits were asked for keeps what it had.
             if (!askPermits)
                 house.Permits.Set(definition.Account, permitted: true);
-            var actor = new ServiceActor(house, definition, stored.Revision, stored.Situation, this);
+            var actor = new ServiceActor(house, stored.Id, definition, stored.Revision, stored.Situation, this);
             services[stored.Name] = actor;
+            EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
             all.Add(actor);
-            if (house.Store.MomentAt(stored.Name, house.Now) is null)
+            if (house.Store.MomentAt(stored.Id, house.Now) is null)
                 actor.KeepTurn(house.Now, always: true);
         }
 
@@ -158,7 +165,10 @@ internal sealed class Registry(House house)
         using var document = JsonDocument.Parse(stored.Document);
         var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
         if (definition is null)
-            house.Log(stored.Name, "trouble", $"Its definition on file cannot be read: {string.Join("; ", errors)}");
+            house.Logbook.Note(
+                stored.Name,
+                new(EntryCode.Trouble) { Seen = $"Its definition on file cannot be read: {string.Join("; ", errors)}" }
+            );
         return definition;
     }
 

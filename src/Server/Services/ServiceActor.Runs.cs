@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
@@ -67,13 +68,7 @@ internal sealed partial class ServiceActor
             var output = house.Places.OutputOf(Definition.Name);
             if (!switchOff)
                 OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
-            var order = LaunchOrder.Of(
-                Definition,
-                RunSite.Of(Definition.Name, run, house.Places),
-                account,
-                house,
-                switchOff
-            );
+            var order = LaunchOrder.Of(Definition, Site(run), account, house, switchOff);
             OpenSay(account);
             var fresh = keeper is null;
             if (fresh)
@@ -87,7 +82,7 @@ internal sealed partial class ServiceActor
             keeper!.Send(order);
             if (!switchOff)
                 house.Store.RunBegan(
-                    Definition.Name,
+                    Id,
                     Situation.Run!,
                     Revision,
                     OutputBegan,
@@ -133,6 +128,7 @@ internal sealed partial class ServiceActor
 
     private void Prepare(Account account)
     {
+        EarlierPlaces.Forget(house, Definition.Name);
         Directory.CreateDirectory(
             runDirectory,
             UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
@@ -186,7 +182,7 @@ internal sealed partial class ServiceActor
 
     private void Refuse(long run, string why)
     {
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+        house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
     }
 
@@ -214,11 +210,11 @@ internal sealed partial class ServiceActor
                 var pid = (int)Message.Number(body, "pid");
                 await Apply(new Launched(run, pid)).ConfigureAwait(false);
                 if (Situation.Run is { Launched: { } launched, Switch: not Switch.GoingOff } live && live.Number == run)
-                    house.Store.RunLaunched(Definition.Name, run, pid, launched);
+                    house.Store.RunLaunched(Id, run, pid, launched);
                 break;
             case KeeperWord.Followed:
                 await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);
-                house.Store.RunLaunched(Definition.Name, run, (int)Message.Number(body, "pid"), house.Now);
+                house.Store.RunLaunched(Id, run, (int)Message.Number(body, "pid"), house.Now);
                 break;
             case KeeperWord.InputTaken:
                 inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
@@ -231,14 +227,17 @@ internal sealed partial class ServiceActor
                 break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
-                house.Log(
-                    Definition.Name,
-                    outputStuck != 0 ? "output-stuck" : "output-flows",
-                    outputStuck != 0
-                        ? $"Its output cannot be written: "
-                            + $"{(outputStuck == NoSpace ? "its disk is full, but for a reserve that the sentry keeps for its own records" : Names.Errno(outputStuck))}. "
-                            + $"Nothing is dropped; the program waits when it prints more."
-                        : "Its output is written again."
+                house.Logbook.Note(
+                    this,
+                    outputStuck == 0
+                        ? new(EntryCode.OutputFlows)
+                        : new(EntryCode.OutputStuck)
+                        {
+                            Seen =
+                                outputStuck == NoSpace
+                                    ? "its disk is full, but for a reserve that the sentry keeps for its own records"
+                                    : Names.Errno(outputStuck),
+                        }
                 );
                 Publish();
                 break;
@@ -267,11 +266,7 @@ internal sealed partial class ServiceActor
         await Over(run, Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us"))
             .ConfigureAwait(false);
         if (Message.Number(body, "unwritten") is > 0 and var lost)
-            house.Log(
-                Definition.Name,
-                "output-lost",
-                $"The last {lost} bytes of run {run}'s output found no room on the disk and are lost."
-            );
+            house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
     }
 
     private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
@@ -296,7 +291,7 @@ internal sealed partial class ServiceActor
 
         var end = Situation.LastEnd is { } last && last.Run == run ? last : null;
         house.Store.RunEnded(
-            Definition.Name,
+            Id,
             run,
             new(
                 end?.Outcome ?? outcome,
@@ -329,9 +324,9 @@ internal sealed partial class ServiceActor
                 // The run's own row must be on record, for what it was launched from stands there.
                 await house.Store.Flush(soon: false).ConfigureAwait(false);
                 house.Store.RunFell(
-                    definition.Name,
+                    Id,
                     run,
-                    FallLook.Of(definition, run, pid, outcome.Core, from, to, sample, directory, house)
+                    FallLook.Of(definition, Id, run, pid, outcome.Core, from, to, sample, directory, house)
                 );
             });
         }
@@ -417,12 +412,12 @@ internal sealed partial class ServiceActor
             && earlier.Number < number
             && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known
         )
-            house.Store.RunEnded(Definition.Name, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
-        OutputBegan = house.Store.OutputFrom(Definition.Name, number);
+            house.Store.RunEnded(Id, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
+        OutputBegan = house.Store.OutputFrom(Id, number);
         OpenSay(null);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
-        house.Store.RunBegan(Definition.Name, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
-        house.Store.RunLaunched(Definition.Name, number, pid, house.Now);
+        house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+        house.Store.RunLaunched(Id, number, pid, house.Now);
         if (Message.Text(hello, "phase") == "ending")
             await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
     }
@@ -437,15 +432,9 @@ internal sealed partial class ServiceActor
 
         if (sameBoot)
         {
-            var (ended, stuck) = await Remains
-                .End(RunSite.Of(Definition.Name, run, house.Places), house.Places, house.Groups)
-                .ConfigureAwait(false);
+            var (ended, stuck) = await Remains.End(Site(run), house.Places, house.Groups).ConfigureAwait(false);
             if (ended > 0)
-                house.Log(
-                    Definition.Name,
-                    "remains-ended",
-                    $"Run {run} had lost its keeper; {ended} of its processes lived on without one and were ended."
-                );
+                house.Logbook.Note(this, new(EntryCode.RemainsEnded) { Run = run, Count = ended });
             if (stuck)
                 Trouble(
                     $"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not "

@@ -22,13 +22,7 @@ internal sealed partial class ServiceActor
         stepIndex = perform.Index;
         stepLook?.Cancel();
         stepLook = new();
-        var taker = new StepTaker(
-            Definition,
-            house,
-            RunSite.Of(Definition.Name, perform.Run, house.Places),
-            Situation.Run?.Pid,
-            GiveInput
-        );
+        var taker = new StepTaker(Definition, house, Site(perform.Run), Situation.Run?.Pid, GiveInput);
         var mine = step = taker.Take(Definition.WindDown[perform.Index], stepLook.Token);
         _ = mine.ContinueWith(
             done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null),

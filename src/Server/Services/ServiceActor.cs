@@ -5,6 +5,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
@@ -52,8 +53,16 @@ internal sealed partial class ServiceActor : IDisposable
         CancellationToken Gone
     );
 
-    public ServiceActor(House house, Definition definition, int revision, Situation situation, Registry registry)
+    public ServiceActor(
+        House house,
+        ServiceId id,
+        Definition definition,
+        int revision,
+        Situation situation,
+        Registry registry
+    )
     {
+        Id = id;
         (this.house, Definition, Revision, Situation, this.registry) = (
             house,
             definition,
@@ -61,7 +70,7 @@ internal sealed partial class ServiceActor : IDisposable
             situation,
             registry
         );
-        runDirectory = house.Places.RunOf(definition.Name);
+        runDirectory = house.Places.RunOf(id.ToString());
         timer = house.Clock.CreateTimer(
             _ => Post(Wake, null),
             null,
@@ -73,6 +82,20 @@ internal sealed partial class ServiceActor : IDisposable
         View = ServiceViews.Of(this);
         _ = Task.Run(Work);
     }
+
+    public ServiceId Id { get; }
+
+    /// <summary>What the groups, marks and secret files of its live run are named after.</summary>
+    public string Label => Situation.Run?.Label ?? Id.ToString();
+
+    /// <summary>Where a run takes place.</summary>
+    public RunSite Site(long run) =>
+        new(
+            Situation.Run is { Label: { } label } live && live.Number == run ? label : Id.ToString(),
+            run,
+            runDirectory,
+            house.Places.OutputOf(Definition.Name)
+        );
 
     /// <summary>The definition in effect: what a launch from now on goes by.</summary>
     public Definition Definition { get; private set; }
@@ -92,15 +115,9 @@ internal sealed partial class ServiceActor : IDisposable
                 var changed = DefinitionChanges.Between(was, definition);
                 Definition = definition;
                 Revision++;
-                house.Store.Revise(definition.Name, Revision, document, by, house.Now);
+                house.Store.Revise(Id, Revision, document, by, house.Now);
                 registry.Reshape();
-                house.Log(
-                    definition.Name,
-                    "adjusted",
-                    $"Revision {Revision}: "
-                        + $"{(changed.Count == 0 ? "nothing in effect changed" : string.Join("; ", changed))}.",
-                    by
-                );
+                house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
                 await Apply(new Adjusted(was)).ConfigureAwait(false);
                 Publish();
             },
@@ -183,16 +200,11 @@ internal sealed partial class ServiceActor : IDisposable
             || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last
         )
             return;
-        house.Log(
-            Definition.Name,
-            "says-too-often",
-            $"It speaks of itself more than {Doors.Pace.Of(Doors.DoorKind.Say)} times a second; what is more "
-                + $"than that is not heard."
-        );
+        house.Logbook.Note(this, new(EntryCode.SaysTooOften) { Count = Doors.Pace.Of(Doors.DoorKind.Say) });
     }
 
     /// <summary>The sentry itself is at fault with something about this service.</summary>
-    public void Trouble(string text) => house.Log(Definition.Name, "trouble", text);
+    public void Trouble(string text) => house.Logbook.Trouble(text, this);
 
     private static readonly TimeSpan TooOftenBeat = TimeSpan.FromMinutes(1);
 
@@ -274,7 +286,7 @@ internal sealed partial class ServiceActor : IDisposable
             catch (Exception error)
             {
                 // One service's trouble must not take it out of supervision, let alone another.
-                house.Log(Definition.Name, "trouble", $"The sentry failed at something: {error.Message}");
+                Trouble($"The sentry failed at something: {error.Message}");
             }
 
             if (forgotten)
@@ -298,7 +310,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
             return;
         // First on record, then done: what the logbook tells of is never ahead of what a returning server goes on from.
-        house.Store.Save(Definition.Name, Situation);
+        house.Store.Save(Id, Situation);
         StopLooking();
         foreach (var deed in turn.Deeds)
             await Carry(deed).ConfigureAwait(false);
@@ -306,7 +318,7 @@ internal sealed partial class ServiceActor : IDisposable
         KeepTurn(now);
         Publish();
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null)
-            house.Store.RunProven(Definition.Name, ready.Number, proven, ready.Proof);
+            house.Store.RunProven(Id, ready.Number, proven, ready.Proof);
         CheckWaiters();
         if (forgotten)
             return;
@@ -328,7 +340,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (forgotten || (now == turned && !always))
             return;
         turned = now;
-        house.Store.AddMoment(Definition.Name, ServiceViews.Moment(Definition, Situation, at));
+        house.Store.AddMoment(Id, ServiceViews.Moment(Definition, Revision, Situation, at));
     }
 
     /// <summary>What nobody waits for any more is no longer looked for.</summary>
@@ -365,11 +377,7 @@ internal sealed partial class ServiceActor : IDisposable
             }
             catch (Exception error) when (!gone.IsCancellationRequested)
             {
-                house.Log(
-                    Definition.Name,
-                    "trouble",
-                    $"The sentry failed at looking for what it waits for: {error.Message}"
-                );
+                Trouble($"The sentry failed at looking for what it waits for: {error.Message}");
             }
         });
     }
@@ -469,11 +477,11 @@ internal sealed partial class ServiceActor : IDisposable
             case Dismiss:
                 keeper?.Send(new Message(KeeperWord.Leave));
                 keeper = null;
-                house.Says.Close(Definition.Name);
-                house.SecretFiles.Remove(Definition.Name);
+                house.Says.Close(Id);
+                house.SecretFiles.Remove(Label);
                 break;
             case Note note:
-                house.Log(Definition.Name, note.What, note.Text, note.By, note.Tells);
+                house.Logbook.Note(this, note.Entry, note.By, note.Tells);
                 break;
             case Forget:
                 await Leave().ConfigureAwait(false);
@@ -485,20 +493,16 @@ internal sealed partial class ServiceActor : IDisposable
     {
         forgotten = true;
         await keeperGone.ConfigureAwait(false);
-        house.Store.Remove(Definition.Name);
+        house.Store.Remove(Id, Definition.Name);
         house.Secrets.Forget(Definition.Name);
-        house.SecretFiles.Remove(Definition.Name);
-        house.Says.Close(Definition.Name);
-        house.Ceilings.Forget(Definition.Name);
+        house.SecretFiles.Remove(Label);
+        house.Says.Close(Id);
+        house.Ceilings.Forget(Id.ToString());
+        EarlierPlaces.Forget(house, Definition.Name);
         registry.Forget(this);
         if (Directory.Exists(runDirectory))
             Directory.Delete(runDirectory, recursive: true);
-        house.Log(
-            Definition.Name,
-            "unwrapped",
-            "Unwrapped: nothing of it is registered any more.",
-            Situation.Asked?.By
-        );
+        house.Logbook.Note(this, new(EntryCode.Unwrapped), Situation.Asked?.By);
         house.Events.Removed(Definition.Name);
     }
 }

@@ -22,6 +22,7 @@ internal static class ServiceViews
         var stuck = actor.OutputStuck == 0 ? null : $"its output cannot be written ({Names.Errno(actor.OutputStuck)})";
         return new ServiceView
         {
+            Id = actor.Id.Number,
             Name = definition.Name,
             Title = definition.Title,
             Host = Machine.HostName,
@@ -29,7 +30,7 @@ internal static class ServiceViews
             Health = stuck is null ? Of(health.Level) : "poor",
             HealthWhy = stuck ?? health.Evidence,
             HealthSince = health.Since,
-            Asks = Attention.Of(definition, now) ?? stuck,
+            Attention = Attention.Of(definition, now) ?? stuck,
             Why =
                 Explanation.Of(definition, now, TimeZoneInfo.Local)
                 + (
@@ -57,6 +58,7 @@ internal static class ServiceViews
         using var definition = JsonDocument.Parse(JsonNodes.Write(DefinitionWriter.Write(actor.Definition)));
         return new ServiceDetail
         {
+            Id = view.Id,
             Name = view.Name,
             Title = view.Title,
             Host = view.Host,
@@ -64,7 +66,7 @@ internal static class ServiceViews
             Health = view.Health,
             HealthWhy = view.HealthWhy,
             HealthSince = view.HealthSince,
-            Asks = view.Asks,
+            Attention = view.Attention,
             Why = view.Why,
             Since = view.Since,
             Pid = view.Pid,
@@ -80,9 +82,9 @@ internal static class ServiceViews
             NeededBy = registry.Graph.DependentsOf(view.Name),
             Proof = ProofOf(actor, house),
             Watches = Watches(actor),
-            UsualStopMs = house.Store.UsualStop(view.Name)?.TotalMilliseconds,
+            UsualStopMs = house.Store.UsualStop(actor.Id)?.TotalMilliseconds,
             WindDownMs = ServiceLife.LongestStop(actor.Definition).TotalMilliseconds,
-            Availability = AvailabilityOf(view.Name, house),
+            Availability = AvailabilityOf(actor.Id, house),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
@@ -91,29 +93,13 @@ internal static class ServiceViews
             InForce = Enforcement.Of(actor, house),
             Secrets = SecretsOf(actor.Definition, house),
             StateDirectory = house.Places.StateOf(view.Name),
-            Runs = Runs(house, view.Name, 10),
+            Runs = Runs(house, actor.Id, 10),
         };
     }
 
     /// <summary>A turn as it is kept on record.</summary>
-    public static StoredMoment Moment(Definition definition, Situation now, DateTimeOffset at) =>
-        new(
-            at,
-            StateOf(now.Phase),
-            Of(Health.Of(definition, now).Level),
-            ServiceTimes.Of(now),
-            Explanation.Of(definition, now, TimeZoneInfo.Local),
-            string.Join(
-                '\n',
-                Outlook
-                    .Next(definition, now)
-                    .Select(next =>
-                        next.At is { } then
-                            ? $"{TimeZoneInfo.ConvertTime(then, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}  {next.Text}"
-                            : next.Text
-                    )
-            )
-        );
+    public static StoredMoment Moment(Definition definition, int revision, Situation now, DateTimeOffset at) =>
+        new(at, StateOf(now.Phase), Of(Health.Of(definition, now).Level), ServiceTimes.Of(now), revision, now);
 
     private static string Of(HealthLevel level) =>
         level switch
@@ -163,16 +149,16 @@ internal static class ServiceViews
         ("12-months", TimeSpan.FromDays(365)),
     ];
 
-    public static IReadOnlyList<AvailabilityView> AvailabilityOf(string name, House house)
+    public static IReadOnlyList<AvailabilityView> AvailabilityOf(ServiceId service, House house)
     {
         var now = house.Now;
-        var turns = house.Store.Turns(name, now - Windows[^1].Length);
+        var turns = house.Store.Turns(service, now - Windows[^1].Length);
         return
         [
             .. Windows.Select(window =>
             {
                 var of = ServiceTimes.Over(turns, now - window.Length, now);
-                var (falls, stops) = house.Store.EndsSince(name, now - window.Length);
+                var (falls, stops) = house.Store.EndsSince(service, now - window.Length);
                 return new AvailabilityView(
                     window.Window,
                     of.Share * 100,
@@ -230,14 +216,19 @@ internal static class ServiceViews
             TookMs = run is { Proven: { } proven, Launched: { } launched }
                 ? (proven - launched).TotalMilliseconds
                 : null,
-            UsualMs = house.Store.UsualStart(actor.Definition.Name)?.TotalMilliseconds,
+            UsualMs = house.Store.UsualStart(actor.Id)?.TotalMilliseconds,
         };
     }
 
-    public static IReadOnlyList<RunView> Runs(House house, string name, int last, DateTimeOffset? before = null) =>
+    public static IReadOnlyList<RunView> Runs(
+        House house,
+        ServiceId service,
+        int last,
+        DateTimeOffset? before = null
+    ) =>
         [
             .. house
-                .Store.Runs(name, last, before)
+                .Store.Runs(service, last, before)
                 .Select(run => new RunView
                 {
                     Run = run.Number,

@@ -65,7 +65,7 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     {
         if (actor.Situation.Run is not { } run)
             return [];
-        if (RunSite.Of(actor.Definition.Name, run.Number, house.Places).Group(house.Groups) is { } group)
+        if (actor.Site(run.Number).Group(house.Groups) is { } group)
         {
             try
             {

@@ -56,11 +56,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             {
                 // That the sentry cannot look says nothing of the program: it is told once, and looked again.
                 if (!inTrouble)
-                    house.Log(
-                        definition.Name,
-                        "trouble",
-                        $"The sentry failed at looking whether {watch.InWords}: {failed.Message}"
-                    );
+                    actor.Trouble($"Calm Sentry failed at looking whether {watch.InWords}: {failed.Message}");
                 inTrouble = true;
                 next = watch.Beat;
                 continue;
@@ -105,7 +101,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                 return async gone =>
                 {
                     var (missing, seen) = await ProofLook
-                        .Answers(answer.Look, definition, run, house, limit, gone)
+                        .Answers(answer.Look, actor, run, house, limit, gone)
                         .OrWhyNot(ownToo: false)
                         .ConfigureAwait(false);
                     return new(missing, seen);

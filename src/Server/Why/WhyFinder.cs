@@ -1,10 +1,16 @@
 using System.Globalization;
+using System.Text.Json;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Checks;
+using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Why;
 
@@ -12,105 +18,149 @@ namespace CalmSentry.Server.Why;
 internal static class WhyFinder
 {
     private const int Entries = 2000,
+        Runs = 50,
         Told = 10;
 
     public static async Task<IResult> Of(ServiceActor actor, DateTimeOffset? at, House house)
     {
         await house.Store.Flush().ConfigureAwait(false); // what was just seen is part of the record
-        var name = actor.Definition.Name;
-        if (at is { } time)
-        {
-            if (time > house.Now)
-                return Problems.Of(
-                    400,
-                    "time-ahead",
-                    "Not yet",
-                    $"{Local(time)} is still to come; only the past and the present can be answered for.",
-                    $"calm why {name}"
-                );
-            if (house.Store.MomentAt(name, time) is not { } then)
-                return Problems.Of(
-                    404,
-                    "no-record",
-                    "Before its record",
-                    $"The record of {name} begins later than {Local(time)}.",
-                    $"calm logbook {name}"
-                );
-            return Answer(
-                new WhyView
-                {
-                    Name = name,
-                    Title = actor.Definition.Title,
-                    At = time,
-                    Past = true,
-                    State = then.State,
-                    Health = then.Health,
-                    Since = then.At,
-                    Said = then.Why,
-                    Because = Because(name, time, house),
-                    Next =
-                    [
-                        .. then
-                            .Next.Split('\n', StringSplitOptions.RemoveEmptyEntries)
-                            .Select(line => new WhyNext(null, line)),
-                    ],
-                    Could = [new("See its runs of that time", $"calm runs {name} --before '{Local(time)}'")],
-                }
-            );
-        }
+        return at is { } time ? Then(actor, time, house) : Answer(Now(actor, house));
+    }
 
+    private static WhyView Now(ServiceActor actor, House house)
+    {
         var (definition, now, view) = (actor.Definition, actor.Situation, actor.View);
         var could = Outlook.Could(definition, now).Select(one => new WhyCould(one.Text, one.Command)).ToList();
         if (StopChecks.Advice(definition, house).Length > 0)
-            could.Add(new("Give its wind-down the time its stops take", $"calm check {name}"));
+            could.Add(new("Give its wind-down the time its stops take", $"calm check {definition.Name}"));
+        return new WhyView
+        {
+            Name = definition.Name,
+            Title = definition.Title,
+            At = house.Now,
+            Past = false,
+            State = view.State,
+            Health = view.Health,
+            Since = view.Since,
+            Said = view.Why + (view.Health == "good" ? $" Health good: {view.HealthWhy}." : ""),
+            Because = Because(actor, null, house),
+            LastFailure =
+                now.LastEnd is { Bad: true } || now.BadEnds.Length > 0 ? LastFailure(actor, null, house) : null,
+            Next = [.. Outlook.Next(definition, now).Select(next => new WhyNext(next.At, next.Text))],
+            Could = could,
+        };
+    }
+
+    private static IResult Then(ServiceActor actor, DateTimeOffset time, House house)
+    {
+        var name = actor.Definition.Name;
+        if (time > house.Now)
+        {
+            return Problems.Of(
+                400,
+                "time-ahead",
+                "Not yet",
+                $"{Local(time)} is in the future; only the past and the present are on record.",
+                $"calm why {name}"
+            );
+        }
+
+        if (house.Store.MomentAt(actor.Id, time) is not { } then)
+        {
+            return Problems.Of(
+                404,
+                "no-record",
+                "Before its record",
+                $"The record of {name} begins later than {Local(time)}.",
+                $"calm logbook {name}"
+            );
+        }
+
         return Answer(
             new WhyView
             {
                 Name = name,
-                Title = definition.Title,
-                At = house.Now,
-                Past = false,
-                State = view.State,
-                Health = view.Health,
-                Since = view.Since,
-                Said = view.Why + (view.Health == "good" ? $" Health good: {view.HealthWhy}." : ""),
-                Because = Because(name, null, house),
-                Next = [.. Outlook.Next(definition, now).Select(next => new WhyNext(next.At, next.Text))],
-                Could = could,
+                Title = actor.Definition.Title,
+                At = time,
+                Past = true,
+                State = then.State,
+                Health = then.Health,
+                Since = then.At,
+                Said = Said(actor, then, house),
+                Because = Because(actor, time, house),
+                LastFailure = then.Situation is { LastEnd.Bad: true } ? LastFailure(actor, time, house) : null,
+                Next = Next(actor, then, house),
+                Could = [new("See its runs of that time", $"calm runs {name} --before '{Local(time)}'")],
             }
         );
+    }
+
+    /// <summary>The explanation as it was then, made of the definition and the situation of then.</summary>
+    private static string Said(ServiceActor actor, StoredMoment then, House house) =>
+        then.Situation is { } situation && DefinitionOf(actor, then, house) is { } definition
+            ? Explanation.Of(definition, situation, TimeZoneInfo.Local)
+            : then.Why ?? "";
+
+    private static IReadOnlyList<WhyNext> Next(ServiceActor actor, StoredMoment then, House house) =>
+        then.Situation is { } situation && DefinitionOf(actor, then, house) is { } definition
+            ? [.. Outlook.Next(definition, situation).Select(next => new WhyNext(next.At, next.Text))]
+            :
+            [
+                .. (then.Next ?? "")
+                    .Split('\n', StringSplitOptions.RemoveEmptyEntries)
+                    .Select(line => new WhyNext(null, line)),
+            ];
+
+    private static Definition? DefinitionOf(ServiceActor actor, StoredMoment then, House house)
+    {
+        if (then.Revision == actor.Revision)
+            return actor.Definition;
+        if (then.Revision is not { } revision || house.Store.Document(actor.Id, revision) is not { } document)
+            return null;
+        using var json = JsonDocument.Parse(document);
+        return DefinitionReader.Read(JsonNodes.Read(json.RootElement)).Definition;
     }
 
     public static async Task<BoardView> Board(Registry registry, House house)
     {
         await house.Store.Flush().ConfigureAwait(false);
         var views = registry.Views;
-        var rest = views.Where(view => view.Asks is null).ToList();
-        var moving = rest.Where(view => view.State is "waiting" or "starting" or "stopping").ToList();
+        var rest = views.Where(view => view.Attention is null).ToList();
         return new()
         {
             Host = Machine.HostName,
             At = house.Now,
-            Asking = [.. views.Where(view => view.Asks is not null).OrderBy(view => view.HealthSince ?? view.Since)],
-            Moving = moving,
+            NeedAttention =
+            [
+                .. views.Where(view => view.Attention is not null).OrderBy(view => view.HealthSince ?? view.Since),
+            ],
+            Moving = [.. rest.Where(view => view.State is "waiting" or "starting" or "stopping")],
             Well = rest.Count(view => view.State is "running" or "resting"),
             Down = rest.Count(view => view.State == "stopped"),
-            Told = house.Store.ToldEntries(
-                Told,
-                (id, at, of, what, text, by, tells) => new LogEntry(id, at, of, what, text, by, tells)
-            ),
+            Told = [.. house.Store.Told(Told).Reverse().Select(EntryViews.Of)],
         };
     }
 
-    private static List<WhyStep> Because(string name, DateTimeOffset? until, House house)
+    private static List<WhyStep> Because(ServiceActor actor, DateTimeOffset? until, House house)
     {
-        var entries = house.Store.Logbook(
-            name,
-            Entries,
-            (_, at, _, what, text, by, _) => new StoryEntry(at, what, text, by),
-            until
-        );
-        return [.. Story.Of(entries, out _).Select(step => new WhyStep(step.At, step.Until, step.Text, step.By))];
+        var entries = house.Store.Logbook(actor.Id, Entries, until);
+        var steps = Story.Of([.. entries.Select(stored => new StoryEntry(stored.At, stored.Entry, stored.By))]);
+        return [.. steps.Select(step => new WhyStep(step.At, step.Until, step.Text, step.By))];
+    }
+
+    private static WhyFailure? LastFailure(ServiceActor actor, DateTimeOffset? until, House house)
+    {
+        var run = house
+            .Store.Runs(actor.Id, Runs, until)
+            .FirstOrDefault(run => run is { Bad: true, Ended: not null, Outcome: not null });
+        return run is null
+            ? null
+            : new(
+                run.Number,
+                run.Ended!.Value,
+                OutcomeWords.Of(run.Outcome!),
+                run.Evidence is { } evidence ? evidence.LastLines : []
+            );
     }
 
     private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<WhyView> Answer(WhyView view) =>

@@ -146,7 +146,7 @@ internal sealed class StepTaker(
     {
         if (Account.Named(definition.Account) is not { } account)
             return new($"there is no account {definition.Account}", Failed: true);
-        var environment = LaunchOrder.EnvironmentOf(definition, account, house.Places);
+        var environment = LaunchOrder.EnvironmentOf(definition, account, site.Name, house.Places);
         if (pid is { } main)
             environment["CALM_PID"] = main.ToString(System.Globalization.CultureInfo.InvariantCulture);
         var end = await house

@@ -9,7 +9,8 @@ namespace CalmSentry.Tests.Unit.Cli;
 public class FlagWordTests
 {
     [Fact]
-    public void Any_need_reads_back_from_its_word() => DefinitionTests.Needs.Sample(need => Check(BeginKeys.Needs, need));
+    public void Any_need_reads_back_from_its_word() =>
+        DefinitionTests.Needs.Sample(need => Check(BeginKeys.Needs, need));
 
     [Fact]
     public void Any_proof_that_has_a_word_reads_back_from_it() =>
@@ -26,7 +27,10 @@ public class FlagWordTests
     [Theory]
     [InlineData("network", "{\"network\":\"up\"}")]
     [InlineData("network:eth0,within=2min", "{\"network\":\"eth0\",\"within\":\"2min\"}")]
-    [InlineData("path:/mnt/a,b,mounted,follows=hold", "{\"path\":\"/mnt/a,b\",\"mounted\":\"true\",\"follows\":\"hold\"}")]
+    [InlineData(
+        "path:/mnt/a,b,mounted,follows=hold",
+        "{\"path\":\"/mnt/a,b\",\"mounted\":\"true\",\"follows\":\"hold\"}"
+    )]
     public void A_need_is_one_word(string word, string json) =>
         Assert.Equal(json, DefinitionFlags.Item("begin.needs", word).ToJsonString());
 

@@ -44,7 +44,10 @@ public class OnePlaceForAKeyTests
 
     [Fact]
     public void It_is_refused_with_what_is_allowed() =>
-        Assert.Equal("tide-mark: 'ebb'; allowed: low | high", Assert.Single(Read(("tide-mark", "ebb")).Errors).ToString());
+        Assert.Equal(
+            "tide-mark: 'ebb'; allowed: low | high",
+            Assert.Single(Read(("tide-mark", "ebb")).Errors).ToString()
+        );
 
     [Fact]
     public void A_slip_of_the_pen_and_its_earlier_name_are_hinted_at()
@@ -79,7 +82,12 @@ public class OnePlaceForAKeyTests
         Assert.Contains(TideMark.About, flag.Description!, StringComparison.Ordinal);
         Assert.Equal(
             ["high", "low"],
-            command.Parse("--tide-mark ").GetCompletions().Select(one => one.Label).Where(label => label is "low" or "high").Order()
+            command
+                .Parse("--tide-mark ")
+                .GetCompletions()
+                .Select(one => one.Label)
+                .Where(label => label is "low" or "high")
+                .Order()
         );
     }
 
@@ -105,10 +113,21 @@ public class OnePlaceForAKeyTests
     {
         var sources = Directory
             .EnumerateFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
-            .Where(file => !file.Contains("/obj/", StringComparison.Ordinal) && !file.EndsWith("Keys.cs", StringComparison.Ordinal))
+            .Where(file =>
+                !file.Contains("/obj/", StringComparison.Ordinal) && !file.EndsWith("Keys.cs", StringComparison.Ordinal)
+            )
             .Select(file => (file, text: File.ReadAllText(file)))
             .ToList();
-        string[] told = ["tree-size", "steady-after", "if-lost", "well-within", "open-files-above", "at-latest", "retry-every"];
+        string[] told =
+        [
+            "tree-size",
+            "steady-after",
+            "if-lost",
+            "well-within",
+            "open-files-above",
+            "at-latest",
+            "retry-every",
+        ];
         Assert.Empty(
             from name in told
             from source in sources
@@ -128,15 +147,15 @@ public class OnePlaceForAKeyTests
         }
     }
 
-    private static (Definition? Definition, IReadOnlyList<DefinitionError> Errors) Read((string Key, string Value) more) =>
+    private static (Definition? Definition, IReadOnlyList<DefinitionError> Errors) Read(
+        (string Key, string Value) more
+    ) =>
         DefinitionReader.Read(
-            new MapNode(
-                [
-                    new("name", new ScalarNode("board")),
-                    new("program", new MapNode([new("path", new ScalarNode("/srv/skerry/board"))])),
-                    new(more.Key, new ScalarNode(more.Value)),
-                ]
-            ),
+            new MapNode([
+                new("name", new ScalarNode("board")),
+                new("program", new MapNode([new("path", new ScalarNode("/srv/skerry/board"))])),
+                new(more.Key, new ScalarNode(more.Value)),
+            ]),
             Shape
         );
 }

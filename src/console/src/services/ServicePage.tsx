@@ -85,13 +85,13 @@ export function ServicePage({ name }: { name: string }) {
             <dd>{service.account}</dd>
             <dt>Begins at</dt>
             <dd>{beginsAt[service.at] ?? service.at}</dd>
-            {service["awaits"]?.map((wait) => (
+            {service.awaits?.map((wait) => (
               <Fragment key={wait.for}>
                 <dt>Waits for</dt>
                 <dd>
                   {wait.for}
                   {wait.missing && ` (${wait.missing})`}, since {at(wait.since)}
-                  {wait.until && `; at ${at(wait.until)} ${wait.then}`}
+                  {wait.until && `; at ${at(wait.until)} ${wait.follows}`}
                 </dd>
               </Fragment>
             ))}

@@ -1,11 +1,11 @@
 import type { ServiceDetail } from "../api/client";
 import { at } from "../live/clock";
 
-const then: Record<string, string> = {
+const follows: Record<string, string> = {
   note: "it is noted",
-  tell: "you are told",
-  restart: "it is wound down and begun again",
-  "restart-by-force": "it is ended and begun again",
+  tell: "an alert is raised",
+  restart: "it is stopped and restarted",
+  "restart-by-force": "it is killed and restarted",
 };
 
 /** What is looked at while it runs, what was last seen, and what follows when it turns poor. */
@@ -32,7 +32,7 @@ export function Watches({ detail }: { detail: ServiceDetail }) {
               </td>
               <td>{watch.seen ?? "not looked at yet"}</td>
               <td>
-                {then[watch.then]}
+                {follows[watch.follows]}
                 {watch.implied && <span className="quiet"> (default)</span>}
               </td>
             </tr>

@@ -2,7 +2,7 @@ import { Button, TextInput } from "@mantine/core";
 import { useEffect, useRef, useState } from "react";
 import type { Problem, RehearsalEvent, RehearsalReport } from "../api/client";
 import { call } from "../api/page";
-import type { Definition } from "./definition";
+import type { Definition } from "./draft";
 
 type Line = { id: number; kind: string; text: string };
 

@@ -1,7 +1,7 @@
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, type CheckView, take } from "../api/client";
-import { type Definition, fieldOf } from "./definition";
+import type { Definition } from "./draft";
 
 /** What the sentry finds about a definition, asked anew as soon as nobody has typed for a moment. */
 export function useCheck(definition: Definition, enabled: boolean) {
@@ -21,16 +21,10 @@ export function useCheck(definition: Definition, enabled: boolean) {
   };
 }
 
-/** The definition's own mistakes at the fields they are in: "resources.memory: 'lots'; allowed: …". */
-export function mistakes(check: CheckView | undefined): Record<string, string> {
-  const found: Record<string, string> = {};
-  for (const error of check?.errors ?? []) {
-    const [key = ""] = error.split(": ", 1);
-    const known = Object.keys(fieldOf)
-      .filter((one) => key === one || key.startsWith(`${one}[`) || key.startsWith(`${one}.`))
-      .sort((a, b) => b.length - a.length)[0];
-    const field = known ? fieldOf[known] : undefined;
-    if (field) found[field] = error.slice(key.length + 2);
-  }
-  return found;
+/** The mistake at a key or inside it, if there is one. */
+export function mistakeAt(check: CheckView | undefined, path: string): string | undefined {
+  const wrong = check?.errors.find(
+    ({ where }) => where === path || where.startsWith(`${path}.`) || where.startsWith(`${path}[`),
+  );
+  return wrong && `${wrong.found}${wrong.allowed ? `; allowed: ${wrong.allowed}` : ""}`;
 }

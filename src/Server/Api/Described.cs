@@ -1,9 +1,10 @@
+using CalmSentry.Contract.Api;
 using Microsoft.OpenApi;
 
 namespace CalmSentry.Server.Api;
 
-/// <summary>Calls with a body, described.</summary>
-internal static class DefinitionBody
+/// <summary>What calls take and how they refuse, described.</summary>
+internal static class Described
 {
     /// <summary>
     /// A definition, as JSON or YAML. Described by hand: metadata would make routing refuse every other content type,
@@ -26,6 +27,15 @@ internal static class DefinitionBody
                 return Task.CompletedTask;
             }
         );
+
+    /// <summary>Statuses that come with a problem (RFC 9457), beside those every call may have.</summary>
+    public static T Refuses<T>(this T call, params IEnumerable<int> statuses)
+        where T : IEndpointConventionBuilder
+    {
+        foreach (var status in statuses)
+            call.WithMetadata(new ProducesResponseTypeMetadata(status, typeof(Problem), ["application/problem+json"]));
+        return call;
+    }
 
     /// <summary>A call whose body is JSON of one type; what else is sent is answered by the call itself.</summary>
     public static RouteHandlerBuilder TakesJson<T>(this RouteHandlerBuilder call) =>

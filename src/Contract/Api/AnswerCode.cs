@@ -1,0 +1,85 @@
+using System.Text.Json.Serialization;
+
+namespace CalmSentry.Contract.Api;
+
+/// <summary>What came of something asked: a closed list, for programs.</summary>
+[JsonConverter(typeof(JsonStringEnumConverter<AnswerCode>))]
+public enum AnswerCode
+{
+    [JsonStringEnumMemberName("wrapped")]
+    Wrapped,
+
+    [JsonStringEnumMemberName("adjusted")]
+    Adjusted,
+
+    /// <summary>It was so already.</summary>
+    [JsonStringEnumMemberName("unchanged")]
+    Unchanged,
+
+    [JsonStringEnumMemberName("unwrapped")]
+    Unwrapped,
+
+    [JsonStringEnumMemberName("started")]
+    Started,
+
+    [JsonStringEnumMemberName("running-already")]
+    RunningAlready,
+
+    /// <summary>It was asked to start, and does not run.</summary>
+    [JsonStringEnumMemberName("not-running")]
+    NotRunning,
+
+    [JsonStringEnumMemberName("stopped")]
+    Stopped,
+
+    /// <summary>Stopped, but the steps of its wind-down did not suffice.</summary>
+    [JsonStringEnumMemberName("killed")]
+    Killed,
+
+    [JsonStringEnumMemberName("not-running-before")]
+    NotRunningBefore,
+
+    /// <summary>It was not running; that it failed is taken as seen.</summary>
+    [JsonStringEnumMemberName("failure-seen")]
+    FailureSeen,
+
+    /// <summary>Somebody started it again while it was being stopped.</summary>
+    [JsonStringEnumMemberName("started-meanwhile")]
+    StartedMeanwhile,
+
+    [JsonStringEnumMemberName("not-held")]
+    NotHeld,
+
+    [JsonStringEnumMemberName("all-stopped")]
+    AllStopped,
+
+    [JsonStringEnumMemberName("account-made")]
+    AccountMade,
+
+    [JsonStringEnumMemberName("account-removed")]
+    AccountRemoved,
+
+    [JsonStringEnumMemberName("account-permitted")]
+    AccountPermitted,
+
+    [JsonStringEnumMemberName("account-forbidden")]
+    AccountForbidden,
+
+    [JsonStringEnumMemberName("folder-granted")]
+    FolderGranted,
+
+    [JsonStringEnumMemberName("folder-taken")]
+    FolderTaken,
+
+    [JsonStringEnumMemberName("state-handed-over")]
+    StateHandedOver,
+
+    [JsonStringEnumMemberName("secret-set")]
+    SecretSet,
+
+    [JsonStringEnumMemberName("secret-removed")]
+    SecretRemoved,
+
+    [JsonStringEnumMemberName("session-ended")]
+    SessionEnded,
+}

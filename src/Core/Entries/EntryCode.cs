@@ -1,0 +1,99 @@
+namespace CalmSentry.Core.Entries;
+
+/// <summary>Every kind of entry there is in the logbook. The words for programs are these names with dashes.</summary>
+public enum EntryCode
+{
+    /// <summary>Of an earlier version, which kept a sentence and no fields.</summary>
+    Other,
+
+    // What somebody asked for
+
+    Wrapped,
+    Adjusted,
+    Accepted,
+    StartAsked,
+    StartRefused,
+    StopAsked,
+    RestartAsked,
+    Released,
+    ForceAsked,
+    UnwrapAsked,
+    Unwrapped,
+    Rehearsed,
+    CopyEnding,
+    CopyEnded,
+
+    // What the machine did
+
+    BootBegan,
+    DrillBegan,
+    BootNotSettled,
+    Lost,
+
+    // On the way to running
+
+    NeedMissing,
+    NeedPassedOver,
+    Launched,
+    NeverLaunched,
+    TakenUp,
+    Detached,
+    NotDetached,
+    SwitchedOn,
+    Proven,
+    NotProven,
+    Recovered,
+
+    // While it runs
+
+    Unwell,
+    WellAgain,
+    NeededLost,
+    NeededBack,
+    OutputStuck,
+    OutputFlows,
+    OutputLost,
+    SaysTooOften,
+
+    // How it ends
+
+    MainEnded,
+    StepAnswered,
+    StepFailed,
+    StepOver,
+    WindDownAnew,
+    OffFailed,
+    StillThere,
+    Stopped,
+    Ended,
+    Fell,
+    Held,
+    Retried,
+    RemainsEnded,
+
+    // Secrets, accounts, sessions
+
+    SecretSet,
+    SecretRemoved,
+    AccountMade,
+    AccountRemoved,
+    AccountPermitted,
+    AccountForbidden,
+    FolderGranted,
+    FolderTaken,
+    StateSetApart,
+    StateHandedOver,
+    SessionEnded,
+
+    // The sentry itself
+
+    Serving,
+    Guard,
+    Trouble,
+    Drill,
+    Boot,
+    Start,
+    WindingDown,
+    TimeOver,
+    WoundDown,
+}

@@ -1,0 +1,198 @@
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+
+namespace CalmSentry.Core.Entries;
+
+/// <summary>The sentence an entry is shown as.</summary>
+public static class EntryWords
+{
+    public static string Of(Entry entry) =>
+        entry.Text
+        ?? (
+            entry.Code switch
+            {
+                EntryCode.Wrapped => $"Wrapped: {entry.Seen}, to run as {entry.Name}.",
+                EntryCode.Adjusted =>
+                    $"Revision {entry.Revision}: {(entry.Changes.IsEmpty ? "no effective change" : string.Join("; ", entry.Changes))}.",
+                EntryCode.Accepted => $"{entry.Name} was accepted: {entry.Seen}",
+                EntryCode.StartAsked => entry switch
+                {
+                    { Next: EntryNext.GoesAhead } => "Start requested, without waiting for its needs.",
+                    { Next: EntryNext.KeepsWaiting } => "Start requested; it follows as soon as the stop is done.",
+                    _ => "Start requested.",
+                },
+                EntryCode.StartRefused => entry.Seen is { } why
+                    ? $"Not started: {why}"
+                    : "Not started: starting is disabled (begin.at: never).",
+                EntryCode.StopAsked => entry.Run is null ? "Stop requested; it was not running." : "Stop requested.",
+                EntryCode.RestartAsked => "Restart requested.",
+                EntryCode.Released => "Released from its hold; it is started again.",
+                EntryCode.ForceAsked => "Its time to stop is over: what is left of it is killed.",
+                EntryCode.UnwrapAsked => entry.Run is null
+                    ? "Unwrap requested; it was not running."
+                    : "Unwrap requested; it is stopped first.",
+                EntryCode.Unwrapped => "Unwrapped: nothing of it is registered any more.",
+                EntryCode.Rehearsed => $"Rehearsed as {entry.Name}, for at most {Duration.Write(entry.Limit!.Value)}.",
+                EntryCode.CopyEnding => $"A copy outside the sentry is asked to end: {entry.Seen}.",
+                EntryCode.CopyEnded => $"The copy outside the sentry (pid {entry.Pid}) has ended.",
+                EntryCode.BootBegan => "The machine came up.",
+                EntryCode.DrillBegan => "A drill starts it as a boot would.",
+                EntryCode.BootNotSettled =>
+                    $"Not everything that starts at boot was ready within {Duration.Write(entry.Limit!.Value)}; it starts anyway.",
+                EntryCode.Lost => $"Run {entry.Run} {OutcomeWords.Of(entry.Outcome!)}.",
+                EntryCode.NeedMissing or EntryCode.NeedPassedOver =>
+                    $"{entry.Name} did not come within {Duration.Write(entry.Limit!.Value)}: {entry.Seen}. {After(entry)}",
+                EntryCode.Launched => entry.Pid is { } pid
+                    ? $"Run {entry.Run} started as pid {pid}."
+                    : $"Its start command is still running after {Duration.Write(entry.Limit!.Value)}.",
+                EntryCode.NeverLaunched => $"Run {entry.Run} failed to start: {entry.Outcome!.Detail}.",
+                EntryCode.TakenUp =>
+                    $"Run {entry.Run} (pid {entry.Pid}) was found running and taken up again; nothing was restarted.",
+                EntryCode.Detached => $"It put itself into the background: pid {entry.Pid} is the program.",
+                EntryCode.NotDetached => entry.Pid is { } stayed
+                    ? $"It has not put itself into the background within {Duration.Write(entry.Limit!.Value)}: pid {stayed} is taken to be the program."
+                    : "None of the processes it left in the background could be identified as the program; they are stopped.",
+                EntryCode.SwitchedOn =>
+                    $"Run {entry.Run}: its start command {OutcomeWords.Of(entry.Outcome!)}; it is on until its off command switches it off.",
+                EntryCode.Proven => $"Run {entry.Run} is ready{Readily(entry)}: {entry.Seen}.",
+                EntryCode.NotProven =>
+                    $"Run {entry.Run} was not ready within {Duration.Write(entry.Limit!.Value)} ({entry.Seen}). {After(entry)}",
+                EntryCode.Recovered => "It runs again after having been on hold.",
+                EntryCode.Unwell => $"Health poor: {Found(entry)}. {After(entry)}".TrimEnd(),
+                EntryCode.WellAgain => $"Healthy again: {entry.Seen}.",
+                EntryCode.NeededLost =>
+                    $"{entry.Name}, which it needs, is gone; {entry.Next switch { EntryNext.StopAndRestart => "it is restarted once that is ready again", EntryNext.KeepsWaiting => "it is stopped too, and starts again with it", _ => "it keeps running" }}.",
+                EntryCode.NeededBack => $"{entry.Name}, which it needs, is ready again; it is restarted.",
+                EntryCode.OutputStuck =>
+                    $"Its output cannot be written: {entry.Seen}. Nothing is dropped; the program waits when it prints more.",
+                EntryCode.OutputFlows => "Its output is written again.",
+                EntryCode.OutputLost =>
+                    $"The last {entry.Count} bytes of run {entry.Run}'s output found no room on the disk and are lost.",
+                EntryCode.SaysTooOften =>
+                    $"It speaks of itself more than {entry.Count} times a second; what is more than that is not heard.",
+                EntryCode.MainEnded =>
+                    $"The main process {OutcomeWords.Of(entry.Outcome!)}; the rest of its processes are stopped.",
+                EntryCode.StepAnswered => $"{entry.Name}: {entry.Seen}.",
+                EntryCode.StepFailed => $"{entry.Name} failed: {entry.Seen}. {After(entry)}",
+                EntryCode.StepOver =>
+                    $"{entry.Name} did not stop it within {Duration.Write(entry.Limit!.Value)}. {After(entry)}",
+                EntryCode.WindDownAnew => "Its wind-down was adjusted: it starts over.",
+                EntryCode.OffFailed => entry.Outcome is { } off
+                    ? $"Its off command {OutcomeWords.Of(off)}; whether all of it is off is not known."
+                    : $"Its off command has not ended within {Duration.Write(entry.Limit!.Value)}; it is killed.",
+                EntryCode.StillThere =>
+                    "Killed, yet something of it is still there: the kernel holds it (a disk or network that does not answer).",
+                EntryCode.Stopped => $"Run {entry.Run} {OutcomeWords.Of(entry.Outcome!)}{By(entry)}",
+                EntryCode.Ended or EntryCode.Fell => $"{Failed(entry)}{Then(entry)}",
+                EntryCode.Held => entry.Next == EntryNext.HoldAgain
+                    ? $"Back on hold.{Retry(entry)}"
+                    : $"Held {(entry.Seen is { } because ? $"because {because}" : $"after {entry.Count} failures within {Duration.Write(entry.Limit!.Value)}")}.{Retry(entry)}",
+                EntryCode.Retried => $"Tried again after {Duration.Write(entry.Pause!.Value)} on hold.",
+                EntryCode.RemainsEnded =>
+                    $"Run {entry.Run} had lost its keeper; {entry.Count} of its processes lived on without one and were killed.",
+                EntryCode.SecretSet => $"The secret {entry.Name} was given a value.",
+                EntryCode.SecretRemoved => $"The secret {entry.Name} was removed.",
+                EntryCode.AccountMade =>
+                    $"The account {entry.Name} (uid {entry.Count}) was made and permitted to run services.",
+                EntryCode.AccountRemoved => $"The account {entry.Name} was removed."
+                    + (
+                        entry.Names.IsEmpty ? "" : $" What {string.Join(", ", entry.Names)} kept is set apart for root."
+                    ),
+                EntryCode.AccountPermitted => $"The account {entry.Name} may run services now.",
+                EntryCode.AccountForbidden => $"The account {entry.Name} may no longer run services.",
+                EntryCode.StateSetApart =>
+                    $"What {string.Join(", ", entry.Names)} kept belonged to an earlier account with the number {entry.Count}; it is set apart for root.",
+                EntryCode.SessionEnded => $"The session {entry.Name} of {entry.Seen} was ended.",
+                EntryCode.Serving => $"calm-sentry {entry.Name} serves {entry.Seen} as pid {entry.Pid}.",
+                EntryCode.Drill when entry.Count is { } drilled =>
+                    $"Drill: {Services(drilled)} stopped, then started as a boot would start them.",
+                EntryCode.Drill => $"The drill: {entry.Seen}",
+                EntryCode.Boot => $"After the machine came up: {entry.Seen}",
+                EntryCode.Start => $"After the start: {entry.Seen}",
+                EntryCode.WindingDown =>
+                    $"All services are stopped in order, within {Duration.Write(entry.Limit!.Value)}.",
+                EntryCode.TimeOver =>
+                    $"The {Duration.Write(entry.Limit!.Value)} for stopping all services are over; what is left is killed.",
+                EntryCode.WoundDown =>
+                    $"{Services(entry.Count ?? 0)} stopped{(entry.Names.IsEmpty ? "" : $", in this order: {string.Join(", ", entry.Names)}")}.",
+                // Trouble, what the guard saw, and folders that were granted are told by what was seen.
+                _ => entry.Seen ?? "",
+            }
+        );
+
+    /// <summary>What a watch found, with how long or how often, as a clause.</summary>
+    public static string Found(Entry unwell) => unwell.Seen + Lasting(unwell);
+
+    private static string Readily(Entry entry) =>
+        entry.Took is { } took
+            ? string.Create(
+                CultureInfo.InvariantCulture,
+                $" {took.TotalSeconds:0.0##} s after launch{(entry.Usual is { } usual ? $" (usually {usual.TotalSeconds.ToString("0.0##", CultureInfo.InvariantCulture)} s)" : "")}"
+            )
+            : "";
+
+    private static string Lasting(Entry entry) =>
+        entry switch
+        {
+            { Took: { } took } => $" for {Length.Of(took)}",
+            { Count: > 1 and var looks } => $" ({looks} looks in a row)",
+            _ => "",
+        };
+
+    private static string Failed(Entry entry) =>
+        $"Run {entry.Run} {OutcomeWords.Of(entry.Outcome!)}"
+        + (
+            entry.FailedStart && entry.Outcome!.Kind != OutcomeKind.NotProven
+                ? " before it was ready: a failed start"
+                : ""
+        );
+
+    private static string Then(Entry entry)
+    {
+        var why = entry.Seen is { } seen ? $"{seen}: " : "";
+        return entry.Next switch
+        {
+            EntryNext.Restart when entry.Pause == TimeSpan.Zero => "; Calm Sentry restarts it at once.",
+            EntryNext.Restart => $"; Calm Sentry restarts it in {Length.Of(entry.Pause!.Value)}.",
+            EntryNext.StopsDependents =>
+                $"; {why}it will not be restarted automatically, and what needs it is stopped.",
+            EntryNext.StaysStopped => $"; {why}it will not be restarted automatically.",
+            _ => ".",
+        };
+    }
+
+    private static string After(Entry entry) =>
+        entry.Next switch
+        {
+            EntryNext.KeepsWaiting => "An alert is raised and it keeps waiting.",
+            EntryNext.GoesAhead => "It starts without it.",
+            EntryNext.Hold => "It is put on hold; 'calm release' or a start tries it again.",
+            EntryNext.KeepsRunning => "An alert is raised and it keeps running.",
+            EntryNext.StopAndRestart => "It is stopped and restarted.",
+            EntryNext.KillAndRestart => "It is killed and restarted.",
+            EntryNext.NextStep => "The next step follows.",
+            EntryNext.Kill => "What is left of it is killed.",
+            _ => "",
+        };
+
+    private static string Retry(Entry entry) =>
+        entry.Pause is { } pause
+            ? $" Calm Sentry tries again every {Duration.Write(pause)}; 'calm release' or a start tries it now."
+            : " 'calm release' or a start tries it again.";
+
+    /// <summary>Which step stopped it, as the end of a sentence.</summary>
+    private static string By(Entry entry) =>
+        entry switch
+        {
+            { Forced: true } => "; the steps of its wind-down did not suffice, it was killed.",
+            { Name: { } step, Took: { } took } => string.Create(
+                CultureInfo.InvariantCulture,
+                $" {took.TotalSeconds:0.0##} s after {step}{(entry.Seen is { } answer ? $" ({answer})" : "")}."
+            ),
+            _ => ".",
+        };
+
+    private static string Services(long count) => count == 1 ? "1 service was" : $"{count} services were";
+}

@@ -1,0 +1,42 @@
+using System.Text;
+
+namespace CalmSentry.Core.Wording;
+
+/// <summary>
+/// Values of an enumeration as the words that are stored and sent: <c>NeverLaunched</c> is <c>never-launched</c>.
+/// </summary>
+public static class Words
+{
+    public static string Of<T>(T value)
+        where T : struct, Enum => Dashed(value.ToString());
+
+    /// <exception cref="FormatException">There is no such value.</exception>
+    public static T To<T>(string word)
+        where T : struct, Enum => Find<T>(word) ?? throw new FormatException($"'{word}' is no {typeof(T).Name}");
+
+    public static T? Find<T>(string word)
+        where T : struct, Enum
+    {
+        foreach (var value in Enum.GetValues<T>())
+        {
+            if (Of(value) == word)
+                return value;
+        }
+
+        return null;
+    }
+
+    /// <summary>Lower case with dashes, as the keys of a definition are.</summary>
+    public static string Dashed(string name)
+    {
+        var text = new StringBuilder();
+        foreach (var c in name)
+        {
+            if (char.IsUpper(c) && text.Length > 0)
+                text.Append('-');
+            text.Append(char.ToLowerInvariant(c));
+        }
+
+        return text.ToString();
+    }
+}

@@ -1,0 +1,34 @@
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>The service that a call's path names, by its short name or title.</summary>
+/// <param name="Name">As it stands in the path.</param>
+internal sealed record Called(string Name, ServiceActor? Found, string? Nearest)
+{
+    /// <summary>There is one: a call about one that is not there never comes to its handler.</summary>
+    public ServiceActor Service => Found!;
+
+    public static ValueTask<Called> BindAsync(HttpContext context)
+    {
+        var name = context.Request.RouteValues["name"] as string ?? "";
+        var registry = context.RequestServices.GetRequiredService<Registry>();
+        var found = registry.Find(name);
+        return ValueTask.FromResult(new Called(name, found, found is null ? registry.Nearest(name) : null));
+    }
+
+    /// <summary>For calls about one service: 404 when there is none of that name.</summary>
+    public static async ValueTask<object?> OrNotFound(
+        EndpointFilterInvocationContext context,
+        EndpointFilterDelegate next
+    )
+    {
+        foreach (var argument in context.Arguments)
+        {
+            if (argument is Called { Found: null } called)
+                return Problems.NoSuchService(called.Name, called.Nearest);
+        }
+
+        return await next(context).ConfigureAwait(false);
+    }
+}

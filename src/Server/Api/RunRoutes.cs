@@ -1,0 +1,325 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Availability;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+using CalmSentry.Server.Checks;
+using CalmSentry.Server.Doors;
+using CalmSentry.Server.Order;
+using CalmSentry.Server.Services;
+using Microsoft.AspNetCore.Mvc;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>Start, stop, restart, release. A call answers when what it asks for has come true or failed to.</summary>
+internal static class RunRoutes
+{
+    public static void MapRunning(this IEndpointRouteBuilder api)
+    {
+        var one = api.OneService();
+        one.MapPost("/start", Start).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
+        one.MapPost("/stop", Stop).Produces<Answer>().Refuses(409).May(Permission.Operate);
+        one.MapPost("/restart", Restart).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
+        one.MapPost("/release", Release).Produces<Answer>().May(Permission.Operate);
+    }
+
+    /// <summary>Check what could block it, start it, wait until it is ready, and answer with evidence.</summary>
+    /// <param name="called">The service.</param>
+    /// <param name="accept">Codes of findings to be overruled, with commas between.</param>
+    /// <param name="endCopies">Copies that run outside the sentry are ended cleanly first.</param>
+    /// <param name="withoutNeeds">It does not wait for its needs.</param>
+    public static async Task<IResult> Start(
+        Called called,
+        string? accept,
+        [FromQuery(Name = "end-copies")] bool? endCopies,
+        [FromQuery(Name = "without-needs")] bool? withoutNeeds,
+        Checker checker,
+        House house,
+        HttpContext context
+    )
+    {
+        var (actor, caller) = (called.Service, Caller.Of(context));
+        if (actor.Definition.Begin.At == BeginAt.Never)
+            return Disabled(actor);
+        if (actor.Situation.Run is null)
+        {
+            if (
+                endCopies == true
+                && await CopyEnding.End(actor.Definition, caller, house).ConfigureAwait(false) is { } stubborn
+            )
+                return stubborn;
+            if (await Blocked(actor, accept, caller, checker, house).ConfigureAwait(false) is { } refusal)
+                return refusal;
+        }
+
+        var before = actor.Situation;
+        var asked = await actor.Ask(new StartAsked(caller.Name, withoutNeeds == true)).ConfigureAwait(false);
+        var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
+        return Answered(await Arrive(actor, asked, already, house, context).ConfigureAwait(false));
+    }
+
+    /// <summary>Lift a service's hold: it is started again, and the answer says whether it runs.</summary>
+    public static async Task<IResult> Release(Called called, House house, HttpContext context)
+    {
+        var actor = called.Service;
+        if (actor.Situation.Phase != Phase.Held)
+        {
+            return Answered(
+                new()
+                {
+                    Code = AnswerCode.NotHeld,
+                    CameTrue = true,
+                    Said = $"{actor.Definition.Title} is not on hold: nothing was changed. {actor.View.Why}",
+                    Service = actor.View,
+                }
+            );
+        }
+
+        var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var answer = await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false);
+        return Answered(answer with { Said = $"Released from its hold. {answer.Said}" });
+    }
+
+    /// <summary>
+    /// Check what could block it, stop it cleanly, start it again, and answer with evidence. Refused while others need it.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="accept">Codes of findings to be overruled, with commas between.</param>
+    /// <param name="dependents">stop: those that need it are restarted, too; leave: they keep running.</param>
+    public static async Task<IResult> Restart(
+        Called called,
+        string? accept,
+        string? dependents,
+        Registry registry,
+        Checker checker,
+        House house,
+        HttpContext context
+    )
+    {
+        var (actor, caller) = (called.Service, Caller.Of(context));
+        if (actor.Definition.Begin.At == BeginAt.Never)
+            return Disabled(actor);
+        // What blocks is looked for before anything is stopped.
+        if (await Blocked(actor, accept, caller, checker, house).ConfigureAwait(false) is { } refusal)
+            return refusal;
+        var (needing, problem) = Needing(actor, dependents, "restart", registry);
+        if (problem is not null)
+            return problem;
+        await new OrderedStop(registry, house).Stop(needing, caller.Name).ConfigureAwait(false);
+        var asked = await actor.Ask(new RestartAsked(caller.Name)).ConfigureAwait(false);
+        // They wait for it to be ready by themselves.
+        foreach (var dependent in needing.Select(registry.Named).OfType<ServiceActor>())
+            await dependent.Ask(new StartAsked(caller.Name)).ConfigureAwait(false);
+        return Answered(await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false));
+    }
+
+    /// <summary>
+    /// Stop it cleanly and wait until nothing of the run is left. Refused while others need it.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="dependents">stop: those that need it are stopped first; leave: they keep running.</param>
+    public static async Task<IResult> Stop(
+        Called called,
+        string? dependents,
+        Registry registry,
+        House house,
+        HttpContext context
+    )
+    {
+        var actor = called.Service;
+        var (needing, problem) = actor.Situation.Run is null
+            ? (new HashSet<string>(), null)
+            : Needing(actor, dependents, "stop", registry);
+        if (problem is not null)
+            return problem;
+        var first = await new OrderedStop(registry, house).Stop(needing, Caller.Of(context).Name).ConfigureAwait(false);
+        var answer = await StopOne(actor, house, context).ConfigureAwait(false);
+        if (first.Count == 0)
+            return Answered(answer);
+        var (need, were) = first.Count == 1 ? ("needs", "was") : ("need", "were");
+        var names = string.Join(", ", first.Select(stop => stop.Name));
+        return Answered(answer with { Said = $"{names}, which {need} it, {were} stopped first. {answer.Said}" });
+    }
+
+    private static async Task<Answer> StopOne(ServiceActor actor, House house, HttpContext context)
+    {
+        var before = actor.Situation;
+        var asked = await actor.Ask(new StopAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
+        await house.Store.Flush().ConfigureAwait(false);
+        var title = actor.Definition.Title;
+        var (code, said) = (now.Phase == Phase.Stopped, before.Run, now.LastEnd) switch
+        {
+            (false, _, _) => (AnswerCode.StartedMeanwhile, $"{title} was started again meanwhile. {actor.View.Why}"),
+            (_, null, _) when ServiceTimes.Of(before) == ServiceTime.Fallen && before.Phase == Phase.Stopped => (
+                AnswerCode.FailureSeen,
+                $"{title} was not running; its failure is taken as seen, and it no longer needs attention."
+            ),
+            (_, null, _) when before.Phase == Phase.Stopped => (
+                AnswerCode.NotRunningBefore,
+                $"{title} was not running."
+            ),
+            (_, null, _) => (AnswerCode.Stopped, $"{title} is stopped; Calm Sentry does not try it again."),
+            (_, _, { Forced: true } end) => (AnswerCode.Killed, Stopped(actor, end, asked.Since, house)),
+            (_, _, { } end) => (AnswerCode.Stopped, Stopped(actor, end, asked.Since, house)),
+            _ => (AnswerCode.Stopped, $"{title} is stopped."),
+        };
+        return new Answer
+        {
+            Code = code,
+            CameTrue = now.Phase == Phase.Stopped,
+            Said = said,
+            Service = actor.View,
+        };
+    }
+
+    private static string Stopped(ServiceActor actor, LastEnd end, DateTimeOffset since, House house)
+    {
+        var forced = end.Forced ? "; the steps of its wind-down did not suffice, so it was killed" : "";
+        return $"{actor.Definition.Title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)} after "
+            + $"{Seconds(end.At - since)}{forced}.{StepsOf(end)}Nothing of it is left."
+            + StopChecks.Advice(actor.Definition, house);
+    }
+
+    /// <summary>What each step that is more than a signal came to, a line each.</summary>
+    private static string StepsOf(LastEnd end)
+    {
+        var lines = end
+            .Steps.Where(step => step.Answer is not null)
+            .Select(step =>
+                $"\n  {step.What}: {step.Answer}"
+                + (step.EndedAfter is { } after ? $"; it ended {Seconds(after)} after that" : "")
+            )
+            .ToList();
+        return lines.Count == 0 ? " " : string.Concat(lines) + "\n";
+    }
+
+    private static async Task<IResult?> Blocked(
+        ServiceActor actor,
+        string? accept,
+        Caller caller,
+        Checker checker,
+        House house
+    )
+    {
+        IReadOnlyList<string> accepted =
+        [
+            .. actor.Definition.Accept,
+            .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries),
+        ];
+        var findings = await checker.ForStart(actor.Definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
+        {
+            var seen = string.Join(" ", left.Select(finding => finding.Seen));
+            house.Logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Name);
+            return FindingViews.Refusal(left, "run");
+        }
+
+        WrapRoutes.LogAccepted(findings, actor, accepted, caller, house);
+        return null;
+    }
+
+    /// <summary>Waits until the run asked for is ready, or has failed.</summary>
+    private static async Task<Answer> Arrive(
+        ServiceActor actor,
+        Situation asked,
+        bool already,
+        House house,
+        HttpContext context
+    )
+    {
+        // A wait may be long: that it was asked for must outlive the sentry.
+        if (OnItsWay(asked))
+            await house.Store.Flush().ConfigureAwait(false);
+        // A run that waits for its needs has no number yet.
+        var run = asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun;
+        var now = await actor
+            .Until(
+                s =>
+                    s.LastRun > run
+                    || (s.Phase is not (Phase.Starting or Phase.Stopping) && !OnItsWay(s))
+                    || s.Run?.Overdue == true,
+                context.RequestAborted
+            )
+            .ConfigureAwait(false);
+        await house.Store.Flush().ConfigureAwait(false);
+        var came = now.LastRun == run && now.Phase == Phase.Running;
+        var title = actor.Definition.Title;
+        var process = now.Run?.Pid is { } pid ? $"pid {pid}" : "switched on";
+        return new Answer
+        {
+            Code =
+                !came ? AnswerCode.NotRunning
+                : already ? AnswerCode.RunningAlready
+                : AnswerCode.Started,
+            CameTrue = came,
+            Said =
+                !came ? $"{title} is not running: {Why(actor, now)}"
+                : already ? $"{title} was already running: run {run}, {process}."
+                : $"{title} is running: run {run}, {process}.",
+            Service = actor.View,
+            Evidence = EvidenceFinder.Of(actor, now, house),
+        };
+    }
+
+    /// <summary>It waits for its needs, and nobody has to look yet.</summary>
+    private static bool OnItsWay(Situation now) => now.Awaited is { Overdue: false };
+
+    private static string Why(ServiceActor actor, Situation now) =>
+        now switch
+        {
+            { Phase: Phase.Stopped, LastEnd.Outcome: { Kind: OutcomeKind.NeverLaunched, Detail: { } detail } } => detail
+                + ".",
+            _ => char.ToLowerInvariant(actor.View.Why[0]) + actor.View.Why[1..],
+        };
+
+    private static IResult Disabled(ServiceActor actor) =>
+        Problems.Of(
+            409,
+            "starting-disabled",
+            "Starting is disabled",
+            $"Starting {actor.Definition.Title} is disabled (begin.at: never); nothing was started.",
+            $"To enable it: calm adjust {actor.Definition.Name} --at request"
+        );
+
+    /// <summary>
+    /// Whoever needs it and is running is to be stopped first, if that is wanted; what is wanted must be said.
+    /// </summary>
+    private static (IReadOnlySet<string> Needing, IResult? Problem) Needing(
+        ServiceActor actor,
+        string? dependents,
+        string what,
+        Registry registry
+    )
+    {
+        var name = actor.Definition.Name;
+        var live = registry
+            .Graph.WithDependents([name])
+            .Where(other => other != name && registry.Named(other)?.Situation.Run is not null)
+            .ToHashSet(StringComparer.Ordinal);
+        if (dependents == "leave" || live.Count == 0)
+            return (new HashSet<string>(), null);
+        if (dependents == "stop")
+            return (live, null);
+        var (need, are) = live.Count == 1 ? ("needs", "is") : ("need", "are");
+        return (
+            live,
+            Problems.Of(
+                409,
+                "needed-by-others",
+                "Others need it",
+                $"{string.Join(", ", live.Order(StringComparer.Ordinal))} {need} {name} and {are} running; nothing was "
+                    + "stopped.",
+                $"calm {what} {name} --with-dependents   {what}s them too, in order\n"
+                    + $"calm {what} {name} --alone   leaves them as they are"
+            )
+        );
+    }
+
+    private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<Answer> Answered(Answer answer) =>
+        TypedResults.Json(answer, ApiJson.Plain.Answer);
+
+    private static string Seconds(TimeSpan length) =>
+        string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{Math.Max(0, length.TotalSeconds):0.0} s");
+}

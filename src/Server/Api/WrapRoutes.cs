@@ -1,0 +1,289 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Findings;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Server.Checks;
+using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Doors;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>Wrap, adjust, unwrap: what is registered, and as what.</summary>
+internal static class WrapRoutes
+{
+    public static void MapWrapping(this IEndpointRouteBuilder api)
+    {
+        api.MapPost("/services", Wrap)
+            .TakesDefinition()
+            .Produces<Answer>(201)
+            .Refuses(400, 409, 422)
+            .May(Permission.Define);
+        var one = api.OneService();
+        one.MapPatch("", Adjust).TakesDefinition().Produces<Answer>().Refuses(409, 422).May(Permission.Define);
+        one.MapDelete("", Unwrap).Produces<Answer>().Refuses(409).May(Permission.Define);
+    }
+
+    /// <summary>
+    /// Wrap a program as a service; the body is a definition. Registered is not running: start it next.
+    /// </summary>
+    /// <param name="like">A service whose definition it is laid over.</param>
+    public static async Task<IResult> Wrap(
+        string? like,
+        HttpContext context,
+        Registry registry,
+        Checker checker,
+        House house
+    )
+    {
+        var caller = Caller.Of(context);
+        var (under, problem) = CheckRoutes.Like(like, registry);
+        if (problem is not null)
+            return problem;
+        var sent = await Reading.Read(context.Request, caller, under).ConfigureAwait(false);
+        if (sent.Definition is not { } definition)
+            return sent.Problem!;
+        if (registry.Find(definition.Name) is not null)
+            return Taken(definition);
+        var findings = await checker.All(definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
+            return FindingViews.Refusal(left, "run");
+        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
+        try
+        {
+            if (registry.Circle(definition) is { } circle)
+                return Circle(circle);
+            if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Name))
+                return Taken(definition);
+        }
+        finally
+        {
+            registry.Shaping.Release();
+        }
+
+        LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, house);
+        await house.Store.Flush().ConfigureAwait(false);
+        var view = registry.Find(definition.Name)!.View;
+        var starts = definition.Begin.At switch
+        {
+            BeginAt.Boot => "; it starts with the machine.",
+            BeginAt.BootLate => "; it starts after everything that starts at boot.",
+            _ => ".",
+        };
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.Wrapped,
+                CameTrue = true,
+                Said =
+                    $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running{starts}",
+                Service = view,
+                Findings = FindingViews.Of(findings, definition.Accept),
+                Repeat = FindingViews.RepeatOf(definition, sent.Given),
+            },
+            ApiJson.Plain.Answer,
+            statusCode: 201
+        );
+    }
+
+    /// <summary>
+    /// Adjust a service: the keys sent replace its own, null takes one back to its default.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="whole">The body replaces the whole definition.</param>
+    public static async Task<IResult> Adjust(
+        Called called,
+        bool? whole,
+        HttpContext context,
+        Registry registry,
+        Checker checker,
+        House house
+    )
+    {
+        var (actor, caller) = (called.Service, Caller.Of(context));
+        var sent = await Reading
+            .Read(context.Request, caller, whole == true ? null : registry.Given(actor))
+            .ConfigureAwait(false);
+        if (sent.Definition is not { } definition)
+            return sent.Problem!;
+        if (NotAdjustable(actor, definition) is { } refusal)
+            return refusal;
+        var findings = await checker.All(definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
+            return FindingViews.Refusal(left, "run");
+        var changes = DefinitionChanges.Between(actor.Definition, definition);
+        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
+        try
+        {
+            if (registry.Circle(definition) is { } circle)
+                return Circle(circle);
+            if (changes.Count > 0)
+                await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Name).ConfigureAwait(false);
+        }
+        finally
+        {
+            registry.Shaping.Release();
+        }
+
+        LogAccepted(findings, actor, definition.Accept, caller, house);
+        await house.Store.Flush().ConfigureAwait(false);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = changes.Count == 0 ? AnswerCode.Unchanged : AnswerCode.Adjusted,
+                CameTrue = true,
+                Said =
+                    changes.Count == 0
+                        ? $"{definition.Title} is so already; nothing was changed."
+                        : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  "
+                            + $"{string.Join("\n  ", changes)}\n{Since(actor, changes)}",
+                Service = actor.View,
+                Findings = FindingViews.Of(findings, definition.Accept),
+                Repeat = FindingViews.RepeatOf(definition, sent.Given),
+            },
+            ApiJson.Plain.Answer
+        );
+    }
+
+    private static IResult? NotAdjustable(ServiceActor actor, Definition definition)
+    {
+        if (definition.Name != actor.Definition.Name)
+        {
+            return Problems.Of(
+                422,
+                "name-fixed",
+                "A name stays",
+                $"The definition is named '{definition.Name}', the service '{actor.Definition.Name}'; a short name is "
+                    + "never changed, for output and secrets are kept under it.",
+                "Give it another --title, or wrap it anew under the other name."
+            );
+        }
+
+        if (actor.Situation.Run is not null && definition.Program.Kind != actor.Definition.Program.Kind)
+        {
+            return Problems.Of(
+                409,
+                "kind-while-live",
+                "It is running",
+                $"{definition.Title} is running, and its kind decides how that run is stopped.",
+                $"Stop it first ('calm stop {definition.Name}'), adjust it, and start it again."
+            );
+        }
+
+        return null;
+    }
+
+    /// <summary>From when on changes hold, as a sentence.</summary>
+    private static string Since(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
+    {
+        var atOnce = changes.Count(change => change.HoldsAtOnce);
+        if (atOnce == changes.Count)
+            return "Takes effect immediately.";
+        var but = atOnce == 0 ? "" : " The rest takes effect immediately.";
+        return actor.Situation.Run is { } run
+            ? $"Run {run.Number} keeps running unchanged; 'calm restart {actor.Definition.Name}' applies the change.{but}"
+            : $"Takes effect with the next start.{but}";
+    }
+
+    /// <summary>
+    /// Stop cleanly, then remove the service; its output stays. Refused while others name it as a need.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="output">remove: its output is removed, too.</param>
+    /// <param name="dependents">leave: it is removed although others need it.</param>
+    public static async Task<IResult> Unwrap(
+        Called called,
+        string? output,
+        string? dependents,
+        Registry registry,
+        House house,
+        HttpContext context
+    )
+    {
+        var name = called.Service.Definition.Name;
+        if (dependents != "leave" && registry.Graph.DependentsOf(name) is { Count: > 0 } others)
+        {
+            var (them, need) = others.Count == 1 ? ("it", "names") : ("them", "name");
+            return Problems.Of(
+                409,
+                "needed-by-others",
+                "Others need it",
+                $"{string.Join(", ", others)} {need} {name} as a need and would wait for it forever; nothing was changed.",
+                $"Take the need out of {them}, or unwrap {them} first\n"
+                    + $"calm unwrap {name} --alone   unwraps it all the same"
+            );
+        }
+
+        await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
+        await house.Store.Flush().ConfigureAwait(false);
+        var left = LeftBehind(name, output == "remove", house);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.Unwrapped,
+                CameTrue = true,
+                Said =
+                    $"{called.Service.Definition.Title} is unwrapped. "
+                    + (left.Count == 0 ? "Nothing of it is left." : $"Left in place: {string.Join(" and ", left)}."),
+            },
+            ApiJson.Plain.Answer
+        );
+    }
+
+    private static List<string> LeftBehind(string name, bool removeOutput, House house)
+    {
+        var left = new List<string>();
+        var (output, state) = (house.Places.OutputDirectoryOf(name), house.Places.StateOf(name));
+        if (Directory.Exists(output) && removeOutput)
+            Directory.Delete(output, recursive: true);
+        else if (Directory.Exists(output))
+            left.Add($"its output in {output}");
+        if (!Directory.Exists(state))
+            return left;
+        if (Directory.EnumerateFileSystemEntries(state).Any())
+            left.Add($"what it keeps in {state}");
+        else
+            Directory.Delete(state);
+        return left;
+    }
+
+    /// <summary>Findings that block and were overruled go into the logbook, with who did.</summary>
+    public static void LogAccepted(
+        IEnumerable<Finding> findings,
+        ServiceActor service,
+        IEnumerable<string> accepted,
+        Caller caller,
+        House house
+    )
+    {
+        foreach (var finding in findings.Where(one => one.Severity == Severity.Blocks && accepted.Contains(one.Code)))
+        {
+            house.Logbook.Note(
+                service,
+                new(EntryCode.Accepted) { Name = finding.Code, Seen = finding.Seen },
+                caller.Name
+            );
+        }
+    }
+
+    private static IResult Circle(IReadOnlyList<string> circle) =>
+        Problems.Of(
+            422,
+            "needs-circle",
+            "A circle of needs",
+            $"Its needs would close a circle, in which none could start: {NeedChecks.InWords(circle)}. Nothing was changed.",
+            "Take one of these needs out."
+        );
+
+    private static IResult Taken(Definition definition) =>
+        Problems.Of(
+            409,
+            "name-taken",
+            "The name is taken",
+            $"There is a service called '{definition.Name}' already; nothing was changed.",
+            $"Choose another name, see what it is with 'calm show {definition.Name}', or change it with "
+                + $"'calm adjust {definition.Name}'."
+        );
+}

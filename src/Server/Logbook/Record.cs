@@ -1,0 +1,39 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
+using CalmSentry.Server.Events;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Logbook;
+
+/// <summary>Takes entries into the logbook, and tells whoever listens.</summary>
+internal sealed class Record(SentryStore store, EventHub events, TimeProvider clock)
+{
+    /// <summary>Characters of what comes from outside: what programs and callers put into an entry is bounded.</summary>
+    private const int Longest = 4000;
+
+    /// <summary>About the sentry itself.</summary>
+    public void Note(Entry entry, string? by = null) => Write(null, null, entry, by, tells: false);
+
+    /// <param name="tells">A person is to hear of it.</param>
+    public void Note(ServiceActor service, Entry entry, string? by = null, bool tells = false) =>
+        Write(service.Id, service.Definition.Name, entry, by, tells);
+
+    /// <summary>About a service that may not be registered: by its name alone.</summary>
+    public void Note(string service, Entry entry, string? by = null) =>
+        Write(store.IdOf(service), service, entry, by, tells: false);
+
+    /// <summary>The sentry itself is at fault.</summary>
+    /// <param name="seen">What went wrong, as sentences.</param>
+    public void Trouble(string seen, ServiceActor? service = null) =>
+        Write(service?.Id, service?.Definition.Name, new(EntryCode.Trouble) { Seen = seen }, null, tells: false);
+
+    private void Write(Core.Lifecycle.ServiceId? id, string? name, Entry entry, string? by, bool tells)
+    {
+        if (entry.Seen is { Length: > Longest } seen)
+            entry = entry with { Seen = seen[..Longest] + "…" };
+        var at = clock.GetUtcNow();
+        var number = store.Log(at, id, name, entry, by, tells);
+        events.Logged(EntryViews.Of(new(number, at, name, entry, by, tells)));
+    }
+}

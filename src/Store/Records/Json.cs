@@ -1,0 +1,71 @@
+using System.Collections.Immutable;
+using System.Text.Json.Nodes;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Wording;
+
+namespace CalmSentry.Store.Records;
+
+/// <summary>What is stored as JSON, to and from the types of the core.</summary>
+internal static class SituationJson
+{
+    public static string Write(Situation now) =>
+        Forms.Write(SituationRecord.Of(now), RecordJson.Default.SituationRecord);
+
+    public static Situation Read(string json) =>
+        Forms.Read(json, RecordJson.Default.SituationRecord, Forms.Situation, FromForm1.Situation).ToCore();
+
+    /// <param name="service">Its name, which its live run's group and mark go by.</param>
+    public static string FromVersion5(string json, string service)
+    {
+        var node = FromForm1.Labelled(FromForm1.Situation(JsonNode.Parse(json)!), service);
+        node["form"] = Forms.Situation;
+        return node.ToJsonString();
+    }
+}
+
+internal static class StepsJson
+{
+    public static string? Write(ImmutableArray<StepTaken> steps) =>
+        steps.IsDefaultOrEmpty
+            ? null
+            : Forms.Write(new StepsRecord(Forms.Steps, StepRecord.Of(steps)), RecordJson.Default.StepsRecord);
+
+    public static ImmutableArray<StepTaken> Read(string? json) =>
+        json is null
+            ? []
+            : StepRecord.ToCore(Forms.Read(json, RecordJson.Default.StepsRecord, Forms.Steps, FromForm1.Steps).Steps);
+}
+
+internal static class EvidenceJson
+{
+    public static string Write(FallEvidence evidence) =>
+        Forms.Write(EvidenceRecord.Of(evidence), RecordJson.Default.EvidenceRecord);
+
+    public static FallEvidence Read(string json) =>
+        Forms.Read(json, RecordJson.Default.EvidenceRecord, Forms.Evidence, FromForm1.Evidence).ToCore();
+}
+
+internal static class OriginJson
+{
+    public static string? Write(RunOrigin? origin) =>
+        origin is null ? null : Forms.Write(OriginRecord.Of(origin), RecordJson.Default.OriginRecord);
+
+    public static RunOrigin Read(string json) =>
+        Forms.Read(json, RecordJson.Default.OriginRecord, Forms.Origin, FromForm1.Origin).ToCore();
+}
+
+internal static class EntryJson
+{
+    public static string Write(Entry entry) => Forms.Write(EntryRecord.Of(entry), RecordJson.Default.EntryRecord);
+
+    /// <param name="fields">Null: of a version that kept a sentence.</param>
+    public static Entry Read(string what, string? fields, string text)
+    {
+        var code = Words.Find<EntryCode>(what) ?? EntryCode.Other;
+        return fields is null
+            ? new(code) { Text = text }
+            : Forms.Read(fields, RecordJson.Default.EntryRecord, Forms.Entry, node => node).ToCore(code);
+    }
+}

@@ -1,0 +1,291 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+
+namespace CalmSentry.Store.Records;
+
+/// <summary>Where a service stands, as it is stored (form 2). Lengths of time are in microseconds.</summary>
+internal sealed record SituationRecord : IRecord
+{
+    public int Form { get; init; }
+
+    public required string Phase { get; init; }
+
+    public required DateTimeOffset Since { get; init; }
+
+    public long LastRun { get; init; }
+
+    public RunRecord? Run { get; init; }
+
+    public AwaitedRecord? Awaited { get; init; }
+
+    public ImmutableArray<string>? Lost { get; init; }
+
+    public string? HeldFor { get; init; }
+
+    public bool OnTrial { get; init; }
+
+    public DateTimeOffset? WakeAt { get; init; }
+
+    public int WindDownStep { get; init; }
+
+    public ImmutableArray<StepRecord>? Steps { get; init; }
+
+    public string? Afterwards { get; init; }
+
+    public int Pauses { get; init; }
+
+    public ImmutableArray<DateTimeOffset>? BadEnds { get; init; }
+
+    public int Restarts { get; init; }
+
+    public EndRecord? LastEnd { get; init; }
+
+    public AskingRecord? Asked { get; init; }
+
+    public static SituationRecord Of(Situation now) =>
+        new()
+        {
+            Form = Forms.Situation,
+            Phase = Words.Of(now.Phase),
+            Since = now.Since,
+            LastRun = now.LastRun,
+            Run = now.Run is { } run ? RunRecord.Of(run) : null,
+            Awaited = now.Awaited is { } awaited ? AwaitedRecord.Of(awaited) : null,
+            Lost = Some(now.Lost),
+            HeldFor = now.HeldFor,
+            OnTrial = now.OnTrial,
+            WakeAt = now.WakeAt,
+            WindDownStep = now.WindDownStep,
+            Steps = StepRecord.Of(now.Steps),
+            Afterwards = now.Afterwards == default ? null : Words.Of(now.Afterwards),
+            Pauses = now.Pauses,
+            BadEnds = Some(now.BadEnds),
+            Restarts = now.Restarts,
+            LastEnd = now.LastEnd is { } end ? EndRecord.Of(end) : null,
+            Asked = now.Asked is { } asked ? new(Words.Of(asked.What), asked.By, asked.At) : null,
+        };
+
+    public Situation ToCore() =>
+        new()
+        {
+            Phase = Words.To<Phase>(Phase),
+            Since = Since,
+            LastRun = LastRun,
+            Run = Run?.ToCore(),
+            Awaited = Awaited?.ToCore(),
+            Lost = Lost ?? [],
+            HeldFor = HeldFor,
+            OnTrial = OnTrial,
+            WakeAt = WakeAt,
+            WindDownStep = WindDownStep,
+            Steps = StepRecord.ToCore(Steps),
+            Afterwards = Afterwards is { } then ? Words.To<Afterwards>(then) : default,
+            Pauses = Pauses,
+            BadEnds = BadEnds ?? [],
+            Restarts = Restarts,
+            LastEnd = LastEnd?.ToCore(),
+            Asked = Asked is { } asked ? new(Words.To<AskedFor>(asked.What), asked.By, asked.At) : null,
+        };
+
+    internal static ImmutableArray<T>? Some<T>(ImmutableArray<T> all) => all.IsEmpty ? null : all;
+}
+
+internal sealed record AskingRecord(string What, string By, DateTimeOffset At);
+
+/// <param name="Core">The kernel wrote a core dump.</param>
+internal sealed record OutcomeRecord(string Kind, int Code, bool Core, string? Detail)
+{
+    public static OutcomeRecord Of(Outcome outcome) =>
+        new(Words.Of(outcome.Kind), outcome.Code, outcome.Core, outcome.Detail);
+
+    public Outcome ToCore() => new(Words.To<OutcomeKind>(Kind), Code, Core, Detail);
+}
+
+internal sealed record RunRecord
+{
+    public required long Number { get; init; }
+
+    public required string Cause { get; init; }
+
+    public required DateTimeOffset Began { get; init; }
+
+    public int? Pid { get; init; }
+
+    public DateTimeOffset? Launched { get; init; }
+
+    public OutcomeRecord? MainOutcome { get; init; }
+
+    public bool Detached { get; init; }
+
+    public string? Switch { get; init; }
+
+    /// <summary>What its group and mark are named after, where that is not the service's id.</summary>
+    public string? Label { get; init; }
+
+    public DateTimeOffset? Wanted { get; init; }
+
+    public ImmutableArray<WaitedRecord>? Waited { get; init; }
+
+    public DateTimeOffset? Proven { get; init; }
+
+    public string? Proof { get; init; }
+
+    public string? Missing { get; init; }
+
+    public bool Overdue { get; init; }
+
+    public OutcomeRecord? EndedFor { get; init; }
+
+    public ImmutableArray<WatchedRecord>? Watched { get; init; }
+
+    public static RunRecord Of(LiveRun run) =>
+        new()
+        {
+            Number = run.Number,
+            Cause = Words.Of(run.Cause),
+            Began = run.Began,
+            Pid = run.Pid,
+            Launched = run.Launched,
+            MainOutcome = run.MainOutcome is { } main ? OutcomeRecord.Of(main) : null,
+            Detached = run.Detached,
+            Switch = run.Switch == default ? null : Words.Of(run.Switch),
+            Label = run.Label,
+            Wanted = run.Wanted == run.Began ? null : run.Wanted,
+            Waited = SituationRecord.Some(
+                run.Waited.ToRecords(one => new WaitedRecord(one.What, Micros.Of(one.Length), one.PassedOver))
+            ),
+            Proven = run.Proven,
+            Proof = run.Proof,
+            Missing = run.Missing,
+            Overdue = run.Overdue,
+            EndedFor = run.EndedFor is { } reason ? OutcomeRecord.Of(reason) : null,
+            Watched = SituationRecord.Some(
+                run.Watched.ToRecords(one => new WatchedRecord(one.Bad, one.Since, one.Seen, one.PoorSince))
+            ),
+        };
+
+    public LiveRun ToCore() =>
+        new(Number, Words.To<Cause>(Cause), Began, Pid, Launched, MainOutcome?.ToCore(), Detached)
+        {
+            Switch = Switch is { } at ? Words.To<Switch>(at) : default,
+            Label = Label,
+            Wanted = Wanted ?? Began,
+            Waited = (Waited ?? []).ToRecords(one => new WaitedFor(one.What, Micros.To(one.Length), one.PassedOver)),
+            Proven = Proven,
+            Proof = Proof,
+            Missing = Missing,
+            Overdue = Overdue,
+            EndedFor = EndedFor?.ToCore(),
+            Watched = (Watched ?? []).ToRecords(one => new WatchState(one.Bad, one.Since, one.Seen)
+            {
+                PoorSince = one.PoorSince,
+            }),
+        };
+}
+
+internal sealed record WaitedRecord(string What, long Length, bool PassedOver);
+
+internal sealed record WatchedRecord(int Bad, DateTimeOffset? Since, string? Seen, DateTimeOffset? PoorSince);
+
+internal sealed record AwaitedRecord(string Cause, DateTimeOffset Since, string Step, ImmutableArray<NeedRecord>? Needs)
+{
+    public static AwaitedRecord Of(Awaited awaited) =>
+        new(
+            Words.Of(awaited.Cause),
+            awaited.Since,
+            Words.Of(awaited.Step),
+            SituationRecord.Some(
+                awaited.Needs.ToRecords(need => new NeedRecord(
+                    need.Missing,
+                    need.Limit,
+                    need.MetAt,
+                    need.PassedOver,
+                    need.Told
+                ))
+            )
+        );
+
+    public Awaited ToCore() =>
+        new(
+            Words.To<Cause>(Cause),
+            Since,
+            Words.To<AwaitStep>(Step),
+            (Needs ?? []).ToRecords(need => new NeedState(need.Missing, need.Limit)
+            {
+                MetAt = need.MetAt,
+                PassedOver = need.PassedOver,
+                Told = need.Told,
+            })
+        );
+}
+
+internal sealed record NeedRecord(
+    string? Missing,
+    DateTimeOffset Limit,
+    DateTimeOffset? MetAt,
+    bool PassedOver,
+    bool Told
+);
+
+internal sealed record StepRecord(
+    int Index,
+    string What,
+    DateTimeOffset At,
+    string? Answer,
+    bool Failed,
+    long? EndedAfter
+)
+{
+    public static ImmutableArray<StepRecord>? Of(ImmutableArray<StepTaken> steps) =>
+        SituationRecord.Some(
+            steps.ToRecords(step => new StepRecord(
+                step.Index,
+                step.What,
+                step.At,
+                step.Answer,
+                step.Failed,
+                step.EndedAfter is { } after ? Micros.Of(after) : null
+            ))
+        );
+
+    public static ImmutableArray<StepTaken> ToCore(ImmutableArray<StepRecord>? steps) =>
+        (steps ?? []).ToRecords(step => new StepTaken(step.Index, step.What, step.At)
+        {
+            Answer = step.Answer,
+            Failed = step.Failed,
+            EndedAfter = step.EndedAfter is { } after ? Micros.To(after) : null,
+        });
+}
+
+internal sealed record EndRecord(
+    long Run,
+    OutcomeRecord Outcome,
+    DateTimeOffset At,
+    bool AsAsked,
+    bool Forced,
+    bool FailedStart,
+    bool Bad,
+    ImmutableArray<StepRecord>? Steps
+)
+{
+    public static EndRecord Of(LastEnd end) =>
+        new(
+            end.Run,
+            OutcomeRecord.Of(end.Outcome),
+            end.At,
+            end.AsAsked,
+            end.Forced,
+            end.FailedStart,
+            end.Bad,
+            StepRecord.Of(end.Steps)
+        );
+
+    public LastEnd ToCore() =>
+        new(Run, Outcome.ToCore(), At, AsAsked, Forced)
+        {
+            FailedStart = FailedStart,
+            Bad = Bad,
+            Steps = StepRecord.ToCore(Steps),
+        };
+}

@@ -1,0 +1,97 @@
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Store.Records;
+
+namespace CalmSentry.Store;
+
+/// <summary>Services: their names, definitions with revisions, and where each stands.</summary>
+public sealed partial class SentryStore
+{
+    private const string Latest = "JOIN revision r ON r.service = s.id AND r.number = s.revision";
+
+    public IReadOnlyList<StoredService> Services() =>
+        Read(
+            $"SELECT s.id, s.name, s.situation, s.revision, r.document FROM service s {Latest} ORDER BY s.name",
+            row => new StoredService(
+                new(row.GetInt64(0)),
+                row.GetString(1),
+                row.GetInt32(3),
+                row.GetString(4),
+                SituationJson.Read(row.GetString(2))
+            )
+        );
+
+    /// <summary>Which service has a name now; null: none.</summary>
+    public ServiceId? IdOf(string name) =>
+        Read("SELECT id FROM service WHERE name = $0", row => (ServiceId?)new ServiceId(row.GetInt64(0)), name)
+            .FirstOrDefault();
+
+    /// <summary>An id that was never given before.</summary>
+    public ServiceId NextServiceId() => new(Interlocked.Increment(ref lastServiceId));
+
+    public void Add(ServiceId service, string name, string document, Situation situation, string by, DateTimeOffset now)
+    {
+        Enqueue(
+            "INSERT INTO service (id, name, situation, revision) VALUES ($0, $1, $2, 1)",
+            service.Number,
+            name,
+            SituationJson.Write(situation)
+        );
+        AddRevision(service, 1, document, by, now);
+    }
+
+    /// <summary>A new revision of a definition, from now on the one in effect.</summary>
+    public void Revise(ServiceId service, int revision, string document, string by, DateTimeOffset now)
+    {
+        AddRevision(service, revision, document, by, now);
+        Enqueue("UPDATE service SET revision = $1 WHERE id = $0", service.Number, revision);
+    }
+
+    /// <summary>The definition in effect as it was given, as JSON; null when there is no such service.</summary>
+    public string? Document(ServiceId service) =>
+        Read($"SELECT r.document FROM service s {Latest} WHERE s.id = $0", row => row.GetString(0), service.Number)
+            .FirstOrDefault();
+
+    /// <summary>One revision of a definition as it was given; null when there is none.</summary>
+    public string? Document(ServiceId service, int revision) =>
+        Read(
+                "SELECT document FROM revision WHERE service = $0 AND number = $1",
+                row => row.GetString(0),
+                service.Number,
+                revision
+            )
+            .FirstOrDefault();
+
+    /// <summary>The latest revisions of a definition as they were given, newest first.</summary>
+    public IReadOnlyList<(int Revision, string Document)> Revisions(ServiceId service, int last) =>
+        Read(
+            "SELECT number, document FROM revision WHERE service = $0 ORDER BY number DESC LIMIT $1",
+            row => (row.GetInt32(0), row.GetString(1)),
+            service.Number,
+            last
+        );
+
+    /// <summary>Removes all of it but its entries in the logbook. Its id is not given again.</summary>
+    public void Remove(ServiceId service, string name)
+    {
+        Enqueue("DELETE FROM secret WHERE service = $0", name);
+        Enqueue("DELETE FROM rehearsal WHERE service = $0", name);
+        Enqueue("DELETE FROM run WHERE service = $0", service.Number);
+        Enqueue("DELETE FROM moment WHERE service = $0", service.Number);
+        Enqueue("DELETE FROM revision WHERE service = $0", service.Number);
+        Enqueue("DELETE FROM service WHERE id = $0", service.Number);
+    }
+
+    public void Save(ServiceId service, Situation situation) =>
+        Enqueue("UPDATE service SET situation = $1 WHERE id = $0", service.Number, SituationJson.Write(situation));
+
+    private void AddRevision(ServiceId service, int revision, string document, string by, DateTimeOffset now) =>
+        Enqueue(
+            "INSERT INTO revision (service, number, at, by, document, form) VALUES ($0, $1, $2, $3, $4, $5)",
+            service.Number,
+            revision,
+            Micros(now),
+            by,
+            document,
+            DocumentForms.Today
+        );
+}
