@@ -160,8 +160,9 @@ public static partial class ServiceLife
                 switch (need.Follows)
                 {
                     case NeedFollow.Hold:
-                        Tell(missing with { Next = EntryNext.Hold });
-                        Hold($"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})");
+                        var why = $"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})";
+                        Tell(new(EntryCode.Held) { Seen = why, Pause = definition.Recover.RetryEvery });
+                        Hold(why);
                         return;
                     case NeedFollow.GoAhead:
                         Say(missing with { Code = EntryCode.NeedPassedOver, Next = EntryNext.GoesAhead });

@@ -1,5 +1,4 @@
 using System.Globalization;
-using CalmSentry.Contract.Api;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;

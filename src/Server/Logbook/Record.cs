@@ -1,4 +1,3 @@
-using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Services;

@@ -1,7 +1,6 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Keepers;
 using CalmSentry.Server.WindDown;
 
 namespace CalmSentry.Server.Services;

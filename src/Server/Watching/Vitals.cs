@@ -1,6 +1,5 @@
 using System.Diagnostics;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Watching;

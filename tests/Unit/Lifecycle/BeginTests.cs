@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
@@ -78,10 +79,10 @@ public class BeginTests
         );
         world.Happens(new StartAsked("anna"));
         Sees(world, "it is stopped", "no route", "nothing is mounted there");
-        foreach (var told in new[] { "need-missing", "need-passed-over", "held" })
+        foreach (var told in new[] { EntryCode.NeedMissing, EntryCode.NeedPassedOver, EntryCode.Held })
         {
             Assert.True(world.PassToNextDecision());
-            Assert.Equal(told, world.Done.OfType<Note>().Last().What);
+            Assert.Equal(told, world.Done.OfType<Note>().Last().Entry.Code);
         }
 
         Assert.Equal((Phase.Held, 0), (world.Situation.Phase, world.Launches));

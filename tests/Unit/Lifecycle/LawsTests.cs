@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CsCheck;
 
@@ -159,6 +160,18 @@ public class LawsTests
         (4, Gen.Int[1, 5000].Select<int, Action<World>>(ms => world => world.Passes(TimeSpan.FromMilliseconds(ms)))),
         (1, Gen.Int[1, 60].Select<int, Action<World>>(minutes => world => world.Passes(TimeSpan.FromMinutes(minutes))))
     );
+
+    /// <summary>Where services stand after random lives.</summary>
+    internal static readonly Gen<Situation> Situations = Gen.Select(Definitions, Events.Array[1, 60])
+        .Select(
+            (definition, events) =>
+            {
+                var world = new World(definition);
+                foreach (var happens in events)
+                    happens(world);
+                return world.Situation;
+            }
+        );
 
     private static Gen<T> OneOf<T>(params T[] values) => Gen.Int[0, values.Length - 1].Select(i => values[i]);
 
@@ -326,7 +339,7 @@ public class LawsTests
         Assert.Single(world.Done.OfType<SwitchOff>());
         world.End(new(OutcomeKind.Exited, 3));
         Assert.Equal(Phase.Stopped, world.Situation.Phase); // a stop ends, and says that its command failed
-        Assert.Contains(world.Done.OfType<Note>(), note => note.What == "stop-failed");
+        Assert.Contains(world.Done.OfType<Note>(), note => note.Entry.Code == EntryCode.OffFailed);
     }
 
     [Fact]

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
@@ -86,7 +87,7 @@ public class YearTests
         Note();
     }
 
-    private int Tells(string what) => world.Done.OfType<Note>().Count(note => note.Tells && note.What == what);
+    private int Tells(EntryCode code) => world.Done.OfType<Note>().Count(note => note.Tells && note.Entry.Code == code);
 
     [Fact]
     public void A_year_of_failing_in_many_ways()
@@ -199,7 +200,7 @@ public class YearTests
         Assert.Equal(launches, world.Launches);
         Assert.Equal(
             (holds, recoveries, holds + recoveries),
-            (Tells("held"), Tells("recovered"), world.Done.OfType<Note>().Count(note => note.Tells))
+            (Tells(EntryCode.Held), Tells(EntryCode.Recovered), world.Done.OfType<Note>().Count(note => note.Tells))
         );
         var counted = ServiceTimes.Over(turns, began, world.Now);
         Assert.Equal((up, fallen), (counted.Up, counted.Fallen));

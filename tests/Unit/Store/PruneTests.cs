@@ -1,4 +1,5 @@
 using CalmSentry.Core.Availability;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Store;
 
@@ -11,6 +12,9 @@ public class PruneTests
 {
     private const int Most = 10;
 
+    private static readonly ServiceId Gate = new(1),
+        Board = new(2);
+
     private static readonly DateTimeOffset Now = new(2026, 11, 1, 12, 0, 0, TimeSpan.Zero);
 
     [Fact]
@@ -20,38 +24,41 @@ public class PruneTests
         await using (var store = SentryStore.Open(file))
         {
             var oldest = Now - TimeSpan.FromDays(400);
-            store.Log(oldest - TimeSpan.FromDays(1), "gone", "wrapped", "Wrapped.", "root");
-            store.Log(oldest, "gate", "wrapped", "Wrapped.", "root");
+            store.Log(oldest - TimeSpan.FromDays(1), null, "gone", new(EntryCode.Wrapped), "root");
+            store.Log(oldest, Gate, "gate", new(EntryCode.Wrapped), "root");
             for (var i = 0; i < 7 * Most; i++)
             {
-                store.Log(Now, "gate", "ended", $"Run {i} ended.", null);
-                store.AddMoment("gate", new(Now, "waiting", "unknown", ServiceTime.Fallen, $"Run {i} ended.", ""));
-                store.RunBegan("gate", new LiveRun(i + 1, Cause.Recovery, Now), 1, 0, "recovery", null);
+                store.Log(Now, Gate, "gate", new(EntryCode.Ended) { Run = i }, null);
+                store.AddMoment(Gate, new(Now, "waiting", "unknown", ServiceTime.Fallen, 1, null));
+                store.RunBegan(Gate, new LiveRun(i + 1, Cause.Recovery, Now), 1, 0, "recovery", null);
             }
 
-            store.Log(Now, "board", "ended", "Run 1 ended.", null);
+            store.Log(Now, Board, "board", new(EntryCode.Ended) { Run = 1 }, null);
             store.AddMoment(
-                "board",
-                new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, "Stopped.", "")
+                Board,
+                new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, 1, null)
             );
             store.SetBeginning(oldest - TimeSpan.FromDays(2), "boot", "1");
             store.SetBeginning(oldest - TimeSpan.FromDays(1), "boot", "2");
             store.SetBeginning(oldest - TimeSpan.FromDays(3), "drill", "3");
-            foreach (var service in new[] { "gate", "board" })
+            foreach (var service in new[] { Gate, Board })
                 store.Prune(service, oldest, Most);
             store.Prune(oldest);
             await store.Flush();
 
-            var entries = store.Logbook(null, 1000, (_, _, service, _, text, by, _) => (service, text, by));
+            var entries = store.Logbook(1000);
             Assert.Equal((5 * Most) + 2, entries.Count);
-            Assert.Equal(("gate", "Wrapped.", "root"), entries[0]);
-            Assert.Equal(("gate", $"Run {(7 * Most) - 1} ended.", null), entries[^2]);
-            Assert.Equal("board", entries[^1].service);
+            Assert.Equal(
+                ("gate", EntryCode.Wrapped, "root"),
+                (entries[0].Service, entries[0].Entry.Code, entries[0].By)
+            );
+            Assert.Equal(("gate", (7 * Most) - 1L), (entries[^2].Service, entries[^2].Entry.Run));
+            Assert.Equal("board", entries[^1].Service);
             Assert.Equal(
                 Enumerable.Range((6 * Most) + 1, Most).Select(i => (long)i),
-                store.Runs("gate", 1000).Select(run => run.Number).Order()
+                store.Runs(Gate, 1000).Select(run => run.Number).Order()
             );
-            Assert.Equal("stopped", store.MomentAt("board", Now)?.State);
+            Assert.Equal("stopped", store.MomentAt(Board, Now)?.State);
             Assert.Equal(("2", "3"), (store.Beginning("boot"), store.Beginning("drill")));
         }
 

@@ -1,0 +1,145 @@
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Tests.Unit.Entries;
+
+public class StoryTests
+{
+    private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+
+    private static readonly EntryCode[] ByPeople = [EntryCode.StartAsked, EntryCode.StopAsked, EntryCode.Released];
+
+    private static List<StoryEntry> Record(params IEnumerable<Entry> entries) =>
+        [
+            .. entries.Select(
+                (entry, i) => new StoryEntry(Start.AddSeconds(i), entry, ByPeople.Contains(entry.Code) ? "anna" : null)
+            ),
+        ];
+
+    private static Entry Fell(long run, Outcome outcome, EntryNext next = EntryNext.Restart) =>
+        new(EntryCode.Fell)
+        {
+            Run = run,
+            Outcome = outcome,
+            Next = next,
+            Pause = TimeSpan.FromSeconds(1),
+        };
+
+    [Fact]
+    public void It_begins_with_the_last_word_of_a_person_and_leaves_out_what_came_before()
+    {
+        var steps = Story.Of(
+            Record(
+                new Entry(EntryCode.StartAsked),
+                Fell(1, new(OutcomeKind.Exited, 3)),
+                new Entry(EntryCode.StopAsked) { Run = 2 },
+                new Entry(EntryCode.Stopped) { Run = 2, Outcome = new(OutcomeKind.Signalled, 15) }
+            )
+        );
+        Assert.Equal(
+            [("Stop requested.", "anna"), ("Run 2 was killed by signal TERM.", null)],
+            steps.Select(step => (step.Text, step.By))
+        );
+    }
+
+    [Theory]
+    [InlineData(EntryCode.BootBegan)]
+    [InlineData(EntryCode.DrillBegan)]
+    [InlineData(EntryCode.Lost)]
+    public void What_the_machine_did_begins_a_chapter_too(EntryCode code)
+    {
+        var steps = Story.Of(
+            Record(
+                new Entry(EntryCode.StartAsked),
+                new Entry(code) { Run = 1, Outcome = new(OutcomeKind.MachineLost) },
+                new Entry(EntryCode.Launched) { Run = 2, Pid = 7 }
+            )
+        );
+        Assert.Equal(2, steps.Count);
+    }
+
+    [Fact]
+    public void Many_rounds_of_failing_are_one_step_with_the_ways_it_failed()
+    {
+        var rounds = Enumerable
+            .Range(1, 40)
+            .SelectMany(run =>
+                new[]
+                {
+                    new Entry(EntryCode.Launched) { Run = run, Pid = run },
+                    new Entry(EntryCode.Proven) { Run = run, Seen = "it answered" },
+                    Fell(
+                        run,
+                        run % 4 == 0
+                            ? new(OutcomeKind.Signalled, 11, Detail: $"its memory was {run} MiB")
+                            : new(OutcomeKind.Exited, 3)
+                    ),
+                }
+            );
+        var steps = Story.Of(
+            Record([
+                new(EntryCode.StartAsked),
+                .. rounds,
+                new(EntryCode.Held) { Count = 5, Limit = TimeSpan.FromMinutes(10) },
+                new(EntryCode.Launched) { Run = 41, Pid = 41 },
+            ])
+        );
+        Assert.Equal(4, steps.Count);
+        Assert.Equal(40, steps[1].Times);
+        Assert.StartsWith(
+            "Failed 40 times and was restarted: 30 times it exited with code 3, 10 times it was killed by signal SEGV (bad "
+                + "memory access). The last time: Run 40 ",
+            steps[1].Text,
+            StringComparison.Ordinal
+        );
+        Assert.Equal("Held after 5 failures within 10 min. 'calm release' or a start tries it again.", steps[2].Text);
+    }
+
+    [Fact]
+    public void Twenty_tries_on_hold_are_one_line()
+    {
+        var tries = Enumerable
+            .Range(1, 20)
+            .SelectMany(run =>
+                new[]
+                {
+                    new Entry(EntryCode.Retried) { Pause = TimeSpan.FromMinutes(30) },
+                    new Entry(EntryCode.Launched) { Run = run, Pid = run },
+                    Fell(run, new(OutcomeKind.Exited, 3), EntryNext.Nothing),
+                    new Entry(EntryCode.Held) { Next = EntryNext.HoldAgain, Pause = TimeSpan.FromMinutes(30) },
+                }
+            );
+        var steps = Story.Of(Record([new(EntryCode.StartAsked), .. tries]));
+        Assert.Equal(2, steps.Count);
+        Assert.Equal(
+            "Tried again 20 times while on hold, each time in vain: 20 times it exited with code 3. The last time: Run 20 "
+                + "exited with code 3.",
+            steps[1].Text
+        );
+    }
+
+    [Fact]
+    public void Entries_of_earlier_versions_are_told_by_their_own_sentence()
+    {
+        var steps = Story.Of(
+            Record(
+                new Entry(EntryCode.StartAsked) { Text = "Start asked for." },
+                new Entry(EntryCode.Other) { Text = "Something that is written no more." }
+            )
+        );
+        Assert.Equal(["Start asked for.", "Something that is written no more."], steps.Select(step => step.Text));
+    }
+
+    [Fact]
+    public void A_very_long_chapter_keeps_its_beginning_and_its_end()
+    {
+        var steps = Story.Of(
+            Record([
+                new(EntryCode.StartAsked),
+                .. Enumerable.Range(1, 500).Select(i => new Entry(EntryCode.Adjusted) { Revision = i }),
+            ])
+        );
+        Assert.Equal(40, steps.Count);
+        Assert.Equal(("Start requested.", "Revision 500: no effective change."), (steps[0].Text, steps[^1].Text));
+    }
+}

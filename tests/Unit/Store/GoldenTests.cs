@@ -1,0 +1,182 @@
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Store.Records;
+using CsCheck;
+
+namespace CalmSentry.Tests.Unit.Store;
+
+/// <summary>
+/// What is stored has forms of its own. Each form there has been is kept in <c>golden</c>, as the programs of its time
+/// wrote it; the form of today is written exactly as it stands there, so that it cannot change unnoticed.
+/// </summary>
+public class GoldenTests
+{
+    private static readonly string Golden = Path.Combine(AppContext.BaseDirectory, "Store", "golden");
+
+    private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
+
+    public static TheoryData<string> OldForms =>
+        [
+            .. Directory
+                .GetFiles(Golden, "*.form-1.json")
+                .Select(file => Path.GetFileName(file).Replace(".form-1.json", "", StringComparison.Ordinal))
+                .Order(),
+        ];
+
+    [Theory]
+    [MemberData(nameof(OldForms))]
+    public void What_version_5_stored_is_written_in_the_form_of_today(string what)
+    {
+        var old = File.ReadAllText(Path.Combine(Golden, what + ".form-1.json"));
+        Matches(what + ".form-2.json", Written(what, old));
+    }
+
+    [Theory]
+    [MemberData(nameof(OldForms))]
+    public void The_form_of_today_reads_back_as_it_was_written(string what)
+    {
+        var today = File.ReadAllText(Path.Combine(Golden, what + ".form-2.json"));
+        Matches(what + ".form-2.json", Written(what, today));
+    }
+
+    [Fact]
+    public void A_form_of_a_later_version_is_refused_rather_than_misread() =>
+        Assert.Contains(
+            "written by a later version",
+            Assert.Throws<JsonException>(() => SituationJson.Read("""{"form":3,"phase":"stopped"}""")).Message,
+            StringComparison.Ordinal
+        );
+
+    [Fact]
+    public void An_entry_has_all_its_fields_in_the_form_of_today()
+    {
+        var entry = new Entry(EntryCode.Fell)
+        {
+            Run = 3,
+            Pid = 4711,
+            Outcome = new(OutcomeKind.Signalled, 11, Core: true, Detail: "its memory reached the limit"),
+            FailedStart = true,
+            Forced = true,
+            Took = TimeSpan.FromSeconds(1.5),
+            Usual = TimeSpan.FromSeconds(1),
+            Limit = TimeSpan.FromMinutes(10),
+            Pause = TimeSpan.FromSeconds(2),
+            Count = 4,
+            Revision = 7,
+            Name = "tide-store",
+            Names = ["a", "b"],
+            Seen = "it answered 503",
+            Changes = [new("program.path", "/srv/a", "/srv/b")],
+            Next = EntryNext.Restart,
+        };
+        Matches("entry.form-2.json", EntryJson.Write(entry));
+        Assert.Equivalent(entry, EntryJson.Read("fell", EntryJson.Write(entry), ""), strict: true);
+    }
+
+    [Fact]
+    public void Every_code_of_an_entry_has_a_sentence_and_reads_back_by_its_word() =>
+        Assert.All(
+            Enum.GetValues<EntryCode>(),
+            code =>
+            {
+                var entry = new Entry(code)
+                {
+                    Run = 1,
+                    Pid = 2,
+                    Outcome = new(OutcomeKind.Exited, 3),
+                    Limit = TimeSpan.FromSeconds(1),
+                    Pause = TimeSpan.FromSeconds(1),
+                    Count = 2,
+                    Name = "tide",
+                    Seen = "it was seen",
+                };
+                Assert.False(string.IsNullOrWhiteSpace(EntryWords.Of(entry)));
+                Assert.Equal(code, EntryJson.Read(Core.Wording.Words.Of(code), EntryJson.Write(entry), "").Code);
+            }
+        );
+
+    [Theory]
+    [InlineData(
+        "then",
+        """{"begin":{"needs":[{"network":"up","then":"hold"}]}}""",
+        """{"begin":{"needs":[{"network":"up","follows":"hold"}]}}"""
+    )]
+    [InlineData(
+        "told",
+        """{"begin":{"proof":{"told":"ready","within":"5s"}}}""",
+        """{"begin":{"proof":{"said":"serves","within":"5s"}}}"""
+    )]
+    [InlineData("tasks", """{"resources":{"tasks":"5"}}""", """{"resources":{"tree-size":"5"}}""")]
+    [InlineData(
+        "stop",
+        """{"program":{"path":"/x","stop":["/y","off"],"with":"/z"}}""",
+        """{"program":{"path":"/x","off":["/y","off"],"with":"/z"}}"""
+    )]
+    [InlineData(
+        "watches",
+        """{"watch":[{"alive-within":"1s","every":"2s"},{"children-above":"3","for":"4s","then":"note"}]}""",
+        """{"watch":[{"well-within":"1s","beat":"2s"},{"tree-above":"3","lasting":"4s","follows":"note"}]}"""
+    )]
+    public void A_definition_in_old_words_is_brought_up_in_place(string _, string old, string today) =>
+        Assert.Equal(today, DocumentForms.From1(old));
+
+    /// <summary>A key that was renamed is brought up wherever the stored words of before know it.</summary>
+    [Fact]
+    public void Every_renamed_key_is_brought_up()
+    {
+        var renamed = Renamed(DefinitionKeys.All).Distinct().ToList();
+        Assert.NotEmpty(renamed);
+        Assert.All(
+            renamed,
+            key =>
+            {
+                var given = new JsonObject
+                {
+                    ["program"] = Holder(key),
+                    ["resources"] = Holder(key),
+                    ["begin"] = new JsonObject { ["proof"] = Holder(key), ["needs"] = new JsonArray(Holder(key)) },
+                    ["watch"] = new JsonArray(Holder(key)),
+                };
+                Assert.Contains($"\"{key.Now}\"", DocumentForms.From1(given.ToJsonString()), StringComparison.Ordinal);
+            }
+        );
+    }
+
+    [Fact]
+    public void Any_situation_reads_back_as_it_was_written() =>
+        Lifecycle.LawsTests.Situations.Sample(
+            situation => Assert.Equivalent(situation, SituationJson.Read(SituationJson.Write(situation)), strict: true),
+            iter: 300
+        );
+
+    private static JsonObject Holder((string Was, string Now) key) => new() { [key.Was] = "x" };
+
+    private static IEnumerable<(string Was, string Now)> Renamed(IEnumerable<Key> keys) =>
+        keys.SelectMany(key =>
+            (key.Was is { } was ? [(was, key.Name)] : Array.Empty<(string, string)>()).Concat(Renamed(key.Inner))
+        );
+
+    /// <summary>Read in whatever form it has, and written in today's.</summary>
+    private static string Written(string what, string json) =>
+        what.Split('.')[0] switch
+        {
+            "situation" => SituationJson.Write(SituationJson.Read(json)),
+            "steps" => StepsJson.Write(StepsJson.Read(json))!,
+            "evidence" => EvidenceJson.Write(EvidenceJson.Read(json)),
+            "origin" => OriginJson.Write(OriginJson.Read(json))!,
+            var other => throw new InvalidOperationException(other),
+        };
+
+    private static void Matches(string name, string json)
+    {
+        var indented = JsonNode.Parse(json)!.ToJsonString(Indented) + "\n";
+        var file = Path.Combine(Golden, name);
+        if (Environment.GetEnvironmentVariable("CALM_GOLDEN") is { Length: > 0 } folder)
+            File.WriteAllText(Path.Combine(folder, name), indented); // a new form: read it before it is kept
+        else
+            Assert.Equal(File.ReadAllText(file), indented);
+    }
+}
