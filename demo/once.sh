@@ -127,7 +127,7 @@ play() {
   calm wrap tide-reader --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null
   calm start tide-reader >/dev/null 2>&1
   came_true "it is on hold after three falls" reaches tide-reader held 3
-  came_true "the board says that it asks for a person" ends_with_code 0 "1 service asks for you" calm board --once
+  came_true "the board says that it asks for a person" ends_with_code 0 "1 service needs attention" calm board --once
   came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-reader --run 3
   came_true "mended and released, it runs" mended_and_released
   calm runs tide-reader

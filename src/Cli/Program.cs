@@ -1,5 +1,6 @@
 using System.CommandLine;
 using CalmSentry.Cli.Commands;
+using CalmSentry.Cli.Help;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 
@@ -39,6 +40,7 @@ internal static class Program
             SecretCommands.Make(),
             OpenCommand.Make(),
         };
+        HelpText.Use(root);
         if (own.Length == 0)
         {
             await root.Parse("--help").InvokeAsync().ConfigureAwait(false);
@@ -50,6 +52,12 @@ internal static class Program
         {
             foreach (var error in parsed.Errors)
                 await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
+            foreach (var (was, now) in own.Select(word => (word, DefinitionFlags.NowCalled(word.Split('=')[0]))))
+            {
+                if (now is not null)
+                    await Console.Error.WriteLineAsync($"      {was} is called {now} now.").ConfigureAwait(false);
+            }
+
             var path = string.Join(' ', Names(parsed.CommandResult));
             await Console.Error.WriteLineAsync($"'{path} --help' shows what is allowed.").ConfigureAwait(false);
             return Exit.Usage;

@@ -30,7 +30,7 @@ public class ClientTests
         Assert.Contains("books open", started.Output, StringComparison.Ordinal);
         Assert.Contains("sleep 600", started.Output, StringComparison.Ordinal);
         Assert.Contains(
-            "was running already",
+            "was already running",
             (await sentry.Ok("start", "fare-ledger")).Output,
             StringComparison.Ordinal
         );
@@ -42,15 +42,16 @@ public class ClientTests
         var restarted = await sentry.Ok("restart", "fare-ledger");
         Assert.Contains("run 2", restarted.Output, StringComparison.Ordinal);
 
+        var directory = sentry.Places.RunOf(await sentry.Id("fare-ledger"));
         var unwrapped = await sentry.Ok("unwrap", "fare-ledger");
         Assert.Contains(sentry.Places.OutputDirectoryOf("fare-ledger"), unwrapped.Output, StringComparison.Ordinal);
         Assert.Empty(sentry.Processes("fare-ledger"));
         Assert.Equal(4, (await sentry.Calm("show", "fare-ledger")).Exit);
-        Assert.False(Directory.Exists(sentry.Places.RunOf("fare-ledger")));
+        Assert.False(Directory.Exists(directory));
         Assert.True(File.Exists(sentry.Places.OutputOf("fare-ledger")));
         var by = (await sentry.Ok("logbook", "fare-ledger", "--json"))
             .Json.EnumerateArray()
-            .Where(entry => entry.GetProperty("what").GetString() == "start-asked")
+            .Where(entry => entry.GetProperty("code").GetString() == "start-asked")
             .Select(entry => entry.GetProperty("by").GetString());
         Assert.All(by, who => Assert.Equal(Environment.UserName, who));
     }
@@ -139,7 +140,7 @@ public class ClientTests
         File.Delete(program);
         await Refused("There is no program at");
         sentry.Script("counter", "#!/bin/sh\necho the tide table is missing >&2\nexit 3\n");
-        await Refused("exit code 3", "the tide table is missing");
+        await Refused("exited with code 3", "the tide table is missing");
         await sentry.Ok("stop", "counter");
         Assert.Empty(sentry.Processes("counter"));
 

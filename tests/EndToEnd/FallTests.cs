@@ -21,14 +21,14 @@ public class FallTests
         await sentry.Until("gate", view => State(view) == "held");
         Assert.Equal(
             "gate",
-            (await sentry.Ok("board", "--json")).Json.GetProperty("asking")[0].GetProperty("name").GetString()
+            (await sentry.Ok("board", "--json")).Json.GetProperty("need-attention")[0].GetProperty("name").GetString()
         );
         var board = (await sentry.Ok("board", "--once")).Output;
         Assert.Contains("gate  held since", board, StringComparison.Ordinal);
-        Assert.Contains("On hold: 3 bad ends within 10 min.", board, StringComparison.Ordinal);
+        Assert.Contains("Held after 3 failures within 10 min.", board, StringComparison.Ordinal);
         var why = (await sentry.Ok("why", "gate")).Output;
         Assert.Contains(
-            "It fell 3 times and was begun again: 3 times it ended by itself with exit code 3.",
+            "Failed 3 times and was restarted: 3 times it exited with code 3.",
             why,
             StringComparison.Ordinal
         );
@@ -45,7 +45,7 @@ public class FallTests
         // Mended, it is released and stays; and the next fall knows what was changed since it ran well.
         sentry.Script("gate", "#!/bin/sh\necho mended\nexec sleep 600\n");
         Assert.Contains(
-            "Released from its hold. gate runs: run 4",
+            "Released from its hold. gate is running: run 4",
             (await sentry.Ok("release", "gate")).Output,
             StringComparison.Ordinal
         );
@@ -126,7 +126,7 @@ public class FallTests
             (await sentry.Ok("logbook", "board", "--last", "200", "--json"))
                 .Json.EnumerateArray()
                 .Where(entry => entry.GetProperty("tells").GetBoolean())
-                .Select(entry => entry.GetProperty("what").GetString())
+                .Select(entry => entry.GetProperty("code").GetString())
                 .SequenceEqual(["held", "recovered"])
         );
     }
@@ -161,7 +161,7 @@ public class FallTests
         await EndWith(
             "exit 4",
             "done",
-            view => State(view) == "stopped" && view.GetProperty("asks").ValueKind == JsonValueKind.Null
+            view => State(view) == "stopped" && view.GetProperty("attention").ValueKind == JsonValueKind.Null
         );
         await EndWith("exit 75", "again", view => State(view) == "running" && view.GetProperty("run").GetInt64() == 2);
         await EndWith(
@@ -215,7 +215,7 @@ public class FallTests
         var poor = await sentry.Until("spooler", view => view.GetProperty("health").GetString() == "poor");
         Assert.Contains(
             "at that rate it reaches its ceiling of 64 MiB in about",
-            poor.GetProperty("asks").GetString(),
+            poor.GetProperty("attention").GetString(),
             StringComparison.Ordinal
         );
         await sentry.Until("spooler", view => State(view) == "running" && view.GetProperty("run").GetInt64() == 2);

@@ -32,11 +32,11 @@ public class GuardTests
 
         var entries = (await sentry.Ok("logbook", "--last", "1000", "--json"))
             .Json.EnumerateArray()
-            .Where(entry => entry.GetProperty("what").GetString() == "guard")
+            .Where(entry => entry.GetProperty("code").GetString() == "guard")
             .Select(entry => entry.GetProperty("text").GetString()!)
             .ToList();
         Assert.Equal(20, entries.Count);
-        Assert.Contains("was ended by signal KILL", entries[0], StringComparison.Ordinal);
+        Assert.Contains("was killed by signal KILL", entries[0], StringComparison.Ordinal);
         Assert.Contains("began it again at once", entries[0], StringComparison.Ordinal);
         Assert.Contains("after a pause of ", entries[19], StringComparison.Ordinal);
     }

@@ -30,7 +30,7 @@ public class GuidedTests
             "y",
             file
         );
-        Assert.Contains("Quay board runs: run 1", said, StringComparison.Ordinal);
+        Assert.Contains("Quay board is running: run 1", said, StringComparison.Ordinal);
         Assert.Equal("Skerry Line: gate 2 plain\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("quay-board")));
         Assert.Contains(
             $"calm wrap quay-board --title 'Quay board' --environment 'LINE=Skerry Line' --account "
@@ -100,7 +100,7 @@ public class GuidedTests
         var program = sentry.Script("gate", "#!/bin/sh\necho \"$GATE\" \"$@\"\nexec sleep 600\n");
         await sentry.Wrap("gate-1", "--environment", "GATE=north", "--", program, "1");
         var said = await Type(sentry, ["--like", "gate-1"], "Gate 2", $"{program} 2", "south", "no", "y", "y", "");
-        Assert.Contains("Gate 2 runs: run 1", said, StringComparison.Ordinal);
+        Assert.Contains("Gate 2 is running: run 1", said, StringComparison.Ordinal);
         Assert.Equal("south 2\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("gate-2")));
     }
 

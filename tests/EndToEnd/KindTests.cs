@@ -42,11 +42,11 @@ public class KindTests
             view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2
         );
         Assert.Contains(
-            "run 1 was ended by signal KILL",
+            "run 1 was killed by signal KILL",
             back.GetProperty("why").GetString(),
             StringComparison.Ordinal
         );
-        Assert.Contains("exit code 0", (await sentry.Ok("stop", "relay")).Output, StringComparison.Ordinal); // TERM reached the real process
+        Assert.Contains("code 0", (await sentry.Ok("stop", "relay")).Output, StringComparison.Ordinal); // TERM reached the real process
         Assert.EndsWith(
             "over\n",
             await File.ReadAllTextAsync(sentry.Places.OutputOf("relay")),

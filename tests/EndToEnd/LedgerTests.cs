@@ -121,7 +121,7 @@ public class LedgerTests
         Assert.Contains("wind-down-short", (await sentry.Ok("stop", "ledger")).Output, StringComparison.Ordinal);
         Assert.True((await File.ReadAllLinesAsync(Book(sentry, "ledger"))).Length < sold.Count);
         Assert.Contains(
-            "was cut off by force: its wind-down waits 300 ms in all",
+            "was killed: its wind-down waits 300 ms in all",
             (await sentry.Calm("check", "ledger")).Output,
             StringComparison.Ordinal
         );

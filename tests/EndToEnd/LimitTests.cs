@@ -22,7 +22,7 @@ public class LimitTests
             view => view.GetProperty("state").GetString() == "stopped" && view.GetProperty("run").GetInt64() == 1
         );
         Assert.Contains(
-            "was ended by signal KILL (ended by force): its tree had reached its memory ceiling",
+            "was killed by signal KILL: it had reached its memory limit",
             over.GetProperty("why").GetString(),
             StringComparison.Ordinal
         );

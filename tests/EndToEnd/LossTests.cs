@@ -13,9 +13,10 @@ public class LossTests
         await using var sentry = await Sentry.Start();
         await sentry.Wrap("relay", "--recover", "never", "--start", "--", "/bin/sleep", "600");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        var directory = sentry.Places.RunOf(await sentry.Id("relay"));
         await sentry.KillServer();
         Sentry.Kill(pid, "SEGV");
-        await Gone(sentry, "relay");
+        await Gone(directory);
         await sentry.Serve();
         var shown = await sentry.Show("relay");
         Assert.Equal("stopped", shown.GetProperty("state").GetString());
@@ -30,9 +31,10 @@ public class LossTests
         await using var sentry = await Sentry.Start();
         await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        var directory = sentry.Places.RunOf(await sentry.Id("relay"));
         await sentry.KillServer();
         Sentry.Kill(pid);
-        await Gone(sentry, "relay");
+        await Gone(directory);
         await sentry.Serve();
         var back = await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running");
         Assert.Equal(2, back.GetProperty("run").GetInt64());
@@ -125,8 +127,9 @@ public class LossTests
             "--",
             sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM\nwhile :; do sleep 0.1; done\n")
         );
+        var directory = sentry.Places.RunOf(await sentry.Id("stubborn"));
         var unwrap = sentry.Calm("unwrap", "stubborn");
-        while (!(await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap asked for", StringComparison.Ordinal))
+        while (!(await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap requested", StringComparison.Ordinal))
         {
             // What the logbook shows is committed, and with it the wish.
         }
@@ -140,15 +143,14 @@ public class LossTests
         }
 
         Assert.Empty(sentry.Processes("stubborn"));
-        Assert.False(Directory.Exists(sentry.Places.RunOf("stubborn")));
+        Assert.False(Directory.Exists(directory));
     }
 
     /// <summary>
     /// Waits for the keeper's note of the outcome: the event itself, as a returning server would find it.
     /// </summary>
-    private static async Task Gone(Sentry sentry, string service)
+    private static async Task Gone(string directory)
     {
-        var directory = sentry.Places.RunOf(service);
         using var watcher = new FileSystemWatcher(directory);
         for (var tries = 0; tries < 300 && !File.Exists(Path.Combine(directory, "outcome.1")); tries++)
             await Task.Run(() => watcher.WaitForChanged(WatcherChangeTypes.All, 100));

@@ -26,7 +26,7 @@ public class NeedTests
         var waiting = await sentry.Until("books", view => Waits(view) == 2);
         var first = waiting.GetProperty("awaits")[0];
         Assert.Equal(
-            ($"an answer at 127.0.0.1:{port}", $"nobody takes connections at 127.0.0.1:{port}"),
+            ($"an answer at 127.0.0.1:{port}", $"nothing accepts connections at 127.0.0.1:{port}"),
             (first.GetProperty("for").GetString(), first.GetProperty("missing").GetString())
         );
         Assert.Equal(
@@ -70,7 +70,7 @@ public class NeedTests
     [Theory]
     [InlineData("go-ahead", "running", "goes ahead without")]
     [InlineData("hold", "held", "did not come within 200 ms (it is not there)")]
-    [InlineData("tell", "waiting", "somebody should look")]
+    [InlineData("tell", "waiting", "needs attention")]
     public async Task Of_a_need_that_never_comes_it_is_set_what_follows(string then, string state, string words)
     {
         await using var sentry = await Sentry.Start();
@@ -105,8 +105,8 @@ public class NeedTests
         await sentry.Ok("start", "board");
         var logbook = (await sentry.Ok("logbook", "--json"))
             .Json.EnumerateArray()
-            .Where(entry => entry.GetProperty("what").GetString() is "proven" or "launched")
-            .Select(entry => $"{entry.GetProperty("service").GetString()} {entry.GetProperty("what").GetString()}");
+            .Where(entry => entry.GetProperty("code").GetString() is "proven" or "launched")
+            .Select(entry => $"{entry.GetProperty("service").GetString()} {entry.GetProperty("code").GetString()}");
         Assert.Equal(
             ["tide launched", "tide proven", "ledger launched", "ledger proven", "board launched", "board proven"],
             logbook
@@ -133,7 +133,7 @@ public class NeedTests
         Assert.Contains("board, ledger, which need it, were stopped first.", stopped.Output, StringComparison.Ordinal);
         var order = (await sentry.Ok("logbook", "--json"))
             .Json.EnumerateArray()
-            .Where(entry => entry.GetProperty("what").GetString() == "stopped")
+            .Where(entry => entry.GetProperty("code").GetString() == "stopped")
             .Select(entry => entry.GetProperty("service").GetString())
             .TakeLast(3);
         Assert.Equal(["board", "ledger", "tide"], order);

@@ -33,7 +33,7 @@ public class ProofTests
                 "by-tcp",
                 $"tcp:127.0.0.1:{tcp}",
                 [Waits("tcp", $"exec memcached -l 127.0.0.1 -p {tcp}")],
-                $"127.0.0.1:{tcp} takes connections"
+                $"127.0.0.1:{tcp} accepts connections"
             ),
             (
                 "by-http",
@@ -121,7 +121,7 @@ public class ProofTests
         Assert.Equal(1, said.Exit);
         var held = await sentry.Until("dumb", view => State(view) == "held");
         Assert.Contains(
-            $"was not proven ready within 300 ms of its launch (nobody takes connections at 127.0.0.1:{nobody})",
+            $"was not ready within 300 ms of its launch (nothing accepts connections at 127.0.0.1:{nobody})",
             held.GetProperty("why").GetString(),
             StringComparison.Ordinal
         );
@@ -216,7 +216,7 @@ public class ProofTests
                     "-w",
                     "%{http_code}",
                     "--unix-socket",
-                    sentry.Places.SayOf("board"),
+                    sentry.Places.SayOf(await sentry.Id("board")),
                     "http://calm/serves",
                 ]
             )

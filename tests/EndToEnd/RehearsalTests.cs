@@ -76,7 +76,7 @@ public class RehearsalTests
         var rehearsed = await sentry.Calm("rehearse", "tells", "--for", "5s");
         Assert.Equal(1, rehearsed.Exit);
         Assert.Contains(
-            "It did not stay up: it ended by itself with exit code 3",
+            "It did not stay up: it exited with code 3",
             rehearsed.Output,
             StringComparison.Ordinal
         );
@@ -162,7 +162,7 @@ public class RehearsalTests
             stubborn
         );
         Assert.Contains(
-            "was ended by force: as a service it would lose what it has not written by then",
+            "was killed: as a service it would lose what it has not written by then",
             said.Output,
             StringComparison.Ordinal
         );
@@ -256,7 +256,7 @@ public class RehearsalTests
         );
         var said = await calm.StandardOutput.ReadToEndAsync();
         Assert.Contains(
-            "As its service: It did not stay up: it ended by itself with exit code 4",
+            "As its service: It did not stay up: it exited with code 4",
             said,
             StringComparison.Ordinal
         );

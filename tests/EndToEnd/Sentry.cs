@@ -329,6 +329,10 @@ public sealed class Sentry : IAsyncDisposable
         process.Dispose();
     }
 
+    /// <summary>A service's id, as directories have it.</summary>
+    public async Task<string> Id(string service) =>
+        $"S{(await Ok("show", service, "--json")).Json.GetProperty("id").GetInt64()}";
+
     /// <summary>Every process that carries the mark of one of this sentry's runs.</summary>
     public IReadOnlyList<int> Processes(string service) =>
         [
@@ -338,8 +342,9 @@ public sealed class Sentry : IAsyncDisposable
                 .Where(name => name!.All(char.IsAsciiDigit))
                 .Select(int.Parse!)
                 .Where(pid =>
-                    Read($"/proc/{pid}/environ")
-                        .Contains($"CALM_RUN={Places.RunDirectory}:{service}:", StringComparison.Ordinal)
+                    $"\0{Read($"/proc/{pid}/environ")}" is var variables
+                    && variables.Contains($"\0CALM_RUN={Places.RunDirectory}:", StringComparison.Ordinal)
+                    && variables.Contains($"\0CALM_SERVICE={service}\0", StringComparison.Ordinal)
                 ),
         ];
 

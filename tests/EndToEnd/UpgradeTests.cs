@@ -32,11 +32,11 @@ public class UpgradeTests
         await sentry.Until("tide-store", view => view.GetProperty("state").GetString() == "running");
         Assert.Equal(3, (await sentry.Show("tide-store")).GetProperty("run").GetInt64());
         Assert.Contains(
-            "Run 1 was ended by signal TERM",
+            "Run 1 was killed by signal TERM",
             (await sentry.Ok("logbook", "tide-store")).Output,
             StringComparison.Ordinal
         );
-        Assert.Contains("exit code 3", (await sentry.Ok("runs", "berth-relay")).Output, StringComparison.Ordinal);
+        Assert.Contains("code 3", (await sentry.Ok("runs", "berth-relay")).Output, StringComparison.Ordinal);
         Assert.Contains(
             "what it had before",
             (await sentry.Ok("account", "take", Sentry.Account, "/srv/skerry/srv/books")).Output,

@@ -171,7 +171,7 @@ public class WatchTests
             Assert.Contains(words, poor.GetProperty("health-why").GetString(), StringComparison.Ordinal);
             Assert.Equal(
                 watch.EndsWith("follows=note", StringComparison.Ordinal),
-                poor.GetProperty("asks").ValueKind == JsonValueKind.Null
+                poor.GetProperty("attention").ValueKind == JsonValueKind.Null
             );
             Assert.Equal("running", State(poor));
         }
@@ -312,7 +312,7 @@ public class WatchTests
         Assert.Equal(1, (await sentry.Show("board")).GetProperty("run").GetInt64());
         // As many watches as before, yet others: what was seen of the old ones is not said of them.
         Assert.Contains(
-            "It holds at once.",
+            "Takes effect immediately.",
             (await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,beat=1h,follows=tell")).Output,
             StringComparison.Ordinal
         );
@@ -324,8 +324,8 @@ public class WatchTests
         await sentry.Ok("adjust", "board", "--watch", "tcp:127.0.0.1:1,beat=100ms,patience=2,follows=tell");
         var poor = await sentry.Until("board", view => view.GetProperty("health").GetString() == "poor");
         Assert.Contains(
-            "nobody takes connections at 127.0.0.1:1",
-            poor.GetProperty("asks").GetString(),
+            "nothing accepts connections at 127.0.0.1:1",
+            poor.GetProperty("attention").GetString(),
             StringComparison.Ordinal
         );
         await sentry.Ok("adjust", "board", "--watch", $"tcp:127.0.0.1:{port},beat=100ms");

@@ -37,15 +37,27 @@ internal sealed class DefinitionFlags
 
         private static Option Described(Option option, Key key)
         {
-            option.Description = key.About + (key.Default is { } left ? $" (default: {left})" : "");
+            var form = key is { Kinds.Count: > 0, WordForm: { } words } ? $" As words: {words}." : "";
+            option.Description = key.About + form + (key.Default is { } left ? $" (default: {left})" : "");
             option.HelpName = key.Choices is { } choices
                 ? string.Join('|', choices)
-                : key.WordForm ?? key.Example ?? key.Type.ToString().ToLowerInvariant();
+                : key.WordForm ?? Placeholder(key);
             if (key.Choices is { } all)
                 option.CompletionSources.Add([.. all]);
             return option;
         }
     }
+
+    private static string Placeholder(Key key) =>
+        key switch
+        {
+            { Resolve: Resolve.Path } => "PATH",
+            { Resolve: Resolve.Program } => "PROGRAM",
+            { Type: KeyType.Switch } => "true|false",
+            { Example: [>= '0' and <= '9', ..] example } => example.Replace(" ", "", StringComparison.Ordinal),
+            { Kinds.Count: > 0 } => key.Name.ToUpperInvariant(),
+            _ => "TEXT",
+        };
 
     /// <summary>The flags with the part of the definition each belongs to: <c>program</c>; empty for its top.</summary>
     public IEnumerable<(string Part, Option Option)> All =>

@@ -31,7 +31,7 @@ internal static class DrillCommand
         var json = Common.Json();
         var command = new Command(
             "drill",
-            "Prove a reboot without one: wind all down in order, begin it as the boot would, and report"
+            "Prove a reboot without one: stop all in order, start it as a boot would, and report"
         )
         {
             names,
@@ -149,11 +149,11 @@ internal static class DrillCommand
         }
 
         to.WriteLine(
-            plan.Begins.Count == 0 ? "Nothing begins with the machine." : "Then begun as a boot would, in this order:"
+            plan.Begins.Count == 0 ? "Nothing starts with the machine." : "Then started as a boot would, in this order:"
         );
         if (plan.Begins.Count > 0)
             Table.Write(
-                ["", "SERVICE", "BEGINS AT", "USUALLY IN", "PROVEN AT", "AFTER"],
+                ["", "SERVICE", "STARTS", "USUALLY IN", "READY AT", "AFTER"],
                 [
                     .. plan.Begins.Select(
                         (begin, i) =>
@@ -191,8 +191,8 @@ internal static class DrillCommand
                 "boot" => $"Boot of {Lengths.At(report.Booted ?? report.Began)}; the sentry began {Seconds(sinceBoot)} "
                     + $"after it. Times are since the boot.",
                 "drill" => $"Drill of {Lengths.At(report.Began)}, asked for by {report.By}. Times are since the "
-                    + $"word to begin.",
-                _ => $"Start of {Lengths.At(report.Began)}, after all had been wound down.",
+                    + $"word to start.",
+                _ => $"Start of {Lengths.At(report.Began)}, after all had been stopped.",
             }
         );
         if (report.Stops.Count > 0)
@@ -202,7 +202,7 @@ internal static class DrillCommand
                 ["SERVICE", "FROM", "TOOK", ""],
                 [
                     .. report.Stops.Select(stop =>
-                        new[] { stop.Name, Seconds(stop.FromMs), Seconds(stop.TookMs), stop.Forced ? "by force" : "" }
+                        new[] { stop.Name, Seconds(stop.FromMs), Seconds(stop.TookMs), stop.Forced ? "killed" : "" }
                     ),
                 ]
             );
@@ -214,7 +214,7 @@ internal static class DrillCommand
             .Append(report.TookMs)
             .Append(1)
             .Max();
-        Console.WriteLine("\nBegun (· waiting, ~ starting, █ proven):");
+        Console.WriteLine("\nStarted (· waiting, ~ starting, █ ready):");
         Table.Write(
             ["SERVICE", "CAME", "LAUNCHED", "PROVEN", "USUALLY", "TIME LINE", "WAITED FOR"],
             [

@@ -89,12 +89,12 @@ internal static class HostCommand
         var within = new Option<string?>("--within")
         {
             Description =
-                "How long it may take before the rest is ended by force (default: as in the settings, else 60 s)",
+                "How long it may take before the rest is killed (default: as in the settings, else 60 s)",
         };
         var json = Common.Json();
         var command = new Command(
             "wind-down",
-            "Before the machine goes down: wind all services down in order; they begin again with the "
+            "Before the machine goes down: stop all services in order; they start again with the "
                 + "sentry's next start"
         )
         {

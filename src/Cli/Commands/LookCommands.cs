@@ -15,7 +15,7 @@ internal static class LookCommands
     public static Command List()
     {
         var json = Common.Json();
-        var command = new Command("list", "All services: what they do now and why; those that ask for a person first")
+        var command = new Command("list", "All services: what they do now and why; those that need attention first")
         {
             json,
         };
@@ -41,7 +41,7 @@ internal static class LookCommands
                 var ordered = services.OrderBy(Urgency).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
                 var now = DateTimeOffset.UtcNow;
                 Table.Write(
-                    ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "BEGINS AT", "WHY"],
+                    ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
                     [
                         .. ordered.Select(view =>
                             new[]
@@ -115,7 +115,7 @@ internal static class LookCommands
                 + $"{service.HealthWhy}"
         );
         if (service.Attention is { } asks)
-            Row("asks for you", asks);
+            Row("attention", asks);
         foreach (var watch in service.Watches)
             Row(
                 "watch",
@@ -135,13 +135,13 @@ internal static class LookCommands
                     + $"{service.Restarts} restarts"
             );
         Row(
-            "begins at",
+            "starts",
             service.At switch
             {
                 "boot" => "boot, before anyone logs in",
-                "boot-late" => "boot, after all else that begins with it",
+                "boot-late" => "boot, after everything that starts at boot",
                 "never" => "never: every start is refused",
-                _ => "request: not by itself",
+                _ => "request: only when asked",
             }
         );
         foreach (var wait in service.Awaits ?? [])

@@ -69,7 +69,7 @@ internal static class WhyCommands
             );
         if (why.Because.Count == 0)
             Console.WriteLine("  Nothing is on record.");
-        Console.WriteLine(why.Past ? "\nWhat was to come then:" : "\nWhat comes next by itself:");
+        Console.WriteLine(why.Past ? "\nWhat was to happen next:" : "\nWhat happens next:");
         foreach (var next in why.Next)
             Console.WriteLine($"  {(next.At is { } then ? $"{Stamp(then)}  " : "")}{next.Text}");
         if (why.Next.Count == 0)
@@ -187,7 +187,7 @@ internal static class WhyCommands
                         run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-",
                         Size(run.OutputBytes),
                         (run.Words ?? "it is live")
-                            + (run.Forced ? ", by force" : "")
+                            + (run.Forced ? ", after its steps did not suffice" : "")
                             + (
                                 run.Steps is [.., { EndedMs: not null } step] && !run.Forced
                                     ? $"; {step.What} did it"
@@ -200,17 +200,17 @@ internal static class WhyCommands
 
     private static void Write(RunView run)
     {
-        Row("run", $"{run.Run}, begun by {run.BegunBy ?? run.Cause} at {Lengths.At(run.Began)}");
+        Row("run", $"{run.Run}, started by {run.BegunBy ?? run.Cause} at {Lengths.At(run.Began)}");
         if (run.Launched is { } launched)
             Row("launched", $"{Lengths.At(launched)} as pid {run.Pid}");
         if (run.Proven is { } proven)
-            Row("proven", $"{Lengths.At(proven)}: {run.Proof}");
+            Row("ready", $"{Lengths.At(proven)}: {run.Proof}");
         Row(
             "ended",
             run.Ended is { } ended
                 ? $"{Lengths.At(ended)} by {run.EndedBy ?? "-"}, "
                     + $"{Lengths.Of(ended - (run.Launched ?? run.Began))} after its launch: "
-                    + $"{run.Words}{(run.Forced ? ", by force" : "")}"
+                    + $"{run.Words}{(run.Forced ? ", after its steps did not suffice" : "")}"
                 : "it is live"
         );
         Row(
@@ -279,7 +279,7 @@ internal static class WhyCommands
     {
         var once = new Option<bool>("--once") { Description = "Show it as it is now and end; so it is in a pipe" };
         var json = Common.Json();
-        var command = new Command("board", "What asks for a person now, live until Ctrl-C") { once, json };
+        var command = new Command("board", "What needs attention now, live until Ctrl-C") { once, json };
         command.SetAction(
             async (parsed, cancellation) =>
             {
@@ -341,7 +341,7 @@ internal static class WhyCommands
             $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n"
         );
         if (board.NeedAttention.Count == 0)
-            text.Append("Nothing asks for you.\n");
+            text.Append("No service needs attention.\n");
         else
             text.Append(
                 CultureInfo.InvariantCulture,

@@ -87,10 +87,10 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         string[] words = ["boot", "boot-late", "request", "never"];
         Part("begin")["at"] = words[
             Asking.Choice(
-                "When does it begin?",
+                "When does it start?",
                 [
                     "with the machine, before anyone logs in",
-                    "with the machine, once all else that begins with it is proven",
+                    "with the machine, once everything that starts at boot is ready",
                     "when somebody asks",
                     "never: every start is refused",
                 ],

@@ -103,7 +103,7 @@ internal sealed partial class Installation(TextWriter say)
             Put(path, text, executable: false);
         Put(Script, Read("calm-sentry.init"), executable: true);
         Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
-        say.WriteLine("begins    with the machine, before anyone logs in");
+        say.WriteLine("starts    with the machine, before anyone logs in");
         if (!start)
             return;
         say.WriteLine("starting  the sentry");

@@ -130,7 +130,7 @@ internal static class MyOwn
                 await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
                 return string.Create(
                     CultureInfo.InvariantCulture,
-                    $"It ended by itself with exit code {process.ExitCode} after {clock.Elapsed.TotalSeconds:0.0} s."
+                    $"It exited with code {process.ExitCode} after {clock.Elapsed.TotalSeconds:0.0} s."
                 );
             }
             catch (OperationCanceledException)

@@ -145,7 +145,7 @@ public sealed record UpForProof(TimeSpan Length) : Proof
 
 public sealed record TcpProof(string Address) : Proof
 {
-    public override string InWords => $"{Address} takes connections";
+    public override string InWords => $"{Address} accepts connections";
 }
 
 /// <param name="Status">The status it must answer; null: any from 200 to 399.</param>

@@ -85,7 +85,7 @@ public sealed class Union<T>
 
     private string FormOf(Kind<T> kind)
     {
-        var value = kind.Of ?? kind.Example ?? kind.Name.ToUpperInvariant();
+        var value = kind.Of ?? Short(kind.Example) ?? kind.Name.ToUpperInvariant();
         var own = string.Concat(
             attributes
                 .Where(attribute => attribute.Only.Count > 0 && attribute.GoesWith(kind.Name))
@@ -103,7 +103,13 @@ public sealed class Union<T>
     private static string FormOf(Attribute<T> attribute) =>
         attribute.Type == KeyType.Switch
             ? $",{attribute.Name}"
-            : $",{attribute.Name}={(attribute.Choices is { } choices ? string.Join('|', choices) : (attribute.Example ?? "TEXT").Replace(" ", "", StringComparison.Ordinal))}";
+            : $",{attribute.Name}={(attribute.Choices is { } choices ? string.Join('|', choices) : Short(attribute.Example) ?? "TEXT")}";
+
+    /// <summary>A length or an amount as it is typed without quotes: <c>15min</c>.</summary>
+    private static string? Short(string? example) =>
+        example is { Length: > 0 } && char.IsAsciiDigit(example[0])
+            ? example.Replace(" ", "", StringComparison.Ordinal)
+            : example;
 
     public T? Read(MapReader map)
     {

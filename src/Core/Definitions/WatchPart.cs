@@ -104,7 +104,7 @@ public sealed record CeilingWatch(TimeSpan Within) : Watch
 {
     public static readonly TimeSpan Default = TimeSpan.FromHours(1);
 
-    public override string InWords => $"its memory will not reach its ceiling within {Duration.Write(Within)}";
+    public override string InWords => $"its memory will not reach its limit within {Duration.Write(Within)}";
 }
 
 /// <summary>Its main process is not kept stopped by a signal (SIGSTOP, SIGTSTP) for so long.</summary>
@@ -112,5 +112,5 @@ public sealed record PausedWatch(TimeSpan Longest) : Watch
 {
     public static readonly TimeSpan Default = TimeSpan.FromSeconds(30);
 
-    public override string InWords => $"its main process is not kept stopped by a signal for {Duration.Write(Longest)}";
+    public override string InWords => $"its main process is not stopped by a signal for {Duration.Write(Longest)}";
 }

@@ -103,7 +103,7 @@ internal static class NeedLook
             null => "there is no service of that name",
             { Situation.Phase: Phase.Running } => null,
             { Situation.Phase: Phase.Held } => "it is on hold",
-            { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "it is set never to begin",
+            { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "starting it is disabled",
             var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
         };
 

@@ -117,7 +117,7 @@ internal static class Probes
         {
             ThrowIfOurs(error);
             return error.SocketErrorCode == SocketError.ConnectionRefused
-                ? $"nobody takes connections at {address}"
+                ? $"nothing accepts connections at {address}"
                 : $"{address} does not answer ({error.Message})";
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)

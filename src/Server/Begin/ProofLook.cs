@@ -88,7 +88,7 @@ internal static class ProofLook
         {
             TcpProof tcp => (
                 await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false),
-                $"{tcp.Address} takes connections"
+                $"{tcp.Address} accepts connections"
             ),
             HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
             CommandProof command => await Succeeds(command, actor, run, house, limit ?? AsAccount.Patience, gone)

@@ -129,6 +129,6 @@ internal static class CopyChecks
             return $"from the terminal {terminal}";
         return ProcessFacts.Parent(pid) == 1
             ? "from a boot script, or left behind by a login that has ended"
-            : $"begun by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
+            : $"started by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
     }
 }

@@ -39,7 +39,7 @@ internal static class CopyEnding
                     "copy-stays",
                     "The copy stays",
                     $"The copy outside the sentry (pid {copy.Pid}, as {copy.User}) was asked to end and has not "
-                        + $"within 10 s; it was not ended by force, and nothing was started.",
+                        + $"within 10 s; it was not killed, and nothing was started.",
                     $"Look at what it does, end it yourself ('kill -9 {copy.Pid}' loses what it has not written), "
                         + $"and start again."
                 );

@@ -16,7 +16,7 @@ internal static class NeedChecks
                 "needs-circle",
                 Severity.Blocks,
                 $"Its needs close a circle: {InWords(circle)}.",
-                "Each would wait for the other, and nobody could begin.",
+                "Each would wait for the other, and none could start.",
                 "Take one of these needs out. This one cannot be accepted."
             );
         foreach (var name in definition.Begin.NeededServices.Where(name => name != definition.Name))
@@ -33,15 +33,15 @@ internal static class NeedChecks
                 yield return new(
                     "need-never-begins",
                     Severity.Risk,
-                    $"It needs {name}, which is set never to begin.",
+                    $"It needs {name}, whose starting is disabled (begin.at: never).",
                     "It would wait for it until that need's limit.",
-                    $"Let it begin with 'calm adjust {name} --at request', or take the need out."
+                    $"Enable it with 'calm adjust {name} --at request', or take the need out."
                 );
             else if (definition.Begin.At == BeginAt.Boot && needed.Begin.At is BeginAt.Request)
                 yield return new(
                     "need-not-at-boot",
                     Severity.Note,
-                    $"It begins with the machine and needs {name}, which by itself does not.",
+                    $"It starts with the machine and needs {name}, which does not.",
                     $"{name} is started with it, for it is needed.",
                     $"Say so, if you like: calm adjust {name} --at boot"
                 );
@@ -54,8 +54,8 @@ internal static class NeedChecks
             yield return new(
                 "no-proof",
                 Severity.Note,
-                "It begins with the machine, and nothing but staying up shows that it serves.",
-                "Whoever needs it may begin before it serves.",
+                "It starts with the machine, and nothing but staying up shows that it serves.",
+                "What needs it may start before it serves.",
                 $"Name a proof, such as: calm adjust {definition.Name} --proof tcp:127.0.0.1:PORT"
             );
     }

@@ -78,7 +78,7 @@ internal static class PlaceChecks
                     Severity.Risk,
                     $"What a service of this name kept before is set apart for root: {apart}.",
                     "Its account was removed; the next account with its number must not find it by accident. This "
-                        + "service begins without it.",
+                        + "service starts without it.",
                     $"calm account hand-over {subject.Account.Name} {subject.Definition.Name}   gives it to the "
                         + $"service; or remove it."
                 ),

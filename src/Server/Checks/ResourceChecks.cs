@@ -77,7 +77,7 @@ internal static class ResourceChecks
             yield return new(
                 "memory-over-machine",
                 Severity.Note,
-                $"The memory ceiling of {Size.Write(memory)} is more than this machine has ({Size.About(there)}).",
+                $"The memory limit of {Size.Write(memory)} is more than this machine has ({Size.About(there)}).",
                 "It would never be reached.",
                 "Set a lower --memory, or leave it out."
             );
@@ -89,7 +89,7 @@ internal static class ResourceChecks
             yield return new(
                 "memory-under-rehearsal",
                 Severity.Risk,
-                $"The memory ceiling of {Size.Write(ceiling)} is under what its rehearsal used, "
+                $"The memory limit of {Size.Write(ceiling)} is under what its rehearsal used, "
                     + $"{Size.About(seen.PeakBytes)}.",
                 "The kernel would end it as soon as it works as it did then.",
                 $"Set at least --memory '{Size.Write(((seen.PeakBytes * 3 / 2) >> 20) + 1 << 20)}', or rehearse again."

@@ -29,7 +29,7 @@ internal static class StopChecks
                     $"Of its latest stops the longest took {longest.TotalSeconds:0.0} s; when the machine goes "
                         + $"down all services together have {Duration.Write(subject.House.ShutdownWithin)}."
                 ),
-                "What is left after that is ended by force, and what it has not written is lost.",
+                "What is left after that is killed, and what it has not written is lost.",
                 "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again."
             );
         if (Short(definition, subject.House) is not { } seen)
@@ -38,7 +38,7 @@ internal static class StopChecks
             "wind-down-short",
             Severity.Risk,
             seen,
-            "What it has not written by then is lost: the end by force cuts its work in half.",
+            "What it has not written by then is lost: the kill cuts its work in half.",
             Longer(definition, subject.House)
         );
     }
@@ -65,7 +65,7 @@ internal static class StopChecks
         var wait = ServiceLife.LongestStop(definition);
         if (forced > 0)
             return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} "
-                + $"cut off by force: its wind-down waits {Duration.Write(wait)} in all.";
+                + $"killed: its wind-down waits {Duration.Write(wait)} in all.";
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
         return longest > wait * Tight
             ? string.Create(

@@ -108,7 +108,7 @@ internal sealed class Beginning(
                     CultureInfo.InvariantCulture,
                     $"{wanted.Count - failed.Count} of {wanted.Count} "
                         + $"{(wanted.Count == 1 ? "service" : "services")} "
-                        + $"proven{(took > 0 ? $" within {took / 1000:0.0} s" : "")}."
+                        + $"ready{(took > 0 ? $" within {took / 1000:0.0} s" : "")}."
                 )
                 + (failed.Count == 0 ? "" : $" Not: {string.Join(", ", failed.Select(view => view.Name))}.")
                 + (
@@ -158,7 +158,7 @@ internal sealed class Beginning(
             say(
                 string.Create(
                     CultureInfo.InvariantCulture,
-                    $"{name} is proven at {(proven - Began).TotalSeconds:0.00} s: {proof}."
+                    $"{name} is ready at {(proven - Began).TotalSeconds:0.00} s: {proof}."
                 )
             );
         else if (CameOf(actor) != "not-begun")
@@ -224,7 +224,7 @@ internal sealed class Beginning(
         if (actor.Situation.Run is null)
         {
             if (was.Live)
-                yield return $"It ran before; a boot does not begin it (begin.at: "
+                yield return $"It ran before; a boot does not start it (begin.at: "
                     + $"{BeginKeys.At.Write(actor.Definition.Begin.At)}).";
             yield break;
         }

@@ -121,7 +121,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             NotBack = notBack,
             ExpectedMs = total.TotalMilliseconds,
             Said =
-                $"{Count(stop.Count)} would be interrupted and {Count(begun.Count)} begun"
+                $"{Count(stop.Count)} would be interrupted and {Count(begun.Count)} started"
                 + (
                     total > TimeSpan.Zero
                         ? $", in about {total.TotalSeconds.ToString("0.0", System.Globalization.CultureInfo.InvariantCulture)} "
@@ -130,7 +130,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
                 )
                 + (
                     unknown > 0
-                        ? $"; {unknown} of them {(unknown == 1 ? "has" : "have")} never been proven yet, so how "
+                        ? $"; {unknown} of them {(unknown == 1 ? "has" : "have")} never been ready yet, so how "
                             + $"long they take is not known."
                         : "."
                 )

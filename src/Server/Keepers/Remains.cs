@@ -99,8 +99,8 @@ internal static class Remains
         var detail = Message.Number(body, "oom") switch
         {
             <= 0 => null,
-            1 => "its tree had reached its memory ceiling, and the kernel ended one of its processes",
-            var ended => $"its tree had reached its memory ceiling, and the kernel ended {ended} of its processes",
+            1 => "it had reached its memory limit, and the kernel killed one of its processes",
+            var ended => $"it had reached its memory limit, and the kernel killed {ended} of its processes",
         };
         return status.Signal != 0
             ? new(OutcomeKind.Signalled, status.Signal, status.DumpedCore, detail)

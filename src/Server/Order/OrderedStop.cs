@@ -81,7 +81,7 @@ internal sealed class OrderedStop(Registry registry, House house)
                                     forced
                                 )
                             );
-                            say?.Invoke($"{name} is stopped{(forced ? ", by force" : "")}");
+                            say?.Invoke($"{name} is stopped{(forced ? ": killed" : "")}");
                         })
                     )
             )

@@ -107,7 +107,7 @@ internal static class Proposals
                 new(
                     "begin.proof",
                     $"tcp {address}",
-                    $"It takes connections on TCP port {port.Port}: that shows that it serves, where staying up "
+                    $"It accepts connections on TCP port {port.Port}: that shows that it serves, where staying up "
                         + $"shows little."
                 )
             );

@@ -231,7 +231,7 @@ internal sealed class Rehearsal : IDisposable
         await Until(link, news, ForcePatience).ConfigureAwait(false);
         return $"It had not ended {Seconds(house.Now - asked)} after "
             + $"{(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} "
-            + $"and was ended by force: as a service it would lose what it has not written by then.";
+            + $"and was killed: as a service it would lose what it has not written by then.";
     }
 
     private async Task<Task<(KeeperWord, byte[])?>> Take(

@@ -75,7 +75,7 @@ internal static class Enforcement
             resources.Memory is { } memory ? Size.Write(memory) : null,
             ceilings.TryGetValue("memory", out var bytes)
                 ? Size.Write(long.Parse(bytes, CultureInfo.InvariantCulture))
-                : "no ceiling",
+                : "no limit",
             resources.Memory is not { } wanted
                 || (
                     ceilings.ContainsKey("memory")
@@ -85,7 +85,7 @@ internal static class Enforcement
         Add(
             "resources.cpu",
             resources.Cpu is { } cpu ? $"{cpu} %" : null,
-            ceilings.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no ceiling"
+            ceilings.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no limit"
         );
         Add(
             "resources.open-files",
@@ -95,7 +95,7 @@ internal static class Enforcement
         Add(
             "resources.tree-size",
             resources.TreeSize?.ToString(CultureInfo.InvariantCulture),
-            ceilings.GetValueOrDefault("tasks", "no ceiling")
+            ceilings.GetValueOrDefault("tasks", "no limit")
         );
         return found;
     }

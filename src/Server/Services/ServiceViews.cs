@@ -178,10 +178,10 @@ internal static class ServiceViews
             return null;
         return now.Awaited switch
         {
-            null => [new("its pause to end", null, now.Since, now.WakeAt, "it is tried again")],
+            null => [new("its pause to end", null, now.Since, now.WakeAt, "it is restarted")],
             { Step: AwaitStep.Boot } awaited =>
             [
-                new("all that begins with the machine", null, awaited.Since, now.WakeAt, "it begins all the same"),
+                new("everything that starts at boot", null, awaited.Since, now.WakeAt, "it starts anyway"),
             ],
             { Step: AwaitStep.Turn } awaited => [new("its turn", null, awaited.Since, null, null)],
             var awaited =>
@@ -194,12 +194,7 @@ internal static class ServiceViews
                         one.state.Missing,
                         awaited.Since,
                         one.state.Told ? null : one.state.Limit,
-                        one.need.Follows switch
-                        {
-                            NeedFollow.GoAhead => "it goes ahead without",
-                            NeedFollow.Hold => "it is put on hold",
-                            _ => "it is said, and it waits on",
-                        }
+                        Outlook.Follows(one.need)
                     )),
             ],
         };

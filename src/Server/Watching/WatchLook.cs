@@ -211,7 +211,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
         var watched = Stopwatch.GetElapsedTime(began);
         var so = age is { } known && known < watched ? known : watched;
         if (so < longest)
-            return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just begun", longest - so);
+            return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just started", longest - so);
         return new($"{not} for {About(so)}", "");
     }
 
@@ -225,7 +225,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
     private Sight Ahead(CeilingWatch watch, TimeSpan every)
     {
         if (definition.Resources.Memory is not { } ceiling)
-            return new(null, "it has no memory ceiling (resources.memory)");
+            return new(null, "it has no memory limit (resources.memory)");
         var sample = vitals.Look(every / 2);
         memoryGone.Add(DateTimeOffset.UnixEpoch + Stopwatch.GetElapsedTime(0, sample.Stamp), sample.Memory);
         if (GrowthTrend.Of(memoryGone.Samples) is not { } trend)
@@ -237,7 +237,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
             );
         var grows =
             $"its memory is {Size.About(sample.Memory)} and grows by {Size.About((long)(trend.PerSecond * 60))} a "
-            + $"minute; at that rate it reaches its ceiling of {Size.Write(ceiling)} in about {About(left)}";
+            + $"minute; at that rate it reaches its limit of {Size.Write(ceiling)} in about {About(left)}";
         return left <= watch.Within ? new(grows, "") : new(null, grows);
     }
 

@@ -117,13 +117,13 @@ test("a service's page starts, stops and shows its output as it comes", async ({
   await enter(page, sentry);
   await row(page, "teller").click();
   await page.getByRole("button", { name: "Start", exact: true }).click();
-  await expect(page.getByText("teller runs: run 1")).toBeVisible();
+  await expect(page.getByText("teller is running: run 1")).toBeVisible();
   await expect(page.getByLabel("Output")).toContainText("ready");
   sentry.file("words", "the tide is in\n");
   await expect(page.getByLabel("Output")).toContainText("the tide is in");
   await page.getByRole("button", { name: "Restart" }).click();
-  await expect(page.getByText("teller runs: run 2")).toBeVisible();
-  await expect(page.getByRole("cell", { name: "was ended by signal TERM", exact: true })).toBeVisible();
+  await expect(page.getByText("teller is running: run 2")).toBeVisible();
+  await expect(page.getByRole("cell", { name: "was killed by signal TERM", exact: true })).toBeVisible();
   await page.getByRole("button", { name: "Stop" }).click();
   await expect(page.getByText("Nothing of it is left.")).toBeVisible();
   await expect(page.getByRole("button", { name: "Start", exact: true })).toBeEnabled();
@@ -165,7 +165,7 @@ test("a held service says why, shows what each fall left behind, and is released
   const complaints = await enter(page, sentry);
   await row(page, "gate-counter").click();
   const why = page.locator(".why");
-  await expect(why).toContainText("It fell 3 times and was begun again: 3 times it ended by itself with exit code 3");
+  await expect(why).toContainText("Failed 3 times and was restarted: 3 times it exited with code 3");
   await expect(why).toContainText("Nothing is tried by itself: a person is needed.");
   await expect(why).toContainText("calm release gate-counter");
   await page.getByRole("button", { name: "+ 3" }).click();
@@ -174,7 +174,7 @@ test("a held service says why, shows what each fall left behind, and is released
 
   sentry.file("mended", "");
   await page.getByRole("button", { name: "Release" }).click();
-  await expect(page.getByText("Released from its hold. gate-counter runs: run 4")).toBeVisible();
+  await expect(page.getByText("Released from its hold. gate-counter is running: run 4")).toBeVisible();
   await expect(page.getByRole("button", { name: "Release" })).toHaveCount(0);
   await expect(page.getByRole("row", { name: /it is never silent for 1 h.*it is noted/ })).toBeVisible();
   await expect(page.getByRole("row", { name: /^a day/ })).toContainText("3");

@@ -43,6 +43,8 @@ public class InsideTests
             .First(part => part[2] == "cgroup2")[1];
         var keeper = File.ReadAllText($"/proc/{pid}/stat").Split(' ')[3];
 
+        var vault = await sentry.Id("vault");
+        var inside = $"S{long.Parse(vault[1..], System.Globalization.CultureInfo.InvariantCulture) + 1}"; // the next one that is wrapped
         (string What, string Tries)[] attempts =
         [
             ("the store", $"cat {places.Database}"),
@@ -56,12 +58,12 @@ public class InsideTests
             ("another's secret folder", $"ls {Path.GetDirectoryName(key)}"),
             ("the folder of all secrets", $"ls {Path.GetDirectoryName(Path.GetDirectoryName(key))}"),
             ("write into a secrets folder", $"touch {Path.GetDirectoryName(key)}/new"),
-            ("another's keeper", $"curl -s --max-time 2 --unix-socket {places.RunOf("vault")}/socket http://x/"),
-            ("another's run directory", $"ls {places.RunOf("vault")}"),
-            ("its own run directory", $"ls {places.RunOf("inside")}"),
+            ("another's keeper", $"curl -s --max-time 2 --unix-socket {places.RunOf(vault)}/socket http://x/"),
+            ("another's run directory", $"ls {places.RunOf(vault)}"),
+            ("its own run directory", $"ls {places.RunOf(inside)}"),
             ("its own output's place", $"touch {places.OutputDirectoryOf("inside")}/new"),
-            ("another's socket", $"curl -sf --max-time 2 --unix-socket {places.SayOf("vault")} http://x/serves"),
-            ("take another's socket away", $"rm {places.SayOf("vault")}"),
+            ("another's socket", $"curl -sf --max-time 2 --unix-socket {places.SayOf(vault)} http://x/serves"),
+            ("take another's socket away", $"rm {places.SayOf(vault)}"),
             ("put something beside the sockets", $"touch {places.SayDirectory}/new"),
             ("the client's socket", $"curl -sf --max-time 2 --unix-socket {places.ApiSocket} http://x/api/services"),
             ("take the client's socket away", $"rm {places.ApiSocket}"),

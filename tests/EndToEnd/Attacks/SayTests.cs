@@ -17,7 +17,7 @@ public class TellTests
         await using var sentry = await Sentry.Start();
         await sentry.Ok("account", "permit", "daemon");
         await sentry.Wrap("board", "--start", "--", "/bin/sleep", "600");
-        var socket = sentry.Places.SayOf("board");
+        var socket = sentry.Places.SayOf(await sentry.Id("board"));
         var says =
             $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket} -d 'all is lost' http://calm/says";
         // The same account outside; another account; root; another service of the same account; one of another account.

@@ -1,0 +1,171 @@
+namespace CalmSentry.Cli.Help;
+
+/// <summary>When in the order of work a command is used.</summary>
+internal enum Stage
+{
+    Prepare,
+    Run,
+    Look,
+    Plan,
+    Machine,
+}
+
+/// <param name="Summary">One line, at most 62 characters.</param>
+/// <param name="Usage">What follows the command's name.</param>
+/// <param name="Examples">Two or three lines as typed.</param>
+internal sealed record Page(Stage Stage, string Summary, string Usage, params IReadOnlyList<string> Examples);
+
+/// <summary>What help says of each command, in the order of work.</summary>
+internal static class Pages
+{
+    public static IReadOnlyList<(string Name, Page Page)> All { get; } =
+    [
+        (
+            "check",
+            new(
+                Stage.Prepare,
+                "Find out what would go wrong, before anything is run",
+                "NAME | FILE | [NAME] [OPTIONS] -- PROGRAM [ARGUMENT…]",
+                "calm check --account skerry -- /srv/skerry/ledger/ledger.py --port 7411",
+                "calm check fare-ledger"
+            )
+        ),
+        (
+            "rehearse",
+            new(
+                Stage.Prepare,
+                "Run a program as its service would, without registering it",
+                "NAME | FILE | [NAME] [OPTIONS] -- PROGRAM [ARGUMENT…]",
+                "calm rehearse --for 30s --account skerry -- /srv/skerry/ledger/ledger.py"
+            )
+        ),
+        (
+            "account",
+            new(
+                Stage.Prepare,
+                "Accounts that services run as, and their rights on folders",
+                "COMMAND",
+                "calm account create skerry-ledger",
+                "calm account grant skerry-ledger /srv/skerry/ledger"
+            )
+        ),
+        (
+            "secret",
+            new(
+                Stage.Prepare,
+                "Secrets of services: sealed, and never shown again",
+                "COMMAND",
+                "calm secret set fare-ledger LEDGER_KEY"
+            )
+        ),
+        (
+            "wrap",
+            new(
+                Stage.Prepare,
+                "Wrap a program as a service; without anything it asks",
+                "NAME [OPTIONS] -- PROGRAM [ARGUMENT…]  |  --from FILE",
+                "calm wrap fare-ledger --at boot --account skerry -- python3 ledger.py",
+                "calm wrap \"Fare ledger\" --need network --start -- /srv/skerry/ledger",
+                "calm wrap --from fare-ledger.yaml"
+            )
+        ),
+        (
+            "adjust",
+            new(
+                Stage.Prepare,
+                "Change a service's definition",
+                "NAME [OPTIONS] [-- PROGRAM [ARGUMENT…]]",
+                "calm adjust fare-ledger --memory 256MiB",
+                "calm adjust fare-ledger --unset resources.memory"
+            )
+        ),
+        (
+            "unwrap",
+            new(
+                Stage.Prepare,
+                "Stop a service cleanly and remove it; its output stays",
+                "NAME…",
+                "calm unwrap fare-ledger"
+            )
+        ),
+        ("start", new(Stage.Run, "Start services and wait until they are ready", "NAME…", "calm start fare-ledger")),
+        (
+            "stop",
+            new(
+                Stage.Run,
+                "Stop services cleanly, so that no work is lost",
+                "NAME…",
+                "calm stop fare-ledger",
+                "calm stop tide-store --with-dependents"
+            )
+        ),
+        ("restart", new(Stage.Run, "Stop services cleanly and start them again", "NAME…", "calm restart fare-ledger")),
+        ("release", new(Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter")),
+        ("list", new(Stage.Look, "All services, and why each is as it is", "", "calm list", "calm list --json")),
+        ("show", new(Stage.Look, "One service: state, effective definition, latest runs", "NAME", "calm show fare-ledger")),
+        (
+            "why",
+            new(
+                Stage.Look,
+                "Why a service is as it is, and what happens next",
+                "NAME",
+                "calm why gate-counter",
+                "calm why gate-counter --at \"2026-03-01 02:10\""
+            )
+        ),
+        (
+            "runs",
+            new(
+                Stage.Look,
+                "A service's runs and how each ended",
+                "NAME",
+                "calm runs gate-counter --last 20",
+                "calm runs gate-counter --run 12"
+            )
+        ),
+        (
+            "output",
+            new(
+                Stage.Look,
+                "What a service printed",
+                "NAME",
+                "calm output fare-ledger --last 50",
+                "calm output fare-ledger --follow"
+            )
+        ),
+        (
+            "logbook",
+            new(
+                Stage.Look,
+                "What Calm Sentry saw and did, and who asked",
+                "[NAME]",
+                "calm logbook",
+                "calm logbook fare-ledger --last 100"
+            )
+        ),
+        ("board", new(Stage.Look, "What needs attention now, live", "", "calm board", "calm board --once")),
+        ("open", new(Stage.Look, "Print a one-time link to the web console", "", "calm open")),
+        (
+            "drill",
+            new(
+                Stage.Plan,
+                "Prove a reboot without one: stop all, start as a boot would",
+                "[NAME…]",
+                "calm drill --dry",
+                "calm drill"
+            )
+        ),
+        (
+            "host",
+            new(
+                Stage.Machine,
+                "Install Calm Sentry on this machine, and see how it stands",
+                "COMMAND",
+                "calm host install",
+                "calm host status"
+            )
+        ),
+    ];
+
+    public static Page? Of(string command) => All.FirstOrDefault(one => one.Name == command).Page;
+}
