@@ -52,7 +52,7 @@ try
     await Capture("output captured, 100-byte lines (floor: cat > file)");
     await Change(
         "first",
-        """{"resources":{"memory":"256 MiB","cpu":"1000 %","tasks":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}"""
+        """{"resources":{"memory":"256 MiB","cpu":"1000 %","tree-size":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}"""
     );
     await Launch("launch under every ceiling there is");
     await Change("first", """{"resources":null}""");

@@ -273,7 +273,7 @@ public class FallTests
         Assert.True(day.GetProperty("fallen-ms").GetDouble() >= 300 && day.GetProperty("planned-ms").GetDouble() > 0);
         var runs = (await sentry.Ok("runs", "tide", "--json")).Json;
         Assert.Equal(
-            [("recovery", Environment.UserName), (Environment.UserName, "a signal from elsewhere")],
+            [("Calm Sentry", Environment.UserName), (Environment.UserName, "a signal from elsewhere")],
             runs.EnumerateArray()
                 .Skip(1)
                 .Select(run => (run.GetProperty("begun-by").GetString(), run.GetProperty("ended-by").GetString()))

@@ -129,18 +129,15 @@ public class LossTests
         );
         var directory = sentry.Places.RunOf(await sentry.Id("stubborn"));
         var unwrap = sentry.Calm("unwrap", "stubborn");
-        while (!(await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap requested", StringComparison.Ordinal))
-        {
-            // What the logbook shows is committed, and with it the wish.
-        }
+        // What the logbook shows is committed, and with it the wish.
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap requested", StringComparison.Ordinal)
+        );
 
         await sentry.KillServer();
         Assert.Equal(5, (await unwrap).Exit);
         await sentry.Serve();
-        while ((await sentry.Ok("list", "--json")).Json.GetArrayLength() > 0)
-        {
-            // Each look is a call through the client.
-        }
+        await Sentry.Eventually(async () => (await sentry.Ok("list", "--json")).Json.GetArrayLength() == 0);
 
         Assert.Empty(sentry.Processes("stubborn"));
         Assert.False(Directory.Exists(directory));

@@ -75,11 +75,7 @@ public class RehearsalTests
         await sentry.Wrap("tells", "--environment", "TIDE=high", "--umask", "0027", "--", tells);
         var rehearsed = await sentry.Calm("rehearse", "tells", "--for", "5s");
         Assert.Equal(1, rehearsed.Exit);
-        Assert.Contains(
-            "It did not stay up: it exited with code 3",
-            rehearsed.Output,
-            StringComparison.Ordinal
-        );
+        Assert.Contains("It did not stay up: it exited with code 3", rehearsed.Output, StringComparison.Ordinal);
         Assert.Contains("  ! oops\n", rehearsed.Output, StringComparison.Ordinal);
         Assert.Contains(
             Path.Combine(sentry.Places.StateOf("tells"), "kept"),
@@ -255,11 +251,7 @@ public class RehearsalTests
             "--compare-with-mine"
         );
         var said = await calm.StandardOutput.ReadToEndAsync();
-        Assert.Contains(
-            "As its service: It did not stay up: it exited with code 4",
-            said,
-            StringComparison.Ordinal
-        );
+        Assert.Contains("As its service: It did not stay up: it exited with code 4", said, StringComparison.Ordinal);
         Assert.Contains("As you, here:   It stayed up", said, StringComparison.Ordinal);
         Assert.Contains("variable TIDE_TABLE: you have it, the service does not", said, StringComparison.Ordinal);
         if (System.Environment.UserName == "root")

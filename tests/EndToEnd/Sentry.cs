@@ -29,6 +29,8 @@ public sealed class Sentry : IAsyncDisposable
     /// </summary>
     public static readonly TimeSpan Limit = TimeSpan.FromMinutes(3);
 
+    private static readonly TimeSpan BetweenLooks = TimeSpan.FromMilliseconds(5);
+
     private readonly string binaries;
     private readonly string[] before;
     private Process? server;
@@ -251,7 +253,7 @@ public sealed class Sentry : IAsyncDisposable
         while (!await met())
         {
             Assert.True(clock.Elapsed < Limit, $"it never came true: {what}");
-            await Task.Yield();
+            await Task.Delay(BetweenLooks); // another process has to get on: looking takes its time away
         }
     }
 

@@ -17,20 +17,9 @@ public class StormTests
             System.Globalization.CultureInfo.InvariantCulture
         );
 
-    private static async Task<double> Asked(Sentry sentry)
-    {
-        var clock = Stopwatch.GetTimestamp();
-        await sentry.Ok("list");
-        return Stopwatch.GetElapsedTime(clock).TotalMilliseconds;
-    }
-
-    private static double Slowest(List<double> took) => took.Order().ElementAt((int)(took.Count * 0.99) - 1);
-
     [Fact]
     public async Task Under_a_storm_of_crashes_the_list_answers_and_memory_does_not_grow()
     {
-        // Beside it an idle one: whatever else the machine is busy with slows both.
-        await using var quiet = await Sentry.Start();
         await using var sentry = await Sentry.Start();
         var storm = Path.Combine(sentry.Places.Root, "storm");
         // Each falls about every six seconds once the storm is let loose, its pause included.
@@ -44,11 +33,7 @@ public class StormTests
                 .Range(0, Services)
                 .Select(i => sentry.Ok("wrap", "--from", Definition(sentry, $"gate-{i}", program)))
         );
-        await Task.WhenAll(
-            Enumerable.Range(0, Services).Select(i => quiet.Wrap($"gate-{i}", "--", "/bin/sleep", "600"))
-        );
         await sentry.Ok("start", "--all");
-        await quiet.Ok("start", "--all");
         await File.WriteAllTextAsync(storm, "");
 
         async Task<long> Falls() =>
@@ -56,23 +41,15 @@ public class StormTests
             - Services;
         await Sentry.Eventually(async () => await Falls() > 100);
         var (before, from, since) = (Memory(sentry.ServerPid), await Falls(), Stopwatch.GetTimestamp());
-        var (idles, storms) = (new List<double>(), new List<double>());
-        for (var i = 0; i < 500; i++)
-        {
-            idles.Add(await Asked(quiet));
-            storms.Add(await Asked(sentry));
-        }
-
-        var (idle, stormy) = (Slowest(idles), Slowest(storms));
+        for (var i = 0; i < 50; i++)
+            await sentry.Ok("list"); // how fast it answers is measured in bench/
         await Sentry.Eventually(async () => await Falls() > from + 250);
         var (after, fell) = (Memory(sentry.ServerPid), await Falls() - from);
         var perMinute = fell / Stopwatch.GetElapsedTime(since).TotalMinutes;
         TestContext.Current.SendDiagnosticMessage(
-            $"storm: {perMinute:0} falls a minute; list p99 {idle:0} ms idle, {stormy:0} ms in the storm; memory "
-                + $"{before} kB, then {after} kB"
+            $"storm: {perMinute:0} failures a minute; memory {before} kB, then {after} kB"
         );
         Assert.True(perMinute > 400, $"{perMinute:0} falls a minute");
-        Assert.True(stormy <= 5 * idle, $"p99 of calm list: {stormy:0} ms in the storm, {idle:0} ms idle");
         Assert.True(after < before * 1.2, $"memory of its own: {before} kB, after {fell} falls {after} kB");
     }
 

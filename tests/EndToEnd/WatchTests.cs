@@ -64,7 +64,7 @@ public class WatchTests
         Assert.False(Sentry.Lives(pid));
         var run = (await sentry.Ok("runs", "board", "--run", "1", "--json")).Json[0];
         Assert.Equal(
-            ("unwell", "the sentry", true),
+            ("unwell", "Calm Sentry", true),
             (
                 run.GetProperty("outcome").GetString(),
                 run.GetProperty("ended-by").GetString(),

@@ -15,90 +15,66 @@ internal static class AccountRoutes
 
     public static void MapAccounts(this IEndpointRouteBuilder api)
     {
-        api.MapGet(
-                "/accounts",
-                (Registry registry, House house) =>
-                    TypedResults.Json(
-                        (IReadOnlyList<AccountView>)
-                            [
-                                .. house
-                                    .Permits.Known.Select(known => known.Name)
-                                    .Union(registry.All.Select(actor => actor.Definition.Account))
-                                    .Order(StringComparer.Ordinal)
-                                    .Select(name => View(name, registry, house)),
-                            ],
-                        ApiJson.Plain.IReadOnlyListAccountView
-                    )
-            )
-            .Produces<IReadOnlyList<AccountView>>()
-            .WithSummary("Accounts that may run services, and those that do")
-            .May(Permission.Read);
-        api.MapGet(
-                "/accounts/{name}",
-                async (string name, Registry registry, House house) =>
-                    Account.Named(name) is { } account
-                        ? TypedResults.Json(
-                            await Detail(account, registry, house).ConfigureAwait(false),
-                            ApiJson.Plain.AccountDetail
-                        )
-                        : NoSuchAccount(name)
-            )
-            .Produces<AccountDetail>()
-            .Refuses(404)
-            .WithSummary("One account: its services, what it may do, which folders it can write")
-            .May(Permission.Read);
-        api.MapPost("/accounts/{name}", Create)
-            .Produces<Answer>(201)
-            .Refuses(409)
-            .WithSummary("Make a locked system account and permit it to run services")
-            .May(Permission.Administer);
-        api.MapDelete("/accounts/{name}", Remove)
-            .Produces<Answer>()
-            .Refuses(409)
-            .WithSummary("Remove an account that was made here and runs no service")
-            .May(Permission.Administer);
-        api.MapPost(
-                "/accounts/{name}/permit",
-                (string name, Registry registry, House house, HttpContext context) =>
-                    Permit(name, true, registry, house, context)
-            )
+        api.MapGet("/accounts", All).Produces<IReadOnlyList<AccountView>>().May(Permission.Read);
+        api.MapGet("/accounts/{name}", One).Produces<AccountDetail>().Refuses(404).May(Permission.Read);
+        api.MapPost("/accounts/{name}", Create).Produces<Answer>(201).Refuses(409).May(Permission.Administer);
+        api.MapDelete("/accounts/{name}", Remove).Produces<Answer>().Refuses(409).May(Permission.Administer);
+        api.MapPost("/accounts/{name}/permit", PermitAccount)
             .Produces<Answer>()
             .Refuses(404)
-            .WithSummary("Permit an account to run services")
             .May(Permission.Administer);
-        api.MapPost(
-                "/accounts/{name}/forbid",
-                (string name, Registry registry, House house, HttpContext context) =>
-                    Permit(name, false, registry, house, context)
-            )
-            .Produces<Answer>()
-            .Refuses(404)
-            .WithSummary("Forbid an account to run services; live runs go on")
-            .May(Permission.Administer);
-        api.MapPost(
-                "/accounts/{name}/grant",
-                (string name, House house, HttpContext context) => Folder(name, house, context, give: true)
-            )
+        api.MapPost("/accounts/{name}/forbid", Forbid).Produces<Answer>().Refuses(404).May(Permission.Administer);
+        api.MapPost("/accounts/{name}/grant", Grant)
             .TakesJson<FolderRight>()
             .Produces<Answer>()
             .Refuses(404)
-            .WithSummary("Give an account just the right it lacks on a folder")
             .May(Permission.Administer);
-        api.MapPost(
-                "/accounts/{name}/take",
-                (string name, House house, HttpContext context) => Folder(name, house, context, give: false)
-            )
+        api.MapPost("/accounts/{name}/take", Take)
             .TakesJson<FolderRight>()
             .Produces<Answer>()
             .Refuses(404)
-            .WithSummary("Take back what was granted on a folder")
             .May(Permission.Administer);
-        api.MapPost("/accounts/{name}/hand-over", HandOver)
-            .May(Permission.Administer)
-            .Produces<Answer>()
-            .Refuses(404)
-            .WithSummary("Give an account what ?service=NAME kept under an account that was removed");
+        api.MapPost("/accounts/{name}/hand-over", HandOver).May(Permission.Administer).Produces<Answer>().Refuses(404);
     }
+
+    /// <summary>Accounts that may run services, and those that do.</summary>
+    public static IResult All(Registry registry, House house) =>
+        TypedResults.Json(
+            (IReadOnlyList<AccountView>)
+                [
+                    .. house
+                        .Permits.Known.Select(known => known.Name)
+                        .Union(registry.All.Select(actor => actor.Definition.Account))
+                        .Order(StringComparer.Ordinal)
+                        .Select(name => View(name, registry, house)),
+                ],
+            ApiJson.Plain.IReadOnlyListAccountView
+        );
+
+    /// <summary>One account: its services, what it may do, which folders it can write.</summary>
+    public static async Task<IResult> One(string name, Registry registry, House house) =>
+        Account.Named(name) is { } account
+            ? TypedResults.Json(
+                await Detail(account, registry, house).ConfigureAwait(false),
+                ApiJson.Plain.AccountDetail
+            )
+            : NoSuchAccount(name);
+
+    /// <summary>Permit an account to run services.</summary>
+    public static Task<IResult> PermitAccount(string name, Registry registry, House house, HttpContext context) =>
+        Permit(name, true, registry, house, context);
+
+    /// <summary>Forbid an account to run services; live runs go on.</summary>
+    public static Task<IResult> Forbid(string name, Registry registry, House house, HttpContext context) =>
+        Permit(name, false, registry, house, context);
+
+    /// <summary>Give an account just the right it lacks on a folder.</summary>
+    public static Task<IResult> Grant(string name, House house, HttpContext context) =>
+        Folder(name, house, context, give: true);
+
+    /// <summary>Take back what was granted on a folder.</summary>
+    public static Task<IResult> Take(string name, House house, HttpContext context) =>
+        Folder(name, house, context, give: false);
 
     private static IResult NoSuchAccount(string name) =>
         Problems.Of(
@@ -184,7 +160,8 @@ internal static class AccountRoutes
         };
     }
 
-    private static async Task<IResult> Create(string name, House house, HttpContext context)
+    /// <summary>Make a locked system account and permit it to run services.</summary>
+    public static async Task<IResult> Create(string name, House house, HttpContext context)
     {
         if (
             name.Length is 0 or > 32
@@ -245,7 +222,8 @@ internal static class AccountRoutes
         );
     }
 
-    private static async Task<IResult> Remove(string name, Registry registry, House house, HttpContext context)
+    /// <summary>Remove an account that was made here and runs no service.</summary>
+    public static async Task<IResult> Remove(string name, Registry registry, House house, HttpContext context)
     {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
@@ -306,7 +284,8 @@ internal static class AccountRoutes
         );
     }
 
-    private static async Task<IResult> HandOver(string name, string service, House house, HttpContext context)
+    /// <summary>Give an account what ?service=NAME kept under an account that was removed.</summary>
+    public static async Task<IResult> HandOver(string name, string service, House house, HttpContext context)
     {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);

@@ -15,114 +15,84 @@ internal static class CheckRoutes
 {
     public static void MapChecks(this IEndpointRouteBuilder api)
     {
-        api.MapPost(
-                "/check",
-                async (string? like, Registry registry, Checker checker, House house, HttpContext context) =>
-                {
-                    var (under, problem) = Like(like, registry);
-                    if (problem is not null)
-                        return problem;
-                    var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
-                    return TypedResults.Json(
-                        await FindingViews
-                            .Check(
-                                sent,
-                                checker,
-                                house,
-                                sent.Definition is { } definition ? registry.Named(definition.Name) : null
-                            )
-                            .ConfigureAwait(false),
-                        ApiJson.Plain.CheckView
-                    );
-                }
-            )
-            .TakesDefinition()
-            .Produces<CheckView>()
-            .WithSummary("What would go wrong with a definition on this host; nothing is registered or run")
-            .May(Permission.Define);
-        api.MapGet(
-                "/services/{name}/check",
-                async (string name, Registry registry, Checker checker, House house) =>
-                    registry.Find(name) is { } actor
-                        ? TypedResults.Json(
-                            await FindingViews
-                                .Check(Reading.Of(registry.Given(actor)), checker, house)
-                                .ConfigureAwait(false),
-                            ApiJson.Plain.CheckView
-                        )
-                        : Problems.NoSuchService(name, registry.Nearest(name))
-            )
-            .Produces<CheckView>()
-            .Refuses(404)
-            .WithSummary("What would go wrong with a registered service now")
-            .May(Permission.Operate);
-        api.MapPost(
-                "/rehearsals",
-                async (
-                    string? length,
-                    string? accept,
-                    string? like,
-                    Registry registry,
-                    RehearsalRoom room,
-                    Checker checker,
-                    House house,
-                    HttpContext context
-                ) =>
-                {
-                    var (under, problem) = Like(like, registry);
-                    if (problem is not null)
-                        return problem;
-                    var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
-                    return sent.Problem
-                        ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context)
-                            .ConfigureAwait(false);
-                }
-            )
+        api.MapPost("/check", Check).TakesDefinition().Produces<CheckView>().May(Permission.Define);
+        var one = api.OneService();
+        one.MapGet("/check", CheckService).May(Permission.Operate);
+        api.MapPost("/rehearsals", RehearseDefinition)
             .TakesDefinition()
             .Produces<RehearsalEvent>(200, "application/x-ndjson")
             .Refuses(422)
-            .WithSummary(
-                "Run a definition exactly as its service would, for ?length= (10s); live lines, then the report"
-            )
             .May(Permission.Define);
-        api.MapPost(
-                "/services/{name}/rehearsals",
-                async (
-                    string name,
-                    string? length,
-                    string? accept,
-                    Registry registry,
-                    RehearsalRoom room,
-                    Checker checker,
-                    House house,
-                    HttpContext context
-                ) =>
-                    registry.Find(name) is { } actor
-                        ? await Rehearse(actor.Definition, length, accept, room, checker, house, context)
-                            .ConfigureAwait(false)
-                        : Problems.NoSuchService(name, registry.Nearest(name))
-            )
+        one.MapPost("/rehearsals", RehearseService)
             .Produces<RehearsalEvent>(200, "application/x-ndjson")
             .Refuses(422)
-            .WithSummary("The same, of a registered service that is not running")
             .May(Permission.Operate);
-        api.MapPost(
-                "/rehearsals/{id}/end",
-                (string id, RehearsalRoom room) =>
-                    room.End(id)
-                        ? TypedResults.NoContent()
-                        : Problems.Of(
-                            404,
-                            "no-such-rehearsal",
-                            "No such rehearsal",
-                            $"No rehearsal {id} is being played."
-                        )
-            )
-            .Produces(204)
-            .Refuses(404)
-            .WithSummary("Wind a rehearsal down now, and report")
-            .May(Permission.Operate);
+        api.MapPost("/rehearsals/{id}/end", EndRehearsal).Produces(204).Refuses(404).May(Permission.Operate);
     }
+
+    /// <summary>What would go wrong with a definition on this host; nothing is registered or run.</summary>
+    public static async Task<IResult> Check(
+        string? like,
+        Registry registry,
+        Checker checker,
+        House house,
+        HttpContext context
+    )
+    {
+        var (under, problem) = Like(like, registry);
+        if (problem is not null)
+            return problem;
+        var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
+        return TypedResults.Json(
+            await FindingViews
+                .Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null)
+                .ConfigureAwait(false),
+            ApiJson.Plain.CheckView
+        );
+    }
+
+    /// <summary>What would go wrong with a registered service now.</summary>
+    public static Task<CheckView> CheckService(Called called, Registry registry, Checker checker, House house) =>
+        FindingViews.Check(Reading.Of(registry.Given(called.Service)), checker, house);
+
+    /// <summary>
+    /// Run a definition exactly as its service would, for ?length= (10s); live lines, then the report.
+    /// </summary>
+    public static async Task<IResult> RehearseDefinition(
+        string? length,
+        string? accept,
+        string? like,
+        Registry registry,
+        RehearsalRoom room,
+        Checker checker,
+        House house,
+        HttpContext context
+    )
+    {
+        var (under, problem) = Like(like, registry);
+        if (problem is not null)
+            return problem;
+        var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
+        return sent.Problem
+            ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context).ConfigureAwait(false);
+    }
+
+    /// <summary>The same, of a registered service that is not running.</summary>
+    public static Task<IResult> RehearseService(
+        Called called,
+        string? length,
+        string? accept,
+        RehearsalRoom room,
+        Checker checker,
+        House house,
+        HttpContext context
+    ) => Rehearse(called.Service.Definition, length, accept, room, checker, house, context);
+
+    /// <summary>Wind a rehearsal down now, and report.</summary>
+    public static IResult EndRehearsal(string id, RehearsalRoom room) =>
+        room.End(id)
+            ? TypedResults.NoContent()
+            : Problems.Of(404, "no-such-rehearsal", "No such rehearsal", $"No rehearsal {id} is being played.");
 
     /// <summary>The definition to be laid under another: that of a sibling, without what must be its own.</summary>
     public static (MapNode? Under, IResult? Problem) Like(string? like, Registry registry)

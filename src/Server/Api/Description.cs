@@ -22,6 +22,10 @@ internal static class Description
         options.AddOperationTransformer(
             (operation, context, _) =>
             {
+                foreach (
+                    var part in (context.Description.RelativePath ?? "").Split('/').Where(part => part == "{name}")
+                )
+                    Describe(operation, part.Trim('{', '}'));
                 var needed = context
                     .Description.ActionDescriptor.EndpointMetadata.OfType<Permissions.INamed>()
                     .Single()
@@ -56,6 +60,25 @@ internal static class Description
                 (document.Extensions ??= new Dictionary<string, IOpenApiExtension>())[Undescribed] =
                     new JsonNodeExtension(new JsonArray([.. others]));
                 return Task.CompletedTask;
+            }
+        );
+    }
+
+    /// <summary>Of a path: a service's name is bound together with the service, which the framework does not see.</summary>
+    private static void Describe(OpenApiOperation operation, string parameter)
+    {
+        operation.Parameters ??= [];
+        if (operation.Parameters.Any(known => known.Name == parameter))
+            return;
+        operation.Parameters.Insert(
+            0,
+            new OpenApiParameter
+            {
+                Name = parameter,
+                In = ParameterLocation.Path,
+                Required = true,
+                Description = "A short name, or a title.",
+                Schema = new OpenApiSchema { Type = JsonSchemaType.String },
             }
         );
     }

@@ -16,58 +16,43 @@ internal static class DrillRoutes
 
     public static void MapDrills(this IEndpointRouteBuilder api)
     {
-        api.MapGet(
-                "/drills/plan",
-                (string? services, Registry registry, DrillRoom room) =>
-                    Named(services, registry, out var names, out var problem)
-                        ? TypedResults.Json(room.Plan(names), ApiJson.Plain.DrillPlan)
-                        : problem!
-            )
-            .Produces<DrillPlan>()
-            .Refuses(404)
-            .WithSummary(
-                "What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and "
-                    + "begin, in which order and how long by history; nothing is touched"
-            )
-            .May(Permission.Read);
+        api.MapGet("/drills/plan", Plan).Produces<DrillPlan>().Refuses(404).May(Permission.Read);
         api.MapPost("/drills", Play)
             .Produces<DrillEvent>(200, "application/x-ndjson")
             .Refuses(404, 409)
-            .WithSummary(
-                "Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot "
-                    + "would; live notes, then the report"
-            )
             .May(Permission.Operate);
-        api.MapGet(
-                "/drills/latest",
-                (string? kind, DrillRoom room) =>
-                    ((kind is null ? room.Now : null) ?? room.Latest(kind)) is { } report
-                        ? TypedResults.Json(report, ApiJson.Plain.BeginReport)
-                        : Problems.Of(
-                            404,
-                            "no-report",
-                            "No report yet",
-                            kind == "boot"
-                                ? "No boot of this machine has been seen with services to begin."
-                                : "No boot and no drill has been seen yet.",
-                            "'calm drill' plays one."
-                        )
-            )
-            .Produces<BeginReport>()
-            .Refuses(404)
-            .WithSummary("The latest report, also while it goes on; of ?kind=boot, drill or start, or of any")
-            .May(Permission.Read);
-        api.MapPost("/wind-down", WindDown)
-            .Produces<Answer>()
-            .Refuses(400)
-            .WithSummary(
-                "Before the machine goes down: wind all services down in order, within ?within= (the host's "
-                    + "setting) at most; the next start begins what begins with the machine"
-            )
-            .May(Permission.Administer);
+        api.MapGet("/drills/latest", Latest).Produces<BeginReport>().Refuses(404).May(Permission.Read);
+        api.MapPost("/wind-down", WindDown).Produces<Answer>().Refuses(400).May(Permission.Administer);
     }
 
-    private static async Task<IResult> Play(string? services, Registry registry, DrillRoom room, HttpContext context)
+    /// <summary>
+    /// What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and begin, in which
+    /// order and how long by history; nothing is touched.
+    /// </summary>
+    public static IResult Plan(string? services, Registry registry, DrillRoom room) =>
+        Named(services, registry, out var names, out var problem)
+            ? TypedResults.Json(room.Plan(names), ApiJson.Plain.DrillPlan)
+            : problem!;
+
+    /// <summary>The latest report, also while it goes on; of ?kind=boot, drill or start, or of any.</summary>
+    public static IResult Latest(string? kind, DrillRoom room) =>
+        ((kind is null ? room.Now : null) ?? room.Latest(kind)) is { } report
+            ? TypedResults.Json(report, ApiJson.Plain.BeginReport)
+            : Problems.Of(
+                404,
+                "no-report",
+                "No report yet",
+                kind == "boot"
+                    ? "No boot of this machine has been seen with services to begin."
+                    : "No boot and no drill has been seen yet.",
+                "'calm drill' plays one."
+            );
+
+    /// <summary>
+    /// Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot would; live
+    /// notes, then the report.
+    /// </summary>
+    public static async Task<IResult> Play(string? services, Registry registry, DrillRoom room, HttpContext context)
     {
         if (!Named(services, registry, out var names, out var problem))
             return problem!;
@@ -92,7 +77,11 @@ internal static class DrillRoutes
         return TypedResults.Empty;
     }
 
-    private static async Task<IResult> WindDown(
+    /// <summary>
+    /// Before the machine goes down: wind all services down in order, within ?within= (the host's setting) at most; the
+    /// next start begins what begins with the machine.
+    /// </summary>
+    public static async Task<IResult> WindDown(
         string? within,
         Registry registry,
         House house,

@@ -12,121 +12,109 @@ internal static class SecretRoutes
 {
     public static void MapSecrets(this IEndpointRouteBuilder api)
     {
-        api.MapGet(
-                "/services/{name}/secrets",
-                (string name, Registry registry, House house) =>
-                    TypedResults.Json<IReadOnlyList<SecretView>>(
-                        registry.Find(name) is { } actor
-                            ? ServiceViews.SecretsOf(actor.Definition, house)
-                            :
-                            [
-                                .. house
-                                    .Secrets.Keys(ServiceName.From(name))
-                                    .Select(key => new SecretView(key, true, false)),
-                            ],
-                        ApiJson.Plain.IReadOnlyListSecretView
-                    )
-            )
-            .Produces<IReadOnlyList<SecretView>>()
-            .WithSummary("A service's secrets by name, and whether each has a value")
-            .May(Permission.Read);
-        api.MapPut(
-                "/services/{name}/secrets/{key}",
-                async (string name, string key, Registry registry, House house, HttpContext context) =>
-                {
-                    var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
-                    if (
-                        service.Length == 0
-                        || key.Length == 0
-                        || char.IsAsciiDigit(key[0])
-                        || !key.All(c => char.IsAsciiLetterOrDigit(c) || c == '_')
-                    )
-                        return Problems.Of(
-                            400,
-                            "bad-key",
-                            "Not a name for a secret",
-                            $"The service is '{name}', the key '{key}'; allowed: a service's name, and a key of "
-                                + $"letters, digits and _, not beginning with a digit."
-                        );
-                    var (sent, problem) = await Incoming
-                        .Json(context.Request, ApiJson.Plain.SecretValue, "a secret's value")
-                        .ConfigureAwait(false);
-                    if (sent is null)
-                        return problem!;
-                    var length = System.Text.Encoding.UTF8.GetByteCount(sent.Value);
-                    if (length is 0 or > SecretBox.Longest || Incoming.Odd(sent.Value))
-                        return Problems.Of(
-                            400,
-                            "bad-secret",
-                            "Not a secret",
-                            $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
-                                + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
-                        );
-                    house.Secrets.Set(service, key, sent.Value);
-                    house.Logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Name);
-                    await house.Store.Flush().ConfigureAwait(false);
-                    var actor = registry.Find(service);
-                    var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
-                    var said =
-                        $"{key} of {service} is sealed."
-                        + (
-                            length < 4
-                                ? " It is too short to be hidden in output: programs that print it will show it."
-                                : ""
-                        )
-                        + (
-                            actor is null ? $" No service {service} is wrapped yet; the secret waits for it."
-                            : used
-                                ? actor.Situation.Run is null ? ""
-                                    : $" The live run has the value before; 'calm restart {service}' brings "
-                                        + $"this one in."
-                            : $" The service does not ask for it yet: calm adjust {service} --secret {key}"
-                        );
-                    return TypedResults.Json(
-                        new Answer
-                        {
-                            Code = AnswerCode.SecretSet,
-                            CameTrue = true,
-                            Said = said,
-                        },
-                        ApiJson.Plain.Answer
-                    );
-                }
-            )
+        api.MapGet("/services/{name}/secrets", OfService).Produces<IReadOnlyList<SecretView>>().May(Permission.Read);
+        api.MapPut("/services/{name}/secrets/{key}", Set)
             .Produces<Answer>()
             .Refuses(400)
             .TakesJson<SecretValue>()
-            .WithSummary("Give a secret its value: {\"value\": …}")
             .May(Permission.Define);
-        api.MapDelete(
-                "/services/{name}/secrets/{key}",
-                async (string name, string key, Registry registry, House house, HttpContext context) =>
-                {
-                    var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
-                    if (!house.Secrets.Remove(service, key))
-                        return Problems.Of(
-                            404,
-                            "no-such-secret",
-                            "No such secret",
-                            $"{service} has no secret {key} with a value.",
-                            $"'calm secret list {service}' shows those there are."
-                        );
-                    house.Logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Name);
-                    await house.Store.Flush().ConfigureAwait(false);
-                    return TypedResults.Json(
-                        new Answer
-                        {
-                            Code = AnswerCode.SecretRemoved,
-                            CameTrue = true,
-                            Said = $"{key} of {service} is removed.",
-                        },
-                        ApiJson.Plain.Answer
-                    );
-                }
-            )
-            .Produces<Answer>()
-            .Refuses(404)
-            .WithSummary("Remove a secret's value")
-            .May(Permission.Define);
+        api.MapDelete("/services/{name}/secrets/{key}", Remove).Produces<Answer>().Refuses(404).May(Permission.Define);
+    }
+
+    /// <summary>A service's secrets by name, and whether each has a value.</summary>
+    public static IResult OfService(string name, Registry registry, House house) =>
+        TypedResults.Json<IReadOnlyList<SecretView>>(
+            registry.Find(name) is { } actor
+                ? ServiceViews.SecretsOf(actor.Definition, house)
+                : [.. house.Secrets.Keys(ServiceName.From(name)).Select(key => new SecretView(key, true, false))],
+            ApiJson.Plain.IReadOnlyListSecretView
+        );
+
+    /// <summary>Give a secret its value: {"value": …}.</summary>
+    public static async Task<IResult> Set(string name, string key, Registry registry, House house, HttpContext context)
+    {
+        var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
+        if (
+            service.Length == 0
+            || key.Length == 0
+            || char.IsAsciiDigit(key[0])
+            || !key.All(c => char.IsAsciiLetterOrDigit(c) || c == '_')
+        )
+            return Problems.Of(
+                400,
+                "bad-key",
+                "Not a name for a secret",
+                $"The service is '{name}', the key '{key}'; allowed: a service's name, and a key of "
+                    + $"letters, digits and _, not beginning with a digit."
+            );
+        var (sent, problem) = await Incoming
+            .Json(context.Request, ApiJson.Plain.SecretValue, "a secret's value")
+            .ConfigureAwait(false);
+        if (sent is null)
+            return problem!;
+        var length = System.Text.Encoding.UTF8.GetByteCount(sent.Value);
+        if (length is 0 or > SecretBox.Longest || Incoming.Odd(sent.Value))
+            return Problems.Of(
+                400,
+                "bad-secret",
+                "Not a secret",
+                $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
+                    + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
+            );
+        house.Secrets.Set(service, key, sent.Value);
+        house.Logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Name);
+        await house.Store.Flush().ConfigureAwait(false);
+        var actor = registry.Find(service);
+        var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
+        var said =
+            $"{key} of {service} is sealed."
+            + (length < 4 ? " It is too short to be hidden in output: programs that print it will show it." : "")
+            + (
+                actor is null ? $" No service {service} is wrapped yet; the secret waits for it."
+                : used
+                    ? actor.Situation.Run is null ? ""
+                        : $" The live run has the value before; 'calm restart {service}' brings " + $"this one in."
+                : $" The service does not ask for it yet: calm adjust {service} --secret {key}"
+            );
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.SecretSet,
+                CameTrue = true,
+                Said = said,
+            },
+            ApiJson.Plain.Answer
+        );
+    }
+
+    /// <summary>Remove a secret's value.</summary>
+    public static async Task<IResult> Remove(
+        string name,
+        string key,
+        Registry registry,
+        House house,
+        HttpContext context
+    )
+    {
+        var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
+        if (!house.Secrets.Remove(service, key))
+            return Problems.Of(
+                404,
+                "no-such-secret",
+                "No such secret",
+                $"{service} has no secret {key} with a value.",
+                $"'calm secret list {service}' shows those there are."
+            );
+        house.Logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Name);
+        await house.Store.Flush().ConfigureAwait(false);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.SecretRemoved,
+                CameTrue = true,
+                Said = $"{key} of {service} is removed.",
+            },
+            ApiJson.Plain.Answer
+        );
     }
 }

@@ -16,37 +16,30 @@ internal static class SentryRoutes
 {
     public static void MapSentry(this IEndpointRouteBuilder api)
     {
-        api.MapGet(
-                "/sentry",
-                (House house, SentrySelf self, HttpContext context) =>
-                    TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView)
-            )
-            .Produces<SentryView>()
-            .WithSummary("The sentry itself, and who you are to it")
-            .May(Permission.Read);
+        api.MapGet("/sentry", Sentry).Produces<SentryView>().May(Permission.Read);
 
         api.MapGet("/logbook", Logbook).May(Permission.Read);
 
-        api.MapGet(
-                "/events",
-                IResult (EventHub events, Registry registry, HttpContext context) =>
-                    events.Full
-                        ? Problems.Of(
-                            503,
-                            "too-many-streams",
-                            "Too many streams",
-                            $"{EventHub.Most} streams of events are open, as many as there may be.",
-                            "Close some: each open console page and each 'calm board' has one."
-                        )
-                        : TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted))
-            )
-            .Produces<string>(200, "text/event-stream")
-            .WithSummary(
-                "Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when "
-                    + "all is quiet"
-            )
-            .May(Permission.Read);
+        api.MapGet("/events", LiveEvents).Produces<string>(200, "text/event-stream").May(Permission.Read);
     }
+
+    /// <summary>The sentry itself, and who you are to it.</summary>
+    public static IResult Sentry(House house, SentrySelf self, HttpContext context) =>
+        TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView);
+
+    /// <summary>
+    /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet.
+    /// </summary>
+    public static IResult LiveEvents(EventHub events, Registry registry, HttpContext context) =>
+        events.Full
+            ? Problems.Of(
+                503,
+                "too-many-streams",
+                "Too many streams",
+                $"{EventHub.Most} streams of events are open, as many as there may be.",
+                "Close some: each open console page and each 'calm board' has one."
+            )
+            : TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted));
 
     /// <summary>The latest entries of the logbook, oldest first; of one service, or of all.</summary>
     /// <param name="service">Its short name or title, or the name of one that is no more.</param>

@@ -12,24 +12,14 @@ internal static class SessionRoutes
 {
     public static void MapSessions(this IEndpointRouteBuilder api)
     {
-        api.MapPost("/sign-in-links", Link)
-            .May(Permission.Administer)
-            .Produces<SignInLink>(201)
-            .Refuses(409)
-            .WithSummary("A link that signs one browser in, once, within five minutes");
-        api.MapPost("/sign-out", SignOut).May(Permission.Read).Produces(204).WithSummary("End this browser's session");
-        api.MapGet("/sessions", List)
-            .May(Permission.Administer)
-            .Produces<IReadOnlyList<SessionView>>()
-            .WithSummary("Browsers that are signed in, the latest used first");
-        api.MapDelete("/sessions/{id}", End)
-            .May(Permission.Administer)
-            .Produces<Answer>()
-            .Refuses(404)
-            .WithSummary("End one browser's session");
+        api.MapPost("/sign-in-links", Link).May(Permission.Administer).Produces<SignInLink>(201).Refuses(409);
+        api.MapPost("/sign-out", SignOut).May(Permission.Read).Produces(204);
+        api.MapGet("/sessions", List).May(Permission.Administer).Produces<IReadOnlyList<SessionView>>();
+        api.MapDelete("/sessions/{id}", End).May(Permission.Administer).Produces<Answer>().Refuses(404);
     }
 
-    private static IResult Link(Sessions sessions, SentrySelf self, HttpContext context)
+    /// <summary>A link that signs one browser in, once, within five minutes.</summary>
+    public static IResult Link(Sessions sessions, SentrySelf self, HttpContext context)
     {
         if (self.Console.Length == 0)
             return Problems.Of(
@@ -54,7 +44,8 @@ internal static class SessionRoutes
             );
     }
 
-    private static NoContent SignOut(Sessions sessions, HttpContext context)
+    /// <summary>End this browser's session.</summary>
+    public static NoContent SignOut(Sessions sessions, HttpContext context)
     {
         if (sessions.Of(context.Request) is { } session)
             sessions.End(session.Id);
@@ -62,7 +53,8 @@ internal static class SessionRoutes
         return TypedResults.NoContent();
     }
 
-    private static JsonHttpResult<IReadOnlyList<SessionView>> List(Sessions sessions, HttpContext context)
+    /// <summary>Browsers that are signed in, the latest used first.</summary>
+    public static JsonHttpResult<IReadOnlyList<SessionView>> List(Sessions sessions, HttpContext context)
     {
         var own = sessions.Of(context.Request)?.Id;
         return TypedResults.Json<IReadOnlyList<SessionView>>(
@@ -81,7 +73,8 @@ internal static class SessionRoutes
         );
     }
 
-    private static async Task<IResult> End(string id, Sessions sessions, House house, HttpContext context)
+    /// <summary>End one browser's session.</summary>
+    public static async Task<IResult> End(string id, Sessions sessions, House house, HttpContext context)
     {
         if (sessions.End(id) is not { } session)
             return Problems.Of(

@@ -86,7 +86,7 @@ test("the list changes by events: wrapped, started, killed, back, stopped, unwra
   await expect(page.getByRole("region", { name: "Running" })).toContainText("Departure board");
   const { pid } = JSON.parse(sentry.calm("show", "departure-board", "--json"));
   process.kill(pid, "SIGKILL");
-  await expect(row(page, "departure-board")).toContainText("came back by itself");
+  await expect(row(page, "departure-board")).toContainText("Calm Sentry restarted it");
   await expect(row(page, "departure-board").locator(".number").last()).toHaveText("1");
   sentry.calm("stop", "departure-board");
   await expect(page.getByRole("region", { name: "Not running" })).toContainText("Departure board");
@@ -105,9 +105,9 @@ test("a service that needs a person stands first, with a word", async ({ page, s
     // It is meant to fall until it is held.
   }
   await enter(page, sentry);
-  await expect(page.getByRole("heading", { name: "One service needs you" })).toBeVisible();
-  await expect(page.getByRole("region").first()).toHaveAccessibleName("Needs you");
-  await expect(page.getByRole("region", { name: "Needs you" })).toContainText("held");
+  await expect(page.getByRole("heading", { name: "One service needs attention" })).toBeVisible();
+  await expect(page.getByRole("region").first()).toHaveAccessibleName("Needs attention");
+  await expect(page.getByRole("region", { name: "Needs attention" })).toContainText("held");
 });
 
 test("a service's page starts, stops and shows its output as it comes", async ({ page, sentry }) => {
@@ -166,10 +166,11 @@ test("a held service says why, shows what each fall left behind, and is released
   await row(page, "gate-counter").click();
   const why = page.locator(".why");
   await expect(why).toContainText("Failed 3 times and was restarted: 3 times it exited with code 3");
-  await expect(why).toContainText("Nothing is tried by itself: a person is needed.");
+  await expect(why).toContainText("Nothing happens automatically: it needs attention.");
   await expect(why).toContainText("calm release gate-counter");
   await page.getByRole("button", { name: "+ 3" }).click();
-  await expect(page.locator(".last-lines")).toHaveText("the barrier reads -1");
+  await expect(page.locator(".runs .last-lines")).toHaveText("the barrier reads -1");
+  await expect(why.locator(".last-lines")).toHaveText("the barrier reads -1");
   await expect(page.getByText("it has never run well before")).toBeVisible();
 
   sentry.file("mended", "");
@@ -206,11 +207,12 @@ test("the wrap form checks while one types, rehearses, and leads to the running 
   await page.getByLabel("Arguments").fill("--book\nday book");
   await page.getByLabel("Environment").fill("GREETING=god dag = ja");
   const stop = page.getByRole("group", { name: "Clean stop" });
-  await stop.getByRole("button", { name: "Add a step" }).click();
+  await stop.getByRole("button", { name: "Add", exact: true }).click();
+  await stop.getByLabel("Which").selectOption("TERM");
   await stop.getByLabel("Wait").fill("500 ms");
   const watched = page.getByRole("group", { name: "Watched while it runs" });
-  await watched.getByRole("button", { name: "Add a watch" }).click();
-  await watched.getByLabel("So it must be").selectOption("silent-for");
+  await watched.getByRole("button", { name: "Add", exact: true }).click();
+  await watched.getByLabel("Kind").selectOption("silent-for");
   await watched.getByLabel("Which").fill("soon");
   await expect(watched.getByText("'soon'; allowed: a length of time")).toBeVisible();
   await watched.getByLabel("Which").fill("1 h");
@@ -303,7 +305,7 @@ test("a drill is looked at, played, and drawn as a time line; what others need i
   expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
   const { pid } = JSON.parse(sentry.calm("show", "tide", "--json"));
   await page.getByRole("button", { name: "Interrupt 3 services and drill now" }).click();
-  await expect(page.getByText("2 of 2 services proven within")).toBeVisible();
+  await expect(page.getByText("2 of 2 services ready within")).toBeVisible();
   await expect(page.getByText(`before it was ${pid}.`)).toBeVisible();
   const bars = page.getByRole("figure", { name: "Time line" }).getByRole("listitem");
   await expect(bars).toHaveCount(2);
@@ -326,16 +328,23 @@ test("needs and proof are given in the form, and what is wrong stands beside its
   sentry.wrap("tide", "exec sleep 600");
   await enter(page, sentry);
   await page.getByRole("link", { name: "Wrap a program" }).click();
-  await page.getByLabel("Name").fill("board");
-  await page.getByLabel("Program").first().fill(sentry.file("board", "#!/bin/sh\necho open; exec sleep 600\n"));
-  await page.getByLabel("Account").fill(sentry.account);
-  await page.getByRole("button", { name: "Add a need" }).click();
-  await page.getByLabel("Which", { exact: true }).first().selectOption("tide");
-  await page.getByLabel("Kind").last().selectOption("tcp");
-  await page.getByLabel("Which", { exact: true }).last().fill("no port");
-  await expect(page.getByText("begin.proof.tcp: 'no port'; allowed: a host and a port")).toHaveCount(2);
-  await page.getByLabel("Kind").last().selectOption("output");
-  await page.getByLabel("Which", { exact: true }).last().fill("^open$");
+  await page.getByRole("textbox", { name: "Name" }).fill("board");
+  await page
+    .getByRole("textbox", { name: "Program" })
+    .fill(sentry.file("board", "#!/bin/sh\necho open; exec sleep 600\n"));
+  await page.getByRole("textbox", { name: "Account" }).fill(sentry.account);
+  const needs = page.getByRole("group", { name: "Needs" });
+  await needs.getByRole("button", { name: "Add", exact: true }).click();
+  await needs.getByLabel("Kind").selectOption("service");
+  await needs.getByLabel("Which").selectOption("tide");
+  const proof = page.getByRole("group", { name: "Proof that it serves" });
+  await proof.getByRole("button", { name: "Choose" }).click();
+  await proof.getByLabel("Kind").selectOption("tcp");
+  await proof.getByLabel("Which").fill("no port");
+  await expect(proof.getByText("'no port'; allowed: a host and a port")).toBeVisible();
+  await expect(page.getByText("begin.proof.tcp: 'no port'; allowed: a host and a port")).toBeVisible();
+  await proof.getByLabel("Kind").selectOption("output");
+  await proof.getByLabel("Which").fill("^open$");
   await page.getByRole("button", { name: "Wrap", exact: true }).click();
   await expect(page.getByRole("definition").filter({ hasText: /^it printed 'open'/ })).toBeVisible();
   await expect(page.getByRole("definition").filter({ hasText: /^tide$/ })).toBeVisible();

@@ -4,7 +4,7 @@ import { tmpdir, userInfo } from "node:os";
 import { join, resolve } from "node:path";
 import { test as base } from "@playwright/test";
 
-const out = resolve(import.meta.dirname, "../../../out");
+const out = resolve(import.meta.dirname, "../../..", process.env.CALM_TEST_OUT ?? "out");
 
 /** A real sentry with a root of its own, asked through the real client. */
 export class Sentry {

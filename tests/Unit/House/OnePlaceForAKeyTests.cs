@@ -114,7 +114,8 @@ public class OnePlaceForAKeyTests
         var sources = Directory
             .EnumerateFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
             .Where(file =>
-                !file.Contains("/obj/", StringComparison.Ordinal) && !file.EndsWith("Keys.cs", StringComparison.Ordinal)
+                !file.Contains("/obj/", StringComparison.Ordinal)
+                && !file.EndsWith("Keys.cs", StringComparison.Ordinal)
                 && !file.Contains("/Store/Records/", StringComparison.Ordinal) // brings old words up
             )
             .Select(file => (file, text: File.ReadAllText(file)))

@@ -70,7 +70,7 @@ function SignedOut() {
   return (
     <main className="frame" style={{ maxWidth: 560, paddingTop: 80 }}>
       <h1>Sign in</h1>
-      {used && <p className="asks">▲ That link has been used or is too old.</p>}
+      {used && <p className="attention">▲ That link has been used or is too old.</p>}
       <p>
         On the host, type <code>calm open</code>. It prints a link that signs this browser in, once, within five
         minutes.

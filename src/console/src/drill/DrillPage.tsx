@@ -6,6 +6,7 @@ import { call } from "../api/page";
 import { at } from "../live/clock";
 import { onBegan, useLine } from "../live/live";
 import { seconds, TimeLine } from "./TimeLine";
+import "./drill.css";
 
 const beat = 300;
 
@@ -40,7 +41,7 @@ export function DrillPage() {
   return (
     <>
       <h1>Begin and drill</h1>
-      <p>A drill proves a reboot without one: all services are wound down in order and begun again as a boot would.</p>
+      <p>A drill proves a reboot without one: all services are stopped in order and started again as a boot would.</p>
       {!plan.data && (
         <Button disabled={!live || drill.isPending} loading={plan.isPending} onClick={() => plan.mutate()}>
           Show what a drill would do
@@ -50,7 +51,7 @@ export function DrillPage() {
         <Plan plan={plan.data} pending={drill.isPending} onGo={() => drill.mutate()} onLeave={() => plan.reset()} />
       )}
       {(plan.error ?? drill.error) && (
-        <p className="asks" role="alert">
+        <p className="attention" role="alert">
           ▲ {(plan.error ?? drill.error)?.message}
         </p>
       )}
@@ -92,7 +93,7 @@ function Plan({
               <li key={begin.name}>
                 {begin.name}{" "}
                 <span className="quiet">
-                  {took(begin["usual-ms"], "proven in")}
+                  {took(begin["usual-ms"], "ready in")}
                   {begin.needs.length > 0 && `, after ${begin.needs.join(", ")}`}
                 </span>
               </li>
@@ -115,7 +116,7 @@ function Plan({
 const took = (ms: number | null | undefined, how: string) =>
   ms == null ? "not known yet" : `usually ${how} ${ms < 100 ? `${Math.max(1, Math.round(ms))} ms` : seconds(ms)}`;
 
-const kinds: Record<string, string> = { boot: "Boot", drill: "Drill", start: "Start after all was wound down" };
+const kinds: Record<string, string> = { boot: "Boot", drill: "Drill", start: "Start after all had been stopped" };
 
 function Report({ report }: { report: BeginReport }) {
   const different = report.services.filter((one) => one.differences.length > 0);
@@ -126,7 +127,7 @@ function Report({ report }: { report: BeginReport }) {
         {report.by ? `, asked for by ${report.by}` : ""}
         {report.done ? "" : " — under way"}
       </h2>
-      <p role="status" className={report.done && !report["came-true"] ? "asks" : undefined}>
+      <p role="status" className={report.done && !report["came-true"] ? "attention" : undefined}>
         {report.done ? (report["came-true"] ? "✓ " : "▲ ") : ""}
         {report.said}{" "}
         {report["logged-in"].length === 0 ? "Nobody was logged in." : `Logged in: ${report["logged-in"].join(", ")}.`}

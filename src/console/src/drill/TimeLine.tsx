@@ -8,19 +8,19 @@ export const seconds = (ms: number) => `${(ms / 1000).toFixed(ms < 10_000 ? 2 : 
 export function TimeLine({ report }: { report: BeginReport }) {
   const since = report.booted ? Date.parse(report.began) - Date.parse(report.booted) : 0;
   const begun = report.services.filter((one) => one.came !== "not-begun");
-  if (begun.length === 0) return <p className="quiet">Nothing has begun.</p>;
+  if (begun.length === 0) return <p className="quiet">Nothing has started.</p>;
   const end = Math.max(1, report["took-ms"], ...begun.map((one) => one["proven-ms"] ?? one["launched-ms"] ?? 0));
   const whole = end * 1.04;
   const ticks = ticksTo(end);
   return (
-    <figure className="timeline sheet" aria-label="Time line: one bar a service, waiting, starting, proven">
+    <figure className="timeline sheet" aria-label="Time line: one bar a service, waiting, starting, ready">
       <div className="axis" aria-hidden="true">
         {ticks.map((tick) => (
           <span key={tick} style={{ left: `${(tick / whole) * 100}%` }}>
             {seconds(tick + since)}
           </span>
         ))}
-        <span className="last">proven at</span>
+        <span className="last">ready at</span>
       </div>
       <ol>
         {begun.map((one) => (
@@ -34,7 +34,7 @@ export function TimeLine({ report }: { report: BeginReport }) {
               ))}
               <Bar of={one} whole={whole} />
             </div>
-            <span className={one.came === "proven" ? "number" : "asks"}>
+            <span className={one.came === "proven" ? "number" : "attention"}>
               {one.came === "proven" ? seconds((one["proven-ms"] ?? 0) + since) : `▲ ${one.came}`}
             </span>
             <span className="unseen">{sentence(one, since)}</span>
@@ -43,7 +43,7 @@ export function TimeLine({ report }: { report: BeginReport }) {
       </ol>
       <figcaption className="quiet">
         <span className="key waiting" /> waiting <span className="key starting" /> starting{" "}
-        <span className="key proven" /> proven
+        <span className="key proven" /> ready
       </figcaption>
     </figure>
   );
@@ -74,7 +74,7 @@ function sentence(one: BeginView, since: number) {
   const words = [
     waited.length > 0 ? `waited ${waited.join(", ")}` : "waited for nothing",
     one["launched-ms"] != null ? `launched at ${seconds(one["launched-ms"] + since)}` : "not launched",
-    one["proven-ms"] != null ? `proven at ${seconds(one["proven-ms"] + since)}: ${one.proof}` : one.why,
+    one["proven-ms"] != null ? `ready at ${seconds(one["proven-ms"] + since)}: ${one.proof}` : one.why,
   ];
   return `${one.name}: ${words.join("; ")}`;
 }

@@ -50,7 +50,7 @@ export function Actions({ service }: { service: ServiceView }) {
       </Group>
       <p
         role="status"
-        className={ask.isError || answer?.["came-true"] === false ? "asks" : "quiet"}
+        className={ask.isError || answer?.["came-true"] === false ? "attention" : "quiet"}
         style={{ minHeight: "1.5em", margin: "8px 0 0" }}
       >
         {ask.isPending

@@ -17,7 +17,7 @@ export function Check({ name, account }: { name: string; account: string }) {
       </Button>
       {check.data && (
         <div className="sheet side" style={{ marginTop: 10 }}>
-          <p role="status" className={check.data.clear ? undefined : "asks"}>
+          <p role="status" className={check.data.clear ? undefined : "attention"}>
             {check.data.clear ? "✓" : "▲"} {check.data.said}
           </p>
           <Findings check={check.data} account={account} onChanged={() => void check.refetch()} />

@@ -16,7 +16,7 @@ export function InForce({ detail }: { detail: ServiceDetail }) {
         </thead>
         <tbody>
           {values.map((value) => (
-            <tr key={value.key} className={value.same ? undefined : "asks"}>
+            <tr key={value.key} className={value.same ? undefined : "attention"}>
               <td>
                 <code>{value.key}</code>
               </td>

@@ -30,7 +30,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
         <table className="plain runs">
           <thead>
             <tr>
-              {["Run", "Began", "By", "Lasted", "Ended by", "Peak memory", "CPU", "Output", "How it ended"].map(
+              {["Run", "Started", "By", "Lasted", "Ended by", "Peak memory", "CPU", "Output", "How it ended"].map(
                 (head) => (
                   <th key={head}>{head}</th>
                 ),
@@ -67,8 +67,8 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
                   <td className="number">{run["cpu-us"] == null ? "–" : `${(run["cpu-us"] / 1e6).toFixed(2)} s`}</td>
                   <td className="number">{size(run["output-bytes"])}</td>
                   <td>
-                    {run.words ?? "it is live"}
-                    {run.forced && ", by force"}
+                    {run.words ?? "running"}
+                    {run.forced && ", after its steps did not suffice"}
                   </td>
                 </tr>
                 {open === run.run && (
@@ -99,7 +99,7 @@ function Kept({ run }: { run: RunView }) {
     <dl className="facts">
       <dt>Launched</dt>
       <dd>{run.launched ? `${at(run.launched)}, pid ${run.pid}` : "never"}</dd>
-      <dt>Proven</dt>
+      <dt>Ready</dt>
       <dd>{run.proven ? `${at(run.proven)}: ${run.proof}` : "never"}</dd>
       {run.steps.map((step) => (
         <Fragment key={`${step.at} ${step.what}`}>
@@ -155,7 +155,7 @@ const windows: Record<string, string> = {
   "12-months": "12 months",
 };
 
-/** Of the time it was to run, how much it ran; planned stops are told apart from falls. */
+/** Of the time it was to run, how much it ran; planned stops are told apart from failures. */
 export function Availability({ detail }: { detail: ServiceDetail }) {
   const time = (ms: number) => (ms > 0 ? length(ms) : "–");
   return (
@@ -163,7 +163,7 @@ export function Availability({ detail }: { detail: ServiceDetail }) {
       <table className="plain">
         <thead>
           <tr>
-            {["Over", "Ran", "Up", "Fallen", "Falls", "Planned stops", "Planned down"].map((head) => (
+            {["Over", "Ran", "Up", "Failed", "Failures", "Planned stops", "Planned down"].map((head) => (
               <th key={head}>{head}</th>
             ))}
           </tr>

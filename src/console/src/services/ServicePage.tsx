@@ -14,6 +14,7 @@ import { Secrets } from "./Secrets";
 import { StateMark } from "./StateMark";
 import { Watches } from "./Watches";
 import { Why } from "./Why";
+import "./services.css";
 
 /** One service: why it is as it is, what can be done, what it prints, how it has fared. */
 export function ServicePage({ name }: { name: string }) {
@@ -65,7 +66,7 @@ export function ServicePage({ name }: { name: string }) {
           <h2>Now</h2>
           <dl className="facts sheet">
             <dt>Health</dt>
-            <dd className={service.health === "poor" ? "asks" : undefined}>
+            <dd className={service.health === "poor" ? "attention" : undefined}>
               {service.health}
               {service["health-since"] && ` since ${at(service["health-since"])}`}: {service["health-why"]}
             </dd>
@@ -83,7 +84,7 @@ export function ServicePage({ name }: { name: string }) {
             <dd>{service.restarts}</dd>
             <dt>Account</dt>
             <dd>{service.account}</dd>
-            <dt>Begins at</dt>
+            <dt>Starts</dt>
             <dd>{beginsAt[service.at] ?? service.at}</dd>
             {service.awaits?.map((wait) => (
               <Fragment key={wait.for}>
@@ -152,8 +153,8 @@ export function ServicePage({ name }: { name: string }) {
 
 const beginsAt: Record<string, string> = {
   boot: "boot, before anyone logs in",
-  "boot-late": "boot, once all else that begins with it is proven",
-  request: "request, not by itself",
+  "boot-late": "boot, after everything that starts at boot",
+  request: "request, only when asked",
   never: "never: every start is refused",
 };
 

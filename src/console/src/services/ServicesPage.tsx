@@ -2,22 +2,23 @@ import { Link } from "@tanstack/react-router";
 import type { ServiceView } from "../api/client";
 import { Since } from "../live/clock";
 import { useServices } from "../live/live";
-import { asksForPerson, StateMark } from "./StateMark";
+import { needsAttention, StateMark } from "./StateMark";
+import "./services.css";
 
 const groups: { title: string; has: (service: ServiceView) => boolean }[] = [
-  { title: "Needs you", has: asksForPerson },
+  { title: "Needs attention", has: needsAttention },
   {
     title: "On its way",
-    has: (service) => ["waiting", "starting", "stopping"].includes(service.state) && !asksForPerson(service),
+    has: (service) => ["waiting", "starting", "stopping"].includes(service.state) && !needsAttention(service),
   },
-  { title: "Running", has: (service) => ["running", "resting"].includes(service.state) && !asksForPerson(service) },
-  { title: "Not running", has: (service) => service.state === "stopped" && !asksForPerson(service) },
+  { title: "Running", has: (service) => ["running", "resting"].includes(service.state) && !needsAttention(service) },
+  { title: "Not running", has: (service) => service.state === "stopped" && !needsAttention(service) },
 ];
 
-/** All services, grouped by what they ask of you. */
+/** All services, grouped by whether they need attention. */
 export function ServicesPage() {
   const { services, loaded } = useServices();
-  if (!loaded) return <p className="quiet">Asking the sentry…</p>;
+  if (!loaded) return <p className="quiet">Loading…</p>;
   if (services.length === 0)
     return (
       <>
@@ -28,10 +29,16 @@ export function ServicesPage() {
         </p>
       </>
     );
-  const asking = services.filter(asksForPerson).length;
+  const asking = services.filter(needsAttention).length;
   return (
     <>
-      <h1>{asking === 0 ? "All is well" : asking === 1 ? "One service needs you" : `${asking} services need you`}</h1>
+      <h1>
+        {asking === 0
+          ? "No service needs attention"
+          : asking === 1
+            ? "One service needs attention"
+            : `${asking} services need attention`}
+      </h1>
       <p className="quiet">
         {services.length} services, {services.filter((service) => service.state === "running").length} of them running.
       </p>
@@ -46,7 +53,7 @@ export function ServicesPage() {
                 <span>Service</span>
                 <span>State</span>
                 <span>Why</span>
-                <span>Begins at</span>
+                <span>Starts</span>
                 <span className="right">Up</span>
                 <span className="right">Restarts</span>
               </div>

@@ -1,13 +1,13 @@
 import type { ServiceView } from "../api/client";
 
-/** The sentry says that a person is needed, or that it does poorly. */
-export const asksForPerson = (service: ServiceView) => service.asks != null || service.health === "poor";
+/** A person is needed, or its health is poor. */
+export const needsAttention = (service: ServiceView) => service.attention != null || service.health === "poor";
 
 /** The state as a shape and a word; colour only where a person is needed. */
 export function StateMark({ service }: { service: ServiceView }) {
-  const asks = asksForPerson(service);
+  const asks = needsAttention(service);
   return (
-    <span className={asks ? "state asks" : "state"}>
+    <span className={asks ? "state attention" : "state"}>
       <svg
         width="12"
         height="12"

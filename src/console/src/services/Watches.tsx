@@ -25,7 +25,7 @@ export function Watches({ detail }: { detail: ServiceDetail }) {
           {detail.watches.map((watch) => (
             <tr key={watch.what}>
               <td>{watch.what}</td>
-              <td className={watch.health === "poor" ? "asks" : undefined}>
+              <td className={watch.health === "poor" ? "attention" : undefined}>
                 {watch.health === "poor" ? "▲ poor" : watch.health}
                 {watch.since && <span className="quiet"> since {at(watch.since)}</span>}
                 {watch.bad > 0 && watch.health !== "poor" && ` (${watch.bad} of ${watch.patience} bad looks)`}

@@ -1,10 +1,10 @@
 import { Button, Group, TextInput } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, take } from "../api/client";
+import { api, CallError, take } from "../api/client";
 import { at } from "../live/clock";
 
-/** What led there, what comes next and what you could do, from the record; for now, or for a time in the past. */
+/** What led there, what happens next and what you could do, from the record; for now, or for a time in the past. */
 export function Why({ name, turn }: { name: string; turn: string }) {
   const [wanted, setWanted] = useState("");
   const [asked, setAsked] = useState<string>();
@@ -17,7 +17,8 @@ export function Why({ name, turn }: { name: string; turn: string }) {
         }),
       ),
     placeholderData: keepPreviousData,
-    retry: false,
+    // What the sentry refuses is said; that it cannot be reached is said above, and asked again.
+    retry: (_, error) => !(error instanceof CallError),
   });
   const view = why.data;
   return (
@@ -41,7 +42,7 @@ export function Why({ name, turn }: { name: string; turn: string }) {
         )}
       </Group>
       {why.isError && (
-        <p role="alert" className="asks">
+        <p role="alert" className="attention">
           ▲ {why.error.message}
         </p>
       )}
@@ -70,7 +71,16 @@ export function Why({ name, turn }: { name: string; turn: string }) {
               </li>
             ))}
           </ol>
-          <h3>{view.past ? "What was to come then" : "What comes next by itself"}</h3>
+          {view["last-failure"] && (
+            <>
+              <h3>
+                Last lines before run {view["last-failure"].run} {view["last-failure"].words}, at{" "}
+                {at(view["last-failure"].at)}
+              </h3>
+              <pre className="last-lines">{view["last-failure"]["last-lines"].join("\n") || "it printed nothing"}</pre>
+            </>
+          )}
+          <h3>{view.past ? "What was to happen next" : "What happens next"}</h3>
           <ol className="steps">
             {view.next.map((next) => (
               <li key={next.text}>

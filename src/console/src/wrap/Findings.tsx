@@ -46,7 +46,7 @@ function Finding({
   });
   const button = { "account-missing": "Make the account", "account-not-permitted": "Permit it" }[finding.code];
   return (
-    <li className={blocks ? "asks" : undefined}>
+    <li className={blocks ? "attention" : undefined}>
       <strong>
         {finding.accepted ? "✓ accepted" : `${marks[finding.severity]} ${words[finding.severity]}`}
         {finding["only-now"] && !finding.accepted ? ", now" : ""}

@@ -79,7 +79,7 @@ export function Rehearsal({
         )}
       </div>
       {problem && (
-        <p className="asks" role="alert">
+        <p className="attention" role="alert">
           ▲ {problem}
         </p>
       )}
@@ -103,7 +103,7 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
   const mib = (report["peak-bytes"] / 1048576).toFixed(1);
   return (
     <div role="status">
-      <p className={report["stayed-up"] ? undefined : "asks"}>
+      <p className={report["stayed-up"] ? undefined : "attention"}>
         {report["stayed-up"] ? "✓" : "▲"} {report.said} {report.stop}
       </p>
       <dl className="facts">

@@ -11,6 +11,7 @@ import { Findings } from "./Findings";
 import { type Key, type Leaf, leaves, shapeOf, useKeys } from "./keys";
 import { Rehearsal } from "./Rehearsal";
 import { mistakeAt, useCheck } from "./useCheck";
+import "./wrap.css";
 
 /** The parts of the form, in the order of the work. Of each, these keys are shown at once; all others under "More". */
 const parts: { title: string; of: string[]; first: string[] }[] = [
@@ -118,7 +119,7 @@ function WrapForm({ keys }: { keys: Record<string, Key> }) {
           onChange={(event) => setStart(event.currentTarget.checked)}
         />
         {wrap.isError && (
-          <p className="asks" role="alert">
+          <p className="attention" role="alert">
             ▲ {wrap.error.message}
           </p>
         )}
@@ -131,12 +132,12 @@ function WrapForm({ keys }: { keys: Record<string, Key> }) {
         <div className="sheet side" aria-busy={!fresh}>
           {!check && <p className="quiet">Nothing to check yet: a name and a program are needed.</p>}
           {check && (
-            <p role="status" className={check.clear ? undefined : "asks"}>
+            <p role="status" className={check.clear ? undefined : "attention"}>
               {check.clear ? "✓" : "▲"} {check.said}
             </p>
           )}
           {check?.errors.map((error) => (
-            <p key={error.text} className="asks">
+            <p key={error.text} className="attention">
               {error.text}
             </p>
           ))}
