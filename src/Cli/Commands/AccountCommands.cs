@@ -117,16 +117,13 @@ internal static class AccountCommands
     {
         var json = Common.Json();
         var command = new Command("list", "Accounts that may run services, and those that do") { json };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed => "accounts",
+            ApiJson.Plain.IReadOnlyListAccountView,
+            accounts =>
             {
-                using var client = Common.Client(parsed);
-                var accounts = await client
-                    .Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation)
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                    Common.WriteJson(accounts, ApiJson.Plain.IReadOnlyListAccountView);
-                else if (accounts.Count == 0)
+                if (accounts.Count == 0)
                     Console.WriteLine(
                         "No account may run services yet. Make one: calm account create NAME; or permit one: calm "
                             + "account permit NAME"
@@ -148,7 +145,6 @@ internal static class AccountCommands
                         ],
                         row => !accounts[row].Permitted && accounts[row].Services.Count > 0
                     );
-                return Exit.True;
             }
         );
         return command;
@@ -162,19 +158,12 @@ internal static class AccountCommands
             name,
             json,
         };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed => PathOf(parsed.GetValue(name)!),
+            ApiJson.Plain.AccountDetail,
+            detail =>
             {
-                using var client = Common.Client(parsed);
-                var detail = await client
-                    .Get(PathOf(parsed.GetValue(name)!), ApiJson.Default.AccountDetail, cancellation)
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                {
-                    Common.WriteJson(detail, ApiJson.Plain.AccountDetail);
-                    return Exit.True;
-                }
-
                 var account = detail.Account;
                 Console.WriteLine(
                     $"{account.Name} (uid {account.Uid}){(account.Made ? ", made here" : "")}; "
@@ -186,7 +175,6 @@ internal static class AccountCommands
                 Rows("may", detail.May);
                 Rows("writes", detail.Writes);
                 Rows("granted", detail.Granted);
-                return Exit.True;
             }
         );
         return command;

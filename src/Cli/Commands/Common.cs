@@ -52,6 +52,28 @@ internal static class Common
 
     public static SentryClient Client(ParseResult parsed) => new(Places.From(parsed.GetValue(Root)));
 
+    /// <summary>The command asks for one thing and shows it: as JSON with --json, else for people.</summary>
+    /// <param name="path">What is asked for, below the API's address.</param>
+    public static void Shows<T>(
+        this Command command,
+        Option<bool> json,
+        Func<ParseResult, string> path,
+        JsonTypeInfo<T> type,
+        Action<T> write
+    ) =>
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Client(parsed);
+                var answer = await client.Get(path(parsed), type, cancellation).ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    WriteJson(answer, type);
+                else
+                    write(answer);
+                return Exit.True;
+            }
+        );
+
     /// <summary>Indented, one value a line.</summary>
     public static void WriteJson<T>(T value, JsonTypeInfo<T> type)
     {

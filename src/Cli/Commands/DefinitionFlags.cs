@@ -39,9 +39,7 @@ internal sealed class DefinitionFlags
         {
             var form = key is { Kinds.Count: > 0, WordForm: { } words } ? $" As words: {words}." : "";
             option.Description = key.About + form + (key.Default is { } left ? $" (default: {left})" : "");
-            option.HelpName = key.Choices is { } choices
-                ? string.Join('|', choices)
-                : key.WordForm ?? Placeholder(key);
+            option.HelpName = key.Choices is { } choices ? string.Join('|', choices) : key.WordForm ?? Placeholder(key);
             if (key.Choices is { } all)
                 option.CompletionSources.Add([.. all]);
             return option;

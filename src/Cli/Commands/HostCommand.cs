@@ -88,8 +88,7 @@ internal static class HostCommand
     {
         var within = new Option<string?>("--within")
         {
-            Description =
-                "How long it may take before the rest is killed (default: as in the settings, else 60 s)",
+            Description = "How long it may take before the rest is killed (default: as in the settings, else 60 s)",
         };
         var json = Common.Json();
         var command = new Command(

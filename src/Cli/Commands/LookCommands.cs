@@ -19,23 +19,16 @@ internal static class LookCommands
         {
             json,
         };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed => "services",
+            ApiJson.Plain.IReadOnlyListServiceView,
+            services =>
             {
-                using var client = Common.Client(parsed);
-                var services = await client
-                    .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                {
-                    Common.WriteJson(services, ApiJson.Plain.IReadOnlyListServiceView);
-                    return Exit.True;
-                }
-
                 if (services.Count == 0)
                 {
                     Console.WriteLine("No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]");
-                    return Exit.True;
+                    return;
                 }
 
                 var ordered = services.OrderBy(Urgency).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
@@ -59,7 +52,6 @@ internal static class LookCommands
                     ],
                     row => Urgency(ordered[row]) == 0
                 );
-                return Exit.True;
             }
         );
         return command;
@@ -86,18 +78,13 @@ internal static class LookCommands
             name,
             json,
         };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed => SentryClient.PathOf(parsed.GetValue(name)!),
+            ApiJson.Plain.ServiceDetail,
+            service =>
             {
-                using var client = Common.Client(parsed);
-                var service = await client
-                    .Get(SentryClient.PathOf(parsed.GetValue(name)!), ApiJson.Default.ServiceDetail, cancellation)
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                    Common.WriteJson(service, ApiJson.Plain.ServiceDetail);
-                else
-                    Write(service);
-                return Exit.True;
+                Write(service);
             }
         );
         return command;
@@ -313,21 +300,17 @@ internal static class LookCommands
         var last = new Option<int>("--last") { Description = "How many entries", DefaultValueFactory = _ => 30 };
         var json = Common.Json();
         var command = new Command("logbook", "What the sentry saw and did, and who asked") { name, last, json };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed =>
             {
-                using var client = Common.Client(parsed);
                 var of = parsed.GetValue(name) is { } service ? $"&service={Uri.EscapeDataString(service)}" : "";
-                var entries = await client
-                    .Get(
-                        $"logbook?last={parsed.GetValue(last)}{of}",
-                        ApiJson.Default.IReadOnlyListLogEntry,
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                    Common.WriteJson(entries, ApiJson.Plain.IReadOnlyListLogEntry);
-                else if (entries.Count == 0)
+                return $"logbook?last={parsed.GetValue(last)}{of}";
+            },
+            ApiJson.Plain.IReadOnlyListLogEntry,
+            entries =>
+            {
+                if (entries.Count == 0)
                     Console.WriteLine("Nothing in the logbook.");
                 else
                     Table.Write(
@@ -338,7 +321,6 @@ internal static class LookCommands
                             ),
                         ]
                     );
-                return Exit.True;
             }
         );
         return command;

@@ -59,20 +59,13 @@ internal static class SecretCommands
     {
         var (name, json) = (Common.Name(), Common.Json());
         var command = new Command("list", "A service's secrets by name, and whether each has a value") { name, json };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed => $"{SentryClient.PathOf(parsed.GetValue(name)!)}/secrets",
+            ApiJson.Plain.IReadOnlyListSecretView,
+            secrets =>
             {
-                using var client = Common.Client(parsed);
-                var secrets = await client
-                    .Get(
-                        $"{SentryClient.PathOf(parsed.GetValue(name)!)}/secrets",
-                        ApiJson.Default.IReadOnlyListSecretView,
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                    Common.WriteJson(secrets, ApiJson.Plain.IReadOnlyListSecretView);
-                else if (secrets.Count == 0)
+                if (secrets.Count == 0)
                     Console.WriteLine("It has no secrets. One is given with: calm secret set NAME KEY");
                 else
                     Table.Write(
@@ -89,7 +82,6 @@ internal static class SecretCommands
                         ],
                         row => !secrets[row].HasValue
                     );
-                return Exit.True;
             }
         );
         return command;

@@ -29,25 +29,19 @@ internal static class WhyCommands
             at,
             json,
         };
-        command.SetAction(
-            async (parsed, cancellation) =>
+        command.Shows(
+            json,
+            parsed =>
             {
-                using var client = Common.Client(parsed);
                 var query = parsed.GetValue(at) is { } text
                     ? $"?at={Uri.EscapeDataString(TimeOf("--at", text).ToString("O", CultureInfo.InvariantCulture))}"
                     : "";
-                var why = await client
-                    .Get(
-                        $"{SentryClient.PathOf(parsed.GetValue(name)!)}/why{query}",
-                        ApiJson.Default.WhyView,
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                    Common.WriteJson(why, ApiJson.Plain.WhyView);
-                else
-                    Write(why);
-                return Exit.True;
+                return $"{SentryClient.PathOf(parsed.GetValue(name)!)}/why{query}";
+            },
+            ApiJson.Plain.WhyView,
+            why =>
+            {
+                Write(why);
             }
         );
         return command;
@@ -69,6 +63,15 @@ internal static class WhyCommands
             );
         if (why.Because.Count == 0)
             Console.WriteLine("  Nothing is on record.");
+        if (why.LastFailure is { } failure)
+        {
+            Console.WriteLine($"\nLast lines before run {failure.Run} {failure.Words}, at {Stamp(failure.At)}:");
+            foreach (var line in failure.LastLines)
+                Console.WriteLine($"  | {line}");
+            if (failure.LastLines.Count == 0)
+                Console.WriteLine("  It printed nothing.");
+        }
+
         Console.WriteLine(why.Past ? "\nWhat was to happen next:" : "\nWhat happens next:");
         foreach (var next in why.Next)
             Console.WriteLine($"  {(next.At is { } then ? $"{Stamp(then)}  " : "")}{next.Text}");

@@ -17,8 +17,7 @@ internal sealed class HelpText : SynchronousCommandLineAction
         OptionLeft = 22;
 
     /// <summary>Replaces the library's own help, for every command.</summary>
-    public static void Use(RootCommand root) =>
-        root.Options.OfType<HelpOption>().Single().Action = new HelpText();
+    public static void Use(RootCommand root) => root.Options.OfType<HelpOption>().Single().Action = new HelpText();
 
     public override int Invoke(ParseResult parseResult)
     {

@@ -102,7 +102,10 @@ internal static class Pages
         ("restart", new(Stage.Run, "Stop services cleanly and start them again", "NAME…", "calm restart fare-ledger")),
         ("release", new(Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter")),
         ("list", new(Stage.Look, "All services, and why each is as it is", "", "calm list", "calm list --json")),
-        ("show", new(Stage.Look, "One service: state, effective definition, latest runs", "NAME", "calm show fare-ledger")),
+        (
+            "show",
+            new(Stage.Look, "One service: state, effective definition, latest runs", "NAME", "calm show fare-ledger")
+        ),
         (
             "why",
             new(
