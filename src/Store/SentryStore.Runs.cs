@@ -1,4 +1,3 @@
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Wording;

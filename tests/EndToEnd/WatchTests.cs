@@ -200,7 +200,7 @@ public class WatchTests
             Finds(
                 "command",
                 "command:/bin/false,beat=100ms,follows=tell",
-                "/bin/false ended with exit code 1",
+                "/bin/false exited with code 1",
                 "sleep 600"
             ),
             Finds("quiet", "silent-for:400ms,follows=note", "it has printed nothing for", "sleep 600")

@@ -168,21 +168,8 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
 
             Part("program")["arguments"] = DefinitionFlags.Texts(words[1..]);
             if (
-                await Show(
-                        [
-                            "program-",
-                            "interpreter-",
-                            "library-",
-                            "module-",
-                            "script-",
-                            "copy-",
-                            "other-start",
-                            "secret-in",
-                            "same-program",
-                        ],
-                        cancellation
-                    )
-                    .ConfigureAwait(false) || Asking.YesNo("Go on with it all the same?", otherwise: false)
+                await Show(["program"], cancellation).ConfigureAwait(false)
+                || Asking.YesNo("Go on with it all the same?", otherwise: false)
             )
                 return;
         }
@@ -214,7 +201,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             var place = Asking.Line("In which directory does it work?", "the program's own");
             if (place != "the program's own")
                 Part("program")["directory"] = Path.GetFullPath(place);
-            if (await Show(["directory-missing"], cancellation).ConfigureAwait(false))
+            if (await Show(["program.directory"], cancellation).ConfigureAwait(false))
                 return;
             Part("program").Remove("directory");
         }
@@ -281,7 +268,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
 
             if (
-                await Show(["account-", "directory-", "file-"], cancellation).ConfigureAwait(false)
+                await Show(["identity", "program.directory", "program.arguments"], cancellation).ConfigureAwait(false)
                 || Asking.YesNo("Go on with this account all the same?", otherwise: false)
             )
                 return;
@@ -409,11 +396,13 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     }
 
     /// <summary>Shows what was found about the latest answer. True when none of it blocks.</summary>
-    private async Task<bool> Show(string[] codes, CancellationToken cancellation)
+    private async Task<bool> Show(string[] keys, CancellationToken cancellation)
     {
         var check = await Check(cancellation).ConfigureAwait(false);
         var found = check
-            .Findings.Where(finding => codes.Any(code => finding.Code.StartsWith(code, StringComparison.Ordinal)))
+            .Findings.Where(finding =>
+                keys.Any(key => finding.Key == key || finding.Key.StartsWith($"{key}.", StringComparison.Ordinal))
+            )
             .ToList();
         FindingText.Write(found, Console.Out);
         shown.UnionWith(found.Select(finding => finding.Seen));

@@ -8,6 +8,9 @@ public sealed record FindingView
     /// <summary>Stable word, by which it can be accepted: <c>directory-missing</c>.</summary>
     public required string Code { get; init; }
 
+    /// <summary>The dotted key of a definition that it is about: <c>program.directory</c>.</summary>
+    public required string Key { get; init; }
+
     /// <summary>blocks | risk | note</summary>
     public required string Severity { get; init; }
 

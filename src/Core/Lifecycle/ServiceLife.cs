@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Lifecycle;
 

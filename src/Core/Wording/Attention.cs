@@ -1,4 +1,3 @@
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 

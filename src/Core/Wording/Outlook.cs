@@ -1,5 +1,4 @@
 using System.Globalization;
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;

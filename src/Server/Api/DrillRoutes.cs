@@ -4,7 +4,6 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
-using CalmSentry.Server.Order;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Api;

@@ -1,12 +1,11 @@
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Order;
+using CalmSentry.Server.Drills;
 using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Mvc;
 

@@ -2,8 +2,8 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.Why;
 
 namespace CalmSentry.Server.Api;
 

@@ -6,6 +6,7 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Begin;

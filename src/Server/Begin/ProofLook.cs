@@ -4,6 +4,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Output;
+using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Begin;
@@ -13,8 +14,6 @@ internal static class ProofLook
 {
     private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5),
         LongestBeat = TimeSpan.FromMilliseconds(250);
-
-    private const int LongestShown = 200;
 
     public static async Task Go(ServiceActor actor, long run, House house, CancellationToken gone)
     {
@@ -54,7 +53,7 @@ internal static class ProofLook
         switch (definition.Begin.Proof)
         {
             case TcpProof or HttpProof or CommandProof:
-                return gone => Answers(definition.Begin.Proof, actor, run, house, null, gone);
+                return gone => Answers.Of(definition.Begin.Proof, actor, run, house, null, gone);
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
             case OutputProof output:
@@ -63,7 +62,7 @@ internal static class ProofLook
                 return _ =>
                     Task.FromResult(
                         lines.Next().FirstOrDefault(wanted.IsMatch) is { } line
-                            ? (null, $"it printed '{Shown(line)}'")
+                            ? (null, $"it printed '{Answers.Shown(line)}'")
                             : ((string?)$"no line of its output matches '{output.Expression}' yet", "")
                     );
             default:
@@ -74,30 +73,6 @@ internal static class ProofLook
         }
     }
 
-    /// <summary>Asks what can be asked at any time: tcp, http or a command.</summary>
-    /// <param name="limit">How long an answer may take; null: as long as is usual.</param>
-    public static async Task<(string? Missing, string Seen)> Answers(
-        Proof look,
-        ServiceActor actor,
-        long run,
-        House house,
-        TimeSpan? limit,
-        CancellationToken gone
-    ) =>
-        look switch
-        {
-            TcpProof tcp => (
-                await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false),
-                $"{tcp.Address} accepts connections"
-            ),
-            HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
-            CommandProof command => await Succeeds(command, actor, run, house, limit ?? AsAccount.Patience, gone)
-                .ConfigureAwait(false),
-            _ => throw new ArgumentOutOfRangeException(nameof(look)),
-        };
-
-    private static string Shown(string line) => line.Length > LongestShown ? line[..LongestShown] + "…" : line;
-
     private static (string? Missing, string Seen) Written(string path, DateTimeOffset since)
     {
         var file = new FileInfo(path);
@@ -107,41 +82,5 @@ internal static class ProofLook
         return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20)
             ? ($"{path} is older than this run", "")
             : (null, $"it has written {path}");
-    }
-
-    private static async Task<(string? Missing, string Seen)> Succeeds(
-        CommandProof proof,
-        ServiceActor actor,
-        long run,
-        House house,
-        TimeSpan limit,
-        CancellationToken gone
-    )
-    {
-        var definition = actor.Definition;
-        if (Account.Named(definition.Account) is not { } account)
-            return ($"there is no account {definition.Account}", "");
-        var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var end = await house
-            .AsAccount.Run(
-                account,
-                groups,
-                LaunchOrder.DirectoryOf(definition, house.Places),
-                LaunchOrder.EnvironmentOf(definition, account, actor.Id.ToString(), house.Places),
-                proof.Command,
-                limit,
-                actor.Site(run).Commands(house),
-                gone
-            )
-            .ConfigureAwait(false);
-        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line
-            ? $" ('{Shown(line)}')"
-            : "";
-        return end switch
-        {
-            null => ($"{proof.Command[0]} cannot be run, or takes over {Duration.Write(limit)}", ""),
-            { ExitCode: 0 } => (null, $"{proof.Command[0]} succeeded{said}"),
-            { ExitCode: var code } => ($"{proof.Command[0]} ended with exit code {code}{said}", ""),
-        };
     }
 }

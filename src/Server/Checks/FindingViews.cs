@@ -19,6 +19,7 @@ internal static class FindingViews
             .. findings.Select(finding => new FindingView
             {
                 Code = finding.Code,
+                Key = finding.Key,
                 Severity = finding.Severity switch
                 {
                     Severity.Blocks => "blocks",

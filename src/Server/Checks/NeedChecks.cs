@@ -1,6 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
-using CalmSentry.Core.Order;
+using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Server.Checks;
 

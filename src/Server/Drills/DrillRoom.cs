@@ -4,7 +4,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Server.Order;
+using CalmSentry.Server.Drills;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Drills;

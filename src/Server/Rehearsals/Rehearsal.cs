@@ -10,7 +10,6 @@ using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
-using CalmSentry.Server.WindDown;
 
 namespace CalmSentry.Server.Rehearsals;
 

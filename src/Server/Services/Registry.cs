@@ -5,7 +5,6 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Order;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;

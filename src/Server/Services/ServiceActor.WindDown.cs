@@ -1,7 +1,7 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.WindDown;
+using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Services;
 

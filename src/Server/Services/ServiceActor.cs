@@ -3,16 +3,15 @@ using System.Diagnostics;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
+using CalmSentry.Server.Drills;
 using CalmSentry.Server.Keepers;
-using CalmSentry.Server.Order;
+using CalmSentry.Server.Services;
 using CalmSentry.Server.Watching;
-using CalmSentry.Server.WindDown;
 
 namespace CalmSentry.Server.Services;
 

@@ -1,6 +1,5 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;

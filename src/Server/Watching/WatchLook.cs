@@ -5,6 +5,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Begin;
+using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Watching;
@@ -100,8 +101,8 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
                     : watch.Beat;
                 return async gone =>
                 {
-                    var (missing, seen) = await ProofLook
-                        .Answers(answer.Look, actor, run, house, limit, gone)
+                    var (missing, seen) = await Answers
+                        .Of(answer.Look, actor, run, house, limit, gone)
                         .OrWhyNot(ownToo: false)
                         .ConfigureAwait(false);
                     return new(missing, seen);

@@ -1,4 +1,4 @@
-using CalmSentry.Core.Availability;
+using CalmSentry.Core.Lifecycle;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Availability;

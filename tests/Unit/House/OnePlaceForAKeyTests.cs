@@ -111,11 +111,11 @@ public class OnePlaceForAKeyTests
     [Fact]
     public void No_other_file_of_the_programs_reads_or_writes_a_key_by_its_name()
     {
-        var sources = Directory
-            .EnumerateFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
+        var sources = Sources
+            .Files("")
             .Where(file =>
-                !file.Contains("/obj/", StringComparison.Ordinal)
-                && !file.EndsWith("Keys.cs", StringComparison.Ordinal)
+                !file.EndsWith("Keys.cs", StringComparison.Ordinal)
+                && !file.EndsWith("FindingCodes.cs", StringComparison.Ordinal) // by their dotted names
                 && !file.Contains("/Store/Records/", StringComparison.Ordinal) // brings old words up
             )
             .Select(file => (file, text: File.ReadAllText(file)))
@@ -136,17 +136,6 @@ public class OnePlaceForAKeyTests
             where source.text.Contains($"\"{name}\"", StringComparison.Ordinal)
             select $"{name} in {source.file}"
         );
-    }
-
-    private static string Root
-    {
-        get
-        {
-            var at = AppContext.BaseDirectory;
-            while (!File.Exists(Path.Combine(at, "CalmSentry.slnx")))
-                at = Path.GetDirectoryName(at)!;
-            return at;
-        }
     }
 
     private static (Definition? Definition, IReadOnlyList<DefinitionError> Errors) Read(

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Order;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Order;

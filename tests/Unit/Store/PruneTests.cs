@@ -1,4 +1,3 @@
-using CalmSentry.Core.Availability;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Store;

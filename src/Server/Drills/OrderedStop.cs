@@ -4,7 +4,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Services;
 
-namespace CalmSentry.Server.Order;
+namespace CalmSentry.Server.Drills;
 
 /// <summary>
 /// Winds several services down in order: each as soon as all that need it are down, those that do not need each other

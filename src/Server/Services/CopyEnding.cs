@@ -2,10 +2,11 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
+using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Services;
 
-namespace CalmSentry.Server.Checks;
+namespace CalmSentry.Server.Services;
 
 /// <summary>Ends copies of a program that run outside the sentry, cleanly and only when somebody says so.</summary>
 internal static class CopyEnding

@@ -1,6 +1,6 @@
 using CalmSentry.Core.Lifecycle;
 
-namespace CalmSentry.Core.Availability;
+namespace CalmSentry.Core.Lifecycle;
 
 /// <summary>How a moment of a service's life counts.</summary>
 public enum ServiceTime

@@ -12,7 +12,7 @@ using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
-namespace CalmSentry.Server.Why;
+namespace CalmSentry.Server.Logbook;
 
 /// <summary>Answers why a service is, or was, as it is: from the record alone.</summary>
 internal static class WhyFinder

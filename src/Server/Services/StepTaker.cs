@@ -6,9 +6,10 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 
-namespace CalmSentry.Server.WindDown;
+namespace CalmSentry.Server.Services;
 
 /// <summary>What came of a step: an answer as a clause, and whether the step could not be taken at all.</summary>
 internal readonly record struct StepEffect(string Answer, bool Failed);

@@ -1,6 +1,6 @@
 using CalmSentry.Core.Definitions;
 
-namespace CalmSentry.Core.Order;
+namespace CalmSentry.Core.Lifecycle;
 
 /// <summary>
 /// Which services need which. Needed ones begin first, dependents stop first. A service that is named but not there has

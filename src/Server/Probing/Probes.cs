@@ -3,7 +3,7 @@ using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Foreign;
 
-namespace CalmSentry.Server.Begin;
+namespace CalmSentry.Server.Probing;
 
 /// <summary>Looking whether something answers. Each gives what is missing as a clause, or null.</summary>
 internal static class Probes

@@ -1,0 +1,73 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Probing;
+
+/// <summary>What can be asked of a service at any time: tcp, http or a command; for proofs and for watches.</summary>
+internal static class Answers
+{
+    private const int LongestShown = 200;
+
+    /// <summary>A line as evidence shows it.</summary>
+    public static string Shown(string line) => line.Length > LongestShown ? line[..LongestShown] + "…" : line;
+
+    /// <summary>Asks what can be asked at any time: tcp, http or a command.</summary>
+    /// <param name="limit">How long an answer may take; null: as long as is usual.</param>
+    public static async Task<(string? Missing, string Seen)> Of(
+        Proof look,
+        ServiceActor actor,
+        long run,
+        House house,
+        TimeSpan? limit,
+        CancellationToken gone
+    ) =>
+        look switch
+        {
+            TcpProof tcp => (
+                await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false),
+                $"{tcp.Address} accepts connections"
+            ),
+            HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
+            CommandProof command => await Succeeds(command, actor, run, house, limit ?? AsAccount.Patience, gone)
+                .ConfigureAwait(false),
+            _ => throw new ArgumentOutOfRangeException(nameof(look)),
+        };
+
+    private static async Task<(string? Missing, string Seen)> Succeeds(
+        CommandProof proof,
+        ServiceActor actor,
+        long run,
+        House house,
+        TimeSpan limit,
+        CancellationToken gone
+    )
+    {
+        var definition = actor.Definition;
+        if (Account.Named(definition.Account) is not { } account)
+            return ($"there is no account {definition.Account}", "");
+        var groups = AccountGroup.IdsOf(definition.Identity.Groups);
+        var end = await house
+            .AsAccount.Run(
+                account,
+                groups,
+                LaunchOrder.DirectoryOf(definition, house.Places),
+                LaunchOrder.EnvironmentOf(definition, account, actor.Id.ToString(), house.Places),
+                proof.Command,
+                limit,
+                actor.Site(run).Commands(house),
+                gone
+            )
+            .ConfigureAwait(false);
+        var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line
+            ? $" ('{Shown(line)}')"
+            : "";
+        return end switch
+        {
+            null => ($"{proof.Command[0]} cannot be run, or takes over {Duration.Write(limit)}", ""),
+            { ExitCode: 0 } => (null, $"{proof.Command[0]} succeeded{said}"),
+            { ExitCode: var code } => ($"{proof.Command[0]} exited with code {code}{said}", ""),
+        };
+    }
+}
