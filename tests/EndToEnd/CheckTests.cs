@@ -133,7 +133,7 @@ public sealed class CheckTests : IAsyncLifetime
             definition =>
             {
                 definition["program"]!["kind"] = "toggles";
-                definition["program"]!["stop"] = new JsonArray("/srv/no/such/off");
+                definition["program"]!["off"] = new JsonArray("/srv/no/such/off");
             }
         );
     }
@@ -256,7 +256,7 @@ public sealed class CheckTests : IAsyncLifetime
                 {
                     ["memory"] = "64 MiB",
                     ["cpu"] = "50 %",
-                    ["tasks"] = "20",
+                    ["tree-size"] = "20",
                     ["processors"] = "0",
                     ["open-files"] = "100",
                     ["priority"] = "high",

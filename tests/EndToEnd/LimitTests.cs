@@ -26,7 +26,7 @@ public class LimitTests
             over.GetProperty("why").GetString(),
             StringComparison.Ordinal
         );
-        Assert.Contains("memory ceiling", (await sentry.Ok("show", "spooler")).Output, StringComparison.Ordinal);
+        Assert.Contains("memory limit", (await sentry.Ok("show", "spooler")).Output, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -176,7 +176,7 @@ public class LimitTests
         await sentry.Wrap("counter", "--memory", "64MiB", "--tree-size", "5", "--start", "--", "/bin/sleep", "600");
         var adjusted = await sentry.Ok("adjust", "counter", "--unset", "resources.memory", "--tree-size", "7");
         Assert.Contains("resources.memory is no longer set (was '64 MiB')", adjusted.Output, StringComparison.Ordinal);
-        Assert.Contains("'calm restart counter' brings the change in", adjusted.Output, StringComparison.Ordinal);
+        Assert.Contains("'calm restart counter' applies the change", adjusted.Output, StringComparison.Ordinal);
         await sentry.Ok("restart", "counter");
         var force = (await sentry.Show("counter"))
             .GetProperty("in-force")

@@ -69,7 +69,7 @@ public class RehearsalTests
         await using var sentry = await Sentry.Start();
         var tells = sentry.Script(
             "tells",
-            "#!/bin/sh\nenv | grep -v CALM_RUN | sort\nid -un; pwd; umask; tty; echo oops >&2\necho x "
+            "#!/bin/sh\nenv | grep -vE 'CALM_(RUN|SAY)' | sort\nid -un; pwd; umask; tty; echo oops >&2\necho x "
                 + ">\"$CALM_STATE/kept\"\nexit 3\n"
         );
         await sentry.Wrap("tells", "--environment", "TIDE=high", "--umask", "0027", "--", tells);

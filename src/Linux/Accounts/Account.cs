@@ -1,5 +1,4 @@
 using System.Runtime.InteropServices;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Accounts;
@@ -26,39 +25,18 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
     /// <summary>The account's name, or its number where the host has no name for it.</summary>
     public static string NameOf(uint uid) => WithId(uid)?.Name ?? $"uid {uid}";
 
-    private unsafe delegate int Query(Libc.Passwd* entry, byte* buffer, nuint length, Libc.Passwd** result);
-
-    private static unsafe Account? Find(Query query)
-    {
-        for (var length = 4096; length <= 1 << 20; length *= 4)
-        {
-            var buffer = new byte[length];
-            fixed (byte* room = buffer)
-            {
-                Libc.Passwd entry;
-                Libc.Passwd* found = null;
-                var error = query(&entry, room, (nuint)length, &found);
-                if (error == Libc.ERANGE)
-                    continue; // the entry is longer than the buffer
-                // "No such entry" and "could not look" are told apart (getpwnam(3)): a healthy service is not stopped
-                // for want of a descriptor.
-                if (error is not (0 or Libc.ENOENT or Libc.ESRCH or Libc.EBADF or 1))
-                    throw new OwnTroubleException($"the host's accounts cannot be looked up ({Names.Errno(error)})");
-                if (found is null)
-                    return null;
-                return new Account(
-                    Text(entry.Name),
-                    entry.Uid,
-                    entry.Gid,
-                    Text(entry.Directory),
-                    Text(entry.Shell),
-                    GroupsOf(entry.Name, entry.Gid)
-                );
-            }
-        }
-
-        return null;
-    }
+    private static unsafe Account? Find(HostDatabase.Query<Libc.Passwd> query) =>
+        HostDatabase.Find(
+            query,
+            entry => new Account(
+                Text(entry->Name),
+                entry->Uid,
+                entry->Gid,
+                Text(entry->Directory),
+                Text(entry->Shell),
+                GroupsOf(entry->Name, entry->Gid)
+            )
+        );
 
     private static unsafe uint[] GroupsOf(byte* name, uint primary)
     {

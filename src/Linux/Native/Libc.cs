@@ -10,6 +10,7 @@ internal static unsafe partial class Libc
 {
     public const int EBADF = 9,
         EINTR = 4,
+        EPERM = 1,
         ENOENT = 2,
         EEXIST = 17,
         EAGAIN = 11,

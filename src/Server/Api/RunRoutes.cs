@@ -177,7 +177,7 @@ internal static class RunRoutes
     {
         var forced = end.Forced ? "; the steps of its wind-down did not suffice, so it was killed" : "";
         return $"{actor.Definition.Title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)} after "
-            + $"{Seconds(end.At - since)}{forced}.{StepsOf(end)}Nothing of it is left."
+            + $"{Length.Tenths(end.At - since)}{forced}.{StepsOf(end)}Nothing of it is left."
             + StopChecks.Advice(actor.Definition, house);
     }
 
@@ -188,7 +188,7 @@ internal static class RunRoutes
             .Steps.Where(step => step.Answer is not null)
             .Select(step =>
                 $"\n  {step.What}: {step.Answer}"
-                + (step.EndedAfter is { } after ? $"; it ended {Seconds(after)} after that" : "")
+                + (step.EndedAfter is { } after ? $"; it ended {Length.Tenths(after)} after that" : "")
             )
             .ToList();
         return lines.Count == 0 ? " " : string.Concat(lines) + "\n";
@@ -318,7 +318,4 @@ internal static class RunRoutes
 
     private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<Answer> Answered(Answer answer) =>
         TypedResults.Json(answer, ApiJson.Plain.Answer);
-
-    private static string Seconds(TimeSpan length) =>
-        string.Create(System.Globalization.CultureInfo.InvariantCulture, $"{Math.Max(0, length.TotalSeconds):0.0} s");
 }

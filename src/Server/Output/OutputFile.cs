@@ -8,62 +8,47 @@ internal static class OutputFile
 {
     private const int Block = 65536;
 
+    /// <summary>Bytes that the first or last lines are looked for in, and characters of a line that are shown.</summary>
+    private const int FirstBytes = 8192,
+        LastBytes = 16 * 1024,
+        LongestLine = 500;
+
     /// <summary>
     /// Last lines are looked for so far back, in bytes, and no farther: a program may print without ever ending a line.
     /// </summary>
     private const long FarthestBack = 64 << 20;
 
-    /// <summary>Up to <paramref name="count"/> lines from an offset on, each at most 500 characters.</summary>
-    public static IReadOnlyList<string> FirstLines(string path, long offset, int count)
-    {
-        try
-        {
-            using var file = Open(path);
-            file.Position = Math.Min(offset, file.Length);
-            var head = new byte[8192];
-            var got = file.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
-            return
-            [
-                .. Encoding
-                    .UTF8.GetString(head, 0, got)
-                    .Split('\n')
-                    .Where(line => line.Length > 0)
-                    .Take(count)
-                    .Select(line => line.Length > 500 ? line[..500] + "…" : line),
-            ];
-        }
-        catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException)
-        {
-            return [];
-        }
-    }
+    /// <summary>Up to <paramref name="count"/> lines from an offset on.</summary>
+    public static IReadOnlyList<string> FirstLines(string path, long offset, int count) =>
+        [.. Lines(path, offset, offset + FirstBytes).Take(count)];
 
-    /// <summary>The last <paramref name="count"/> lines between two offsets, each at most 500 characters.</summary>
-    public static IReadOnlyList<string> LastLines(string path, long from, long to, int count)
+    /// <summary>The last <paramref name="count"/> lines between two offsets.</summary>
+    public static IReadOnlyList<string> LastLines(string path, long from, long to, int count) =>
+        [.. Lines(path, Math.Max(from, to - LastBytes), to).TakeLast(count)];
+
+    /// <summary>The lines between two offsets that are not empty, each at most so long; none when there is no file.</summary>
+    private static List<string> Lines(string path, long from, long to)
     {
         try
         {
             using var file = Open(path);
             to = Math.Min(to, file.Length);
-            from = Math.Max(from, to - (16 * 1024));
             if (from >= to)
                 return [];
             file.Position = from;
-            var tail = new byte[to - from];
-            file.ReadExactly(tail);
+            var bytes = new byte[to - from];
+            var got = file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
             return
             [
                 .. Encoding
-                    .UTF8.GetString(tail)
+                    .UTF8.GetString(bytes, 0, got)
                     .Split('\n')
                     .Select(line => line.TrimEnd('\r'))
                     .Where(line => line.Length > 0)
-                    .TakeLast(count)
-                    .Select(line => line.Length > 500 ? line[..500] + "…" : line),
+                    .Select(line => line.Length > LongestLine ? line[..LongestLine] + "…" : line),
             ];
         }
-        catch (Exception error)
-            when (error is FileNotFoundException or DirectoryNotFoundException or EndOfStreamException)
+        catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException)
         {
             return [];
         }

@@ -220,15 +220,15 @@ internal sealed class Rehearsal : IDisposable
             if (outcome is not null)
             {
                 stopTook = house.Now - asked;
-                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Seconds(house.Now - taken)} after "
-                    + $"{step.Taken}{(step == definition.WindDown[0] ? "" : $", {Seconds(stopTook.Value)} after the first step")}; "
+                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Length.Tenths(house.Now - taken)} after "
+                    + $"{step.Taken}{(step == definition.WindDown[0] ? "" : $", {Length.Tenths(stopTook.Value)} after the first step")}; "
                     + $"nothing of it was left.";
             }
         }
 
         link.Send(new Message(KeeperWord.EndTree));
         await Until(link, news, ForcePatience).ConfigureAwait(false);
-        return $"It had not ended {Seconds(house.Now - asked)} after "
+        return $"It had not ended {Length.Tenths(house.Now - asked)} after "
             + $"{(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} "
             + $"and was killed: as a service it would lose what it has not written by then.";
     }
@@ -390,8 +390,8 @@ internal sealed class Rehearsal : IDisposable
         {
             (_, _, false) => $"It was never launched: {end.Detail}.",
             (true, ProgramKind.Toggles, _) => "Its start command succeeded.",
-            (true, _, _) => $"It stayed up for {Seconds(upFor)}, until it was asked to end.",
-            _ => $"It did not stay up: it {OutcomeWords.Of(end)} after {Seconds(upFor)}.",
+            (true, _, _) => $"It stayed up for {Length.Tenths(upFor)}, until it was asked to end.",
+            _ => $"It did not stay up: it {OutcomeWords.Of(end)} after {Length.Tenths(upFor)}.",
         };
         var report = new RehearsalReport
         {
@@ -443,9 +443,6 @@ internal sealed class Rehearsal : IDisposable
         : "one address";
 
     private void Tell(RehearsalEvent what) => events.Writer.TryWrite(what);
-
-    private static string Seconds(TimeSpan length) =>
-        string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.0} s");
 
     /// <summary>Whole lines of a growing file, as they come.</summary>
     private sealed class Tail(string path)
