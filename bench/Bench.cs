@@ -169,10 +169,10 @@ async Task Hang()
         {
             (
                 "http every 500 ms, two looks",
-                $$"""[{"http":"http://127.0.0.1:{{port}}/","every":"500 ms","patience":"2","then":"tell"}]""",
+                $$"""[{"http":"http://127.0.0.1:{{port}}/","beat":"500 ms","patience":"2","follows":"tell"}]""",
                 1000.0
             ),
-            ("stopped by a signal for 1 s", """[{"paused-for":"1 s","every":"500 ms","then":"tell"}]""", 1000.0),
+            ("stopped by a signal for 1 s", """[{"paused-for":"1 s","beat":"500 ms","follows":"tell"}]""", 1000.0),
         }
     )
     {
@@ -195,7 +195,7 @@ async Task Hang()
             LogEntry? said;
             do said = (
                 await http.GetFromJsonAsync("logbook?service=hangs&last=1", ApiJson.Default.IReadOnlyListLogEntry)
-            )!.FirstOrDefault(entry => entry.What == "unwell" && entry.At > before);
+            )!.FirstOrDefault(entry => entry.Code == "unwell" && entry.At > before);
             while (said is null);
             ours.Add((said.At - before).TotalMilliseconds * 1e6);
             _ = kill(pid, 18);

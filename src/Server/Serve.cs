@@ -138,8 +138,8 @@ internal static partial class Serve
                 if (GuardWatch.Fell is { } fell)
                     house.Logbook.Note(new(EntryCode.Guard) { Seen = fell }); // before anything else: the next fall may come at once
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
-                if (began is not null && app.Services.GetRequiredService<Registry>().All.Count > 0)
-                    app.Services.GetRequiredService<DrillRoom>().FollowBoot(began);
+                if (began is { } kind && app.Services.GetRequiredService<Registry>().All.Count > 0)
+                    app.Services.GetRequiredService<DrillRoom>().FollowBoot(kind);
                 try
                 {
                     await app.StartAsync(cancellation).ConfigureAwait(false);

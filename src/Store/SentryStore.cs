@@ -1,5 +1,8 @@
 using System.Threading.Channels;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
+using CalmSentry.Core.Wording;
+using CalmSentry.Store.Records;
 using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Store;
@@ -147,25 +150,25 @@ public sealed partial class SentryStore : IAsyncDisposable
             )
             .FirstOrDefault();
 
-    // Beginnings: what a boot or a drill came to
+    // Reports: what a boot or a drill came to
 
-    public void SetBeginning(DateTimeOffset began, string kind, string report) =>
+    public void SetReport(StartReport report) =>
         Enqueue(
             "INSERT INTO beginning (began, kind, report) VALUES ($0, $1, $2) ON CONFLICT (began) DO UPDATE SET "
                 + "report = excluded.report",
-            Micros(began),
-            kind,
-            report
+            Micros(report.Began),
+            Words.Of(report.Kind),
+            ReportJson.Write(report)
         );
 
-    /// <summary>The latest report of a kind, or of any, as JSON.</summary>
-    public string? Beginning(string? kind) =>
+    /// <summary>The latest report of a kind, or of any; null when there is none.</summary>
+    public StartReport? Report(ReportKind? kind) =>
         Read(
                 kind is null
                     ? "SELECT report FROM beginning ORDER BY began DESC LIMIT 1"
                     : "SELECT report FROM beginning WHERE kind = $0 ORDER BY began DESC LIMIT 1",
-                row => row.GetString(0),
-                kind
+                row => ReportJson.Read(row.GetString(0)),
+                kind is { } one ? Words.Of(one) : null
             )
             .FirstOrDefault();
 

@@ -2,7 +2,6 @@ using System.CommandLine;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
-using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 

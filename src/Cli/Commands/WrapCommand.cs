@@ -4,6 +4,7 @@ using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -148,7 +149,7 @@ internal static class WrapCommand
             .Send(HttpMethod.Post, "check" + query, content, ApiJson.Default.CheckView, cancellation)
             .ConfigureAwait(false);
         if (
-            check.Findings.All(finding => finding.Code != "account-not-permitted")
+            check.Findings.All(finding => finding.Code != FindingCodes.WordOf(FindingCode.AccountNotPermitted))
             || check.Definition?.GetProperty("identity").GetProperty("account").GetString() is not { } account
         )
             return;

@@ -6,6 +6,7 @@ using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Cli.Guided;
 
@@ -228,7 +229,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             try
             {
                 if (
-                    check.Findings.Any(finding => finding.Code == "account-missing")
+                    check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountMissing))
                     && Asking.YesNo($"There is no account {name}. Make it, locked and without a home?", otherwise: true)
                 )
                     Console.WriteLine(
@@ -245,7 +246,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                         ).Said
                     );
                 else if (
-                    check.Findings.Any(finding => finding.Code == "account-not-permitted")
+                    check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountNotPermitted))
                     && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: true)
                 )
                     Console.WriteLine(

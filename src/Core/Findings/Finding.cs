@@ -1,3 +1,4 @@
+
 namespace CalmSentry.Core.Findings;
 
 public enum Severity
@@ -15,13 +16,23 @@ public enum Severity
 }
 
 /// <summary>One thing a check saw.</summary>
-/// <param name="Code">One of <see cref="FindingCodes"/>, by which it can be accepted: <c>directory-missing</c>.</param>
+/// <param name="Code">By its word it can be accepted: <c>directory-missing</c>.</param>
 /// <param name="Seen">What is so, as a sentence.</param>
 /// <param name="Why">Why it matters, as a sentence.</param>
 /// <param name="Mend">What to do or type, as a sentence.</param>
 /// <param name="OnlyNow">It is of this moment, not of the definition: it blocks a start, not the wrapping.</param>
-public sealed record Finding(string Code, Severity Severity, string Seen, string Why, string Mend, bool OnlyNow = false)
+public sealed record Finding(
+    FindingCode Code,
+    Severity Severity,
+    string Seen,
+    string Why,
+    string Mend,
+    bool OnlyNow = false
+)
 {
     /// <summary>The dotted key of a definition that it is about.</summary>
-    public string Key { get; } = FindingCodes.KeyOf(Code);
+    public string Key => FindingCodes.KeyOf(Code);
+
+    /// <summary>Its code as it is shown, sent and accepted.</summary>
+    public string Word => FindingCodes.WordOf(Code);
 }

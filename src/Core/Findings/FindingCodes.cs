@@ -1,66 +1,115 @@
-using System.Collections.Frozen;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Findings;
 
-/// <summary>Every code a finding may have, with the key of a definition that it is about: a closed list.</summary>
+/// <summary>What a check may find: a closed list. Its words, by which a finding is accepted: <c>name-taken</c>.</summary>
+public enum FindingCode
+{
+    NameTaken,
+    TitleTaken,
+    ProgramMissing,
+    ProgramIsDirectory,
+    ProgramNotAFile,
+    ProgramNotExecutable,
+    ProgramFormat,
+    ProgramMachine,
+    LibraryMissing,
+    ModuleMissing,
+    ScriptSyntax,
+    SameProgram,
+    CopyRunning,
+    CopyWithOtherArguments,
+    OtherStart,
+    InterpreterMissing,
+    FileUnreadable,
+    PortTaken,
+    DirectoryMissing,
+    DirectoryUnreachable,
+    DirectoryReadOnly,
+    StateSetApart,
+    SecretInPlain,
+    SecretMissing,
+    SecretFileNotPossible,
+    PidFileUnwritable,
+    OffCommandMissing,
+    AccountNeeded,
+    AccountMissing,
+    AccountNotPermitted,
+    AccountNotPossible,
+    AccountCannotRun,
+    AccountIsRoot,
+    AccountIsAPerson,
+    AccountIsPowerful,
+    GroupMissing,
+    PriorityNotPossible,
+    ProcessorsMissing,
+    MemoryOverMachine,
+    MemoryUnderRehearsal,
+    OpenFilesTooMany,
+    LimitNotPossible,
+    NeedsCircle,
+    NeedUnknown,
+    NeedNeverBegins,
+    NeedNotAtBoot,
+    NoProof,
+    WindDownShort,
+    ShutdownShort,
+}
+
 public static class FindingCodes
 {
-    private static readonly FrozenDictionary<string, string> Keys = new Dictionary<string, string>(
-        StringComparer.Ordinal
-    )
-    {
-        ["name-taken"] = "name",
-        ["title-taken"] = "title",
-        ["program-missing"] = "program.path",
-        ["program-is-directory"] = "program.path",
-        ["program-not-a-file"] = "program.path",
-        ["program-not-executable"] = "program.path",
-        ["program-format"] = "program.path",
-        ["program-machine"] = "program.path",
-        ["library-missing"] = "program.path",
-        ["module-missing"] = "program.path",
-        ["script-syntax"] = "program.path",
-        ["same-program"] = "program.path",
-        ["copy-running"] = "program.path",
-        ["copy-with-other-arguments"] = "program.path",
-        ["other-start"] = "program.path",
-        ["interpreter-missing"] = "program.with",
-        ["file-unreadable"] = "program.arguments",
-        ["port-taken"] = "program.arguments",
-        ["directory-missing"] = "program.directory",
-        ["directory-unreachable"] = "program.directory",
-        ["directory-read-only"] = "program.directory",
-        ["secret-in-plain"] = "program.environment",
-        ["secret-missing"] = "program.secrets",
-        ["secret-file-not-possible"] = "program.secrets",
-        ["pid-file-unwritable"] = "program.pid-file",
-        ["off-command-missing"] = "program.off",
-        ["account-needed"] = "identity.account",
-        ["account-missing"] = "identity.account",
-        ["account-not-permitted"] = "identity.account",
-        ["account-not-possible"] = "identity.account",
-        ["account-cannot-run"] = "identity.account",
-        ["account-is-root"] = "identity.account",
-        ["account-is-a-person"] = "identity.account",
-        ["account-is-powerful"] = "identity.account",
-        ["group-missing"] = "identity.groups",
-        ["priority-not-possible"] = "resources.priority",
-        ["processors-missing"] = "resources.processors",
-        ["memory-over-machine"] = "resources.memory",
-        ["memory-under-rehearsal"] = "resources.memory",
-        ["open-files-too-many"] = "resources.open-files",
-        ["limit-not-possible"] = "resources",
-        ["needs-circle"] = "begin.needs",
-        ["need-unknown"] = "begin.needs",
-        ["need-never-begins"] = "begin.needs",
-        ["need-not-at-boot"] = "begin.needs",
-        ["no-proof"] = "begin.proof",
-        ["wind-down-short"] = "wind-down",
-        ["shutdown-short"] = "wind-down",
-    }.ToFrozenDictionary(StringComparer.Ordinal);
+    /// <summary>Its code as it is shown, sent and accepted.</summary>
+    public static string WordOf(FindingCode code) => Words.Of(code);
 
-    public static IEnumerable<string> All => Keys.Keys.Order(StringComparer.Ordinal);
-
-    /// <exception cref="KeyNotFoundException">There is no such code.</exception>
-    public static string KeyOf(string code) => Keys[code];
+    /// <summary>The dotted key of a definition that it is about.</summary>
+    public static string KeyOf(FindingCode code) =>
+        code switch
+        {
+            FindingCode.NameTaken => "name",
+            FindingCode.TitleTaken => "title",
+            FindingCode.ProgramMissing
+            or FindingCode.ProgramIsDirectory
+            or FindingCode.ProgramNotAFile
+            or FindingCode.ProgramNotExecutable
+            or FindingCode.ProgramFormat
+            or FindingCode.ProgramMachine
+            or FindingCode.LibraryMissing
+            or FindingCode.ModuleMissing
+            or FindingCode.ScriptSyntax
+            or FindingCode.SameProgram
+            or FindingCode.CopyRunning
+            or FindingCode.CopyWithOtherArguments
+            or FindingCode.OtherStart => "program.path",
+            FindingCode.InterpreterMissing => "program.with",
+            FindingCode.FileUnreadable or FindingCode.PortTaken => "program.arguments",
+            FindingCode.DirectoryMissing
+            or FindingCode.DirectoryUnreachable
+            or FindingCode.DirectoryReadOnly
+            or FindingCode.StateSetApart => "program.directory",
+            FindingCode.SecretInPlain => "program.environment",
+            FindingCode.SecretMissing or FindingCode.SecretFileNotPossible => "program.secrets",
+            FindingCode.PidFileUnwritable => "program.pid-file",
+            FindingCode.OffCommandMissing => "program.off",
+            FindingCode.AccountNeeded
+            or FindingCode.AccountMissing
+            or FindingCode.AccountNotPermitted
+            or FindingCode.AccountNotPossible
+            or FindingCode.AccountCannotRun
+            or FindingCode.AccountIsRoot
+            or FindingCode.AccountIsAPerson
+            or FindingCode.AccountIsPowerful => "identity.account",
+            FindingCode.GroupMissing => "identity.groups",
+            FindingCode.PriorityNotPossible => "resources.priority",
+            FindingCode.ProcessorsMissing => "resources.processors",
+            FindingCode.MemoryOverMachine or FindingCode.MemoryUnderRehearsal => "resources.memory",
+            FindingCode.OpenFilesTooMany => "resources.open-files",
+            FindingCode.LimitNotPossible => "resources",
+            FindingCode.NeedsCircle
+            or FindingCode.NeedUnknown
+            or FindingCode.NeedNeverBegins
+            or FindingCode.NeedNotAtBoot => "begin.needs",
+            FindingCode.NoProof => "begin.proof",
+            FindingCode.WindDownShort or FindingCode.ShutdownShort => "wind-down",
+            _ => throw new ArgumentOutOfRangeException(nameof(code)),
+        };
 }

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Lifecycle;
 

@@ -1,5 +1,3 @@
-using CalmSentry.Core.Lifecycle;
-
 namespace CalmSentry.Core.Lifecycle;
 
 /// <summary>How a moment of a service's life counts.</summary>

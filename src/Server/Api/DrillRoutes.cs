@@ -2,6 +2,8 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Reports;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Services;
@@ -20,7 +22,7 @@ internal static class DrillRoutes
             .Produces<DrillEvent>(200, "application/x-ndjson")
             .Refuses(404, 409)
             .May(Permission.Operate);
-        api.MapGet("/drills/latest", Latest).Produces<BeginReport>().Refuses(404).May(Permission.Read);
+        api.MapGet("/drills/latest", Latest).Produces<BeginReport>().Refuses(400, 404).May(Permission.Read);
         api.MapPost("/wind-down", WindDown).Produces<Answer>().Refuses(400).May(Permission.Administer);
     }
 
@@ -35,17 +37,24 @@ internal static class DrillRoutes
 
     /// <summary>The latest report, also while it goes on; of ?kind=boot, drill or start, or of any.</summary>
     public static IResult Latest(string? kind, DrillRoom room) =>
-        ((kind is null ? room.Now : null) ?? room.Latest(kind)) is { } report
-            ? TypedResults.Json(report, ApiJson.Plain.BeginReport)
-            : Problems.Of(
-                404,
-                "no-report",
-                "No report yet",
-                kind == "boot"
-                    ? "No boot of this machine has been seen with services to begin."
-                    : "No boot and no drill has been seen yet.",
-                "'calm drill' plays one."
-            );
+        kind is not null && Words.Find<ReportKind>(kind) is null
+            ? Problems.Of(
+                400,
+                "bad-kind",
+                "No such kind of report",
+                $"kind is '{kind}'; allowed: {string.Join(", ", Enum.GetValues<ReportKind>().Select(Words.Of))}."
+            )
+        : (kind is null ? room.Now ?? room.Latest(null) : room.Latest(Words.To<ReportKind>(kind))) is { } report
+            ? TypedResults.Json(ReportViews.Of(report), ApiJson.Plain.BeginReport)
+        : Problems.Of(
+            404,
+            "no-report",
+            "No report yet",
+            kind == "boot"
+                ? "No boot of this machine has been seen with services to begin."
+                : "No boot and no drill has been seen yet.",
+            "'calm drill' plays one."
+        );
 
     /// <summary>
     /// Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot would; live

@@ -258,11 +258,11 @@ internal static class WrapRoutes
         House house
     )
     {
-        foreach (var finding in findings.Where(one => one.Severity == Severity.Blocks && accepted.Contains(one.Code)))
+        foreach (var finding in findings.Where(one => one.Severity == Severity.Blocks && accepted.Contains(one.Word)))
         {
             house.Logbook.Note(
                 service,
-                new(EntryCode.Accepted) { Name = finding.Code, Seen = finding.Seen },
+                new(EntryCode.Accepted) { Name = finding.Word, Seen = finding.Seen },
                 caller.Name
             );
         }
@@ -271,7 +271,7 @@ internal static class WrapRoutes
     private static IResult Circle(IReadOnlyList<string> circle) =>
         Problems.Of(
             422,
-            "needs-circle",
+            FindingCodes.WordOf(FindingCode.NeedsCircle),
             "A circle of needs",
             $"Its needs would close a circle, in which none could start: {NeedChecks.InWords(circle)}. Nothing was changed.",
             "Take one of these needs out."
@@ -280,7 +280,7 @@ internal static class WrapRoutes
     private static IResult Taken(Definition definition) =>
         Problems.Of(
             409,
-            "name-taken",
+            FindingCodes.WordOf(FindingCode.NameTaken),
             "The name is taken",
             $"There is a service called '{definition.Name}' already; nothing was changed.",
             $"Choose another name, see what it is with 'calm show {definition.Name}', or change it with "

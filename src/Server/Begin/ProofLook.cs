@@ -1,8 +1,6 @@
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Linux.Accounts;
-using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;

@@ -27,7 +27,7 @@ internal static class CopyChecks
         if (same.Count > 0)
         {
             yield return new(
-                "copy-running",
+                FindingCode.CopyRunning,
                 Severity.Blocks,
                 $"The same program runs already, outside the sentry: {string.Join("; ", same)}.",
                 "Two copies at once write over each other or fight for a port.",
@@ -39,7 +39,7 @@ internal static class CopyChecks
 
         if (copies.Where(copy => !copy.Same).ToList() is { Count: > 0 } others)
             yield return new(
-                "copy-with-other-arguments",
+                FindingCode.CopyWithOtherArguments,
                 Severity.Risk,
                 $"The program runs already with other arguments, outside the sentry: {string.Join("; ", others)}.",
                 "If it is a forgotten copy, the two may write over each other.",

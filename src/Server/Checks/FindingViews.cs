@@ -18,7 +18,7 @@ internal static class FindingViews
         [
             .. findings.Select(finding => new FindingView
             {
-                Code = finding.Code,
+                Code = finding.Word,
                 Key = finding.Key,
                 Severity = finding.Severity switch
                 {
@@ -30,7 +30,7 @@ internal static class FindingViews
                 Why = finding.Why,
                 Mend = finding.Mend,
                 OnlyNow = finding.OnlyNow,
-                Accepted = accepted.Contains(finding.Code),
+                Accepted = accepted.Contains(finding.Word),
             }),
         ];
 
@@ -44,26 +44,26 @@ internal static class FindingViews
             .. findings.Where(finding =>
                 finding.Severity == Severity.Blocks
                 && (forStart || !finding.OnlyNow)
-                && !accepted.Contains(finding.Code)
+                && !accepted.Contains(finding.Word)
             ),
         ];
 
     public static IResult Refusal(IReadOnlyList<Finding> blocking, string what) =>
         Problems.Of(
-            blocking[0].Code == "account-needed" ? 400 : 422,
-            blocking[0].Code,
+            blocking[0].Code == FindingCode.AccountNeeded ? 400 : 422,
+            blocking[0].Word,
             $"It would not {what}",
             string.Join("\n", blocking.Select(finding => finding.Seen)),
             string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()),
             [
                 .. blocking.Select(finding => new Mistake(
-                    finding.Code,
+                    finding.Word,
                     finding.Seen,
                     null,
                     null,
                     null,
                     null,
-                    $"{finding.Code}: {finding.Seen}"
+                    $"{finding.Word}: {finding.Seen}"
                 )),
             ]
         );
@@ -90,7 +90,7 @@ internal static class FindingViews
             [
                 .. findings,
                 new Finding(
-                    "name-taken",
+                    FindingCode.NameTaken,
                     Severity.Note,
                     $"There is a service called '{definition.Name}' already.",
                     "Wrapping another one under that name is refused.",

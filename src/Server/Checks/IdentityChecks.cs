@@ -13,7 +13,7 @@ internal static class IdentityChecks
         if (name.Length == 0)
         {
             yield return new(
-                "account-needed",
+                FindingCode.AccountNeeded,
                 Severity.Blocks,
                 "No account is named, and you are root.",
                 "A service runs as root only when that is said.",
@@ -26,7 +26,7 @@ internal static class IdentityChecks
         if (account is null)
         {
             yield return new(
-                "account-missing",
+                FindingCode.AccountMissing,
                 Severity.Blocks,
                 $"This host has no account named '{name}'.",
                 "It could not be launched as it.",
@@ -36,7 +36,7 @@ internal static class IdentityChecks
         else if (Account.OwnId != 0 && account.Uid != Account.OwnId)
         {
             yield return new(
-                "account-not-possible",
+                FindingCode.AccountNotPossible,
                 Severity.Blocks,
                 $"This sentry runs as {Account.NameOf(Account.OwnId)} and can run services only as that account, "
                     + $"not as {name}.",
@@ -47,7 +47,7 @@ internal static class IdentityChecks
         else if (!house.Permits.Permitted(name))
         {
             yield return new(
-                "account-not-permitted",
+                FindingCode.AccountNotPermitted,
                 Severity.Blocks,
                 $"The account {name} is not permitted to run services.",
                 "Whoever may define a service as an account can act as that account; an administrator decides which.",
@@ -57,7 +57,7 @@ internal static class IdentityChecks
 
         foreach (var group in subject.Definition.Identity.Groups.Where(group => AccountGroup.Named(group) is null))
             yield return new(
-                "group-missing",
+                FindingCode.GroupMissing,
                 Severity.Blocks,
                 $"This host has no group named '{group}'.",
                 "It could not be launched with it.",
@@ -73,7 +73,7 @@ internal static class IdentityChecks
         if (account.Uid == 0)
         {
             yield return new(
-                "account-is-root",
+                FindingCode.AccountIsRoot,
                 Severity.Risk,
                 "It runs as root.",
                 "A mistake in it, or somebody who gets into it, can do everything to this machine.",
@@ -83,7 +83,7 @@ internal static class IdentityChecks
         else if (AccountPower.LogsIn(account))
         {
             yield return new(
-                "account-is-a-person",
+                FindingCode.AccountIsAPerson,
                 Severity.Note,
                 $"The account {account.Name} is one people log in with (shell {account.Shell}).",
                 "The program can read and change all that is theirs, and stops working when the account is closed.",
@@ -93,7 +93,7 @@ internal static class IdentityChecks
 
         if (account.Uid != 0 && AccountPower.GroupsOfPower(account).ToList() is { Count: > 0 } powers)
             yield return new(
-                "account-is-powerful",
+                FindingCode.AccountIsPowerful,
                 Severity.Risk,
                 $"The account {account.Name} is in {string.Join(", ", powers)}.",
                 "Members of these groups can make themselves root or read what is not theirs.",

@@ -43,7 +43,7 @@ internal sealed class LibraryChecks
             else
                 found.Add(
                     new(
-                        "library-missing",
+                        FindingCode.LibraryMissing,
                         Severity.Blocks,
                         $"{file} needs {(missing.Count == 1 ? "a shared library that is" : "shared libraries that are")} "
                             + $"not found: {string.Join(", ", missing)}.",

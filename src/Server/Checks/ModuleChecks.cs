@@ -98,7 +98,7 @@ internal static class ModuleChecks
             return
             [
                 new(
-                    "script-syntax",
+                    FindingCode.ScriptSyntax,
                     Severity.Risk,
                     $"{script}, {syntax}.",
                     $"{interpreter} does not understand the script: it is a mistake in it, or the script is made "
@@ -113,7 +113,7 @@ internal static class ModuleChecks
             :
             [
                 new(
-                    "module-missing",
+                    FindingCode.ModuleMissing,
                     Severity.Risk,
                     $"{Path.GetFileName(script)} asks for "
                         + $"{string.Join(", ", missing.Select(name => $"'{name}'"))}, which {interpreter} does "

@@ -13,7 +13,7 @@ internal static class NameChecks
         {
             if (string.Equals(other.Definition.Title, definition.Title, StringComparison.OrdinalIgnoreCase))
                 yield return new(
-                    "title-taken",
+                    FindingCode.TitleTaken,
                     Severity.Risk,
                     $"The service {other.Definition.Name} has the title '{other.Definition.Title}' too.",
                     "By its title neither could be found any more.",
@@ -26,7 +26,7 @@ internal static class NameChecks
                     == LaunchOrder.DirectoryOf(definition, subject.House.Places)
             )
                 yield return new(
-                    "same-program",
+                    FindingCode.SameProgram,
                     Severity.Risk,
                     $"The service {other.Definition.Name} wraps the same program with the same arguments.",
                     "Two copies at once write over each other or fight for a port.",

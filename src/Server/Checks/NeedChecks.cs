@@ -13,7 +13,7 @@ internal static class NeedChecks
         var others = subject.Others.Select(other => other.Definition).ToList();
         if (NeedGraph.Circle(definition, others) is { } circle)
             yield return new(
-                "needs-circle",
+                FindingCode.NeedsCircle,
                 Severity.Blocks,
                 $"Its needs close a circle: {InWords(circle)}.",
                 "Each would wait for the other, and none could start.",
@@ -23,7 +23,7 @@ internal static class NeedChecks
         {
             if (others.Find(other => other.Name == name) is not { } needed)
                 yield return new(
-                    "need-unknown",
+                    FindingCode.NeedUnknown,
                     Severity.Risk,
                     $"It needs {name}, and there is no service of that name here.",
                     "It would wait for it until that need's limit.",
@@ -31,7 +31,7 @@ internal static class NeedChecks
                 );
             else if (needed.Begin.At == BeginAt.Never)
                 yield return new(
-                    "need-never-begins",
+                    FindingCode.NeedNeverBegins,
                     Severity.Risk,
                     $"It needs {name}, whose starting is disabled (begin.at: never).",
                     "It would wait for it until that need's limit.",
@@ -39,7 +39,7 @@ internal static class NeedChecks
                 );
             else if (definition.Begin.At == BeginAt.Boot && needed.Begin.At is BeginAt.Request)
                 yield return new(
-                    "need-not-at-boot",
+                    FindingCode.NeedNotAtBoot,
                     Severity.Note,
                     $"It starts with the machine and needs {name}, which does not.",
                     $"{name} is started with it, for it is needed.",
@@ -52,7 +52,7 @@ internal static class NeedChecks
             && definition is { Begin.Proof: UpForProof, Program.Kind: not ProgramKind.Toggles }
         )
             yield return new(
-                "no-proof",
+                FindingCode.NoProof,
                 Severity.Note,
                 "It starts with the machine, and nothing but staying up shows that it serves.",
                 "What needs it may start before it serves.",

@@ -28,7 +28,7 @@ internal static class OtherStartChecks
             if (LineWith(file, words, scheduled: what == Scheduled) is not { } line)
                 continue;
             yield return new(
-                "other-start",
+                FindingCode.OtherStart,
                 Severity.Risk,
                 $"{file}, line {line.Number}, {what}: {line.Text}",
                 "After the next boot or login it would run twice.",

@@ -14,7 +14,7 @@ namespace CalmSentry.Server.Checks;
 internal static class PlaceChecks
 {
     /// <summary>A place, the right it needs, and what it means when it is refused.</summary>
-    private sealed record Need(char Right, string Path, string What, string Code, Severity Severity);
+    private sealed record Need(char Right, string Path, string What, FindingCode Code, Severity Severity);
 
     public static async Task<IReadOnlyList<Finding>> Look(Subject subject, bool programIsThere)
     {
@@ -24,7 +24,7 @@ internal static class PlaceChecks
         {
             found.Add(
                 new(
-                    "directory-missing",
+                    FindingCode.DirectoryMissing,
                     Severity.Blocks,
                     File.Exists(set) ? $"{set} is a file, not a directory." : $"The directory {set} is not there.",
                     "A program is launched inside its directory; without one it is not launched at all.",
@@ -40,25 +40,26 @@ internal static class PlaceChecks
         {
             if (program.With is { } with)
                 needs.AddRange([
-                    new('x', with, "execute its interpreter", "account-cannot-run", Severity.Blocks),
-                    new('r', program.Path, "read its program", "account-cannot-run", Severity.Blocks),
+                    new('x', with, "execute its interpreter", FindingCode.AccountCannotRun, Severity.Blocks),
+                    new('r', program.Path, "read its program", FindingCode.AccountCannotRun, Severity.Blocks),
                 ]);
             else
-                needs.Add(new('x', program.Path, "execute its program", "account-cannot-run", Severity.Blocks));
+                needs.Add(new('x', program.Path, "execute its program", FindingCode.AccountCannotRun, Severity.Blocks));
         }
 
         var directory = LaunchOrder.DirectoryOf(definition, subject.House.Places);
         if (Directory.Exists(directory) && directory != subject.House.Places.StateOf(definition.Name))
-            needs.Add(new('x', directory, "enter its directory", "directory-unreachable", Severity.Blocks));
+            needs.Add(new('x', directory, "enter its directory", FindingCode.DirectoryUnreachable, Severity.Blocks));
         // Its state directory is made for it and always its own.
         if (
             program.PidFile is { } pidFile
             && Path.GetDirectoryName(pidFile) is { } folder
             && folder != subject.House.Places.StateOf(definition.Name)
         )
-            needs.Add(new('w', folder, "write its pid file in", "pid-file-unwritable", Severity.Blocks));
+            needs.Add(new('w', folder, "write its pid file in", FindingCode.PidFileUnwritable, Severity.Blocks));
         needs.AddRange(
-            FilesAmong(program, directory).Select(file => new Need('r', file, "read", "file-unreadable", Severity.Risk))
+            FilesAmong(program, directory)
+                .Select(file => new Need('r', file, "read", FindingCode.FileUnreadable, Severity.Risk))
         );
         found.AddRange(await Ask(subject, needs).ConfigureAwait(false));
         return found;
@@ -74,7 +75,7 @@ internal static class PlaceChecks
             return
             [
                 new(
-                    "state-set-apart",
+                    FindingCode.StateSetApart,
                     Severity.Risk,
                     $"What a service of this name kept before is set apart for root: {apart}.",
                     "Its account was removed; the next account with its number must not find it by accident. This "
@@ -89,7 +90,7 @@ internal static class PlaceChecks
         return Directory.Exists(directory) && directory != subject.House.Places.StateOf(subject.Definition.Name)
             ? await Ask(
                     subject,
-                    [new('w', directory, "make files in its directory", "directory-read-only", Severity.Note)]
+                    [new('w', directory, "make files in its directory", FindingCode.DirectoryReadOnly, Severity.Note)]
                 )
                 .ConfigureAwait(false)
             : [];

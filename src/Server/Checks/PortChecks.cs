@@ -46,7 +46,7 @@ internal static class PortChecks
                 ? subject.Others.FirstOrDefault(other => other.Situation.Run?.Pid == held)?.Definition.Name
                 : null;
             yield return new(
-                "port-taken",
+                FindingCode.PortTaken,
                 Severity.Blocks,
                 $"TCP port {port} ({where}) is taken: {who} listens on "
                     + $"{new IPEndPoint(socket.Address, port)}{(service is null ? "" : $", which is the service {service}")}.",

@@ -19,7 +19,7 @@ internal static class ProgramChecks
         {
             if (LaunchWords.Fault(with) is { } fault)
                 yield return new(
-                    "interpreter-missing",
+                    FindingCode.InterpreterMissing,
                     Severity.Blocks,
                     $"As an interpreter: {fault.Words}.",
                     NeverLaunched,
@@ -27,7 +27,7 @@ internal static class ProgramChecks
                 );
             if (!File.Exists(program.Path))
                 yield return new(
-                    "program-missing",
+                    FindingCode.ProgramMissing,
                     Severity.Blocks,
                     $"There is no program at {program.Path}.",
                     "Its interpreter would have nothing to run.",
@@ -41,7 +41,7 @@ internal static class ProgramChecks
         else if (EnvMissing(program.Path) is { } asked)
         {
             yield return new(
-                "interpreter-missing",
+                FindingCode.InterpreterMissing,
                 Severity.Blocks,
                 $"The first line of {program.Path} asks for '{asked}', which is in none of the folders a service "
                     + $"is looked up in (/usr/local/bin, /usr/bin, /bin).",
@@ -58,7 +58,7 @@ internal static class ProgramChecks
                 yield return finding;
         if (program.Kind == ProgramKind.Toggles && LaunchWords.Fault(program.Off[0]) is { } stop)
             yield return new(
-                "off-command-missing",
+                FindingCode.OffCommandMissing,
                 Severity.Blocks,
                 $"As its stop command: {stop.Words}.",
                 "It could be switched on, but not off again.",
@@ -72,7 +72,7 @@ internal static class ProgramChecks
         {
             return ElfFile.Read(file) is { IsForThisMachine: false } elf
                 ? new(
-                    "program-machine",
+                    FindingCode.ProgramMachine,
                     Severity.Blocks,
                     $"{file} is made for {elf.MachineName}, this machine is {ElfFile.OwnMachineName}.",
                     NeverLaunched,

@@ -16,7 +16,7 @@ internal static class ResourceChecks
             { Count: > 0 } missing
         )
             yield return new(
-                "processors-missing",
+                FindingCode.ProcessorsMissing,
                 Severity.Blocks,
                 $"This machine has processors 0 to {Environment.ProcessorCount - 1}; there is no "
                     + $"{Processors.Write(missing)}.",
@@ -25,7 +25,7 @@ internal static class ResourceChecks
             );
         if (resources.OpenFiles is { } files && (ulong)files > ProcessFacts.OpenFilesCeiling())
             yield return new(
-                "open-files-too-many",
+                FindingCode.OpenFilesTooMany,
                 Severity.Blocks,
                 $"This sentry may itself have at most {ProcessFacts.OpenFilesCeiling()} files open and lacks the "
                     + $"right to raise that.",
@@ -34,7 +34,7 @@ internal static class ResourceChecks
             );
         if (Account.OwnId != 0 && (resources.Priority is PriorityClass.AboveNormal or PriorityClass.High))
             yield return new(
-                "priority-not-possible",
+                FindingCode.PriorityNotPossible,
                 Severity.Blocks,
                 "Only root may raise a priority, and this sentry is not root.",
                 "It could not be launched.",
@@ -57,7 +57,7 @@ internal static class ResourceChecks
         {
             if (set && !house.Ceilings.Can(controller))
                 yield return new(
-                    "limit-not-possible",
+                    FindingCode.LimitNotPossible,
                     Severity.Risk,
                     $"resources.{key} cannot be enforced here: this "
                         + $"{(Account.OwnId == 0 ? "host" : "sentry, not being root,")} has no control group "
@@ -75,7 +75,7 @@ internal static class ResourceChecks
             && memory > there
         )
             yield return new(
-                "memory-over-machine",
+                FindingCode.MemoryOverMachine,
                 Severity.Note,
                 $"The memory limit of {Size.Write(memory)} is more than this machine has ({Size.About(there)}).",
                 "It would never be reached.",
@@ -87,7 +87,7 @@ internal static class ResourceChecks
             && ceiling < seen.PeakBytes
         )
             yield return new(
-                "memory-under-rehearsal",
+                FindingCode.MemoryUnderRehearsal,
                 Severity.Risk,
                 $"The memory limit of {Size.Write(ceiling)} is under what its rehearsal used, "
                     + $"{Size.About(seen.PeakBytes)}.",

@@ -12,7 +12,7 @@ internal static class SecretChecks
             var secret in definition.Program.Secrets.Where(secret => !house.Secrets.Has(definition.Name, secret.Key))
         )
             yield return new(
-                "secret-missing",
+                FindingCode.SecretMissing,
                 Severity.Blocks,
                 $"Its secret {secret.Key} has no value yet.",
                 "It could not be launched.",
@@ -21,7 +21,7 @@ internal static class SecretChecks
             );
         if (definition.Program.Secrets.Any(secret => secret.AsFile) && house.SecretFiles.WhyNot is { } why)
             yield return new(
-                "secret-file-not-possible",
+                FindingCode.SecretFileNotPossible,
                 Severity.Blocks,
                 $"Secrets cannot be given as files here: {why}.",
                 "On a disk they would outlive the program.",
@@ -33,7 +33,7 @@ internal static class SecretChecks
         SecretLooks
             .In(subject.Definition.Program)
             .Select(where => new Finding(
-                "secret-in-plain",
+                FindingCode.SecretInPlain,
                 Severity.Risk,
                 $"{char.ToUpperInvariant(where[0])}{where[1..]} looks like a secret.",
                 "It stands in the definition, in every listing and copy of it, and in the process list for "

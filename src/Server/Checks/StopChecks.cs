@@ -22,7 +22,7 @@ internal static class StopChecks
             && longest > subject.House.ShutdownWithin * Tight
         )
             yield return new(
-                "shutdown-short",
+                FindingCode.ShutdownShort,
                 Severity.Risk,
                 string.Create(
                     CultureInfo.InvariantCulture,
@@ -35,7 +35,7 @@ internal static class StopChecks
         if (Short(definition, subject.House) is not { } seen)
             yield break;
         yield return new(
-            "wind-down-short",
+            FindingCode.WindDownShort,
             Severity.Risk,
             seen,
             "What it has not written by then is lost: the kill cuts its work in half.",

@@ -1,7 +1,8 @@
+using System.Collections.Immutable;
 using System.Globalization;
-using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
@@ -25,9 +26,8 @@ internal sealed record Before(int? Pid, string? Account, IReadOnlyList<string> P
 }
 
 /// <summary>Follows services from the word to begin until each has come to rest, and reports.</summary>
-/// <param name="kind">boot | drill | start</param>
 internal sealed class Beginning(
-    string kind,
+    ReportKind kind,
     IReadOnlySet<string> names,
     IReadOnlyDictionary<string, Before> before,
     string? by,
@@ -49,7 +49,7 @@ internal sealed class Beginning(
 
     public DateTimeOffset Began { get; } = house.Now;
 
-    public IReadOnlyList<StopView> Stops { get; init; } = [];
+    public IReadOnlyList<ReportedStop> Stops { get; init; } = [];
 
     /// <summary>Completes when nothing of them is on its way any more, or the time is over.</summary>
     /// <param name="say">Hears a sentence for each that comes to rest.</param>
@@ -78,50 +78,29 @@ internal sealed class Beginning(
         }
     }
 
-    public BeginReport Report(bool done)
+    public StartReport Report(bool done)
     {
         var ports = done ? new OpenPorts() : null; // while it goes on they come and go
-        var views = names
+        var services = names
             .Select(registry.Named)
             .OfType<ServiceActor>()
             .Select(actor => View(actor, ports))
-            .OrderBy(view => view.ProvenMs ?? double.MaxValue)
-            .ThenBy(view => view.Came == "not-begun")
-            .ThenBy(view => view.WantedMs ?? double.MaxValue)
+            .OrderBy(view => view.Proven ?? TimeSpan.MaxValue)
+            .ThenBy(view => view.Came == Came.NotBegun)
+            .ThenBy(view => view.Wanted ?? TimeSpan.MaxValue)
             .ThenBy(view => view.Name, StringComparer.Ordinal)
-            .ToList();
-        var wanted = views.Where(view => view.Came != "not-begun").ToList();
-        var failed = wanted.Where(view => view.Came != "proven").ToList();
-        var took = done ? wanted.Max(view => view.ProvenMs) ?? 0 : (house.Now - Began).TotalMilliseconds;
-        var notBack = views
-            .Where(view => view.Came == "not-begun" && before.GetValueOrDefault(view.Name)?.Live == true)
-            .ToList();
-        return new BeginReport
+            .ToImmutableArray();
+        return new StartReport
         {
             Kind = kind,
             Began = Began,
-            Booted = kind == "boot" ? Machine.BootedAt : null,
+            Booted = kind == ReportKind.Boot ? Machine.BootedAt : null,
             Done = done,
-            CameTrue = done && failed.Count == 0,
-            Said =
-                string.Create(
-                    CultureInfo.InvariantCulture,
-                    $"{wanted.Count - failed.Count} of {wanted.Count} "
-                        + $"{(wanted.Count == 1 ? "service" : "services")} "
-                        + $"ready{(took > 0 ? $" within {took / 1000:0.0} s" : "")}."
-                )
-                + (failed.Count == 0 ? "" : $" Not: {string.Join(", ", failed.Select(view => view.Name))}.")
-                + (
-                    notBack.Count == 0
-                        ? ""
-                        : $" A reboot would not bring back: "
-                            + $"{string.Join(", ", notBack.Select(view => view.Name))} (begin.at is not boot)."
-                ),
             By = by,
-            TookMs = took,
-            LoggedIn = LoggedIn.Now(),
-            Stops = Stops,
-            Services = views,
+            Took = done ? services.Max(one => one.Proven) ?? TimeSpan.Zero : house.Now - Began,
+            LoggedIn = [.. LoggedIn.Now()],
+            Stops = [.. Stops],
+            Services = services,
         };
     }
 
@@ -161,46 +140,49 @@ internal sealed class Beginning(
                     $"{name} is ready at {(proven - Began).TotalSeconds:0.00} s: {proof}."
                 )
             );
-        else if (CameOf(actor) != "not-begun")
+        else if (CameOf(actor) != Came.NotBegun)
             say($"{name}: {actor.View.Why}");
     }
 
-    private string CameOf(ServiceActor actor) =>
+    private Came CameOf(ServiceActor actor) =>
         actor.Situation.Phase switch
         {
-            Phase.Running => "proven",
-            Phase.Held => "held",
-            Phase.Waiting => "waiting",
+            Phase.Running => Came.Proven,
+            Phase.Held => Came.Held,
+            Phase.Waiting => Came.Waiting,
             Phase.Stopped when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) =>
-                "not-begun",
-            Phase.Stopped => "failed",
-            _ => "starting",
+                Came.NotBegun,
+            Phase.Stopped => Came.Failed,
+            _ => Came.Starting,
         };
 
-    private BeginView View(ServiceActor actor, OpenPorts? ports)
+    private ReportedStart View(ServiceActor actor, OpenPorts? ports)
     {
         var (definition, now) = (actor.Definition, actor.Situation);
         var run = now.Run;
-        double? Ms(DateTimeOffset? time) => time is { } at ? Math.Max(0, (at - Began).TotalMilliseconds) : null;
-        return new BeginView
+        TimeSpan? After(DateTimeOffset? time) =>
+            time is not { } at ? null
+            : at > Began ? at - Began
+            : TimeSpan.Zero;
+        return new ReportedStart
         {
             Name = definition.Name,
             Title = definition.Title,
-            At = BeginKeys.At.Write(definition.Begin.At),
+            At = definition.Begin.At,
             Came = CameOf(actor),
-            WantedMs = Ms(run?.Wanted ?? now.Awaited?.Since),
-            LaunchedMs = Ms(run?.Launched),
-            ProvenMs = Ms(run?.Proven),
+            Wanted = After(run?.Wanted ?? now.Awaited?.Since),
+            Launched = After(run?.Launched),
+            Proven = After(run?.Proven),
             Waited =
             [
-                .. (run?.Waited ?? []).Select(waited => new WaitedView(
+                .. (run?.Waited ?? []).Select(waited => new ReportedWait(
                     waited.What,
-                    waited.Length.TotalMilliseconds,
+                    waited.Length,
                     waited.PassedOver
                 )),
             ],
             Proof = run?.Proof,
-            UsualMs = house.Store.UsualStart(actor.Id)?.TotalMilliseconds,
+            Usual = house.Store.UsualStart(actor.Id),
             Tries = (int)(now.LastRun - runsBefore.GetValueOrDefault(definition.Name)),
             Why = actor.View.Why,
             Pid = run?.Pid,
@@ -208,37 +190,35 @@ internal sealed class Beginning(
                 run?.Pid is { } pid && ProcessFacts.EffectiveUser(pid) is { } uid
                     ? Account.NameOf(uid)
                     : definition.Account,
-            Ports = ports?.Of(actor) ?? [],
+            Ports = [.. ports?.Of(actor) ?? []],
             Differences = ports is null ? [] : [.. Differences(actor, ports)],
         };
     }
 
-    private IEnumerable<string> Differences(ServiceActor actor, OpenPorts ports)
+    private IEnumerable<Difference> Differences(ServiceActor actor, OpenPorts ports)
     {
-        var name = actor.Definition.Name;
         if (
-            before.GetValueOrDefault(name) is not { } was
+            before.GetValueOrDefault(actor.Definition.Name) is not { } was
             || actor.Situation.Phase is not (Phase.Running or Phase.Stopped)
         )
             yield break;
         if (actor.Situation.Run is null)
         {
-            if (was.Live)
-                yield return $"It ran before; a boot does not start it (begin.at: "
-                    + $"{BeginKeys.At.Write(actor.Definition.Begin.At)}).";
+            if (was.Live && CameOf(actor) == Came.NotBegun)
+                yield return new(DifferenceCode.NotBack);
             yield break;
         }
 
         var now = Before.Of(actor, ports);
-        if (!was.Live && kind == "drill")
-            yield return "It did not run before.";
+        if (!was.Live && kind == ReportKind.Drill)
+            yield return new(DifferenceCode.RanNotBefore);
         if (was.Account is not null && now.Account != was.Account)
-            yield return $"It runs as {now.Account}, before as {was.Account}.";
+            yield return new(DifferenceCode.Account, was.Account, now.Account);
         if (was.Ports.Except(now.Ports).ToList() is { Count: > 0 } gone)
-            yield return $"It listened before on {string.Join(", ", gone)}, now no more.";
+            yield return new(DifferenceCode.PortsGone, Was: string.Join(", ", gone));
         if (now.Ports.Except(was.Ports).ToList() is { Count: > 0 } come && was.Live)
-            yield return $"It listens on {string.Join(", ", come)}, before it did not.";
-        if (was.Pid is not null && now.Pid is not null && was.Pid != now.Pid)
-            yield return $"Its process is {now.Pid}, before it was {was.Pid}.";
+            yield return new(DifferenceCode.PortsNew, Is: string.Join(", ", come));
+        if (was.Pid is { } old && now.Pid is { } pid && old != pid)
+            yield return new(DifferenceCode.Pid, $"{old}", $"{pid}");
     }
 }

@@ -1,10 +1,10 @@
-using System.Text.Json;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Server.Drills;
+using CalmSentry.Core.Reports;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Drills;
@@ -18,13 +18,12 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
     private Beginning? current;
 
     /// <summary>The report of what goes on now, or null.</summary>
-    public BeginReport? Now => current?.Report(done: false);
+    public StartReport? Now => current?.Report(done: false);
 
-    public BeginReport? Latest(string? kind) =>
-        house.Store.Beginning(kind) is { } json ? JsonSerializer.Deserialize(json, ApiJson.Default.BeginReport) : null;
+    public StartReport? Latest(ReportKind? kind) => house.Store.Report(kind);
 
     /// <summary>After the sentry's start: follows what begins with the machine.</summary>
-    public void FollowBoot(string kind) =>
+    public void FollowBoot(ReportKind kind) =>
         _ = Task.Run(async () =>
         {
             await one.WaitAsync().ConfigureAwait(false);
@@ -157,7 +156,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             {
                 void Say(string text) => channel.Writer.TryWrite(new(text, null));
                 var report = await Play(named, by, Say).ConfigureAwait(false);
-                channel.Writer.TryWrite(new(null, report));
+                channel.Writer.TryWrite(new(null, ReportViews.Of(report)));
             }
             catch (Exception error)
             {
@@ -174,7 +173,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         return channel.Reader;
     }
 
-    private async Task<BeginReport> Play(IReadOnlyCollection<string> named, string by, Action<string> say)
+    private async Task<StartReport> Play(IReadOnlyCollection<string> named, string by, Action<string> say)
     {
         var (stop, begin) = Sets(named);
         var ports = new OpenPorts();
@@ -189,7 +188,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         // What is begun is what is stored, not what happens to be in memory.
         await registry.ReadAgain(begin).ConfigureAwait(false);
         house.DrillBegan = house.Now;
-        var beginning = new Beginning("drill", begin, before, by, house, registry) { Stops = stops };
+        var beginning = new Beginning(ReportKind.Drill, begin, before, by, house, registry) { Stops = stops };
         say("All down. Beginning as a boot would.");
         foreach (var actor in begin.Select(registry.Named).OfType<ServiceActor>())
             await actor.Ask(new MachineBegan(Cause.Drill)).ConfigureAwait(false);
@@ -209,33 +208,29 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
 
     public void Dispose() => one.Dispose();
 
-    private async Task<BeginReport> Follow(Beginning beginning, Action<string>? say)
+    private async Task<StartReport> Follow(Beginning beginning, Action<string>? say)
     {
         current = beginning;
         await beginning.Settle(LongestBegin, say).ConfigureAwait(false);
         var report = beginning.Report(done: true);
         current = null;
-        house.Store.SetBeginning(
-            report.Began,
-            report.Kind,
-            JsonSerializer.Serialize(report, ApiJson.Plain.BeginReport)
-        );
+        house.Store.SetReport(report);
         house.Logbook.Note(
             new(
                 report.Kind switch
                 {
-                    "boot" => EntryCode.Boot,
-                    "drill" => EntryCode.Drill,
+                    ReportKind.Boot => EntryCode.Boot,
+                    ReportKind.Drill => EntryCode.Drill,
                     _ => EntryCode.Start,
                 }
             )
             {
-                Seen = report.Said,
+                Seen = ReportWords.Of(report),
             },
             report.By
         );
         await house.Store.Flush().ConfigureAwait(false);
-        house.Events.Began(report.Kind);
+        house.Events.Began(Words.Of(report.Kind));
         return report;
     }
 

@@ -1,7 +1,7 @@
 using System.Collections.Concurrent;
-using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Drills;
@@ -13,7 +13,7 @@ namespace CalmSentry.Server.Drills;
 internal sealed class OrderedStop(Registry registry, House house)
 {
     private readonly ConcurrentDictionary<string, Lazy<Task>> stops = new(StringComparer.Ordinal);
-    private readonly ConcurrentQueue<StopView> done = [];
+    private readonly ConcurrentQueue<ReportedStop> done = [];
     private readonly DateTimeOffset began = house.Now;
     private volatile bool over;
 
@@ -21,7 +21,7 @@ internal sealed class OrderedStop(Registry registry, House house)
     /// <param name="within">After this long what is left is ended by force; null: each has the time its wind-down gives
     /// it.</param>
     /// <param name="say">Hears a clause for each that has ended.</param>
-    public async Task<IReadOnlyList<StopView>> Stop(
+    public async Task<IReadOnlyList<ReportedStop>> Stop(
         IReadOnlySet<string> names,
         string by,
         TimeSpan? within = null,
@@ -73,14 +73,7 @@ internal sealed class OrderedStop(Registry registry, House house)
                             if (!wasLive)
                                 return;
                             var forced = now.LastEnd?.Forced == true;
-                            done.Enqueue(
-                                new(
-                                    name,
-                                    (from - began).TotalMilliseconds,
-                                    (house.Now - from).TotalMilliseconds,
-                                    forced
-                                )
-                            );
+                            done.Enqueue(new(name, from - began, house.Now - from, forced));
                             say?.Invoke($"{name} is stopped{(forced ? ": killed" : "")}");
                         })
                     )

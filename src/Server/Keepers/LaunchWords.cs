@@ -1,5 +1,6 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Programs;
 
@@ -33,7 +34,8 @@ internal static class LaunchWords
             LaunchStep.Directory when errno == NoEntry =>
                 $"its directory {directory} is not there; make it, or set another with --directory",
             LaunchStep.Directory => $"the account {definition.Account} cannot enter its directory {directory}: {error}",
-            LaunchStep.Ceilings => $"it could not be put under its ceilings for memory, processors or tasks: {error}",
+            LaunchStep.Ceilings =>
+                $"it could not be put under its ceilings for memory, processors or processes: {error}",
             LaunchStep.Terminal => $"it could not be given a terminal: {error}; /dev/ptmx and /dev/pts must be there",
             LaunchStep.Priority => $"its priority cannot be set: {error}; only root may raise one",
             LaunchStep.Processors =>
@@ -46,45 +48,45 @@ internal static class LaunchWords
         };
     }
 
-    /// <summary>What is wrong with a program's file, with a stable code; null when nothing is.</summary>
-    public static (string Code, string Words, string Next)? Fault(string path)
+    /// <summary>What is wrong with a program's file, with its code; null when nothing is.</summary>
+    public static (FindingCode Code, string Words, string Next)? Fault(string path)
     {
         var file = ProgramFile.Look(path);
         return file.Fault switch
         {
             ProgramFault.Missing => (
-                "program-missing",
+                FindingCode.ProgramMissing,
                 $"there is no program at {path}",
                 "give the path where the program's file really is; 'ls -l' shows it"
             ),
             ProgramFault.IsDirectory => (
-                "program-is-directory",
+                FindingCode.ProgramIsDirectory,
                 $"{path} is a directory, not a program",
                 "name the program's file inside it"
             ),
             ProgramFault.NotAFile => (
-                "program-not-a-file",
+                FindingCode.ProgramNotAFile,
                 $"{path} is a device, not a program",
                 "name a program's file"
             ),
             ProgramFault.NoExecuteRight => (
-                "program-not-executable",
+                FindingCode.ProgramNotExecutable,
                 $"{path} has no execute right",
                 $"give it the right with 'chmod +x {path}', or put its interpreter first: -- /usr/bin/python3 {path}"
             ),
             ProgramFault.InterpreterMissing when file.Interpreter!.EndsWith('\r') => (
-                "interpreter-missing",
+                FindingCode.InterpreterMissing,
                 $"the first line of {path} ends with a Windows line end, so its interpreter "
                     + $"'{file.Interpreter.TrimEnd('\r')}' is not found",
                 $"save the file with Unix line ends: sed -i 's/\\r$//' {path}"
             ),
             ProgramFault.InterpreterMissing => (
-                "interpreter-missing",
+                FindingCode.InterpreterMissing,
                 $"the script {path} asks for the interpreter {file.Interpreter}, which is not there",
                 $"install it, or mend the first line of {path}"
             ),
             ProgramFault.UnknownFormat => (
-                "program-format",
+                FindingCode.ProgramFormat,
                 $"{path} is neither a program for this machine nor a script that begins with #!",
                 $"put its interpreter first: -- /bin/sh {path}"
             ),

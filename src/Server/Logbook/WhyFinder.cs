@@ -8,7 +8,6 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
-using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 

@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;

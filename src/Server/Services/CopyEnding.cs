@@ -4,7 +4,6 @@ using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Services;
 

@@ -5,6 +5,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
@@ -115,7 +116,7 @@ internal sealed class Registry(House house)
 
     /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
     /// <returns>What made services begin: boot, or start after all was wound down; null: nothing did.</returns>
-    public async Task<string?> TakeUp()
+    public async Task<ReportKind?> TakeUp()
     {
         var before = house.Store.Fact("boot-id");
         house.LastSeen = DateTimeOffset.TryParse(
@@ -155,8 +156,8 @@ internal sealed class Registry(House house)
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);
         return !newBoot ? null
-            : before == Machine.BootId + WoundDown ? "start"
-            : "boot";
+            : before == Machine.BootId + WoundDown ? ReportKind.Start
+            : ReportKind.Boot;
     }
 
     private Definition? Read(StoredService stored)

@@ -1,7 +1,6 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Services;
 

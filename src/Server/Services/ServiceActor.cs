@@ -10,7 +10,6 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Keepers;
-using CalmSentry.Server.Services;
 using CalmSentry.Server.Watching;
 
 namespace CalmSentry.Server.Services;

@@ -4,10 +4,8 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
-using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Probing;
-using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Services;
 

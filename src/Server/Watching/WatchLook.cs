@@ -4,7 +4,6 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Begin;
 using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 

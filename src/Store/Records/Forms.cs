@@ -20,7 +20,8 @@ internal static class Forms
         Steps = 2,
         Evidence = 2,
         Origin = 2,
-        Entry = 2;
+        Entry = 2,
+        Report = 2;
 
     public static string Write<T>(T record, JsonTypeInfo<T> type)
         where T : IRecord => JsonSerializer.Serialize(record, type);
@@ -61,4 +62,5 @@ internal static class ManyRecords
 [JsonSerializable(typeof(EvidenceRecord))]
 [JsonSerializable(typeof(OriginRecord))]
 [JsonSerializable(typeof(EntryRecord))]
+[JsonSerializable(typeof(ReportRecord))]
 internal sealed partial class RecordJson : JsonSerializerContext;

@@ -166,6 +166,7 @@ public class GoldenTests
             "situation" => SituationJson.Write(SituationJson.Read(json)),
             "steps" => StepsJson.Write(StepsJson.Read(json))!,
             "evidence" => EvidenceJson.Write(EvidenceJson.Read(json)),
+            "report" => ReportJson.Write(ReportJson.Read(json)),
             "origin" => OriginJson.Write(OriginJson.Read(json))!,
             var other => throw new InvalidOperationException(other),
         };

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
 using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Store;
@@ -37,9 +38,9 @@ public class PruneTests
                 Board,
                 new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, 1, null)
             );
-            store.SetBeginning(oldest - TimeSpan.FromDays(2), "boot", "1");
-            store.SetBeginning(oldest - TimeSpan.FromDays(1), "boot", "2");
-            store.SetBeginning(oldest - TimeSpan.FromDays(3), "drill", "3");
+            store.SetReport(Report(ReportKind.Boot, oldest - TimeSpan.FromDays(2)));
+            store.SetReport(Report(ReportKind.Boot, oldest - TimeSpan.FromDays(1)));
+            store.SetReport(Report(ReportKind.Drill, oldest - TimeSpan.FromDays(3)));
             foreach (var service in new[] { Gate, Board })
                 store.Prune(service, oldest, Most);
             store.Prune(oldest);
@@ -58,9 +59,21 @@ public class PruneTests
                 store.Runs(Gate, 1000).Select(run => run.Number).Order()
             );
             Assert.Equal("stopped", store.MomentAt(Board, Now)?.State);
-            Assert.Equal(("2", "3"), (store.Beginning("boot"), store.Beginning("drill")));
+            Assert.Equal(oldest - TimeSpan.FromDays(1), store.Report(ReportKind.Boot)?.Began);
+            Assert.Equal(oldest - TimeSpan.FromDays(3), store.Report(ReportKind.Drill)?.Began);
+            Assert.Null(store.Report(ReportKind.Start));
         }
 
         File.Delete(file);
     }
+
+    private static StartReport Report(ReportKind kind, DateTimeOffset began) =>
+        new()
+        {
+            Kind = kind,
+            Began = began,
+            Done = true,
+            Took = TimeSpan.Zero,
+            Services = [],
+        };
 }

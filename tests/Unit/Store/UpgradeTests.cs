@@ -2,6 +2,7 @@ using System.Text.Json;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Store;
 using Microsoft.Data.Sqlite;
@@ -140,6 +141,18 @@ public class UpgradeTests
             Assert.All(store.Logbook(gate, 100), entry => Assert.Equal("gate-counter", entry.Service));
             Assert.NotEmpty(store.Turns(gate, DateTimeOffset.MinValue));
             Assert.Equal("TIDE_KEY", store.Secrets().Single().Key);
+
+            // The report of the last boot says what it said.
+            var boot = store.Report(ReportKind.Boot)!;
+            Assert.Equal(
+                "1 of 2 services ready within 3.2 s. Not: gate-counter. A reboot would not bring back: quay-lamps "
+                    + "(begin.at is not boot).",
+                ReportWords.Of(boot)
+            );
+            Assert.Equal(
+                "Its process is 4711, before it was 4302.",
+                ReportWords.Of(boot.Services[0].Differences.Single(), boot.Services[0].At)
+            );
         }
 
         // And it can be written like one of today.
