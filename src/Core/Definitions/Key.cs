@@ -103,7 +103,8 @@ public abstract record Key(string Name, string About)
     public Node FromWords(IReadOnlyList<string> words) =>
         Type switch
         {
-            KeyType.Pairs => new MapNode([.. words.Select(Pair)]),
+            // As with any flag that is given twice, the last says it.
+            KeyType.Pairs => new MapNode([.. words.Select(Pair).Reverse().DistinctBy(pair => pair.Key).Reverse()]),
             _ when Repeats => new ListNode([.. words.Select(FromWord)]),
             _ => FromWord(words[^1]),
         };

@@ -236,7 +236,9 @@ public sealed class Union<T>
             { Bare: { } bare } when value.Length == 0 => new ScalarNode(bare),
             _ => (Node)new ScalarNode(kind.IsEscaped ? Unescaped(value) : value),
         };
-        var options = parts.Groups["option"].Captures.Select(capture => capture.Value.Split('=', 2));
+        var options = parts.Groups["option"].Captures.Select(capture => capture.Value.Split('=', 2)).ToList();
+        if (options.GroupBy(option => option[0]).FirstOrDefault(same => same.Count() > 1) is { } twice)
+            throw new WordException(text, $"{twice.Key} once");
         return new MapNode([
             KeyValuePair.Create(kind.Name, of),
             .. options.Select(option =>

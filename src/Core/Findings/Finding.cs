@@ -1,4 +1,3 @@
-
 namespace CalmSentry.Core.Findings;
 
 public enum Severity

@@ -1,5 +1,9 @@
+using System.CommandLine;
+using System.Text.Json;
 using CalmSentry.Cli.Commands;
+using CalmSentry.Cli.Wire;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Definitions;
 using CalmSentry.Tests.Unit.Definitions;
 using CsCheck;
 
@@ -48,9 +52,75 @@ public class FlagWordTests
     public void A_word_of_earlier_versions_is_refused_with_the_name_of_today(string path, string word, string said) =>
         Assert.Contains(
             said,
-            Assert.Throws<CalmSentry.Cli.Wire.Failure>(() => DefinitionFlags.Item(path, word)).Message,
+            Assert.Throws<Failure>(() => DefinitionFlags.Item(path, word)).Message,
             StringComparison.Ordinal
         );
+
+    [Fact]
+    public void A_variable_given_twice_has_its_last_value() =>
+        Assert.Equal(
+            [new("B", "2"), new("A", "")],
+            ((MapNode)DefinitionKeys.Find("program.environment")!.FromWords(["A=1", "B=2", "A="])).Entries.Select(
+                entry => KeyValuePair.Create(entry.Key, ((ScalarNode)entry.Value).Text)
+            )
+        );
+
+    [Theory]
+    [InlineData("begin.needs", "network,within=1s,within=2s")]
+    [InlineData("watch", "tcp:127.0.0.1:1,beat=1s,patience=2,beat=2s")]
+    public void An_attribute_given_twice_is_refused(string path, string word) =>
+        Assert.Contains(
+            " once",
+            Assert.Throws<Failure>(() => DefinitionFlags.Item(path, word)).Message,
+            StringComparison.Ordinal
+        );
+
+    /// <summary>Whatever is typed behind the flags is a definition or a mistake with words, never a fall.</summary>
+    [Fact]
+    public void Any_words_are_a_definition_or_a_mistake()
+    {
+        var flags = new DefinitionFlags();
+        var command = new Command("any");
+        foreach (var (_, option) in flags.All)
+            command.Options.Add(option);
+        var word = Gen.OneOf(
+            Gen.String[Gen.Char["ab=,:/ \\\n'\"0"], 0, 8],
+            Gen.OneOf(
+                Gen.Const("A=1"),
+                Gen.Const("A="),
+                Gen.Const("="),
+                Gen.Const("KEY:file"),
+                Gen.Const("network,within=1s,within=1s"),
+                Gen.Const("tcp:1:1,beat="),
+                Gen.Const("send:a\\,to="),
+                Gen.Const("program:'a b"),
+                Gen.Const("TERM"),
+                Gen.Const("output:^(")
+            )
+        );
+        Gen.Select(Gen.OneOf([.. flags.All.Select(one => Gen.Const(one.Option.Name))]), word)
+            .Array[0, 6]
+            .Sample(
+                given =>
+                {
+                    var parsed = command.Parse([.. given.SelectMany(one => new[] { one.Item1 + "=" + one.Item2 })]);
+                    if (parsed.Errors.Count > 0)
+                        return; // said by the parser
+                    try
+                    {
+                        var definition = flags.Definition(parsed, "tide-store", ["/bin/sh"]);
+                        DefinitionReader.Read(
+                            JsonNodes.Read(JsonDocument.Parse(definition.ToJsonString()).RootElement)
+                        );
+                    }
+                    catch (Failure wrong)
+                    {
+                        Assert.NotEmpty(wrong.Message);
+                    }
+                },
+                iter: 20_000
+            );
+    }
 
     private static void Check<T>(Union<T> union, T one, bool orNone = false)
         where T : class
