@@ -268,7 +268,7 @@ internal static unsafe class ServerGuard
     private static string Ended(int status) =>
         status < 0 ? "ended"
         : (status & 0x7f) != 0
-            ? $"was ended by signal "
+            ? $"was killed by signal "
                 + $"{Encoding.ASCII.GetString(MemoryMarshal.CreateReadOnlySpanFromNullTerminated(sigabbrev_np(status & 0x7f)))}"
         : $"ended with exit code {status >> 8}";
 

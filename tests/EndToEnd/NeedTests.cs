@@ -68,7 +68,7 @@ public class NeedTests
     }
 
     [Theory]
-    [InlineData("go-ahead", "running", "goes ahead without")]
+    [InlineData("go-ahead", "running", "It starts without it")]
     [InlineData("hold", "held", "did not come within 200 ms (it is not there)")]
     [InlineData("tell", "waiting", "needs attention")]
     public async Task Of_a_need_that_never_comes_it_is_set_what_follows(string then, string state, string words)

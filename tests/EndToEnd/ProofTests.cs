@@ -56,8 +56,8 @@ public class ProofTests
             ),
             (
                 "by-told",
-                "told",
-                [Waits("told", "curl -s --unix-socket \"$CALM_SAY\" -d 'all quays open' http://calm/serves")],
+                "said",
+                [Waits("said", "curl -s --unix-socket \"$CALM_SAY\" -d 'all quays open' http://calm/serves")],
                 "it said so itself"
             ),
         };
@@ -190,7 +190,7 @@ public class ProofTests
         await sentry.Wrap(
             "board",
             "--proof",
-            "told",
+            "said",
             "--start",
             "--",
             sentry.Script(

@@ -54,7 +54,7 @@ public class RunTests
         Assert.DoesNotContain(before, Sentry.Lives);
         Assert.Empty(sentry.Processes("stubborn"));
         Assert.Contains(
-            "INT did not end it within 200 ms",
+            "INT did not stop it within 200 ms",
             (await sentry.Ok("logbook", "stubborn")).Output,
             StringComparison.Ordinal
         );

@@ -32,7 +32,7 @@ public class UpgradeTests
         await sentry.Until("tide-store", view => view.GetProperty("state").GetString() == "running");
         Assert.Equal(3, (await sentry.Show("tide-store")).GetProperty("run").GetInt64());
         Assert.Contains(
-            "Run 1 was killed by signal TERM",
+            "Run 1 was ended by signal TERM",
             (await sentry.Ok("logbook", "tide-store")).Output,
             StringComparison.Ordinal
         );

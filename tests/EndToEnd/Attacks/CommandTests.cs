@@ -183,7 +183,7 @@ public class CommandTests
             await Sentry.Eventually(async () =>
                 !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal)
             );
-            Assert.Contains("launched", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
+            Assert.Contains("started as pid", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
             await sentry.Ok("unwrap", "board");
         }
         finally

@@ -137,7 +137,7 @@ public class CrowdTests
         await sentry.Wrap(
             "tide",
             "--proof",
-            "told",
+            "said",
             "--recover",
             "never",
             "--",
