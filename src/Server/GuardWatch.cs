@@ -3,7 +3,7 @@ using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Logbook;
 
 namespace CalmSentry.Server;
 
@@ -38,7 +38,7 @@ internal sealed class GuardWatch : IDisposable
 
     /// <summary>Null when this server was not begun by a guard.</summary>
     /// <param name="another">Called when another guard has taken this server up.</param>
-    public static GuardWatch? Begin(House house, string keeper, Action another)
+    public static GuardWatch? Begin(Record logbook, Places places, string keeper, Action another)
     {
         if (
             !int.TryParse(
@@ -53,14 +53,14 @@ internal sealed class GuardWatch : IDisposable
             guard,
             () =>
             {
-                house.Logbook.Note(
+                logbook.Note(
                     new(EntryCode.Guard)
                     {
                         Pid = guard,
                         Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
                     }
                 );
-                using var next = Start(keeper, house.Places);
+                using var next = Start(keeper, places);
                 _ = Task.Delay(Settling).ContinueWith(_ => another(), TaskScheduler.Default);
             }
         );

@@ -158,11 +158,12 @@ internal static partial class Serve
                 Announce(app, places);
                 doors.GiveToGuard();
                 using var guard = GuardWatch.Begin(
-                    house,
+                    house.Logbook,
+                    house.Places,
                     Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
                     doors.GiveToGuard
                 );
-                using var upkeep = new Upkeep(house, app.Services.GetRequiredService<Registry>());
+                using var upkeep = new Upkeep(house.Store, house.Clock, app.Services.GetRequiredService<Registry>());
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 house.CleanUp();
             }
@@ -212,6 +213,14 @@ internal static partial class Serve
         builder
             .Services.AddSingleton(house)
             .AddSingleton(house.Events)
+            .AddSingleton(house.Store)
+            .AddSingleton(house.Logbook)
+            .AddSingleton(house.Places)
+            .AddSingleton(house.Clock)
+            .AddSingleton(house.Permits)
+            .AddSingleton(house.States)
+            .AddSingleton(house.Secrets)
+            .AddSingleton(house.Groups)
             .AddSingleton(new Registry(house))
             .AddSingleton(new Sessions(house.Store, house.Clock))
             .AddSingleton(new SentrySelf(house.Clock))

@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server;
 
@@ -22,20 +23,20 @@ internal sealed class Upkeep : IDisposable
     private readonly ITimer seen,
         prune;
 
-    public Upkeep(House house, Registry registry)
+    public Upkeep(SentryStore store, TimeProvider clock, Registry registry)
     {
-        seen = house.Clock.CreateTimer(
-            _ => house.Store.SetFact(LastSeen, house.Now.ToString("O", CultureInfo.InvariantCulture)),
+        seen = clock.CreateTimer(
+            _ => store.SetFact(LastSeen, clock.GetUtcNow().ToString("O", CultureInfo.InvariantCulture)),
             null,
             TimeSpan.Zero,
             SeenBeat
         );
-        prune = house.Clock.CreateTimer(
+        prune = clock.CreateTimer(
             _ =>
             {
                 foreach (var actor in registry.All)
-                    house.Store.Prune(actor.Id, house.Now - Kept, MostKept);
-                house.Store.Prune(house.Now - Kept);
+                    store.Prune(actor.Id, clock.GetUtcNow() - Kept, MostKept);
+                store.Prune(clock.GetUtcNow() - Kept);
             },
             null,
             TimeSpan.FromMinutes(1),

@@ -104,7 +104,7 @@ public class KindTests
         await sentry.Serve();
         Assert.Equal("running", (await sentry.Show("lamps")).GetProperty("state").GetString());
         Assert.Contains(
-            "decides how that run is ended",
+            "decides how that run is stopped",
             (await sentry.Calm("adjust", "lamps", "--kind", "stays", "--unset", "program.off")).Error,
             StringComparison.Ordinal
         );

@@ -34,7 +34,7 @@ public class NeedTests
             first.GetProperty("until").GetDateTimeOffset() - first.GetProperty("since").GetDateTimeOffset()
         );
         Assert.Contains(
-            $"waits for an answer at 127.0.0.1:{port}",
+            $"for an answer at 127.0.0.1:{port}",
             waiting.GetProperty("why").GetString(),
             StringComparison.Ordinal
         );
@@ -126,7 +126,7 @@ public class NeedTests
         Assert.Equal("running", State(await sentry.Show("tide")));
 
         var restarted = await sentry.Ok("restart", "tide", "--with-dependents");
-        Assert.Contains("tide runs", restarted.Output, StringComparison.Ordinal);
+        Assert.Contains("tide is running", restarted.Output, StringComparison.Ordinal);
         await sentry.Until("board", view => State(view) == "running" && view.GetProperty("run").GetInt64() == 2);
 
         var stopped = await sentry.Ok("stop", "tide", "--with-dependents");
@@ -229,7 +229,7 @@ public class NeedTests
             var refused = await sentry.Calm(word, "old");
             Assert.Equal(1, refused.Exit);
             Assert.Contains(
-                "set never to begin (begin.at: never); nothing was started.",
+                "is disabled (begin.at: never); nothing was started.",
                 refused.Error,
                 StringComparison.Ordinal
             );
@@ -238,7 +238,7 @@ public class NeedTests
         await sentry.Wrap("board", "--need", "service:old,within=100ms,follows=hold", "--", "/bin/sleep", "600");
         await sentry.Calm("start", "board");
         Assert.Contains(
-            "it is set never to begin",
+            "starting it is disabled",
             (await sentry.Show("board")).GetProperty("why").GetString(),
             StringComparison.Ordinal
         );

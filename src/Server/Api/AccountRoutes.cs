@@ -4,7 +4,9 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -46,7 +48,7 @@ internal static class AccountRoutes
                         .Permits.Known.Select(known => known.Name)
                         .Union(registry.All.Select(actor => actor.Definition.Account))
                         .Order(StringComparer.Ordinal)
-                        .Select(name => View(name, registry, house)),
+                        .Select(name => View(name, registry, house.Permits)),
                 ],
             ApiJson.Plain.IReadOnlyListAccountView
         );
@@ -61,12 +63,24 @@ internal static class AccountRoutes
             : NoSuchAccount(name);
 
     /// <summary>Permit an account to run services.</summary>
-    public static Task<IResult> PermitAccount(string name, Registry registry, House house, HttpContext context) =>
-        Permit(name, true, registry, house, context);
+    public static Task<IResult> PermitAccount(
+        string name,
+        Registry registry,
+        SentryStore store,
+        Record logbook,
+        Permits permits,
+        HttpContext context
+    ) => Permit(name, true, registry, store, logbook, permits, context);
 
     /// <summary>Forbid an account to run services; live runs go on.</summary>
-    public static Task<IResult> Forbid(string name, Registry registry, House house, HttpContext context) =>
-        Permit(name, false, registry, house, context);
+    public static Task<IResult> Forbid(
+        string name,
+        Registry registry,
+        SentryStore store,
+        Record logbook,
+        Permits permits,
+        HttpContext context
+    ) => Permit(name, false, registry, store, logbook, permits, context);
 
     /// <summary>Give an account just the right it lacks on a folder.</summary>
     public static Task<IResult> Grant(string name, House house, HttpContext context) =>
@@ -85,13 +99,13 @@ internal static class AccountRoutes
             $"Make it: calm account create {name}"
         );
 
-    private static AccountView View(string name, Registry registry, House house) =>
+    private static AccountView View(string name, Registry registry, Permits permits) =>
         new()
         {
             Name = name,
             Uid = Account.Named(name) is { } account ? account.Uid : -1,
-            Permitted = house.Permits.Permitted(name),
-            Made = house.Permits.WasMade(name),
+            Permitted = permits.Permitted(name),
+            Made = permits.WasMade(name),
             Services =
             [
                 .. registry
@@ -142,7 +156,7 @@ internal static class AccountRoutes
         var writes = folders.Where((_, i) => i < answers.Count && answers[i] == 0).ToList();
         return new AccountDetail
         {
-            Account = View(account.Name, registry, house),
+            Account = View(account.Name, registry, house.Permits),
             Groups = [.. account.Groups.Select(AccountGroup.NameOf)],
             Home = account.Home,
             Shell = account.Shell,
@@ -161,7 +175,14 @@ internal static class AccountRoutes
     }
 
     /// <summary>Make a locked system account and permit it to run services.</summary>
-    public static async Task<IResult> Create(string name, House house, HttpContext context)
+    public static async Task<IResult> Create(
+        string name,
+        SentryStore store,
+        Record logbook,
+        Permits permits,
+        StateRooms states,
+        HttpContext context
+    )
     {
         if (
             name.Length is 0 or > 32
@@ -203,11 +224,11 @@ internal static class AccountRoutes
             .ConfigureAwait(false);
         if (error is not null || Account.Named(name) is not { } made)
             return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
-        if (house.States.SetApart(made.Uid) is { Count: > 0 } left)
-            house.Logbook.Note(new(EntryCode.StateSetApart) { Names = [.. left], Count = made.Uid });
-        house.Permits.Set(name, permitted: true, made: true);
-        house.Logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Name);
-        await house.Store.Flush().ConfigureAwait(false);
+        if (states.SetApart(made.Uid) is { Count: > 0 } left)
+            logbook.Note(new(EntryCode.StateSetApart) { Names = [.. left], Count = made.Uid });
+        permits.Set(name, permitted: true, made: true);
+        logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Name);
+        await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
@@ -235,7 +256,7 @@ internal static class AccountRoutes
                 $"The account {name} was not made by 'calm account create', so it is not removed here.",
                 $"To keep it from running services: calm account forbid {name}"
             );
-        if (View(name, registry, house).Services is { Count: > 0 } services)
+        if (View(name, registry, house.Permits).Services is { Count: > 0 } services)
             return Problems.Of(
                 409,
                 "account-in-use",
@@ -285,16 +306,23 @@ internal static class AccountRoutes
     }
 
     /// <summary>Give an account what ?service=NAME kept under an account that was removed.</summary>
-    public static async Task<IResult> HandOver(string name, string service, House house, HttpContext context)
+    public static async Task<IResult> HandOver(
+        string name,
+        string service,
+        SentryStore store,
+        Record logbook,
+        StateRooms states,
+        HttpContext context
+    )
     {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
         if (Account.OwnId != 0)
             return NeedsRoot("only root can give what belongs to others");
-        var (done, said) = house.States.HandOver(ServiceName.From(service), account);
+        var (done, said) = states.HandOver(ServiceName.From(service), account);
         if (done)
-            house.Logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Name);
-        await house.Store.Flush().ConfigureAwait(false);
+            logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Name);
+        await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
@@ -319,21 +347,23 @@ internal static class AccountRoutes
         string name,
         bool permitted,
         Registry registry,
-        House house,
+        SentryStore store,
+        Record logbook,
+        Permits permits,
         HttpContext context
     )
     {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
-        var before = house.Permits.Permitted(name);
-        house.Permits.Set(name, permitted);
+        var before = permits.Permitted(name);
+        permits.Set(name, permitted);
         if (before != permitted)
-            house.Logbook.Note(
+            logbook.Note(
                 new(permitted ? EntryCode.AccountPermitted : EntryCode.AccountForbidden) { Name = name },
                 Caller.Of(context).Name
             );
-        await house.Store.Flush().ConfigureAwait(false);
-        var services = View(name, registry, house).Services;
+        await store.Flush().ConfigureAwait(false);
+        var services = View(name, registry, permits).Services;
         var said = (permitted, before) switch
         {
             (true, true) => $"{name} was permitted already.",

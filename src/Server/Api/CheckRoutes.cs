@@ -65,7 +65,6 @@ internal static class CheckRoutes
         Registry registry,
         RehearsalRoom room,
         Checker checker,
-        House house,
         HttpContext context
     )
     {
@@ -74,7 +73,7 @@ internal static class CheckRoutes
             return problem;
         var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
         return sent.Problem
-            ?? await Rehearse(sent.Definition!, length, accept, room, checker, house, context).ConfigureAwait(false);
+            ?? await Rehearse(sent.Definition!, length, accept, room, checker, context).ConfigureAwait(false);
     }
 
     /// <summary>The same, of a registered service that is not running.</summary>
@@ -84,9 +83,8 @@ internal static class CheckRoutes
         string? accept,
         RehearsalRoom room,
         Checker checker,
-        House house,
         HttpContext context
-    ) => Rehearse(called.Service.Definition, length, accept, room, checker, house, context);
+    ) => Rehearse(called.Service.Definition, length, accept, room, checker, context);
 
     /// <summary>Wind a rehearsal down now, and report.</summary>
     public static IResult EndRehearsal(string id, RehearsalRoom room) =>
@@ -113,7 +111,6 @@ internal static class CheckRoutes
         string? accept,
         RehearsalRoom room,
         Checker checker,
-        House house,
         HttpContext context
     )
     {

@@ -1,7 +1,7 @@
 using System.Globalization;
+using CalmSentry.Contract;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Output;
-using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.Features;
 
 namespace CalmSentry.Server.Api;
@@ -32,7 +32,7 @@ internal static class OutputRoutes
         int? last,
         long? from,
         bool? follow,
-        House house,
+        Places places,
         IHostApplicationLifetime life,
         HttpContext context
     )
@@ -53,7 +53,7 @@ internal static class OutputRoutes
                 $"{MostFollowers} readers follow the output of services, as many as there may be.",
                 "Close some: each 'calm output --follow' and each open page of a service is one."
             );
-        var path = house.Places.OutputOf(called.Service.Definition.Name);
+        var path = places.OutputOf(called.Service.Definition.Name);
         Directory.CreateDirectory(Path.GetDirectoryName(path)!);
         var offset = from ?? 0;
         if (from is null && File.Exists(path))

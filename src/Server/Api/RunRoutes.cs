@@ -1,3 +1,4 @@
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
@@ -6,7 +7,9 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;
@@ -34,7 +37,10 @@ internal static class RunRoutes
         [FromQuery(Name = "end-copies")] bool? endCopies,
         [FromQuery(Name = "without-needs")] bool? withoutNeeds,
         Checker checker,
-        House house,
+        SentryStore store,
+        Record logbook,
+        Places places,
+        TimeProvider clock,
         HttpContext context
     )
     {
@@ -45,21 +51,28 @@ internal static class RunRoutes
         {
             if (
                 endCopies == true
-                && await CopyEnding.End(actor.Definition, caller, house).ConfigureAwait(false) is { } stubborn
+                && await CopyEnding.End(actor.Definition, caller, logbook, places, clock).ConfigureAwait(false)
+                    is { } stubborn
             )
                 return stubborn;
-            if (await Blocked(actor, accept, caller, checker, house).ConfigureAwait(false) is { } refusal)
+            if (await Blocked(actor, accept, caller, checker, logbook).ConfigureAwait(false) is { } refusal)
                 return refusal;
         }
 
         var before = actor.Situation;
         var asked = await actor.Ask(new StartAsked(caller.Name, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
-        return Answered(await Arrive(actor, asked, already, house, context).ConfigureAwait(false));
+        return Answered(await Arrive(actor, asked, already, store, places, clock, context).ConfigureAwait(false));
     }
 
     /// <summary>Lift a service's hold: it is started again, and the answer says whether it runs.</summary>
-    public static async Task<IResult> Release(Called called, House house, HttpContext context)
+    public static async Task<IResult> Release(
+        Called called,
+        SentryStore store,
+        Places places,
+        TimeProvider clock,
+        HttpContext context
+    )
     {
         var actor = called.Service;
         if (actor.Situation.Phase != Phase.Held)
@@ -76,7 +89,7 @@ internal static class RunRoutes
         }
 
         var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Name)).ConfigureAwait(false);
-        var answer = await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false);
+        var answer = await Arrive(actor, asked, already: false, store, places, clock, context).ConfigureAwait(false);
         return Answered(answer with { Said = $"Released from its hold. {answer.Said}" });
     }
 
@@ -100,7 +113,7 @@ internal static class RunRoutes
         if (actor.Definition.Begin.At == BeginAt.Never)
             return Disabled(actor);
         // What blocks is looked for before anything is stopped.
-        if (await Blocked(actor, accept, caller, checker, house).ConfigureAwait(false) is { } refusal)
+        if (await Blocked(actor, accept, caller, checker, house.Logbook).ConfigureAwait(false) is { } refusal)
             return refusal;
         var (needing, problem) = Needing(actor, dependents, "restart", registry);
         if (problem is not null)
@@ -110,7 +123,10 @@ internal static class RunRoutes
         // They wait for it to be ready by themselves.
         foreach (var dependent in needing.Select(registry.Named).OfType<ServiceActor>())
             await dependent.Ask(new StartAsked(caller.Name)).ConfigureAwait(false);
-        return Answered(await Arrive(actor, asked, already: false, house, context).ConfigureAwait(false));
+        return Answered(
+            await Arrive(actor, asked, already: false, house.Store, house.Places, house.Clock, context)
+                .ConfigureAwait(false)
+        );
     }
 
     /// <summary>
@@ -199,7 +215,7 @@ internal static class RunRoutes
         string? accept,
         Caller caller,
         Checker checker,
-        House house
+        Record logbook
     )
     {
         IReadOnlyList<string> accepted =
@@ -211,11 +227,11 @@ internal static class RunRoutes
         if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
         {
             var seen = string.Join(" ", left.Select(finding => finding.Seen));
-            house.Logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Name);
+            logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Name);
             return FindingViews.Refusal(left, "run");
         }
 
-        WrapRoutes.LogAccepted(findings, actor, accepted, caller, house);
+        WrapRoutes.LogAccepted(findings, actor, accepted, caller, logbook);
         return null;
     }
 
@@ -224,13 +240,15 @@ internal static class RunRoutes
         ServiceActor actor,
         Situation asked,
         bool already,
-        House house,
+        SentryStore store,
+        Places places,
+        TimeProvider clock,
         HttpContext context
     )
     {
         // A wait may be long: that it was asked for must outlive the sentry.
         if (OnItsWay(asked))
-            await house.Store.Flush().ConfigureAwait(false);
+            await store.Flush().ConfigureAwait(false);
         // A run that waits for its needs has no number yet.
         var run = asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun;
         var now = await actor
@@ -242,7 +260,7 @@ internal static class RunRoutes
                 context.RequestAborted
             )
             .ConfigureAwait(false);
-        await house.Store.Flush().ConfigureAwait(false);
+        await store.Flush().ConfigureAwait(false);
         var came = now.LastRun == run && now.Phase == Phase.Running;
         var title = actor.Definition.Title;
         var process = now.Run?.Pid is { } pid ? $"pid {pid}" : "switched on";
@@ -258,7 +276,7 @@ internal static class RunRoutes
                 : already ? $"{title} was already running: run {run}, {process}."
                 : $"{title} is running: run {run}, {process}.",
             Service = actor.View,
-            Evidence = EvidenceFinder.Of(actor, now, house),
+            Evidence = EvidenceFinder.Of(actor, now, store, places, clock),
         };
     }
 

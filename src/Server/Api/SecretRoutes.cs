@@ -2,8 +2,10 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -22,16 +24,24 @@ internal static class SecretRoutes
     }
 
     /// <summary>A service's secrets by name, and whether each has a value.</summary>
-    public static IResult OfService(string name, Registry registry, House house) =>
+    public static IResult OfService(string name, Registry registry, SecretBox secrets) =>
         TypedResults.Json<IReadOnlyList<SecretView>>(
             registry.Find(name) is { } actor
-                ? ServiceViews.SecretsOf(actor.Definition, house)
-                : [.. house.Secrets.Keys(ServiceName.From(name)).Select(key => new SecretView(key, true, false))],
+                ? ServiceViews.SecretsOf(actor.Definition, secrets)
+                : [.. secrets.Keys(ServiceName.From(name)).Select(key => new SecretView(key, true, false))],
             ApiJson.Plain.IReadOnlyListSecretView
         );
 
     /// <summary>Give a secret its value: {"value": …}.</summary>
-    public static async Task<IResult> Set(string name, string key, Registry registry, House house, HttpContext context)
+    public static async Task<IResult> Set(
+        string name,
+        string key,
+        Registry registry,
+        SentryStore store,
+        Record logbook,
+        SecretBox secrets,
+        HttpContext context
+    )
     {
         var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
         if (
@@ -61,9 +71,9 @@ internal static class SecretRoutes
                 $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
                     + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
             );
-        house.Secrets.Set(service, key, sent.Value);
-        house.Logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Name);
-        await house.Store.Flush().ConfigureAwait(false);
+        secrets.Set(service, key, sent.Value);
+        logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Name);
+        await store.Flush().ConfigureAwait(false);
         var actor = registry.Find(service);
         var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
         var said =
@@ -92,12 +102,14 @@ internal static class SecretRoutes
         string name,
         string key,
         Registry registry,
-        House house,
+        SentryStore store,
+        Record logbook,
+        SecretBox secrets,
         HttpContext context
     )
     {
         var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
-        if (!house.Secrets.Remove(service, key))
+        if (!secrets.Remove(service, key))
             return Problems.Of(
                 404,
                 "no-such-secret",
@@ -105,8 +117,8 @@ internal static class SecretRoutes
                 $"{service} has no secret {key} with a value.",
                 $"'calm secret list {service}' shows those there are."
             );
-        house.Logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Name);
-        await house.Store.Flush().ConfigureAwait(false);
+        logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Name);
+        await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {

@@ -1,13 +1,16 @@
 using System.Net.ServerSentEvents;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Groups;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -24,8 +27,13 @@ internal static class SentryRoutes
     }
 
     /// <summary>The sentry itself, and who you are to it.</summary>
-    public static IResult Sentry(House house, SentrySelf self, HttpContext context) =>
-        TypedResults.Json(View(house, self, context), ApiJson.Plain.SentryView);
+    public static IResult Sentry(
+        SentryStore store,
+        Places places,
+        ControlGroups groups,
+        SentrySelf self,
+        HttpContext context
+    ) => TypedResults.Json(View(store, places, groups, self, context), ApiJson.Plain.SentryView);
 
     /// <summary>
     /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet.
@@ -48,19 +56,25 @@ internal static class SentryRoutes
         string? service,
         int? last,
         Registry registry,
-        House house
+        SentryStore store
     )
     {
-        await house.Store.Settled().ConfigureAwait(false);
+        await store.Settled().ConfigureAwait(false);
         var most = Math.Clamp(last ?? 50, 1, 100_000);
         var entries =
-            service is null ? house.Store.Logbook(most)
-            : registry.Find(service) is { } actor ? house.Store.Logbook(actor.Id, most)
-            : house.Store.LogbookOf(service, most);
+            service is null ? store.Logbook(most)
+            : registry.Find(service) is { } actor ? store.Logbook(actor.Id, most)
+            : store.LogbookOf(service, most);
         return [.. entries.Select(EntryViews.Of)];
     }
 
-    private static SentryView View(House house, SentrySelf self, HttpContext context)
+    private static SentryView View(
+        SentryStore store,
+        Places places,
+        ControlGroups groups,
+        SentrySelf self,
+        HttpContext context
+    )
     {
         var limits = new List<string>();
         if (Account.OwnId != 0)
@@ -68,9 +82,9 @@ internal static class SentryRoutes
                 $"Not run as root: services run only as {Account.NameOf(Account.OwnId)}, and only while that "
                     + $"account may run programs."
             );
-        if (house.Groups.WhyNot is { } why)
+        if (groups.WhyNot is { } why)
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
-        if (house.Store.Failure is { } failure)
+        if (store.Failure is { } failure)
             limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
         return new SentryView
         {
@@ -79,10 +93,10 @@ internal static class SentryRoutes
             Pid = Environment.ProcessId,
             Since = self.Since,
             Account = Account.NameOf(Account.OwnId),
-            Root = house.Places.Root,
+            Root = places.Root,
             Console = self.Console,
-            Guard = GuardWatch.Alive(house.Places),
-            StartsWithMachine = house.Places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
+            Guard = GuardWatch.Alive(places),
+            StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
             Limits = limits,
             You = Caller.Of(context).Name,
         };

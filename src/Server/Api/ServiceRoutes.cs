@@ -4,6 +4,7 @@ using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -38,7 +39,8 @@ internal static class ServiceRoutes
     public static IReadOnlyList<ServiceView> All(Registry registry) => registry.Views;
 
     /// <summary>Which services need attention now, and how the rest is.</summary>
-    public static Task<BoardView> Board(Registry registry, House house) => WhyFinder.Board(registry, house);
+    public static Task<BoardView> Board(Registry registry, SentryStore store, TimeProvider clock) =>
+        WhyFinder.Board(registry, store, clock);
 
     /// <summary>JSON Schema (2020-12) of a definition.</summary>
     public static IResult Schema() => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json");
@@ -75,9 +77,13 @@ internal static class ServiceRoutes
     /// <summary>
     /// How much it ran over a day, a week, 30 days and 12 months, planned stops told apart from failures.
     /// </summary>
-    public static async Task<IReadOnlyList<AvailabilityView>> Availability(Called called, House house)
+    public static async Task<IReadOnlyList<AvailabilityView>> Availability(
+        Called called,
+        SentryStore store,
+        TimeProvider clock
+    )
     {
-        await house.Store.Settled().ConfigureAwait(false);
-        return ServiceViews.AvailabilityOf(called.Service.Id, house);
+        await store.Settled().ConfigureAwait(false);
+        return ServiceViews.AvailabilityOf(called.Service.Id, store, clock);
     }
 }

@@ -1,8 +1,9 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.SignIn;
+using CalmSentry.Store;
 using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace CalmSentry.Server.Api;
@@ -74,7 +75,13 @@ internal static class SessionRoutes
     }
 
     /// <summary>End one browser's session.</summary>
-    public static async Task<IResult> End(string id, Sessions sessions, House house, HttpContext context)
+    public static async Task<IResult> End(
+        string id,
+        Sessions sessions,
+        SentryStore store,
+        Record logbook,
+        HttpContext context
+    )
     {
         if (sessions.End(id) is not { } session)
             return Problems.Of(
@@ -84,8 +91,8 @@ internal static class SessionRoutes
                 $"There is no open session {id}.",
                 "'calm host sessions' shows those there are."
             );
-        house.Logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Name);
-        await house.Store.Flush().ConfigureAwait(false);
+        logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Name);
+        await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {

@@ -1,3 +1,4 @@
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
@@ -6,7 +7,9 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -34,7 +37,8 @@ internal static class WrapRoutes
         HttpContext context,
         Registry registry,
         Checker checker,
-        House house
+        SentryStore store,
+        Record logbook
     )
     {
         var caller = Caller.Of(context);
@@ -62,8 +66,8 @@ internal static class WrapRoutes
             registry.Shaping.Release();
         }
 
-        LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, house);
-        await house.Store.Flush().ConfigureAwait(false);
+        LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, logbook);
+        await store.Flush().ConfigureAwait(false);
         var view = registry.Find(definition.Name)!.View;
         var starts = definition.Begin.At switch
         {
@@ -98,7 +102,8 @@ internal static class WrapRoutes
         HttpContext context,
         Registry registry,
         Checker checker,
-        House house
+        SentryStore store,
+        Record logbook
     )
     {
         var (actor, caller) = (called.Service, Caller.Of(context));
@@ -126,8 +131,8 @@ internal static class WrapRoutes
             registry.Shaping.Release();
         }
 
-        LogAccepted(findings, actor, definition.Accept, caller, house);
-        await house.Store.Flush().ConfigureAwait(false);
+        LogAccepted(findings, actor, definition.Accept, caller, logbook);
+        await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
@@ -197,7 +202,8 @@ internal static class WrapRoutes
         string? output,
         string? dependents,
         Registry registry,
-        House house,
+        SentryStore store,
+        Places places,
         HttpContext context
     )
     {
@@ -217,8 +223,8 @@ internal static class WrapRoutes
 
         await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Name)).ConfigureAwait(false);
         await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
-        await house.Store.Flush().ConfigureAwait(false);
-        var left = LeftBehind(name, output == "remove", house);
+        await store.Flush().ConfigureAwait(false);
+        var left = LeftBehind(name, output == "remove", places);
         return TypedResults.Json(
             new Answer
             {
@@ -232,10 +238,10 @@ internal static class WrapRoutes
         );
     }
 
-    private static List<string> LeftBehind(string name, bool removeOutput, House house)
+    private static List<string> LeftBehind(string name, bool removeOutput, Places places)
     {
         var left = new List<string>();
-        var (output, state) = (house.Places.OutputDirectoryOf(name), house.Places.StateOf(name));
+        var (output, state) = (places.OutputDirectoryOf(name), places.StateOf(name));
         if (Directory.Exists(output) && removeOutput)
             Directory.Delete(output, recursive: true);
         else if (Directory.Exists(output))
@@ -255,16 +261,12 @@ internal static class WrapRoutes
         ServiceActor service,
         IEnumerable<string> accepted,
         Caller caller,
-        House house
+        Record logbook
     )
     {
         foreach (var finding in findings.Where(one => one.Severity == Severity.Blocks && accepted.Contains(one.Word)))
         {
-            house.Logbook.Note(
-                service,
-                new(EntryCode.Accepted) { Name = finding.Word, Seen = finding.Seen },
-                caller.Name
-            );
+            logbook.Note(service, new(EntryCode.Accepted) { Name = finding.Word, Seen = finding.Seen }, caller.Name);
         }
     }
 

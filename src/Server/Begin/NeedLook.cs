@@ -84,7 +84,7 @@ internal static class NeedLook
             case TcpNeed tcp:
                 return await Probes.Tcp(tcp.Address, gone).ConfigureAwait(false);
             case PathNeed path:
-                return await MissingPath(path, definition, house, gone).ConfigureAwait(false);
+                return await MissingPath(path, definition, house.AsAccount, gone).ConfigureAwait(false);
             case NetworkNeed network:
                 return NetworkState.Missing(network.Interface);
             case AfterBootNeed after:
@@ -111,7 +111,7 @@ internal static class NeedLook
     private static async Task<string?> MissingPath(
         PathNeed need,
         Definition definition,
-        House house,
+        AsAccount asAccount,
         CancellationToken gone
     )
     {
@@ -122,7 +122,7 @@ internal static class NeedLook
         if (!need.Writable || Account.Named(definition.Account) is not { } account)
             return null;
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var errno = (await house.AsAccount.Ask(account, groups, [new('w', need.Path)], gone).ConfigureAwait(false))[0];
+        var errno = (await asAccount.Ask(account, groups, [new('w', need.Path)], gone).ConfigureAwait(false))[0];
         return errno == 0 ? null : $"{definition.Account} may not write there ({Names.Errno(errno)})";
     }
 }

@@ -18,7 +18,7 @@ internal static class StopChecks
     {
         var definition = subject.Definition;
         if (
-            Stops(definition, subject.House).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
+            Stops(definition, subject.House.Store).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
             && longest > subject.House.ShutdownWithin * Tight
         )
             yield return new(
@@ -39,7 +39,7 @@ internal static class StopChecks
             Severity.Risk,
             seen,
             "What it has not written by then is lost: the kill cuts its work in half.",
-            Longer(definition, subject.House)
+            Longer(definition, subject.House.Store)
         );
     }
 
@@ -77,8 +77,8 @@ internal static class StopChecks
     }
 
     /// <summary>Of a service that is registered; of one that is not there are none.</summary>
-    private static IReadOnlyList<StoredStop> Stops(Definition definition, House house) =>
-        house.Store.IdOf(definition.Name) is { } id ? house.Store.Stops(id) : [];
+    private static IReadOnlyList<StoredStop> Stops(Definition definition, SentryStore store) =>
+        store.IdOf(definition.Name) is { } id ? store.Stops(id) : [];
 
     private static string WindDownIn(string document)
     {
@@ -87,9 +87,9 @@ internal static class StopChecks
     }
 
     /// <summary>What to do about it: the same steps, the last with a longer wait.</summary>
-    private static string Longer(Definition definition, House house)
+    private static string Longer(Definition definition, SentryStore store)
     {
-        var wait = Better(definition, house);
+        var wait = Better(definition, store);
         var steps = definition.WindDown.IsEmpty
             ? [new SignalStep("TERM", wait)]
             : definition.WindDown.SetItem(definition.WindDown.Length - 1, definition.WindDown[^1] with { Wait = wait });
@@ -101,9 +101,9 @@ internal static class StopChecks
                 + $"{string.Join(' ', words.Select(word => $"--wind-down {CommandLine.Quoted(word!)}"))}";
     }
 
-    private static TimeSpan Better(Definition definition, House house)
+    private static TimeSpan Better(Definition definition, SentryStore store)
     {
-        var longest = Stops(definition, house).Select(stop => stop.Took).Append(TimeSpan.FromSeconds(5)).Max();
+        var longest = Stops(definition, store).Select(stop => stop.Took).Append(TimeSpan.FromSeconds(5)).Max();
         return TimeSpan.FromSeconds(Math.Ceiling(longest.TotalSeconds * 3 / 10) * 10);
     }
 }

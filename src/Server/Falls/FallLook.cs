@@ -1,10 +1,11 @@
 using System.Globalization;
+using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Server.Output;
-using CalmSentry.Server.Services;
 using CalmSentry.Server.Watching;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Falls;
 
@@ -26,14 +27,15 @@ internal static class FallLook
         long to,
         VitalSample? vitals,
         string directory,
-        House house
+        SentryStore store,
+        Places places
     )
     {
-        var origin = house.Store.Origin(service, run);
-        var (wellRun, well) = house.Store.LastWell(service, run);
+        var origin = store.Origin(service, run);
+        var (wellRun, well) = store.LastWell(service, run);
         return new()
         {
-            LastLines = [.. OutputFile.LastLines(house.Places.OutputOf(definition.Name), from, to, Lines)],
+            LastLines = [.. OutputFile.LastLines(places.OutputOf(definition.Name), from, to, Lines)],
             Memory = vitals?.Memory,
             Cpu = vitals?.Cpu,
             SampledAt = vitals?.At,

@@ -1,6 +1,6 @@
 using CalmSentry.Contract;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Server.Services;
+using CalmSentry.Linux.Groups;
 
 namespace CalmSentry.Server.Keepers;
 
@@ -24,12 +24,12 @@ internal static class EarlierPlaces
     }
 
     /// <summary>No keeper of an earlier version serves the service any more.</summary>
-    public static void Forget(House house, string name)
+    public static void Forget(Places places, Ceilings ceilings, string name)
     {
-        var link = new DirectoryInfo(house.Places.RunOf(name));
+        var link = new DirectoryInfo(places.RunOf(name));
         if (link.LinkTarget is null)
             return;
         link.Delete();
-        house.Ceilings.Forget(name);
+        ceilings.Forget(name);
     }
 }

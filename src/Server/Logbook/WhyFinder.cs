@@ -42,7 +42,7 @@ internal static class WhyFinder
             Health = view.Health,
             Since = view.Since,
             Said = view.Why + (view.Health == "good" ? $" Health good: {view.HealthWhy}." : ""),
-            Because = Because(actor, null, house),
+            Because = Because(actor, null, house.Store),
             LastFailure =
                 now.LastEnd is { Bad: true } || now.BadEnds.Length > 0 ? LastFailure(actor, null, house) : null,
             Next = [.. Outlook.Next(definition, now).Select(next => new WhyNext(next.At, next.Text))],
@@ -85,23 +85,23 @@ internal static class WhyFinder
                 State = then.State,
                 Health = then.Health,
                 Since = then.At,
-                Said = Said(actor, then, house),
-                Because = Because(actor, time, house),
+                Said = Said(actor, then, house.Store),
+                Because = Because(actor, time, house.Store),
                 LastFailure = then.Situation is { LastEnd.Bad: true } ? LastFailure(actor, time, house) : null,
-                Next = Next(actor, then, house),
+                Next = Next(actor, then, house.Store),
                 Could = [new("See its runs of that time", $"calm runs {name} --before '{Local(time)}'")],
             }
         );
     }
 
     /// <summary>The explanation as it was then, made of the definition and the situation of then.</summary>
-    private static string Said(ServiceActor actor, StoredMoment then, House house) =>
-        then.Situation is { } situation && DefinitionOf(actor, then, house) is { } definition
+    private static string Said(ServiceActor actor, StoredMoment then, SentryStore store) =>
+        then.Situation is { } situation && DefinitionOf(actor, then, store) is { } definition
             ? Explanation.Of(definition, situation, TimeZoneInfo.Local)
             : then.Why ?? "";
 
-    private static IReadOnlyList<WhyNext> Next(ServiceActor actor, StoredMoment then, House house) =>
-        then.Situation is { } situation && DefinitionOf(actor, then, house) is { } definition
+    private static IReadOnlyList<WhyNext> Next(ServiceActor actor, StoredMoment then, SentryStore store) =>
+        then.Situation is { } situation && DefinitionOf(actor, then, store) is { } definition
             ? [.. Outlook.Next(definition, situation).Select(next => new WhyNext(next.At, next.Text))]
             :
             [
@@ -110,25 +110,25 @@ internal static class WhyFinder
                     .Select(line => new WhyNext(null, line)),
             ];
 
-    private static Definition? DefinitionOf(ServiceActor actor, StoredMoment then, House house)
+    private static Definition? DefinitionOf(ServiceActor actor, StoredMoment then, SentryStore store)
     {
         if (then.Revision == actor.Revision)
             return actor.Definition;
-        if (then.Revision is not { } revision || house.Store.Document(actor.Id, revision) is not { } document)
+        if (then.Revision is not { } revision || store.Document(actor.Id, revision) is not { } document)
             return null;
         using var json = JsonDocument.Parse(document);
         return DefinitionReader.Read(JsonNodes.Read(json.RootElement)).Definition;
     }
 
-    public static async Task<BoardView> Board(Registry registry, House house)
+    public static async Task<BoardView> Board(Registry registry, SentryStore store, TimeProvider clock)
     {
-        await house.Store.Flush().ConfigureAwait(false);
+        await store.Flush().ConfigureAwait(false);
         var views = registry.Views;
         var rest = views.Where(view => view.Attention is null).ToList();
         return new()
         {
             Host = Machine.HostName,
-            At = house.Now,
+            At = clock.GetUtcNow(),
             NeedAttention =
             [
                 .. views.Where(view => view.Attention is not null).OrderBy(view => view.HealthSince ?? view.Since),
@@ -136,13 +136,13 @@ internal static class WhyFinder
             Moving = [.. rest.Where(view => view.State is "waiting" or "starting" or "stopping")],
             Well = rest.Count(view => view.State is "running" or "resting"),
             Down = rest.Count(view => view.State == "stopped"),
-            Told = [.. house.Store.Told(Told).Reverse().Select(EntryViews.Of)],
+            Told = [.. store.Told(Told).Reverse().Select(EntryViews.Of)],
         };
     }
 
-    private static List<WhyStep> Because(ServiceActor actor, DateTimeOffset? until, House house)
+    private static List<WhyStep> Because(ServiceActor actor, DateTimeOffset? until, SentryStore store)
     {
-        var entries = house.Store.Logbook(actor.Id, Entries, until);
+        var entries = store.Logbook(actor.Id, Entries, until);
         var steps = Story.Of([.. entries.Select(stored => new StoryEntry(stored.At, stored.Entry, stored.By))]);
         return [.. steps.Select(step => new WhyStep(step.At, step.Until, step.Text, step.By))];
     }

@@ -1,9 +1,11 @@
+using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
 
 namespace CalmSentry.Server.Services;
 
@@ -15,22 +17,24 @@ internal static class CopyEnding
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
 
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
-    public static async Task<IResult?> End(Definition definition, Caller caller, House house)
+    public static async Task<IResult?> End(
+        Definition definition,
+        Caller caller,
+        Record logbook,
+        Places places,
+        TimeProvider clock
+    )
     {
         foreach (
             var copy in CopyChecks
-                .Find(definition.Program, house.Places.RunDirectory, ProcessLine.All())
+                .Find(definition.Program, places.RunDirectory, ProcessLine.All())
                 .Where(copy => copy.Same)
         )
         {
-            house.Logbook.Note(
-                definition.Name,
-                new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" },
-                caller.Name
-            );
+            logbook.Note(definition.Name, new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" }, caller.Name);
             ProcessFacts.Signal(copy.Pid, Terminate);
-            var until = house.Now + Patience;
-            while (ProcessFacts.Lives(copy.Pid) && house.Now < until)
+            var until = clock.GetUtcNow() + Patience;
+            while (ProcessFacts.Lives(copy.Pid) && clock.GetUtcNow() < until)
                 await Task.Delay(20).ConfigureAwait(false);
             if (ProcessFacts.Lives(copy.Pid))
             {
@@ -45,7 +49,7 @@ internal static class CopyEnding
                 );
             }
 
-            house.Logbook.Note(definition.Name, new(EntryCode.CopyEnded) { Pid = copy.Pid });
+            logbook.Note(definition.Name, new(EntryCode.CopyEnded) { Pid = copy.Pid });
         }
 
         return null;

@@ -2,6 +2,7 @@ using System.Globalization;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
 
@@ -12,14 +13,14 @@ internal static class Enforcement
 {
     private static readonly string[] DiskClasses = ["by its priority", "real time", "best effort", "idle"];
 
-    public static IReadOnlyList<InForceView> Of(ServiceActor actor, House house)
+    public static IReadOnlyList<InForceView> Of(ServiceActor actor, ControlGroups groups, Ceilings ceilings)
     {
         if (actor.Situation.Run is not { Pid: { } pid } run || ProcessFacts.Status(pid, "Uid") is not { } uids)
             return [];
         var definition = actor.Definition;
         var (identity, resources) = (definition.Identity, definition.Resources);
         var site = actor.Site(run.Number);
-        var ceilings = house.Ceilings.InForce(site.Name, site.Group(house.Groups), pid);
+        var inForce = ceilings.InForce(site.Name, site.Group(groups), pid);
         var found = new List<InForceView>();
         void Add(string key, string? set, string kernel, bool? same = null) =>
             found.Add(new(key, set, kernel, same ?? (set is null || set == kernel)));
@@ -29,15 +30,15 @@ internal static class Enforcement
             identity.Account,
             Account.NameOf(uint.Parse(uids.Split('\t')[1], CultureInfo.InvariantCulture))
         );
-        var groups = (ProcessFacts.Status(pid, "Groups") ?? "")
+        var member = (ProcessFacts.Status(pid, "Groups") ?? "")
             .Split(' ', StringSplitOptions.RemoveEmptyEntries)
             .Select(id => AccountGroup.NameOf(uint.Parse(id, CultureInfo.InvariantCulture)))
             .ToList();
         Add(
             "identity.groups",
             identity.Groups.IsEmpty ? null : string.Join(", ", identity.Groups),
-            string.Join(", ", groups),
-            identity.Groups.All(groups.Contains)
+            string.Join(", ", member),
+            identity.Groups.All(member.Contains)
         );
         Add(
             "identity.umask",
@@ -73,19 +74,19 @@ internal static class Enforcement
         Add(
             "resources.memory",
             resources.Memory is { } memory ? Size.Write(memory) : null,
-            ceilings.TryGetValue("memory", out var bytes)
+            inForce.TryGetValue("memory", out var bytes)
                 ? Size.Write(long.Parse(bytes, CultureInfo.InvariantCulture))
                 : "no limit",
             resources.Memory is not { } wanted
                 || (
-                    ceilings.ContainsKey("memory")
+                    inForce.ContainsKey("memory")
                     && Math.Abs(long.Parse(bytes!, CultureInfo.InvariantCulture) - wanted) < 65536
                 )
         );
         Add(
             "resources.cpu",
             resources.Cpu is { } cpu ? $"{cpu} %" : null,
-            ceilings.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no limit"
+            inForce.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no limit"
         );
         Add(
             "resources.open-files",
@@ -95,7 +96,7 @@ internal static class Enforcement
         Add(
             "resources.tree-size",
             resources.TreeSize?.ToString(CultureInfo.InvariantCulture),
-            ceilings.GetValueOrDefault("tasks", "no limit")
+            inForce.GetValueOrDefault("tasks", "no limit")
         );
         return found;
     }

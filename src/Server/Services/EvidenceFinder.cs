@@ -1,8 +1,10 @@
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Output;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
 
@@ -13,9 +15,15 @@ internal static class EvidenceFinder
 {
     private const int Lines = 10;
 
-    public static Evidence Of(ServiceActor actor, Situation situation, House house)
+    public static Evidence Of(
+        ServiceActor actor,
+        Situation situation,
+        SentryStore store,
+        Places places,
+        TimeProvider clock
+    )
     {
-        var output = OutputFile.FirstLines(house.Places.OutputOf(actor.Definition.Name), actor.OutputBegan, Lines);
+        var output = OutputFile.FirstLines(places.OutputOf(actor.Definition.Name), actor.OutputBegan, Lines);
         if (situation.Run is not { Pid: { } pid } run || ProcessFacts.EffectiveUser(pid) is not { } uid)
             return new Evidence { Output = output };
         return new Evidence
@@ -23,9 +31,9 @@ internal static class EvidenceFinder
             Pid = pid,
             Account = Account.NameOf(uid),
             CommandLine = ProcessFacts.CommandLine(pid),
-            UpMs = run.Launched is { } since ? (long)(house.Now - since).TotalMilliseconds : null,
+            UpMs = run.Launched is { } since ? (long)(clock.GetUtcNow() - since).TotalMilliseconds : null,
             Output = output,
-            Proof = run.Proven is null ? null : ServiceViews.ProofOf(actor, house),
+            Proof = run.Proven is null ? null : ServiceViews.ProofOf(actor, store),
         };
     }
 }

@@ -33,7 +33,7 @@ internal sealed partial class ServiceActor
         if (!switchOff)
         {
             (Said, AliveStamp) = (default, 0);
-            Vitals = new(() => Vitals.TreeOf(this, house), house);
+            Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
         }
 
         Account? named;
@@ -128,7 +128,7 @@ internal sealed partial class ServiceActor
 
     private void Prepare(Account account)
     {
-        EarlierPlaces.Forget(house, Definition.Name);
+        EarlierPlaces.Forget(house.Places, house.Ceilings, Definition.Name);
         Directory.CreateDirectory(
             runDirectory,
             UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
@@ -326,7 +326,19 @@ internal sealed partial class ServiceActor
                 house.Store.RunFell(
                     Id,
                     run,
-                    FallLook.Of(definition, Id, run, pid, outcome.Core, from, to, sample, directory, house)
+                    FallLook.Of(
+                        definition,
+                        Id,
+                        run,
+                        pid,
+                        outcome.Core,
+                        from,
+                        to,
+                        sample,
+                        directory,
+                        house.Store,
+                        house.Places
+                    )
                 );
             });
         }

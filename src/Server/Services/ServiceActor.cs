@@ -75,7 +75,7 @@ internal sealed partial class ServiceActor : IDisposable
             Timeout.InfiniteTimeSpan,
             Timeout.InfiniteTimeSpan
         );
-        Vitals = new(() => Vitals.TreeOf(this, house), house);
+        Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
         turned = Turned(situation);
         View = ServiceViews.Of(this);
         _ = Task.Run(Work);
@@ -496,7 +496,7 @@ internal sealed partial class ServiceActor : IDisposable
         house.SecretFiles.Remove(Label);
         house.Says.Close(Id);
         house.Ceilings.Forget(Id.ToString());
-        EarlierPlaces.Forget(house, Definition.Name);
+        EarlierPlaces.Forget(house.Places, house.Ceilings, Definition.Name);
         registry.Forget(this);
         if (Directory.Exists(runDirectory))
             Directory.Delete(runDirectory, recursive: true);

@@ -7,6 +7,7 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Native;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
@@ -79,18 +80,18 @@ internal static class ServiceViews
             Awaits = view.Awaits,
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
             NeededBy = registry.Graph.DependentsOf(view.Name),
-            Proof = ProofOf(actor, house),
+            Proof = ProofOf(actor, house.Store),
             Watches = Watches(actor),
             UsualStopMs = house.Store.UsualStop(actor.Id)?.TotalMilliseconds,
             WindDownMs = ServiceLife.LongestStop(actor.Definition).TotalMilliseconds,
-            Availability = AvailabilityOf(actor.Id, house),
+            Availability = AvailabilityOf(actor.Id, house.Store, house.Clock),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
             Directory = LaunchOrder.DirectoryOf(actor.Definition, house.Places),
             Output = house.Places.OutputOf(view.Name),
-            InForce = Enforcement.Of(actor, house),
-            Secrets = SecretsOf(actor.Definition, house),
+            InForce = Enforcement.Of(actor, house.Groups, house.Ceilings),
+            Secrets = SecretsOf(actor.Definition, house.Secrets),
             StateDirectory = house.Places.StateOf(view.Name),
             Runs = Runs(house, actor.Id, 10),
         };
@@ -148,16 +149,20 @@ internal static class ServiceViews
         ("12-months", TimeSpan.FromDays(365)),
     ];
 
-    public static IReadOnlyList<AvailabilityView> AvailabilityOf(ServiceId service, House house)
+    public static IReadOnlyList<AvailabilityView> AvailabilityOf(
+        ServiceId service,
+        SentryStore store,
+        TimeProvider clock
+    )
     {
-        var now = house.Now;
-        var turns = house.Store.Turns(service, now - Windows[^1].Length);
+        var now = clock.GetUtcNow();
+        var turns = store.Turns(service, now - Windows[^1].Length);
         return
         [
             .. Windows.Select(window =>
             {
                 var of = ServiceTimes.Over(turns, now - window.Length, now);
-                var (falls, stops) = house.Store.EndsSince(service, now - window.Length);
+                var (falls, stops) = store.EndsSince(service, now - window.Length);
                 return new AvailabilityView(
                     window.Window,
                     of.Share * 100,
@@ -199,7 +204,7 @@ internal static class ServiceViews
         };
     }
 
-    public static ProofView ProofOf(ServiceActor actor, House house)
+    public static ProofView ProofOf(ServiceActor actor, SentryStore store)
     {
         var run = actor.Situation.Run;
         return new ProofView
@@ -210,7 +215,7 @@ internal static class ServiceViews
             TookMs = run is { Proven: { } proven, Launched: { } launched }
                 ? (proven - launched).TotalMilliseconds
                 : null,
-            UsualMs = house.Store.UsualStart(actor.Id)?.TotalMilliseconds,
+            UsualMs = store.UsualStart(actor.Id)?.TotalMilliseconds,
         };
     }
 
@@ -268,9 +273,9 @@ internal static class ServiceViews
                 }),
         ];
 
-    public static IReadOnlyList<SecretView> SecretsOf(Definition definition, House house)
+    public static IReadOnlyList<SecretView> SecretsOf(Definition definition, SecretBox secrets)
     {
-        var set = house.Secrets.Keys(definition.Name);
+        var set = secrets.Keys(definition.Name);
         var used = definition.Program.Secrets.Select(secret => secret.Key).ToList();
         return [.. used.Union(set).Select(key => new SecretView(key, set.Contains(key), used.Contains(key)))];
     }

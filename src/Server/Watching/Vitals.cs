@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
 
@@ -60,11 +61,11 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     }
 
     /// <summary>The processes of a service's live run: those in its group, else those below its keeper.</summary>
-    public static IReadOnlyList<int> TreeOf(ServiceActor actor, House house)
+    public static IReadOnlyList<int> TreeOf(ServiceActor actor, ControlGroups groups)
     {
         if (actor.Situation.Run is not { } run)
             return [];
-        if (actor.Site(run.Number).Group(house.Groups) is { } group)
+        if (actor.Site(run.Number).Group(groups) is { } group)
         {
             try
             {
