@@ -159,9 +159,9 @@ Try in another terminal:
   kill -STOP \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9)   # it hangs: its watch finds it within seconds
   calm why departure-board                        # and why not: calm why departure-board --at 12:30
   calm runs gate-counter                          # how each run ended; --run N shows all that is kept of one
-  calm board                                      # what asks for you, live; the gate counter is held after four falls
+  calm board                                      # what needs attention, live; the gate counter is on hold after four failures
   calm release gate-counter
-  kill -9 $(server); calm list                    # the service itself: its guard begins it again, the programs go on
+  kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one
   calm wrap "Tide reader" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'

@@ -282,14 +282,14 @@ async Task Storm()
     var falls = await Runs() - from;
     Row(
         $"99th percentile of calm list, 50 services, under "
-            + $"{falls / Stopwatch.GetElapsedTime(clock).TotalMinutes:0} falls a minute (beside it: the same "
+            + $"{falls / Stopwatch.GetElapsedTime(clock).TotalMinutes:0} crashes a minute (beside it: the same "
             + $"while all run well)",
         idle,
         stormy,
         Milliseconds
     );
     rows.Add(
-        $"| memory of the service after 100 such falls, and after {falls} more (Pss) | {memory / 1024:0.0} MB | "
+        $"| memory of the service after 100 such crashes, and after {falls} more (Pss) | {memory / 1024:0.0} MB | "
             + $"{Pss(server.Id) / 1024:0.0} MB | "
             + $"{(Pss(server.Id) / memory).ToString("0.00", CultureInfo.InvariantCulture)} |"
     );

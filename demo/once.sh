@@ -52,7 +52,7 @@ copy_is_found() {
 }
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
-waited_for_ledger() { calm drill --last | sed -n '/^Begun/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
+waited_for_ledger() { calm drill --last | sed -n '/^Started/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
 mended_and_released() { calm adjust tide-reader --code 3=again -- /bin/sleep 600 && calm release tide-reader && is tide-reader state running; }
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
@@ -118,16 +118,16 @@ play() {
 
   step "Hang the departure board: it keeps its number and does nothing"
   kill -STOP "$(field departure-board pid)"
-  came_true "its watch finds it, and it is begun again" reaches departure-board running 3
-  came_true "why says so, from the record" ends_with_code 0 "In a poor state: http://127.0.0.1:$port/ does not answer" calm why departure-board
+  came_true "its watch finds it, and it is restarted" reaches departure-board running 3
+  came_true "why says so, from the record" ends_with_code 0 "Health poor: http://127.0.0.1:$port/ does not answer" calm why departure-board
   came_true "and its page is served" page_has "Lundholm"
   calm why departure-board
 
-  step "A program that always falls: given up for now, released by a person"
+  step "A program that always fails: put on hold, released by a person"
   calm wrap tide-reader --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null
   calm start tide-reader >/dev/null 2>&1
-  came_true "it is on hold after three falls" reaches tide-reader held 3
-  came_true "the board says that it asks for a person" ends_with_code 0 "1 service needs attention" calm board --once
+  came_true "it is on hold after three failures" reaches tide-reader held 3
+  came_true "the board says that it needs attention" ends_with_code 0 "1 service needs attention" calm board --once
   came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-reader --run 3
   came_true "mended and released, it runs" mended_and_released
   calm runs tide-reader
@@ -136,7 +136,7 @@ play() {
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
   kill -9 "$(server)"
-  came_true "its guard begins it again, and it has taken up the same process" taken_up "$before"
+  came_true "its guard restarts it, and it has taken up the same process" taken_up "$before"
   kill -9 "$guard" "$(server)"
   wait "$guard" 2>/dev/null
   came_true "guard and service gone, the fare ledger books a ticket meanwhile" talk $((port + 1)) "4 adults to Lundholm" "booked 3"
@@ -149,7 +149,7 @@ play() {
   calm drill --dry
   came_true "what would be interrupted is shown, and nobody is there to ask" ends_with_code 2 "calm drill --yes" calm drill
   calm drill --yes 2>/dev/null
-  came_true "all came up in order" ends_with_code 0 "6 of 6 services proven" calm drill --last
+  came_true "all came up in order" ends_with_code 0 "6 of 6 services ready" calm drill --last
   came_true "the departure board waited for the fare ledger's proof" waited_for_ledger
 
   step "Stop the fare ledger: its books are closed, nothing is lost"
