@@ -15,31 +15,7 @@ internal static class Program
         var dashes = Array.IndexOf(arguments, "--");
         var program = dashes < 0 ? null : arguments[(dashes + 1)..];
         var own = dashes < 0 ? arguments : arguments[..dashes];
-        var root = new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
-        {
-            Common.Root,
-            CheckCommand.Make(program),
-            RehearseCommand.Make(program),
-            WrapCommand.Make(program),
-            AdjustCommand.Make(program),
-            AskCommands.Unwrap(),
-            AskCommands.Start(),
-            AskCommands.Stop(),
-            AskCommands.Restart(),
-            WhyCommands.Release(),
-            DrillCommand.Make(),
-            HostCommand.Make(),
-            LookCommands.List(),
-            LookCommands.Show(),
-            WhyCommands.Why(),
-            WhyCommands.Runs(),
-            WhyCommands.Board(),
-            LookCommands.Output(),
-            LookCommands.Logbook(),
-            AccountCommands.Make(),
-            SecretCommands.Make(),
-            OpenCommand.Make(),
-        };
+        var root = Commands(program);
         HelpText.Use(root);
         if (own.Length == 0)
         {
@@ -84,6 +60,35 @@ internal static class Program
             return Exit.NotTrue;
         }
     }
+
+    /// <summary>All commands there are.</summary>
+    /// <param name="program">What stood behind <c>--</c>; null: there was none.</param>
+    public static RootCommand Commands(string[]? program) =>
+        new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
+        {
+            Common.Root,
+            CheckCommand.Make(program),
+            RehearseCommand.Make(program),
+            WrapCommand.Make(program),
+            AdjustCommand.Make(program),
+            AskCommands.Unwrap(),
+            AskCommands.Start(),
+            AskCommands.Stop(),
+            AskCommands.Restart(),
+            WhyCommands.Release(),
+            DrillCommand.Make(),
+            HostCommand.Make(),
+            LookCommands.List(),
+            LookCommands.Show(),
+            WhyCommands.Why(),
+            WhyCommands.Runs(),
+            WhyCommands.Board(),
+            LookCommands.Output(),
+            LookCommands.Logbook(),
+            AccountCommands.Make(),
+            SecretCommands.Make(),
+            OpenCommand.Make(),
+        };
 
     private static IEnumerable<string> Names(System.CommandLine.Parsing.CommandResult result) =>
         result.Parent is System.CommandLine.Parsing.CommandResult above

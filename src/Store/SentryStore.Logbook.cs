@@ -14,7 +14,7 @@ public sealed partial class SentryStore
     /// <param name="service">Null: it is about the sentry.</param>
     /// <param name="name">The service's name now.</param>
     /// <returns>The entry's number.</returns>
-    public long Log(DateTimeOffset at, ServiceId? service, string? name, Entry entry, string? by, bool tells = false)
+    public long Log(DateTimeOffset at, ServiceId? service, string? name, Entry entry, Principal? by, bool tells = false)
     {
         var number = Interlocked.Increment(ref lastLogId);
         Enqueue(

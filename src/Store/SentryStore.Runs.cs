@@ -28,7 +28,7 @@ public sealed partial class SentryStore
             OriginJson.Write(origin)
         );
 
-    public void RunProven(ServiceId service, long run, DateTimeOffset at, string? proof) =>
+    public void RunProven(ServiceId service, RunNumber run, DateTimeOffset at, string? proof) =>
         Enqueue(
             "UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1",
             service.Number,
@@ -37,7 +37,7 @@ public sealed partial class SentryStore
             proof
         );
 
-    public long OutputFrom(ServiceId service, long run) =>
+    public long OutputFrom(ServiceId service, RunNumber run) =>
         Read(
                 "SELECT coalesce(output_from, 0) FROM run WHERE service = $0 AND number = $1",
                 row => row.GetInt64(0),
@@ -63,7 +63,7 @@ public sealed partial class SentryStore
             service
         );
 
-    public void RunLaunched(ServiceId service, long run, int pid, DateTimeOffset at) =>
+    public void RunLaunched(ServiceId service, RunNumber run, int pid, DateTimeOffset at) =>
         Enqueue(
             "UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1",
             service.Number,
@@ -72,7 +72,7 @@ public sealed partial class SentryStore
             Micros(at)
         );
 
-    public void RunEnded(ServiceId service, long run, RunEnding ending) =>
+    public void RunEnded(ServiceId service, RunNumber run, RunEnding ending) =>
         Enqueue(
             """
             UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
@@ -96,7 +96,7 @@ public sealed partial class SentryStore
             ending.Well ? 1 : 0
         );
 
-    public void RunFell(ServiceId service, long run, FallEvidence evidence) =>
+    public void RunFell(ServiceId service, RunNumber run, FallEvidence evidence) =>
         Enqueue(
             "UPDATE run SET evidence = $2 WHERE service = $0 AND number = $1",
             service.Number,
@@ -105,7 +105,7 @@ public sealed partial class SentryStore
         );
 
     /// <summary>What a run was launched from, if that is on record.</summary>
-    public RunOrigin? Origin(ServiceId service, long run) =>
+    public RunOrigin? Origin(ServiceId service, RunNumber run) =>
         Read(
                 "SELECT origin FROM run WHERE service = $0 AND number = $1 AND origin IS NOT NULL",
                 Origin,
@@ -116,7 +116,7 @@ public sealed partial class SentryStore
             .Origin;
 
     /// <summary>The latest run before this one that went well.</summary>
-    public (long Run, RunOrigin? Origin) LastWell(ServiceId service, long before) =>
+    public (RunNumber Run, RunOrigin? Origin) LastWell(ServiceId service, RunNumber before) =>
         Read(
                 "SELECT origin, number FROM run WHERE service = $0 AND number < $1 AND well = 1 AND origin IS NOT "
                     + "NULL ORDER BY number DESC LIMIT 1",
@@ -126,8 +126,8 @@ public sealed partial class SentryStore
             )
             .FirstOrDefault();
 
-    private static (long Run, RunOrigin? Origin) Origin(SqliteDataReader row) =>
-        (row.FieldCount > 1 ? row.GetInt64(1) : 0, OriginJson.Read(row.GetString(0)));
+    private static (RunNumber Run, RunOrigin? Origin) Origin(SqliteDataReader row) =>
+        (new(row.FieldCount > 1 ? row.GetInt64(1) : 0), OriginJson.Read(row.GetString(0)));
 
     /// <summary>The latest twenty stops, newest first.</summary>
     public IReadOnlyList<StoredStop> Stops(ServiceId service) =>
@@ -156,7 +156,7 @@ public sealed partial class SentryStore
             FROM run WHERE service = $0 AND began <= $2 ORDER BY number DESC LIMIT $1
             """,
             row => new StoredRun(
-                row.GetInt64(0),
+                new(row.GetInt64(0)),
                 row.GetString(1),
                 Time(row.GetInt64(2)),
                 TimeOrNull(row, 3),

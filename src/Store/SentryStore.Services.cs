@@ -28,7 +28,14 @@ public sealed partial class SentryStore
     /// <summary>An id that was never given before.</summary>
     public ServiceId NextServiceId() => new(Interlocked.Increment(ref lastServiceId));
 
-    public void Add(ServiceId service, string name, string document, Situation situation, string by, DateTimeOffset now)
+    public void Add(
+        ServiceId service,
+        string name,
+        string document,
+        Situation situation,
+        Principal by,
+        DateTimeOffset now
+    )
     {
         Enqueue(
             "INSERT INTO service (id, name, situation, revision) VALUES ($0, $1, $2, 1)",
@@ -40,7 +47,7 @@ public sealed partial class SentryStore
     }
 
     /// <summary>A new revision of a definition, from now on the one in effect.</summary>
-    public void Revise(ServiceId service, int revision, string document, string by, DateTimeOffset now)
+    public void Revise(ServiceId service, int revision, string document, Principal by, DateTimeOffset now)
     {
         AddRevision(service, revision, document, by, now);
         Enqueue("UPDATE service SET revision = $1 WHERE id = $0", service.Number, revision);
@@ -84,7 +91,7 @@ public sealed partial class SentryStore
     public void Save(ServiceId service, Situation situation) =>
         Enqueue("UPDATE service SET situation = $1 WHERE id = $0", service.Number, SituationJson.Write(situation));
 
-    private void AddRevision(ServiceId service, int revision, string document, string by, DateTimeOffset now) =>
+    private void AddRevision(ServiceId service, int revision, string document, Principal by, DateTimeOffset now) =>
         Enqueue(
             "INSERT INTO revision (service, number, at, by, document, form) VALUES ($0, $1, $2, $3, $4, $5)",
             service.Number,

@@ -352,7 +352,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         command.Parameters.Clear();
         for (var i = 0; i < values.Length; i++)
-            command.Parameters.AddWithValue($"${i}", values[i] ?? DBNull.Value);
+            command.Parameters.AddWithValue($"${i}", Plain(values[i]) ?? DBNull.Value);
     }
 
     private static long Scalar(SqliteConnection connection, string sql)
@@ -366,6 +366,16 @@ public sealed partial class SentryStore : IAsyncDisposable
     private static long Micros(DateTimeOffset time) => (time.UtcTicks - DateTimeOffset.UnixEpoch.UtcTicks) / 10;
 
     private static DateTimeOffset Time(long microseconds) => DateTimeOffset.UnixEpoch.AddTicks(microseconds * 10);
+
+    /// <summary>Numbers and names that have types of their own, as a column holds them.</summary>
+    private static object? Plain(object? value) =>
+        value switch
+        {
+            RunNumber number => number.Value,
+            ServiceId id => id.Number,
+            Principal by => by.ToString(),
+            _ => value,
+        };
 
     private static string? TextOrNull(SqliteDataReader row, int column) =>
         row.IsDBNull(column) ? null : row.GetString(column);

@@ -15,7 +15,7 @@ public sealed record StoredService(ServiceId Id, string Name, int Revision, stri
 public sealed record StoredEntry(long Number, DateTimeOffset At, string? Service, Entry Entry, string? By, bool Tells);
 
 public sealed record StoredRun(
-    long Number,
+    RunNumber Number,
     string Cause,
     DateTimeOffset Began,
     DateTimeOffset? Launched,

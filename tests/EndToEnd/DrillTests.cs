@@ -88,7 +88,7 @@ public class DrillTests
             StringComparison.Ordinal
         );
         Assert.Contains(
-            "a boot does not begin it",
+            "a boot does not start it",
             services["by-hand"].GetProperty("differences")[0].GetString(),
             StringComparison.Ordinal
         );
@@ -137,9 +137,9 @@ public class DrillTests
         File.Delete(program);
         var said = await sentry.Calm("drill", "--yes");
         Assert.Equal(1, said.Exit);
-        Assert.Contains("0 of 2 services proven. Not: ", said.Output, StringComparison.Ordinal);
+        Assert.Contains("0 of 2 services ready. Not: ", said.Output, StringComparison.Ordinal);
         Assert.Contains("board: On hold since", said.Output, StringComparison.Ordinal);
-        Assert.Contains("waits for board (it is on hold)", said.Output, StringComparison.Ordinal);
+        Assert.Contains("for board (it is on hold)", said.Output, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -182,7 +182,7 @@ public class LimitTests
             .GetProperty("in-force")
             .EnumerateArray()
             .ToDictionary(one => one.GetProperty("key").GetString()!, one => one.GetProperty("kernel").GetString());
-        Assert.Equal(("no ceiling", "7"), (force["resources.memory"], force["resources.tree-size"]));
+        Assert.Equal(("no limit", "7"), (force["resources.memory"], force["resources.tree-size"]));
         Assert.Equal(2, (await sentry.Show("counter")).GetProperty("revision").GetInt32());
         foreach (var memory in new[] { "64 MiB", "256 MiB", "96 MiB" }) // up and down
         {

@@ -40,7 +40,7 @@ public enum EntryNext
 /// </summary>
 public sealed record Entry(EntryCode Code)
 {
-    public long? Run { get; init; }
+    public RunNumber? Run { get; init; }
 
     public int? Pid { get; init; }
 

@@ -5,7 +5,7 @@ namespace CalmSentry.Core.Lifecycle;
 /// <summary>Something the server is to do. Deeds are carried out in order.</summary>
 public abstract record Deed;
 
-public sealed record Launch(long Run, Cause Cause) : Deed;
+public sealed record Launch(RunNumber Run, Cause Cause) : Deed;
 
 /// <summary>Look at its needs until they are all met or nobody waits for them any more.</summary>
 public sealed record LookAtNeeds(Cause Cause) : Deed;
@@ -14,28 +14,28 @@ public sealed record LookAtNeeds(Cause Cause) : Deed;
 public sealed record AskTurn : Deed;
 
 /// <summary>Look for its proof of readiness until it is there or nobody waits for it any more.</summary>
-public sealed record LookForProof(long Run) : Deed;
+public sealed record LookForProof(RunNumber Run) : Deed;
 
 /// <param name="Signal">Name without SIG.</param>
-public sealed record SendSignal(long Run, string Signal, bool WholeTree) : Deed;
+public sealed record SendSignal(RunNumber Run, string Signal, bool WholeTree) : Deed;
 
 /// <summary>Take a step of the wind-down that is more than a signal, and say what came of it.</summary>
 /// <param name="Index">Its place in the definition.</param>
-public sealed record PerformStep(long Run, int Index) : Deed;
+public sealed record PerformStep(RunNumber Run, int Index) : Deed;
 
 /// <summary>Look at its watches for as long as it runs.</summary>
-public sealed record LookAfter(long Run) : Deed;
+public sealed record LookAfter(RunNumber Run) : Deed;
 
 /// <summary>Stop the services that need it.</summary>
 public sealed record StopDependents : Deed;
 
-public sealed record EndTree(long Run) : Deed;
+public sealed record EndTree(RunNumber Run) : Deed;
 
 /// <summary>The process launched has ended well: find the one it left in the background.</summary>
-public sealed record FindMain(long Run) : Deed;
+public sealed record FindMain(RunNumber Run) : Deed;
 
 /// <summary>Run the command that switches it off.</summary>
-public sealed record SwitchOff(long Run) : Deed;
+public sealed record SwitchOff(RunNumber Run) : Deed;
 
 /// <summary>No run is to come soon: the keeper may leave.</summary>
 public sealed record Dismiss : Deed;
@@ -45,4 +45,4 @@ public sealed record Forget : Deed;
 
 /// <summary>An entry for the logbook.</summary>
 /// <param name="Tells">Somebody is to hear of it.</param>
-public sealed record Note(Entry Entry, string? By = null, bool Tells = false) : Deed;
+public sealed record Note(Entry Entry, Principal? By = null, bool Tells = false) : Deed;

@@ -7,20 +7,20 @@ namespace CalmSentry.Core.Lifecycle;
 public abstract record Happening;
 
 /// <param name="WithoutNeeds">Its needs are passed over, this once.</param>
-public sealed record StartAsked(string By, bool WithoutNeeds = false) : Happening;
+public sealed record StartAsked(Principal By, bool WithoutNeeds = false) : Happening;
 
-public sealed record StopAsked(string By) : Happening;
+public sealed record StopAsked(Principal By) : Happening;
 
-public sealed record RestartAsked(string By) : Happening;
+public sealed record RestartAsked(Principal By) : Happening;
 
 /// <summary>A person lets a service that is on hold try again.</summary>
-public sealed record ReleaseAsked(string By) : Happening;
+public sealed record ReleaseAsked(Principal By) : Happening;
 
 /// <summary>The time for winding down is over: what is left of a stop under way is ended by force.</summary>
-public sealed record ForceAsked(string By) : Happening;
+public sealed record ForceAsked(Principal By) : Happening;
 
 /// <summary>The service is to be removed; a live run is stopped cleanly first.</summary>
-public sealed record UnwrapAsked(string By) : Happening;
+public sealed record UnwrapAsked(Principal By) : Happening;
 
 /// <summary>The machine came up, or a drill has it that way.</summary>
 /// <param name="Cause">Boot or drill.</param>
@@ -39,20 +39,20 @@ public sealed record TurnCame : Happening;
 /// <summary>Its proof of readiness is there.</summary>
 /// <param name="Seen">What proved it, as a clause.</param>
 /// <param name="Usual">Median time from launch to proof of its earlier runs.</param>
-public sealed record Proven(long Run, string Seen, TimeSpan? Usual = null) : Happening;
+public sealed record Proven(RunNumber Run, string Seen, TimeSpan? Usual = null) : Happening;
 
 /// <summary>What the proof of readiness still lacks, as a clause.</summary>
-public sealed record ProofMissing(long Run, string Missing) : Happening;
+public sealed record ProofMissing(RunNumber Run, string Missing) : Happening;
 
 /// <summary>One of its watches looked.</summary>
 /// <param name="Of">The watch, of the definition in effect.</param>
 /// <param name="Bad">What is not as it should be, as a clause; null: all is well.</param>
 /// <param name="Seen">What was seen, as a clause.</param>
-public sealed record WatchSeen(long Run, Watch Of, string? Bad, string Seen) : Happening;
+public sealed record WatchSeen(RunNumber Run, Watch Of, string? Bad, string Seen) : Happening;
 
 /// <summary>What came of a step of the wind-down.</summary>
 /// <param name="Failed">It could not be taken at all: waiting for its effect would be in vain.</param>
-public sealed record StepAnswered(long Run, int Index, string Answer, bool Failed) : Happening;
+public sealed record StepAnswered(RunNumber Run, int Index, string Answer, bool Failed) : Happening;
 
 /// <summary>A service it needs was ready and is no more.</summary>
 public sealed record NeededLost(string Service) : Happening;
@@ -67,19 +67,19 @@ public sealed record Resumed : Happening;
 /// <param name="Was">The one until now.</param>
 public sealed record Adjusted(Definition Was) : Happening;
 
-public sealed record Launched(long Run, int Pid) : Happening;
+public sealed record Launched(RunNumber Run, int Pid) : Happening;
 
 /// <summary>The main process ended and others of its tree are left.</summary>
-public sealed record MainEnded(long Run, Outcome Outcome) : Happening;
+public sealed record MainEnded(RunNumber Run, Outcome Outcome) : Happening;
 
 /// <summary>Of a program that put itself into the background: this process is the program.</summary>
-public sealed record MainFound(long Run, int Pid) : Happening;
+public sealed record MainFound(RunNumber Run, int Pid) : Happening;
 
 /// <summary>The run is over: its whole tree has ended, or it never came to run.</summary>
-public sealed record RunEnded(long Run, Outcome Outcome) : Happening;
+public sealed record RunEnded(RunNumber Run, Outcome Outcome) : Happening;
 
 /// <summary>A returning server found this run alive under its keeper.</summary>
-public sealed record TakenUp(long Run, int Pid) : Happening;
+public sealed record TakenUp(RunNumber Run, int Pid) : Happening;
 
 /// <summary>The situation's <see cref="Situation.WakeAt"/> has come.</summary>
 public sealed record TimeCame : Happening;

@@ -317,7 +317,7 @@ public static partial class ServiceLife
                     break;
                 case IfLost.GoDown:
                     Say(lost with { Next = EntryNext.KeepsWaiting });
-                    WindDown($"{service}, which it needs", Afterwards.AwaitNeeds);
+                    WindDown(new(service, PrincipalKind.Needed), Afterwards.AwaitNeeds);
                     break;
             }
         }
@@ -330,7 +330,7 @@ public static partial class ServiceLife
             if (!After.Lost.IsEmpty || After.Phase is not (Phase.Starting or Phase.Running))
                 return;
             Say(new(EntryCode.NeededBack) { Name = service });
-            WindDown($"{service}, which it needs", Afterwards.StartAgain);
+            WindDown(new(service, PrincipalKind.Needed), Afterwards.StartAgain);
         }
 
         private void Adjust(Definition was)

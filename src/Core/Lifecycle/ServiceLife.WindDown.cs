@@ -11,7 +11,7 @@ public static partial class ServiceLife
 {
     private sealed partial class Deciding
     {
-        private void WindDown(string by, Afterwards afterwards)
+        private void WindDown(Principal by, Afterwards afterwards)
         {
             var under = After.Phase == Phase.Stopping;
             After = After with { Afterwards = afterwards, Asked = new(AskedFor.Stop, by, now) };

@@ -130,9 +130,9 @@ public static partial class ServiceLife
             }
         }
 
-        private bool IsLive(long run) => After.Run?.Number == run;
+        private bool IsLive(RunNumber run) => After.Run?.Number == run;
 
-        private void Say(Entry entry, string? by = null) => Deeds.Add(new Note(entry, by));
+        private void Say(Entry entry, Principal? by = null) => Deeds.Add(new Note(entry, by));
 
         /// <summary>Says it so that a person hears of it.</summary>
         private void Tell(Entry entry) => Deeds.Add(new Note(entry, Tells: true));
@@ -148,7 +148,7 @@ public static partial class ServiceLife
 
         // What people ask
 
-        private void Start(string by, bool withoutNeeds = false)
+        private void Start(Principal by, bool withoutNeeds = false)
         {
             if (definition.Begin.At == BeginAt.Never)
             {
@@ -190,7 +190,7 @@ public static partial class ServiceLife
             }
         }
 
-        private void Release(string by)
+        private void Release(Principal by)
         {
             if (After.Phase != Phase.Held)
                 return;
@@ -207,7 +207,7 @@ public static partial class ServiceLife
             Say(new(EntryCode.Released), by);
         }
 
-        private void Stop(string by, Afterwards afterwards)
+        private void Stop(Principal by, Afterwards afterwards)
         {
             var leaving = After.Phase == Phase.Stopping && After.Afterwards == Afterwards.Leave;
             if (After.Run is null)
@@ -247,13 +247,13 @@ public static partial class ServiceLife
             WindDown(by, wanted);
         }
 
-        private void Force(string by)
+        private void Force(Principal by)
         {
             Say(new(EntryCode.ForceAsked) { Run = After.Run!.Number }, by);
             EndByForce(After.Run!);
         }
 
-        private void Restart(string by)
+        private void Restart(Principal by)
         {
             if (After.Run is null || After.Phase == Phase.Stopping)
             {
@@ -270,7 +270,7 @@ public static partial class ServiceLife
 
         private void LaunchNext(Cause cause)
         {
-            var number = After.LastRun + 1;
+            var number = After.LastRun.Next();
             var awaited = After.Awaited;
             After = After with
             {
@@ -307,7 +307,7 @@ public static partial class ServiceLife
             var run = known ? After.Run! : new LiveRun(found.Run, Cause.Recovery, now);
             After = After with
             {
-                LastRun = Math.Max(After.LastRun, found.Run),
+                LastRun = After.LastRun > found.Run ? After.LastRun : found.Run,
                 Run = run with { Pid = found.Pid, Launched = run.Launched ?? now },
             };
             if (run.Switch == Switch.GoingOff)

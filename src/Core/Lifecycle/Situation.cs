@@ -50,7 +50,7 @@ public sealed record Situation
     public required DateTimeOffset Since { get; init; }
 
     /// <summary>The highest run number ever used; 0 before the first.</summary>
-    public long LastRun { get; init; }
+    public RunNumber LastRun { get; init; }
 
     /// <summary>The one run there is, from its launch to the end of its tree.</summary>
     public LiveRun? Run { get; init; }
@@ -105,7 +105,7 @@ public sealed record Situation
 /// <param name="Detached">It put itself into the background, and its real process has been found.</param>
 /// <param name="Switch">Of a program that toggles: how far it is.</param>
 public sealed record LiveRun(
-    long Number,
+    RunNumber Number,
     Cause Cause,
     DateTimeOffset Began,
     int? Pid = null,
@@ -224,7 +224,7 @@ public enum Switch
 
 /// <param name="AsAsked">A stop was asked for: whatever the outcome, it is not a fall.</param>
 /// <param name="Forced">The wind-down's steps did not suffice.</param>
-public sealed record LastEnd(long Run, Outcome Outcome, DateTimeOffset At, bool AsAsked, bool Forced)
+public sealed record LastEnd(RunNumber Run, Outcome Outcome, DateTimeOffset At, bool AsAsked, bool Forced)
 {
     /// <summary>It fell before it was proven.</summary>
     public bool FailedStart { get; init; }
@@ -245,4 +245,4 @@ public enum AskedFor
     Release,
 }
 
-public sealed record Asking(AskedFor What, string By, DateTimeOffset At);
+public sealed record Asking(AskedFor What, Principal By, DateTimeOffset At);

@@ -111,9 +111,9 @@ public readonly record struct RecoveryDecision(
     /// A part from 0 to the spread set, scattered over services and runs; the same each time it is asked (SplitMix64),
     /// so that a decision can be played again.
     /// </summary>
-    private static double SpreadOf(Definition definition, long run)
+    private static double SpreadOf(Definition definition, RunNumber run)
     {
-        var mixed = (ulong)run;
+        var mixed = (ulong)run.Value;
         foreach (var letter in definition.Name)
             mixed = (mixed ^ letter) * 0x100000001B3;
         mixed += 0x9E3779B97F4A7C15;

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Reports;
 
@@ -103,7 +104,7 @@ public sealed record StartReport
 
     public required bool Done { get; init; }
 
-    public string? By { get; init; }
+    public Principal? By { get; init; }
 
     /// <summary>From the word to the last proof.</summary>
     public required TimeSpan Took { get; init; }

@@ -9,7 +9,7 @@ public static class RunWords
     public static string BegunBy(Situation now) =>
         now.Run?.Cause switch
         {
-            Cause.Asked => now.Asked?.By ?? "somebody",
+            Cause.Asked => now.Asked?.By.ToString() ?? "somebody",
             Cause.Boot => "the boot",
             Cause.Drill => "a drill",
             _ => "Calm Sentry",
@@ -19,7 +19,7 @@ public static class RunWords
     public static string EndedBy(LastEnd end, Situation after) =>
         end switch
         {
-            { AsAsked: true } => after.Asked?.By ?? "somebody",
+            { AsAsked: true } => after.Asked?.By.ToString() ?? "somebody",
             { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => "Calm Sentry",
             { Outcome.Kind: OutcomeKind.NeverLaunched } => "its launch",
             { Outcome.Kind: OutcomeKind.MachineLost } => "the machine",

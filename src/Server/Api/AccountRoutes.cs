@@ -227,7 +227,7 @@ internal static class AccountRoutes
         if (states.SetApart(made.Uid) is { Count: > 0 } left)
             logbook.Note(new(EntryCode.StateSetApart) { Names = [.. left], Count = made.Uid });
         permits.Set(name, permitted: true, made: true);
-        logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Name);
+        logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Who);
         await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
@@ -282,7 +282,7 @@ internal static class AccountRoutes
             );
         house.Permits.Forget(name);
         var apart = house.States.SetApart(account.Uid);
-        house.Logbook.Note(new(EntryCode.AccountRemoved) { Name = name, Names = [.. apart] }, Caller.Of(context).Name);
+        house.Logbook.Note(new(EntryCode.AccountRemoved) { Name = name, Names = [.. apart] }, Caller.Of(context).Who);
         await house.Store.Flush().ConfigureAwait(false);
         var said =
             $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
@@ -321,7 +321,7 @@ internal static class AccountRoutes
             return NeedsRoot("only root can give what belongs to others");
         var (done, said) = states.HandOver(ServiceName.From(service), account);
         if (done)
-            logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Name);
+            logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Who);
         await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
@@ -360,7 +360,7 @@ internal static class AccountRoutes
         if (before != permitted)
             logbook.Note(
                 new(permitted ? EntryCode.AccountPermitted : EntryCode.AccountForbidden) { Name = name },
-                Caller.Of(context).Name
+                Caller.Of(context).Who
             );
         await store.Flush().ConfigureAwait(false);
         var services = View(name, registry, permits).Services;
@@ -426,7 +426,7 @@ internal static class AccountRoutes
                     Name = name,
                     Seen = string.Join(" ", said),
                 },
-                Caller.Of(context).Name
+                Caller.Of(context).Who
             );
         await house.Store.Flush().ConfigureAwait(false);
         return TypedResults.Json(

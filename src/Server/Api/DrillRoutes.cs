@@ -64,7 +64,7 @@ internal static class DrillRoutes
     {
         if (!Named(services, registry, out var names, out var problem))
             return problem!;
-        if (room.Play(names, Caller.Of(context).Name) is not { } live)
+        if (room.Play(names, Caller.Of(context).Who) is not { } live)
             return Problems.Of(
                 409,
                 "drill-under-way",
@@ -105,7 +105,7 @@ internal static class DrillRoutes
                 "Not a length of time",
                 $"within is '{within}'; allowed: {Duration.Allowed}."
             );
-        var by = Caller.Of(context).Name;
+        var by = Caller.Of(context).Who;
         house.Logbook.Note(new(EntryCode.WindingDown) { Limit = limit }, by);
         // What runs on request stays what it is; what begins with the machine begins again with the next start.
         registry.AllDown();

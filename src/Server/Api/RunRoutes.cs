@@ -60,7 +60,7 @@ internal static class RunRoutes
         }
 
         var before = actor.Situation;
-        var asked = await actor.Ask(new StartAsked(caller.Name, withoutNeeds == true)).ConfigureAwait(false);
+        var asked = await actor.Ask(new StartAsked(caller.Who, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
         return Answered(await Arrive(actor, asked, already, store, places, clock, context).ConfigureAwait(false));
     }
@@ -88,7 +88,7 @@ internal static class RunRoutes
             );
         }
 
-        var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         var answer = await Arrive(actor, asked, already: false, store, places, clock, context).ConfigureAwait(false);
         return Answered(answer with { Said = $"Released from its hold. {answer.Said}" });
     }
@@ -118,11 +118,11 @@ internal static class RunRoutes
         var (needing, problem) = Needing(actor, dependents, "restart", registry);
         if (problem is not null)
             return problem;
-        await new OrderedStop(registry, house).Stop(needing, caller.Name).ConfigureAwait(false);
-        var asked = await actor.Ask(new RestartAsked(caller.Name)).ConfigureAwait(false);
+        await new OrderedStop(registry, house).Stop(needing, caller.Who).ConfigureAwait(false);
+        var asked = await actor.Ask(new RestartAsked(caller.Who)).ConfigureAwait(false);
         // They wait for it to be ready by themselves.
         foreach (var dependent in needing.Select(registry.Named).OfType<ServiceActor>())
-            await dependent.Ask(new StartAsked(caller.Name)).ConfigureAwait(false);
+            await dependent.Ask(new StartAsked(caller.Who)).ConfigureAwait(false);
         return Answered(
             await Arrive(actor, asked, already: false, house.Store, house.Places, house.Clock, context)
                 .ConfigureAwait(false)
@@ -148,7 +148,7 @@ internal static class RunRoutes
             : Needing(actor, dependents, "stop", registry);
         if (problem is not null)
             return problem;
-        var first = await new OrderedStop(registry, house).Stop(needing, Caller.Of(context).Name).ConfigureAwait(false);
+        var first = await new OrderedStop(registry, house).Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
         var answer = await StopOne(actor, house, context).ConfigureAwait(false);
         if (first.Count == 0)
             return Answered(answer);
@@ -160,7 +160,7 @@ internal static class RunRoutes
     private static async Task<Answer> StopOne(ServiceActor actor, House house, HttpContext context)
     {
         var before = actor.Situation;
-        var asked = await actor.Ask(new StopAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        var asked = await actor.Ask(new StopAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
         await house.Store.Flush().ConfigureAwait(false);
         var title = actor.Definition.Title;
@@ -227,7 +227,7 @@ internal static class RunRoutes
         if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
         {
             var seen = string.Join(" ", left.Select(finding => finding.Seen));
-            logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Name);
+            logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Who);
             return FindingViews.Refusal(left, "run");
         }
 

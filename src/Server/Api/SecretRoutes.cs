@@ -72,7 +72,7 @@ internal static class SecretRoutes
                     + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
             );
         secrets.Set(service, key, sent.Value);
-        logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Name);
+        logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
         await store.Flush().ConfigureAwait(false);
         var actor = registry.Find(service);
         var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
@@ -117,7 +117,7 @@ internal static class SecretRoutes
                 $"{service} has no secret {key} with a value.",
                 $"'calm secret list {service}' shows those there are."
             );
-        logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Name);
+        logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Who);
         await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer

@@ -98,7 +98,7 @@ internal static class SentryRoutes
             Guard = GuardWatch.Alive(places),
             StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
             Limits = limits,
-            You = Caller.Of(context).Name,
+            You = Caller.Of(context).Who.Name,
         };
     }
 

@@ -91,7 +91,7 @@ internal static class SessionRoutes
                 $"There is no open session {id}.",
                 "'calm host sessions' shows those there are."
             );
-        logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Name);
+        logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Who);
         await store.Flush().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer

@@ -58,7 +58,7 @@ internal static class WrapRoutes
         {
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
-            if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Name))
+            if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Who))
                 return Taken(definition);
         }
         finally
@@ -124,7 +124,7 @@ internal static class WrapRoutes
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
             if (changes.Count > 0)
-                await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Name).ConfigureAwait(false);
+                await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who).ConfigureAwait(false);
         }
         finally
         {
@@ -221,7 +221,7 @@ internal static class WrapRoutes
             );
         }
 
-        await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Name)).ConfigureAwait(false);
+        await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
         await store.Flush().ConfigureAwait(false);
         var left = LeftBehind(name, output == "remove", places);
@@ -266,7 +266,7 @@ internal static class WrapRoutes
     {
         foreach (var finding in findings.Where(one => one.Severity == Severity.Blocks && accepted.Contains(one.Word)))
         {
-            logbook.Note(service, new(EntryCode.Accepted) { Name = finding.Word, Seen = finding.Seen }, caller.Name);
+            logbook.Note(service, new(EntryCode.Accepted) { Name = finding.Word, Seen = finding.Seen }, caller.Who);
         }
     }
 

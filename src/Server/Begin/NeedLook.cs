@@ -64,7 +64,7 @@ internal static class NeedLook
                 || now.Awaited?.Step == AwaitStep.Boot
                 || at == BeginAt.BootLate && now.Run is null && now.Phase != Phase.Held
             )
-                _ = needed.Ask(new StartAsked($"{definition.Name}, which needs it"));
+                _ = needed.Ask(new StartAsked(new(definition.Name, PrincipalKind.Dependent)));
         }
     }
 

@@ -13,7 +13,7 @@ internal static class ProofLook
     private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5),
         LongestBeat = TimeSpan.FromMilliseconds(250);
 
-    public static async Task Go(ServiceActor actor, long run, House house, CancellationToken gone)
+    public static async Task Go(ServiceActor actor, RunNumber run, House house, CancellationToken gone)
     {
         var definition = actor.Definition;
         var look = LookOf(definition, actor, run, house);
@@ -44,7 +44,7 @@ internal static class ProofLook
     private static Func<CancellationToken, Task<(string? Missing, string Seen)>> LookOf(
         Definition definition,
         ServiceActor actor,
-        long run,
+        RunNumber run,
         House house
     )
     {

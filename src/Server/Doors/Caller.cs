@@ -1,3 +1,4 @@
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Doors;
@@ -8,7 +9,7 @@ namespace CalmSentry.Server.Doors;
 internal sealed record Caller(string Account, CallerKind Kind)
 {
     /// <summary>As the logbook has it.</summary>
-    public string Name => Kind == CallerKind.Session ? $"{Account} (console)" : Account;
+    public Principal Who => new(Kind == CallerKind.Session ? $"{Account} (console)" : Account);
 
     /// <summary>
     /// Root, the sentry's own account and signed-in browsers may do everything; a program speaks of its own service

@@ -50,7 +50,10 @@ internal static class Door
             caller is not { Kind: CallerKind.Sentry }
             && !context
                 .RequestServices.GetRequiredService<Pace>()
-                .Take(word.Door == DoorKind.Say ? word.Service! : $"{word.Door} {caller?.Name} {word.Uid}", word.Door)
+                .Take(
+                    word.Door == DoorKind.Say ? word.Service! : $"{word.Door} {caller?.Who.Name} {word.Uid}",
+                    word.Door
+                )
         )
         {
             if (word.Service is { } service)
@@ -61,7 +64,7 @@ internal static class Door
                     429,
                     "too-many-calls",
                     "Too many calls",
-                    $"{caller?.Name ?? "Your account"} calls more often than {Pace.Of(word.Door)} times a second; "
+                    $"{caller?.Who.Name ?? "Your account"} calls more often than {Pace.Of(word.Door)} times a second; "
                         + $"this call was not looked at.",
                     "Wait a second, and call less often."
                 )

@@ -30,7 +30,7 @@ internal sealed class Beginning(
     ReportKind kind,
     IReadOnlySet<string> names,
     IReadOnlyDictionary<string, Before> before,
-    string? by,
+    Principal? by,
     House house,
     Registry registry
 )
@@ -40,9 +40,9 @@ internal sealed class Beginning(
     /// </summary>
     private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(5);
 
-    private readonly Dictionary<string, long> runsBefore = names.ToDictionary(
+    private readonly Dictionary<string, RunNumber> runsBefore = names.ToDictionary(
         name => name,
-        name => registry.Named(name)?.Situation.LastRun ?? 0,
+        name => registry.Named(name)?.Situation.LastRun ?? default,
         StringComparer.Ordinal
     );
     private readonly HashSet<string> said = [];

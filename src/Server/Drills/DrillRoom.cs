@@ -145,7 +145,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
     /// <summary>
     /// Plays a drill. Goes on to its end whether or not somebody still listens. Null while another one goes on.
     /// </summary>
-    public ChannelReader<DrillEvent>? Play(IReadOnlyCollection<string> named, string by)
+    public ChannelReader<DrillEvent>? Play(IReadOnlyCollection<string> named, Principal by)
     {
         if (!one.Wait(0))
             return null;
@@ -173,7 +173,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         return channel.Reader;
     }
 
-    private async Task<StartReport> Play(IReadOnlyCollection<string> named, string by, Action<string> say)
+    private async Task<StartReport> Play(IReadOnlyCollection<string> named, Principal by, Action<string> say)
     {
         var (stop, begin) = Sets(named);
         var ports = new OpenPorts();
@@ -183,7 +183,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         house.Logbook.Note(new(EntryCode.Drill) { Count = stop.Count }, by);
         say($"Winding down {Count(stop.Count)}, dependents first.");
         var stops = await new OrderedStop(registry, house)
-            .Stop(stop, "the drill", say: text => say($"{text}."))
+            .Stop(stop, Principal.Drill, say: text => say($"{text}."))
             .ConfigureAwait(false);
         // What is begun is what is stored, not what happens to be in memory.
         await registry.ReadAgain(begin).ConfigureAwait(false);
@@ -200,7 +200,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         )
         {
             say($"{actor.Definition.Name} ran before and is started again; a reboot would not have done that.");
-            await actor.Ask(new StartAsked("the drill, which found it running")).ConfigureAwait(false);
+            await actor.Ask(new StartAsked(Principal.Drill)).ConfigureAwait(false);
         }
 
         return report;

@@ -23,7 +23,7 @@ internal sealed class OrderedStop(Registry registry, House house)
     /// <param name="say">Hears a clause for each that has ended.</param>
     public async Task<IReadOnlyList<ReportedStop>> Stop(
         IReadOnlySet<string> names,
-        string by,
+        Principal by,
         TimeSpan? within = null,
         Action<string>? say = null
     )
@@ -42,7 +42,7 @@ internal sealed class OrderedStop(Registry registry, House house)
         return [.. done];
     }
 
-    private Task One(string name, IReadOnlySet<string> names, string by, Action<string>? say) =>
+    private Task One(string name, IReadOnlySet<string> names, Principal by, Action<string>? say) =>
         stops
             .GetOrAdd(
                 name,

@@ -17,7 +17,7 @@ internal static class ReportViews
             Done = report.Done,
             CameTrue = report.CameTrue,
             Said = ReportWords.Of(report),
-            By = report.By,
+            By = report.By?.Name,
             TookMs = report.Took.TotalMilliseconds,
             LoggedIn = report.LoggedIn,
             Stops = [.. report.Stops.Select(Of)],

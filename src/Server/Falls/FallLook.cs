@@ -20,7 +20,7 @@ internal static class FallLook
     public static FallEvidence Of(
         Definition definition,
         ServiceId service,
-        long run,
+        RunNumber run,
         int? pid,
         bool dumped,
         long from,

@@ -2,6 +2,7 @@ using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Programs;
@@ -14,7 +15,7 @@ namespace CalmSentry.Server.Keepers;
 /// tilde.</param>
 /// <param name="Place">The keeper's directory.</param>
 /// <param name="ErrorOutput">File for standard error where it is kept apart.</param>
-internal sealed record RunSite(string Name, long Run, string Place, string Output, string? ErrorOutput = null)
+internal sealed record RunSite(string Name, RunNumber Run, string Place, string Output, string? ErrorOutput = null)
 {
     /// <summary>
     /// Marks every process of one run, so that its remains are found even when its keeper and cgroup are not.

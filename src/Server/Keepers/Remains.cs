@@ -16,7 +16,7 @@ internal static class Remains
     private const int LongestOutcome = 4096;
 
     /// <summary>The outcome a keeper wrote down, with its time; null when it wrote none for that run.</summary>
-    public static (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, long run)
+    public static (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, RunNumber run)
     {
         try
         {
@@ -39,7 +39,7 @@ internal static class Remains
                 .DefaultIfEmpty()
                 .Max();
 
-    public static void Discard(string runDirectory, long run)
+    public static void Discard(string runDirectory, RunNumber run)
     {
         try
         {

@@ -1,4 +1,5 @@
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -12,14 +13,14 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     private const int Longest = 4000;
 
     /// <summary>About the sentry itself.</summary>
-    public void Note(Entry entry, string? by = null) => Write(null, null, entry, by, tells: false);
+    public void Note(Entry entry, Principal? by = null) => Write(null, null, entry, by, tells: false);
 
     /// <param name="tells">A person is to hear of it.</param>
-    public void Note(ServiceActor service, Entry entry, string? by = null, bool tells = false) =>
+    public void Note(ServiceActor service, Entry entry, Principal? by = null, bool tells = false) =>
         Write(service.Id, service.Definition.Name, entry, by, tells);
 
     /// <summary>About a service that may not be registered: by its name alone.</summary>
-    public void Note(string service, Entry entry, string? by = null) =>
+    public void Note(string service, Entry entry, Principal? by = null) =>
         Write(store.IdOf(service), service, entry, by, tells: false);
 
     /// <summary>The sentry itself is at fault.</summary>
@@ -27,12 +28,12 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     public void Trouble(string seen, ServiceActor? service = null) =>
         Write(service?.Id, service?.Definition.Name, new(EntryCode.Trouble) { Seen = seen }, null, tells: false);
 
-    private void Write(Core.Lifecycle.ServiceId? id, string? name, Entry entry, string? by, bool tells)
+    private void Write(Core.Lifecycle.ServiceId? id, string? name, Entry entry, Principal? by, bool tells)
     {
         if (entry.Seen is { Length: > Longest } seen)
             entry = entry with { Seen = seen[..Longest] + "…" };
         var at = clock.GetUtcNow();
         var number = store.Log(at, id, name, entry, by, tells);
-        events.Logged(EntryViews.Of(new(number, at, name, entry, by, tells)));
+        events.Logged(EntryViews.Of(new(number, at, name, entry, by?.ToString(), tells)));
     }
 }

@@ -1,4 +1,5 @@
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
@@ -18,7 +19,7 @@ internal static class Answers
     public static async Task<(string? Missing, string Seen)> Of(
         Proof look,
         ServiceActor actor,
-        long run,
+        RunNumber run,
         House house,
         TimeSpan? limit,
         CancellationToken gone
@@ -38,7 +39,7 @@ internal static class Answers
     private static async Task<(string? Missing, string Seen)> Succeeds(
         CommandProof proof,
         ServiceActor actor,
-        long run,
+        RunNumber run,
         House house,
         TimeSpan limit,
         CancellationToken gone

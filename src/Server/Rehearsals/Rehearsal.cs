@@ -51,7 +51,7 @@ internal sealed class Rehearsal : IDisposable
     {
         (this.house, this.definition, this.account, Id) = (house, definition, account, id);
         var place = Path.Combine(PlaceOfAll(house), id);
-        site = new RunSite($"~{id}", 1, place, Path.Combine(place, "output"), Path.Combine(place, "error"));
+        site = new RunSite($"~{id}", new(1), place, Path.Combine(place, "output"), Path.Combine(place, "error"));
         began = house.Now;
         seen = new Sightings(account.Uid, began.UtcDateTime);
         output = new Tail(site.Output);
@@ -97,7 +97,7 @@ internal sealed class Rehearsal : IDisposable
         foreach (var place in Directory.GetDirectories(PlaceOfAll(house)))
         {
             var name = $"~{Path.GetFileName(place)}";
-            await Remains.End(new RunSite(name, 1, place, ""), house.Places, house.Groups).ConfigureAwait(false);
+            await Remains.End(new RunSite(name, new(1), place, ""), house.Places, house.Groups).ConfigureAwait(false);
             house.SecretFiles.Remove(name);
             house.Ceilings.Forget(name);
             Directory.Delete(place, recursive: true);
@@ -191,7 +191,7 @@ internal sealed class Rehearsal : IDisposable
                 return (upFor, null);
             var on = outcome;
             outcome = null;
-            link.Send(LaunchOrder.Of(definition, site with { Run = 2 }, account, house, switchOff: true));
+            link.Send(LaunchOrder.Of(definition, site with { Run = new(2) }, account, house, switchOff: true));
             await Until(link, news, ServiceLife.SwitchPatience).ConfigureAwait(false);
             (outcome, var off) = (on, outcome);
             return (

@@ -39,7 +39,7 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
         house.Logbook.Note(
             definition.Name,
             new(EntryCode.Rehearsed) { Name = definition.Account, Limit = length },
-            caller.Name
+            caller.Who
         );
         context.Response.ContentType = "application/x-ndjson";
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();

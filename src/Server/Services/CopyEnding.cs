@@ -31,7 +31,7 @@ internal static class CopyEnding
                 .Where(copy => copy.Same)
         )
         {
-            logbook.Note(definition.Name, new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" }, caller.Name);
+            logbook.Note(definition.Name, new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" }, caller.Who);
             ProcessFacts.Signal(copy.Pid, Terminate);
             var until = clock.GetUtcNow() + Patience;
             while (ProcessFacts.Lives(copy.Pid) && clock.GetUtcNow() < until)

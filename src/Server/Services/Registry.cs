@@ -77,7 +77,7 @@ internal sealed class Registry(House house)
     public string? Nearest(string called) => Spelling.Nearest(ServiceName.From(called), services.Keys);
 
     /// <summary>Takes a new service in. False when the name is taken.</summary>
-    public bool TryAdd(Definition definition, string document, string by)
+    public bool TryAdd(Definition definition, string document, Principal by)
     {
         var now = house.Now;
         var situation = Situation.New(now);

@@ -27,7 +27,7 @@ internal sealed partial class ServiceActor
 
     // Launching
 
-    private async Task Launch(long run, bool switchOff = false)
+    private async Task Launch(RunNumber run, bool switchOff = false)
     {
         outputStuck = 0;
         if (!switchOff)
@@ -105,7 +105,7 @@ internal sealed partial class ServiceActor
     /// <summary>
     /// What fails on the sentry's own side is no failure of the program: it is tried again, and does not count.
     /// </summary>
-    private void LaunchLater(long run, bool switchOff, OwnTroubleException own)
+    private void LaunchLater(RunNumber run, bool switchOff, OwnTroubleException own)
     {
         Trouble(
             $"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s."
@@ -157,7 +157,7 @@ internal sealed partial class ServiceActor
     /// <summary>
     /// Looks for the process that a program left in the background until it is found or nobody waits for it any more.
     /// </summary>
-    private async Task FindMain(long run)
+    private async Task FindMain(RunNumber run)
     {
         while (
             Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting
@@ -180,7 +180,7 @@ internal sealed partial class ServiceActor
         }
     }
 
-    private void Refuse(long run, string why)
+    private void Refuse(RunNumber run, string why)
     {
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
@@ -203,7 +203,7 @@ internal sealed partial class ServiceActor
 
     private async Task Hear(KeeperWord word, byte[] body)
     {
-        var run = Message.Number(body, "run");
+        var run = new RunNumber(Message.Number(body, "run"));
         switch (word)
         {
             case KeeperWord.Launched:
@@ -246,7 +246,7 @@ internal sealed partial class ServiceActor
 
     private async Task Over(KeeperWord word, byte[] body)
     {
-        var run = Message.Number(body, "run");
+        var run = new RunNumber(Message.Number(body, "run"));
         if (word == KeeperWord.NeverLaunched)
         {
             var words = LaunchWords.Of(
@@ -269,7 +269,7 @@ internal sealed partial class ServiceActor
             house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
     }
 
-    private async Task Over(long run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
+    private async Task Over(RunNumber run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
         // What a step was answered often comes with the end itself: it belongs before it.
         if (step is { } under && await Task.WhenAny(under, Task.Delay(StepLinger)).ConfigureAwait(false) == under)
@@ -345,7 +345,7 @@ internal sealed partial class ServiceActor
     }
 
     /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
-    private void DiscardOnceKept(long run) =>
+    private void DiscardOnceKept(RunNumber run) =>
         _ = house.Store.Flush(soon: false).ContinueWith(_ => Remains.Discard(runDirectory, run), TaskScheduler.Default);
 
     private async Task Gone(KeeperLink link)
@@ -411,13 +411,13 @@ internal sealed partial class ServiceActor
         else if (Situation.Run is { } run)
             await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
         else if (unseen > Situation.LastRun)
-            await FindOutcome(unseen, sameBoot: true).ConfigureAwait(false);
+            await FindOutcome(new(unseen), sameBoot: true).ConfigureAwait(false);
         Arm();
     }
 
     private async Task TakeUpRun(byte[] hello)
     {
-        var number = Message.Number(hello, "run");
+        var number = new RunNumber(Message.Number(hello, "run"));
         var pid = (int)Message.Number(hello, "pid");
         if (
             Situation.Run is { } earlier
@@ -434,7 +434,7 @@ internal sealed partial class ServiceActor
             await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
     }
 
-    private async Task FindOutcome(long run, bool sameBoot)
+    private async Task FindOutcome(RunNumber run, bool sameBoot)
     {
         if (Remains.Outcome(runDirectory, run) is { Word: KeeperWord.TreeEnded or KeeperWord.NeverLaunched } known)
         {

@@ -29,7 +29,7 @@ internal sealed partial class ServiceActor
     }
 
     /// <summary>Takes in what came of the step under way, if anything has.</summary>
-    private async Task HearStep(long run)
+    private async Task HearStep(RunNumber run)
     {
         if (step is not { IsCompletedSuccessfully: true, Result: { } effect })
             return;

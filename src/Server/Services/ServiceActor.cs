@@ -87,7 +87,7 @@ internal sealed partial class ServiceActor : IDisposable
     public string Label => Situation.Run?.Label ?? Id.ToString();
 
     /// <summary>Where a run takes place.</summary>
-    public RunSite Site(long run) =>
+    public RunSite Site(RunNumber run) =>
         new(
             Situation.Run is { Label: { } label } live && live.Number == run ? label : Id.ToString(),
             run,
@@ -101,7 +101,7 @@ internal sealed partial class ServiceActor : IDisposable
     public int Revision { get; private set; }
 
     /// <summary>Puts another definition into effect. The live run goes on as it is.</summary>
-    public Task Adjust(Definition definition, string document, string by)
+    public Task Adjust(Definition definition, string document, Principal by)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
         Post(
@@ -458,7 +458,7 @@ internal sealed partial class ServiceActor : IDisposable
                         .Graph.WithDependents([Definition.Name])
                         .Where(other => other != Definition.Name)
                         .ToHashSet(StringComparer.Ordinal),
-                    $"{Definition.Name}, which it needs"
+                    new(Definition.Name, PrincipalKind.Needed)
                 );
                 break;
             case SendSignal signal:

@@ -18,7 +18,7 @@ internal readonly record struct Sight(string? Bad, string Seen, TimeSpan? Due = 
 internal sealed record LatestLook(DateTimeOffset At, string Seen, bool Bad);
 
 /// <summary>Looks at all watches of one run, each at its own beat, until nobody waits for it any more.</summary>
-internal sealed class WatchLook(ServiceActor actor, long run, House house)
+internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
 {
     private static readonly TimeSpan ShortestLimit = TimeSpan.FromSeconds(1),
         LongestLimit = TimeSpan.FromSeconds(10),
@@ -27,7 +27,7 @@ internal sealed class WatchLook(ServiceActor actor, long run, House house)
     private readonly Definition definition = actor.Definition;
     private readonly Vitals vitals = actor.Vitals;
 
-    public static Task Go(ServiceActor actor, long run, House house, CancellationToken gone)
+    public static Task Go(ServiceActor actor, RunNumber run, House house, CancellationToken gone)
     {
         var look = new WatchLook(actor, run, house);
         return Task.WhenAll(look.definition.Watch.Select((watch, i) => look.Follow(watch, i, gone)));

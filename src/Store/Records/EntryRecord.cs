@@ -69,7 +69,7 @@ internal sealed record EntryRecord : IRecord
     public Entry ToCore(EntryCode code) =>
         new(code)
         {
-            Run = Run,
+            Run = Run is { } run ? new(run) : null,
             Pid = Pid,
             Outcome = Outcome?.ToCore(),
             FailedStart = FailedStart,

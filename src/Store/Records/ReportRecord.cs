@@ -27,7 +27,7 @@ internal sealed record ReportRecord(
             report.Began,
             report.Booted,
             report.Done,
-            report.By,
+            report.By?.Name,
             report.Took.TotalMilliseconds,
             SituationRecord.Some(report.LoggedIn),
             SituationRecord.Some(
@@ -48,7 +48,7 @@ internal sealed record ReportRecord(
             Began = Began,
             Booted = Booted,
             Done = Done,
-            By = By,
+            By = By is { } by ? new(by) : null,
             Took = TimeSpan.FromMilliseconds(TookMs),
             LoggedIn = LoggedIn ?? [],
             Stops = (Stops ?? []).ToRecords(stop => new ReportedStop(

@@ -63,7 +63,14 @@ internal sealed record SituationRecord : IRecord
             BadEnds = Some(now.BadEnds),
             Restarts = now.Restarts,
             LastEnd = now.LastEnd is { } end ? EndRecord.Of(end) : null,
-            Asked = now.Asked is { } asked ? new(Words.Of(asked.What), asked.By, asked.At) : null,
+            Asked = now.Asked is { } asked
+                ? new(
+                    Words.Of(asked.What),
+                    asked.By.Name,
+                    asked.At,
+                    asked.By.Kind == default ? null : Words.Of(asked.By.Kind)
+                )
+                : null,
         };
 
     public Situation ToCore() =>
@@ -71,7 +78,7 @@ internal sealed record SituationRecord : IRecord
         {
             Phase = Words.To<Phase>(Phase),
             Since = Since,
-            LastRun = LastRun,
+            LastRun = new(LastRun),
             Run = Run?.ToCore(),
             Awaited = Awaited?.ToCore(),
             Lost = Lost ?? [],
@@ -85,13 +92,20 @@ internal sealed record SituationRecord : IRecord
             BadEnds = BadEnds ?? [],
             Restarts = Restarts,
             LastEnd = LastEnd?.ToCore(),
-            Asked = Asked is { } asked ? new(Words.To<AskedFor>(asked.What), asked.By, asked.At) : null,
+            Asked = Asked is { } asked
+                ? new(
+                    Words.To<AskedFor>(asked.What),
+                    new(asked.By, asked.Kind is { } kind ? Words.To<PrincipalKind>(kind) : default),
+                    asked.At
+                )
+                : null,
         };
 
     internal static ImmutableArray<T>? Some<T>(ImmutableArray<T> all) => all.IsEmpty ? null : all;
 }
 
-internal sealed record AskingRecord(string What, string By, DateTimeOffset At);
+/// <param name="Kind">Of who asked; null: an account.</param>
+internal sealed record AskingRecord(string What, string By, DateTimeOffset At, string? Kind);
 
 /// <param name="Core">The kernel wrote a core dump.</param>
 internal sealed record OutcomeRecord(string Kind, int Code, bool Core, string? Detail)
@@ -166,7 +180,7 @@ internal sealed record RunRecord
         };
 
     public LiveRun ToCore() =>
-        new(Number, Words.To<Cause>(Cause), Began, Pid, Launched, MainOutcome?.ToCore(), Detached)
+        new(new(Number), Words.To<Cause>(Cause), Began, Pid, Launched, MainOutcome?.ToCore(), Detached)
         {
             Switch = Switch is { } at ? Words.To<Switch>(at) : default,
             Label = Label,
@@ -282,7 +296,7 @@ internal sealed record EndRecord(
         );
 
     public LastEnd ToCore() =>
-        new(Run, Outcome.ToCore(), At, AsAsked, Forced)
+        new(new(Run), Outcome.ToCore(), At, AsAsked, Forced)
         {
             FailedStart = FailedStart,
             Bad = Bad,

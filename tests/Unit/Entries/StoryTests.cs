@@ -19,7 +19,7 @@ public class StoryTests
     private static Entry Fell(long run, Outcome outcome, EntryNext next = EntryNext.Restart) =>
         new(EntryCode.Fell)
         {
-            Run = run,
+            Run = new(run),
             Outcome = outcome,
             Next = next,
             Pause = TimeSpan.FromSeconds(1),
@@ -32,8 +32,8 @@ public class StoryTests
             Record(
                 new Entry(EntryCode.StartAsked),
                 Fell(1, new(OutcomeKind.Exited, 3)),
-                new Entry(EntryCode.StopAsked) { Run = 2 },
-                new Entry(EntryCode.Stopped) { Run = 2, Outcome = new(OutcomeKind.Signalled, 15) }
+                new Entry(EntryCode.StopAsked) { Run = new(2) },
+                new Entry(EntryCode.Stopped) { Run = new(2), Outcome = new(OutcomeKind.Signalled, 15) }
             )
         );
         Assert.Equal(
@@ -51,8 +51,8 @@ public class StoryTests
         var steps = Story.Of(
             Record(
                 new Entry(EntryCode.StartAsked),
-                new Entry(code) { Run = 1, Outcome = new(OutcomeKind.MachineLost) },
-                new Entry(EntryCode.Launched) { Run = 2, Pid = 7 }
+                new Entry(code) { Run = new(1), Outcome = new(OutcomeKind.MachineLost) },
+                new Entry(EntryCode.Launched) { Run = new(2), Pid = 7 }
             )
         );
         Assert.Equal(2, steps.Count);
@@ -66,8 +66,8 @@ public class StoryTests
             .SelectMany(run =>
                 new[]
                 {
-                    new Entry(EntryCode.Launched) { Run = run, Pid = run },
-                    new Entry(EntryCode.Proven) { Run = run, Seen = "it answered" },
+                    new Entry(EntryCode.Launched) { Run = new(run), Pid = run },
+                    new Entry(EntryCode.Proven) { Run = new(run), Seen = "it answered" },
                     Fell(
                         run,
                         run % 4 == 0
@@ -81,7 +81,7 @@ public class StoryTests
                 new(EntryCode.StartAsked),
                 .. rounds,
                 new(EntryCode.Held) { Count = 5, Limit = TimeSpan.FromMinutes(10) },
-                new(EntryCode.Launched) { Run = 41, Pid = 41 },
+                new(EntryCode.Launched) { Run = new(41), Pid = 41 },
             ])
         );
         Assert.Equal(4, steps.Count);
@@ -104,7 +104,7 @@ public class StoryTests
                 new[]
                 {
                     new Entry(EntryCode.Retried) { Pause = TimeSpan.FromMinutes(30) },
-                    new Entry(EntryCode.Launched) { Run = run, Pid = run },
+                    new Entry(EntryCode.Launched) { Run = new(run), Pid = run },
                     Fell(run, new(OutcomeKind.Exited, 3), EntryNext.Nothing),
                     new Entry(EntryCode.Held) { Next = EntryNext.HoldAgain, Pause = TimeSpan.FromMinutes(30) },
                 }

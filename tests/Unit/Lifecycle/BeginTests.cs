@@ -47,7 +47,7 @@ public class BeginTests
     public void Needs_count_only_when_all_are_met_in_one_look()
     {
         var world = Of(new() { Needs = [Tide, new PathNeed("/mnt", false, false)] });
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         Sees(world, null, "it is not there");
         Sees(world, "it is stopping", null);
         Assert.Equal(0, world.Launches);
@@ -77,7 +77,7 @@ public class BeginTests
                 ],
             }
         );
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         Sees(world, "it is stopped", "no route", "nothing is mounted there");
         foreach (var told in new[] { EntryCode.NeedMissing, EntryCode.NeedPassedOver, EntryCode.Held })
         {
@@ -95,7 +95,7 @@ public class BeginTests
         var boot = Of(new() { At = BeginAt.Boot }, hasRoom: false);
         boot.Happens(new MachineBegan(Cause.Drill));
         Assert.Equal(0, boot.Launches);
-        boot.Happens(new StartAsked("anna"));
+        boot.Happens(new StartAsked(new("anna")));
         Assert.Equal(1, boot.Launches);
     }
 
@@ -106,7 +106,7 @@ public class BeginTests
     public void When_a_needed_service_is_lost_the_dependent_does_as_it_is_set(IfLost ifLost, Phase then, int signals)
     {
         var world = Of(new() { Needs = [Tide with { IfLost = ifLost }] });
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         Sees(world, (string?)null);
         world.Launch();
         world.PassToNextDecision();
@@ -127,9 +127,9 @@ public class BeginTests
     public void A_proof_that_does_not_come_is_a_bad_end_however_the_program_then_ends()
     {
         var world = Of(new() { Proof = new TcpProof("127.0.0.1:7411") { Within = TimeSpan.FromSeconds(20) } });
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         world.Launch();
-        world.Happens(new ProofMissing(1, "nobody takes connections at 127.0.0.1:7411"));
+        world.Happens(new ProofMissing(new(1), "nobody takes connections at 127.0.0.1:7411"));
         world.PassToNextDecision();
         Assert.Equal(Phase.Stopping, world.Situation.Phase);
         world.End(new(OutcomeKind.Exited));
@@ -139,7 +139,7 @@ public class BeginTests
         );
         world.PassToNextDecision();
         world.Launch();
-        world.Happens(new Proven(2, "127.0.0.1:7411 takes connections"));
+        world.Happens(new Proven(new(2), "127.0.0.1:7411 takes connections"));
         Assert.Equal(Phase.Running, world.Situation.Phase);
     }
 
@@ -147,7 +147,7 @@ public class BeginTests
     public void What_waits_when_the_server_comes_back_is_looked_at_again()
     {
         var world = Of(new() { Needs = [Tide] });
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         var since = world.Situation.Awaited!.Since;
         world.Passes(TimeSpan.FromMinutes(1));
         world.Happens(new Resumed());

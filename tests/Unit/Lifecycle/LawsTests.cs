@@ -83,15 +83,15 @@ public class LawsTests
     );
 
     private static readonly Gen<Action<World>> Events = Gen.Frequency(
-        (3, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna")))),
-        (2, Gen.Const<Action<World>>(world => world.Happens(new StopAsked("anna")))),
-        (2, Gen.Const<Action<World>>(world => world.Happens(new RestartAsked("anna")))),
+        (3, Gen.Const<Action<World>>(world => world.Happens(new StartAsked(new("anna"))))),
+        (2, Gen.Const<Action<World>>(world => world.Happens(new StopAsked(new("anna"))))),
+        (2, Gen.Const<Action<World>>(world => world.Happens(new RestartAsked(new("anna"))))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new MachineBegan()))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new BootSettled()))),
-        (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked("anna", WithoutNeeds: true)))),
-        (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked("the shutdown")))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked(new("anna"), WithoutNeeds: true)))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked(new("the shutdown"))))),
         (3, Definitions.Select<Definition, Action<World>>(other => world => world.Adjust(other))),
-        (1, Gen.Const<Action<World>>(world => world.Happens(new ReleaseAsked("anna")))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new ReleaseAsked(new("anna"))))),
         (
             5,
             Gen.Select(Gen.Int[0, 1], Gen.Bool)
@@ -215,7 +215,7 @@ public class LawsTests
 
     private static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
 
-    private static void Alive(World world, Action<long> then)
+    private static void Alive(World world, Action<RunNumber> then)
     {
         // Of what is switched on there is no process that news could come from.
         if (world.Live is { } run && world.Situation.Run is not { Switch: Switch.On })
@@ -224,7 +224,7 @@ public class LawsTests
 
     private static void Stale(World world, long back)
     {
-        var run = world.Situation.LastRun - 1 - back;
+        var run = new RunNumber(world.Situation.LastRun - 1 - back);
         if (run <= 0)
             return;
         var before = world.Situation;
@@ -260,7 +260,7 @@ public class LawsTests
                     var world = new World(definition);
                     foreach (var happens in events)
                         happens(world);
-                    world.Happens(new StopAsked("anna"));
+                    world.Happens(new StopAsked(new("anna")));
                     var asked = world.Now;
                     // The worst program: nothing but the end of its whole tree by force ends it.
                     for (var turns = 0; world.Situation.Phase == Phase.Stopping; turns++)
@@ -296,9 +296,9 @@ public class LawsTests
                     var world = new World(definition);
                     foreach (var happens in events)
                         happens(world);
-                    world.Happens(new UnwrapAsked("anna"));
-                    world.Happens(new StartAsked("bert"));
-                    world.Happens(new StopAsked("bert"));
+                    world.Happens(new UnwrapAsked(new("anna")));
+                    world.Happens(new StartAsked(new("bert")));
+                    world.Happens(new StopAsked(new("bert")));
                     if (world.Live is not null)
                         world.End(new(OutcomeKind.Signalled, 15));
                     if (world.Live is not null)
@@ -312,14 +312,14 @@ public class LawsTests
     public void What_detaches_runs_once_its_real_process_is_found_and_falls_with_it()
     {
         var world = new World(Make(BeginAt.Request, RecoverAfter.Failure, 1, 5, 1, ProgramKind.Detaches));
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         world.Launch();
-        world.Happens(new MainEnded(1, new(OutcomeKind.Exited)));
+        world.Happens(new MainEnded(new(1), new(OutcomeKind.Exited)));
         Assert.Equal(Phase.Starting, world.Situation.Phase);
-        world.Happens(new MainFound(1, 4712));
+        world.Happens(new MainFound(new(1), 4712));
         Assert.True(world.PassToNextDecision());
         Assert.Equal((Phase.Running, 4712), (world.Situation.Phase, world.Situation.Run!.Pid));
-        world.Happens(new MainEnded(1, new(OutcomeKind.Signalled, 11)));
+        world.Happens(new MainEnded(new(1), new(OutcomeKind.Signalled, 11)));
         world.End(new(OutcomeKind.Signalled, 11));
         Assert.Equal(Phase.Waiting, world.Situation.Phase);
     }
@@ -328,14 +328,14 @@ public class LawsTests
     public void What_toggles_is_on_until_its_stop_command_has_run()
     {
         var world = new World(Make(BeginAt.Request, RecoverAfter.Failure, 1, 5, 0, ProgramKind.Toggles));
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         world.Launch();
         world.End(new(OutcomeKind.Exited));
         Assert.Equal(
-            (Phase.Running, 1L, null),
+            (Phase.Running, new RunNumber(1), null),
             (world.Situation.Phase, world.Situation.Run!.Number, world.Situation.WakeAt)
         );
-        world.Happens(new StopAsked("anna"));
+        world.Happens(new StopAsked(new("anna")));
         Assert.Single(world.Done.OfType<SwitchOff>());
         world.End(new(OutcomeKind.Exited, 3));
         Assert.Equal(Phase.Stopped, world.Situation.Phase); // a stop ends, and says that its command failed
@@ -362,7 +362,7 @@ public class LawsTests
         world.Passes(TimeSpan.FromDays(365));
         world.Happens(new TimeCame());
         Assert.Equal(5, world.Launches);
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         Assert.Equal(6, world.Launches);
     }
 
@@ -370,7 +370,7 @@ public class LawsTests
     public void A_year_of_daily_falls_is_a_year_of_prompt_restarts()
     {
         var world = new World(Usual);
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         for (var day = 0; day < 365; day++)
         {
             world.Launch();
@@ -391,7 +391,7 @@ public class LawsTests
     {
         var missing = new Outcome(OutcomeKind.NeverLaunched, Detail: "there is no program at /srv/skerry/gate-counter");
         var asked = new World(Usual);
-        asked.Happens(new StartAsked("anna"));
+        asked.Happens(new StartAsked(new("anna")));
         asked.End(missing);
         Assert.Equal(Phase.Stopped, asked.Situation.Phase);
 
@@ -405,10 +405,10 @@ public class LawsTests
     public void When_a_wrapper_script_ends_first_what_it_started_gets_the_signal_too()
     {
         var world = new World(Usual);
-        world.Happens(new StartAsked("anna"));
+        world.Happens(new StartAsked(new("anna")));
         world.Launch();
-        world.Happens(new StopAsked("anna"));
-        world.Happens(new MainEnded(1, new(OutcomeKind.Signalled, 15)));
+        world.Happens(new StopAsked(new("anna")));
+        world.Happens(new MainEnded(new(1), new(OutcomeKind.Signalled, 15)));
         Assert.Equal([false, true], world.Done.OfType<SendSignal>().Select(signal => signal.WholeTree));
         world.End(new(OutcomeKind.Signalled, 15));
         Assert.False(world.Situation.LastEnd!.Forced);
@@ -420,7 +420,7 @@ public class LawsTests
         foreach (var (at, launches) in new[] { (BeginAt.Boot, 2), (BeginAt.Request, 1) })
         {
             var world = new World(Usual with { Begin = new() { At = at } });
-            world.Happens(new StartAsked("anna"));
+            world.Happens(new StartAsked(new("anna")));
             world.Launch();
             world.End(new(OutcomeKind.MachineLost));
             world.Happens(new MachineBegan());

@@ -31,7 +31,7 @@ internal sealed class World(Definition first)
     public Situation Situation { get; private set; } = Situation.New(Start);
 
     /// <summary>The run that is really there, as the kernel would know it.</summary>
-    public long? Live { get; private set; }
+    public RunNumber? Live { get; private set; }
 
     public bool Forgotten { get; private set; }
 
@@ -73,7 +73,7 @@ internal sealed class World(Definition first)
     public long Steps { get; private set; }
 
     /// <summary>A watch looks, if there is such a one.</summary>
-    public void Sees(long run, int watch, bool good)
+    public void Sees(RunNumber run, int watch, bool good)
     {
         if (watch < definition.Watch.Length)
             Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));

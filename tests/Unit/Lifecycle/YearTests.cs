@@ -180,14 +180,14 @@ public class YearTests
 
                     holds++;
                     Pass(TimeSpan.FromMinutes(20), isUp: false);
-                    world.Happens(new ReleaseAsked("anna"));
+                    world.Happens(new ReleaseAsked(new("anna")));
                     Note();
                     Runs();
                     launches++;
                     break;
                 default: // a planned restart
                     Pass(Day, isUp: true);
-                    world.Happens(new RestartAsked("anna"));
+                    world.Happens(new RestartAsked(new("anna")));
                     Note();
                     world.End(new(OutcomeKind.Signalled, 15));
                     Runs();

@@ -67,7 +67,7 @@ public class NeedGraphTests
                         var happening = what();
                         var turn = ServiceLife.Step(definition, before, happening, Start);
                         if (happening is RunEnded)
-                            open.Add((name, () => new StartAsked("anna")));
+                            open.Add((name, () => new StartAsked(new("anna"))));
                         lives[name] = (definition, turn.After);
                         foreach (var deed in turn.Deeds)
                             Carry(definition, deed);

@@ -95,7 +95,7 @@ public class RecoveryTests
                         With(part, $"gate-{i}"),
                         Situation.New(Now) with
                         {
-                            LastRun = 3,
+                            LastRun = new(3),
                         },
                         new(OutcomeKind.Exited, 1),
                         false,

@@ -55,7 +55,7 @@ public class GoldenTests
     {
         var entry = new Entry(EntryCode.Fell)
         {
-            Run = 3,
+            Run = new(3),
             Pid = 4711,
             Outcome = new(OutcomeKind.Signalled, 11, Core: true, Detail: "its memory reached the limit"),
             FailedStart = true,
@@ -84,7 +84,7 @@ public class GoldenTests
             {
                 var entry = new Entry(code)
                 {
-                    Run = 1,
+                    Run = new(1),
                     Pid = 2,
                     Outcome = new(OutcomeKind.Exited, 3),
                     Limit = TimeSpan.FromSeconds(1),

@@ -24,16 +24,16 @@ public class PruneTests
         await using (var store = SentryStore.Open(file))
         {
             var oldest = Now - TimeSpan.FromDays(400);
-            store.Log(oldest - TimeSpan.FromDays(1), null, "gone", new(EntryCode.Wrapped), "root");
-            store.Log(oldest, Gate, "gate", new(EntryCode.Wrapped), "root");
+            store.Log(oldest - TimeSpan.FromDays(1), null, "gone", new(EntryCode.Wrapped), new Principal("root"));
+            store.Log(oldest, Gate, "gate", new(EntryCode.Wrapped), new Principal("root"));
             for (var i = 0; i < 7 * Most; i++)
             {
-                store.Log(Now, Gate, "gate", new(EntryCode.Ended) { Run = i }, null);
+                store.Log(Now, Gate, "gate", new(EntryCode.Ended) { Run = new(i) }, null);
                 store.AddMoment(Gate, new(Now, "waiting", "unknown", ServiceTime.Fallen, 1, null));
-                store.RunBegan(Gate, new LiveRun(i + 1, Cause.Recovery, Now), 1, 0, "recovery", null);
+                store.RunBegan(Gate, new LiveRun(new(i + 1), Cause.Recovery, Now), 1, 0, "recovery", null);
             }
 
-            store.Log(Now, Board, "board", new(EntryCode.Ended) { Run = 1 }, null);
+            store.Log(Now, Board, "board", new(EntryCode.Ended) { Run = new(1) }, null);
             store.AddMoment(
                 Board,
                 new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, 1, null)
@@ -52,11 +52,11 @@ public class PruneTests
                 ("gate", EntryCode.Wrapped, "root"),
                 (entries[0].Service, entries[0].Entry.Code, entries[0].By)
             );
-            Assert.Equal(("gate", (7 * Most) - 1L), (entries[^2].Service, entries[^2].Entry.Run));
+            Assert.Equal(("gate", (7 * Most) - 1L), (entries[^2].Service, entries[^2].Entry.Run?.Value));
             Assert.Equal("board", entries[^1].Service);
             Assert.Equal(
                 Enumerable.Range((6 * Most) + 1, Most).Select(i => (long)i),
-                store.Runs(Gate, 1000).Select(run => run.Number).Order()
+                store.Runs(Gate, 1000).Select(run => run.Number.Value).Order()
             );
             Assert.Equal("stopped", store.MomentAt(Board, Now)?.State);
             Assert.Equal(oldest - TimeSpan.FromDays(1), store.Report(ReportKind.Boot)?.Began);

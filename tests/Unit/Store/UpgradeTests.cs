@@ -40,7 +40,7 @@ public class UpgradeTests
             Assert.All(services, service => Assert.Equal(Phase.Stopped, service.Situation.Phase));
             var tide = services.Single(service => service.Name == "tide-store");
             Assert.Equal("TIDE_KEY", store.Secrets().Single().Key);
-            Assert.Equal(2, tide.Situation.LastRun);
+            Assert.Equal(2, tide.Situation.LastRun.Value);
             Assert.Equal(OutcomeKind.Signalled, tide.Situation.LastEnd!.Outcome.Kind);
             var entries = store.Logbook(1000);
             Assert.Equal(20, entries.Count);
@@ -131,9 +131,9 @@ public class UpgradeTests
             // Records belong to it as before.
             var gate = services["gate-counter"].Id;
             var runs = store.Runs(gate, 10);
-            Assert.Equal([3L, 2L, 1L], runs.Select(run => run.Number));
+            Assert.Equal([3L, 2L, 1L], runs.Select(run => run.Number.Value));
             Assert.Equal(["the barrier reads -1"], runs[0].Evidence!.LastLines);
-            Assert.NotNull(store.Origin(gate, 3));
+            Assert.NotNull(store.Origin(gate, new(3)));
             Assert.Equal(
                 "TERM to its tree",
                 store.Runs(services["departure-board"].Id, 10).Single(run => run.Number == 1).Steps.Single().What
@@ -161,13 +161,13 @@ public class UpgradeTests
             var added = store.NextServiceId();
             Assert.DoesNotContain(added, ids);
             var now = DateTimeOffset.UnixEpoch;
-            store.Add(added, "tide-reader", "{}", Situation.New(now), "anna", now);
+            store.Add(added, "tide-reader", "{}", Situation.New(now), new("anna"), now);
             store.AddMoment(added, new(now, "stopped", "unknown", ServiceTime.Planned, 1, Situation.New(now)));
             store.Log(
                 now,
                 added,
                 "tide-reader",
-                new(EntryCode.Stopped) { Run = 1, Outcome = new(OutcomeKind.Exited) },
+                new(EntryCode.Stopped) { Run = new(1), Outcome = new(OutcomeKind.Exited) },
                 null
             );
             await store.Flush();
@@ -193,7 +193,7 @@ public class UpgradeTests
                 "tide-reader",
                 "{}",
                 Situation.New(DateTimeOffset.UnixEpoch),
-                "anna",
+                new("anna"),
                 DateTimeOffset.UnixEpoch
             );
             await store.Flush();

@@ -1,0 +1,31 @@
+namespace CalmSentry.Core.Lifecycle;
+
+public enum PrincipalKind
+{
+    Account,
+
+    /// <summary>A service that the asked one needs.</summary>
+    Needed,
+
+    /// <summary>A service that needs the asked one.</summary>
+    Dependent,
+
+    /// <summary>The drill under way.</summary>
+    Drill,
+}
+
+/// <summary>Who asked for something: an account of this host, a service that needs another or is needed, or a drill.</summary>
+/// <param name="Name">Of the account, <c>anna</c>, or of the service.</param>
+public readonly record struct Principal(string Name, PrincipalKind Kind = PrincipalKind.Account)
+{
+    public static readonly Principal Drill = new("", PrincipalKind.Drill);
+
+    public override string ToString() =>
+        Kind switch
+        {
+            PrincipalKind.Needed => $"{Name}, which it needs",
+            PrincipalKind.Dependent => $"{Name}, which needs it",
+            PrincipalKind.Drill => "the drill",
+            _ => Name,
+        };
+}

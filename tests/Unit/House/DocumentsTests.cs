@@ -1,0 +1,111 @@
+using System.CommandLine;
+using System.Text.RegularExpressions;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Definitions;
+
+namespace CalmSentry.Tests.Unit.House;
+
+/// <summary>What is shown as an example can be used as it stands there.</summary>
+public partial class DocumentsTests
+{
+    private static readonly string[] Documents =
+    [
+        Path.Combine(Sources.Root, "README.md"),
+        .. Directory.GetFiles(Path.Combine(Sources.Root, "docs"), "*.md"),
+    ];
+
+    [Fact]
+    public void Every_definition_in_the_documents_and_the_demo_can_be_read()
+    {
+        var shown = Documents
+            .SelectMany(file =>
+                Block().Matches(File.ReadAllText(file)).Select(block => (file, Text: block.Groups["text"].Value))
+            )
+            .Concat(
+                Directory
+                    .GetFiles(Path.Combine(Sources.Root, "demo"), "*.yaml", SearchOption.AllDirectories)
+                    .Select(file => (file, Text: File.ReadAllText(file)))
+            )
+            .ToList();
+        Assert.NotEmpty(shown);
+        Assert.All(
+            shown,
+            one =>
+            {
+                var (node, wrong) = YamlNodes.Read(one.Text.Replace("SRV", "/srv/skerry", StringComparison.Ordinal));
+                Assert.Null(wrong);
+                var (_, errors) = DefinitionReader.Read(Whole(Assert.IsType<MapNode>(node)));
+                // The demo fills in what is written in capitals.
+                Assert.All(errors, error => Assert.Contains("NODE", error.Found, StringComparison.Ordinal));
+            }
+        );
+    }
+
+    [Fact]
+    public void Every_command_that_a_message_or_a_document_shows_is_one_there_is()
+    {
+        var root = CalmSentry.Cli.Program.Commands(null);
+        var texts = Documents
+            .Append(Path.Combine(Sources.Root, "demo.sh"))
+            .Concat(Sources.Files(""))
+            .Concat(
+                Directory.GetFiles(
+                    Path.Combine(Sources.Root, "src", "console", "src"),
+                    "*.tsx",
+                    SearchOption.AllDirectories
+                )
+            )
+            .SelectMany(file => Shown().Matches(File.ReadAllText(file)).Select(shown => (file, shown)))
+            .ToList();
+        Assert.NotEmpty(texts);
+        Assert.All(texts, one => Assert.Null(Unknown(root, one.shown.Value)));
+    }
+
+    /// <summary>The first command or flag of a line that the client does not know.</summary>
+    private static string? Unknown(RootCommand root, string line)
+    {
+        Command command = root;
+        foreach (var word in line.Split(' ').Skip(1).TakeWhile(word => word != "--"))
+        {
+            if (word.StartsWith("--", StringComparison.Ordinal))
+            {
+                var flag = Flag().Match(word).Value;
+                if (flag != "--help" && command.Options.Concat(root.Options).All(option => option.Name != flag))
+                    return $"{line}: {flag}";
+            }
+            else if (command.Subcommands.FirstOrDefault(one => one.Name == word) is { } below)
+            {
+                command = below;
+            }
+            else if (command.Subcommands.Count > 0)
+            {
+                return $"{line}: {word}";
+            }
+        }
+
+        return null;
+    }
+
+    /// <summary>A part of a definition, with what every one must have.</summary>
+    private static MapNode Whole(MapNode part)
+    {
+        var entries = part.Entries.ToDictionary(entry => entry.Key, entry => entry.Value);
+        entries.TryAdd("name", new ScalarNode("tide-store"));
+        entries.TryAdd("program", new MapNode([new("path", new ScalarNode("/srv/skerry/tide"))]));
+        entries.TryAdd("identity", new MapNode([new("account", new ScalarNode("nobody"))]));
+        return new([.. entries]);
+    }
+
+    [GeneratedRegex("```yaml\n(?<text>.*?)```", RegexOptions.Singleline)]
+    private static partial Regex Block();
+
+    /// <summary>In quotes of some kind, at a line's begin, or behind an arrow; up to where something else begins.</summary>
+    [GeneratedRegex(
+        "(?<=['`\"]|^|→ |: )calm [a-z][a-z-]+( --?[a-z][a-z-]*| [a-z][a-z-]*(?![\\w{/:=.]))*",
+        RegexOptions.Multiline
+    )]
+    private static partial Regex Shown();
+
+    [GeneratedRegex("^--[a-z-]+")]
+    private static partial Regex Flag();
+}
