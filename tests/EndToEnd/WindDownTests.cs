@@ -184,10 +184,10 @@ public class WindDownTests
     public async Task Asking_while_another_thing_is_under_way_has_one_result_each()
     {
         await using var sentry = await Sentry.Start();
-        // Needs 300 ms to end, and says how often it was told.
+        // Needs a second to end, and says how often it was told.
         var slow = sentry.Script(
             "slow",
-            "#!/bin/bash\ntrap 'echo told; sleep 0.3; exit 0' TERM\necho open\nwhile :; do sleep 0.05; done\n"
+            "#!/bin/bash\ntrap 'echo told; sleep 1; exit 0' TERM\necho open\nwhile :; do sleep 0.05; done\n"
         );
         async Task<string> Fresh(string name, string proof = "output:^open", params string[] more)
         {

@@ -233,7 +233,7 @@ internal sealed partial class ServiceActor : IDisposable
                 waiters.Add(waiter);
                 return Task.CompletedTask;
             },
-            CheckWaiters
+            null
         );
         if (!posted)
             waiter.Done.TrySetResult(Situation);
@@ -287,6 +287,8 @@ internal sealed partial class ServiceActor : IDisposable
                 Trouble($"The sentry failed at something: {error.Message}");
             }
 
+            // Only now, when all that belongs to what happened is given to the store: who waits reads it there.
+            CheckWaiters();
             if (forgotten)
                 break;
         }
@@ -294,6 +296,7 @@ internal sealed partial class ServiceActor : IDisposable
         Dispose();
         while (letters.Reader.TryRead(out var late))
             await late().ConfigureAwait(false);
+        CheckWaiters();
     }
 
     private Task Apply(Happening happening) => Apply(happening, house.Now);
@@ -317,7 +320,6 @@ internal sealed partial class ServiceActor : IDisposable
         Publish();
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null)
             house.Store.RunProven(Id, ready.Number, proven, ready.Proof);
-        CheckWaiters();
         if (forgotten)
             return;
         if (before.Phase == Situation.Phase)
