@@ -349,8 +349,8 @@ internal static class WhyCommands
             text.Append(
                 CultureInfo.InvariantCulture,
                 $"{(colours ? Terminal.Red : "")}{board.NeedAttention.Count} "
-                    + $"{(board.NeedAttention.Count == 1 ? "service asks" : "services ask")} for "
-                    + $"you:{(colours ? Terminal.Plain : "")}\n"
+                    + $"{(board.NeedAttention.Count == 1 ? "service needs" : "services need")} "
+                    + $"attention:{(colours ? Terminal.Plain : "")}\n"
             );
         foreach (var view in board.NeedAttention)
         {
@@ -363,16 +363,15 @@ internal static class WhyCommands
         }
 
         if (board.Moving.Count > 0)
-            text.Append("\nOn their way:\n");
+            text.Append("\nStarting, stopping or waiting:\n");
         foreach (var view in board.Moving)
             text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {view.State}: {view.Why}\n");
         text.Append(
             CultureInfo.InvariantCulture,
-            $"\n{board.Well} {(board.Well == 1 ? "runs" : "run")} well, {board.Down} "
-                + $"{(board.Down == 1 ? "is" : "are")} down as {(board.Down == 1 ? "it" : "they")} should be.\n"
+            $"\n{board.Well} running and healthy, {board.Down} stopped as intended.\n"
         );
         if (board.Told.Count > 0)
-            text.Append("\nTold lately:\n");
+            text.Append("\nRecent alerts:\n");
         foreach (var entry in board.Told)
             text.Append(
                 CultureInfo.InvariantCulture,

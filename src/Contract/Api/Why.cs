@@ -61,7 +61,7 @@ public sealed record BoardView
     /// <summary>Those on their way: waiting, starting, stopping.</summary>
     public required IReadOnlyList<ServiceView> Moving { get; init; }
 
-    /// <summary>How many run, and how many are down as they should be.</summary>
+    /// <summary>How many run well, and how many are stopped as intended.</summary>
     public required int Well { get; init; }
 
     public required int Down { get; init; }

@@ -13,7 +13,7 @@ public static class Attention
         {
             case Phase.Held:
                 return now.WakeAt is null
-                    ? "it is on hold, and nothing is tried automatically"
+                    ? "it is on hold until it is released"
                     : "it is on hold; Calm Sentry tries it again now and then";
             case Phase.Stopped when ServiceTimes.Of(now) == ServiceTime.Fallen:
                 return $"it will not be restarted automatically: it {OutcomeWords.Of(now.LastEnd!.Outcome)}";
