@@ -15,7 +15,7 @@ internal static class Program
         var dashes = Array.IndexOf(arguments, "--");
         var program = dashes < 0 ? null : arguments[(dashes + 1)..];
         var own = dashes < 0 ? arguments : arguments[..dashes];
-        var root = Commands(program);
+        var root = Commands(new(own, program));
         HelpText.Use(root);
         if (own.Length == 0)
         {
@@ -62,15 +62,14 @@ internal static class Program
     }
 
     /// <summary>All commands there are.</summary>
-    /// <param name="program">What stood behind <c>--</c>; null: there was none.</param>
-    public static RootCommand Commands(string[]? program) =>
+    public static RootCommand Commands(Typed typed) =>
         new RootCommand("Calm Sentry: keeps ordinary programs running as background services")
         {
             Common.Root,
-            CheckCommand.Make(program),
-            RehearseCommand.Make(program),
-            WrapCommand.Make(program),
-            AdjustCommand.Make(program),
+            CheckCommand.Make(typed),
+            RehearseCommand.Make(typed),
+            WrapCommand.Make(typed),
+            AdjustCommand.Make(typed),
             AskCommands.Unwrap(),
             AskCommands.Start(),
             AskCommands.Stop(),

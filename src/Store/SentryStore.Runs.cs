@@ -72,11 +72,12 @@ public sealed partial class SentryStore
             Micros(at)
         );
 
+    /// <summary>How a run ended; whoever tells it first is right.</summary>
     public void RunEnded(ServiceId service, RunNumber run, RunEnding ending) =>
         Enqueue(
             """
             UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
-            WHERE service = $0 AND number = $1
+            WHERE service = $0 AND number = $1 AND ended IS NULL
             """,
             service.Number,
             run,

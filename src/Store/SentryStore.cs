@@ -242,7 +242,7 @@ public sealed partial class SentryStore : IAsyncDisposable
         {
             await task.WaitAsync(limit).ConfigureAwait(false);
         }
-        catch (TimeoutException)
+        catch (Exception error) when (error is TimeoutException or OperationCanceledException)
         {
             // Told by Failure.
         }
@@ -293,7 +293,13 @@ public sealed partial class SentryStore : IAsyncDisposable
             Failure = error;
             Interlocked.Add(ref waiting, -batch.Count(write => write.Sql is not null));
             foreach (var write in batch)
-                write.Done?.TrySetResult();
+            {
+                // At the end there is no further try: nobody is told then that it was kept.
+                if (error is null)
+                    write.Done?.TrySetResult();
+                else
+                    write.Done?.TrySetCanceled();
+            }
         }
     }
 

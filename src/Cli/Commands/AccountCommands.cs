@@ -119,7 +119,7 @@ internal static class AccountCommands
         command.Shows(
             json,
             parsed => "accounts",
-            ApiJson.Plain.IReadOnlyListAccountView,
+            () => ApiJson.Plain.IReadOnlyListAccountView,
             accounts =>
             {
                 if (accounts.Count == 0)
@@ -160,7 +160,7 @@ internal static class AccountCommands
         command.Shows(
             json,
             parsed => PathOf(parsed.GetValue(name)!),
-            ApiJson.Plain.AccountDetail,
+            () => ApiJson.Plain.AccountDetail,
             detail =>
             {
                 var account = detail.Account;

@@ -3,16 +3,18 @@ using System.Text.Json.Nodes;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
 /// <summary><c>calm adjust NAME [flags] [--unset KEY]… [-- PROGRAM …]</c>, or <c>--from FILE</c>.</summary>
 internal static class AdjustCommand
 {
-    public static Command Make(string[]? program)
+    public static Command Make(Typed typed)
     {
+        var program = typed.Program;
         var name = Common.Name();
-        var flags = new DefinitionFlags();
+        var flags = new DefinitionFlags(typed.Names("adjust") ? DefinitionKeys.All : []);
         var unset = new Option<string[]>("--unset")
         {
             Description = "Take a key back to its default, such as resources.memory; may be given again",
@@ -29,7 +31,7 @@ internal static class AdjustCommand
             from,
             unset,
         };
-        foreach (var (_, flag) in flags.All)
+        foreach (var flag in flags.All)
             command.Add(flag);
         command.Add(json);
         command.SetAction(

@@ -11,14 +11,15 @@ namespace CalmSentry.Cli.Commands;
 /// </summary>
 internal static class CheckCommand
 {
-    public static Command Make(string[]? program)
+    public static Command Make(Typed typed)
     {
+        var program = typed.Program;
         var target = new Argument<string?>("name-or-file")
         {
             Description = "A service, or a definition file",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var flags = new DefinitionFlags();
+        var flags = new DefinitionFlags(typed.Names("check") ? DefinitionKeys.All : []);
         var json = Common.Json();
         var command = new Command(
             "check",
@@ -28,7 +29,7 @@ internal static class CheckCommand
             target,
             json,
         };
-        foreach (var (_, flag) in flags.All)
+        foreach (var flag in flags.All)
             command.Add(flag);
         command.SetAction(
             async (parsed, cancellation) =>

@@ -54,20 +54,21 @@ internal static class Common
 
     /// <summary>The command asks for one thing and shows it: as JSON with --json, else for people.</summary>
     /// <param name="path">What is asked for, below the API's address.</param>
+    /// <param name="type">Made only when the command runs: each takes a while, and all commands are set up each time.</param>
     public static void Shows<T>(
         this Command command,
         Option<bool> json,
         Func<ParseResult, string> path,
-        JsonTypeInfo<T> type,
+        Func<JsonTypeInfo<T>> type,
         Action<T> write
     ) =>
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Client(parsed);
-                var answer = await client.Get(path(parsed), type, cancellation).ConfigureAwait(false);
+                var answer = await client.Get(path(parsed), type(), cancellation).ConfigureAwait(false);
                 if (parsed.GetValue(json))
-                    WriteJson(answer, type);
+                    WriteJson(answer, type());
                 else
                     write(answer);
                 return Exit.True;

@@ -12,9 +12,6 @@ internal sealed class DefinitionFlags
 {
     private readonly IReadOnlyList<Flag> flags;
 
-    public DefinitionFlags()
-        : this(DefinitionKeys.All) { }
-
     public DefinitionFlags(IReadOnlyList<Key> keys) =>
         flags = [
             .. DefinitionKeys
@@ -57,9 +54,7 @@ internal sealed class DefinitionFlags
             _ => "TEXT",
         };
 
-    /// <summary>The flags with the part of the definition each belongs to: <c>program</c>; empty for its top.</summary>
-    public IEnumerable<(string Part, Option Option)> All =>
-        flags.Select(flag => (flag.Path.Contains('.') ? flag.Path.Split('.')[0] : "", flag.Option));
+    public IEnumerable<Option> All => flags.Select(flag => flag.Option);
 
     /// <summary>A flag by the name it had in earlier versions, or null.</summary>
     public static string? NowCalled(string token) =>

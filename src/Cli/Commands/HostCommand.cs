@@ -44,7 +44,7 @@ internal static class HostCommand
             async (parsed, cancellation) =>
             {
                 new Installation(Console.Out).Install(
-                    command.Parents.OfType<Command>().First().Parents.OfType<RootCommand>().First(),
+                    Program.Commands(new(null, null)),
                     parsed.GetValue(port),
                     start: !parsed.GetValue(noStart)
                 );

@@ -22,7 +22,7 @@ internal static class LookCommands
         command.Shows(
             json,
             parsed => "services",
-            ApiJson.Plain.IReadOnlyListServiceView,
+            () => ApiJson.Plain.IReadOnlyListServiceView,
             services =>
             {
                 if (services.Count == 0)
@@ -81,7 +81,7 @@ internal static class LookCommands
         command.Shows(
             json,
             parsed => SentryClient.PathOf(parsed.GetValue(name)!),
-            ApiJson.Plain.ServiceDetail,
+            () => ApiJson.Plain.ServiceDetail,
             service =>
             {
                 Write(service);
@@ -307,7 +307,7 @@ internal static class LookCommands
                 var of = parsed.GetValue(name) is { } service ? $"&service={Uri.EscapeDataString(service)}" : "";
                 return $"logbook?last={parsed.GetValue(last)}{of}";
             },
-            ApiJson.Plain.IReadOnlyListLogEntry,
+            () => ApiJson.Plain.IReadOnlyListLogEntry,
             entries =>
             {
                 if (entries.Count == 0)

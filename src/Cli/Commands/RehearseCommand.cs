@@ -4,20 +4,22 @@ using System.Text.Json;
 using CalmSentry.Cli.Rehearsing;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
 /// <summary><c>calm rehearse NAME | FILE | [flags] -- PROGRAM …</c></summary>
 internal static class RehearseCommand
 {
-    public static Command Make(string[]? program)
+    public static Command Make(Typed typed)
     {
+        var program = typed.Program;
         var target = new Argument<string?>("name-or-file")
         {
             Description = "A service that is not running, or a definition file",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var flags = new DefinitionFlags();
+        var flags = new DefinitionFlags(typed.Names("rehearse") ? DefinitionKeys.All : []);
         var length = new Option<string>("--for")
         {
             Description = "How long it is let run, such as 30s; Ctrl-C ends it sooner",
@@ -45,7 +47,7 @@ internal static class RehearseCommand
             compare,
             json,
         };
-        foreach (var (_, flag) in flags.All)
+        foreach (var flag in flags.All)
             command.Add(flag);
         command.SetAction(
             async (parsed, cancellation) =>

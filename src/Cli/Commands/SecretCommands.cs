@@ -62,7 +62,7 @@ internal static class SecretCommands
         command.Shows(
             json,
             parsed => $"{SentryClient.PathOf(parsed.GetValue(name)!)}/secrets",
-            ApiJson.Plain.IReadOnlyListSecretView,
+            () => ApiJson.Plain.IReadOnlyListSecretView,
             secrets =>
             {
                 if (secrets.Count == 0)

@@ -38,7 +38,7 @@ internal static class WhyCommands
                     : "";
                 return $"{SentryClient.PathOf(parsed.GetValue(name)!)}/why{query}";
             },
-            ApiJson.Plain.WhyView,
+            () => ApiJson.Plain.WhyView,
             why =>
             {
                 Write(why);

@@ -13,15 +13,15 @@ namespace CalmSentry.Cli.Commands;
 /// </summary>
 internal static class WrapCommand
 {
-    /// <param name="program">What stood behind <c>--</c>, untouched; null when there was none.</param>
-    public static Command Make(string[]? program)
+    public static Command Make(Typed typed)
     {
+        var program = typed.Program;
         var name = new Argument<string?>("name")
         {
             Description = "Short name; one with spaces becomes the title, and a short name is made from it",
             Arity = ArgumentArity.ZeroOrOne,
         };
-        var flags = new DefinitionFlags();
+        var flags = new DefinitionFlags(typed.Names("wrap") ? DefinitionKeys.All : []);
         var from = new Option<string?>("--from") { Description = "Take the definition from this file (YAML)" };
         var like = new Option<string?>("--like")
         {
@@ -39,7 +39,7 @@ internal static class WrapCommand
             from,
             like,
         };
-        foreach (var (_, flag) in flags.All)
+        foreach (var flag in flags.All)
             command.Add(flag);
         foreach (var flag in new Option[] { permit, start, json })
             command.Add(flag);

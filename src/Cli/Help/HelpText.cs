@@ -30,11 +30,11 @@ internal sealed class HelpText : SynchronousCommandLineAction
     {
         var text = new StringBuilder("Calm Sentry runs ordinary programs as background services.\n\n");
         text.Append("Usage: calm COMMAND [OPTIONS]\n");
-        foreach (var stage in Pages.All.GroupBy(one => one.Page.Stage))
+        foreach (var stage in Pages.All.GroupBy(page => page.Stage))
         {
             text.Append($"\n{stage.Key}\n");
-            foreach (var (name, page) in stage)
-                text.Append($"  {name, -Left + 2}{page.Summary}\n");
+            foreach (var page in stage)
+                text.Append($"  {page.Name, -Left + 2}{page.Summary}\n");
         }
 
         text.Append("\nEverywhere\n");
@@ -106,12 +106,12 @@ internal sealed class HelpText : SynchronousCommandLineAction
     /// <summary>The part of a definition an option sets; all others are the command's own.</summary>
     private static string GroupOf(Option option)
     {
-        var (path, key) = DefinitionKeys
+        var placed = DefinitionKeys
             .Flat(DefinitionKeys.All)
             .FirstOrDefault(one => one.Key.Flag is { } flag && $"--{flag}" == option.Name);
-        if (key is null)
+        if (placed is null)
             return "Options";
-        return path.Contains('.') ? $"Definition: {path.Split('.')[0]}" : "Definition";
+        return placed.Path.Contains('.') ? $"Definition: {placed.Path.Split('.')[0]}" : "Definition";
     }
 
     private static int Order(string group) =>

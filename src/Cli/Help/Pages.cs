@@ -10,165 +10,147 @@ internal enum Stage
     Machine,
 }
 
+/// <param name="Name">The command's.</param>
 /// <param name="Summary">One line, at most 62 characters.</param>
 /// <param name="Usage">What follows the command's name.</param>
 /// <param name="Examples">Two or three lines as typed.</param>
-internal sealed record Page(Stage Stage, string Summary, string Usage, params IReadOnlyList<string> Examples);
+internal sealed record Page(
+    string Name,
+    Stage Stage,
+    string Summary,
+    string Usage,
+    params IReadOnlyList<string> Examples
+);
 
 /// <summary>What help says of each command, in the order of work.</summary>
 internal static class Pages
 {
-    public static IReadOnlyList<(string Name, Page Page)> All { get; } =
+    public static IReadOnlyList<Page> All { get; } =
     [
-        (
+        new(
             "check",
-            new(
-                Stage.Prepare,
-                "Find out what would go wrong, before anything is run",
-                "NAME | FILE | [NAME] [OPTIONS] -- PROGRAM [ARGUMENT…]",
-                "calm check --account skerry -- /srv/skerry/ledger/ledger.py --port 7411",
-                "calm check fare-ledger"
-            )
+            Stage.Prepare,
+            "Find out what would go wrong, before anything is run",
+            "NAME | FILE | [NAME] [OPTIONS] -- PROGRAM [ARGUMENT…]",
+            "calm check --account skerry -- /srv/skerry/ledger/ledger.py --port 7411",
+            "calm check fare-ledger"
         ),
-        (
+        new(
             "rehearse",
-            new(
-                Stage.Prepare,
-                "Run a program as its service would, without registering it",
-                "NAME | FILE | [NAME] [OPTIONS] -- PROGRAM [ARGUMENT…]",
-                "calm rehearse --for 30s --account skerry -- /srv/skerry/ledger/ledger.py"
-            )
+            Stage.Prepare,
+            "Run a program as its service would, without registering it",
+            "NAME | FILE | [NAME] [OPTIONS] -- PROGRAM [ARGUMENT…]",
+            "calm rehearse --for 30s --account skerry -- /srv/skerry/ledger/ledger.py"
         ),
-        (
+        new(
             "account",
-            new(
-                Stage.Prepare,
-                "Accounts that services run as, and their rights on folders",
-                "COMMAND",
-                "calm account create skerry-ledger",
-                "calm account grant skerry-ledger /srv/skerry/ledger"
-            )
+            Stage.Prepare,
+            "Accounts that services run as, and their rights on folders",
+            "COMMAND",
+            "calm account create skerry-ledger",
+            "calm account grant skerry-ledger /srv/skerry/ledger"
         ),
-        (
+        new(
             "secret",
-            new(
-                Stage.Prepare,
-                "Secrets of services: sealed, and never shown again",
-                "COMMAND",
-                "calm secret set fare-ledger LEDGER_KEY"
-            )
+            Stage.Prepare,
+            "Secrets of services: sealed, and never shown again",
+            "COMMAND",
+            "calm secret set fare-ledger LEDGER_KEY"
         ),
-        (
+        new(
             "wrap",
-            new(
-                Stage.Prepare,
-                "Wrap a program as a service; without anything it asks",
-                "NAME [OPTIONS] -- PROGRAM [ARGUMENT…]  |  --from FILE",
-                "calm wrap fare-ledger --at boot --account skerry -- python3 ledger.py",
-                "calm wrap \"Fare ledger\" --need network --start -- /srv/skerry/ledger",
-                "calm wrap --from fare-ledger.yaml"
-            )
+            Stage.Prepare,
+            "Wrap a program as a service; without anything it asks",
+            "NAME [OPTIONS] -- PROGRAM [ARGUMENT…]  |  --from FILE",
+            "calm wrap fare-ledger --at boot --account skerry -- python3 ledger.py",
+            "calm wrap \"Fare ledger\" --need network --start -- /srv/skerry/ledger",
+            "calm wrap --from fare-ledger.yaml"
         ),
-        (
+        new(
             "adjust",
-            new(
-                Stage.Prepare,
-                "Change a service's definition",
-                "NAME [OPTIONS] [-- PROGRAM [ARGUMENT…]]",
-                "calm adjust fare-ledger --memory 256MiB",
-                "calm adjust fare-ledger --unset resources.memory"
-            )
+            Stage.Prepare,
+            "Change a service's definition",
+            "NAME [OPTIONS] [-- PROGRAM [ARGUMENT…]]",
+            "calm adjust fare-ledger --memory 256MiB",
+            "calm adjust fare-ledger --unset resources.memory"
         ),
-        (
+        new(
             "unwrap",
-            new(
-                Stage.Prepare,
-                "Stop a service cleanly and remove it; its output stays",
-                "NAME…",
-                "calm unwrap fare-ledger"
-            )
+            Stage.Prepare,
+            "Stop a service cleanly and remove it; its output stays",
+            "NAME…",
+            "calm unwrap fare-ledger"
         ),
-        ("start", new(Stage.Run, "Start services and wait until they are ready", "NAME…", "calm start fare-ledger")),
-        (
+        new("start", Stage.Run, "Start services and wait until they are ready", "NAME…", "calm start fare-ledger"),
+        new(
             "stop",
-            new(
-                Stage.Run,
-                "Stop services cleanly, so that no work is lost",
-                "NAME…",
-                "calm stop fare-ledger",
-                "calm stop tide-store --with-dependents"
-            )
+            Stage.Run,
+            "Stop services cleanly, so that no work is lost",
+            "NAME…",
+            "calm stop fare-ledger",
+            "calm stop tide-store --with-dependents"
         ),
-        ("restart", new(Stage.Run, "Stop services cleanly and start them again", "NAME…", "calm restart fare-ledger")),
-        ("release", new(Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter")),
-        ("list", new(Stage.Look, "All services, and why each is as it is", "", "calm list", "calm list --json")),
-        (
+        new("restart", Stage.Run, "Stop services cleanly and start them again", "NAME…", "calm restart fare-ledger"),
+        new("release", Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter"),
+        new("list", Stage.Look, "All services, and why each is as it is", "", "calm list", "calm list --json"),
+        new(
             "show",
-            new(Stage.Look, "One service: state, effective definition, latest runs", "NAME", "calm show fare-ledger")
+            Stage.Look,
+            "One service: state, effective definition, latest runs",
+            "NAME",
+            "calm show fare-ledger"
         ),
-        (
+        new(
             "why",
-            new(
-                Stage.Look,
-                "Why a service is as it is, and what happens next",
-                "NAME",
-                "calm why gate-counter",
-                "calm why gate-counter --at \"2026-03-01 02:10\""
-            )
+            Stage.Look,
+            "Why a service is as it is, and what happens next",
+            "NAME",
+            "calm why gate-counter",
+            "calm why gate-counter --at \"2026-03-01 02:10\""
         ),
-        (
+        new(
             "runs",
-            new(
-                Stage.Look,
-                "A service's runs and how each ended",
-                "NAME",
-                "calm runs gate-counter --last 20",
-                "calm runs gate-counter --run 12"
-            )
+            Stage.Look,
+            "A service's runs and how each ended",
+            "NAME",
+            "calm runs gate-counter --last 20",
+            "calm runs gate-counter --run 12"
         ),
-        (
+        new(
             "output",
-            new(
-                Stage.Look,
-                "What a service printed",
-                "NAME",
-                "calm output fare-ledger --last 50",
-                "calm output fare-ledger --follow"
-            )
+            Stage.Look,
+            "What a service printed",
+            "NAME",
+            "calm output fare-ledger --last 50",
+            "calm output fare-ledger --follow"
         ),
-        (
+        new(
             "logbook",
-            new(
-                Stage.Look,
-                "What Calm Sentry saw and did, and who asked",
-                "[NAME]",
-                "calm logbook",
-                "calm logbook fare-ledger --last 100"
-            )
+            Stage.Look,
+            "What Calm Sentry saw and did, and who asked",
+            "[NAME]",
+            "calm logbook",
+            "calm logbook fare-ledger --last 100"
         ),
-        ("board", new(Stage.Look, "What needs attention now, live", "", "calm board", "calm board --once")),
-        ("open", new(Stage.Look, "Print a one-time link to the web console", "", "calm open")),
-        (
+        new("board", Stage.Look, "What needs attention now, live", "", "calm board", "calm board --once"),
+        new("open", Stage.Look, "Print a one-time link to the web console", "", "calm open"),
+        new(
             "drill",
-            new(
-                Stage.Plan,
-                "Prove a reboot without one: stop all, start as a boot would",
-                "[NAME…]",
-                "calm drill --dry",
-                "calm drill"
-            )
+            Stage.Plan,
+            "Prove a reboot without one: stop all, start as a boot would",
+            "[NAME…]",
+            "calm drill --dry",
+            "calm drill"
         ),
-        (
+        new(
             "host",
-            new(
-                Stage.Machine,
-                "Install Calm Sentry on this machine, and see how it stands",
-                "COMMAND",
-                "calm host install",
-                "calm host status"
-            )
+            Stage.Machine,
+            "Install Calm Sentry on this machine, and see how it stands",
+            "COMMAND",
+            "calm host install",
+            "calm host status"
         ),
     ];
 
-    public static Page? Of(string command) => All.FirstOrDefault(one => one.Name == command).Page;
+    public static Page? Of(string command) => All.FirstOrDefault(page => page.Name == command);
 }

@@ -2,7 +2,6 @@ using System.CommandLine;
 using System.Diagnostics;
 using System.Globalization;
 using System.Runtime.InteropServices;
-using System.Text.RegularExpressions;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract;
 
@@ -14,7 +13,7 @@ namespace CalmSentry.Cli.Host;
 /// LSB init
 /// script, which is registered through the host's own tool, whatever init the host has.
 /// </summary>
-internal sealed partial class Installation(TextWriter say)
+internal sealed class Installation(TextWriter say)
 {
     private const string Home = "/usr/local/lib/calm-sentry",
         Link = "/usr/local/bin/calm",
@@ -236,11 +235,14 @@ internal sealed partial class Installation(TextWriter say)
     private static string WithPort(string settings, int port)
     {
         var line = string.Create(CultureInfo.InvariantCulture, $"port: {port}");
-        return PortLine().IsMatch(settings) ? PortLine().Replace(settings, line) : $"{settings.TrimEnd()}\n{line}\n";
+        var lines = settings.TrimEnd().Split('\n').ToList();
+        var at = lines.FindIndex(known => known.StartsWith("port:", StringComparison.Ordinal));
+        if (at < 0)
+            lines.Add(line);
+        else
+            lines[at] = line;
+        return string.Join('\n', lines) + "\n";
     }
-
-    [GeneratedRegex("^port:.*$", RegexOptions.Multiline)]
-    private static partial Regex PortLine();
 
     private static string Read(string name)
     {

@@ -105,7 +105,7 @@ public sealed record ProgramPart(
 /// <summary>
 /// A secret the program is given: in the variable <paramref name="Key"/>, or as a file whose path is in that variable.
 /// </summary>
-public readonly record struct SecretUse(string Key, bool AsFile);
+public sealed record SecretUse(string Key, bool AsFile);
 
 /// <param name="Account">The account the program runs as; empty until whoever wraps is known.</param>
 public sealed record IdentityPart(string Account)

@@ -153,7 +153,7 @@ public static class DefinitionKeys
     public static IReadOnlyList<Key> All => Shape.Keys;
 
     /// <summary>Every key that is not in a list, with its dotted path.</summary>
-    public static IReadOnlyList<(string Path, Key Key)> Flat(IReadOnlyList<Key> keys) => [.. FlatOf(keys, "")];
+    public static IReadOnlyList<PlacedKey> Flat(IReadOnlyList<Key> keys) => [.. FlatOf(keys, "")];
 
     /// <summary>A key by its dotted path, as far as there is one: of <c>begin.needs[0].tcp</c> that is <c>begin.needs</c>.</summary>
     public static Key? Find(string path) => Find(path, All);
@@ -172,11 +172,11 @@ public static class DefinitionKeys
         return found;
     }
 
-    private static IEnumerable<(string, Key)> FlatOf(IReadOnlyList<Key> keys, string path) =>
+    private static IEnumerable<PlacedKey> FlatOf(IReadOnlyList<Key> keys, string path) =>
         keys.SelectMany(key =>
             key is { Type: KeyType.Map, Flag: null }
                 ? FlatOf(key.Inner, $"{path}{key.Name}.")
-                : [(path + key.Name, key)]
+                : [new(path + key.Name, key)]
         );
 
     private static void Check(MapReader map, Definition definition)

@@ -149,15 +149,17 @@ public static class Forms
     public static Form<T> Choice<T>(params (string Word, T Value)[] words)
         where T : struct
     {
-        var same = EqualityComparer<T>.Default;
+        var (names, values) = (new string[words.Length], new T[words.Length]);
+        for (var i = 0; i < words.Length; i++)
+            (names[i], values[i]) = words[i];
         return Of(
-            string.Join(" | ", words.Select(word => word.Word)),
-            text => Array.Find(words, word => word.Word == text) is { Word: not null } found ? found.Value : (T?)null,
-            value => Array.Find(words, word => same.Equals(word.Value, value)).Word
+            string.Join(" | ", names),
+            text => Array.IndexOf(names, text) is var at and >= 0 ? values[at] : (T?)null,
+            value => names[Array.IndexOf(values, value)]
         ) with
         {
             Type = KeyType.Choice,
-            Choices = [.. words.Select(word => word.Word)],
+            Choices = names,
         };
     }
 

@@ -115,6 +115,9 @@ public abstract record Key(string Name, string About)
             : throw new WordException(word, WordForm ?? "NAME=VALUE");
 }
 
+/// <param name="Path">Its dotted path: <c>program.path</c>.</param>
+public sealed record PlacedKey(string Path, Key Key);
+
 /// <summary>A word of a command line that has another form than its key takes.</summary>
 public sealed class WordException(string found, string allowed)
     : FormatException($"found '{found}'; allowed: {allowed}");

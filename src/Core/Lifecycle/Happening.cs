@@ -78,6 +78,14 @@ public sealed record MainFound(RunNumber Run, int Pid) : Happening;
 /// <summary>The run is over: its whole tree has ended, or it never came to run.</summary>
 public sealed record RunEnded(RunNumber Run, Outcome Outcome) : Happening;
 
+/// <summary>
+/// A returning server found that runs were ordered which the store had not heard of yet: all but the latest are over,
+/// and their ends are given; what became of the latest is told next.
+/// </summary>
+public sealed record RunsUnseen(ImmutableArray<UnseenEnd> Ended, RunNumber Latest, DateTimeOffset Began) : Happening;
+
+public sealed record UnseenEnd(RunNumber Run, Outcome Outcome, DateTimeOffset At);
+
 /// <summary>A returning server found this run alive under its keeper.</summary>
 public sealed record TakenUp(RunNumber Run, int Pid) : Happening;
 

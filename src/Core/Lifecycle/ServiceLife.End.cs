@@ -125,6 +125,32 @@ public static partial class ServiceLife
             Ended(ended.Outcome);
         }
 
+        /// <summary>
+        /// The latest of them is the live run now, wherever the record stood: whatever was under way then has been
+        /// overtaken. Failures among the others count towards a hold like any.
+        /// </summary>
+        private void Unseen(RunsUnseen unseen)
+        {
+            foreach (var ended in unseen.Ended)
+                Say(new(EntryCode.Lost) { Run = ended.Run, Outcome = ended.Outcome });
+            After = After with
+            {
+                LastRun = unseen.Latest,
+                Run = new(unseen.Latest, Cause.Recovery, unseen.Began),
+                BadEnds =
+                [
+                    .. After.BadEnds,
+                    .. unseen.Ended.Where(ended => !ended.Outcome.IsGood).Select(ended => ended.At),
+                ],
+                WindDownStep = 0,
+                Steps = [],
+                Afterwards = Afterwards.Rest,
+                Lost = [],
+                HeldFor = null,
+            };
+            Enter(Phase.Starting);
+        }
+
         private void Recover(LiveRun run, Outcome outcome, bool failedStart)
         {
             var fell = new Entry(EntryCode.Fell)

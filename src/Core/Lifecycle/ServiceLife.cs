@@ -121,6 +121,9 @@ public static partial class ServiceLife
                 case RunEnded ended when ended.Run > After.LastRun && After.Run is null:
                     EndedUnseen(ended);
                     break;
+                case RunsUnseen unseen when unseen.Latest > After.LastRun:
+                    Unseen(unseen);
+                    break;
                 case TakenUp found:
                     TakeUp(found);
                     break;

@@ -5,6 +5,9 @@ namespace CalmSentry.Core.Wording;
 /// <summary>Who or what began and ended a run.</summary>
 public static class RunWords
 {
+    /// <summary>What did it when nobody asked.</summary>
+    public const string Sentry = "Calm Sentry";
+
     /// <summary>Of the live run.</summary>
     public static string BegunBy(Situation now) =>
         now.Run?.Cause switch
@@ -12,7 +15,7 @@ public static class RunWords
             Cause.Asked => now.Asked?.By.ToString() ?? "somebody",
             Cause.Boot => "the boot",
             Cause.Drill => "a drill",
-            _ => "Calm Sentry",
+            _ => Sentry,
         };
 
     /// <param name="after">Where it stands after the end.</param>
@@ -20,7 +23,7 @@ public static class RunWords
         end switch
         {
             { AsAsked: true } => after.Asked?.By.ToString() ?? "somebody",
-            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => "Calm Sentry",
+            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => Sentry,
             { Outcome.Kind: OutcomeKind.NeverLaunched } => "its launch",
             { Outcome.Kind: OutcomeKind.MachineLost } => "the machine",
             { Outcome.Kind: OutcomeKind.KeeperLost } => "the loss of its keeper",

@@ -233,6 +233,24 @@ public static class ProcessFacts
         }
     }
 
+    /// <summary>The values that processes have for a variable of their environment. Any of them can change its own.</summary>
+    public static IEnumerable<(int Pid, string Value)> ValuesOf(string variable)
+    {
+        var wanted = Encoding.UTF8.GetBytes(variable + "=");
+        foreach (var pid in All())
+        {
+            var environment = Read(pid, "environ");
+            var at = environment.AsSpan().IndexOf(wanted);
+            if (at < 0 || (at > 0 && environment[at - 1] != 0))
+                continue;
+            var value = environment.AsSpan(at + wanted.Length);
+            yield return (
+                pid,
+                Encoding.UTF8.GetString(value.IndexOf((byte)0) is >= 0 and var end ? value[..end] : value)
+            );
+        }
+    }
+
     /// <summary>Sends a signal. False when the process is gone or not ours.</summary>
     public static bool Signal(int pid, int number) => Libc.kill(pid, number) == 0;
 

@@ -29,23 +29,17 @@ internal static class Remains
         }
     }
 
-    /// <summary>The highest run number with an outcome on file, or 0.</summary>
-    public static long LatestRun(string runDirectory) =>
-        !Directory.Exists(runDirectory)
-            ? 0
-            : Directory
-                .EnumerateFiles(runDirectory, "outcome.*")
-                .Select(file => long.TryParse(Path.GetExtension(file).AsSpan(1), out var run) ? run : 0)
-                .DefaultIfEmpty()
-                .Max();
-
-    public static void Discard(string runDirectory, RunNumber run)
+    /// <summary>The note of how a run, or a command of it, ended; with that the run is over, also that it was ordered.</summary>
+    public static void Discard(string runDirectory, RunNumber run, bool over)
     {
         try
         {
             File.Delete(Path.Combine(runDirectory, $"outcome.{run}"));
         }
         catch (DirectoryNotFoundException) { }
+
+        if (over)
+            RunNotes.Discard(runDirectory, run);
     }
 
     /// <summary>

@@ -146,8 +146,9 @@ internal sealed class Registry(House house)
                 actor.KeepTurn(house.Now, always: true);
         }
 
+        var marks = RunNotes.Marked(house.Places);
         foreach (var actor in all)
-            taken.Add(actor.TakeUp(newBoot));
+            taken.Add(actor.TakeUp(newBoot, marks));
         await Task.WhenAll(taken).ConfigureAwait(false);
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
         await Task.WhenAll(all.Select(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed())))

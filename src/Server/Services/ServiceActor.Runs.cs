@@ -79,6 +79,8 @@ internal sealed partial class ServiceActor
                 Attach(KeeperLink.Start(house.Keepers, runDirectory));
             }
 
+            if (!switchOff)
+                RunNotes.Write(runDirectory, Situation.Run!, OutputBegan);
             keeper!.Send(order);
             if (!switchOff)
                 house.Store.RunBegan(
@@ -247,6 +249,18 @@ internal sealed partial class ServiceActor
     private async Task Over(KeeperWord word, byte[] body)
     {
         var run = new RunNumber(Message.Number(body, "run"));
+        var end = EndOf(word, body);
+        await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds).ConfigureAwait(false);
+        if (Message.Number(body, "unwritten") is > 0 and var lost)
+            house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
+    }
+
+    /// <summary>What a keeper tells, or wrote down, of the end of a run.</summary>
+    private (Outcome Outcome, DateTimeOffset At, long? PeakKib, long? CpuMicroseconds) EndOf(
+        KeeperWord word,
+        byte[] body
+    )
+    {
         if (word == KeeperWord.NeverLaunched)
         {
             var words = LaunchWords.Of(
@@ -256,17 +270,13 @@ internal sealed partial class ServiceActor
                 LaunchOrder.DirectoryOf(Definition, house.Places),
                 house.Places.OutputOf(Definition.Name)
             );
-            await Over(run, new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null).ConfigureAwait(false);
-            return;
+            return (new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null);
         }
 
         var at = DateTimeOffset.FromUnixTimeMilliseconds(
             Message.Number(body, "ended-ms", house.Now.ToUnixTimeMilliseconds())
         );
-        await Over(run, Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us"))
-            .ConfigureAwait(false);
-        if (Message.Number(body, "unwritten") is > 0 and var lost)
-            house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
+        return (Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us"));
     }
 
     private async Task Over(RunNumber run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
@@ -285,7 +295,7 @@ internal sealed partial class ServiceActor
         await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
         if (Situation.Run?.Number == run)
         {
-            DiscardOnceKept(run); // of something switched on, only the start command has ended
+            DiscardOnceKept(run, over: false); // of something switched on, only the start command has ended
             return;
         }
 
@@ -345,8 +355,15 @@ internal sealed partial class ServiceActor
     }
 
     /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
-    private void DiscardOnceKept(RunNumber run) =>
-        _ = house.Store.Flush(soon: false).ContinueWith(_ => Remains.Discard(runDirectory, run), TaskScheduler.Default);
+    private void DiscardOnceKept(RunNumber run, bool over = true) =>
+        _ = house
+            .Store.Flush(soon: false)
+            .ContinueWith(
+                _ => Remains.Discard(runDirectory, run, over),
+                CancellationToken.None,
+                TaskContinuationOptions.OnlyOnRanToCompletion,
+                TaskScheduler.Default
+            );
 
     private async Task Gone(KeeperLink link)
     {
@@ -358,6 +375,12 @@ internal sealed partial class ServiceActor
     }
 
     // What became of it while nobody watched
+
+    /// <summary>Marks are believed up to so many runs beyond those on record: a number is text in a program's hands.</summary>
+    private const long MostUnseen = 1000;
+
+    /// <summary>Numbers of runs that processes of its account are marked with, as the server found them.</summary>
+    private IReadOnlyList<long> marked = [];
 
     private async Task FindKeeper(bool newBoot)
     {
@@ -400,38 +423,130 @@ internal sealed partial class ServiceActor
         await FindUnwatched(newBoot).ConfigureAwait(false);
     }
 
+    /// <summary>No keeper has a run of it: what became of those that anything is left of?</summary>
     private async Task FindUnwatched(bool newBoot)
     {
-        var unseen = Remains.LatestRun(runDirectory);
-        if (Situation.Run is { Switch: Switch.On } on)
+        var left = Left();
+        if (Situation.Run is { Switch: Switch.On } on && left.All(run => run <= on.Number))
         {
             if (newBoot)
                 await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null).ConfigureAwait(false);
         }
-        else if (Situation.Run is { } run)
-            await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
-        else if (unseen > Situation.LastRun)
-            await FindOutcome(new(unseen), sameBoot: true).ConfigureAwait(false);
-        Arm();
+        else
+        {
+            if (left.LastOrDefault() is var latest && latest > Situation.LastRun)
+                await TakeInUnseen(left, latest, sameBoot: !newBoot).ConfigureAwait(false);
+            if (Situation.Run is { } run)
+                await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
+        }
+
+        await EndOlder(left).ConfigureAwait(false);
+        alarm.Set(Situation.WakeAt);
     }
 
     private async Task TakeUpRun(byte[] hello)
     {
         var number = new RunNumber(Message.Number(hello, "run"));
         var pid = (int)Message.Number(hello, "pid");
-        if (
-            Situation.Run is { } earlier
-            && earlier.Number < number
-            && Remains.Outcome(runDirectory, earlier.Number) is { Word: KeeperWord.TreeEnded } known
-        )
-            house.Store.RunEnded(Id, earlier.Number, new(Remains.Read(known.Body), house.Now, null));
-        OutputBegan = house.Store.OutputFrom(Id, number);
+        var left = Left().Where(run => run != number).ToList();
+        if (number > Situation.LastRun)
+            await TakeInUnseen(left.Where(run => run < number), number, sameBoot: true).ConfigureAwait(false);
+        OutputBegan = RunNotes.OutputFrom(runDirectory, number) ?? house.Store.OutputFrom(Id, number);
         OpenSay(null);
         await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Id, number, pid, house.Now);
         if (Message.Text(hello, "phase") == "ending")
             await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
+        await EndOlder(left).ConfigureAwait(false);
+    }
+
+    /// <summary>
+    /// The runs that anything is left of, in their order. A mark alone, which a program of its account can write, brings
+    /// nothing back that was stopped.
+    /// </summary>
+    private List<RunNumber> Left() =>
+        [
+            .. RunNotes.Left(
+                Id.ToString(),
+                runDirectory,
+                house.Groups,
+                Situation.Phase is Phase.Stopped or Phase.Held ? [] : Near()
+            ),
+        ];
+
+    private IEnumerable<long> Near() => marked.Where(run => run <= Situation.LastRun + MostUnseen);
+
+    /// <summary>Runs were ordered that the store had not heard of: the latest is the one to ask about from here on.</summary>
+    private async Task TakeInUnseen(IEnumerable<RunNumber> left, RunNumber latest, bool sameBoot)
+    {
+        var ended = new List<UnseenEnd>();
+        if (Situation.Run is { } known)
+            ended.Add(await EndUnseen(known.Number, sameBoot).ConfigureAwait(false));
+        foreach (var run in left.Where(run => run > Situation.LastRun && run < latest))
+            ended.Add(await EndUnseen(run, sameBoot).ConfigureAwait(false));
+        var began = RunNotes.Began(runDirectory, latest) ?? house.Now;
+        await Apply(new RunsUnseen([.. ended], latest, began)).ConfigureAwait(false);
+        OutputBegan = RunNotes.OutputFrom(runDirectory, latest) ?? 0;
+        house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+    }
+
+    /// <summary>A run that a later one has followed already: its end goes on record, and nothing of it lives on.</summary>
+    private async Task<UnseenEnd> EndUnseen(RunNumber run, bool sameBoot)
+    {
+        var end = Remains.Outcome(runDirectory, run) is { } known
+            ? EndOf(known.Word, known.Body)
+            : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null);
+        if (sameBoot)
+            await EndRemains(run).ConfigureAwait(false);
+        var began = RunNotes.Began(runDirectory, run) ?? end.At;
+        house.Store.RunBegan(
+            Id,
+            new LiveRun(run, Cause.Recovery, began),
+            Revision,
+            RunNotes.OutputFrom(runDirectory, run) ?? 0,
+            RunWords.Sentry,
+            null
+        );
+        var last = new LastEnd(run, end.Outcome, end.At, AsAsked: false, Forced: false) { Bad = !end.Outcome.IsGood };
+        house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds, End: last));
+        DiscardOnceKept(run);
+        return new(run, end.Outcome, end.At);
+    }
+
+    /// <summary>
+    /// Of runs before the live one nothing may live on, and what was written down of their ends goes on record if it
+    /// is not there yet.
+    /// </summary>
+    private async Task EndOlder(IEnumerable<RunNumber> left)
+    {
+        var live = Situation.Run?.Number;
+        foreach (var run in left.Where(run => run <= Situation.LastRun).Union(Near().Select(run => new RunNumber(run))))
+        {
+            if (run == live)
+                continue;
+            await EndRemains(run).ConfigureAwait(false);
+            if (Remains.Outcome(runDirectory, run) is { } known)
+            {
+                var end = EndOf(known.Word, known.Body);
+                house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
+            }
+
+            DiscardOnceKept(run);
+        }
+    }
+
+    private async Task<int> EndRemains(RunNumber run)
+    {
+        var (ended, stuck) = await Remains.End(Site(run), house.Places, house.Groups).ConfigureAwait(false);
+        if (ended > 0)
+            house.Logbook.Note(this, new(EntryCode.RemainsEnded) { Run = run, Count = ended });
+        if (stuck)
+            Trouble(
+                $"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not "
+                    + $"answer. They are no longer waited for."
+            );
+        return ended;
     }
 
     private async Task FindOutcome(RunNumber run, bool sameBoot)
@@ -442,22 +557,22 @@ internal sealed partial class ServiceActor
             return;
         }
 
-        if (sameBoot)
+        if (!sameBoot)
         {
-            var (ended, stuck) = await Remains.End(Site(run), house.Places, house.Groups).ConfigureAwait(false);
-            if (ended > 0)
-                house.Logbook.Note(this, new(EntryCode.RemainsEnded) { Run = run, Count = ended });
-            if (stuck)
-                Trouble(
-                    $"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not "
-                        + $"answer. They are no longer waited for."
-                );
+            await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
+            return;
         }
 
-        if (sameBoot)
-            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
+        var wasThere = await EndRemains(run).ConfigureAwait(false) > 0;
+        if (
+            !wasThere
+            && Situation is { Phase: Phase.Starting, Run: { Launched: null } undone }
+            && undone.Number == run
+            && RunNotes.Began(runDirectory, run) is null
+        )
+            await Launch(run).ConfigureAwait(false); // decided, and lost before anybody was told to
         else
-            await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
+            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
     }
 
     /// <summary>The last moment the run is known to have been there, when the machine went down under it.</summary>

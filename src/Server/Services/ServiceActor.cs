@@ -7,6 +7,8 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Keepers;
@@ -27,14 +29,13 @@ internal sealed partial class ServiceActor : IDisposable
         new UnboundedChannelOptions { SingleReader = true }
     );
     private readonly List<Waiter> waiters = [];
-    private readonly ITimer timer;
+    private readonly Alarm alarm;
     private readonly string runDirectory;
     private KeeperLink? keeper;
     private Task keeperGone = Task.CompletedTask;
     private int keeperPid;
     private bool forgotten;
     private int outputStuck;
-    private DateTimeOffset? armedFor;
     private CancellationTokenSource? needLook,
         proofLook,
         watchLook,
@@ -69,12 +70,7 @@ internal sealed partial class ServiceActor : IDisposable
             registry
         );
         runDirectory = house.Places.RunOf(id.ToString());
-        timer = house.Clock.CreateTimer(
-            _ => Post(Wake, null),
-            null,
-            Timeout.InfiniteTimeSpan,
-            Timeout.InfiniteTimeSpan
-        );
+        alarm = new(house.Clock, wait => Post(() => Wake(wait), null));
         Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
         turned = Turned(situation);
         View = ServiceViews.Of(this);
@@ -243,16 +239,24 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>
     /// Finds out what became of the service while no server watched. Before anything else is asked of it.
     /// </summary>
-    public Task TakeUp(bool newBoot)
+    public Task TakeUp(bool newBoot, ILookup<string, (long Run, uint User)> marks)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-        Post(() => FindKeeper(newBoot), () => done.TrySetResult());
+        Post(
+            () =>
+            {
+                var user = Account.Named(Definition.Account)?.Uid;
+                marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
+                return FindKeeper(newBoot);
+            },
+            () => done.TrySetResult()
+        );
         return done.Task;
     }
 
     public void Dispose()
     {
-        timer.Dispose();
+        alarm.Dispose();
         needLook?.Cancel();
         proofLook?.Cancel();
         watchLook?.Cancel();
@@ -310,16 +314,16 @@ internal sealed partial class ServiceActor : IDisposable
         Situation = turn.After;
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
             return;
-        // First on record, then done: what the logbook tells of is never ahead of what a returning server goes on from.
+        // First on record, then armed and shown, and only then done: whatever a deed comes to, the next decision is due.
         house.Store.Save(Id, Situation);
         StopLooking();
-        foreach (var deed in turn.Deeds)
-            await Carry(deed).ConfigureAwait(false);
-        Arm();
+        alarm.Set(Situation.WakeAt);
         KeepTurn(now);
-        Publish();
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null)
             house.Store.RunProven(Id, ready.Number, proven, ready.Proof);
+        foreach (var deed in turn.Deeds)
+            await CarryOut(deed).ConfigureAwait(false);
+        Publish();
         if (forgotten)
             return;
         if (before.Phase == Situation.Phase)
@@ -382,24 +386,9 @@ internal sealed partial class ServiceActor : IDisposable
         });
     }
 
-    /// <summary>The time armed for has passed, whatever the wall clock says: it may have been set meanwhile.</summary>
-    private Task Wake() =>
-        Situation.WakeAt is { } due && due == armedFor
-            ? Apply(new TimeCame(), house.Now < due ? due : house.Now)
-            : Task.CompletedTask;
-
-    private void Arm()
-    {
-        armedFor = Situation.WakeAt;
-        if (Situation.WakeAt is not { } at)
-        {
-            timer.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
-            return;
-        }
-
-        var wait = at - house.Now;
-        timer.Change(wait > TimeSpan.Zero ? wait : TimeSpan.Zero, Timeout.InfiniteTimeSpan);
-    }
+    /// <summary>What was waited for has come, whatever the wall clock says: it may have been set meanwhile.</summary>
+    private Task Wake(Alarm.Wait wait) =>
+        alarm.IsOver(wait) ? Apply(new TimeCame(), house.Now < wait.Due ? wait.Due : house.Now) : Task.CompletedTask;
 
     private void Publish()
     {
@@ -420,6 +409,25 @@ internal sealed partial class ServiceActor : IDisposable
         {
             waiters.Remove(waiter);
             waiter.Done.TrySetResult(Situation);
+        }
+    }
+
+    /// <summary>A deed that fails keeps no other from being done, and what was to be launched is launched later.</summary>
+    private async Task CarryOut(Deed deed)
+    {
+        try
+        {
+            await Carry(deed).ConfigureAwait(false);
+        }
+        catch (Exception error)
+        {
+            var failed = new OwnTroubleException($"the sentry failed at it: {error.Message.TrimEnd('.')}");
+            if (deed is Launch launch)
+                LaunchLater(launch.Run, switchOff: false, failed);
+            else if (deed is SwitchOff off)
+                LaunchLater(off.Run, switchOff: true, failed);
+            else
+                Trouble($"The sentry failed at something ({deed.GetType().Name}): {error.Message}");
         }
     }
 

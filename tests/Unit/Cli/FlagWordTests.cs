@@ -79,9 +79,9 @@ public class FlagWordTests
     [Fact]
     public void Any_words_are_a_definition_or_a_mistake()
     {
-        var flags = new DefinitionFlags();
+        var flags = new DefinitionFlags(DefinitionKeys.All);
         var command = new Command("any");
-        foreach (var (_, option) in flags.All)
+        foreach (var option in flags.All)
             command.Options.Add(option);
         var word = Gen.OneOf(
             Gen.String[Gen.Char["ab=,:/ \\\n'\"0"], 0, 8],
@@ -98,7 +98,7 @@ public class FlagWordTests
                 Gen.Const("output:^(")
             )
         );
-        Gen.Select(Gen.OneOf([.. flags.All.Select(one => Gen.Const(one.Option.Name))]), word)
+        Gen.Select(Gen.OneOf([.. flags.All.Select(one => Gen.Const(one.Name))]), word)
             .Array[0, 6]
             .Sample(
                 given =>

@@ -44,7 +44,7 @@ public partial class DocumentsTests
     [Fact]
     public void Every_command_that_a_message_or_a_document_shows_is_one_there_is()
     {
-        var root = CalmSentry.Cli.Program.Commands(null);
+        var root = CalmSentry.Cli.Program.Commands(new(null, null));
         var texts = Documents
             .Append(Path.Combine(Sources.Root, "demo.sh"))
             .Concat(Sources.Files(""))

@@ -73,7 +73,7 @@ public class OnePlaceForAKeyTests
     {
         var flags = new DefinitionFlags(Shape.Keys);
         var command = new Command("wrap");
-        foreach (var (_, option) in flags.All)
+        foreach (var option in flags.All)
             command.Add(option);
         var parsed = command.Parse(["--tide-mark", "high"]);
         Assert.Empty(parsed.Errors);

@@ -251,6 +251,30 @@ public class LawsTests
         Assert.True(steps > 1_000_000, $"a million steps and more: {steps}");
     }
 
+    /// <summary>The store may lag: what it had not heard of is told by what was written down before each order.</summary>
+    [Fact]
+    public void Every_life_keeps_the_laws_when_the_store_falls_behind_and_all_is_killed() =>
+        Gen.Select(Definitions, Events.Array[0, 40], Events.Array[1, 40], Events.Array[1, 40])
+            .Sample(
+                (definition, before, unheard, after) =>
+                {
+                    var world = new World(definition);
+                    foreach (var happens in before)
+                        happens(world);
+                    var stored = (world.Definition, world.Situation);
+                    if (world.Forgotten)
+                        return;
+                    foreach (var happens in unheard)
+                        happens(world);
+                    if (world.Forgotten)
+                        return;
+                    world.FallsBackTo(stored.Definition, stored.Situation);
+                    foreach (var happens in after)
+                        happens(world);
+                },
+                iter: 20_000
+            );
+
     [Fact]
     public void A_stop_always_ends_within_its_waits() =>
         Gen.Select(Definitions, Events.Array[0, 60])

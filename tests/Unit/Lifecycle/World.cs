@@ -25,6 +25,7 @@ internal sealed class World(Definition first)
     private long highestRun,
         forced;
     private bool atOnce;
+    private readonly Dictionary<RunNumber, (Outcome Outcome, DateTimeOffset At)> ends = [];
 
     public DateTimeOffset Now { get; private set; } = Start;
 
@@ -58,6 +59,7 @@ internal sealed class World(Definition first)
         if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
             Live = null;
+            ends[ended.Run] = (ended.Outcome, Now);
             (soonest, atOnce) = (Now + definition.Recover.First, AtOnce(before, ended.Outcome));
         }
 
@@ -98,6 +100,37 @@ internal sealed class World(Definition first)
                 ),
                 Situation.Run!.Watched
             );
+    }
+
+    /// <summary>
+    /// Server and keeper are killed, and the store has not heard of what happened since: the next server goes on from
+    /// there, with what was written down of runs.
+    /// </summary>
+    public void FallsBackTo(Definition then, Situation stored)
+    {
+        (definition, Situation) = (then, stored);
+        var (known, latest) = (stored.LastRun, new RunNumber(highestRun));
+        Live = latest > known ? latest : stored.Run?.Number;
+        if (latest > known)
+            Happens(
+                new RunsUnseen(
+                    [
+                        .. ends.Where(end => end.Key > known - (stored.Run is null ? 0 : 1) && end.Key < latest)
+                            .OrderBy(end => end.Key.Value)
+                            .Select(end => new UnseenEnd(end.Key, end.Value.Outcome, end.Value.At)),
+                    ],
+                    latest,
+                    Now
+                )
+            );
+        if (Situation.Run is { Switch: not Switch.On } run)
+            Happens(
+                new RunEnded(
+                    run.Number,
+                    ends.TryGetValue(run.Number, out var end) ? end.Outcome : new(OutcomeKind.KeeperLost)
+                )
+            );
+        Happens(new Resumed());
     }
 
     public void Passes(TimeSpan time) => Now += time;
