@@ -5,7 +5,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 root=$(mktemp -d)
 ${CALM_OUT:-out}/calm-sentry serve --root "$root" --port 0 >/dev/null &
 trap 'kill $!; wait $! || true; rm -rf "$root"' EXIT
-until curl -s --unix-socket "$root/run/calm-sentry/api.sock" http://sentry/api/definition.schema.json -o docs/definition.schema.json; do sleep 0.1; done
+until curl -s --unix-socket "$root/run/calm-sentry/api.sock" http://sentry/api/definition.schema.json -o docs/definition.schema.json; do kill -0 $!; sleep 0.1; done
 node - <<'JS'
 const { readFileSync, writeFileSync } = require("node:fs");
 const schema = JSON.parse(readFileSync("docs/definition.schema.json", "utf8"));

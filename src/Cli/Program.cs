@@ -11,10 +11,7 @@ internal static class Program
     private static async Task<int> Main(string[] arguments)
     {
         Terminal.TakeOver();
-        // What stands behind the first "--" is the program's own command line and is never parsed.
-        var dashes = Array.IndexOf(arguments, "--");
-        var program = dashes < 0 ? null : arguments[(dashes + 1)..];
-        var own = dashes < 0 ? arguments : arguments[..dashes];
+        var (own, program) = Split(arguments);
         var root = Commands(new(own, program));
         HelpText.Use(root);
         if (own.Length == 0)
@@ -60,6 +57,12 @@ internal static class Program
             return Exit.NotTrue;
         }
     }
+
+    /// <summary>What stands behind the first "--" is the program's own command line and is never parsed.</summary>
+    public static (string[] Own, string[]? Program) Split(string[] arguments) =>
+        Array.IndexOf(arguments, "--") is var at and >= 0
+            ? (arguments[..at], arguments[(at + 1)..])
+            : (arguments, null);
 
     /// <summary>All commands there are.</summary>
     public static RootCommand Commands(Typed typed) =>

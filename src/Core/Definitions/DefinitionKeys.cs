@@ -282,9 +282,17 @@ public static class DefinitionWriter
             );
             if (key.Flag is null || !given || ValueAt(whole, path) is not { } node)
                 continue;
-            if (key.ToWords(node) is not { } values)
+            // An empty list where there would be one cannot be said by a flag that is left out.
+            if (key.ToWords(node) is not { } values || (values.Count == 0 && key.Default is not ("none" or "nothing")))
                 return null;
-            words.AddRange(values.SelectMany(value => new[] { $"--{key.Flag}", value }));
+            foreach (var value in values)
+            {
+                // What begins like a flag would be taken for one.
+                if (value.StartsWith('-'))
+                    words.Add($"--{key.Flag}={value}");
+                else
+                    words.AddRange([$"--{key.Flag}", value]);
+            }
         }
 
         return [.. words, "--", definition.Program.Path, .. definition.Program.Arguments];

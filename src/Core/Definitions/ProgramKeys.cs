@@ -140,7 +140,7 @@ public static class ProgramKeys
                 ToWord = node =>
                     node is ScalarNode scalar
                         ? scalar.Text
-                        : $"{Secret.Read(MapReader.Of((MapNode)node), default).Key}:file",
+                        : $"{Secret.Read(MapReader.Of((MapNode)node), new("", false)).Key}:file",
                 FromWord = word =>
                     word.EndsWith(":file", StringComparison.Ordinal)
                         ? Secret.Write(new(word[..^5], AsFile: true))

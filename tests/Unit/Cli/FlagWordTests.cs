@@ -12,6 +12,8 @@ namespace CalmSentry.Tests.Unit.Cli;
 /// <summary>Needs, proofs, watches and steps as words: what a command is shown as can be typed again.</summary>
 public class FlagWordTests
 {
+    private static readonly string[] LikeFlags = ["", "--account", "--", "-x", "=", "--title=--"];
+
     [Fact]
     public void Any_need_reads_back_from_its_word() =>
         DefinitionTests.Needs.Sample(need => Check(BeginKeys.Needs, need));
@@ -74,6 +76,34 @@ public class FlagWordTests
             Assert.Throws<Failure>(() => DefinitionFlags.Item(path, word)).Message,
             StringComparison.Ordinal
         );
+
+    [Fact]
+    public void The_command_that_repeats_a_service_makes_the_same_definition() =>
+        Gen.Select(DefinitionTests.Any, Gen.OneOf([.. LikeFlags.Select(Gen.Const)]))
+            .Sample(
+                (definition, begin) =>
+                {
+                    if (begin.Length > 0)
+                        definition = definition with { Title = $"{begin} {definition.Title}".Trim(), Notes = begin };
+                    var whole = DefinitionReader.Read(DefinitionWriter.Write(definition)).Definition!;
+                    if (DefinitionWriter.Words(whole) is not { } words)
+                        return;
+                    var (own, program) = CalmSentry.Cli.Program.Split([.. words]);
+                    var flags = new DefinitionFlags(DefinitionKeys.All);
+                    var command = new Command("any");
+                    foreach (var option in flags.All)
+                        command.Options.Add(option);
+                    var parsed = command.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
+                    Assert.Empty(parsed.Errors);
+                    var (again, errors) = DefinitionReader.Read(
+                        JsonNodes.Read(
+                            JsonDocument.Parse(flags.Definition(parsed, whole.Name, program).ToJsonString()).RootElement
+                        )
+                    );
+                    Assert.Empty(errors);
+                    Assert.Empty(DefinitionChanges.Between(whole, again!));
+                }
+            );
 
     /// <summary>Whatever is typed behind the flags is a definition or a mistake with words, never a fall.</summary>
     [Fact]

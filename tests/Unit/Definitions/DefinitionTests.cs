@@ -149,7 +149,7 @@ public class DefinitionTests
             _ => (WindDownStep)new KeyStep(TerminalKey.Quit, wait),
         };
 
-    private static readonly Gen<Definition> Any =
+    internal static readonly Gen<Definition> Any =
         from name in Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789"], 1, 48]
         from title in Words
         from arguments in Words.Array[0, 5]
