@@ -188,8 +188,9 @@ internal static class DrillCommand
         Console.WriteLine(
             report.Kind switch
             {
-                "boot" => $"Boot of {Lengths.At(report.Booted ?? report.Began)}; the sentry began {Seconds(sinceBoot)} "
-                    + $"after it. Times are since the boot.",
+                "boot" =>
+                    $"Boot of {Lengths.At(report.Booted ?? report.Began)}; the sentry started {Seconds(sinceBoot)} "
+                        + $"after it. Times are since the boot.",
                 "drill" => $"Drill of {Lengths.At(report.Began)}, asked for by {report.By}. Times are since the "
                     + $"word to start.",
                 _ => $"Start of {Lengths.At(report.Began)}, after all had been stopped.",
@@ -197,7 +198,7 @@ internal static class DrillCommand
         );
         if (report.Stops.Count > 0)
         {
-            Console.WriteLine($"\nWound down, in {Seconds(report.Stops.Max(stop => stop.FromMs + stop.TookMs))}:");
+            Console.WriteLine($"\nStopped, in {Seconds(report.Stops.Max(stop => stop.FromMs + stop.TookMs))}:");
             Table.Write(
                 ["SERVICE", "FROM", "TOOK", ""],
                 [
@@ -216,13 +217,13 @@ internal static class DrillCommand
             .Max();
         Console.WriteLine("\nStarted (· waiting, ~ starting, █ ready):");
         Table.Write(
-            ["SERVICE", "CAME", "LAUNCHED", "PROVEN", "USUALLY", "TIME LINE", "WAITED FOR"],
+            ["SERVICE", "OUTCOME", "STARTED", "READY", "USUALLY", "TIME LINE", "WAITED FOR"],
             [
                 .. begun.Select(service =>
                     new[]
                     {
                         service.Name,
-                        service.Came + (service.Tries > 1 ? $", try {service.Tries}" : ""),
+                        Outcome(service.Came) + (service.Tries > 1 ? $", try {service.Tries}" : ""),
                         Since(service.LaunchedMs, sinceBoot),
                         Since(service.ProvenMs, sinceBoot),
                         Long(service.UsualMs),
@@ -271,6 +272,8 @@ internal static class DrillCommand
             bar[^1] = '█'; // the last to be proven has no time left to show it
         return new(bar);
     }
+
+    private static string Outcome(string came) => came == "proven" ? "ready" : came.Replace('-', ' ');
 
     /// <summary>What was there already was not waited for.</summary>
     private static bool IsLong(WaitedView waited) => waited.PassedOver || waited.Ms >= 5;

@@ -144,7 +144,7 @@ internal static class WhyCommands
                         .ConfigureAwait(false);
                     Console.WriteLine("\nOf the time it was to run, it ran:");
                     Table.Write(
-                        ["OVER", "RAN", "UP", "FALLEN", "FALLS", "PLANNED STOPS", "PLANNED DOWN"],
+                        ["OVER", "RAN", "UP", "FAILED", "FAILURES", "PLANNED STOPS", "PLANNED DOWN"],
                         [
                             .. availability.Select(of =>
                                 new[]
@@ -176,7 +176,7 @@ internal static class WhyCommands
 
     public static void Write(IReadOnlyList<RunView> runs) =>
         Table.Write(
-            ["RUN", "BEGAN", "BY", "LASTED", "ENDED BY", "PEAK MEMORY", "CPU", "OUTPUT", "HOW IT ENDED"],
+            ["RUN", "STARTED", "BY", "LASTED", "ENDED BY", "PEAK MEMORY", "CPU", "OUTPUT", "HOW IT ENDED"],
             [
                 .. runs.Select(run =>
                     new[]
@@ -189,7 +189,7 @@ internal static class WhyCommands
                         Size(run.PeakKib * 1024),
                         run.CpuUs is { } cpu ? string.Create(CultureInfo.InvariantCulture, $"{cpu / 1e6:0.00} s") : "-",
                         Size(run.OutputBytes),
-                        (run.Words ?? "it is live")
+                        (run.Words ?? "running")
                             + (run.Forced ? ", after its steps did not suffice" : "")
                             + (
                                 run.Steps is [.., { EndedMs: not null } step] && !run.Forced
@@ -214,7 +214,7 @@ internal static class WhyCommands
                 ? $"{Lengths.At(ended)} by {run.EndedBy ?? "-"}, "
                     + $"{Lengths.Of(ended - (run.Launched ?? run.Began))} after its launch: "
                     + $"{run.Words}{(run.Forced ? ", after its steps did not suffice" : "")}"
-                : "it is live"
+                : "running"
         );
         Row(
             "took",

@@ -181,7 +181,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             .Select(name => registry.Named(name)!)
             .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal);
         house.Logbook.Note(new(EntryCode.Drill) { Count = stop.Count }, by);
-        say($"Winding down {Count(stop.Count)}, dependents first.");
+        say($"Stopping {Count(stop.Count)}, dependents first.");
         var stops = await new OrderedStop(registry, house)
             .Stop(stop, Principal.Drill, say: text => say($"{text}."))
             .ConfigureAwait(false);
@@ -189,7 +189,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
         await registry.ReadAgain(begin).ConfigureAwait(false);
         house.DrillBegan = house.Now;
         var beginning = new Beginning(ReportKind.Drill, begin, before, by, house, registry) { Stops = stops };
-        say("All down. Beginning as a boot would.");
+        say("All stopped. Starting as a boot would.");
         foreach (var actor in begin.Select(registry.Named).OfType<ServiceActor>())
             await actor.Ask(new MachineBegan(Cause.Drill)).ConfigureAwait(false);
         var report = await Follow(beginning, say).ConfigureAwait(false);

@@ -156,24 +156,28 @@ function RowFields(props: {
       <p className="quiet wide" id={hint}>
         {about(kind)}
       </p>
-      {attributes.map(([name, key]) =>
-        key.enum || key.type === "boolean" ? (
-          <NativeSelect
-            key={name}
-            label={capital(name)}
-            data={[{ value: "", label: `${left(key)} (default)` }, ...(key.enum ?? ["true"])]}
-            value={row.more[name] ?? ""}
-            onChange={(event) => setMore(name, event.currentTarget.value)}
-          />
-        ) : (
-          <TextInput
-            key={name}
-            label={capital(name)}
-            placeholder={left(key) ?? example(key)}
-            value={row.more[name] ?? ""}
-            onChange={(event) => setMore(name, event.currentTarget.value)}
-          />
-        ),
+      {attributes.length > 0 && (
+        <div className="attributes wide">
+          {attributes.map(([name, key]) =>
+            key.enum || key.type === "boolean" ? (
+              <NativeSelect
+                key={name}
+                label={capital(name)}
+                data={[{ value: "", label: `${left(key)} (default)` }, ...(key.enum ?? ["true"])]}
+                value={row.more[name] ?? ""}
+                onChange={(event) => setMore(name, event.currentTarget.value)}
+              />
+            ) : (
+              <TextInput
+                key={name}
+                label={capital(name)}
+                placeholder={left(key) ?? example(key)}
+                value={row.more[name] ?? ""}
+                onChange={(event) => setMore(name, event.currentTarget.value)}
+              />
+            ),
+          )}
+        </div>
       )}
     </div>
   );
