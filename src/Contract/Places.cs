@@ -72,5 +72,8 @@ public sealed record Places(string Root)
     /// <summary>What services kept whose account was removed.</summary>
     public string StatesApart => Path.Combine(Library, "set-apart");
 
+    /// <summary>A stored definition that cannot be read, laid where a person can mend it.</summary>
+    public string UnreadableOf(string service) => Path.Combine(Library, "unreadable", $"{service}.json");
+
     public string StateOf(string service) => Path.Combine(States, service);
 }

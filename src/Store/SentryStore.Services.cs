@@ -16,9 +16,22 @@ public sealed partial class SentryStore
                 row.GetString(1),
                 row.GetInt32(3),
                 row.GetString(4),
-                SituationJson.Read(row.GetString(2))
+                Readable(row.GetString(2))
             )
         );
+
+    /// <summary>One row that is damaged keeps nobody from the others.</summary>
+    private static Situation? Readable(string situation)
+    {
+        try
+        {
+            return SituationJson.Read(situation);
+        }
+        catch (Exception error) when (error is not OutOfMemoryException)
+        {
+            return null;
+        }
+    }
 
     /// <summary>Which service has a name now; null: none.</summary>
     public ServiceId? IdOf(string name) =>
@@ -67,6 +80,19 @@ public sealed partial class SentryStore
                 revision
             )
             .FirstOrDefault();
+
+    /// <summary>The highest number a revision of it has; 0: none.</summary>
+    public int LatestRevision(ServiceId service) =>
+        Read("SELECT max(number) FROM revision WHERE service = $0", row => (int?)NumberOrNull(row, 0), service.Number)[
+            0
+        ]
+        ?? 0;
+
+    /// <summary>The highest number a run of it has; 0: it never ran.</summary>
+    public RunNumber LatestRun(ServiceId service) =>
+        new(
+            Read("SELECT max(number) FROM run WHERE service = $0", row => NumberOrNull(row, 0), service.Number)[0] ?? 0
+        );
 
     /// <summary>The latest revisions of a definition as they were given, newest first.</summary>
     public IReadOnlyList<(int Revision, string Document)> Revisions(ServiceId service, int last) =>

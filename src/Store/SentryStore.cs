@@ -11,7 +11,7 @@ namespace CalmSentry.Store;
 /// All that must survive: definitions with revisions, where each service stands, runs, the logbook, sessions. One
 /// writer
 /// takes everything in the order it was given and commits what has gathered in one transaction; readers have their own
-/// connections (write-ahead log). What a person asked is awaited with <see cref="Flush"/>; the rest never waits for a
+/// connections (write-ahead log). What a person asked is awaited with <see cref="Kept"/>; the rest never waits for a
 /// disk.
 /// </summary>
 public sealed partial class SentryStore : IAsyncDisposable
@@ -33,8 +33,15 @@ public sealed partial class SentryStore : IAsyncDisposable
     private long lastLogId;
     private long lastServiceId;
     private int waiting;
+    private bool flushes,
+        unflushed;
 
-    private readonly record struct Write(string? Sql, object?[] Values, TaskCompletionSource? Done);
+    private readonly record struct Write(
+        string? Sql,
+        object?[] Values,
+        TaskCompletionSource? Done = null,
+        bool Lasting = false
+    );
 
     private SentryStore(string connectionString, SqliteConnection writer)
     {
@@ -47,6 +54,9 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     /// <summary>What could not be written, if anything; the service goes on and says so.</summary>
     public string? Failure { get; private set; }
+
+    /// <summary>The latest write that the store refused for what is in it, if any: it was left out, and no other.</summary>
+    public string? Refused { get; private set; }
 
     /// <exception cref="SqliteException">The file is no database of ours, or its disk is full.</exception>
     public static SentryStore Open(string path)
@@ -213,22 +223,28 @@ public sealed partial class SentryStore : IAsyncDisposable
     public string? Fact(string key) =>
         Read("SELECT value FROM fact WHERE key = $0", row => row.GetString(0), key).FirstOrDefault();
 
-    public void SetFact(string key, string value) =>
-        Enqueue(
-            "INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
-            key,
-            value
-        );
+    public void SetFact(string key, string value) => Enqueue(Mark, key, value);
+
+    private const string Mark =
+        "INSERT INTO fact (key, value) VALUES ($0, $1) ON CONFLICT (key) DO UPDATE SET value = excluded.value";
 
     /// <summary>
     /// Completes when all that was given so far is committed; soon, when somebody waits for it. Whoever waits for a
     /// disk that takes
     /// nothing gets on after a while: <see cref="Failure"/> says then what is not on record yet.
     /// </summary>
-    public Task Flush(bool soon = true)
+    public Task Flush(bool soon = true) => Flush(soon, lasting: false);
+
+    /// <summary>
+    /// As <see cref="Flush(bool)"/>, and it survives a power cut: for what a person is told is kept. It costs one flush of
+    /// the disk; what is only supervised waits for none.
+    /// </summary>
+    public Task Kept() => Flush(soon: true, lasting: true);
+
+    private Task Flush(bool soon, bool lasting)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-        if (!queue.Writer.TryWrite(new(null, [], done)))
+        if (!queue.Writer.TryWrite(new(null, [], done, lasting)))
             return Task.CompletedTask;
         if (!soon)
             return done.Task;
@@ -265,7 +281,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     private void Enqueue(string sql, params object?[] values)
     {
         Interlocked.Increment(ref waiting);
-        if (!queue.Writer.TryWrite(new(sql, values, null)))
+        if (!queue.Writer.TryWrite(new(sql, values)))
             Interlocked.Decrement(ref waiting);
     }
 
@@ -280,6 +296,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             batch.Clear();
             while (batch.Count < 1000 && queue.Reader.TryRead(out var write))
                 batch.Add(write);
+            var taken = batch.Count(write => write.Sql is not null);
             var error = Commit(batch);
             // A full disk passes: what was to be kept is tried again until it is, and nobody is told it was kept
             // before.
@@ -291,7 +308,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             }
 
             Failure = error;
-            Interlocked.Add(ref waiting, -batch.Count(write => write.Sql is not null));
+            Interlocked.Add(ref waiting, -taken);
             foreach (var write in batch)
             {
                 // At the end there is no further try: nobody is told then that it was kept.
@@ -307,17 +324,83 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         try
         {
+            var lasting = batch.Any(write => write.Lasting);
+            var writes = batch.Any(write => write.Sql is not null);
+            Last(lasting);
             using var transaction = writer.BeginTransaction();
             foreach (var write in batch)
                 if (write.Sql is not null)
                     Execute(write.Sql, write.Values, transaction);
+            // What was committed before without a flush gets it only with a commit that writes something.
+            if (lasting && !writes && unflushed)
+                Execute(Mark, ["flushed", $"{DateTimeOffset.UtcNow.ToUnixTimeSeconds()}"], transaction);
             transaction.Commit();
+            unflushed = !lasting && (unflushed || writes);
             return null;
+        }
+        catch (SqliteException error) when (IsAboutTheWrite(error))
+        {
+            return Apart(batch);
         }
         catch (SqliteException error)
         {
             return error.Message;
         }
+    }
+
+    /// <summary>
+    /// It is about what is written, and would be so again; a trouble of the disk, or somebody else's hold on it, passes
+    /// (https://www.sqlite.org/rescode.html).
+    /// </summary>
+    private static bool IsAboutTheWrite(SqliteException error) =>
+        error.SqliteErrorCode is SQLITE_ERROR or SQLITE_TOOBIG or SQLITE_CONSTRAINT or SQLITE_MISMATCH or SQLITE_RANGE;
+
+    private const int SQLITE_ERROR = 1,
+        SQLITE_TOOBIG = 18,
+        SQLITE_CONSTRAINT = 19,
+        SQLITE_MISMATCH = 20,
+        SQLITE_RANGE = 25;
+
+    /// <summary>
+    /// In a write-ahead log a commit survives a power cut when the log is flushed with it
+    /// (https://www.sqlite.org/pragma.html#pragma_synchronous).
+    /// </summary>
+    private void Last(bool lasting)
+    {
+        if (lasting == flushes)
+            return;
+        using var command = writer.CreateCommand();
+        command.CommandText = $"PRAGMA synchronous = {(lasting ? "FULL" : "NORMAL")}";
+        command.ExecuteNonQuery();
+        flushes = lasting;
+    }
+
+    /// <summary>One write that can never succeed keeps no other from being kept: each is committed by itself.</summary>
+    private string? Apart(List<Write> batch)
+    {
+        for (var i = 0; i < batch.Count; i++)
+        {
+            if (batch[i].Sql is not { } sql)
+                continue;
+            try
+            {
+                using var transaction = writer.BeginTransaction();
+                Execute(sql, batch[i].Values, transaction);
+                transaction.Commit();
+            }
+            catch (SqliteException error) when (IsAboutTheWrite(error))
+            {
+                Refused = error.Message;
+            }
+            catch (SqliteException error)
+            {
+                return error.Message;
+            }
+
+            batch[i] = batch[i] with { Sql = null }; // done with, also when the rest is tried again
+        }
+
+        return null;
     }
 
     private void Execute(string sql, object?[] values, SqliteTransaction transaction)

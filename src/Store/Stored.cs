@@ -5,8 +5,9 @@ using CalmSentry.Core.Recovery;
 
 namespace CalmSentry.Store;
 
-/// <param name="Document">The definition as given, as JSON.</param>
-public sealed record StoredService(ServiceId Id, string Name, int Revision, string Document, Situation Situation);
+/// <param name="Document">The definition as given, as JSON; not yet looked at.</param>
+/// <param name="Situation">Where it stands; null: what is stored of that cannot be read.</param>
+public sealed record StoredService(ServiceId Id, string Name, int Revision, string Document, Situation? Situation);
 
 /// <param name="Number">Counts up; the order in which things happened.</param>
 /// <param name="Service">The name of the service it is about, as it was then; null: it is about the sentry.</param>

@@ -16,7 +16,9 @@ public record ServiceView
     /// <summary>Host the service lives on.</summary>
     public required string Host { get; init; }
 
-    /// <summary>stopped | waiting | starting | running | stopping | resting | held</summary>
+    /// <summary>
+    /// stopped | waiting | starting | running | stopping | resting | held; unreadable: its stored definition cannot be read.
+    /// </summary>
     public required string State { get; init; }
 
     /// <summary>good | poor | unknown</summary>

@@ -15,7 +15,7 @@ public static class EntryWords
             {
                 EntryCode.Wrapped => $"Wrapped: {entry.Seen}, to run as {entry.Name}.",
                 EntryCode.Adjusted =>
-                    $"Revision {entry.Revision}: {(entry.Changes.IsEmpty ? "no effective change" : string.Join("; ", entry.Changes))}.",
+                    $"Revision {entry.Revision}: {entry.Seen ?? (entry.Changes.IsEmpty ? "no effective change" : string.Join("; ", entry.Changes))}.",
                 EntryCode.Accepted => $"{entry.Name} was accepted: {entry.Seen}",
                 EntryCode.StartAsked => entry switch
                 {

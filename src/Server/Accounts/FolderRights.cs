@@ -142,7 +142,7 @@ internal sealed class FolderRights(House house)
         if (known is not null)
             house.Store.RemoveGrant(known);
         house.Store.AddGrant(new(account.Name, path, GrantBefore.How, before.Write(), known?.Folder ?? folder));
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
         if (house.Store.Failure is { } unwritten)
             throw new IOException(
                 $"what is there now cannot be put on record ({unwritten}), and without that it could not be taken back"

@@ -228,7 +228,7 @@ internal static class AccountRoutes
             logbook.Note(new(EntryCode.StateSetApart) { Names = [.. left], Count = made.Uid });
         permits.Set(name, permitted: true, made: true);
         logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Who);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
@@ -283,7 +283,7 @@ internal static class AccountRoutes
         house.Permits.Forget(name);
         var apart = house.States.SetApart(account.Uid);
         house.Logbook.Note(new(EntryCode.AccountRemoved) { Name = name, Names = [.. apart] }, Caller.Of(context).Who);
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
         var said =
             $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
             + $"they are, and are those of whoever gets its number ({account.Uid}) next."
@@ -322,7 +322,7 @@ internal static class AccountRoutes
         var (done, said) = states.HandOver(ServiceName.From(service), account);
         if (done)
             logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Who);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
@@ -362,7 +362,7 @@ internal static class AccountRoutes
                 new(permitted ? EntryCode.AccountPermitted : EntryCode.AccountForbidden) { Name = name },
                 Caller.Of(context).Who
             );
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var services = View(name, registry, permits).Services;
         var said = (permitted, before) switch
         {
@@ -428,7 +428,7 @@ internal static class AccountRoutes
                 },
                 Caller.Of(context).Who
             );
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {

@@ -121,7 +121,7 @@ internal static class DrillRoutes
             new(EntryCode.WoundDown) { Count = stops.Count, Names = [.. stops.Select(stop => stop.Name)] },
             by
         );
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {

@@ -1,5 +1,7 @@
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Api;
 
@@ -39,6 +41,15 @@ internal static class Problems
             "No such service",
             $"There is no service called '{called}' here" + (nearest is null ? "." : $"; did you mean '{nearest}'?"),
             "'calm list' shows all there are."
+        );
+
+    public static IResult Unreadable(Unreadable one, Places places) =>
+        Of(
+            StatusCodes.Status409Conflict,
+            "unreadable",
+            "Its definition cannot be read",
+            $"The stored definition of {one.Stored.Name} cannot be read: {one.Why}. Its program is left as it is.",
+            one.Mend(places)
         );
 
     public static IResult NotPermitted(string who) =>

@@ -162,7 +162,7 @@ internal static class RunRoutes
         var before = actor.Situation;
         var asked = await actor.Ask(new StopAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
         var title = actor.Definition.Title;
         var (code, said) = (now.Phase == Phase.Stopped, before.Run, now.LastEnd) switch
         {
@@ -248,7 +248,7 @@ internal static class RunRoutes
     {
         // A wait may be long: that it was asked for must outlive the sentry.
         if (OnItsWay(asked))
-            await store.Flush().ConfigureAwait(false);
+            await store.Kept().ConfigureAwait(false);
         // A run that waits for its needs has no number yet.
         var run = asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun;
         var now = await actor
@@ -260,7 +260,7 @@ internal static class RunRoutes
                 context.RequestAborted
             )
             .ConfigureAwait(false);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var came = now.LastRun == run && now.Phase == Phase.Running;
         var title = actor.Definition.Title;
         var process = now.Run?.Pid is { } pid ? $"pid {pid}" : "switched on";

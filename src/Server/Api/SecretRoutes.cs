@@ -73,7 +73,7 @@ internal static class SecretRoutes
             );
         secrets.Set(service, key, sent.Value);
         logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var actor = registry.Find(service);
         var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
         var said =
@@ -118,7 +118,7 @@ internal static class SecretRoutes
                 $"'calm secret list {service}' shows those there are."
             );
         logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Who);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {

@@ -86,6 +86,8 @@ internal static class SentryRoutes
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
         if (store.Failure is { } failure)
             limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
+        if (store.Refused is { } refused)
+            limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
         return new SentryView
         {
             Version = SentrySelf.Version,

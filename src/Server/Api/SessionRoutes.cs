@@ -92,7 +92,7 @@ internal static class SessionRoutes
                 "'calm host sessions' shows those there are."
             );
         logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Who);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {

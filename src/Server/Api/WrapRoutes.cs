@@ -24,7 +24,12 @@ internal static class WrapRoutes
             .Refuses(400, 409, 422)
             .May(Permission.Define);
         var one = api.OneService();
-        one.MapPatch("", Adjust).TakesDefinition().Produces<Answer>().Refuses(409, 422).May(Permission.Define);
+        one.MapPatch("", Adjust)
+            .WithMetadata(new Called.Mends())
+            .TakesDefinition()
+            .Produces<Answer>()
+            .Refuses(409, 422)
+            .May(Permission.Define);
         one.MapDelete("", Unwrap).Produces<Answer>().Refuses(409).May(Permission.Define);
     }
 
@@ -38,7 +43,8 @@ internal static class WrapRoutes
         Registry registry,
         Checker checker,
         SentryStore store,
-        Record logbook
+        Record logbook,
+        Places places
     )
     {
         var caller = Caller.Of(context);
@@ -48,6 +54,8 @@ internal static class WrapRoutes
         var sent = await Reading.Read(context.Request, caller, under).ConfigureAwait(false);
         if (sent.Definition is not { } definition)
             return sent.Problem!;
+        if (registry.UnreadableOf(definition.Name) is { } unreadable)
+            return Problems.Unreadable(unreadable, places);
         if (registry.Find(definition.Name) is not null)
             return Taken(definition);
         var findings = await checker.All(definition).ConfigureAwait(false);
@@ -67,7 +75,7 @@ internal static class WrapRoutes
         }
 
         LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, logbook);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var view = registry.Find(definition.Name)!.View;
         var starts = definition.Begin.At switch
         {
@@ -103,10 +111,16 @@ internal static class WrapRoutes
         Registry registry,
         Checker checker,
         SentryStore store,
-        Record logbook
+        Record logbook,
+        Places places
     )
     {
-        var (actor, caller) = (called.Service, Caller.Of(context));
+        var caller = Caller.Of(context);
+        if (called.Unreadable is { } unreadable)
+            return whole == true
+                ? await Mend(unreadable, context, registry, checker, store, logbook).ConfigureAwait(false)
+                : Problems.Unreadable(unreadable, places);
+        var actor = called.Service;
         var sent = await Reading
             .Read(context.Request, caller, whole == true ? null : registry.Given(actor))
             .ConfigureAwait(false);
@@ -132,7 +146,7 @@ internal static class WrapRoutes
         }
 
         LogAccepted(findings, actor, definition.Accept, caller, logbook);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer
             {
@@ -151,19 +165,73 @@ internal static class WrapRoutes
         );
     }
 
+    /// <summary>A definition given anew to a service whose stored one cannot be read.</summary>
+    private static async Task<IResult> Mend(
+        Unreadable unreadable,
+        HttpContext context,
+        Registry registry,
+        Checker checker,
+        SentryStore store,
+        Record logbook
+    )
+    {
+        var caller = Caller.Of(context);
+        var sent = await Reading.Read(context.Request, caller, null).ConfigureAwait(false);
+        if (sent.Definition is not { } definition)
+            return sent.Problem!;
+        if (definition.Name != unreadable.Stored.Name)
+            return NameStays(definition, unreadable.Stored.Name);
+        var findings = await checker.All(definition).ConfigureAwait(false);
+        if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
+            return FindingViews.Refusal(left, "run");
+        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
+        try
+        {
+            if (registry.Circle(definition) is { } circle)
+                return Circle(circle);
+            if (
+                await registry
+                    .Mend(unreadable, definition, JsonNodes.Write(sent.Given), caller.Who)
+                    .ConfigureAwait(false)
+                is not { } actor
+            )
+                return Taken(definition);
+            LogAccepted(findings, actor, definition.Accept, caller, logbook);
+            await store.Kept().ConfigureAwait(false);
+            return TypedResults.Json(
+                new Answer
+                {
+                    Code = AnswerCode.Adjusted,
+                    CameTrue = true,
+                    Said =
+                        $"{definition.Title} has a definition again, revision {actor.Revision}, and is {actor.View.State}.",
+                    Service = actor.View,
+                    Findings = FindingViews.Of(findings, definition.Accept),
+                    Repeat = FindingViews.RepeatOf(definition, sent.Given),
+                },
+                ApiJson.Plain.Answer
+            );
+        }
+        finally
+        {
+            registry.Shaping.Release();
+        }
+    }
+
+    private static IResult NameStays(Definition definition, string name) =>
+        Problems.Of(
+            422,
+            "name-fixed",
+            "A name stays",
+            $"The definition is named '{definition.Name}', the service '{name}'; a short name is never changed, for output "
+                + "and secrets are kept under it.",
+            "Give it another --title, or wrap it anew under the other name."
+        );
+
     private static IResult? NotAdjustable(ServiceActor actor, Definition definition)
     {
         if (definition.Name != actor.Definition.Name)
-        {
-            return Problems.Of(
-                422,
-                "name-fixed",
-                "A name stays",
-                $"The definition is named '{definition.Name}', the service '{actor.Definition.Name}'; a short name is "
-                    + "never changed, for output and secrets are kept under it.",
-                "Give it another --title, or wrap it anew under the other name."
-            );
-        }
+            return NameStays(definition, actor.Definition.Name);
 
         if (actor.Situation.Run is not null && definition.Program.Kind != actor.Definition.Program.Kind)
         {
@@ -223,7 +291,7 @@ internal static class WrapRoutes
 
         await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
-        await store.Flush().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var left = LeftBehind(name, output == "remove", places);
         return TypedResults.Json(
             new Answer

@@ -22,7 +22,7 @@ internal static class WhyFinder
 
     public static async Task<IResult> Of(ServiceActor actor, DateTimeOffset? at, House house)
     {
-        await house.Store.Flush().ConfigureAwait(false); // what was just seen is part of the record
+        await house.Store.Settled().ConfigureAwait(false); // what was just seen is part of the record
         return at is { } time ? Then(actor, time, house) : Answer(Now(actor, house));
     }
 
@@ -122,7 +122,7 @@ internal static class WhyFinder
 
     public static async Task<BoardView> Board(Registry registry, SentryStore store, TimeProvider clock)
     {
-        await store.Flush().ConfigureAwait(false);
+        await store.Settled().ConfigureAwait(false);
         var views = registry.Views;
         var rest = views.Where(view => view.Attention is null).ToList();
         return new()

@@ -21,9 +21,19 @@ internal sealed class Registry(House house)
 
     private volatile NeedGraph? graph;
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
+    private readonly ConcurrentDictionary<string, Unreadable> unreadable = new(StringComparer.Ordinal);
+    private bool newBoot;
 
     public IReadOnlyList<ServiceView> Views =>
-        [.. services.Values.Select(actor => actor.View).OrderBy(view => view.Name, StringComparer.Ordinal)];
+        [
+            .. services
+                .Values.Select(actor => actor.View)
+                .Concat(unreadable.Values.Select(one => one.View(house.Places)))
+                .OrderBy(view => view.Name, StringComparer.Ordinal),
+        ];
+
+    /// <summary>A service whose stored definition cannot be read; null: there is none of that name.</summary>
+    public Unreadable? UnreadableOf(string name) => unreadable.GetValueOrDefault(name);
 
     public IReadOnlyCollection<ServiceActor> All => [.. services.Values];
 
@@ -82,7 +92,7 @@ internal sealed class Registry(House house)
         var now = house.Now;
         var situation = Situation.New(now);
         var actor = new ServiceActor(house, house.Store.NextServiceId(), definition, revision: 1, situation, this);
-        if (!services.TryAdd(definition.Name, actor))
+        if (unreadable.ContainsKey(definition.Name) || !services.TryAdd(definition.Name, actor))
         {
             actor.Dispose();
             return false;
@@ -105,7 +115,7 @@ internal sealed class Registry(House house)
     {
         await house.Store.Flush().ConfigureAwait(false);
         foreach (var stored in house.Store.Services().Where(stored => names.Contains(stored.Name)))
-            if (Read(stored) is { } definition && Named(stored.Name) is { } actor)
+            if (Read(stored).Definition is { } definition && Named(stored.Name) is { } actor)
                 await actor.Take(definition, stored.Revision).ConfigureAwait(false);
     }
 
@@ -127,18 +137,22 @@ internal sealed class Registry(House house)
             ? seen
             : null;
         var askPermits = house.Store.Fact("permits") is not null;
-        var newBoot = before != Machine.BootId;
+        newBoot = before != Machine.BootId;
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
         {
-            if (Read(stored) is not { } definition)
+            var (definition, why) = Read(stored);
+            if (definition is null)
+            {
+                SetAside(stored, why!);
                 continue;
+            }
 
             // An account in use before permits were asked for keeps what it had.
             if (!askPermits)
                 house.Permits.Set(definition.Account, permitted: true);
-            var actor = new ServiceActor(house, stored.Id, definition, stored.Revision, stored.Situation, this);
+            var actor = Actor(stored, definition, stored.Revision);
             services[stored.Name] = actor;
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
             all.Add(actor);
@@ -161,16 +175,86 @@ internal sealed class Registry(House house)
             : ReportKind.Boot;
     }
 
-    private Definition? Read(StoredService stored)
+    private static (Definition? Definition, string? Why) Read(StoredService stored)
     {
-        using var document = JsonDocument.Parse(stored.Document);
-        var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
-        if (definition is null)
-            house.Logbook.Note(
-                stored.Name,
-                new(EntryCode.Trouble) { Seen = $"Its definition on file cannot be read: {string.Join("; ", errors)}" }
+        try
+        {
+            using var document = JsonDocument.Parse(stored.Document);
+            var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
+            if (definition?.Name == stored.Name)
+                return (definition, null);
+            return (
+                null,
+                definition is null
+                    ? string.Join("; ", errors).TrimEnd('.')
+                    : $"it is named '{definition.Name}', and the service '{stored.Name}'"
             );
-        return definition;
+        }
+        catch (Exception error) when (error is JsonException or InvalidOperationException)
+        {
+            return (null, $"it is no JSON any more: {error.Message.TrimEnd('.')}");
+        }
+    }
+
+    private void SetAside(StoredService stored, string why)
+    {
+        var one = new Unreadable(stored, why, house.Now);
+        one.File(house.Places);
+        unreadable[stored.Name] = one;
+        house.Logbook.Note(
+            stored.Name,
+            new(EntryCode.Trouble)
+            {
+                Seen = $"Its stored definition cannot be read: {why}. Its program is left as it is.",
+            }
+        );
+    }
+
+    private ServiceActor Actor(StoredService stored, Definition definition, int revision)
+    {
+        if (stored.Situation is { } situation)
+            return new(house, stored.Id, definition, revision, situation, this);
+        house.Logbook.Note(
+            stored.Name,
+            new(EntryCode.Trouble)
+            {
+                Seen = "Where it stood cannot be read; it counts as stopped, unless its program is found running.",
+            }
+        );
+        // No number of a run is used twice.
+        return new(
+            house,
+            stored.Id,
+            definition,
+            revision,
+            Situation.New(house.Now) with
+            {
+                LastRun = house.Store.LatestRun(stored.Id),
+            },
+            this
+        );
+    }
+
+    /// <summary>Gives a service whose stored definition cannot be read one anew, and takes it up as it is found.</summary>
+    /// <returns>The service; null: somebody else was first.</returns>
+    public async Task<ServiceActor?> Mend(Unreadable one, Definition definition, string document, Principal by)
+    {
+        if (!unreadable.TryRemove(KeyValuePair.Create(one.Stored.Name, one)))
+            return null;
+        var revision = house.Store.LatestRevision(one.Stored.Id) + 1;
+        var actor = Actor(one.Stored, definition, revision);
+        services[one.Stored.Name] = actor;
+        Reshape();
+        house.Store.Revise(one.Stored.Id, revision, document, by, house.Now);
+        house.Logbook.Note(
+            actor,
+            new(EntryCode.Adjusted) { Revision = revision, Seen = "its definition was given anew" },
+            by
+        );
+        await actor.TakeUp(newBoot, RunNotes.Marked(house.Places)).ConfigureAwait(false);
+        await actor.Ask(newBoot ? new MachineBegan() : new Resumed()).ConfigureAwait(false);
+        house.Events.Changed(actor.View);
+        return actor;
     }
 
     public void Forget(ServiceActor actor)

@@ -190,7 +190,7 @@ test("a held service says why, shows what each fall left behind, and is released
 test("the wrap form checks while one types, rehearses, and leads to the running service", async ({ page, sentry }) => {
   const program = sentry.file(
     "ledger.sh",
-    '#!/bin/sh\nprintf "%s\\n" "$GREETING" "$@"\necho careful >&2\ntrap "sleep 0.3; exit 0" TERM\nwhile :; do sleep 0.05; done\n',
+    '#!/bin/sh\nprintf "%s\\n" "$GREETING" "$@"\necho careful >&2\ntrap "sleep 1.2; exit 0" TERM\nwhile :; do sleep 0.05; done\n',
   );
   const complaints = await enter(page, sentry);
   await page.getByRole("navigation").getByText("Wrap a program").click();
@@ -209,7 +209,7 @@ test("the wrap form checks while one types, rehearses, and leads to the running 
   const stop = page.getByRole("group", { name: "Clean stop" });
   await stop.getByRole("button", { name: "Add", exact: true }).click();
   await stop.getByLabel("Which").selectOption("TERM");
-  await stop.getByLabel("Wait").fill("500 ms");
+  await stop.getByLabel("Wait").fill("2 s");
   const watched = page.getByRole("group", { name: "Watched while it runs" });
   await watched.getByRole("button", { name: "Add", exact: true }).click();
   await watched.getByLabel("Kind").selectOption("silent-for");

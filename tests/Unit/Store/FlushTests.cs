@@ -1,3 +1,4 @@
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Store;
@@ -50,6 +51,53 @@ public class FlushTests
             while (store.Fact("tide") != "high")
                 await store.Flush(soon: false);
             Assert.Null(store.Failure);
+        }
+
+        File.Delete(file);
+    }
+
+    [Fact]
+    public async Task A_write_that_can_never_succeed_keeps_no_other_from_being_kept()
+    {
+        var file = Path.GetTempFileName();
+        await using (var store = SentryStore.Open(file))
+        {
+            var (first, second, now) = (store.NextServiceId(), store.NextServiceId(), DateTimeOffset.UtcNow);
+            store.SetFact("tide", "low");
+            store.Add(first, "board", "{}", Situation.New(now), new("anna"), now);
+            store.Add(second, "board", "{}", Situation.New(now), new("anna"), now); // the name is taken
+            store.SetFact("tide", "high");
+            await store.Kept();
+            Assert.Equal("high", store.Fact("tide"));
+            Assert.Equal(["board"], store.Services().Select(service => service.Name));
+            Assert.Equal(first, store.IdOf("board"));
+            Assert.Null(store.Failure);
+            Assert.Contains("UNIQUE", store.Refused, StringComparison.Ordinal);
+            Assert.True(store.Settled().IsCompleted);
+        }
+
+        File.Delete(file);
+    }
+
+    [Fact]
+    public async Task Where_a_service_stands_cannot_be_read_and_all_else_can()
+    {
+        var file = Path.GetTempFileName();
+        await using (var store = SentryStore.Open(file))
+        {
+            var now = DateTimeOffset.UtcNow;
+            foreach (var name in (string[])["board", "ledger"])
+                store.Add(store.NextServiceId(), name, "{}", Situation.New(now), new("anna"), now);
+            await store.Kept();
+            await using var other = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={file};Pooling=False");
+            await other.OpenAsync(TestContext.Current.CancellationToken);
+            await using var damage = other.CreateCommand();
+            damage.CommandText = "UPDATE service SET situation = '{\"phase\":' WHERE name = 'board'";
+            await damage.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
+            Assert.Equal(
+                [("board", true), ("ledger", false)],
+                store.Services().Select(service => (service.Name, service.Situation is null))
+            );
         }
 
         File.Delete(file);

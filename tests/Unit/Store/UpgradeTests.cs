@@ -37,11 +37,11 @@ public class UpgradeTests
             await using var store = SentryStore.Open(file);
             var services = store.Services();
             Assert.Equal(["berth-relay", "tide-store"], services.Select(service => service.Name));
-            Assert.All(services, service => Assert.Equal(Phase.Stopped, service.Situation.Phase));
+            Assert.All(services, service => Assert.Equal(Phase.Stopped, service.Situation!.Phase));
             var tide = services.Single(service => service.Name == "tide-store");
             Assert.Equal("TIDE_KEY", store.Secrets().Single().Key);
-            Assert.Equal(2, tide.Situation.LastRun.Value);
-            Assert.Equal(OutcomeKind.Signalled, tide.Situation.LastEnd!.Outcome.Kind);
+            Assert.Equal(2, tide.Situation!.LastRun.Value);
+            Assert.Equal(OutcomeKind.Signalled, tide.Situation!.LastEnd!.Outcome.Kind);
             var entries = store.Logbook(1000);
             Assert.Equal(20, entries.Count);
             var fell = entries.First(entry => entry.Entry.Code == EntryCode.Fell);
@@ -123,10 +123,10 @@ public class UpgradeTests
             );
 
             // What runs goes on under the mark it was launched with.
-            var live = services["departure-board"].Situation.Run!;
+            var live = services["departure-board"].Situation!.Run!;
             Assert.Equal((2L, "departure-board"), (live.Number, live.Label));
-            Assert.Equal(Phase.Held, services["gate-counter"].Situation.Phase);
-            Assert.Equal(3, services["gate-counter"].Situation.BadEnds.Length);
+            Assert.Equal(Phase.Held, services["gate-counter"].Situation!.Phase);
+            Assert.Equal(3, services["gate-counter"].Situation!.BadEnds.Length);
 
             // Records belong to it as before.
             var gate = services["gate-counter"].Id;

@@ -1,0 +1,106 @@
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>One row of the store that cannot be read keeps nobody from anything, and its program from nothing.</summary>
+public class DamageTests
+{
+    [Fact]
+    public async Task A_definition_that_cannot_be_read_is_named_its_program_left_alone_and_it_can_be_mended()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "651");
+        await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "652");
+        var tide = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
+        var board = (await sentry.Show("board")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        await Change(
+            sentry,
+            "UPDATE revision SET document = json_set(document, '$.lamp', 'red') "
+                + "WHERE service = (SELECT id FROM service WHERE name = 'tide')"
+        );
+
+        await sentry.Serve();
+        var list = (await sentry.Ok("list", "--json")).Json.EnumerateArray().ToList();
+        Assert.Equal(["board", "tide"], list.Select(view => view.GetProperty("name").GetString()));
+        Assert.Equal(("running", board), (State(list[0]), list[0].GetProperty("pid").GetInt32()));
+        Assert.Equal("unreadable", State(list[1]));
+        Assert.Contains("lamp", list[1].GetProperty("why").GetString(), StringComparison.Ordinal);
+        Assert.Contains("tide", (await sentry.Ok("board", "--once")).Output, StringComparison.Ordinal);
+        Assert.True(Sentry.Lives(tide));
+
+        // Its name stays its own, and whatever is asked of it says so; changes of others go on.
+        foreach (
+            var asked in (string[][])
+                [
+                    ["wrap", "tide", "--account", Sentry.Account, "--", "/bin/sleep", "653"],
+                    ["stop", "tide"],
+                    ["adjust", "tide", "--title", "Tide"],
+                    ["unwrap", "tide"],
+                ]
+        )
+        {
+            var said = await sentry.Calm(asked);
+            Assert.Equal(1, said.Exit);
+            Assert.Contains("lamp", said.All, StringComparison.Ordinal);
+            Assert.Contains("calm adjust tide --from", said.All, StringComparison.Ordinal);
+        }
+
+        await sentry.Wrap("gate", "--", "/bin/sleep", "654");
+        Assert.True(Sentry.Lives(tide));
+
+        // What is stored lies there to be mended.
+        var file = sentry.Places.UnreadableOf("tide");
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(file));
+        var stored = await File.ReadAllTextAsync(file, TestContext.Current.CancellationToken);
+        var mended = Path.Combine(sentry.Places.Root, "mended.json");
+        await File.WriteAllTextAsync(
+            mended,
+            stored.Replace(",\"lamp\":\"red\"", "", StringComparison.Ordinal),
+            TestContext.Current.CancellationToken
+        );
+        await sentry.Ok("adjust", "tide", "--from", mended);
+        var back = await sentry.Show("tide");
+        Assert.Equal(
+            ("running", tide, 1L, 2),
+            (
+                State(back),
+                back.GetProperty("pid").GetInt32(),
+                back.GetProperty("run").GetInt64(),
+                back.GetProperty("revision").GetInt32()
+            )
+        );
+        await sentry.Ok("stop", "tide");
+        Assert.False(Sentry.Lives(tide));
+    }
+
+    [Fact]
+    public async Task Where_a_service_stands_cannot_be_read_and_its_program_is_found_all_the_same()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "655");
+        await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "656");
+        await sentry.Ok("stop", "board");
+        var tide = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        await Change(sentry, "UPDATE service SET situation = '{\"phase\":'");
+
+        await sentry.Serve();
+        var now = await sentry.Until("tide", view => State(view) == "running");
+        Assert.Equal((tide, 1L), (now.GetProperty("pid").GetInt32(), now.GetProperty("run").GetInt64()));
+        Assert.Equal("stopped", State(await sentry.Show("board")));
+        await sentry.Ok("start", "board");
+        Assert.Equal(2, (await sentry.Show("board")).GetProperty("run").GetInt64()); // no number is used twice
+    }
+
+    private static string? State(System.Text.Json.JsonElement view) => view.GetProperty("state").GetString();
+
+    private static async Task Change(Sentry sentry, string sql)
+    {
+        await using var store = new SqliteConnection($"Data Source={sentry.Places.Database};Pooling=False");
+        await store.OpenAsync();
+        await using var command = store.CreateCommand();
+        command.CommandText = sql;
+        Assert.NotEqual(0, await command.ExecuteNonQueryAsync());
+    }
+}
