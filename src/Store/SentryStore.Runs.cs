@@ -76,7 +76,8 @@ public sealed partial class SentryStore
     public void RunEnded(ServiceId service, RunNumber run, RunEnding ending) =>
         Enqueue(
             """
-            UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8, stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
+            UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8,
+                stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
             WHERE service = $0 AND number = $1 AND ended IS NULL
             """,
             service.Number,
@@ -153,7 +154,8 @@ public sealed partial class SentryStore
     public IReadOnlyList<StoredRun> Runs(ServiceId service, int last, DateTimeOffset? before = null) =>
         Read(
             """
-            SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted, proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence
+            SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted,
+                proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence
             FROM run WHERE service = $0 AND began <= $2 ORDER BY number DESC LIMIT $1
             """,
             row => new StoredRun(

@@ -42,7 +42,8 @@ internal static class AskCommands
                 return await Ask(
                         client,
                         HttpMethod.Delete,
-                        $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}{(parsed.GetValue(alone) ? "dependents=leave" : "")}",
+                        $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}"
+                            + (parsed.GetValue(alone) ? "dependents=leave" : ""),
                         service,
                         parsed.GetValue(json),
                         cancellation

@@ -214,7 +214,12 @@ internal static class HostCommand
                             Console.WriteLine(
                                 $"Calm Sentry {sentry.Version} serves {sentry.Root} as pid {sentry.Pid}, "
                                     + $"{(sentry.Guard is { } guard ? $"guarded by pid {guard}" : "unguarded")}, "
-                                    + $"{(sentry.StartsWithMachine ? "and starts with the machine" : "and does not start with the machine: calm host install")}."
+                                    + "and "
+                                    + (
+                                        sentry.StartsWithMachine
+                                            ? "starts with the machine."
+                                            : "does not start with the machine: calm host install."
+                                    )
                             );
                         return Exit.True;
                     }

@@ -106,7 +106,8 @@ internal static class LookCommands
         foreach (var watch in service.Watches)
             Row(
                 "watch",
-                $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
+                $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}"
+                    + $"{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
                     + $"if not: {watch.Follows}{(watch.Implied ? "  (default)" : "")}"
             );
         Row(

@@ -226,7 +226,8 @@ internal static class WhyCommands
             Row(
                 "wind-down",
                 $"{Lengths.At(step.At)} "
-                    + $"{step.What}{(step.Answer is { } answer ? $": {answer}" : "")}{(step.Failed ? " (failed)" : "")}{(step.EndedMs is { } after ? $"; it ended {Lengths.Exactly(after)} after that" : "")}"
+                    + $"{step.What}{(step.Answer is { } answer ? $": {answer}" : "")}{(step.Failed ? " (failed)" : "")}"
+                    + (step.EndedMs is { } after ? $"; it ended {Lengths.Exactly(after)} after that" : "")
             );
         if (run.Evidence is not { } evidence)
             return;

@@ -62,8 +62,13 @@ public static class EntryWords
                 EntryCode.Recovered => "It runs again after having been on hold.",
                 EntryCode.Unwell => $"Health poor: {Found(entry)}. {After(entry)}".TrimEnd(),
                 EntryCode.WellAgain => $"Healthy again: {entry.Seen}.",
-                EntryCode.NeededLost =>
-                    $"{entry.Name}, which it needs, is gone; {entry.Next switch { EntryNext.StopAndRestart => "it is restarted once that is ready again", EntryNext.KeepsWaiting => "it is stopped too, and starts again with it", _ => "it keeps running" }}.",
+                EntryCode.NeededLost => $"{entry.Name}, which it needs, is gone; "
+                    + entry.Next switch
+                    {
+                        EntryNext.StopAndRestart => "it is restarted once that is ready again.",
+                        EntryNext.KeepsWaiting => "it is stopped too, and starts again with it.",
+                        _ => "it keeps running.",
+                    },
                 EntryCode.NeededBack => $"{entry.Name}, which it needs, is ready again; it is restarted.",
                 EntryCode.OutputStuck =>
                     $"Its output cannot be written: {entry.Seen}. Nothing is dropped; the program waits when it prints more.",
@@ -88,7 +93,11 @@ public static class EntryWords
                 EntryCode.Ended or EntryCode.Fell => $"{Failed(entry)}{Then(entry)}",
                 EntryCode.Held => entry.Next == EntryNext.HoldAgain
                     ? $"Back on hold.{Retry(entry)}"
-                    : $"Held {(entry.Seen is { } because ? $"because {because}" : $"after {entry.Count} failures within {Duration.Write(entry.Limit!.Value)}")}.{Retry(entry)}",
+                    : (
+                        entry.Seen is { } because
+                            ? $"Held because {because}."
+                            : $"Held after {entry.Count} failures within {Duration.Write(entry.Limit!.Value)}."
+                    ) + Retry(entry),
                 EntryCode.Retried => $"Tried again after {Duration.Write(entry.Pause!.Value)} on hold.",
                 EntryCode.RemainsEnded =>
                     $"Run {entry.Run} had lost its keeper; {entry.Count} of its processes lived on without one and were killed.",
@@ -125,12 +134,12 @@ public static class EntryWords
     /// <summary>What a watch found, with how long or how often, as a clause.</summary>
     public static string Found(Entry unwell) => unwell.Seen + Lasting(unwell);
 
+    private static string Seconds(TimeSpan length) =>
+        string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.0##} s");
+
     private static string Readily(Entry entry) =>
         entry.Took is { } took
-            ? string.Create(
-                CultureInfo.InvariantCulture,
-                $" {took.TotalSeconds:0.0##} s after launch{(entry.Usual is { } usual ? $" (usually {usual.TotalSeconds.ToString("0.0##", CultureInfo.InvariantCulture)} s)" : "")}"
-            )
+            ? $" {Seconds(took)} after launch" + (entry.Usual is { } usual ? $" (usually {Seconds(usual)})" : "")
             : "";
 
     private static string Lasting(Entry entry) =>

@@ -168,7 +168,8 @@ internal static class AccountRoutes
             Granted =
             [
                 .. grants.Select(grant =>
-                    $"{grant.Path}, by {(grant.How == "group" ? "its group" : "an access list")}{(grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")}"
+                    $"{grant.Path}, by {(grant.How == "group" ? "its group" : "an access list")}"
+                    + (grant.Path == grant.Folder ? "" : $", to pass through to {grant.Folder}")
                 ),
             ],
         };

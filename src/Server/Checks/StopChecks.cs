@@ -64,8 +64,14 @@ internal static class StopChecks
         var forced = stops.Count(stop => stop.Forced && stop.Revision >= since);
         var wait = ServiceLife.LongestStop(definition);
         if (forced > 0)
-            return $"{(forced == stops.Count ? forced == 1 ? "Its latest stop was" : $"All of its latest {forced} stops were" : $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}")} "
-                + $"killed: its wind-down waits {Duration.Write(wait)} in all.";
+        {
+            var which =
+                forced < stops.Count ? $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}"
+                : forced == 1 ? "Its latest stop was"
+                : $"All of its latest {forced} stops were";
+            return $"{which} killed: its wind-down waits {Duration.Write(wait)} in all.";
+        }
+
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
         return longest > wait * Tight
             ? string.Create(

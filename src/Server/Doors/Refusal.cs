@@ -31,7 +31,15 @@ internal sealed class Refusal
         new(
             "503 Service Unavailable",
             "application/problem+json",
-            """{"title":"Too many connections","status":503,"detail":"Your account holds as many connections to this sentry as one may, or all are taken.","code":"too-many-connections","next":"Close some and try again."}"""
+            """
+            {
+              "title": "Too many connections",
+              "status": 503,
+              "detail": "Your account holds as many connections to this sentry as one may, or all are taken.",
+              "code": "too-many-connections",
+              "next": "Close some and try again."
+            }
+            """
         );
 
     /// <summary>Of a service's own socket.</summary>

@@ -99,10 +99,14 @@ internal static class Proposals
             && report.Ports.FirstOrDefault(port => port.Protocol == "tcp") is { } port
         )
         {
-            var address = string.Create(
-                CultureInfo.InvariantCulture,
-                $"{(port.Address is "0.0.0.0" ? "127.0.0.1" : port.Address is "::" ? "[::1]" : port.Address.Contains(':', StringComparison.Ordinal) ? $"[{port.Address}]" : port.Address)}:{port.Port}"
-            );
+            var host = port.Address switch
+            {
+                "0.0.0.0" => "127.0.0.1",
+                "::" => "[::1]",
+                var other when other.Contains(':', StringComparison.Ordinal) => $"[{other}]",
+                var other => other,
+            };
+            var address = string.Create(CultureInfo.InvariantCulture, $"{host}:{port.Port}");
             proposals.Add(
                 new(
                     "begin.proof",

@@ -45,6 +45,10 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
                 ticks += one.Ticks;
             }
 
+            // What has just ended has no memory any more, and its end is told next: what was seen while it lived stays.
+            if (memory == 0 && Latest is { Memory: > 0 } alive)
+                return alive;
+
             var stamp = Stopwatch.GetTimestamp();
             double? cpu = Latest?.Cpu;
             if (
