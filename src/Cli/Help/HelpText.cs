@@ -77,7 +77,12 @@ internal sealed class HelpText : SynchronousCommandLineAction
                 Item(text, argument.Name.ToUpperInvariant(), argument.Description ?? "", Left);
         }
 
-        foreach (var group in command.Options.GroupBy(GroupOf).OrderBy(group => Order(group.Key)))
+        var groups = Groups();
+        foreach (
+            var group in command
+                .Options.GroupBy(option => groups.GetValueOrDefault(option.Name, "Options"))
+                .OrderBy(group => Order(group.Key))
+        )
         {
             text.Append($"\n{group.Key}\n");
             Options(text, group);
@@ -104,15 +109,14 @@ internal sealed class HelpText : SynchronousCommandLineAction
     private static string ShortOf(string? form) => form is { Length: > 0 and <= 24 } ? form : "VALUE";
 
     /// <summary>The part of a definition an option sets; all others are the command's own.</summary>
-    private static string GroupOf(Option option)
-    {
-        var placed = DefinitionKeys
+    private static Dictionary<string, string> Groups() =>
+        DefinitionKeys
             .Flat(DefinitionKeys.All)
-            .FirstOrDefault(one => one.Key.Flag is { } flag && $"--{flag}" == option.Name);
-        if (placed is null)
-            return "Options";
-        return placed.Path.Contains('.') ? $"Definition: {placed.Path.Split('.')[0]}" : "Definition";
-    }
+            .Where(placed => placed.Key.Flag is not null)
+            .ToDictionary(
+                placed => $"--{placed.Key.Flag}",
+                placed => placed.Path.Contains('.') ? $"Definition: {placed.Path.Split('.')[0]}" : "Definition"
+            );
 
     private static int Order(string group) =>
         group switch
