@@ -1,5 +1,3 @@
-using Microsoft.Data.Sqlite;
-
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>One row of the store that cannot be read keeps nobody from anything, and its program from nothing.</summary>
@@ -14,8 +12,7 @@ public class DamageTests
         var tide = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
         var board = (await sentry.Show("board")).GetProperty("pid").GetInt32();
         await sentry.KillServer();
-        await Change(
-            sentry,
+        await sentry.ChangeStore(
             "UPDATE revision SET document = json_set(document, '$.lamp', 'red') "
                 + "WHERE service = (SELECT id FROM service WHERE name = 'tide')"
         );
@@ -83,7 +80,7 @@ public class DamageTests
         await sentry.Ok("stop", "board");
         var tide = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
         await sentry.KillServer();
-        await Change(sentry, "UPDATE service SET situation = '{\"phase\":'");
+        await sentry.ChangeStore("UPDATE service SET situation = '{\"phase\":'");
 
         await sentry.Serve();
         var now = await sentry.Until("tide", view => State(view) == "running");
@@ -94,13 +91,4 @@ public class DamageTests
     }
 
     private static string? State(System.Text.Json.JsonElement view) => view.GetProperty("state").GetString();
-
-    private static async Task Change(Sentry sentry, string sql)
-    {
-        await using var store = new SqliteConnection($"Data Source={sentry.Places.Database};Pooling=False");
-        await store.OpenAsync();
-        await using var command = store.CreateCommand();
-        command.CommandText = sql;
-        Assert.NotEqual(0, await command.ExecuteNonQueryAsync());
-    }
 }

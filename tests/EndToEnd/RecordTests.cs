@@ -123,15 +123,10 @@ public class RecordTests
         await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "604");
         await sentry.Ok("stop", "board");
         await sentry.KillServer();
-        await using (var store = new SqliteConnection($"Data Source={sentry.Places.Database};Pooling=False"))
-        {
-            await store.OpenAsync();
-            await using var command = store.CreateCommand();
-            command.CommandText =
-                "UPDATE service SET situation = json_set(situation, '$.phase', 'starting', '$.last-run', 2, '$.run', "
-                + "json('{\"number\":2,\"cause\":\"asked\",\"began\":\"2026-11-01T00:00:00+00:00\"}'))";
-            Assert.Equal(1, await command.ExecuteNonQueryAsync());
-        }
+        await sentry.ChangeStore(
+            "UPDATE service SET situation = json_set(situation, '$.phase', 'starting', '$.last-run', 2, '$.run', "
+                + "json('{\"number\":2,\"cause\":\"asked\",\"began\":\"2026-11-01T00:00:00+00:00\"}'))"
+        );
 
         await sentry.Serve();
         var now = await sentry.Until("board", view => State(view) == "running");

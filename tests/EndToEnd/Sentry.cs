@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Text;
 using System.Text.Json;
 using CalmSentry.Contract;
+using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Tests.EndToEnd;
 
@@ -136,6 +137,16 @@ public sealed class Sentry : IAsyncDisposable
     {
         server!.Kill();
         await server.WaitForExitAsync();
+    }
+
+    /// <summary>Changes what is stored behind the sentry's back; it must change something.</summary>
+    public async Task ChangeStore(string sql)
+    {
+        await using var store = new SqliteConnection($"Data Source={Places.Database};Pooling=False");
+        await store.OpenAsync();
+        await using var command = store.CreateCommand();
+        command.CommandText = sql;
+        Assert.NotEqual(0, await command.ExecuteNonQueryAsync());
     }
 
     public Task<Said> Calm(params string[] arguments) => Piped("", arguments);

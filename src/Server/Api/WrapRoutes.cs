@@ -61,19 +61,24 @@ internal static class WrapRoutes
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return FindingViews.Refusal(left, "run");
-        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
-        try
-        {
-            if (registry.Circle(definition) is { } circle)
-                return Circle(circle);
-            if (!registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Who))
-                return Taken(definition);
-        }
-        finally
-        {
-            registry.Shaping.Release();
-        }
-
+        var added = false;
+        if (
+            await InEffect(
+                    definition,
+                    registry,
+                    context,
+                    () =>
+                    {
+                        added = registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Who);
+                        return Task.CompletedTask;
+                    }
+                )
+                .ConfigureAwait(false) is
+            { } refused
+        )
+            return refused;
+        if (!added)
+            return Taken(definition);
         LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, logbook);
         await store.Kept().ConfigureAwait(false);
         var view = registry.Find(definition.Name)!.View;
@@ -132,19 +137,20 @@ internal static class WrapRoutes
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return FindingViews.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);
-        await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
-        try
-        {
-            if (registry.Circle(definition) is { } circle)
-                return Circle(circle);
-            if (changes.Count > 0)
-                await actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who).ConfigureAwait(false);
-        }
-        finally
-        {
-            registry.Shaping.Release();
-        }
-
+        if (
+            await InEffect(
+                    definition,
+                    registry,
+                    context,
+                    () =>
+                        changes.Count > 0
+                            ? actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who)
+                            : Task.CompletedTask
+                )
+                .ConfigureAwait(false) is
+            { } refused
+        )
+            return refused;
         LogAccepted(findings, actor, definition.Accept, caller, logbook);
         await store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
@@ -184,33 +190,55 @@ internal static class WrapRoutes
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return FindingViews.Refusal(left, "run");
+        ServiceActor? mended = null;
+        if (
+            await InEffect(
+                    definition,
+                    registry,
+                    context,
+                    async () =>
+                        mended = await registry
+                            .Mend(unreadable, definition, JsonNodes.Write(sent.Given), caller.Who)
+                            .ConfigureAwait(false)
+                )
+                .ConfigureAwait(false) is
+            { } refused
+        )
+            return refused;
+        if (mended is not { } actor)
+            return Taken(definition);
+        LogAccepted(findings, actor, definition.Accept, caller, logbook);
+        await store.Kept().ConfigureAwait(false);
+        return TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.Adjusted,
+                CameTrue = true,
+                Said =
+                    $"{definition.Title} has a definition again, revision {actor.Revision}, and is {actor.View.State}.",
+                Service = actor.View,
+                Findings = FindingViews.Of(findings, definition.Accept),
+                Repeat = FindingViews.RepeatOf(definition, sent.Given),
+            },
+            ApiJson.Plain.Answer
+        );
+    }
+
+    /// <summary>Puts a definition into effect, unless it closes a circle of needs; no two at once.</summary>
+    private static async Task<IResult?> InEffect(
+        Definition definition,
+        Registry registry,
+        HttpContext context,
+        Func<Task> put
+    )
+    {
         await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
         try
         {
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
-            if (
-                await registry
-                    .Mend(unreadable, definition, JsonNodes.Write(sent.Given), caller.Who)
-                    .ConfigureAwait(false)
-                is not { } actor
-            )
-                return Taken(definition);
-            LogAccepted(findings, actor, definition.Accept, caller, logbook);
-            await store.Kept().ConfigureAwait(false);
-            return TypedResults.Json(
-                new Answer
-                {
-                    Code = AnswerCode.Adjusted,
-                    CameTrue = true,
-                    Said =
-                        $"{definition.Title} has a definition again, revision {actor.Revision}, and is {actor.View.State}.",
-                    Service = actor.View,
-                    Findings = FindingViews.Of(findings, definition.Accept),
-                    Repeat = FindingViews.RepeatOf(definition, sent.Given),
-                },
-                ApiJson.Plain.Answer
-            );
+            await put().ConfigureAwait(false);
+            return null;
         }
         finally
         {
