@@ -11,6 +11,9 @@ public sealed record Said(int Exit, string Output, string Error)
 {
     public string All => Output + Error;
 
+    /// <summary>What went wrong first: reports are cut.</summary>
+    public string Told => Error + Output;
+
     public JsonElement Json => JsonDocument.Parse(Output).RootElement;
 }
 
@@ -187,7 +190,7 @@ public sealed class Sentry : IAsyncDisposable
     public async Task<Said> Ok(params string[] arguments)
     {
         var said = await Calm(arguments);
-        Assert.True(said.Exit == 0, $"calm {string.Join(' ', arguments)} ended with {said.Exit}: {said.All}");
+        Assert.True(said.Exit == 0, $"calm {string.Join(' ', arguments)} ended with {said.Exit}: {said.Told}");
         return said;
     }
 

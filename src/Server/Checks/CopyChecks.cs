@@ -72,7 +72,9 @@ internal static class CopyChecks
             if ((common && !same) || executable?.EndsWith("/calm", StringComparison.Ordinal) == true)
                 continue;
             // Neither our own runs nor what our own checks run.
-            if (process.Carries(mark) || ProcessFacts.Parent(pid) == Environment.ProcessId || !ProcessFacts.Lives(pid))
+            if (process.Carries(mark) || ProcessFacts.Parent(pid) == Environment.ProcessId)
+                continue;
+            if (!process.StaysForeign(mark) || !ProcessFacts.Lives(pid))
                 continue;
             found.Add(
                 new(

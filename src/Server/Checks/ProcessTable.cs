@@ -10,6 +10,15 @@ internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, strin
     /// <summary>Whether it is one of this sentry's own runs; its environment is read once, however many ask.</summary>
     public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);
 
+    /// <summary>
+    /// Whether it carries none on a second look either, and still is what was read. Between two readings a process may
+    /// become another program (a shell's child, its command), and while it does its environment reads as empty.
+    /// </summary>
+    public bool StaysForeign(byte[] mark) =>
+        ProcessFacts.CommandLine(Pid).SequenceEqual(Command)
+        && ProcessFacts.Executable(Pid) == Executable
+        && !ProcessFacts.HasVariableThatBegins(Pid, mark);
+
     public static IReadOnlyList<ProcessLine> All() =>
         [
             .. ProcessFacts
