@@ -7,10 +7,10 @@ namespace CalmSentry.Keeper;
 
 /// <summary>
 /// The second half of a launch, in a process of its own: fork(2) is unsafe in a managed runtime, so the settings are
-/// put on
-/// by a fresh image of the keeper, which then becomes the program. The first step that fails is written to the
-/// close-on-exec status pipe as two 32-bit numbers, step and errno; a pipe closed empty means the program's image is in
-/// place.
+/// put on by a fresh image of the keeper, which then becomes the program. The first step that fails is written to the
+/// close-on-exec status pipe as two 32-bit numbers, step and errno. Two zeros are the last word before execve(2): a pipe
+/// that closes after them says that the program's image is in place, one that closes without them that this process
+/// has died.
 /// </summary>
 internal static unsafe class Enter
 {
@@ -132,6 +132,7 @@ internal static unsafe class Enter
             Fail(LaunchStep.Signals);
         if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0)
             Fail(LaunchStep.Streams);
+        Report(LaunchStep.None, 0); // all but the image is in place
         _ = execve(program, argv, envp);
         Fail(LaunchStep.Execute);
         return 127;
@@ -191,11 +192,15 @@ internal static unsafe class Enter
         return true;
     }
 
-    private static void Fail(LaunchStep step)
+    private static void Report(LaunchStep step, int errno)
     {
-        var errno = Marshal.GetLastSystemError();
         var report = stackalloc int[2] { (int)step, errno };
         _ = write(statusPipe, (byte*)report, 8);
+    }
+
+    private static void Fail(LaunchStep step)
+    {
+        Report(step, Marshal.GetLastSystemError());
         _exit(127);
     }
 

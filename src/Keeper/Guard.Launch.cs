@@ -13,7 +13,7 @@ internal sealed unsafe partial class Guard
     private void Launch(ReadOnlySpan<byte> body)
     {
         run = Message.Number(body, LaunchField.Run);
-        mainGone = ending = stuckSaid = false;
+        mainGone = ending = stuckSaid = executes = false;
         main = mainStatus = 0;
         peakKib = cpuMicroseconds = 0;
         fixed (byte* order = body)
@@ -48,6 +48,8 @@ internal sealed unsafe partial class Guard
                     uid = Message.Number(body, LaunchField.UserId, -1);
             }
 
+            if (place is not null)
+                _ = Keep(ref keptPlace, MemoryMarshal.CreateReadOnlySpanFromNullTerminated(place));
             if (!Lock(place))
             {
                 NeverLaunched(LaunchStep.Lock, Marshal.GetLastSystemError());
@@ -219,21 +221,26 @@ internal sealed unsafe partial class Guard
         if (fds[Status] < 0)
             return;
         var report = stackalloc int[2];
-        var got = read(fds[Status], (byte*)report, 8);
+        nint got;
+        while ((got = read(fds[Status], (byte*)report, 8)) == 8 && report[0] == (int)LaunchStep.None)
+            executes = true;
         if (got < 0)
             return;
         Close(Status);
-        if (got == 8)
-        {
-            int ignored;
-            _ = wait4(main, &ignored, 0, null);
-            NeverLaunched((LaunchStep)report[0], report[1]);
-        }
-        else
+        if (got != 8 && executes)
         {
             phase = Phase.Live;
             Say(News(KeeperWord.Launched).With("pid", main));
+            return;
         }
+
+        // Whoever reported has ended by itself; one that died without a word tells its status.
+        int status;
+        _ = wait4(main, &status, 0, null);
+        if (got == 8)
+            NeverLaunched((LaunchStep)report[0], report[1]);
+        else
+            NeverLaunched(LaunchStep.Enter, status);
     }
 
     private void NeverLaunched(LaunchStep step, int errno)
@@ -266,6 +273,27 @@ internal sealed unsafe partial class Guard
         return false;
     }
 
+    /// <summary>
+    /// Its place was wiped while it ran, and a server looks for it: what it had there is made again, unless another keeper
+    /// has the service meanwhile.
+    /// </summary>
+    private void MakePlaceAgain()
+    {
+        if (keptPlace is null || lockFile < 0)
+            return;
+        var before = lockFile;
+        lockFile = -1;
+        _ = mkdir(keptPlace, 0x1C0); // 0700
+        var mine = Lock(keptPlace);
+        _ = close(before);
+        if (!mine)
+            return; // what lies there is another's: nothing is written there any more
+        if (phase != Phase.Idle)
+            Records.Write("run", News(KeeperWord.Launched).With("pid", main).ToBytes().Span);
+        Close(Listener);
+        fds[Listener] = Records.Listen();
+    }
+
     private static int Memory(byte* content, int length)
     {
         int memory;
@@ -282,7 +310,8 @@ internal sealed unsafe partial class Guard
         return memory;
     }
 
-    private byte* keptGroup,
+    private byte* keptPlace,
+        keptGroup,
         keptOutOfMemory;
 
     private static byte* Keep(ref byte* kept, ReadOnlySpan<byte> path)

@@ -39,6 +39,7 @@ internal sealed unsafe partial class Guard
         mainStatus;
     private bool mainGone,
         ending,
+        executes,
         stuckSaid;
     private int lockFile = -1,
         input = -1;
@@ -56,8 +57,10 @@ internal sealed unsafe partial class Guard
         var set = stackalloc byte[128];
         _ = sigemptyset(set);
         _ = sigaddset(set, SIGCHLD); // blocked since before our own exec, by whoever started us
+        _ = sigaddset(set, SIGURG);
         fds[Children] = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
         _ = fcntl(fds[Server], F_SETFD, FD_CLOEXEC);
+        SayHello();
 
         var watch = stackalloc PollFd[Watched];
         while (phase != Phase.Idle || fds[Server] >= 0)
@@ -118,24 +121,28 @@ internal sealed unsafe partial class Guard
         Close(Server); // the newest server is the one that counts
         inboxLength = 0;
         fds[Server] = next;
+        SayHello();
+        stuckSaid = false;
+    }
+
+    private void SayHello() =>
         Say(
             News(KeeperWord.Hello)
                 .With("keeper", getpid())
+                .With("version", KeeperVersion.Latest)
                 .With("pid", main)
                 .With("status", mainStatus)
-                .With(
-                    "phase",
-                    phase switch
-                    {
-                        Phase.Launching => "launching",
-                        Phase.Live => "live",
-                        Phase.Ending => "ending",
-                        _ => "idle",
-                    }
-                )
+                .With("phase", PhaseInWords)
         );
-        stuckSaid = false;
-    }
+
+    private string PhaseInWords =>
+        phase switch
+        {
+            Phase.Launching => "launching",
+            Phase.Live => "live",
+            Phase.Ending => "ending",
+            _ => "idle",
+        };
 
     private void Receive()
     {
@@ -210,6 +217,12 @@ internal sealed unsafe partial class Guard
             case KeeperWord.Leave when phase == Phase.Idle:
                 Close(Server);
                 break;
+            case KeeperWord.Ask:
+                Say(News(KeeperWord.Here).With("phase", PhaseInWords));
+                break;
+            default:
+                Say(News(KeeperWord.Refused).With("order", (int)word).With("phase", PhaseInWords));
+                break;
         }
     }
 
@@ -250,8 +263,11 @@ internal sealed unsafe partial class Guard
 
     private void Reap()
     {
-        var drop = stackalloc byte[128 * 8];
-        while (read(fds[Children], drop, 128 * 8) > 0) { }
+        const int one = 128; // bytes of a signalfd_siginfo, which begins with the signal's number (signalfd(2))
+        var told = stackalloc byte[one];
+        while (read(fds[Children], told, one) == one)
+            if (*(int*)told == SIGURG)
+                MakePlaceAgain();
         CheckLaunch();
         var wasGone = mainGone;
         int ended,

@@ -270,42 +270,25 @@ internal static partial class Serve
         app.UseRouting(); // what is a call is not looked for among the console's files
         app.UseConsoleFiles();
         app.UseAuthorization();
-        app.Use(next => context => ToldIfNotRecorded(house, context, next));
+        app.Use(next => context => Unrecorded.Watch(house.Store, context, next));
         app.MapConsole();
         app.MapSay();
         app.MapGet("/sign-in", SignInPage.Use).May(Permission.Anyone).ExcludeFromDescription();
         app.MapOpenApi("/api/{documentName}.json").May(Permission.Read);
         var api = app.MapGroup("/api");
+        var kept = api.MapGroup("").WithMetadata(new Unrecorded.Refused());
         api.MapServices();
-        api.MapWrapping();
+        kept.MapWrapping();
         api.MapRunning();
         api.MapOutput();
         api.MapChecks();
-        api.MapSecrets();
-        api.MapAccounts();
+        kept.MapSecrets();
+        kept.MapAccounts();
         api.MapDrills();
         api.MapSessions();
         api.MapSentry();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
-    }
-
-    /// <summary>A change that the store could not take in yet is told as such, whatever came of it.</summary>
-    private static Task ToldIfNotRecorded(House house, HttpContext context, RequestDelegate next)
-    {
-        if (!HttpMethods.IsGet(context.Request.Method))
-        {
-            context.Response.OnStarting(() =>
-            {
-                if (house.Store.Failure is { } failure)
-                    context.Response.Headers["Calm-Not-Recorded"] = string.Concat(
-                        failure.Where(c => c is >= ' ' and < '\x7f')
-                    );
-                return Task.CompletedTask;
-            });
-        }
-
-        return next(context);
     }
 
     /// <summary>What one connection may ask of the server: far above what any client of ours does.</summary>

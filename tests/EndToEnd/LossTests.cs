@@ -174,7 +174,7 @@ public class LossTests
             (await sentry.Show("tide")).GetProperty("pid").GetInt32(),
             (await sentry.Show("board")).GetProperty("pid").GetInt32()
         );
-        var keeper = int.Parse((await File.ReadAllTextAsync($"/proc/{tide}/stat")).Split(' ')[3]);
+        var keeper = Sentry.Parent(tide);
         await sentry.KillServer();
         Sentry.Kill(keeper, "STOP");
         await sentry.Serve(); // it serves, and has taken up the other

@@ -19,7 +19,7 @@ public class RecordTests
         {
             var start = sentry.Calm("start", "relay");
             orphan = (await sentry.Until("relay", view => State(view) == "running")).GetProperty("pid").GetInt32();
-            var keeper = Parent(orphan);
+            var keeper = Sentry.Parent(orphan);
             await sentry.KillServer();
             Sentry.Kill(keeper);
             await start;
@@ -57,7 +57,7 @@ public class RecordTests
             await File.WriteAllTextAsync(script + ".stay", "");
             var now = await sentry.Until("gate", view => State(view) == "running");
             (orphan, last) = (now.GetProperty("pid").GetInt32(), Run(now));
-            var keeper = Parent(orphan);
+            var keeper = Sentry.Parent(orphan);
             await sentry.KillServer();
             Sentry.Kill(keeper);
             await start;
@@ -101,7 +101,7 @@ public class RecordTests
         {
             var start = sentry.Calm("start", "board");
             var first = (await sentry.Until("board", view => State(view) == "running")).GetProperty("pid").GetInt32();
-            Sentry.Kill(Parent(first));
+            Sentry.Kill(Sentry.Parent(first));
             second = (await sentry.Until("board", view => State(view) == "running" && Run(view) == 2))
                 .GetProperty("pid")
                 .GetInt32();
@@ -180,15 +180,6 @@ public class RecordTests
             .Json.EnumerateArray()
             .Select(run => $"{run.GetProperty("run").GetInt64()} {run.GetProperty("outcome").GetString()}")
             .ToList();
-
-    private static int Parent(int pid)
-    {
-        var stat = File.ReadAllText($"/proc/{pid}/stat");
-        return int.Parse(
-            stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0],
-            System.Globalization.CultureInfo.InvariantCulture
-        );
-    }
 
     /// <summary>A store that somebody keeps busy: nothing more is written to it until this is disposed.</summary>
     private static async Task<IAsyncDisposable> Held(Sentry sentry)

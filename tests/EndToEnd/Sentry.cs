@@ -367,6 +367,26 @@ public sealed class Sentry : IAsyncDisposable
     public static bool Lives(int pid) =>
         Read($"/proc/{pid}/stat") is { Length: > 0 } stat && !stat.Contains(") Z ", StringComparison.Ordinal);
 
+    /// <summary>Whose child a process is: of a program, its keeper.</summary>
+    public static int Parent(int pid)
+    {
+        var stat = Read($"/proc/{pid}/stat");
+        return int.Parse(
+            stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0],
+            System.Globalization.CultureInfo.InvariantCulture
+        );
+    }
+
+    /// <summary>Directory of the version 2 control group a process is in, or null where the host has none.</summary>
+    public static string? Group(int pid) =>
+        File.ReadLines("/proc/self/mounts").Select(line => line.Split(' ')).FirstOrDefault(part => part[2] == "cgroup2")
+            is { } mount
+        && File.ReadLines($"/proc/{pid}/cgroup")
+            .FirstOrDefault(line => line.StartsWith("0::/", StringComparison.Ordinal))
+            is { } own
+            ? mount[1] + own[3..]
+            : null;
+
     public static void Kill(int pid, string signal = "KILL")
     {
         Assert.True(pid > 0, "a process to be ended has a number: 0 would be the tests themselves");

@@ -39,9 +39,12 @@ public enum KeeperWord : byte
     /// </summary>
     CloseInput = 7,
 
+    /// <summary>Order: say that you are there. Answered with <see cref="Here"/>; since <see cref="KeeperVersion.Answers"/>.</summary>
+    Ask = 8,
+
     /// <summary>
-    /// News, first on each connection. Fields <c>keeper</c> (pid), <c>run</c>, <c>pid</c>, <c>phase</c>
-    /// (<c>idle|launching|live|ending</c>), <c>status</c>.
+    /// News, first on each connection. Fields <c>keeper</c> (pid), <c>version</c> (<see cref="KeeperVersion"/>),
+    /// <c>run</c>, <c>pid</c>, <c>phase</c> (<c>idle|launching|live|ending</c>), <c>status</c>.
     /// </summary>
     Hello = 65,
 
@@ -84,6 +87,33 @@ public enum KeeperWord : byte
     /// of it was taken).
     /// </summary>
     InputTaken = 73,
+
+    /// <summary>News: the answer to <see cref="Ask"/>.</summary>
+    Here = 74,
+
+    /// <summary>
+    /// News: an order that does not fit, or is not known, was not carried out. Fields <c>run</c>, <c>order</c> (its
+    /// number), <c>phase</c>.
+    /// </summary>
+    Refused = 75,
+}
+
+/// <summary>
+/// What a keeper understands, as a number in its hello that grows. A keeper outlives the server that started it, so each
+/// side may be the older one: what a keeper does not know is not sent to it.
+/// </summary>
+public static class KeeperVersion
+{
+    /// <summary>Of keepers whose hello has no number yet.</summary>
+    public const int First = 1;
+
+    /// <summary>
+    /// It answers every order, also with a refusal, says hello on its first connection too, and makes its places again
+    /// when it gets SIGURG (which a keeper of the first version ignores).
+    /// </summary>
+    public const int Answers = 2;
+
+    public const int Latest = Answers;
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
@@ -110,6 +140,9 @@ public enum LaunchStep : byte
     OpenFiles = 18,
     Rights = 19,
     Terminal = 20,
+
+    /// <summary>The process that was to become the program ended before it could: the number beside is its wait status.</summary>
+    Enter = 21,
 }
 
 /// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>

@@ -31,6 +31,12 @@ public sealed record StopDependents : Deed;
 
 public sealed record EndTree(RunNumber Run) : Deed;
 
+/// <summary>
+/// What was ordered of its keeper does not come about: unless it answers after all, it is ended, and what is left of the
+/// run with it.
+/// </summary>
+public sealed record GiveUpKeeper(RunNumber Run) : Deed;
+
 /// <summary>The process launched has ended well: find the one it left in the background.</summary>
 public sealed record FindMain(RunNumber Run) : Deed;
 

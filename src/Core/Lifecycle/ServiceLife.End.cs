@@ -148,7 +148,7 @@ public static partial class ServiceLife
                 Lost = [],
                 HeldFor = null,
             };
-            Enter(Phase.Starting);
+            Enter(Phase.Starting, now + LaunchPatience);
         }
 
         private void Recover(LiveRun run, Outcome outcome, bool failedStart)

@@ -17,6 +17,9 @@ public static partial class ServiceLife
     /// <summary>How long after ending everything by force it is said that something does not end.</summary>
     public static readonly TimeSpan ForcePatience = TimeSpan.FromSeconds(10);
 
+    /// <summary>How long a keeper may take to say what came of a launch before it is asked whether it is there at all.</summary>
+    public static readonly TimeSpan LaunchPatience = TimeSpan.FromSeconds(30);
+
     /// <summary>
     /// How long a program that detaches may take to do so before it is taken as it is, and how long its real process is
     /// looked for.
@@ -287,7 +290,7 @@ public static partial class ServiceLife
                 Restarts = cause == Cause.Recovery ? After.Restarts + 1 : 0,
                 WindDownStep = 0,
             };
-            Enter(Phase.Starting);
+            Enter(Phase.Starting, now + LaunchPatience);
             Deeds.Add(new Launch(number, cause));
         }
 
@@ -410,6 +413,10 @@ public static partial class ServiceLife
                 case Phase.Waiting:
                     WaitedLong(After.Awaited);
                     break;
+                case Phase.Starting when After.Run is { Launched: null } run:
+                    Deeds.Add(new GiveUpKeeper(run.Number));
+                    After = After with { WakeAt = now + LaunchPatience };
+                    break;
                 case Phase.Starting
                     when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
                     Say(new(EntryCode.Launched) { Run = After.Run!.Number, Limit = SwitchPatience });
@@ -441,8 +448,8 @@ public static partial class ServiceLife
                     break;
                 case Phase.Stopping:
                     Say(new(EntryCode.StillThere) { Run = After.Run!.Number });
-                    Deeds.Add(new EndTree(After.Run!.Number));
-                    After = After with { WakeAt = null };
+                    Deeds.Add(new GiveUpKeeper(After.Run!.Number));
+                    After = After with { WakeAt = now + ForcePatience };
                     break;
                 default:
                     After = After with { WakeAt = null };

@@ -25,7 +25,10 @@ public static class Outlook
             now.Phase switch
             {
                 Phase.Running => WhileRunning(definition, now),
-                Phase.Starting when now.WakeAt is { } limit => [WhileStarting(definition.Begin.Proof, limit)],
+                Phase.Starting when now is { WakeAt: { } limit, Run.Launched: not null } =>
+                [
+                    WhileStarting(definition.Begin.Proof, limit),
+                ],
                 Phase.Waiting when now.Awaited is null => [new(now.WakeAt, "Calm Sentry tries it again.")],
                 Phase.Waiting => WhileWaiting(definition, now.Awaited),
                 Phase.Stopping => WhileStopping(definition, now),

@@ -194,8 +194,7 @@ public sealed class AsAccount(string keeper, string? groups)
             return;
         }
 
-        foreach (var pid in ProcessFacts.WithVariable($"{Mark}={mark}").ToList())
-            ProcessFacts.End(pid);
+        _ = ProcessFacts.EndWith($"{Mark}={mark}");
     }
 
     /// <summary>

@@ -50,7 +50,7 @@ internal sealed class CommandGroup
         else
             foreach (var line in File.ReadLines(Path.Combine(Directory, "cgroup.procs")))
                 if (int.TryParse(line, CultureInfo.InvariantCulture, out var pid))
-                    Processes.ProcessFacts.End(pid);
+                    Processes.ProcessFacts.Signal(pid, Native.Libc.SIGKILL);
     }
 
     /// <summary>

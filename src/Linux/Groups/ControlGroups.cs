@@ -46,20 +46,46 @@ public sealed class ControlGroups
 
     public string? For(string service) => Directory is null ? null : Path.Combine(Directory, service);
 
+    /// <summary>The processes in a group, its own ones only (cgroups(7), cgroup.procs).</summary>
+    public static IEnumerable<int> Processes(string group)
+    {
+        try
+        {
+            return
+            [
+                .. File.ReadLines(Path.Combine(group, "cgroup.procs"))
+                    .Select(line => int.Parse(line, System.Globalization.CultureInfo.InvariantCulture)),
+            ];
+        }
+        catch (IOException)
+        {
+            return [];
+        }
+    }
+
+    /// <summary>
+    /// Removes a group in which nothing lives any more, and those below it: of commands that were run for it, or that the
+    /// program made. One that is still in use stays, and is found again by the next start.
+    /// </summary>
+    public static void RemoveTree(string group)
+    {
+        try
+        {
+            foreach (var below in System.IO.Directory.GetDirectories(group))
+                RemoveTree(below);
+            System.IO.Directory.Delete(group);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            // Still in use, or gone already.
+        }
+    }
+
     /// <summary>Removes the sentry's own directory, if nothing lives in it any more.</summary>
     public void Remove()
     {
         if (Directory is null)
             return;
-        try
-        {
-            foreach (var leaf in System.IO.Directory.GetDirectories(Directory))
-                System.IO.Directory.Delete(leaf);
-            System.IO.Directory.Delete(Directory);
-        }
-        catch (IOException)
-        {
-            // Still in use: the next start finds it again.
-        }
+        RemoveTree(Directory);
     }
 }

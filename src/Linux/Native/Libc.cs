@@ -41,7 +41,8 @@ internal static unsafe partial class Libc
         LOCK_NB = 4;
     public const int SIGKILL = 9,
         SIGTERM = 15,
-        SIGCHLD = 17;
+        SIGCHLD = 17,
+        SIGURG = 23;
     public const int SIG_SETMASK = 2;
     public const short POLLIN = 1;
     public const int WNOHANG = 1;
@@ -73,7 +74,8 @@ internal static unsafe partial class Libc
         PRIO_PROCESS = 0,
         RLIMIT_NOFILE = 7,
         IOPRIO_WHO_PROCESS = 1;
-    public const int SYS_pidfd_open = 434,
+    public const int SYS_pidfd_send_signal = 424,
+        SYS_pidfd_open = 434,
         SYS_pidfd_getfd = 438;
     public const int ENODATA = 61,
         EOPNOTSUPP = 95,

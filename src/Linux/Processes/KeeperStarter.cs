@@ -25,10 +25,9 @@ public sealed class KeeperStarter(string binary, string runDirectory)
             (ready, spare) = (spare, null);
         if (ready is { } one)
         {
-            if (!one.Connection.Poll(0, SelectMode.SelectRead))
-                return one; // nothing to read: alive and waiting
+            if (!HasEnded(one.Pid))
+                return one;
             one.Connection.Dispose();
-            Collect(one.Pid);
         }
 
         return Start();
@@ -42,8 +41,15 @@ public sealed class KeeperStarter(string binary, string runDirectory)
             .ContinueWith(
                 _ =>
                 {
-                    lock (spareLock)
-                        spare ??= Start();
+                    try
+                    {
+                        lock (spareLock)
+                            spare ??= Start();
+                    }
+                    catch (IOException)
+                    {
+                        // Without one in reserve a launch takes a moment longer, and says it if none can be started.
+                    }
                 },
                 TaskScheduler.Default
             );
@@ -60,9 +66,10 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         _ = Libc.posix_spawn_file_actions_init(actions);
         _ = Libc.posix_spawnattr_init(attributes);
         _ = Libc.sigemptyset(set);
-        // The keeper reads SIGCHLD from a descriptor: it must be blocked before its runtime starts its first own
+        // The keeper reads its signals from a descriptor: they must be blocked before its runtime starts its first own
         // thread.
         _ = Libc.sigaddset(set, Libc.SIGCHLD);
+        _ = Libc.sigaddset(set, Libc.SIGURG);
         _ = Libc.posix_spawnattr_setsigmask(attributes, set);
         const short setSession = 0x80,
             setMask = 0x08;
@@ -98,6 +105,12 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         throw error is Libc.EAGAIN or Libc.ENOMEM or Libc.EMFILE or Libc.ENFILE
             ? new OwnTroubleException(why)
             : new IOException(why);
+    }
+
+    private static unsafe bool HasEnded(int pid)
+    {
+        int status;
+        return Libc.wait4(pid, &status, Libc.WNOHANG, null) != 0;
     }
 
     /// <summary>

@@ -150,6 +150,13 @@ public static class ProcessFacts
         && after + 2 < stat.Length
         && stat[after + 2] is not ('Z' or 'X');
 
+    /// <summary>Whether a signal or a debugger has stopped it, so that it does nothing until it is let go on.</summary>
+    public static bool IsStopped(int pid) =>
+        Encoding.UTF8.GetString(Read(pid, "stat")) is var stat
+        && stat.LastIndexOf(')') is >= 0 and var after
+        && after + 2 < stat.Length
+        && stat[after + 2] is 'T' or 't';
+
     /// <summary>When the process was started.</summary>
     public static DateTimeOffset Started(int pid)
     {
@@ -224,13 +231,14 @@ public static class ProcessFacts
     public static IEnumerable<int> WithVariable(string variable)
     {
         var wanted = Encoding.UTF8.GetBytes(variable + '\0');
-        foreach (var pid in All())
-        {
-            var environment = Read(pid, "environ");
-            var at = environment.AsSpan().IndexOf(wanted);
-            if (at == 0 || (at > 0 && environment[at - 1] == 0))
-                yield return pid;
-        }
+        return All().Where(pid => Holds(pid, wanted));
+    }
+
+    private static bool Holds(int pid, byte[] wanted)
+    {
+        var environment = Read(pid, "environ");
+        var at = environment.AsSpan().IndexOf(wanted);
+        return at == 0 || (at > 0 && environment[at - 1] == 0);
     }
 
     /// <summary>The values that processes have for a variable of their environment. Any of them can change its own.</summary>
@@ -252,10 +260,33 @@ public static class ProcessFacts
     }
 
     /// <summary>Sends a signal. False when the process is gone or not ours.</summary>
-    public static bool Signal(int pid, int number) => Libc.kill(pid, number) == 0;
+    public static bool Signal(int pid, int number)
+    {
+        using var process = ProcessHandle.Open(pid);
+        return process?.Signal(number) == true;
+    }
 
-    /// <summary>Ends a process at once. True while it is still there to be ended.</summary>
-    public static bool End(int pid) => Libc.kill(pid, Libc.SIGKILL) == 0;
+    /// <summary>
+    /// Ends every process whose environment at its start held this exact NAME=VALUE, and no other that got its number
+    /// meanwhile.
+    /// </summary>
+    /// <returns>Those that were there to be ended; one that was ended has no environment any more.</returns>
+    public static List<int> EndWith(string variable)
+    {
+        var wanted = Encoding.UTF8.GetBytes(variable + '\0');
+        var ended = new List<int>();
+        foreach (var pid in WithVariable(variable))
+        {
+            using var process = ProcessHandle.Open(pid);
+            if (process is not null && Holds(pid, wanted))
+            {
+                _ = process.End();
+                ended.Add(pid);
+            }
+        }
+
+        return ended;
+    }
 
     /// <summary>
     /// Of what a process can make as long as it likes so much is read: its command line, its environment, anything

@@ -102,6 +102,7 @@ internal static class NeedLook
         needed switch
         {
             null => "there is no service of that name",
+            { Known: false } => "what became of it is not known yet",
             { Situation.Phase: Phase.Running } => null,
             { Situation.Phase: Phase.Held } => "it is on hold",
             { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "starting it is disabled",

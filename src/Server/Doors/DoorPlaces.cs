@@ -11,7 +11,11 @@ namespace CalmSentry.Server.Doors;
 /// </summary>
 internal sealed class DoorPlaces(Places places, SayDoors says)
 {
-    private const int Backlog = 512;
+    /// <summary>
+    /// How many may have connected that are not taken yet: a thousand services are begun at once by a client that asks for
+    /// each. The kernel keeps it below its own limit (net.core.somaxconn, listen(2)).
+    /// </summary>
+    private const int Backlog = 4096;
 
     private Socket? console;
 

@@ -14,12 +14,16 @@ internal sealed class KeeperLink
     private byte[] inbox = new byte[1024];
     private int from,
         to;
+    private volatile TaskCompletionSource? asked;
 
     private KeeperLink(Socket socket, string runDirectory, int childPid) =>
         (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
 
     /// <summary>Process id of a keeper this server started; 0 of one it found.</summary>
     public int Pid => childPid;
+
+    /// <summary>What it understands (<see cref="KeeperVersion"/>); 0 before its hello.</summary>
+    public int Version { get; private set; }
 
     /// <summary>A new keeper for a service; the first order binds it to the run directory.</summary>
     /// <exception cref="IOException">The keeper cannot be started.</exception>
@@ -55,6 +59,78 @@ internal sealed class KeeperLink
         }
     }
 
+    /// <summary>
+    /// The keeper of a run whose place was wiped, or null: the parent of what runs in the run's group makes its socket
+    /// again and is connected to.
+    /// </summary>
+    /// <param name="processes">What is known to belong to the run.</param>
+    public static async Task<KeeperLink?> FindByProcesses(string runDirectory, IEnumerable<int> processes)
+    {
+        foreach (var pid in processes.Select(KeeperOf).Distinct())
+        {
+            using var process = ProcessHandle.Open(pid);
+            if (process is null || !IsKeeper(pid))
+                continue;
+            Directory.CreateDirectory(
+                runDirectory,
+                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+            );
+            if (!process.Signal(MakePlaceAgain))
+                continue;
+            for (var tries = 0; tries < PlaceTries; tries++)
+            {
+                if (Find(runDirectory) is { } link)
+                    return link;
+                await Task.Delay(5).ConfigureAwait(false);
+            }
+        }
+
+        return null;
+    }
+
+    /// <summary>SIGURG: nothing to whoever does not know it (signal(7)).</summary>
+    private const int MakePlaceAgain = 23;
+
+    private const int PlaceTries = 200;
+
+    private static int KeeperOf(int pid)
+    {
+        for (var depth = 0; pid > 1 && depth < 64; depth++, pid = ProcessFacts.Parent(pid))
+            if (IsKeeper(pid))
+                return pid;
+        return 0;
+    }
+
+    private static bool IsKeeper(int pid) =>
+        ProcessFacts.CommandLine(pid) is ["calm-keeper", "keep", ..]
+        && ProcessFacts.EffectiveUser(pid) == ProcessFacts.EffectiveUser(Environment.ProcessId);
+
+    /// <summary>
+    /// Whether it answers within a time. One of the first version cannot say so: it counts as there unless somebody has
+    /// stopped it.
+    /// </summary>
+    public async Task<bool> Answers(TimeSpan limit)
+    {
+        if (Version == 0)
+            return false; // it has not even said hello
+        if (Version < KeeperVersion.Answers)
+            return !ProcessFacts.IsStopped(PeerPid);
+        var here = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        asked = here;
+        Send(new Message(KeeperWord.Ask));
+        return await Task.WhenAny(here.Task, Task.Delay(limit)).ConfigureAwait(false) == here.Task;
+    }
+
+    /// <summary>Ends the keeper itself; what it kept is looked for as after any loss of one.</summary>
+    public void End()
+    {
+        using var process = ProcessHandle.Open(PeerPid);
+        if (process is not null && IsKeeper(PeerPid))
+            _ = process.End();
+    }
+
+    private int PeerPid => childPid != 0 ? childPid : PeerCredentials.Of(socket)?.Pid ?? 0;
+
     /// <summary>The next news, or null once the keeper is gone.</summary>
     public async Task<(KeeperWord Word, byte[] Body)?> Next()
     {
@@ -69,6 +145,9 @@ internal sealed class KeeperLink
                 {
                     var body = inbox.AsSpan(from + Message.HeadLength, length).ToArray();
                     from += Message.HeadLength + length;
+                    if (word == KeeperWord.Hello)
+                        Version = (int)Message.Number(body, "version", KeeperVersion.First);
+                    asked?.TrySetResult(); // whatever it says, it is there
                     return (word, body);
                 }
 

@@ -2,6 +2,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Server.Keepers;
@@ -42,11 +43,17 @@ internal static class LaunchWords
                 $"it cannot be bound to its processors: {error}; this machine has {Environment.ProcessorCount}",
             LaunchStep.OpenFiles =>
                 $"it cannot be allowed that many open files: {error}; this sentry itself may have at most "
-                    + $"{CalmSentry.Linux.Processes.ProcessFacts.OpenFilesCeiling()}",
+                    + $"{ProcessFacts.OpenFilesCeiling()}",
+            LaunchStep.Enter =>
+                $"the process that was to become it {Ended(new(errno))} before it could, as where the host gives no more "
+                    + $"processes or memory",
             LaunchStep.Execute => Execute(errno, definition, error),
             _ => $"the step '{step.ToString().ToLowerInvariant()}' failed: {error}",
         };
     }
+
+    private static string Ended(WaitStatus status) =>
+        status.Signal != 0 ? $"was killed by signal {status.Signal}" : $"ended with exit code {status.ExitCode}";
 
     /// <summary>What is wrong with a program's file, with its code; null when nothing is.</summary>
     public static (FindingCode Code, string Words, string Next)? Fault(string path)

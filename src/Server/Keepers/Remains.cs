@@ -30,16 +30,20 @@ internal static class Remains
     }
 
     /// <summary>The note of how a run, or a command of it, ended; with that the run is over, also that it was ordered.</summary>
-    public static void Discard(string runDirectory, RunNumber run, bool over)
+    public static void Discard(RunSite site, ControlGroups groups, bool over)
     {
         try
         {
-            File.Delete(Path.Combine(runDirectory, $"outcome.{run}"));
+            File.Delete(Path.Combine(site.Place, $"outcome.{site.Run}"));
         }
         catch (DirectoryNotFoundException) { }
 
-        if (over)
-            RunNotes.Discard(runDirectory, run);
+        if (!over)
+            return;
+        RunNotes.Discard(site.Place, site.Run);
+        // The keeper has removed it, unless the program had groups of its own below it.
+        if (site.Group(groups) is { } group && Directory.Exists(group))
+            ControlGroups.RemoveTree(group);
     }
 
     /// <summary>
@@ -62,9 +66,8 @@ internal static class Remains
         while (true)
         {
             // Marked processes, wherever they have gone; a process being ended has no environment any more.
-            var left = ProcessFacts.WithVariable($"CALM_RUN={site.Mark(places)}").ToList();
-            foreach (var pid in left.Where(ProcessFacts.End))
-                ended.Add(pid);
+            var left = ProcessFacts.EndWith($"CALM_RUN={site.Mark(places)}");
+            ended.UnionWith(left);
             if (left.Count == 0 && !Populated(group))
                 break;
             if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience)
@@ -72,13 +75,8 @@ internal static class Remains
             await Task.Delay(5).ConfigureAwait(false);
         }
 
-        if (group is not null && Directory.Exists(group))
-        {
-            foreach (var below in Directory.GetDirectories(group))
-                Directory.Delete(below); // of commands that were run for it
-            Directory.Delete(group);
-        }
-
+        if (group is not null)
+            ControlGroups.RemoveTree(group);
         return (ended.Count, false);
     }
 

@@ -31,8 +31,11 @@ internal static class CopyEnding
                 .Where(copy => copy.Same)
         )
         {
+            using var process = ProcessHandle.Open(copy.Pid);
+            if (process is null || ProcessFacts.Started(copy.Pid) != copy.Since)
+                continue; // it has ended, and its number may be another's
             logbook.Note(definition.Name, new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" }, caller.Who);
-            ProcessFacts.Signal(copy.Pid, Terminate);
+            process.Signal(Terminate);
             var until = clock.GetUtcNow() + Patience;
             while (ProcessFacts.Lives(copy.Pid) && clock.GetUtcNow() < until)
                 await Task.Delay(20).ConfigureAwait(false);

@@ -19,10 +19,14 @@ internal sealed class Registry(House house)
 {
     private const string WoundDown = " wound down";
 
+    /// <summary>How long a server that has just begun looks for what became of its services before it serves.</summary>
+    private static readonly TimeSpan TakeUpPatience = TimeSpan.FromSeconds(1.2);
+
     private volatile NeedGraph? graph;
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
     private readonly ConcurrentDictionary<string, Unreadable> unreadable = new(StringComparer.Ordinal);
-    private bool newBoot;
+    private bool newBoot,
+        newMachine;
 
     public IReadOnlyList<ServiceView> Views =>
         [
@@ -138,6 +142,8 @@ internal sealed class Registry(House house)
             : null;
         var askPermits = house.Store.Fact("permits") is not null;
         newBoot = before != Machine.BootId;
+        // After winding down what begins with the machine begins anew, and yet the machine may be the same.
+        newMachine = before is null || !before.StartsWith(Machine.BootId, StringComparison.Ordinal);
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
@@ -162,11 +168,13 @@ internal sealed class Registry(House house)
 
         var marks = RunNotes.Marked(house.Places);
         foreach (var actor in all)
-            taken.Add(actor.TakeUp(newBoot, marks));
-        await Task.WhenAll(taken).ConfigureAwait(false);
+            taken.Add(actor.TakeUp(newMachine, marks));
+        // One that takes long (a keeper that hangs, a process that does not end) keeps nobody else from being served: it
+        // says so, and is asked the same when it is known what became of it.
+        await Task.WhenAny(Task.WhenAll(taken), Task.Delay(TakeUpPatience)).ConfigureAwait(false);
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
-        await Task.WhenAll(all.Select(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed())))
-            .ConfigureAwait(false);
+        var asked = all.ConvertAll(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed()));
+        await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted)).ConfigureAwait(false);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);
@@ -251,7 +259,7 @@ internal sealed class Registry(House house)
             new(EntryCode.Adjusted) { Revision = revision, Seen = "its definition was given anew" },
             by
         );
-        await actor.TakeUp(newBoot, RunNotes.Marked(house.Places)).ConfigureAwait(false);
+        await actor.TakeUp(newMachine, RunNotes.Marked(house.Places)).ConfigureAwait(false);
         await actor.Ask(newBoot ? new MachineBegan() : new Resumed()).ConfigureAwait(false);
         house.Events.Changed(actor.View);
         return actor;

@@ -137,6 +137,12 @@ internal sealed partial class ServiceActor : IDisposable
 
     public Situation Situation { get; private set; }
 
+    /// <summary>
+    /// Whether it has been found out what became of it while no server watched; until then its situation is what was
+    /// last on record.
+    /// </summary>
+    public bool Known { get; private set; } = true;
+
     /// <summary>errno while output cannot be written, else 0.</summary>
     public int OutputStuck => outputStuck;
 
@@ -242,6 +248,8 @@ internal sealed partial class ServiceActor : IDisposable
     public Task TakeUp(bool newBoot, ILookup<string, (long Run, uint User)> marks)
     {
         var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        Known = false;
+        View = ServiceViews.Of(this);
         Post(
             () =>
             {
@@ -481,6 +489,9 @@ internal sealed partial class ServiceActor : IDisposable
                 break;
             case EndTree:
                 keeper?.Send(new Message(KeeperWord.EndTree));
+                break;
+            case GiveUpKeeper:
+                await EndKeeper().ConfigureAwait(false);
                 break;
             case Dismiss:
                 keeper?.Send(new Message(KeeperWord.Leave));

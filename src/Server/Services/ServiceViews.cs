@@ -19,6 +19,8 @@ internal static class ServiceViews
     {
         var (definition, now) = (actor.Definition, actor.Situation);
         var health = Health.Of(definition, now);
+        if (!actor.Known)
+            health = new(HealthLevel.Unknown, NotKnown, null);
         var stuck = actor.OutputStuck == 0 ? null : $"its output cannot be written ({Names.Errno(actor.OutputStuck)})";
         return new ServiceView
         {
@@ -32,7 +34,8 @@ internal static class ServiceViews
             HealthSince = health.Since,
             Attention = Attention.Of(definition, now) ?? stuck,
             Why =
-                Explanation.Of(definition, now, TimeZoneInfo.Local)
+                (actor.Known ? "" : $"{NotKnown}. Last on record: ")
+                + Explanation.Of(definition, now, TimeZoneInfo.Local)
                 + (
                     actor.OutputStuck != 0
                         ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; "
@@ -51,6 +54,8 @@ internal static class ServiceViews
             Awaits = Awaits(definition, now),
         };
     }
+
+    private const string NotKnown = "What became of it while no sentry served is not known yet";
 
     public static ServiceDetail Detail(ServiceActor actor, House house, Registry registry)
     {

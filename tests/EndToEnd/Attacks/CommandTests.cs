@@ -179,6 +179,20 @@ public class CommandTests
                 StringComparison.Ordinal
             );
 
+            Assert.Contains("not on record yet", (await sentry.Ok("list")).Error, StringComparison.Ordinal);
+            foreach (
+                var change in (string[][])
+                    [
+                        ["wrap", "tide", "--account", Sentry.Account, "--", "/bin/sleep", "601"],
+                        ["adjust", "board", "--title", "Departure board"],
+                    ]
+            )
+            {
+                var refused = await sentry.Calm(change);
+                Assert.Equal(1, refused.Exit);
+                Assert.Contains("Nothing was changed", refused.Error, StringComparison.Ordinal);
+            }
+
             File.Delete(Path.Combine(library, "fill"));
             await Sentry.Eventually(async () =>
                 !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal)

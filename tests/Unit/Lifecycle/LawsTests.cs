@@ -311,6 +311,38 @@ public class LawsTests
                 iter: 2000
             );
 
+    /// <summary>Whatever it is told, nothing comes of it: it is given up, and the service goes on without it.</summary>
+    [Fact]
+    public void A_keeper_that_never_answers_is_given_up_in_a_launch_and_in_a_stop() =>
+        Gen.Select(Definitions, Events.Array[0, 60], Gen.Bool)
+            .Sample(
+                (definition, events, stops) =>
+                {
+                    var world = new World(definition);
+                    foreach (var happens in events)
+                        happens(world);
+                    if (world.Live is null)
+                        world.Happens(new StartAsked(new("anna"), WithoutNeeds: true));
+                    // What toggles has a command of its own for each way, and what is on has no keeper.
+                    if (world.Live is not { } run || definition.Program.Kind == ProgramKind.Toggles)
+                        return;
+                    if (stops)
+                        world.Happens(new StopAsked(new("anna")));
+                    if (world.Situation is not { Phase: Phase.Stopping } and not { Run.Launched: null })
+                        return;
+                    var most = world.Definition.WindDown.Length + 2;
+                    for (var turns = 0; !world.Done.OfType<GiveUpKeeper>().Any(up => up.Run == run); turns++)
+                    {
+                        Assert.True(turns < most, "it is given up after its waits");
+                        Assert.True(world.PassToNextDecision(), "a keeper is never waited for without end");
+                    }
+
+                    world.End(new(OutcomeKind.KeeperLost));
+                    Assert.NotEqual(run, world.Live);
+                },
+                iter: 2000
+            );
+
     [Fact]
     public void An_unwrap_stops_first_and_leaves_nothing() =>
         Gen.Select(Definitions, Events.Array[0, 60])

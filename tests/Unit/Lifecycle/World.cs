@@ -208,6 +208,9 @@ internal sealed class World(Definition first)
                     "what does not end even by force is said"
                 );
                 break;
+            case GiveUpKeeper given:
+                Assert.Equal(Live, given.Run);
+                break;
             case FindMain find:
                 Assert.Equal(Live, find.Run);
                 Assert.Equal(ProgramKind.Detaches, definition.Program.Kind);

@@ -22,20 +22,13 @@ public class ProcessLineTests
         try
         {
             await shell.StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken);
-            var seen = new ProcessLine(
-                shell.Id,
-                ProcessFacts.CommandLine(shell.Id),
-                ProcessFacts.Executable(shell.Id)
-            );
+            var seen = new ProcessLine(shell.Id, ProcessFacts.CommandLine(shell.Id), ProcessFacts.Executable(shell.Id));
             Assert.True(seen.StaysForeign(Mark));
             await shell.StandardInput.WriteLineAsync("go on");
             shell.StandardInput.Close();
             // Its own output ends when it ends; that it executes something else only /proc tells.
             Assert.True(
-                SpinWait.SpinUntil(
-                    () => ProcessFacts.CommandLine(shell.Id) is ["sleep", ..],
-                    TimeSpan.FromMinutes(1)
-                )
+                SpinWait.SpinUntil(() => ProcessFacts.CommandLine(shell.Id) is ["sleep", ..], TimeSpan.FromMinutes(1))
             );
             Assert.False(seen.StaysForeign(Mark));
         }

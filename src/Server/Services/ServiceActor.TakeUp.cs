@@ -1,0 +1,292 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Groups;
+using CalmSentry.Server.Keepers;
+
+namespace CalmSentry.Server.Services;
+
+/// <summary>Finding out what became of a service's runs while nobody watched them, or their keeper was lost.</summary>
+internal sealed partial class ServiceActor
+{
+    /// <summary>How long a server that has just begun waits for the answer of a keeper it finds.</summary>
+    private static readonly TimeSpan KeeperPatience = TimeSpan.FromSeconds(1);
+
+    /// <summary>How long anything else of a service waits for what is left of a run to end.</summary>
+    private static readonly TimeSpan RemainsPatience = TimeSpan.FromSeconds(1);
+
+    /// <summary>Marks are believed up to so many runs beyond those on record: a number is text in a program's hands.</summary>
+    private const long MostUnseen = 1000;
+
+    /// <summary>Numbers of runs that processes of its account are marked with, as the server found them.</summary>
+    private IReadOnlyList<long> marked = [];
+
+    private async Task FindKeeper(bool newBoot)
+    {
+        var link =
+            KeeperLink.Find(runDirectory)
+            ?? await KeeperLink.FindByProcesses(runDirectory, ProcessesLeft()).ConfigureAwait(false);
+        if (link is null)
+        {
+            await FindUnwatched(newBoot).ConfigureAwait(false);
+            return;
+        }
+
+        var word = link.Next();
+        if (await Task.WhenAny(word, Task.Delay(KeeperPatience)).ConfigureAwait(false) == word)
+        {
+            await Greet(link, await word.ConfigureAwait(false), newBoot).ConfigureAwait(false);
+            return;
+        }
+
+        // One keeper that hangs must not keep the sentry from serving all others.
+        keeper = link;
+        Trouble(
+            "Its keeper does not answer, as when somebody has stopped it, or the disk that its output goes to does not. "
+                + "It is taken up as soon as it does; 'calm stop' ends it, and its run with it."
+        );
+        _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), TaskScheduler.Default);
+    }
+
+    private async Task Greet(KeeperLink link, (KeeperWord Word, byte[] Body)? word, bool newBoot)
+    {
+        keeper = null;
+        if (word is { Word: KeeperWord.Hello } hello)
+        {
+            Attach(link);
+            keeperPid = (int)Message.Number(hello.Body, "keeper");
+            if (Message.Text(hello.Body, "phase") != "idle")
+            {
+                await TakeUpRun(hello.Body).ConfigureAwait(false);
+                return;
+            }
+        }
+
+        await FindUnwatched(newBoot).ConfigureAwait(false);
+    }
+
+    /// <summary>
+    /// One that answers is doing what it can: what it was told is told again. One that does not is ended; that its
+    /// connection breaks leads to the rest, as after any loss of a keeper.
+    /// </summary>
+    private async Task EndKeeper()
+    {
+        if (keeper is not { } link)
+            return; // what is left is being ended already, or nothing was ordered yet
+        if (await link.Answers(KeeperPatience).ConfigureAwait(false))
+        {
+            if (Situation.Phase == Phase.Stopping)
+                link.Send(new Message(KeeperWord.EndTree));
+            return;
+        }
+
+        Trouble("Its keeper does not answer: it is ended, and with it what is left of the run.");
+        link.End();
+    }
+
+    /// <summary>What runs in the groups of its runs, and the process of the live one.</summary>
+    private IEnumerable<int> ProcessesLeft() =>
+        Left()
+            .SelectMany(run => Site(run).Group(house.Groups) is { } group ? ControlGroups.Processes(group) : [])
+            .Concat(Situation.Run?.Pid is { } pid ? new[] { pid } : []);
+
+    /// <summary>No keeper has a run of it: what became of those that anything is left of?</summary>
+    private async Task FindUnwatched(bool newBoot)
+    {
+        var found = true;
+        var left = Left();
+        if (Situation.Run is { Switch: Switch.On } on && left.All(run => run <= on.Number))
+        {
+            if (newBoot)
+                await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null).ConfigureAwait(false);
+        }
+        else
+        {
+            if (left.LastOrDefault() is var latest && latest > Situation.LastRun)
+                await TakeInUnseen(left, latest, sameBoot: !newBoot).ConfigureAwait(false);
+            if (Situation.Run is { } run)
+                found = await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
+        }
+
+        await EndOlder(left).ConfigureAwait(false);
+        alarm.Set(Situation.WakeAt);
+        if (found)
+            FoundOut();
+    }
+
+    private void FoundOut()
+    {
+        if (Known)
+            return;
+        Known = true;
+        Publish();
+    }
+
+    private async Task TakeUpRun(byte[] hello)
+    {
+        var number = new RunNumber(Message.Number(hello, "run"));
+        var pid = (int)Message.Number(hello, "pid");
+        var left = Left().Where(run => run != number).ToList();
+        if (number > Situation.LastRun)
+            await TakeInUnseen(left.Where(run => run < number), number, sameBoot: true).ConfigureAwait(false);
+        OutputBegan = RunNotes.OutputFrom(runDirectory, number) ?? house.Store.OutputFrom(Id, number);
+        OpenSay(null);
+        await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
+        house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+        house.Store.RunLaunched(Id, number, pid, house.Now);
+        if (Message.Text(hello, "phase") == "ending")
+            await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
+        await EndOlder(left).ConfigureAwait(false);
+        FoundOut();
+    }
+
+    /// <summary>
+    /// The runs that anything is left of, in their order. A mark alone, which a program of its account can write, brings
+    /// nothing back that was stopped.
+    /// </summary>
+    private List<RunNumber> Left() =>
+        [
+            .. RunNotes.Left(
+                Id.ToString(),
+                runDirectory,
+                house.Groups,
+                Situation.Phase is Phase.Stopped or Phase.Held ? [] : Near()
+            ),
+        ];
+
+    private IEnumerable<long> Near() => marked.Where(run => run <= Situation.LastRun + MostUnseen);
+
+    /// <summary>Runs were ordered that the store had not heard of: the latest is the one to ask about from here on.</summary>
+    private async Task TakeInUnseen(IEnumerable<RunNumber> left, RunNumber latest, bool sameBoot)
+    {
+        var ended = new List<UnseenEnd>();
+        if (Situation.Run is { } known)
+            ended.Add(await EndUnseen(known.Number, sameBoot).ConfigureAwait(false));
+        foreach (var run in left.Where(run => run > Situation.LastRun && run < latest))
+            ended.Add(await EndUnseen(run, sameBoot).ConfigureAwait(false));
+        var began = RunNotes.Began(runDirectory, latest) ?? house.Now;
+        await Apply(new RunsUnseen([.. ended], latest, began)).ConfigureAwait(false);
+        OutputBegan = RunNotes.OutputFrom(runDirectory, latest) ?? 0;
+        house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+    }
+
+    /// <summary>A run that a later one has followed already: its end goes on record, and nothing of it lives on.</summary>
+    private async Task<UnseenEnd> EndUnseen(RunNumber run, bool sameBoot)
+    {
+        var end = Remains.Outcome(runDirectory, run) is { } known
+            ? EndOf(known.Word, known.Body)
+            : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null);
+        if (sameBoot)
+            await Task.WhenAny(EndRemains(run), Task.Delay(RemainsPatience)).ConfigureAwait(false);
+        var began = RunNotes.Began(runDirectory, run) ?? end.At;
+        house.Store.RunBegan(
+            Id,
+            new LiveRun(run, Cause.Recovery, began),
+            Revision,
+            RunNotes.OutputFrom(runDirectory, run) ?? 0,
+            RunWords.Sentry,
+            null
+        );
+        var last = new LastEnd(run, end.Outcome, end.At, AsAsked: false, Forced: false) { Bad = !end.Outcome.IsGood };
+        house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds, End: last));
+        DiscardOnceKept(run);
+        return new(run, end.Outcome, end.At);
+    }
+
+    /// <summary>
+    /// Of runs before the live one nothing may live on, and what was written down of their ends goes on record if it
+    /// is not there yet.
+    /// </summary>
+    private async Task EndOlder(IEnumerable<RunNumber> left)
+    {
+        var live = Situation.Run?.Number;
+        foreach (var run in left.Where(run => run <= Situation.LastRun).Union(Near().Select(run => new RunNumber(run))))
+        {
+            if (run == live)
+                continue;
+            await Task.WhenAny(EndRemains(run), Task.Delay(RemainsPatience)).ConfigureAwait(false);
+            if (Remains.Outcome(runDirectory, run) is { } known)
+            {
+                var end = EndOf(known.Word, known.Body);
+                house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
+            }
+
+            DiscardOnceKept(run);
+        }
+    }
+
+    /// <summary>Completes when nothing of the run lives any more, however long the kernel holds some of it.</summary>
+    /// <returns>How many processes there were.</returns>
+    private async Task<int> EndRemains(RunNumber run)
+    {
+        var all = 0;
+        for (var said = false; ; said = true)
+        {
+            var (ended, stuck) = await Remains.End(Site(run), house.Places, house.Groups).ConfigureAwait(false);
+            all = Math.Max(all, ended);
+            if (!stuck)
+                break;
+            if (!said)
+                Trouble(
+                    $"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not "
+                        + $"answer. Nothing else is started in their place before they have ended."
+                );
+        }
+
+        if (all > 0)
+            house.Logbook.Note(this, new(EntryCode.RemainsEnded) { Run = run, Count = all });
+        return all;
+    }
+
+    /// <returns>False: what is left of the run does not end yet, and what became of it is found out later.</returns>
+    private async Task<bool> FindOutcome(RunNumber run, bool sameBoot)
+    {
+        if (Remains.Outcome(runDirectory, run) is { Word: KeeperWord.TreeEnded or KeeperWord.NeverLaunched } known)
+        {
+            await Over(known.Word, known.Body).ConfigureAwait(false);
+            return true;
+        }
+
+        if (!sameBoot)
+        {
+            await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
+            return true;
+        }
+
+        // As a rule nothing is left, or ends at once. What the kernel holds keeps nobody waiting.
+        var ending = EndRemains(run);
+        if (await Task.WhenAny(ending, Task.Delay(RemainsPatience)).ConfigureAwait(false) == ending)
+        {
+            await Lost(run, await ending.ConfigureAwait(false) > 0).ConfigureAwait(false);
+            return true;
+        }
+
+        Known = false;
+        Publish();
+        _ = ending.ContinueWith(left => Post(() => Lost(run, left.Result > 0), null), TaskScheduler.Default);
+        return false;
+    }
+
+    /// <summary>Nothing of the run is left, nor is a word of how it ended.</summary>
+    private async Task Lost(RunNumber run, bool wasThere)
+    {
+        if (
+            !wasThere
+            && Situation is { Phase: Phase.Starting, Run: { Launched: null } undone }
+            && undone.Number == run
+            && RunNotes.Began(runDirectory, run) is null
+        )
+            await Launch(run).ConfigureAwait(false); // decided, and lost before anybody was told to
+        else
+            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
+        FoundOut();
+    }
+
+    /// <summary>The last moment the run is known to have been there, when the machine went down under it.</summary>
+    private DateTimeOffset LostAt(LiveRun? run)
+    {
+        var known = run?.Proven ?? run?.Launched ?? run?.Began ?? house.Now;
+        return house.LastSeen is { } seen && seen > known ? seen : known;
+    }
+}

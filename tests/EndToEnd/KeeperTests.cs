@@ -1,0 +1,108 @@
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>A keeper that does not do what it is told, or whose place is gone: nothing is lost by it, and nothing hangs.</summary>
+public class KeeperTests
+{
+    [Fact]
+    public async Task A_stop_ends_also_when_the_keeper_hangs()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--start", "--", "/bin/sleep", "651");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        Sentry.Kill(Sentry.Parent(pid), "STOP");
+        var stopped = await sentry.Ok("stop", "relay");
+        Assert.Contains("stopped", stopped.Output, StringComparison.Ordinal);
+        Assert.False(Sentry.Lives(pid));
+        Assert.Empty(sentry.Processes("relay"));
+        await sentry.Ok("start", "relay"); // by another keeper
+    }
+
+    [Fact]
+    public async Task An_unwrap_ends_also_when_the_keeper_hung_before_the_server_came()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--start", "--", "/bin/sleep", "652");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        Sentry.Kill(Sentry.Parent(pid), "STOP");
+        await sentry.Serve();
+        var seen = await sentry.Show("relay");
+        Assert.Equal("unknown", seen.GetProperty("health").GetString());
+        Assert.Contains("is not known yet", seen.GetProperty("why").GetString(), StringComparison.Ordinal);
+        await sentry.Ok("unwrap", "relay");
+        Assert.False(Sentry.Lives(pid));
+        Assert.Empty((await sentry.Ok("list", "--json")).Json.EnumerateArray());
+    }
+
+    /// <summary>The keeper from before is given the next launch, and does nothing.</summary>
+    [Fact]
+    public async Task A_launch_that_is_never_answered_ends_in_an_outcome()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--pause", "2s", "--start", "--", "/bin/sleep", "653");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        var keeper = Sentry.Parent(pid);
+        Sentry.Kill(pid);
+        await sentry.Until("relay", view => view.GetProperty("state").GetString() == "waiting");
+        Sentry.Kill(keeper, "STOP");
+        await sentry.Until("relay", view => view.GetProperty("run").GetInt64() == 3);
+        Assert.False(Sentry.Lives(keeper));
+        await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running");
+        var runs = (await sentry.Ok("runs", "relay", "--json")).Json.EnumerateArray().ToList();
+        Assert.Equal("keeper-lost", runs[1].GetProperty("outcome").GetString());
+    }
+
+    [Fact]
+    public async Task A_healthy_program_whose_run_directory_was_wiped_is_taken_up_all_the_same()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "654");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        Directory.Delete(sentry.Places.RunDirectory, recursive: true);
+        await sentry.Serve();
+        var seen = await sentry.Show("relay");
+        Assert.Equal("running", seen.GetProperty("state").GetString());
+        Assert.Equal(pid, seen.GetProperty("pid").GetInt32());
+        // And its place is whole again: it is found by another server, and its end is known.
+        await sentry.KillServer();
+        Sentry.Kill(pid);
+        await sentry.Serve();
+        await sentry.Until("relay", view => view.GetProperty("run").GetInt64() == 2);
+        var runs = (await sentry.Ok("runs", "relay", "--json")).Json.EnumerateArray().ToList();
+        Assert.Equal("signalled", runs[1].GetProperty("outcome").GetString());
+    }
+
+    [Fact]
+    public async Task Groups_of_the_programs_own_are_removed_with_its_run()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--start", "--", "/bin/sleep", "657");
+        if (Sentry.Group((await sentry.Show("tide")).GetProperty("pid").GetInt32()) is not { } group)
+            return; // a host without control groups
+        var groups = Path.GetDirectoryName(group)!;
+        await sentry.Ok("account", "permit", "root");
+        await sentry.Ok(
+            "wrap",
+            "yard",
+            "--account",
+            "root",
+            "--start",
+            "--",
+            sentry.Script(
+                "yard",
+                $"#!/bin/sh\ng={groups}/$(sed -n 's,^0::.*/,,p' /proc/self/cgroup)\nmkdir -p $g/a/b $g/c\n"
+                    + "sh -c \"echo \\$\\$ >$g/a/b/cgroup.procs; exec sleep 655\" &\nsleep 1\nexec sleep 656\n"
+            )
+        );
+        var id = await sentry.Id("yard");
+        await Sentry.Eventually(() => Directory.Exists($"{groups}/{id}.1/a/b"));
+        await sentry.Ok("stop", "yard");
+        await Sentry.Eventually(() => !Directory.Exists($"{groups}/{id}.1"));
+        await sentry.Ok("start", "yard");
+        // A keeper that is killed leaves them to the server.
+        Sentry.Kill(Sentry.Parent((await sentry.Show("yard")).GetProperty("pid").GetInt32()));
+        await sentry.Until("yard", view => view.GetProperty("run").GetInt64() == 3);
+        Assert.False(Directory.Exists($"{groups}/{id}.2"));
+    }
+}
