@@ -1,3 +1,5 @@
+using System.Diagnostics;
+
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>A keeper that does not do what it is told, or whose place is gone: nothing is lost by it, and nothing hangs.</summary>
@@ -71,6 +73,30 @@ public class KeeperTests
         await sentry.Until("relay", view => view.GetProperty("run").GetInt64() == 2);
         var runs = (await sentry.Ok("runs", "relay", "--json")).Json.EnumerateArray().ToList();
         Assert.Equal("signalled", runs[1].GetProperty("outcome").GetString());
+    }
+
+    /// <summary>As where the host gives no more memory or processes: whatever it dies of, the program was never there.</summary>
+    [Fact]
+    public async Task One_that_dies_on_the_way_to_becoming_the_program_is_no_launch()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "658");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        // What the keeper starts from here on has no room for a runtime; the keeper itself has what it needs.
+        var limited = Process.Start("prlimit", ["--pid", $"{Sentry.Parent(pid)}", "--as=8000000"]);
+        await limited.WaitForExitAsync(TestContext.Current.CancellationToken);
+        Assert.Equal(0, limited.ExitCode);
+        Sentry.Kill(pid);
+        await sentry.Until("relay", view => view.GetProperty("run").GetInt64() >= 3);
+        var second = (await sentry.Ok("runs", "relay", "--json"))
+            .Json.EnumerateArray()
+            .Single(run => run.GetProperty("run").GetInt64() == 2);
+        Assert.Equal("never-launched", second.GetProperty("outcome").GetString());
+        Assert.Contains(
+            "the process that was to become it",
+            second.GetProperty("words").GetString(),
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
