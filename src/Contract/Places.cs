@@ -53,7 +53,11 @@ public sealed record Places(string Root)
     /// <summary>Holds the console's TCP port, as one line.</summary>
     public string PortFile => Path.Combine(RunDirectory, "port");
 
-    public string Lock => Path.Combine(RunDirectory, "sentry.lock");
+    /// <summary>The lock of the one server, where nobody wipes it.</summary>
+    public string Lock => Path.Combine(Library, "sentry.lock");
+
+    /// <summary>Where servers of an earlier version lock.</summary>
+    public string EarlierLock => Path.Combine(RunDirectory, "sentry.lock");
 
     /// <summary>The keeper's directory of a service.</summary>
     /// <param name="id">Its id, as directories have it.</param>

@@ -93,18 +93,33 @@ internal static unsafe class As
         return 0;
     }
 
+    private static byte** environ;
+
     /// <summary>The environment as it was handed over, byte for byte.</summary>
     internal static byte** Environ()
     {
+        if (environ is not null)
+            return environ;
+        const int longest = 4 << 20; // more than the kernel hands over (execve(2), limits on arguments)
         fixed (byte* path = "/proc/self/environ"u8)
         {
             var file = open(path, O_RDONLY | O_CLOEXEC, 0);
-            var room = 4 << 20;
+            var room = 16 << 10;
             var text = (byte*)NativeMemory.AllocZeroed((nuint)room);
             var length = 0;
             nint got;
             while (file >= 0 && (got = read(file, text + length, room - 1 - length)) > 0)
+            {
                 length += (int)got;
+                if (length < room - 1 || room >= longest)
+                    continue;
+                text = (byte*)NativeMemory.Realloc(text, (nuint)room * 2);
+                room *= 2;
+            }
+
+            if (file >= 0)
+                _ = close(file);
+            text[length] = 0;
             var count = new ReadOnlySpan<byte>(text, length).Count((byte)0);
             var list = (byte**)NativeMemory.AllocZeroed((nuint)count + 1, (nuint)sizeof(byte*));
             for (int i = 0, at = 0; i < count; i++)
@@ -113,7 +128,7 @@ internal static unsafe class As
                 at += new ReadOnlySpan<byte>(text + at, length - at).IndexOf((byte)0) + 1;
             }
 
-            return list;
+            return environ = list;
         }
     }
 

@@ -23,6 +23,7 @@ internal static class Program
             ["as", var uid, var gid, var groups, var join, .. var rest] => As.Become(uid, gid, groups, join, rest),
             ["guard", .. var rest] => ServerGuard.Begin(rest),
             ["guard-on", .. var rest] => ServerGuard.Guard(rest),
+            ["guard-second", .. var rest] => ServerGuard.Second(rest),
             ["keep", _] => new Guard().Keep(),
             _ => 2,
         };

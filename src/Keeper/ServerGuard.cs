@@ -1,6 +1,7 @@
 using System.Buffers.Text;
 using System.Runtime.InteropServices;
 using System.Text;
+using CalmSentry.Contract;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
@@ -8,15 +9,14 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// The server's own guard: <c>guard RUN-DIRECTORY SERVER ARGUMENT…</c> starts the server, or takes up one that runs,
-/// and starts
-/// it again when it ends for any reason but the guard's own end: at once, then with growing pauses. SIGTERM ends both;
-/// programs
-/// go on. One guard a run directory, by the lock on <c>guard.lock</c>. It holds the console's listening socket as well
-/// and hands it
-/// to the next server: while the server is away nobody else gets the port, and who connects waits.
+/// The server's own guard: <c>guard RUN-DIRECTORY SERVER ARGUMENT…</c> starts the server, or takes up one that runs, and
+/// starts it again when it ends for any reason but the guard's own end: at once, then with growing pauses. SIGTERM ends
+/// both; programs go on. One guard a sentry, by the lock on <c>guard.lock</c> beside the store, where nobody wipes it. A
+/// <b>second</b> process watches the guard and becomes it when it is killed, also together with the server; the guard
+/// watches the second. It holds the console's listening socket as well and hands it to the next server: while the server is
+/// away nobody else gets the port, and who connects waits.
 /// </summary>
-internal static unsafe class ServerGuard
+internal static unsafe partial class ServerGuard
 {
     private const int SIGHUP = 1,
         SIGINT = 2,
@@ -27,6 +27,11 @@ internal static unsafe class ServerGuard
     private const int HandedPort = 3;
 
     private static int port = -1;
+
+    private static byte* place;
+
+    /// <summary>Milliseconds between looks whether the run directory is there, and between starts of a second.</summary>
+    private const int Beat = 2000;
 
     /// <summary>Milliseconds. A server up for longer than Steady forgets the pauses before.</summary>
     private const int FirstPause = 100,
@@ -53,35 +58,42 @@ internal static unsafe class ServerGuard
         if (arguments.Length < 2)
             return WrongUsage;
         _ = setsid();
-        const int setName = 15;
-        fixed (byte* name = "calm-keeper"u8)
-            _ = prctl(setName, (nuint)name, 0, 0, 0); // it was executed by a path that says nothing
-        using var place = new CString(arguments[0]);
-        if (chdir(place.Pointer) < 0)
-            return Say($"{arguments[0]} is not there", 1);
-        if (!TakeLock())
+        Name();
+        place = new CString(arguments[0]).Pointer;
+        if (!EnterPlace())
+            return Say($"{arguments[0]} is not there and cannot be made", 1);
+        if (!TakeLock(arguments[0]))
             return Say("another guard has this sentry already", 1);
+        SayWho();
         var set = stackalloc byte[128];
         Signals(set);
         var signals = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
+        secondCommand = Texts(["calm-keeper", "guard-second", $"{getpid()}", .. arguments]);
+        var command = Texts(arguments[1..]);
         var server = Running(arguments[1]);
         string? fell = null;
         for (var pause = 0; ; )
         {
             if (server == 0)
-                server = Start(arguments[1..], fell);
+                server = Start(arguments[1], command, fell);
+            StartSecond();
             var began = Environment.TickCount64;
             if (server > 0 && Watch(server, signals))
             {
+                EndSecond();
                 _ = kill(server, SIGTERM);
                 _ = Watch(server, -1);
-                Records.Remove("guard.pid");
+                Records.Remove(PidFile);
                 return 0;
             }
 
             var status = Status(server);
             if (status >> 8 == WrongUsage && (status & 0x7f) == 0)
+            {
+                EndSecond();
                 return Say("the server does not take these arguments", WrongUsage);
+            }
+
             var upFor = Environment.TickCount64 - began;
             if (upFor >= Steady)
                 pause = 0;
@@ -90,11 +102,38 @@ internal static unsafe class ServerGuard
                 + $"again {(pause == 0 ? "at once" : $"after a pause of {pause / 1000.0:0.0} s")}. Programs went on.";
             _ = Say(fell, 0);
             if (Pause(signals, pause))
+            {
+                EndSecond();
                 return 0;
+            }
+
             pause = pause == 0 ? FirstPause : Math.Min(pause * 2, LongestPause);
             server = 0;
         }
     }
+
+    private const string PidFile = "guard.pid";
+
+    private static void Name()
+    {
+        const int setName = 15;
+        fixed (byte* name = "calm-keeper"u8)
+            _ = prctl(setName, (nuint)name, 0, 0, 0); // it was executed by a path that says nothing
+    }
+
+    /// <summary>The run directory, made when it is not there: whoever wipes it does not take the guard away.</summary>
+    private static bool EnterPlace() => chdir(place) == 0 || (mkdir(place, 0x1ED) == 0 && chdir(place) == 0);
+
+    private static void KeepPlace()
+    {
+        var file = Tree.OpenIn(place, "/guard.pid"u8, O_RDONLY);
+        if (file >= 0)
+            _ = close(file);
+        else if (EnterPlace())
+            SayWho();
+    }
+
+    private static void SayWho() => Records.Write(PidFile, Encoding.ASCII.GetBytes($"{getpid()}\n"));
 
     private static void Signals(byte* set)
     {
@@ -103,15 +142,33 @@ internal static unsafe class ServerGuard
             _ = sigaddset(set, signal);
     }
 
-    private static bool TakeLock()
+    /// <summary>
+    /// Beside the store: a run directory may be wiped, and two guards would come to be. One of an earlier version locks in
+    /// the run directory, so that is asked, too.
+    /// </summary>
+    private static bool TakeLock(string runDirectory)
     {
-        int file;
-        fixed (byte* name = "guard.lock"u8)
-            file = open(name, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
-        if (file < 0 || flock(file, LOCK_EX | LOCK_NB) < 0)
-            return false; // kept open, and with it the lock, until our end
-        Records.Write("guard.pid", Encoding.ASCII.GetBytes($"{getpid()}\n"));
-        return true;
+        var end = new Places("/").RunDirectory;
+        var library = runDirectory.EndsWith(end, StringComparison.Ordinal)
+            ? new Places(runDirectory[..^end.Length] is { Length: > 0 } root ? root : "/").Library
+            : runDirectory;
+        for (var at = library.IndexOf('/', 1); at > 0; at = library.IndexOf('/', at + 1))
+            Make(library[..at]);
+        Make(library);
+        return Locked(Path.Combine(library, "guard.lock")) && Locked("guard.lock");
+    }
+
+    private static void Make(string directory)
+    {
+        using var path = new CString(directory);
+        _ = mkdir(path.Pointer, 0x1C9); // 0711, as the server makes it
+    }
+
+    private static bool Locked(string path)
+    {
+        using var name = new CString(path);
+        var file = open(name.Pointer, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
+        return file >= 0 && flock(file, LOCK_EX | LOCK_NB) == 0; // kept open, and with it the lock, until our end
     }
 
     /// <summary>
@@ -129,10 +186,15 @@ internal static unsafe class ServerGuard
         _ = close(file);
         if (got <= 0 || !Utf8Parser.TryParse(new ReadOnlySpan<byte>(text, (int)got), out int pid, out _))
             return 0;
-        return ProcessFacts.Executable(pid) == Path.GetFullPath(binary) ? pid : 0;
+        // One whose file was replaced meanwhile is another version, and serves all the same (proc(5), exe).
+        const string replaced = " (deleted)";
+        var executes = ProcessFacts.Executable(pid) ?? "";
+        if (executes.EndsWith(replaced, StringComparison.Ordinal))
+            executes = executes[..^replaced.Length];
+        return executes == Path.GetFullPath(binary) ? pid : 0;
     }
 
-    private static int Start(ReadOnlySpan<string> command, string? fell)
+    private static int Start(string binary, byte** command, string? fell)
     {
         byte* attributes = stackalloc byte[512],
             none = stackalloc byte[128];
@@ -148,26 +210,31 @@ internal static unsafe class ServerGuard
         for (var i = 0; i < count; i++)
             environment[i] = given[i];
         // A small first generation keeps an idle server small; the runtime takes it from its environment alone.
-        environment[count] = new CString("DOTNET_GCgen0size=400000").Pointer;
-        environment[count + 1] = new CString($"CALM_GUARD={getpid()}").Pointer;
+        using var small = new CString("DOTNET_GCgen0size=400000");
+        using var guarded = new CString($"CALM_GUARD={getpid()}");
+        using var told = new CString($"CALM_FELL={fell}");
+        using var handed = new CString($"CALM_PORT={HandedPort}");
+        environment[count] = small.Pointer;
+        environment[count + 1] = guarded.Pointer;
         if (fell is not null)
-            environment[count + 2] = new CString($"CALM_FELL={fell}").Pointer;
+            environment[count + 2] = told.Pointer;
         var actions = stackalloc byte[256];
         _ = posix_spawn_file_actions_init(actions);
         if (port >= 0)
         {
-            environment[count + 2 + (fell is null ? 0 : 1)] = new CString($"CALM_PORT={HandedPort}").Pointer;
+            environment[count + 2 + (fell is null ? 0 : 1)] = handed.Pointer;
             _ = posix_spawn_file_actions_adddup2(actions, port, HandedPort);
         }
 
         int pid;
-        using var path = new CString(command[0]);
-        var error = posix_spawn(&pid, path.Pointer, actions, attributes, Texts(command), environment);
+        using var path = new CString(binary);
+        var error = posix_spawn(&pid, path.Pointer, actions, attributes, command, environment);
         _ = posix_spawn_file_actions_destroy(actions);
+        _ = posix_spawnattr_destroy(attributes);
         NativeMemory.Free(environment);
         if (error == 0)
             return pid;
-        _ = Say($"{command[0]} cannot be started: {Names.Errno(error)}", 0);
+        _ = Say($"{binary} cannot be started: {Names.Errno(error)}", 0);
         return -1;
     }
 
@@ -182,11 +249,18 @@ internal static unsafe class ServerGuard
         watch[1] = new PollFd { Fd = signals, Events = POLLIN };
         while (true)
         {
-            _ = poll(watch, 2, -1);
+            watch[0].Revents = 0;
+            _ = poll(watch, 2, signals < 0 ? -1 : Beat);
             if (AskedToEnd(signals, server, process))
             {
                 _ = close(process);
                 return true;
+            }
+
+            if (signals >= 0)
+            {
+                StartSecond();
+                KeepPlace();
             }
 
             if (watch[0].Revents == 0)
@@ -220,6 +294,9 @@ internal static unsafe class ServerGuard
                 HoldPort(server, process);
             else if (*(int*)info != SIGCHLD)
                 return true;
+            int status;
+            if (second > 0 && wait4(second, &status, WNOHANG, null) != 0)
+                second = 0;
         }
 
         return false;

@@ -7,63 +7,117 @@ using CalmSentry.Server.Logbook;
 
 namespace CalmSentry.Server;
 
-/// <summary>The other half of guarding: a server whose guard is gone starts another one, which takes it up.</summary>
+/// <summary>
+/// The other half of guarding: a server whose guard is gone, and the guard's second with it, starts another, which takes
+/// it up. And a server whose run directory was wiped ends, so that its guard begins one that makes it again.
+/// </summary>
 internal sealed class GuardWatch : IDisposable
 {
-    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
-
-    private readonly Timer timer;
-
-    private GuardWatch(int guard, Action gone) =>
-        timer = new Timer(
-            _ =>
-            {
-                if (ProcessFacts.Lives(guard))
-                    return;
-                timer!.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
-                gone();
-            },
-            null,
-            Beat,
-            Beat
-        );
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2),
+        LongestPause = TimeSpan.FromSeconds(30);
 
     /// <summary>Variable with the number of the descriptor of a listening socket that the guard hands on.</summary>
     public const string HandedPort = "CALM_PORT";
 
-    private static readonly TimeSpan Settling = TimeSpan.FromMilliseconds(500);
+    private readonly Record logbook;
+    private readonly Places places;
+    private readonly string keeper;
+    private readonly Action another,
+        serveAnew;
+    private readonly Timer timer;
+    private int guard;
+    private TimeSpan pause = Beat;
+    private DateTimeOffset due;
+
+    private GuardWatch(Record logbook, Places places, string keeper, int guard, Action another, Action serveAnew)
+    {
+        (this.logbook, this.places, this.keeper, this.guard, this.another, this.serveAnew) = (
+            logbook,
+            places,
+            keeper,
+            guard,
+            another,
+            serveAnew
+        );
+        timer = new(_ => Look(), null, Beat, Timeout.InfiniteTimeSpan);
+    }
 
     /// <summary>What the guard has to tell of the server before this one, or null.</summary>
     public static string? Fell => Environment.GetEnvironmentVariable("CALM_FELL");
 
     /// <summary>Null when this server was not begun by a guard.</summary>
     /// <param name="another">Called when another guard has taken this server up.</param>
-    public static GuardWatch? Begin(Record logbook, Places places, string keeper, Action another)
-    {
-        if (
-            !int.TryParse(
-                Environment.GetEnvironmentVariable("CALM_GUARD"),
-                NumberStyles.None,
-                CultureInfo.InvariantCulture,
-                out var guard
-            )
+    /// <param name="serveAnew">Called when this server cannot be reached any more and is to end.</param>
+    public static GuardWatch? Begin(Record logbook, Places places, string keeper, Action another, Action serveAnew) =>
+        int.TryParse(
+            Environment.GetEnvironmentVariable("CALM_GUARD"),
+            NumberStyles.None,
+            CultureInfo.InvariantCulture,
+            out var guard
         )
-            return null;
-        return new(
-            guard,
-            () =>
+            ? new(logbook, places, keeper, guard, another, serveAnew)
+            : null;
+
+    private void Look()
+    {
+        try
+        {
+            LookNow();
+        }
+        catch (Exception error)
+        {
+            logbook.Trouble($"The sentry failed at looking after its guard: {error.Message}");
+        }
+
+        try
+        {
+            timer.Change(Beat, Timeout.InfiniteTimeSpan);
+        }
+        catch (ObjectDisposedException)
+        {
+            // The server ends.
+        }
+    }
+
+    private void LookNow()
+    {
+        if (!File.Exists(places.ApiSocket))
+        {
+            logbook.Trouble(
+                $"Its socket {places.ApiSocket} is gone, as when somebody has emptied that directory: the server begins anew."
+            );
+            serveAnew();
+            return;
+        }
+
+        if (Alive(places) is { } now)
+        {
+            if (now == guard)
+                return;
+            logbook.Note(
+                new(EntryCode.Guard)
+                {
+                    Pid = now,
+                    Seen = $"The guard of the server (pid {guard}) is gone; pid {now} is it now.",
+                }
+            );
+            (guard, pause) = (now, Beat);
+            another();
+            return;
+        }
+
+        if (ProcessFacts.Lives(guard) || DateTimeOffset.UtcNow < due)
+            return;
+        logbook.Note(
+            new(EntryCode.Guard)
             {
-                logbook.Note(
-                    new(EntryCode.Guard)
-                    {
-                        Pid = guard,
-                        Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
-                    }
-                );
-                using var next = Start(keeper, places);
-                _ = Task.Delay(Settling).ContinueWith(_ => another(), TaskScheduler.Default);
+                Pid = guard,
+                Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
             }
         );
+        due = DateTimeOffset.UtcNow + pause;
+        pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
+        using var next = Start(keeper, places);
     }
 
     /// <summary>Process id of the guard, as long as it lives.</summary>

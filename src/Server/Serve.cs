@@ -36,8 +36,9 @@ internal static partial class Serve
             return 1;
         }
 
-        using var only = await TakeOnly(places).ConfigureAwait(false);
-        if (only is null)
+        using var only = await TakeOnly(places.Lock).ConfigureAwait(false);
+        using var earlier = only is null ? null : await TakeOnly(places.EarlierLock).ConfigureAwait(false);
+        if (earlier is null)
         {
             await System
                 .Console.Error.WriteLineAsync(
@@ -161,7 +162,8 @@ internal static partial class Serve
                     house.Logbook,
                     house.Places,
                     Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
-                    doors.GiveToGuard
+                    doors.GiveToGuard,
+                    app.Lifetime.StopApplication
                 );
                 using var upkeep = new Upkeep(house.Store, house.Clock, app.Services.GetRequiredService<Registry>());
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
@@ -352,12 +354,12 @@ internal static partial class Serve
     /// A server that was killed while it started a process leaves its lock to that one for the moment until it
     /// executes.
     /// </summary>
-    private static async Task<FileLock?> TakeOnly(Places places)
+    private static async Task<FileLock?> TakeOnly(string path)
     {
         const int tries = 20;
         for (var left = tries; left > 0; left--)
         {
-            if (FileLock.TryTake(places.Lock) is { } only)
+            if (FileLock.TryTake(path) is { } only)
                 return only;
             await Task.Delay(50).ConfigureAwait(false);
         }

@@ -56,15 +56,90 @@ public class GuardTests
     }
 
     [Fact]
-    public async Task Guard_and_server_killed_together_the_next_start_takes_everything_up()
+    public async Task Guard_and_server_killed_in_one_moment_come_back_by_themselves()
     {
         await using var sentry = await Sentry.StartGuarded();
-        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "671");
         var pids = await Pids(sentry);
-        Process.Start("kill", ["-KILL", $"{await sentry.Guard()}", $"{await sentry.Server()}"]).WaitForExit();
-        await sentry.ServeGuarded();
+        for (var times = 0; times < 3; times++)
+        {
+            var (guard, server) = (await sentry.Guard(), await sentry.Server());
+            Process.Start("kill", ["-KILL", $"{guard}", $"{server}"]).WaitForExit();
+            await Sentry.Eventually(async () =>
+                await sentry.Server() is var next && next != 0 && next != server && await sentry.Guard() is not 0
+            );
+            Assert.Equal(pids, await Pids(sentry));
+        }
+    }
+
+    [Fact]
+    public async Task The_second_is_replaced_and_a_guard_leaves_nothing_open_at_a_fall_of_its_server()
+    {
+        await using var sentry = await Sentry.StartGuarded();
+        var guard = await sentry.Guard();
+        var second = Second(guard);
+        Sentry.Kill(second);
+        await Sentry.Eventually(() => Second(guard) is var next && next != 0 && next != second);
+
+        var before = Directory.GetFiles($"/proc/{guard}/fd").Length;
+        for (var times = 0; times < 5; times++)
+        {
+            var server = await sentry.Server();
+            Sentry.Kill(server);
+            await Sentry.Eventually(async () => await sentry.Server() is var next && next != 0 && next != server);
+        }
+
+        await Sentry.Eventually(() => Directory.GetFiles($"/proc/{guard}/fd").Length <= before);
+    }
+
+    [Fact]
+    public async Task With_its_run_directory_wiped_one_guard_and_one_server_come_back_and_programs_keep_their_pids()
+    {
+        await using var sentry = await Sentry.StartGuarded();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "672");
+        var (pids, guard) = (await Pids(sentry), await sentry.Guard());
+        Directory.Delete(sentry.Places.RunDirectory, recursive: true);
+        await Sentry.Eventually(async () => await sentry.Server() != 0 && await sentry.Guard() != 0);
+        Assert.Equal(guard, await sentry.Guard());
         Assert.Equal(pids, await Pids(sentry));
-        Assert.Equal("running", (await sentry.Show("tide")).GetProperty("state").GetString());
+        Assert.Single(Running(sentry, "serve"));
+        Assert.Single(Running(sentry, "guard-on"));
+        await sentry.Ok("stop", "tide");
+    }
+
+    /// <summary>The process beside the server that the guard has started.</summary>
+    private static int Second(int guard) =>
+        File.ReadAllText($"/proc/{guard}/task/{guard}/children")
+            .Split(' ', StringSplitOptions.RemoveEmptyEntries)
+            .Select(int.Parse)
+            .FirstOrDefault(pid =>
+                File.ReadAllText($"/proc/{pid}/cmdline").Contains("guard-second", StringComparison.Ordinal)
+            );
+
+    /// <summary>Processes of this sentry that were begun with a word.</summary>
+    private static List<string> Running(Sentry sentry, string word) =>
+        [
+            .. Directory
+                .EnumerateDirectories("/proc")
+                .Where(directory => Path.GetFileName(directory).All(char.IsAsciiDigit))
+                .Select(directory => Read(directory + "/cmdline"))
+                .Where(line =>
+                    line.Contains($"\0{word}\0", StringComparison.Ordinal)
+                    && line.Contains(sentry.Places.Root, StringComparison.Ordinal)
+                    && (word != "serve" || !line.Contains("guard-", StringComparison.Ordinal))
+                ),
+        ];
+
+    private static string Read(string path)
+    {
+        try
+        {
+            return File.ReadAllText(path);
+        }
+        catch (IOException)
+        {
+            return ""; // it has ended
+        }
     }
 
     private static async Task<string> Pids(Sentry sentry) =>

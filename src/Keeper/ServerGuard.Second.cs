@@ -1,0 +1,76 @@
+using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Processes;
+using static CalmSentry.Linux.Native.Libc;
+
+namespace CalmSentry.Keeper;
+
+/// <summary>The second: a process that watches the guard and becomes it. The guard is its parent, and watches it.</summary>
+internal static unsafe partial class ServerGuard
+{
+    /// <summary>Process id of the second, or 0; what it was started with; and when another may be started.</summary>
+    private static int second;
+    private static byte** secondCommand;
+    private static long secondDue;
+
+    /// <summary>
+    /// <c>guard-second GUARD RUN-DIRECTORY SERVER …</c>: waits for the end of the guard, and becomes the guard, unless it is
+    /// asked to end itself.
+    /// </summary>
+    public static int Second(ReadOnlySpan<string> arguments)
+    {
+        if (arguments.Length < 3 || !int.TryParse(arguments[0], out var guard))
+            return WrongUsage;
+        _ = setsid();
+        Name();
+        var set = stackalloc byte[128];
+        Signals(set);
+        var signals = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
+        // Whoever started it may be gone before it is watched: then its number says nothing any more.
+        var process = ProcessFacts.Parent(getpid()) == guard ? (int)syscall(SYS_pidfd_open, guard, 0, 0) : -1;
+        if (process >= 0)
+        {
+            var watch = stackalloc PollFd[2];
+            watch[0] = new PollFd { Fd = process, Events = POLLIN };
+            watch[1] = new PollFd { Fd = signals, Events = POLLIN };
+            while (watch[0].Revents == 0)
+            {
+                watch[0].Revents = 0;
+                _ = poll(watch, 2, -1);
+                if (AskedToEnd(signals, 0, -1))
+                    return 0;
+            }
+        }
+
+        return Begin(arguments[1..]);
+    }
+
+    private static void StartSecond()
+    {
+        if (second > 0 || Environment.TickCount64 < secondDue)
+            return;
+        secondDue = Environment.TickCount64 + Beat;
+        byte* attributes = stackalloc byte[512],
+            set = stackalloc byte[128],
+            actions = stackalloc byte[256];
+        Signals(set); // blocked before its runtime starts
+        _ = posix_spawnattr_init(attributes);
+        _ = posix_spawnattr_setsigmask(attributes, set);
+        _ = posix_spawnattr_setflags(attributes, 0x08); // POSIX_SPAWN_SETSIGMASK
+        _ = posix_spawn_file_actions_init(actions);
+        int pid;
+        fixed (byte* self = "/proc/self/exe"u8)
+            second = posix_spawn(&pid, self, actions, attributes, secondCommand, As.Environ()) == 0 ? pid : 0;
+        _ = posix_spawnattr_destroy(attributes);
+        _ = posix_spawn_file_actions_destroy(actions);
+    }
+
+    private static void EndSecond()
+    {
+        if (second <= 0)
+            return;
+        int status;
+        _ = kill(second, SIGKILL); // it is our own child, not waited for yet: its number is its own
+        _ = wait4(second, &status, 0, null);
+        second = 0;
+    }
+}
