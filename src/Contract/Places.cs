@@ -30,6 +30,9 @@ public sealed record Places(string Root)
 
     public string Database => Path.Combine(Library, "sentry.db");
 
+    /// <summary>The store as it was before a later version brought its tables up: the way back.</summary>
+    public string DatabaseBefore => Database + ".before";
+
     /// <summary>Directory of the keys that secrets are sealed with.</summary>
     public string Keys => Path.Combine(Library, "keys");
 

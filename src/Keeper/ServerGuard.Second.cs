@@ -1,4 +1,3 @@
-using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
 

@@ -36,6 +36,7 @@ internal static unsafe partial class ServerGuard
     /// <summary>Milliseconds. A server up for longer than Steady forgets the pauses before.</summary>
     private const int FirstPause = 100,
         LongestPause = 5000,
+        LongestEnd = 20_000,
         Steady = 5000;
 
     /// <summary>
@@ -82,7 +83,8 @@ internal static unsafe partial class ServerGuard
             {
                 EndSecond();
                 _ = kill(server, SIGTERM);
-                _ = Watch(server, -1);
+                if (Watch(server, -1))
+                    _ = kill(server, SIGKILL); // it does not end: whoever asked is not kept waiting
                 Records.Remove(PidFile);
                 return 0;
             }
@@ -238,7 +240,10 @@ internal static unsafe partial class ServerGuard
         return -1;
     }
 
-    /// <summary>True when the guard is asked to end, false when the server has ended.</summary>
+    /// <summary>
+    /// True when the guard is asked to end, false when the server has ended. Without signals: true when the server takes
+    /// too long to end.
+    /// </summary>
     private static bool Watch(int server, int signals)
     {
         var process = (int)syscall(SYS_pidfd_open, server, 0, 0);
@@ -250,7 +255,13 @@ internal static unsafe partial class ServerGuard
         while (true)
         {
             watch[0].Revents = 0;
-            _ = poll(watch, 2, signals < 0 ? -1 : Beat);
+            var seen = poll(watch, 2, signals < 0 ? LongestEnd : Beat);
+            if (seen == 0 && signals < 0)
+            {
+                _ = close(process);
+                return true;
+            }
+
             if (AskedToEnd(signals, server, process))
             {
                 _ = close(process);

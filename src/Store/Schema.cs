@@ -106,7 +106,8 @@ internal static class Schema
     ];
 
     /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>
-    public static void Bring(SqliteConnection connection)
+    /// <param name="before">Where the store is kept as it was, when its tables are brought up.</param>
+    public static void Bring(SqliteConnection connection, string? before = null)
     {
         Execute(connection, "PRAGMA journal_mode = WAL");
         Execute(connection, "PRAGMA synchronous = NORMAL");
@@ -119,6 +120,27 @@ internal static class Schema
                 $"the store was written by a later version (its tables are version {version}, this program knows {Steps.Length})",
                 NotOurs
             );
+        }
+
+        if (version > 0 && version < Steps.Length && before is not null)
+        {
+            // Made beside and renamed, readable by nobody else: it holds what the store holds.
+            var beside = before + "~";
+            File.Delete(beside);
+            using (
+                new FileStream(
+                    beside,
+                    new FileStreamOptions
+                    {
+                        Mode = FileMode.CreateNew,
+                        Access = FileAccess.Write,
+                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                    }
+                )
+            ) { }
+
+            Execute(connection, "VACUUM INTO $0", null, beside);
+            File.Move(beside, before, overwrite: true);
         }
 
         while (version < Steps.Length)

@@ -64,7 +64,7 @@ public sealed partial class SentryStore : IAsyncDisposable
         var text = new SqliteConnectionStringBuilder { DataSource = path, Pooling = true }.ToString();
         var writer = new SqliteConnection(text);
         writer.Open();
-        Schema.Bring(writer);
+        Schema.Bring(writer, path + ".before");
         return new SentryStore(text, writer);
     }
 

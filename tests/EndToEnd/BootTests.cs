@@ -134,6 +134,8 @@ public class BootTests
         await machine.Ok("/etc/init.d/calm-sentry", "restart");
         Assert.Equal(pid, (await machine.Ok("calm", "show", "tide", "--json")).Json.GetProperty("pid").GetInt32());
 
+        await Renewed(machine, pid);
+
         await machine.Run("/sbin/poweroff");
         Assert.Equal(poweredOff, await machine.Down());
         var closed = Order(machine)[3..];
@@ -192,6 +194,39 @@ public class BootTests
         Assert.False(machine.Has("/var/lib/calm-sentry"));
         await machine.Run("/sbin/poweroff");
         Assert.Equal(poweredOff, await machine.Down());
+    }
+
+    /// <summary>
+    /// Another version over the one that serves comes into force at once; one that does not serve is taken back. Programs
+    /// keep their pids through both.
+    /// </summary>
+    private static async Task Renewed(BootedMachine machine, int pid)
+    {
+        async Task<(int Server, int Program, string File)> Seen() =>
+            (
+                (await machine.Ok("calm", "host", "status", "--json")).Json.GetProperty("pid").GetInt32(),
+                (await machine.Ok("calm", "show", "tide", "--json")).Json.GetProperty("pid").GetInt32(),
+                (await machine.Ok("sh", "-c", "readlink /proc/$(cat /run/calm-sentry/server.pid)/exe")).Output.Trim()
+            );
+
+        var before = await Seen();
+        Assert.Equal(pid, before.Program);
+        // What follows a program's end in its file is nothing to the kernel, and yet it is another file.
+        await machine.Ok("sh", "-c", "cp -r /opt/calm /opt/next && echo next >>/opt/next/calm-sentry");
+        var renewed = await machine.Ok("/opt/next/calm", "host", "install");
+        Assert.Contains("renewed   /usr/local/lib/calm-sentry/calm-sentry", renewed.Output, StringComparison.Ordinal);
+        var after = await Seen();
+        Assert.Equal(("/usr/local/lib/calm-sentry/calm-sentry", pid), (after.File, after.Program));
+        Assert.NotEqual(before.Server, after.Server);
+
+        await machine.Ok("sh", "-c", "printf '#!/bin/sh\\necho it is broken\\nexit 1\\n' >/opt/next/calm-sentry");
+        var broken = await machine.Run("/opt/next/calm", "host", "install");
+        Assert.Equal(1, broken.Exit);
+        Assert.Contains("was taken back: the one before is in force again", broken.Error, StringComparison.Ordinal);
+        var back = await Seen();
+        Assert.Equal((after.File, pid), (back.File, back.Program));
+        Assert.False(machine.Has("/usr/local/lib/calm-sentry/calm-sentry.before"));
+        await machine.Ok("/opt/calm/calm", "host", "install");
     }
 
     /// <summary>The report of this boot, once all have come to rest.</summary>

@@ -53,6 +53,8 @@ internal sealed class Installation(TextWriter say)
                     + $"was changed.",
                 "./build.sh, then install with out/calm."
             );
+        var renewal = new Renewal(Home, Programs, from, say);
+        renewal.Keep();
         foreach (var program in Programs)
             Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
         foreach (var file in Directory.EnumerateFiles(Path.Combine(from, "console"), "*", SearchOption.AllDirectories))
@@ -105,6 +107,12 @@ internal sealed class Installation(TextWriter say)
         say.WriteLine("starts    with the machine, before anyone logs in");
         if (!start)
             return;
+        if (renewal.InForceBefore)
+        {
+            renewal.PutInForce(Script);
+            return;
+        }
+
         say.WriteLine("starting  the sentry");
         say.Flush();
         Run(Invoker, ["calm-sentry", "start"], "it is in place, but does not start");
@@ -205,17 +213,22 @@ internal sealed class Installation(TextWriter say)
 
     private static void Run(string program, string[] arguments, string failed)
     {
+        if (ExitCodeOf(program, arguments) is not 0 and var code)
+            throw new Failure(
+                Exit.NotTrue,
+                $"{program} {string.Join(' ', arguments)} ended with exit code {code}: {failed}.",
+                "What it said stands above."
+            );
+    }
+
+    internal static int ExitCodeOf(string program, params string[] arguments)
+    {
         using var process =
             Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardInput = true })
             ?? throw new Failure(Exit.NotTrue, $"{program} cannot be run.");
         process.StandardInput.Close();
         process.WaitForExit();
-        if (process.ExitCode != 0)
-            throw new Failure(
-                Exit.NotTrue,
-                $"{program} {string.Join(' ', arguments)} ended with exit code {process.ExitCode}: {failed}.",
-                "What it said stands above."
-            );
+        return process.ExitCode;
     }
 
     private static string SettingsText(int? port) =>

@@ -25,6 +25,14 @@ internal sealed class KeeperLink
     /// <summary>What it understands (<see cref="KeeperVersion"/>); 0 before its hello.</summary>
     public int Version { get; private set; }
 
+    /// <summary>Whether its program is not the one of today any more.</summary>
+    public bool Outdated =>
+        childPid == 0
+        && (
+            Version < KeeperVersion.Latest
+            || ProcessFacts.Executable(PeerPid)?.EndsWith(" (deleted)", StringComparison.Ordinal) == true
+        );
+
     /// <summary>A new keeper for a service; the first order binds it to the run directory.</summary>
     /// <exception cref="IOException">The keeper cannot be started.</exception>
     public static KeeperLink Start(KeeperStarter starter, string runDirectory)

@@ -67,6 +67,13 @@ internal sealed partial class ServiceActor
                 OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
             var order = LaunchOrder.Of(Definition, Site(run), account, house, switchOff);
             OpenSay(account);
+            if (keeper is { Outdated: true } outdated)
+            {
+                // Between two runs a keeper of an earlier version makes room for one of today.
+                outdated.Send(new Message(KeeperWord.Leave));
+                keeper = null;
+            }
+
             var fresh = keeper is null;
             if (fresh)
             {
