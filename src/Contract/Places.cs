@@ -79,6 +79,12 @@ public sealed record Places(string Root)
     /// <summary>What services kept whose account was removed.</summary>
     public string StatesApart => Path.Combine(Library, "set-apart");
 
+    /// <summary>Plain copies of all definitions, from which a lost store is made again.</summary>
+    public string Definitions => Path.Combine(Library, "definitions");
+
+    /// <summary>Where the store is read from while its own disk takes nothing: in memory, as a rule.</summary>
+    public string DatabaseAside => Path.Combine(RunDirectory, "store-aside.db");
+
     /// <summary>A stored definition that cannot be read, laid where a person can mend it.</summary>
     public string UnreadableOf(string service) => Path.Combine(Library, "unreadable", $"{service}.json");
 

@@ -73,9 +73,9 @@ internal static partial class Serve
                         UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
                     }
                 ).DisposeAsync().ConfigureAwait(false);
-            store = SentryStore.Open(places.Database);
+            store = SentryStore.Open(places.Database, places.DatabaseAside);
         }
-        catch (SqliteException error)
+        catch (Exception error) when (error is SqliteException or IOException or UnauthorizedAccessException)
         {
             await System
                 .Console.Error.WriteLineAsync(

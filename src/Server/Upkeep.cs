@@ -37,6 +37,7 @@ internal sealed class Upkeep : IDisposable
                 foreach (var actor in registry.All)
                     store.Prune(actor.Id, clock.GetUtcNow() - Kept, MostKept);
                 store.Prune(clock.GetUtcNow() - Kept);
+                store.Check();
             },
             null,
             TimeSpan.FromMinutes(1),

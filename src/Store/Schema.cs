@@ -116,9 +116,8 @@ internal static class Schema
         var version = (int)(long)ask.ExecuteScalar()!;
         if (version > Steps.Length)
         {
-            throw new SqliteException(
-                $"the store was written by a later version (its tables are version {version}, this program knows {Steps.Length})",
-                NotOurs
+            throw new LaterStoreException(
+                $"the store was written by a later version (its tables are version {version}, this program knows {Steps.Length})"
             );
         }
 
@@ -155,9 +154,6 @@ internal static class Schema
     }
 
     private const int ServicesHaveIds = 6;
-
-    /// <summary>SQLITE_NOTADB.</summary>
-    private const int NotOurs = 26;
 
     /// <summary>What is stored as JSON in the words of version 5, in those of today.</summary>
     private static void BringUp(SqliteConnection connection, SqliteTransaction transaction)
@@ -220,4 +216,11 @@ internal static class Schema
             command.Parameters.AddWithValue($"${i}", values[i]);
         command.ExecuteNonQuery();
     }
+}
+
+/// <summary>A store that a later version has written: it is left as it is.</summary>
+public sealed class LaterStoreException(string message) : SqliteException(message, NotADatabase)
+{
+    /// <summary>SQLITE_NOTADB: to this version it is none.</summary>
+    private const int NotADatabase = 26;
 }

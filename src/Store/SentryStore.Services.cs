@@ -50,6 +50,13 @@ public sealed partial class SentryStore
         DateTimeOffset now
     )
     {
+        // One that is made again keeps the id it had, and no later one gets it.
+        for (
+            long last = Interlocked.Read(ref lastServiceId);
+            last < service.Number && Interlocked.CompareExchange(ref lastServiceId, service.Number, last) != last;
+            last = Interlocked.Read(ref lastServiceId)
+        ) { }
+
         Enqueue(
             "INSERT INTO service (id, name, situation, revision) VALUES ($0, $1, $2, 1)",
             service.Number,

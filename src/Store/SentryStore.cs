@@ -22,8 +22,10 @@ public sealed partial class SentryStore : IAsyncDisposable
     /// <summary>How long anybody waits for the disk.</summary>
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
-    private readonly string connectionString;
-    private readonly SqliteConnection writer;
+    private readonly string path;
+    private readonly string? aside;
+    private volatile string connectionString;
+    private SqliteConnection? writer;
     private readonly Dictionary<string, SqliteCommand> prepared = [];
     private readonly Channel<Write> queue = Channel.CreateUnbounded<Write>(
         new UnboundedChannelOptions { SingleReader = true }
@@ -43,12 +45,15 @@ public sealed partial class SentryStore : IAsyncDisposable
         bool Lasting = false
     );
 
-    private SentryStore(string connectionString, SqliteConnection writer)
+    /// <param name="aside">A copy that is read from while there is no writer.</param>
+    private SentryStore(string path, SqliteConnection? writer, string? aside)
     {
-        this.connectionString = connectionString;
-        this.writer = writer;
-        lastLogId = Scalar(writer, "SELECT coalesce(max(id), 0) FROM logbook");
-        lastServiceId = Scalar(writer, "SELECT coalesce(max(seq), 0) FROM sqlite_sequence WHERE name = 'service'");
+        (this.path, this.writer, this.aside) = (path, writer, aside);
+        connectionString = Text(aside ?? path);
+        using var reader = new SqliteConnection(connectionString);
+        reader.Open();
+        lastLogId = Scalar(reader, "SELECT coalesce(max(id), 0) FROM logbook");
+        lastServiceId = Scalar(reader, "SELECT coalesce(max(seq), 0) FROM sqlite_sequence WHERE name = 'service'");
         writing = Task.Run(WriteAll);
     }
 
@@ -58,15 +63,100 @@ public sealed partial class SentryStore : IAsyncDisposable
     /// <summary>The latest write that the store refused for what is in it, if any: it was left out, and no other.</summary>
     public string? Refused { get; private set; }
 
-    /// <exception cref="SqliteException">The file is no database of ours, or its disk is full.</exception>
-    public static SentryStore Open(string path)
+    /// <summary>Where a damaged store was put, if this one was made in its place.</summary>
+    public string? SetApart { get; private init; }
+
+    /// <summary>
+    /// Opens the store. One that is no database any more is set apart, and an empty one takes its place. One whose disk
+    /// takes nothing (full, or mounted read-only) is read from a copy, and <see cref="Failure"/> says so until it can be
+    /// written again: nothing keeps a sentry from serving.
+    /// </summary>
+    /// <param name="aside">Where such a copy is made; null: nowhere.</param>
+    /// <exception cref="SqliteException">It is a later version's, or there is no room for a copy either.</exception>
+    public static SentryStore Open(string path, string? aside = null)
     {
-        var text = new SqliteConnectionStringBuilder { DataSource = path, Pooling = true }.ToString();
-        var writer = new SqliteConnection(text);
-        writer.Open();
-        Schema.Bring(writer, path + ".before");
-        return new SentryStore(text, writer);
+        try
+        {
+            return new(path, Writer(path), aside: null);
+        }
+        catch (SqliteException error) when (IsDamage(error))
+        {
+            SqliteConnection.ClearAllPools();
+            var apart = $"{path}.damaged-{DateTimeOffset.UtcNow:yyyyMMddHHmmss}";
+            foreach (var end in (string[])["", "-wal", "-shm"])
+                if (File.Exists(path + end))
+                    File.Move(path + end, apart + end, overwrite: true);
+            return new(path, Writer(path), aside: null) { SetApart = apart, Damage = error.Message };
+        }
+        catch (SqliteException error) when (IsAboutTheDisk(error) && aside is not null && File.Exists(path))
+        {
+            foreach (var end in (string[])["", "-wal"])
+            {
+                File.Delete(aside + end);
+                if (File.Exists(path + end))
+                    File.Copy(path + end, aside + end);
+            }
+
+            Writer(aside).Dispose();
+            return new(path, writer: null, aside) { Failure = error.Message };
+        }
     }
+
+    /// <summary>What a check of the whole store found wrong, or made it necessary to begin a new one; null: nothing.</summary>
+    public string? Damage { get; private set; }
+
+    /// <summary>
+    /// Looks through the whole store for damage (https://www.sqlite.org/pragma.html#pragma_quick_check). A damaged one is
+    /// copied away at the first find, so that what can still be read of it is there.
+    /// </summary>
+    public void Check()
+    {
+        string? wrong;
+        try
+        {
+            wrong = Read("PRAGMA quick_check(1)", row => row.GetString(0)).FirstOrDefault() is not "ok" and var found
+                ? found
+                : null;
+        }
+        catch (SqliteException error) when (IsDamage(error))
+        {
+            wrong = error.Message;
+        }
+
+        if (wrong is null || Damage is not null)
+            return;
+        var copy = $"{path}.damaged-{DateTimeOffset.UtcNow:yyyyMMddHHmmss}";
+        try
+        {
+            foreach (var end in (string[])["", "-wal"])
+                if (File.Exists(path + end))
+                    File.Copy(path + end, copy + end);
+            Damage = $"{wrong.TrimEnd('.')}; a copy of it lies at {copy}";
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            Damage = $"{wrong.TrimEnd('.')}; it could not be copied away ({error.Message.TrimEnd('.')})";
+        }
+    }
+
+    private static SqliteConnection Writer(string path)
+    {
+        var writer = new SqliteConnection(Text(path));
+        try
+        {
+            writer.Open();
+            Schema.Bring(writer, path + ".before");
+            return writer;
+        }
+        catch
+        {
+            writer.Dispose();
+            throw;
+        }
+    }
+
+    private static string Text(string path) =>
+        new SqliteConnectionStringBuilder { DataSource = path, Pooling = true }.ToString();
 
     // Secrets: sealed before they come here
 
@@ -274,7 +364,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         await writing.ConfigureAwait(false);
         foreach (var command in prepared.Values)
             await command.DisposeAsync().ConfigureAwait(false);
-        await writer.DisposeAsync().ConfigureAwait(false);
+        if (writer is not null)
+            await writer.DisposeAsync().ConfigureAwait(false);
         hurry.Dispose();
     }
 
@@ -324,10 +415,11 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         try
         {
+            OpenAgain();
             var lasting = batch.Any(write => write.Lasting);
             var writes = batch.Any(write => write.Sql is not null);
             Last(lasting);
-            using var transaction = writer.BeginTransaction();
+            using var transaction = writer!.BeginTransaction();
             foreach (var write in batch)
                 if (write.Sql is not null)
                     Execute(write.Sql, write.Values, transaction);
@@ -348,6 +440,24 @@ public sealed partial class SentryStore : IAsyncDisposable
         }
     }
 
+    /// <summary>The store's own disk may take something again: from then on it is read and written there.</summary>
+    private void OpenAgain()
+    {
+        if (writer is not null)
+            return;
+        writer = Writer(path);
+        connectionString = Text(path);
+        foreach (var end in (string[])["", "-wal", "-shm"])
+            File.Delete(aside + end);
+    }
+
+    /// <summary>What is in the file is no database, or not one that holds together.</summary>
+    private static bool IsDamage(SqliteException error) =>
+        error is not LaterStoreException && error.SqliteErrorCode is SQLITE_CORRUPT or SQLITE_NOTADB;
+
+    private static bool IsAboutTheDisk(SqliteException error) =>
+        error.SqliteErrorCode is SQLITE_READONLY or SQLITE_IOERR or SQLITE_FULL or SQLITE_CANTOPEN;
+
     /// <summary>
     /// It is about what is written, and would be so again; a trouble of the disk, or somebody else's hold on it, passes
     /// (https://www.sqlite.org/rescode.html).
@@ -356,6 +466,12 @@ public sealed partial class SentryStore : IAsyncDisposable
         error.SqliteErrorCode is SQLITE_ERROR or SQLITE_TOOBIG or SQLITE_CONSTRAINT or SQLITE_MISMATCH or SQLITE_RANGE;
 
     private const int SQLITE_ERROR = 1,
+        SQLITE_READONLY = 8,
+        SQLITE_IOERR = 10,
+        SQLITE_CORRUPT = 11,
+        SQLITE_FULL = 13,
+        SQLITE_CANTOPEN = 14,
+        SQLITE_NOTADB = 26,
         SQLITE_TOOBIG = 18,
         SQLITE_CONSTRAINT = 19,
         SQLITE_MISMATCH = 20,
@@ -369,7 +485,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         if (lasting == flushes)
             return;
-        using var command = writer.CreateCommand();
+        using var command = writer!.CreateCommand();
         command.CommandText = $"PRAGMA synchronous = {(lasting ? "FULL" : "NORMAL")}";
         command.ExecuteNonQuery();
         flushes = lasting;
@@ -384,7 +500,7 @@ public sealed partial class SentryStore : IAsyncDisposable
                 continue;
             try
             {
-                using var transaction = writer.BeginTransaction();
+                using var transaction = writer!.BeginTransaction();
                 Execute(sql, batch[i].Values, transaction);
                 transaction.Commit();
             }
@@ -407,7 +523,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         if (!prepared.TryGetValue(sql, out var command))
         {
-            command = writer.CreateCommand();
+            command = writer!.CreateCommand();
             command.CommandText = sql;
             prepared[sql] = command;
         }

@@ -90,5 +90,43 @@ public class DamageTests
         Assert.Equal(2, (await sentry.Show("board")).GetProperty("run").GetInt64()); // no number is used twice
     }
 
+    [Fact]
+    public async Task A_store_that_is_lost_is_made_again_from_the_copies_and_programs_keep_their_pids()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "657");
+        await sentry.Wrap("board", "--title", "Departure board", "--", "/bin/sleep", "658");
+        await sentry.Wrap("gone", "--", "/bin/sleep", "659");
+        await sentry.Ok("adjust", "board", "--title", "Board of departures");
+        await sentry.Ok("unwrap", "gone");
+        await sentry.Ok("restart", "tide");
+        var (tide, id) = ((await sentry.Show("tide")).GetProperty("pid").GetInt32(), await sentry.Id("board"));
+        await sentry.KillServer();
+        foreach (var file in Directory.GetFiles(sentry.Places.Library, "sentry.db*"))
+            File.Delete(file);
+
+        await sentry.Serve();
+        var back = await sentry.Show("tide");
+        Assert.Equal(
+            ("running", tide, 2L),
+            (State(back), back.GetProperty("pid").GetInt32(), back.GetProperty("run").GetInt64())
+        );
+        Assert.Equal("Board of departures", (await sentry.Show("board")).GetProperty("title").GetString());
+        Assert.Equal(id, await sentry.Id("board"));
+        Assert.Equal(2, (await sentry.Ok("list", "--json")).Json.GetArrayLength());
+        Assert.Contains("made again", (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);
+        await sentry.Wrap("next", "--", "/bin/sleep", "660");
+        Assert.DoesNotContain(await sentry.Id("next"), (string[])[id, await sentry.Id("tide")]);
+        // A copy is a definition like any other.
+        await sentry.Ok("unwrap", "board");
+        await sentry.Ok("stop", "tide");
+        var copy = Path.Combine(sentry.Places.Definitions, "tide.yaml");
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(copy));
+        var text = await File.ReadAllTextAsync(copy, TestContext.Current.CancellationToken);
+        await sentry.Ok("unwrap", "tide");
+        Assert.False(File.Exists(copy));
+        await sentry.Ok("wrap", "--from", sentry.Script("tide.yaml", text, executable: false));
+    }
+
     private static string? State(System.Text.Json.JsonElement view) => view.GetProperty("state").GetString();
 }

@@ -9,7 +9,7 @@ public class KeeperTests
     public async Task A_stop_ends_also_when_the_keeper_hangs()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--start", "--", "/bin/sleep", "651");
+        await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--start", "--", "/bin/sleep", "681");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
         Sentry.Kill(Sentry.Parent(pid), "STOP");
         var stopped = await sentry.Ok("stop", "relay");
@@ -23,7 +23,7 @@ public class KeeperTests
     public async Task An_unwrap_ends_also_when_the_keeper_hung_before_the_server_came()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--start", "--", "/bin/sleep", "652");
+        await sentry.Wrap("relay", "--wind-down", "TERM 1s", "--start", "--", "/bin/sleep", "682");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
         await sentry.KillServer();
         Sentry.Kill(Sentry.Parent(pid), "STOP");
@@ -41,7 +41,7 @@ public class KeeperTests
     public async Task A_launch_that_is_never_answered_ends_in_an_outcome()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("relay", "--pause", "2s", "--start", "--", "/bin/sleep", "653");
+        await sentry.Wrap("relay", "--pause", "2s", "--start", "--", "/bin/sleep", "683");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
         var keeper = Sentry.Parent(pid);
         Sentry.Kill(pid);
@@ -58,7 +58,7 @@ public class KeeperTests
     public async Task A_healthy_program_whose_run_directory_was_wiped_is_taken_up_all_the_same()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "654");
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "684");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
         await sentry.KillServer();
         Directory.Delete(sentry.Places.RunDirectory, recursive: true);
@@ -80,7 +80,7 @@ public class KeeperTests
     public async Task One_that_dies_on_the_way_to_becoming_the_program_is_no_launch()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "658");
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "688");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
         // What the keeper starts from here on has no room for a runtime; the keeper itself has what it needs.
         var limited = Process.Start("prlimit", ["--pid", $"{Sentry.Parent(pid)}", "--as=8000000"]);
@@ -103,7 +103,7 @@ public class KeeperTests
     public async Task Groups_of_the_programs_own_are_removed_with_its_run()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tide", "--start", "--", "/bin/sleep", "657");
+        await sentry.Wrap("tide", "--start", "--", "/bin/sleep", "687");
         if (Sentry.Group((await sentry.Show("tide")).GetProperty("pid").GetInt32()) is not { } group)
             return; // a host without control groups
         var groups = Path.GetDirectoryName(group)!;
@@ -118,7 +118,7 @@ public class KeeperTests
             sentry.Script(
                 "yard",
                 $"#!/bin/sh\ng={groups}/$(sed -n 's,^0::.*/,,p' /proc/self/cgroup)\nmkdir -p $g/a/b $g/c\n"
-                    + "sh -c \"echo \\$\\$ >$g/a/b/cgroup.procs; exec sleep 655\" &\nsleep 1\nexec sleep 656\n"
+                    + "sh -c \"echo \\$\\$ >$g/a/b/cgroup.procs; exec sleep 685\" &\nsleep 1\nexec sleep 686\n"
             )
         );
         var id = await sentry.Id("yard");

@@ -74,7 +74,12 @@ public static partial class ServiceLife
                     cause,
                     since,
                     AwaitStep.Needs,
-                    [.. definition.Begin.Needs.Select(need => new NeedState("not looked at yet", now + need.Within))]
+                    [
+                        .. definition.Begin.Needs.Select(need => new NeedState("not looked at yet", now + need.Within)
+                        {
+                            Of = need.InWords,
+                        }),
+                    ]
                 ),
             };
             Enter(Phase.Waiting, NextLimit());

@@ -15,7 +15,13 @@ public static partial class ServiceLife
             if (definition.Watch.IsEmpty)
                 return;
             if (run.Watched.Length != definition.Watch.Length)
-                After = After with { Run = run with { Watched = [.. definition.Watch.Select(_ => new WatchState())] } };
+                After = After with
+                {
+                    Run = run with
+                    {
+                        Watched = [.. definition.Watch.Select(watch => new WatchState { Of = watch.InWords })],
+                    },
+                };
             Deeds.Add(new LookAfter(run.Number));
         }
 
@@ -33,7 +39,9 @@ public static partial class ServiceLife
                     Watched =
                     [
                         .. definition.Watch.Select(watch =>
-                            was.IndexOf(watch) is var at && at >= 0 && at < seen.Length ? seen[at] : new WatchState()
+                            was.IndexOf(watch) is var at && at >= 0 && at < seen.Length
+                                ? seen[at]
+                                : new WatchState { Of = watch.InWords }
                         ),
                     ],
                 },
@@ -54,6 +62,7 @@ public static partial class ServiceLife
             )
             {
                 PoorSince = seen.Bad is null ? null : before.PoorSince,
+                Of = watch.InWords,
             };
             var turnsPoor =
                 state is { Bad: var bad, PoorSince: null }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -97,6 +98,61 @@ public sealed record Situation
     public Asking? Asked { get; init; }
 
     public static Situation New(DateTimeOffset now) => new() { Since = now };
+
+    /// <summary>
+    /// The same, with what was seen of needs and watches at the places they have in a definition. On record the two may
+    /// not belong together: one of them was brought back from elsewhere, or could not be written.
+    /// </summary>
+    public Situation FittedTo(Definition definition) =>
+        this with
+        {
+            Awaited = Awaited is { Needs: { IsEmpty: false } needs } awaited
+                ? awaited with
+                {
+                    Needs = Fitted(
+                        [.. definition.Begin.Needs.Select(need => need.InWords)],
+                        needs,
+                        state => state.Of,
+                        (i, of) =>
+                            new("not looked at yet", awaited.Since + definition.Begin.Needs[i].Within) { Of = of }
+                    ),
+                }
+                : Awaited,
+            Run = Run is { Watched: { IsEmpty: false } watched }
+                ? Run with
+                {
+                    Watched = Fitted(
+                        [.. definition.Watch.Select(watch => watch.InWords)],
+                        watched,
+                        state => state.Of,
+                        (_, of) => new() { Of = of }
+                    ),
+                }
+                : Run,
+            // Past the last step all is being ended by force.
+            WindDownStep = Math.Min(
+                WindDownStep,
+                definition.WindDown.Length + (Run is { Switch: Switch.GoingOff } ? 1 : 0)
+            ),
+        };
+
+    private static ImmutableArray<T> Fitted<T>(
+        ImmutableArray<string> wanted,
+        ImmutableArray<T> there,
+        Func<T, string?> of,
+        Func<int, string, T> make
+    )
+        where T : class
+    {
+        // Of an earlier version only the place is known.
+        var byPlace = wanted.Length == there.Length && there.All(one => of(one) is null);
+        return
+        [
+            .. wanted.Select(
+                (name, i) => (byPlace ? there[i] : there.FirstOrDefault(one => of(one) == name)) ?? make(i, name)
+            ),
+        ];
+    }
 }
 
 /// <param name="Pid">The main process, once it is known.</param>
@@ -154,6 +210,9 @@ public sealed record WatchState(int Bad = 0, DateTimeOffset? Since = null, strin
 {
     /// <summary>Since when it counts as poor: bad often and long enough.</summary>
     public DateTimeOffset? PoorSince { get; init; }
+
+    /// <summary>Which watch it is of, by its kind and target in words; null: on record by an earlier version.</summary>
+    public string? Of { get; init; }
 }
 
 /// <summary>A step of a wind-down that was taken.</summary>
@@ -204,6 +263,9 @@ public sealed record NeedState(string? Missing, DateTimeOffset Limit)
     public bool PassedOver { get; init; }
 
     public bool Told { get; init; }
+
+    /// <summary>Which need it is of, by its kind and target in words; null: on record by an earlier version.</summary>
+    public string? Of { get; init; }
 
     /// <summary>Still stands in the way.</summary>
     public bool Open => Missing is not null && !PassedOver;

@@ -86,6 +86,13 @@ internal static class SentryRoutes
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
         if (store.Failure is { } failure)
             limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
+        if (store.SetApart is { } apart)
+            limits.Add($"The store was damaged ({store.Damage}) and begun anew; what is left of it lies at {apart}.");
+        else if (store.Damage is { } damage)
+            limits.Add(
+                $"The store is damaged: {damage}. Definitions are in {places.Definitions}, too: end the sentry alone, move "
+                    + $"{places.Database} away, and start it: it is made again from them."
+            );
         if (store.Refused is { } refused)
             limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
         return new SentryView

@@ -48,6 +48,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public SecretFiles SecretFiles { get; } = new(places);
 
+    public DefinitionCopies Copies => copies ??= new(Places, Logbook);
+
     public StateRooms States { get; } = new(places);
 
     public Permits Permits { get; } = new(store);
@@ -58,6 +60,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     private Ceilings? ceilings;
     private AsAccount? asAccount;
+    private DefinitionCopies? copies;
     private SayDoors? says;
     private Record? logbook;
 

@@ -6,6 +6,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
@@ -104,6 +105,7 @@ internal sealed class Registry(House house)
 
         Reshape();
         house.Store.Add(actor.Id, definition.Name, document, situation, by, now);
+        house.Copies.Keep(actor.Id, definition.Name, revision: 1, document);
         actor.KeepTurn(now, always: true);
         house.Logbook.Note(
             actor,
@@ -133,6 +135,8 @@ internal sealed class Registry(House house)
     public async Task<ReportKind?> TakeUp()
     {
         var before = house.Store.Fact("boot-id");
+        if (before is null)
+            await MakeAgain().ConfigureAwait(false);
         house.LastSeen = DateTimeOffset.TryParse(
             house.Store.Fact(Upkeep.LastSeen),
             CultureInfo.InvariantCulture,
@@ -143,7 +147,7 @@ internal sealed class Registry(House house)
         var askPermits = house.Store.Fact("permits") is not null;
         newBoot = before != Machine.BootId;
         // After winding down what begins with the machine begins anew, and yet the machine may be the same.
-        newMachine = before is null || !before.StartsWith(Machine.BootId, StringComparison.Ordinal);
+        newMachine = before is not null && !before.StartsWith(Machine.BootId, StringComparison.Ordinal);
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
@@ -161,6 +165,7 @@ internal sealed class Registry(House house)
             var actor = Actor(stored, definition, stored.Revision);
             services[stored.Name] = actor;
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
+            house.Copies.Keep(stored.Id, stored.Name, stored.Revision, stored.Document);
             all.Add(actor);
             if (house.Store.MomentAt(stored.Id, house.Now) is null)
                 actor.KeepTurn(house.Now, always: true);
@@ -181,6 +186,23 @@ internal sealed class Registry(House house)
         return !newBoot ? null
             : before == Machine.BootId + WoundDown ? ReportKind.Start
             : ReportKind.Boot;
+    }
+
+    /// <summary>A new store beside copies of definitions: the one before was lost, and is made again from them.</summary>
+    private async Task MakeAgain()
+    {
+        var copies = house.Copies.All();
+        if (copies.Count == 0)
+            return;
+        foreach (var (id, name, document) in copies)
+            house.Store.Add(id, name, document, Situation.New(house.Now), new(RunWords.Sentry), house.Now);
+        house.Logbook.Trouble(
+            $"The store was lost. {copies.Count} definitions were made again from the copies in "
+                + $"{house.Places.Definitions}; programs that run are taken up. What was not in them is gone: secrets' "
+                + "values, the logbook and the history of runs, who was permitted what."
+                + (house.Store.SetApart is { } apart ? $" What is left of it lies at {apart}." : "")
+        );
+        await house.Store.Flush().ConfigureAwait(false);
     }
 
     private static (Definition? Definition, string? Why) Read(StoredService stored)
@@ -221,7 +243,7 @@ internal sealed class Registry(House house)
     private ServiceActor Actor(StoredService stored, Definition definition, int revision)
     {
         if (stored.Situation is { } situation)
-            return new(house, stored.Id, definition, revision, situation, this);
+            return new(house, stored.Id, definition, revision, situation.FittedTo(definition), this);
         house.Logbook.Note(
             stored.Name,
             new(EntryCode.Trouble)
@@ -254,6 +276,7 @@ internal sealed class Registry(House house)
         services[one.Stored.Name] = actor;
         Reshape();
         house.Store.Revise(one.Stored.Id, revision, document, by, house.Now);
+        house.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, document);
         house.Logbook.Note(
             actor,
             new(EntryCode.Adjusted) { Revision = revision, Seen = "its definition was given anew" },

@@ -110,6 +110,7 @@ internal sealed partial class ServiceActor : IDisposable
                 Definition = definition;
                 Revision++;
                 house.Store.Revise(Id, Revision, document, by, house.Now);
+                house.Copies.Keep(Id, definition.Name, Revision, document);
                 registry.Reshape();
                 house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
                 await Apply(new Adjusted(was)).ConfigureAwait(false);
@@ -513,6 +514,7 @@ internal sealed partial class ServiceActor : IDisposable
         forgotten = true;
         await keeperGone.ConfigureAwait(false);
         house.Store.Remove(Id, Definition.Name);
+        house.Copies.Remove(Definition.Name);
         house.Secrets.Forget(Definition.Name);
         house.SecretFiles.Remove(Label);
         house.Says.Close(Id);

@@ -175,7 +175,7 @@ internal sealed record RunRecord
             Overdue = run.Overdue,
             EndedFor = run.EndedFor is { } reason ? OutcomeRecord.Of(reason) : null,
             Watched = SituationRecord.Some(
-                run.Watched.ToRecords(one => new WatchedRecord(one.Bad, one.Since, one.Seen, one.PoorSince))
+                run.Watched.ToRecords(one => new WatchedRecord(one.Bad, one.Since, one.Seen, one.PoorSince, one.Of))
             ),
         };
 
@@ -194,13 +194,20 @@ internal sealed record RunRecord
             Watched = (Watched ?? []).ToRecords(one => new WatchState(one.Bad, one.Since, one.Seen)
             {
                 PoorSince = one.PoorSince,
+                Of = one.Of,
             }),
         };
 }
 
 internal sealed record WaitedRecord(string What, long Length, bool PassedOver);
 
-internal sealed record WatchedRecord(int Bad, DateTimeOffset? Since, string? Seen, DateTimeOffset? PoorSince);
+internal sealed record WatchedRecord(
+    int Bad,
+    DateTimeOffset? Since,
+    string? Seen,
+    DateTimeOffset? PoorSince,
+    string? Of
+);
 
 internal sealed record AwaitedRecord(string Cause, DateTimeOffset Since, string Step, ImmutableArray<NeedRecord>? Needs)
 {
@@ -215,7 +222,8 @@ internal sealed record AwaitedRecord(string Cause, DateTimeOffset Since, string 
                     need.Limit,
                     need.MetAt,
                     need.PassedOver,
-                    need.Told
+                    need.Told,
+                    need.Of
                 ))
             )
         );
@@ -230,6 +238,7 @@ internal sealed record AwaitedRecord(string Cause, DateTimeOffset Since, string 
                 MetAt = need.MetAt,
                 PassedOver = need.PassedOver,
                 Told = need.Told,
+                Of = need.Of,
             })
         );
 }
@@ -239,7 +248,8 @@ internal sealed record NeedRecord(
     DateTimeOffset Limit,
     DateTimeOffset? MetAt,
     bool PassedOver,
-    bool Told
+    bool Told,
+    string? Of
 );
 
 internal sealed record StepRecord(

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
@@ -307,6 +308,44 @@ public class LawsTests
                                 )
                     );
                     Assert.Null(world.Live);
+                },
+                iter: 2000
+            );
+
+    /// <summary>What stands on record and the definition may not belong together: then too every law holds from there on.</summary>
+    [Fact]
+    public void A_situation_fits_whatever_definition_it_is_found_with() =>
+        Gen.Select(Situations, Definitions)
+            .Sample(
+                (situation, definition) =>
+                {
+                    var fitted = situation.FittedTo(definition);
+                    Assert.Equal(situation.Phase, fitted.Phase);
+                    Assert.Equal(situation.Run?.Number, fitted.Run?.Number);
+                    if (situation.Awaited is { Needs.IsEmpty: false })
+                        Assert.Equal(
+                            definition.Begin.Needs.Select(need => need.InWords),
+                            fitted.Awaited!.Needs.Select(need => need.Of)
+                        );
+                    if (situation.Run is { Watched: { IsEmpty: false } watched })
+                        Assert.All(
+                            fitted.Run!.Watched,
+                            (state, i) =>
+                            {
+                                Assert.Equal(definition.Watch[i].InWords, state.Of);
+                                // What was seen stays with the watch that saw it.
+                                Assert.Equal(
+                                    watched.FirstOrDefault(was => was.Of == state.Of)
+                                        ?? new WatchState { Of = state.Of },
+                                    state
+                                );
+                            }
+                        );
+                    // Whoever looks at it, or is late, finds something in it for each place of the definition.
+                    Assert.NotEmpty(Explanation.Of(definition, fitted, TimeZoneInfo.Utc));
+                    _ = Outlook.Next(definition, fitted).ToList();
+                    _ = ServiceLife.Step(definition, fitted, new TimeCame(), DateTimeOffset.MaxValue.AddYears(-100));
+                    _ = ServiceLife.Step(definition, fitted, new Resumed(), fitted.Since);
                 },
                 iter: 2000
             );

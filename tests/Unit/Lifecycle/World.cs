@@ -96,7 +96,7 @@ internal sealed class World(Definition first)
         if (!Forgotten && !seen.IsEmpty)
             Assert.Equal(
                 definition.Watch.Select(watch =>
-                    was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState()
+                    was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState { Of = watch.InWords }
                 ),
                 Situation.Run!.Watched
             );

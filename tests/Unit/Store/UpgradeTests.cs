@@ -222,7 +222,7 @@ public class UpgradeTests
 
         Assert.Contains(
             "written by a later version",
-            Assert.Throws<SqliteException>(() => SentryStore.Open(file)).Message,
+            Assert.Throws<LaterStoreException>(() => SentryStore.Open(file)).Message,
             StringComparison.Ordinal
         );
         File.Delete(file);
