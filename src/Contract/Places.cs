@@ -47,6 +47,9 @@ public sealed record Places(string Root)
     /// <summary>The sentry's own settings.</summary>
     public string Settings => Path.Combine(Root, "etc/calm-sentry/sentry.yaml");
 
+    /// <summary>While it is there, nothing is begun when the machine comes up.</summary>
+    public string BeginNothing => Path.Combine(Root, "etc/calm-sentry/begin-nothing");
+
     /// <summary>Process id of the guard, as one line.</summary>
     public string Guard => Path.Combine(RunDirectory, "guard.pid");
 

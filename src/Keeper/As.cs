@@ -19,6 +19,7 @@ internal static unsafe class As
         foreach (var group in join.Split(':', StringSplitOptions.RemoveEmptyEntries))
             if (!Enter.Joined(new Linux.Native.CString(group).Pointer))
                 return Failed;
+        Enter.TakeUsualStanding();
         var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
         {

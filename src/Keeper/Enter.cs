@@ -37,7 +37,8 @@ internal static unsafe class Enter
             mask = -1,
             nice = 0,
             disk = -1,
-            openFiles = 0;
+            openFiles = 0,
+            usualFiles = 0;
         bool noMoreRights = false,
             someProcessors = false,
             terminal = false;
@@ -70,6 +71,8 @@ internal static unsafe class Enter
                 disk = Number(field.Value);
             else if (field.Is(LaunchField.OpenFiles))
                 openFiles = Number(field.Value);
+            else if (field.Is(LaunchField.UsualFiles))
+                usualFiles = Number(field.Value);
             else if (field.Is(LaunchField.NoMoreRights))
                 noMoreRights = true;
             else if (field.Is(LaunchField.Terminal))
@@ -119,6 +122,17 @@ internal static unsafe class Enter
             if (setrlimit(RLIMIT_NOFILE, limits) < 0)
                 Fail(LaunchStep.OpenFiles);
         }
+        else if (usualFiles > 0)
+        {
+            var limits = stackalloc ulong[2];
+            if (getrlimit(RLIMIT_NOFILE, limits) == 0)
+            {
+                limits[0] = Math.Min((ulong)usualFiles, limits[1]); // the runtime has raised its own
+                _ = setrlimit(RLIMIT_NOFILE, limits);
+            }
+        }
+
+        TakeUsualStanding();
 
         if (uid >= 0 && TakeIdentity(uid, gid, groups, groupCount) is var step and not LaunchStep.None)
             Fail(step);
@@ -136,6 +150,23 @@ internal static unsafe class Enter
         _ = execve(program, argv, envp);
         Fail(LaunchStep.Execute);
         return 127;
+    }
+
+    /// <summary>
+    /// Whoever runs out of memory is chosen among programs as on any host: what keeps the sentry itself from that choice is
+    /// not handed on (proc(5), oom_score_adj).
+    /// </summary>
+    public static void TakeUsualStanding()
+    {
+        fixed (byte* path = "/proc/self/oom_score_adj"u8)
+        {
+            var file = open(path, O_WRONLY | O_CLOEXEC, 0);
+            if (file < 0)
+                return;
+            var usual = (byte)'0';
+            _ = write(file, &usual, 1);
+            _ = close(file);
+        }
     }
 
     /// <summary>

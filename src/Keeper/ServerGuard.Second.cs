@@ -58,7 +58,7 @@ internal static unsafe partial class ServerGuard
         _ = posix_spawn_file_actions_init(actions);
         int pid;
         fixed (byte* self = "/proc/self/exe"u8)
-            second = posix_spawn(&pid, self, actions, attributes, secondCommand, As.Environ()) == 0 ? pid : 0;
+            second = posix_spawn(&pid, self, actions, attributes, secondCommand, handedOn) == 0 ? pid : 0;
         _ = posix_spawnattr_destroy(attributes);
         _ = posix_spawn_file_actions_destroy(actions);
     }

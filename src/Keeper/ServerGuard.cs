@@ -30,6 +30,9 @@ internal static unsafe partial class ServerGuard
 
     private static byte* place;
 
+    /// <summary>The environment that server and second are begun with.</summary>
+    private static byte** handedOn;
+
     /// <summary>Milliseconds between looks whether the run directory is there, and between starts of a second.</summary>
     private const int Beat = 2000;
 
@@ -60,6 +63,7 @@ internal static unsafe partial class ServerGuard
             return WrongUsage;
         _ = setsid();
         Name();
+        OwnStanding.KeepFromMemoryChoice();
         place = new CString(arguments[0]).Pointer;
         if (!EnterPlace())
             return Say($"{arguments[0]} is not there and cannot be made", 1);
@@ -70,6 +74,7 @@ internal static unsafe partial class ServerGuard
         Signals(set);
         var signals = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
         secondCommand = Texts(["calm-keeper", "guard-second", $"{getpid()}", .. arguments]);
+        handedOn = WithUsualFiles();
         var command = Texts(arguments[1..]);
         var server = Running(arguments[1]);
         string? fell = null;
@@ -112,6 +117,21 @@ internal static unsafe partial class ServerGuard
             pause = pause == 0 ? FirstPause : Math.Min(pause * 2, LongestPause);
             server = 0;
         }
+    }
+
+    /// <summary>The environment as it was given, with what this host's usual limit is: our own is raised.</summary>
+    private static byte** WithUsualFiles()
+    {
+        var given = As.Environ();
+        var count = 0;
+        while (given[count] is not null)
+            count++;
+        var environment = (byte**)NativeMemory.AllocZeroed((nuint)count + 2, (nuint)sizeof(byte*));
+        for (var i = 0; i < count; i++)
+            environment[i] = given[i];
+        if (Environment.GetEnvironmentVariable(OwnStanding.UsualFilesVariable) is null)
+            environment[count] = new CString($"{OwnStanding.UsualFilesVariable}={OwnStanding.UsualFiles}").Pointer;
+        return environment;
     }
 
     private const string PidFile = "guard.pid";
@@ -204,7 +224,7 @@ internal static unsafe partial class ServerGuard
         _ = posix_spawnattr_init(attributes);
         _ = posix_spawnattr_setsigmask(attributes, none);
         _ = posix_spawnattr_setflags(attributes, 0x08); // POSIX_SPAWN_SETSIGMASK
-        var given = As.Environ();
+        var given = handedOn;
         var count = 0;
         while (given[count] is not null)
             count++;
@@ -218,13 +238,14 @@ internal static unsafe partial class ServerGuard
         using var handed = new CString($"CALM_PORT={HandedPort}");
         environment[count] = small.Pointer;
         environment[count + 1] = guarded.Pointer;
+        count += 2;
         if (fell is not null)
-            environment[count + 2] = told.Pointer;
+            environment[count++] = told.Pointer;
         var actions = stackalloc byte[256];
         _ = posix_spawn_file_actions_init(actions);
         if (port >= 0)
         {
-            environment[count + 2 + (fell is null ? 0 : 1)] = handed.Pointer;
+            environment[count++] = handed.Pointer;
             _ = posix_spawn_file_actions_adddup2(actions, port, HandedPort);
         }
 

@@ -29,6 +29,7 @@ internal static partial class Serve
 {
     public static async Task<int> Run(string? root, int? port, CancellationToken cancellation)
     {
+        OwnStanding.KeepFromMemoryChoice();
         var places = Places.From(root);
         if (Refuse(places) is { } refusal)
         {

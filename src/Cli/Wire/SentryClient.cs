@@ -14,7 +14,8 @@ namespace CalmSentry.Cli.Wire;
 internal sealed class SentryClient : IDisposable
 {
     /// <summary>Header of an answer to a change that the store could not take in yet, with the reason.</summary>
-    private const string NotRecorded = "Calm-Not-Recorded";
+    private const string NotRecorded = "Calm-Not-Recorded",
+        Note = "Calm-Note";
 
     private readonly HttpClient http;
     private readonly Places places;
@@ -111,6 +112,8 @@ internal sealed class SentryClient : IDisposable
             Console.Error.WriteLine(
                 $"calm: not on record yet: {why.First().TrimEnd('.')}. It is tried again every second."
             );
+        if (response.Headers.TryGetValues(Note, out var note))
+            Console.Error.WriteLine($"calm: {note.First()}");
         if (response.IsSuccessStatusCode)
             return response;
         using (response)

@@ -213,6 +213,12 @@ public static class LaunchField
     /// <summary>Files each process may have open (setrlimit(2), RLIMIT_NOFILE).</summary>
     public const string OpenFiles = "open-files";
 
+    /// <summary>
+    /// Files each process may have open at once without asking for more (the soft limit of RLIMIT_NOFILE), as this host
+    /// gives it; the most it may ask for stays as it is. Left out where <see cref="OpenFiles"/> is given.
+    /// </summary>
+    public const string UsualFiles = "usual-files";
+
     /// <summary>Present: executing a program never gives more rights (prctl(2), PR_SET_NO_NEW_PRIVS).</summary>
     public const string NoMoreRights = "no-more-rights";
 

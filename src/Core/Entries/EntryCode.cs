@@ -26,6 +26,7 @@ public enum EntryCode
     // What the machine did
 
     BootBegan,
+    BootHeldBack,
     DrillBegan,
     BootNotSettled,
     Lost,

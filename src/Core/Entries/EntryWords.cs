@@ -38,6 +38,8 @@ public static class EntryWords
                 EntryCode.CopyEnding => $"A copy outside the sentry is asked to end: {entry.Seen}.",
                 EntryCode.CopyEnded => $"The copy outside the sentry (pid {entry.Pid}) has ended.",
                 EntryCode.BootBegan => "The machine came up.",
+                EntryCode.BootHeldBack =>
+                    "The machine came up, and nothing was to be started with it: it stays stopped until somebody starts it.",
                 EntryCode.DrillBegan => "A drill starts it as a boot would.",
                 EntryCode.BootNotSettled =>
                     $"Not everything that starts at boot was ready within {Duration.Write(entry.Limit!.Value)}; it starts anyway.",

@@ -24,7 +24,8 @@ public sealed record UnwrapAsked(Principal By) : Happening;
 
 /// <summary>The machine came up, or a drill has it that way.</summary>
 /// <param name="Cause">Boot or drill.</param>
-public sealed record MachineBegan(Cause Cause = Cause.Boot) : Happening;
+/// <param name="HeldBack">Somebody wants nothing begun at this boot.</param>
+public sealed record MachineBegan(Cause Cause = Cause.Boot, bool HeldBack = false) : Happening;
 
 /// <summary>All that begins with the machine has been proven or has come to rest otherwise.</summary>
 public sealed record BootSettled : Happening;

@@ -11,15 +11,22 @@ public static partial class ServiceLife
 {
     private sealed partial class Deciding
     {
-        private void BeginWithMachine(Cause cause)
+        private void BeginWithMachine(Cause cause, bool heldBack)
         {
             if (After.Run is not null)
                 return;
-            if (definition.Begin.At is not (BeginAt.Boot or BeginAt.BootLate))
+            var begins = definition.Begin.At is BeginAt.Boot or BeginAt.BootLate;
+            if (!begins || heldBack)
             {
                 // What was to be tried again belonged to the machine's life before.
                 if (After.Phase != Phase.Stopped)
                     Enter(Phase.Stopped);
+                if (begins)
+                {
+                    After = After with { Asked = null }; // whoever asked did so in the machine's life before
+                    Say(new(EntryCode.BootHeldBack));
+                }
+
                 return;
             }
 

@@ -71,7 +71,7 @@ public static partial class ServiceLife
                     Restart(asked.By);
                     break;
                 case MachineBegan began:
-                    BeginWithMachine(began.Cause);
+                    BeginWithMachine(began.Cause, began.HeldBack);
                     break;
                 case BootSettled when After.Awaited?.Step == AwaitStep.Boot:
                     AwaitNeeds(After.Awaited.Cause, After.Awaited.Since);

@@ -20,6 +20,18 @@ public static class Machine
     /// <summary>When process 1 was started.</summary>
     public static DateTimeOffset BootedAt => ProcessFacts.Started(1);
 
+    /// <summary>Why nothing is to be begun as this machine comes up, as a clause; null: what begins with it does.</summary>
+    /// <param name="file">One that says so while it is there.</param>
+    public static string? BeginsNothing(string file)
+    {
+        const string word = "calm-sentry.begin=nothing";
+        if (File.Exists(file))
+            return $"{file} is there";
+        return File.ReadAllText("/proc/cmdline").Split(' ', '\n').Contains(word)
+            ? $"the kernel was started with {word}"
+            : null;
+    }
+
     public static string HostName => Environment.MachineName;
 
     /// <summary>

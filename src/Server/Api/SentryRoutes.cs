@@ -29,11 +29,12 @@ internal static class SentryRoutes
     /// <summary>The sentry itself, and who you are to it.</summary>
     public static IResult Sentry(
         SentryStore store,
+        Registry registry,
         Places places,
         ControlGroups groups,
         SentrySelf self,
         HttpContext context
-    ) => TypedResults.Json(View(store, places, groups, self, context), ApiJson.Plain.SentryView);
+    ) => TypedResults.Json(View(store, registry, places, groups, self, context), ApiJson.Plain.SentryView);
 
     /// <summary>
     /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet.
@@ -70,6 +71,7 @@ internal static class SentryRoutes
 
     private static SentryView View(
         SentryStore store,
+        Registry registry,
         Places places,
         ControlGroups groups,
         SentrySelf self,
@@ -84,6 +86,11 @@ internal static class SentryRoutes
             );
         if (groups.WhyNot is { } why)
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
+        if (registry.HeldBack is { } heldBack)
+            limits.Add(
+                $"Nothing was started at this boot: {heldBack}. What starts with the machine stays stopped until somebody "
+                    + "starts it."
+            );
         if (store.Failure is { } failure)
             limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
         if (store.SetApart is { } apart)

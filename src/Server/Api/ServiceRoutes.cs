@@ -36,7 +36,13 @@ internal static class ServiceRoutes
     }
 
     /// <summary>All services as they stand now.</summary>
-    public static IReadOnlyList<ServiceView> All(Registry registry) => registry.Views;
+    public static IReadOnlyList<ServiceView> All(Registry registry, HttpContext context)
+    {
+        if (registry.HeldBack is { } why)
+            context.Response.Headers["Calm-Note"] =
+                $"Nothing was started at this boot: {why}. 'calm start NAME' starts one.";
+        return registry.Views;
+    }
 
     /// <summary>Which services need attention now, and how the rest is.</summary>
     public static Task<BoardView> Board(Registry registry, SentryStore store, TimeProvider clock) =>

@@ -5,6 +5,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Services;
 
@@ -194,6 +195,8 @@ internal static class LaunchOrder
             order.With(LaunchField.Processor, processor);
         if (resources.OpenFiles is { } files)
             order.With(LaunchField.OpenFiles, files);
+        else
+            order.With(LaunchField.UsualFiles, OwnStanding.UsualFiles);
     }
 
     public static Share ShareOf(ResourcesPart resources) =>

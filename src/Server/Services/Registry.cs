@@ -26,6 +26,20 @@ internal sealed class Registry(House house)
     private volatile NeedGraph? graph;
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
     private readonly ConcurrentDictionary<string, Unreadable> unreadable = new(StringComparer.Ordinal);
+    private const string HeldBackFact = "held-back";
+
+    /// <summary>
+    /// Why nothing was begun at this boot, as a clause, as long as anything that would have begun has not been since.
+    /// </summary>
+    public string? HeldBack =>
+        house.Store.Fact(HeldBackFact) is { Length: > 0 } why
+        && All.Any(actor =>
+            actor.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
+            && actor.Situation is { Phase: Phase.Stopped, Asked: null }
+        )
+            ? why
+            : null;
+
     private bool newBoot,
         newMachine;
 
@@ -178,12 +192,22 @@ internal sealed class Registry(House house)
         // says so, and is asked the same when it is known what became of it.
         await Task.WhenAny(Task.WhenAll(taken), Task.Delay(TakeUpPatience)).ConfigureAwait(false);
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
-        var asked = all.ConvertAll(actor => actor.Ask(newBoot ? new MachineBegan() : new Resumed()));
+        var heldBack = Machine.BeginsNothing(house.Places.BeginNothing);
+        if (newBoot)
+        {
+            house.Store.SetFact(HeldBackFact, heldBack ?? "");
+            if (heldBack is not null)
+                house.Logbook.Note(new(EntryCode.BootHeldBack) { Seen = heldBack });
+        }
+
+        var asked = all.ConvertAll(actor =>
+            actor.Ask(newBoot ? new MachineBegan(HeldBack: heldBack is not null) : new Resumed())
+        );
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted)).ConfigureAwait(false);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);
-        return !newBoot ? null
+        return !newBoot || heldBack is not null ? null
             : before == Machine.BootId + WoundDown ? ReportKind.Start
             : ReportKind.Boot;
     }

@@ -1,0 +1,235 @@
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Tests.Campaign;
+
+/// <summary>Something that is done to the sentry, or asked of it.</summary>
+/// <param name="Weight">How often it comes, against the others.</param>
+internal sealed record Fault(string Name, int Weight, Func<Machine, Random, Task> Do);
+
+/// <summary>A command that was given.</summary>
+/// <param name="What">start, stop, restart, or the title it was given.</param>
+internal sealed record Asked(string Service, string What)
+{
+    /// <summary>What came of it; null while it is under way.</summary>
+    public Said? Said { get; set; }
+}
+
+/// <summary>All kinds of faults and commands.</summary>
+internal sealed class Faults
+{
+    private const int Kill = 9,
+        Stop = 19,
+        Continue = 18;
+
+    private readonly List<int> frozen = [];
+    private readonly List<Task> underWay = [];
+
+    /// <summary>What was asked since all was last at rest, in its order.</summary>
+    public List<Asked> Asked { get; } = [];
+
+    public IReadOnlyList<Fault> All { get; }
+
+    public Faults() =>
+        All = [
+            new("kill the server", 8, (machine, _) => Done(() => Machine.Signal(machine.Server, Kill))),
+            new("kill the guard", 3, (machine, _) => Done(() => Machine.Signal(machine.Guard, Kill))),
+            new(
+                "kill guard and server",
+                4,
+                (machine, _) =>
+                    Done(() =>
+                    {
+                        var (guard, server) = (machine.Guard, machine.Server);
+                        Machine.Signal(guard, Kill);
+                        Machine.Signal(server, Kill);
+                    })
+            ),
+            new(
+                "kill a keeper",
+                6,
+                (machine, random) => Done(() => Machine.Signal(Any(machine.Keepers, random), Kill))
+            ),
+            new(
+                "kill a program",
+                10,
+                (machine, random) => Done(() => Machine.Signal(AnyProgram(machine, random), Kill))
+            ),
+            new(
+                "kill a keeper and the server",
+                6,
+                (machine, random) =>
+                    Done(() =>
+                    {
+                        Machine.Signal(Any(machine.Keepers, random), Kill);
+                        Machine.Signal(machine.Server, Kill);
+                    })
+            ),
+            new(
+                "kill a program and the server",
+                6,
+                (machine, random) =>
+                    Done(() =>
+                    {
+                        Machine.Signal(machine.Server, Kill);
+                        Machine.Signal(AnyProgram(machine, random), Kill);
+                    })
+            ),
+            new(
+                "kill all keepers and the server",
+                2,
+                (machine, _) =>
+                    Done(() =>
+                    {
+                        foreach (var keeper in machine.Keepers.ToList())
+                            Machine.Signal(keeper, Kill);
+                        Machine.Signal(machine.Server, Kill);
+                    })
+            ),
+            new("freeze a keeper", 4, (machine, random) => Freeze(Any(machine.Keepers, random), random)),
+            new("freeze the server", 2, (machine, random) => Freeze(machine.Server, random)),
+            new("freeze a program", 2, (machine, random) => Freeze(AnyProgram(machine, random), random)),
+            new("lose a keeper's socket", 3, (machine, random) => Done(() => Lose(machine, "socket", random))),
+            new("lose an order's note", 3, (machine, random) => Done(() => Lose(machine, "order.*", random))),
+            new("lose an outcome", 2, (machine, random) => Done(() => Lose(machine, "outcome.*", random))),
+            new("hold the store", 4, (machine, random) => Hold(machine, random)),
+            new("fill the disk", 2, (machine, random) => Fill(machine, random)),
+            new("start one", 8, (machine, random) => Ask(machine, "start", random)),
+            new("stop one", 8, (machine, random) => Ask(machine, "stop", random)),
+            new("restart one", 6, (machine, random) => Ask(machine, "restart", random)),
+            new("adjust one", 4, Adjust),
+        ];
+
+    /// <summary>Lets go on whatever was stopped, and waits for what was asked.</summary>
+    public async Task Settle()
+    {
+        foreach (var pid in frozen)
+            Machine.Signal(pid, Continue);
+        frozen.Clear();
+        await Task.WhenAll(underWay).ConfigureAwait(false);
+        underWay.Clear();
+    }
+
+    private static Task Done(Action what)
+    {
+        what();
+        return Task.CompletedTask;
+    }
+
+    private static int Any(IEnumerable<int> pids, Random random) =>
+        pids.Order().ToList() is { Count: > 0 } all ? all[random.Next(all.Count)] : 0;
+
+    private static int AnyProgram(Machine machine, Random random) =>
+        Any(machine.Marked().Select(one => one.Pid), random);
+
+    private Task Freeze(int pid, Random random)
+    {
+        if (pid <= 1)
+            return Task.CompletedTask;
+        Machine.Signal(pid, Stop);
+        frozen.Add(pid);
+        // Most go on after a while; some stay as they are until all is to settle.
+        if (random.Next(4) > 0)
+            underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(50, 1500)), () => Machine.Signal(pid, Continue)));
+        return Task.CompletedTask;
+    }
+
+    private static async Task Later(TimeSpan after, Action what)
+    {
+        await Task.Delay(after).ConfigureAwait(false);
+        what();
+    }
+
+    private static void Lose(Machine machine, string pattern, Random random)
+    {
+        try
+        {
+            var files = Directory
+                .EnumerateFiles(
+                    Path.Combine(machine.Places.RunDirectory, "services"),
+                    pattern,
+                    SearchOption.AllDirectories
+                )
+                .Order(StringComparer.Ordinal)
+                .ToList();
+            if (files.Count > 0)
+                File.Delete(files[random.Next(files.Count)]);
+        }
+        catch (IOException)
+        {
+            // It went by itself.
+        }
+    }
+
+    private Task Hold(Machine machine, Random random)
+    {
+        var length = TimeSpan.FromMilliseconds(random.Next(100, 2000));
+        underWay.Add(
+            Task.Run(async () =>
+            {
+                try
+                {
+                    await using var other = new SqliteConnection(
+                        $"Data Source={machine.Places.Database};Pooling=False"
+                    );
+                    await other.OpenAsync().ConfigureAwait(false);
+                    await using var hold = other.CreateCommand();
+                    hold.CommandText = "BEGIN IMMEDIATE";
+                    await hold.ExecuteNonQueryAsync().ConfigureAwait(false);
+                    await Task.Delay(length).ConfigureAwait(false);
+                    hold.CommandText = "ROLLBACK";
+                    await hold.ExecuteNonQueryAsync().ConfigureAwait(false);
+                }
+                catch (SqliteException)
+                {
+                    // Somebody else holds it.
+                }
+            })
+        );
+        return Task.CompletedTask;
+    }
+
+    private Task Fill(Machine machine, Random random)
+    {
+        if (!machine.IsRoot)
+            return Task.CompletedTask;
+        var fill = Path.Combine(machine.Places.Library, "fill");
+        try
+        {
+            using var file = new FileStream(fill, FileMode.Create);
+            var block = new byte[64 << 10];
+            while (true)
+            {
+                file.Write(block);
+                file.Flush();
+            }
+        }
+        catch (IOException)
+        {
+            // Full.
+        }
+
+        underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(200, 2500)), () => File.Delete(fill)));
+        return Task.CompletedTask;
+    }
+
+    private Task Ask(Machine machine, string what, Random random)
+    {
+        var service = Fleet.All[random.Next(Fleet.All.Count)].Name;
+        return Ask(machine, service, what, what == "start" ? [what, service] : [what, service, "--alone"]);
+    }
+
+    private Task Adjust(Machine machine, Random random)
+    {
+        var service = Fleet.All[random.Next(Fleet.All.Count)].Name;
+        var title = $"{service} {random.Next(1000)}";
+        return Ask(machine, service, title, ["adjust", service, "--title", title]);
+    }
+
+    private Task Ask(Machine machine, string service, string what, string[] command)
+    {
+        var asked = new Asked(service, what);
+        Asked.Add(asked);
+        underWay.Add(Task.Run(async () => asked.Said = await machine.Calm(command).ConfigureAwait(false)));
+        return Task.CompletedTask;
+    }
+}

@@ -1,0 +1,50 @@
+namespace CalmSentry.Tests.Campaign;
+
+/// <summary>A service under trial.</summary>
+/// <param name="Counts">Its lines are numbered, each run from 0.</param>
+/// <param name="More">Further lines of its definition.</param>
+internal sealed record Member(string Name, string Temper, bool Counts, string More)
+{
+    public string Definition(string account, string script, string witness) =>
+        $$"""
+            name: {{Name}}
+            program:
+              path: {{script}}
+              arguments: [{{Name}}, {{Temper}}, {{witness}}]
+              {{(Temper == "detaches" ? "kind: detaches" : "kind: stays")}}
+            identity: { account: {{account}} }
+            recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 } }
+            wind-down: [{ signal: TERM, wait: 600 ms }]
+            {{More}}
+            """;
+}
+
+/// <summary>Twenty services of different temper; some need others.</summary>
+internal static class Fleet
+{
+    private const string UpFor = "begin: { proof: { up-for: 50 ms } }";
+
+    public static IReadOnlyList<Member> All { get; } =
+    [
+        new("quay-lamps", "still", false, UpFor),
+        new("tide-gauge", "counts", true, UpFor),
+        new("gate-counter", "falls", true, UpFor),
+        new("berth-relay", "dies", true, UpFor),
+        new("fog-horn", "stubborn", true, UpFor),
+        new("fare-ledger", "slow", false, UpFor),
+        new("yard-tree", "tree", true, UpFor),
+        new("ticket-spooler", "leaves", false, UpFor),
+        new("buoy-watch", "wanders", true, UpFor),
+        new("tug-radio", "detaches", false, UpFor),
+        new("departure-board", "ready", false, "begin: { proof: { output: ready, within: 10 s } }"),
+        new("cargo-list", "chatters", true, UpFor),
+        new("harbour-web", "still", false, "begin: { needs: [{ service: fare-ledger }], proof: { up-for: 50 ms } }"),
+        new("pilot-desk", "counts", true, "begin: { needs: [{ service: departure-board }], proof: { up-for: 50 ms } }"),
+        new("crane-log", "falls", true, UpFor),
+        new("lock-keeper", "slow", false, UpFor),
+        new("ferry-feed", "counts", true, UpFor),
+        new("night-watch", "tree", true, UpFor),
+        new("weather-feed", "falls", true, "begin: { needs: [{ service: tide-gauge }], proof: { up-for: 50 ms } }"),
+        new("customs-desk", "still", false, UpFor),
+    ];
+}

@@ -1,0 +1,249 @@
+using System.Globalization;
+using System.Text.Json;
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Tests.Campaign;
+
+/// <summary>What must hold whenever all is at rest, looked at from outside: processes, locks, numbered lines, journals.</summary>
+internal sealed class Invariants(Machine machine)
+{
+    private readonly HashSet<string> said = [];
+    private readonly Dictionary<string, long> read = [];
+    private readonly Dictionary<(string Service, string Run), long> counted = [];
+
+    private static readonly TimeSpan RestLimit = TimeSpan.FromSeconds(60);
+
+    /// <summary>Lines of programs that were looked at.</summary>
+    public long Lines { get; private set; }
+
+    /// <summary>Everything that does not hold, each once.</summary>
+    public async Task<IReadOnlyList<string>> Look(IReadOnlyList<Asked> asked)
+    {
+        var broken = new List<string>();
+        var views = await Rest(broken).ConfigureAwait(false);
+        if (views is not null)
+        {
+            Processes(views, broken);
+            Promises(views, asked, broken);
+            await Outcomes(views, broken).ConfigureAwait(false);
+            Output(broken);
+            Leftovers(views, broken);
+        }
+
+        foreach (var kind in (string[])["guard-on", "guard-second"])
+            if (machine.Processes("calm-keeper", kind).Count() != 1)
+                broken.Add($"there are {machine.Processes("calm-keeper", kind).Count()} processes '{kind}'");
+        if (machine.Processes("calm-sentry", "serve").Count() != 1)
+            broken.Add($"there are {machine.Processes("calm-sentry", "serve").Count()} servers");
+        var doubled = Path.Combine(machine.Witness, "doubled");
+        if (File.Exists(doubled))
+            broken.AddRange(File.ReadAllLines(doubled).Select(line => $"two at once: {line}"));
+        return [.. broken.Where(said.Add)];
+    }
+
+    /// <summary>Waits until nothing is on its way any more.</summary>
+    private async Task<IReadOnlyList<JsonElement>?> Rest(List<string> broken)
+    {
+        var began = DateTime.UtcNow;
+        var moving = "it does not answer";
+        while (DateTime.UtcNow - began < RestLimit)
+        {
+            if (await machine.List().ConfigureAwait(false) is { } views)
+            {
+                if (views.Count != Fleet.All.Count)
+                {
+                    broken.Add($"{views.Count} services of {Fleet.All.Count} are there");
+                    return null;
+                }
+
+                var marked = machine.Marked();
+                moving = string.Join(
+                    "; ",
+                    views
+                        .Where(view => !AtRest(view, marked))
+                        .Select(view => $"{Name(view)} is {State(view)}: {view.GetProperty("why").GetString()}")
+                );
+                if (
+                    moving.Length == 0
+                    && machine.Processes("calm-keeper", "guard-second").Any()
+                    && machine.Processes("calm-sentry", "serve").Count() == 1
+                )
+                    return views;
+            }
+
+            await Task.Delay(50).ConfigureAwait(false);
+        }
+
+        broken.Add($"not at rest within {RestLimit.TotalSeconds:0} s: {moving}");
+        return null;
+    }
+
+    /// <summary>Stopped, with nothing of it left; or running, with the process that the sentry names.</summary>
+    private static bool AtRest(JsonElement view, IReadOnlyList<(int Pid, string Id, long Run)> marked)
+    {
+        var own = marked.Where(one => one.Id == IdOf(view)).ToList();
+        return State(view) switch
+        {
+            "stopped" or "held" => own.Count == 0,
+            "running" => own.Count > 0 && own.TrueForAll(one => one.Run == Run(view)) && Lives(view),
+            // What falls again and again is seldom at rest for long: its live run is what counts.
+            "starting" or "waiting" => Tempers[Name(view)] is "falls" or "dies" or "leaves"
+                && own.TrueForAll(one => one.Run == Run(view)),
+            _ => false,
+        };
+    }
+
+    private static readonly Dictionary<string, string> Tempers = Fleet.All.ToDictionary(
+        one => one.Name,
+        one => one.Temper
+    );
+
+    private static bool Lives(JsonElement view) =>
+        view.TryGetProperty("pid", out var pid)
+        && pid.ValueKind == JsonValueKind.Number
+        && ProcessFacts.Lives(pid.GetInt32());
+
+    /// <summary>No program that the sentry does not know.</summary>
+    private void Processes(IReadOnlyList<JsonElement> views, List<string> broken)
+    {
+        var ids = views.ToDictionary(IdOf, view => view);
+        foreach (var (pid, id, run) in machine.Marked())
+        {
+            if (!ids.TryGetValue(id, out var view))
+                broken.Add($"pid {pid} is of {id}, which nobody knows");
+            else if (
+                State(view) == "stopped"
+                || (State(view) == "running" && run != Run(view) && ProcessFacts.Lives(pid))
+            )
+                broken.Add($"pid {pid} is of run {run} of {Name(view)}, which is {State(view)}, run {Run(view)}");
+        }
+    }
+
+    /// <summary>What was asked, and told as true, is so, where nothing else was asked since.</summary>
+    private static void Promises(IReadOnlyList<JsonElement> views, IReadOnlyList<Asked> asked, List<string> broken)
+    {
+        foreach (var one in asked.Where(one => one.Said is { Exit: -1 }))
+            broken.Add($"calm {one.What} {one.Service}: {one.Said!.Error}");
+        foreach (var group in asked.GroupBy(one => one.Service))
+        {
+            var view = views.First(view => Name(view) == group.Key);
+            var titles = group.Where(one => one.What.Contains(' ', StringComparison.Ordinal)).ToList();
+            if (
+                titles is [{ Said: { Exit: 0 } kept } title]
+                && !kept.Error.Contains("not on record", StringComparison.Ordinal)
+                && view.GetProperty("title").GetString() != title.What
+            )
+                broken.Add(
+                    $"{group.Key} was adjusted to '{title.What}', and is '{view.GetProperty("title").GetString()}'"
+                );
+            if (
+                group.Except(titles).ToList() is [{ What: "stop", Said.Exit: 0 } stop]
+                && State(view) != "stopped"
+                && !Needed.Contains(group.Key)
+            )
+                broken.Add(
+                    $"{group.Key} was stopped ({stop.Said!.Output.Trim().Split('\n')[0]}), and is {State(view)}"
+                );
+        }
+    }
+
+    /// <summary>Whom others need may be started again for them.</summary>
+    private static readonly HashSet<string> Needed =
+    [
+        .. Fleet
+            .All.SelectMany(one => Fleet.All.Where(other => one.More.Contains($"service: {other.Name}")))
+            .Select(one => one.Name),
+    ];
+
+    /// <summary>Every run but the live one has an outcome, and no number is missing.</summary>
+    private async Task Outcomes(IReadOnlyList<JsonElement> views, List<string> broken)
+    {
+        foreach (var view in views)
+        {
+            var asked = await machine.Calm("runs", Name(view), "--last", "200", "--json").ConfigureAwait(false);
+            if (asked.Exit != 0)
+            {
+                broken.Add($"calm runs {Name(view)}: {asked.Error}");
+                continue;
+            }
+
+            var runs = JsonDocument.Parse(asked.Output).RootElement.EnumerateArray().ToList();
+            for (var i = 0; i < runs.Count; i++)
+            {
+                var number = runs[i].GetProperty("run").GetInt64();
+                if (i > 0 && runs[i - 1].GetProperty("run").GetInt64() != number + 1)
+                    broken.Add($"{Name(view)} has no run {number + 1}");
+                if (
+                    i > 0
+                    && !(
+                        runs[i].TryGetProperty("outcome", out var outcome) && outcome.ValueKind == JsonValueKind.String
+                    )
+                )
+                    broken.Add($"run {number} of {Name(view)} has no outcome");
+            }
+        }
+    }
+
+    /// <summary>
+    /// Of each run the numbered lines are there from 0 on without a gap. Only where a keeper was killed are the last ones
+    /// lost, and that leaves no gap.
+    /// </summary>
+    private void Output(List<string> broken)
+    {
+        foreach (var member in Fleet.All.Where(one => one.Counts))
+        {
+            var file = machine.Places.OutputOf(member.Name);
+            if (!File.Exists(file))
+                continue;
+            using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
+            stream.Position = read.GetValueOrDefault(member.Name);
+            using var reader = new StreamReader(stream);
+            var text = reader.ReadToEnd();
+            var whole = text.LastIndexOf('\n') + 1;
+            read[member.Name] = stream.Position - System.Text.Encoding.UTF8.GetByteCount(text.AsSpan(whole));
+            foreach (var line in text[..whole].Split('\n', StringSplitOptions.RemoveEmptyEntries))
+            {
+                if (
+                    line.Split(' ') is not [var run, var number, ..]
+                    || !long.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out var n)
+                )
+                    continue; // the last line of a run that was killed, cut off
+                Lines++;
+                var expected = counted.TryGetValue((member.Name, run), out var last) ? last + 1 : 0;
+                // A line cut off by a killed keeper may run into the first of the next run.
+                if (n != expected && n != 0)
+                    broken.Add($"{member.Name}, run {run}: line {n} follows {expected - 1}");
+                counted[(member.Name, run)] = n;
+            }
+        }
+    }
+
+    /// <summary>Of runs that are over nothing is left in the run directory.</summary>
+    private void Leftovers(IReadOnlyList<JsonElement> views, List<string> broken)
+    {
+        foreach (var view in views)
+        {
+            var directory = machine.Places.RunOf(IdOf(view));
+            if (!Directory.Exists(directory))
+                continue;
+            var left = Directory
+                .EnumerateFiles(directory, "o*.*")
+                .Select(Path.GetFileName)
+                .Where(file =>
+                    long.TryParse(Path.GetExtension(file)!.TrimStart('.'), out var run) && run < Run(view) - 2
+                )
+                .ToList();
+            if (left.Count > 2)
+                broken.Add($"{Name(view)}, at run {Run(view)}, still has {string.Join(", ", left)}");
+        }
+    }
+
+    private static string Name(JsonElement view) => view.GetProperty("name").GetString()!;
+
+    private static string State(JsonElement view) => view.GetProperty("state").GetString()!;
+
+    private static string IdOf(JsonElement view) => $"S{view.GetProperty("id").GetInt64()}";
+
+    private static long Run(JsonElement view) =>
+        view.TryGetProperty("run", out var run) && run.ValueKind == JsonValueKind.Number ? run.GetInt64() : 0;
+}

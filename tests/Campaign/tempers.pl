@@ -1,0 +1,40 @@
+#!/usr/bin/perl
+# tempers.pl NAME TEMPER WITNESS-DIRECTORY: a program under trial. It holds a lock of its own name for as long as anything
+# of it lives, and writes into the directory when it finds the lock taken: then there are two of it.
+use strict;
+use warnings;
+use Fcntl qw(:flock);
+use POSIX qw(setsid);
+use Time::HiRes qw(sleep time);
+
+my ($name, $temper, $witness) = @ARGV;
+my ($run) = ($ENV{CALM_RUN} // '') =~ /:(\d+)$/;
+$| = 1;
+open my $lock, '>>', "$witness/$name.lock" or die "$witness/$name.lock: $!";
+unless (flock $lock, LOCK_EX | LOCK_NB) {
+    open my $doubled, '>>', "$witness/doubled" or die;
+    printf $doubled "%s run %s pid %d at %.3f\n", $name, $run, $$, time;
+    close $doubled;
+}
+srand($$ ^ time);
+
+sub count {    # numbered lines, by which a lost one is seen
+    my ($seconds, $beat) = @_;
+    my $until = $seconds ? time + $seconds : 0;
+    for (my $n = 0 ; !$until || time < $until ; $n++) { print "$run $n\n"; sleep $beat }
+}
+my %tempers = (
+    still     => sub { sleep 3600 while 1 },
+    counts    => sub { count(0, 0.01) },
+    falls     => sub { count(0.3 + rand 2, 0.01); exit 3 },
+    dies      => sub { count(0.3 + rand 2, 0.01); kill KILL => $$; sleep 10 },
+    stubborn  => sub { $SIG{TERM} = 'IGNORE'; count(0, 0.05) },
+    slow      => sub { $SIG{TERM} = sub { sleep 0.3; exit 0 }; sleep 3600 while 1 },
+    tree      => sub { for (1 .. 3) { fork or do { sleep 3600 while 1 } } count(0, 0.02) },
+    leaves    => sub { fork or do { sleep 3600 while 1 }; sleep 0.5 + rand 2; exit 0 },
+    wanders   => sub { fork or do { setsid(); fork and exit 0; sleep 3600 while 1 }; count(0, 0.02) },
+    detaches  => sub { fork and exit 0; setsid(); sleep 3600 while 1 },
+    ready     => sub { sleep 0.2; print "ready\n"; sleep 3600 while 1 },
+    chatters  => sub { for (my $n = 0 ; ; $n++) { print "$run $n ", 'x' x 4000, "\n"; sleep 0.02 } },
+);
+$tempers{$temper}->();
