@@ -1,12 +1,12 @@
 #!/usr/bin/env bash
 # Builds everything and runs every test; needs no other set-up. Ends with "N passed, N failed, N skipped".
-#   ./test.sh            all: format, unit, native (the build of it), end to end, console, demo
-#   ./test.sh unit …     only the parts named: format unit native end-to-end console demo
+#   ./test.sh            all: format, unit, native (the build of it), end to end, campaign, console, demo
+#   ./test.sh unit …     only the parts named: format unit native end-to-end campaign console demo
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime" . tools/setup.sh || exit 1
 . tools/parts.sh
-all="format unit native end-to-end console demo"
+all="format unit native end-to-end campaign console demo"
 parts=${*:-$all}
 for part in $parts; do
   case " $all " in *" $part "*) ;; *) echo "test: no part called $part; there are: $all" >&2; exit 2 ;; esac
@@ -71,6 +71,7 @@ run() {
     unit) compiled && native_begins && xunit "core, contract, arrows" Unit ;;
     native) native_ready ;;
     end-to-end) native_ready && xunit "the service through its client" EndToEnd ;;
+    campaign) native_ready && whole "two minutes of random faults" timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 ;;
     console) native_ready && packages && console ;;
     demo) native_ready && whole "the demo" timeout 300 ./demo.sh --once --native ;;
   esac

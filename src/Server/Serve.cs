@@ -139,9 +139,10 @@ internal static partial class Serve
                     house.Logbook.Trouble($"{wrong}. It serves with the defaults instead.");
                 if (GuardWatch.Fell is { } fell)
                     house.Logbook.Note(new(EntryCode.Guard) { Seen = fell }); // before anything else: the next fall may come at once
+                var drills = app.Services.GetRequiredService<DrillRoom>(); // before plans are taken up that end in it
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
                 if (began is { } kind && app.Services.GetRequiredService<Registry>().All.Count > 0)
-                    app.Services.GetRequiredService<DrillRoom>().FollowBoot(kind);
+                    drills.FollowBoot(kind);
                 try
                 {
                     await app.StartAsync(cancellation).ConfigureAwait(false);

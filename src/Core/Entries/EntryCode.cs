@@ -97,4 +97,6 @@ public enum EntryCode
     WindingDown,
     TimeOver,
     WoundDown,
+    NotWoundDown,
+    PlanTakenUp,
 }

@@ -126,6 +126,11 @@ public static class EntryWords
                     $"All services are stopped in order, within {Duration.Write(entry.Limit!.Value)}.",
                 EntryCode.TimeOver =>
                     $"The {Duration.Write(entry.Limit!.Value)} for stopping all services are over; what is left is killed.",
+                EntryCode.NotWoundDown => entry.Names.IsEmpty
+                    ? "The machine went down after all was wound down, before that was on record."
+                    : $"The machine went down before all was wound down: {string.Join(", ", entry.Names)} had not ended.",
+                EntryCode.PlanTakenUp =>
+                    $"The server before was lost in the middle of a {entry.Name}; this one goes on with it.",
                 EntryCode.WoundDown =>
                     $"{Services(entry.Count ?? 0)} stopped{(entry.Names.IsEmpty ? "" : $", in this order: {string.Join(", ", entry.Names)}")}.",
                 // Trouble, what the guard saw, and folders that were granted are told by what was seen.

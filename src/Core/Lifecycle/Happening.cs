@@ -35,7 +35,8 @@ public sealed record BootSettled : Happening;
 public sealed record NeedsSeen(ImmutableArray<string?> Missing) : Happening;
 
 /// <summary>The machine has room for one more to begin.</summary>
-public sealed record TurnCame : Happening;
+/// <param name="Missing">Its needs as they are now, as in <see cref="NeedsSeen"/>: the wait for its turn may have been long.</param>
+public sealed record TurnCame(ImmutableArray<string?> Missing) : Happening;
 
 /// <summary>Its proof of readiness is there.</summary>
 /// <param name="Seen">What proved it, as a clause.</param>

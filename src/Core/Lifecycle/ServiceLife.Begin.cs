@@ -104,23 +104,7 @@ public static partial class ServiceLife
             var awaited = After.Awaited!;
             if (missing.Length != awaited.Needs.Length)
                 return; // seen by a definition that is no longer in effect
-            After = After with
-            {
-                Awaited = awaited with
-                {
-                    Needs =
-                    [
-                        .. awaited.Needs.Select(
-                            (need, i) =>
-                                need with
-                                {
-                                    Missing = missing[i],
-                                    MetAt = missing[i] is null ? need.MetAt ?? now : null,
-                                }
-                        ),
-                    ],
-                },
-            };
+            After = After with { Awaited = awaited with { Needs = Seen(awaited.Needs, missing) } };
             BeginIfMet();
         }
 
@@ -148,6 +132,36 @@ public static partial class ServiceLife
             Enter(Phase.Waiting);
             Deeds.Add(new AskTurn());
         }
+
+        /// <summary>What it needs may have gone while it waited for its turn: then it waits for that again.</summary>
+        private void TurnIsHere(ImmutableArray<string?> missing)
+        {
+            var awaited = After.Awaited!;
+            if (missing.Length != awaited.Needs.Length)
+                missing = [.. awaited.Needs.Select(_ => "it has not been looked at again")]; // another definition is in effect
+            var needs = Seen(awaited.Needs, missing);
+            if (!needs.Any(need => need.Open))
+            {
+                LaunchNext(awaited.Cause);
+                return;
+            }
+
+            After = After with { Awaited = awaited with { Step = AwaitStep.Needs, Needs = needs } };
+            Enter(Phase.Waiting, NextLimit());
+            Deeds.Add(new LookAtNeeds(awaited.Cause));
+        }
+
+        private ImmutableArray<NeedState> Seen(ImmutableArray<NeedState> needs, ImmutableArray<string?> missing) =>
+            [
+                .. needs.Select(
+                    (need, i) =>
+                        need with
+                        {
+                            Missing = missing[i],
+                            MetAt = missing[i] is null ? need.MetAt ?? now : null,
+                        }
+                ),
+            ];
 
         private void WaitedLong(Awaited awaited)
         {

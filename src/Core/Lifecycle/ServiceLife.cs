@@ -79,8 +79,8 @@ public static partial class ServiceLife
                 case NeedsSeen seen when After.Awaited?.Step == AwaitStep.Needs:
                     SeeNeeds(seen.Missing);
                     break;
-                case TurnCame when After.Awaited?.Step == AwaitStep.Turn:
-                    LaunchNext(After.Awaited.Cause);
+                case TurnCame came when After.Awaited?.Step == AwaitStep.Turn:
+                    TurnIsHere(came.Missing);
                     break;
                 case Proven proven when IsLive(proven.Run) && After.Phase == Phase.Starting:
                     Prove(proven.Seen, proven.Usual);

@@ -2,10 +2,12 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
+using CalmSentry.Server.Plans;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Api;
@@ -108,19 +110,19 @@ internal static class DrillRoutes
         var by = Caller.Of(context).Who;
         house.Logbook.Note(new(EntryCode.WindingDown) { Limit = limit }, by);
         // What runs on request stays what it is; what begins with the machine begins again with the next start.
-        registry.AllDown();
-        var stops = await new OrderedStop(registry, house)
-            .Stop(registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal), by, limit)
-            .ConfigureAwait(false);
+        var plan = registry.Plans.Of(
+            PlanKind.Shutdown,
+            registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
+            by
+        );
+        var stops = PlanRoom.StopsOf(
+            await registry.Plans.Begin(plan with { ForceAt = plan.Began + limit }).ConfigureAwait(false)
+        );
         var forced = stops.Where(stop => stop.Forced).Select(stop => stop.Name).ToList();
         var said =
             $"{stops.Count} {(stops.Count == 1 ? "service" : "services")} wound "
             + $"down{(stops.Count == 0 ? "" : $", in this order: {string.Join(", ", stops.Select(stop => stop.Name))}")}."
             + (forced.Count == 0 ? "" : $" By force: {string.Join(", ", forced)}.");
-        house.Logbook.Note(
-            new(EntryCode.WoundDown) { Count = stops.Count, Names = [.. stops.Select(stop => stop.Name)] },
-            by
-        );
         await house.Store.Kept().ConfigureAwait(false);
         return TypedResults.Json(
             new Answer

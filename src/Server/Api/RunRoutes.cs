@@ -3,10 +3,10 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Drills;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -118,11 +118,27 @@ internal static class RunRoutes
         var (needing, problem) = Needing(actor, dependents, "restart", registry);
         if (problem is not null)
             return problem;
-        await new OrderedStop(registry, house).Stop(needing, caller.Who).ConfigureAwait(false);
-        var asked = await actor.Ask(new RestartAsked(caller.Who)).ConfigureAwait(false);
-        // They wait for it to be ready by themselves.
-        foreach (var dependent in needing.Select(registry.Named).OfType<ServiceActor>())
-            await dependent.Ask(new StartAsked(caller.Who)).ConfigureAwait(false);
+        Situation asked;
+        if (needing.Count == 0)
+        {
+            asked = await actor.Ask(new RestartAsked(caller.Who)).ConfigureAwait(false);
+        }
+        else
+        {
+            var all = needing.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal);
+            var plan = registry.Plans.Of(PlanKind.Restart, all, caller.Who);
+            await registry
+                .Plans.Begin(
+                    plan with
+                    {
+                        // They wait for what they need to be ready by themselves.
+                        Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))],
+                    }
+                )
+                .ConfigureAwait(false);
+            asked = actor.Situation;
+        }
+
         return Answered(
             await Arrive(actor, asked, already: false, house.Store, house.Places, house.Clock, context)
                 .ConfigureAwait(false)
@@ -148,7 +164,7 @@ internal static class RunRoutes
             : Needing(actor, dependents, "stop", registry);
         if (problem is not null)
             return problem;
-        var first = await new OrderedStop(registry, house).Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
+        var first = await registry.Plans.Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
         var answer = await StopOne(actor, house, context).ConfigureAwait(false);
         if (first.Count == 0)
             return Answered(answer);

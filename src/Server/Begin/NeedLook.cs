@@ -35,18 +35,28 @@ internal static class NeedLook
         )
         {
             var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
-            var seen = ImmutableArray.CreateBuilder<string?>(needs.Length);
-            foreach (var need in needs)
-                seen.Add(
-                    await Missing(need, definition, cause, house, registry, gone).OrWhyNot().ConfigureAwait(false)
-                );
-            var missing = seen.ToImmutable();
+            var missing = await Once(definition, cause, house, registry, gone).ConfigureAwait(false);
             if (!missing.AsSpan().SequenceEqual(last.AsSpan()))
                 await actor.Ask(new NeedsSeen(missing)).ConfigureAwait(false);
             last = missing;
             await Task.WhenAny([.. changes, Task.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)])
                 .ConfigureAwait(false);
         }
+    }
+
+    /// <summary>One look: for each need in the order of the definition what is not so, as a clause, or null.</summary>
+    public static async Task<ImmutableArray<string?>> Once(
+        Definition definition,
+        Cause cause,
+        House house,
+        Registry registry,
+        CancellationToken gone
+    )
+    {
+        var seen = ImmutableArray.CreateBuilder<string?>(definition.Begin.Needs.Length);
+        foreach (var need in definition.Begin.Needs)
+            seen.Add(await Missing(need, definition, cause, house, registry, gone).OrWhyNot().ConfigureAwait(false));
+        return seen.ToImmutable();
     }
 
     /// <summary>

@@ -78,7 +78,7 @@ internal sealed class StartGate : IDisposable
             if (next.Situation.Awaited?.Step != AwaitStep.Turn)
                 continue;
             to.Add(next);
-            _ = next.Ask(new TurnCame());
+            next.TakeTurn();
         }
     }
 }

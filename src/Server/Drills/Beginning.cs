@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
@@ -28,7 +29,8 @@ internal sealed record Before(int? Pid, string? Account, IReadOnlyList<string> P
 /// <summary>Follows services from the word to begin until each has come to rest, and reports.</summary>
 internal sealed class Beginning(
     ReportKind kind,
-    IReadOnlySet<string> names,
+    IReadOnlyList<PlanBegin> begun,
+    DateTimeOffset began,
     IReadOnlyDictionary<string, Before> before,
     Principal? by,
     House house,
@@ -40,14 +42,15 @@ internal sealed class Beginning(
     /// </summary>
     private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(5);
 
-    private readonly Dictionary<string, RunNumber> runsBefore = names.ToDictionary(
-        name => name,
-        name => registry.Named(name)?.Situation.LastRun ?? default,
+    private readonly IReadOnlyList<string> names = [.. begun.Select(one => one.Name)];
+    private readonly Dictionary<string, RunNumber> runsBefore = begun.ToDictionary(
+        one => one.Name,
+        one => one.From,
         StringComparer.Ordinal
     );
     private readonly HashSet<string> said = [];
 
-    public DateTimeOffset Began { get; } = house.Now;
+    public DateTimeOffset Began => began;
 
     public IReadOnlyList<ReportedStop> Stops { get; init; } = [];
 

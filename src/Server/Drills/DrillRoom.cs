@@ -3,19 +3,30 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Wording;
+using CalmSentry.Server.Plans;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Drills;
 
 /// <summary>Boots and drills: one at a time, each with a report that is kept.</summary>
-internal sealed class DrillRoom(House house, Registry registry) : IDisposable
+internal sealed class DrillRoom : IDisposable
 {
+    private readonly House house;
+    private readonly Registry registry;
+
     private static readonly TimeSpan LongestBegin = TimeSpan.FromMinutes(10);
 
     private readonly SemaphoreSlim one = new(1);
     private Beginning? current;
+
+    public DrillRoom(House house, Registry registry)
+    {
+        (this.house, this.registry) = (house, registry);
+        registry.Plans.Settle = Settle;
+    }
 
     /// <summary>The report of what goes on now, or null.</summary>
     public StartReport? Now => current?.Report(done: false);
@@ -24,37 +35,84 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
 
     /// <summary>After the sentry's start: follows what begins with the machine.</summary>
     public void FollowBoot(ReportKind kind) =>
-        _ = Task.Run(async () =>
-        {
+        _ = registry.Plans.Begin(
+            new()
+            {
+                Kind = kind == ReportKind.Boot ? PlanKind.Boot : PlanKind.Start,
+                By = Principal.Drill,
+                Began = house.Now,
+                BegunAt = house.Now,
+                Step = PlanStep.Settling,
+                Begins =
+                [
+                    .. registry.All.Select(actor => new PlanBegin(
+                        actor.Definition.Name,
+                        Asked: true,
+                        actor.Situation.LastRun
+                    )),
+                ],
+            }
+        );
+
+    /// <summary>Waits until all that a boot or drill has begun has come to rest, and keeps the report of it.</summary>
+    private async Task Settle(Plan plan, Action<string>? say)
+    {
+        var asked = playing;
+        // One of a server before, or a boot: nobody holds the room for it yet.
+        if (asked is null)
             await one.WaitAsync().ConfigureAwait(false);
-            try
+        try
+        {
+            var kind = plan.Kind switch
             {
-                var earlier =
-                    Latest(null)
-                        ?.Services.ToDictionary(
-                            view => view.Name,
-                            view => new Before(null, view.Account, view.Ports, view.Pid is not null),
-                            StringComparer.Ordinal
-                        )
-                    ?? [];
-                await Follow(
-                        new Beginning(
-                            kind,
-                            registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
-                            earlier,
-                            null,
-                            house,
-                            registry
-                        ),
-                        null
-                    )
-                    .ConfigureAwait(false);
-            }
-            finally
+                PlanKind.Boot => ReportKind.Boot,
+                PlanKind.Start => ReportKind.Start,
+                _ => ReportKind.Drill,
+            };
+            var beginning = new Beginning(
+                kind,
+                plan.Begins,
+                plan.BegunAt ?? plan.Began,
+                asked?.Before ?? BeforeThen(),
+                kind == ReportKind.Drill ? plan.By : null,
+                house,
+                registry
+            )
             {
+                Stops = PlanRoom.StopsOf(plan),
+            };
+            var report = await Follow(beginning, say is null ? null : text => say(text.TrimEnd('.')))
+                .ConfigureAwait(false);
+            foreach (var name in plan.Afterwards.Where(name => registry.Named(name)?.Situation.Phase == Phase.Stopped))
+                say?.Invoke($"{name} ran before and is started again; a reboot would not have done that");
+            asked?.Report.TrySetResult(report);
+        }
+        finally
+        {
+            house.DrillBegan = null;
+            if (asked is null)
                 one.Release();
-            }
-        });
+        }
+    }
+
+    /// <summary>How services were when the report before was made.</summary>
+    private Dictionary<string, Before> BeforeThen() =>
+        Latest(null)
+            ?.Services.ToDictionary(
+                view => view.Name,
+                view => new Before(null, view.Account, view.Ports, view.Pid is not null),
+                StringComparer.Ordinal
+            )
+        ?? [];
+
+    /// <summary>The drill that somebody plays and listens to.</summary>
+    private sealed record Playing(Dictionary<string, Before> Before)
+    {
+        public TaskCompletionSource<StartReport> Report { get; } =
+            new(TaskCreationOptions.RunContinuationsAsynchronously);
+    }
+
+    private volatile Playing? playing;
 
     public DrillPlan Plan(IReadOnlyCollection<string> named)
     {
@@ -166,6 +224,7 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
             {
                 house.DrillBegan = null;
                 current = null;
+                playing = null;
                 one.Release();
                 channel.Writer.TryComplete();
             }
@@ -177,33 +236,31 @@ internal sealed class DrillRoom(House house, Registry registry) : IDisposable
     {
         var (stop, begin) = Sets(named);
         var ports = new OpenPorts();
-        var before = begin
-            .Select(name => registry.Named(name)!)
-            .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal);
+        var now = playing = new(
+            begin
+                .Select(name => registry.Named(name)!)
+                .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal)
+        );
         house.Logbook.Note(new(EntryCode.Drill) { Count = stop.Count }, by);
         say($"Stopping {Count(stop.Count)}, dependents first.");
-        var stops = await new OrderedStop(registry, house)
-            .Stop(stop, Principal.Drill, say: text => say($"{text}."))
+        var plan = registry.Plans.Of(PlanKind.Drill, stop, by);
+        await registry
+            .Plans.Begin(
+                plan with
+                {
+                    Begins = [.. registry.Graph.BeginOrder.Where(begin.Contains).Select(name => new PlanBegin(name))],
+                    Afterwards =
+                    [
+                        .. stop.Where(name => registry.Named(name)?.Definition.Begin.At == BeginAt.Request)
+                            .Order(StringComparer.Ordinal),
+                    ],
+                },
+                text => say($"{text}.")
+            )
             .ConfigureAwait(false);
-        // What is begun is what is stored, not what happens to be in memory.
-        await registry.ReadAgain(begin).ConfigureAwait(false);
-        house.DrillBegan = house.Now;
-        var beginning = new Beginning(ReportKind.Drill, begin, before, by, house, registry) { Stops = stops };
-        say("All stopped. Starting as a boot would.");
-        foreach (var actor in begin.Select(registry.Named).OfType<ServiceActor>())
-            await actor.Ask(new MachineBegan(Cause.Drill)).ConfigureAwait(false);
-        var report = await Follow(beginning, say).ConfigureAwait(false);
-        foreach (
-            var actor in stop.Select(registry.Named)
-                .OfType<ServiceActor>()
-                .Where(actor => actor.Situation.Phase == Phase.Stopped && actor.Definition.Begin.At == BeginAt.Request)
-        )
-        {
-            say($"{actor.Definition.Name} ran before and is started again; a reboot would not have done that.");
-            await actor.Ask(new StartAsked(Principal.Drill)).ConfigureAwait(false);
-        }
-
-        return report;
+        return now.Report.Task.IsCompleted
+            ? await now.Report.Task.ConfigureAwait(false)
+            : throw new InvalidOperationException("it did not come to its report");
     }
 
     public void Dispose() => one.Dispose();

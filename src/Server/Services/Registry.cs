@@ -11,6 +11,7 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Plans;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
@@ -62,6 +63,11 @@ internal sealed class Registry(House house)
         using var document = JsonDocument.Parse(house.Store.Document(actor.Id) ?? "{}");
         return (MapNode)JsonNodes.Read(document.RootElement);
     }
+
+    /// <summary>What is under way with several services together.</summary>
+    public PlanRoom Plans => plans ??= new(house, this);
+
+    private PlanRoom? plans;
 
     /// <summary>Changes of state, for whoever waits for one.</summary>
     public Readiness Readiness { get; } = new();
@@ -204,6 +210,7 @@ internal sealed class Registry(House house)
             actor.Ask(newBoot ? new MachineBegan(HeldBack: heldBack is not null) : new Resumed())
         );
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted)).ConfigureAwait(false);
+        Plans.TakeUp(newMachine || newBoot);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", Machine.BootId);
         await house.Store.Flush().ConfigureAwait(false);

@@ -10,7 +10,6 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
-using CalmSentry.Server.Drills;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Watching;
 
@@ -373,6 +372,27 @@ internal sealed partial class ServiceActor : IDisposable
         house.Gate.Leave(this);
     }
 
+    /// <summary>The machine has room for it: what it needs is looked at once more, and then it is launched.</summary>
+    public void TakeTurn() =>
+        _ = Post(
+            async () =>
+            {
+                if (Situation.Awaited is not { Step: AwaitStep.Turn, Cause: var cause })
+                    return;
+                using var limit = new CancellationTokenSource(TurnLookLimit);
+                await Apply(
+                        new TurnCame(
+                            await NeedLook.Once(Definition, cause, house, registry, limit.Token).ConfigureAwait(false)
+                        )
+                    )
+                    .ConfigureAwait(false);
+            },
+            null
+        );
+
+    /// <summary>How long the last look at its needs may take; what is not seen by then is missing.</summary>
+    private static readonly TimeSpan TurnLookLimit = TimeSpan.FromSeconds(5);
+
     private void Look(ref CancellationTokenSource? look, Func<CancellationToken, Task> go)
     {
         look?.Cancel();
@@ -472,7 +492,7 @@ internal sealed partial class ServiceActor : IDisposable
                 Rouse();
                 break;
             case StopDependents:
-                _ = new OrderedStop(registry, house).Stop(
+                _ = registry.Plans.Stop(
                     registry
                         .Graph.WithDependents([Definition.Name])
                         .Where(other => other != Definition.Name)

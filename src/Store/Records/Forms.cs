@@ -21,7 +21,8 @@ internal static class Forms
         Evidence = 2,
         Origin = 2,
         Entry = 2,
-        Report = 2;
+        Report = 2,
+        Plan = 1;
 
     public static string Write<T>(T record, JsonTypeInfo<T> type)
         where T : IRecord => JsonSerializer.Serialize(record, type);
@@ -63,4 +64,5 @@ internal static class ManyRecords
 [JsonSerializable(typeof(OriginRecord))]
 [JsonSerializable(typeof(EntryRecord))]
 [JsonSerializable(typeof(ReportRecord))]
+[JsonSerializable(typeof(PlanRecord))]
 internal sealed partial class RecordJson : JsonSerializerContext;

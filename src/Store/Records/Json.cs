@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Text.Json.Nodes;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Wording;
 
@@ -68,4 +69,12 @@ internal static class EntryJson
             ? new(code) { Text = text }
             : Forms.Read(fields, RecordJson.Default.EntryRecord, Forms.Entry, node => node).ToCore(code);
     }
+}
+
+internal static class PlanJson
+{
+    public static string Write(Plan plan) => Forms.Write(PlanRecord.Of(plan), RecordJson.Default.PlanRecord);
+
+    public static Plan Read(string json) =>
+        Forms.Read(json, RecordJson.Default.PlanRecord, Forms.Plan, node => node).ToCore();
 }

@@ -214,7 +214,7 @@ public class LawsTests
             ],
         };
 
-    private static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
+    internal static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
 
     private static void Alive(World world, Action<RunNumber> then)
     {

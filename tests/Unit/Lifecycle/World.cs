@@ -68,7 +68,7 @@ internal sealed class World(Definition first)
             Carry(deed, before, happening);
         CheckSituation();
         if (HasRoom && turn.Deeds.OfType<AskTurn>().Any())
-            Happens(new TurnCame());
+            Happens(new TurnCame([.. definition.Begin.Needs.Select(_ => (string?)null)]));
     }
 
     /// <summary>Happenings taken in so far.</summary>

@@ -95,7 +95,12 @@ public class NeedGraphTests
                                 open.Add((definition.Name, () => Seen(definition)));
                                 break;
                             case AskTurn:
-                                open.Add((definition.Name, () => new TurnCame()));
+                                open.Add(
+                                    (
+                                        definition.Name,
+                                        () => new TurnCame([.. definition.Begin.Needs.Select(_ => (string?)null)])
+                                    )
+                                );
                                 break;
                             case Launch launch:
                                 Assert.All(

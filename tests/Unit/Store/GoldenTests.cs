@@ -3,6 +3,7 @@ using System.Text.Json.Nodes;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
 using CalmSentry.Store.Records;
 using CsCheck;
 
@@ -74,6 +75,37 @@ public class GoldenTests
         };
         Matches("entry.form-2.json", EntryJson.Write(entry));
         Assert.Equivalent(entry, EntryJson.Read("fell", EntryJson.Write(entry), ""), strict: true);
+    }
+
+    [Fact]
+    public void A_plan_has_all_its_fields_in_the_form_of_today()
+    {
+        var at = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+        var plan = new Plan
+        {
+            Kind = PlanKind.Drill,
+            By = Principal.Drill,
+            Began = at,
+            Step = PlanStep.Beginning,
+            Stops =
+            [
+                new("departure-board", [])
+                {
+                    AskedAt = at,
+                    Run = new(7),
+                    DownAt = at.AddSeconds(2),
+                    Forced = true,
+                },
+                new("tide-store", ["departure-board"]),
+            ],
+            BegunAt = at.AddSeconds(3),
+            Begins = [new("tide-store", Asked: true, new(4)), new("departure-board")],
+            Afterwards = ["quay-lamps"],
+            ForceAt = at.AddMinutes(1),
+            Forced = true,
+        };
+        Matches("plan.json", PlanJson.Write(plan));
+        Assert.Equivalent(plan, PlanJson.Read(PlanJson.Write(plan)), strict: true);
     }
 
     [Fact]

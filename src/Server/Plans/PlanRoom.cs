@@ -1,0 +1,214 @@
+using System.Collections.Concurrent;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CalmSentry.Core.Reports;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Plans;
+
+/// <summary>
+/// Carries plans out: each is stepped whenever a service changes, is on record before its deeds are done, and is taken up
+/// again by the server that follows.
+/// </summary>
+internal sealed class PlanRoom(House house, Registry registry)
+{
+    private readonly ConcurrentDictionary<long, Live> live = new();
+    private long last;
+
+    /// <summary>A plan at work, and who follows it.</summary>
+    private sealed class Live(Plan plan, Action<string>? say)
+    {
+        public Plan Plan { get; set; } = plan;
+
+        public Action<string>? Say { get; } = say;
+
+        public HashSet<string> Told { get; } = new(StringComparer.Ordinal);
+
+        public TaskCompletionSource<Plan> Over { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    }
+
+    /// <summary>How plans end whose services are to be seen at rest first.</summary>
+    public Func<Plan, Action<string>?, Task>? Settle { get; set; }
+
+    /// <summary>Services wound down in order: each as soon as all that need it are down.</summary>
+    /// <returns>Those that were running, in the order they ended.</returns>
+    public async Task<IReadOnlyList<ReportedStop>> Stop(IReadOnlySet<string> names, Principal by) =>
+        names.Count == 0 ? [] : StopsOf(await Begin(Of(PlanKind.Stop, names, by)).ConfigureAwait(false));
+
+    public Plan Of(PlanKind kind, IReadOnlySet<string> names, Principal by) =>
+        new()
+        {
+            Kind = kind,
+            By = by,
+            Began = house.Now,
+            Stops = PlanLife.Stops(registry.Graph, names),
+        };
+
+    /// <summary>Begins a plan, which goes on whether or not somebody waits for it.</summary>
+    /// <param name="say">Hears a clause for each that is down.</param>
+    /// <returns>The plan as it ended.</returns>
+    public Task<Plan> Begin(Plan plan, Action<string>? say = null)
+    {
+        var id = Interlocked.Increment(ref last);
+        var one = live[id] = new(plan, say);
+        _ = Task.Run(() => Follow(id, one, resumed: false));
+        return one.Over.Task;
+    }
+
+    /// <summary>Goes on with what the server before had under way.</summary>
+    /// <param name="newMachine">The machine has come up since: what was under way then is over.</param>
+    public void TakeUp(bool newMachine)
+    {
+        foreach (var (id, plan) in house.Store.Plans())
+        {
+            last = Math.Max(last, id);
+            if (plan is null || newMachine)
+            {
+                house.Store.RemovePlan(id);
+                if (plan is { Kind: PlanKind.Shutdown } cut)
+                    house.Logbook.Note(
+                        new(EntryCode.NotWoundDown)
+                        {
+                            Names = [.. cut.Stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name)],
+                        }
+                    );
+                continue;
+            }
+
+            house.Logbook.Note(new(EntryCode.PlanTakenUp) { Name = Core.Wording.Words.Of(plan.Kind) }, plan.By);
+            var one = live[id] = new(plan, null);
+            _ = Task.Run(() => Follow(id, one, resumed: true));
+        }
+    }
+
+    public static IReadOnlyList<ReportedStop> StopsOf(Plan plan) =>
+        [
+            .. plan
+                .Stops.Where(stop => stop is { AskedAt: not null, DownAt: not null } && stop.Run > default(RunNumber))
+                .OrderBy(stop => stop.DownAt)
+                .Select(stop => new ReportedStop(
+                    stop.Name,
+                    stop.AskedAt!.Value - plan.Began,
+                    stop.DownAt!.Value - stop.AskedAt.Value,
+                    stop.Forced
+                )),
+        ];
+
+    private async Task Follow(long id, Live one, bool resumed)
+    {
+        try
+        {
+            if (!resumed)
+            {
+                // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
+                house.Store.SetPlan(id, one.Plan);
+                await house.Store.Flush().ConfigureAwait(false);
+            }
+
+            while (one.Plan.Step is not (PlanStep.Settling or PlanStep.Done) || resumed)
+            {
+                var change = registry.Readiness.NextChange();
+                await Take(id, one, PlanLife.Step(one.Plan, StandingOf, house.Now, resumed)).ConfigureAwait(false);
+                resumed = false;
+                if (one.Plan.Step is PlanStep.Settling or PlanStep.Done)
+                    break;
+                if (one.Plan.Step == PlanStep.Beginning)
+                    continue; // its deeds are done: it is asked for the next step
+                // Someone's wait may be over without a change.
+                var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - house.Now : Timeout.InfiniteTimeSpan;
+                await Task.WhenAny(
+                        change,
+                        Task.Delay(
+                            force < TimeSpan.Zero && force != Timeout.InfiniteTimeSpan ? TimeSpan.Zero
+                            : force > Longest ? Longest
+                            : force
+                        )
+                    )
+                    .ConfigureAwait(false);
+            }
+
+            if (one.Plan.Step == PlanStep.Settling)
+            {
+                if (Settle is { } settle)
+                    await settle(one.Plan, one.Say).ConfigureAwait(false);
+                await Take(id, one, (one.Plan, PlanLife.Last(one.Plan))).ConfigureAwait(false);
+            }
+        }
+        catch (Exception error)
+        {
+            house.Logbook.Trouble($"The sentry failed at a plan ({one.Plan.Kind}): {error.Message}");
+        }
+        finally
+        {
+            live.TryRemove(id, out _);
+            house.Store.RemovePlan(id);
+            one.Over.TrySetResult(one.Plan);
+        }
+    }
+
+    private static readonly TimeSpan Longest = TimeSpan.FromDays(1);
+
+    /// <summary>On record first, then done.</summary>
+    private async Task Take(
+        long id,
+        Live one,
+        (Plan After, System.Collections.Immutable.ImmutableArray<PlanDeed> Deeds) turn
+    )
+    {
+        var (before, after) = (one.Plan, turn.After);
+        one.Plan = after;
+        if (before != after || !turn.Deeds.IsEmpty)
+            house.Store.SetPlan(id, after);
+        if (after.Forced && !before.Forced)
+            house.Logbook.Note(new(EntryCode.TimeOver) { Limit = after.ForceAt - after.Began }, after.By);
+        foreach (var stop in after.Stops)
+            if (
+                stop is { DownAt: not null, AskedAt: not null }
+                && stop.Run > default(RunNumber)
+                && one.Told.Add(stop.Name)
+            )
+                one.Say?.Invoke($"{stop.Name} is stopped{(stop.Forced ? ": killed" : "")}");
+        if (after.Kind == PlanKind.Drill && turn.Deeds.OfType<AskBegin>().Any())
+        {
+            // What is begun is what is stored, not what happens to be in memory.
+            await registry
+                .ReadAgain(after.Begins.Select(begin => begin.Name).ToHashSet(StringComparer.Ordinal))
+                .ConfigureAwait(false);
+            house.DrillBegan = after.BegunAt;
+            one.Say?.Invoke("All stopped. Starting as a boot would");
+        }
+
+        if (after is { Kind: PlanKind.Shutdown, Step: PlanStep.Done } && before.Step != PlanStep.Done)
+        {
+            registry.AllDown();
+            var names = StopsOf(after).Select(stop => stop.Name);
+            house.Logbook.Note(new(EntryCode.WoundDown) { Count = names.Count(), Names = [.. names] }, after.By);
+        }
+
+        foreach (var deed in turn.Deeds)
+            if (registry.Named(deed.Name) is { } actor)
+                await actor.Ask(Happening(after, deed)).ConfigureAwait(false);
+    }
+
+    private static Happening Happening(Plan plan, PlanDeed deed) =>
+        deed switch
+        {
+            AskStop => new StopAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By),
+            AskForce => new ForceAsked(plan.By),
+            AskBegin when plan.Kind == PlanKind.Drill => new MachineBegan(Cause.Drill),
+            _ => new StartAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By),
+        };
+
+    private Standing StandingOf(string name) =>
+        registry.Named(name) is { } actor
+            ? new(
+                Exists: true,
+                actor.Situation.Run?.Number ?? default,
+                actor.Situation.LastRun,
+                actor.Situation.Phase == Phase.Waiting,
+                actor.Situation.Phase == Phase.Stopping,
+                actor.Situation.LastEnd?.Forced == true
+            )
+            : default;
+}

@@ -1,0 +1,228 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CsCheck;
+
+namespace CalmSentry.Tests.Unit.Lifecycle;
+
+/// <summary>
+/// Plans keep their laws whatever is lost: the server is killed between the record of a step and its deeds, in the middle
+/// of them, or after; services take their time, fall, are started by somebody else, and are removed.
+/// </summary>
+public class PlanTests
+{
+    private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+
+    /// <summary>Services S0, S1 …, each needing some of those before it.</summary>
+    private static readonly Gen<IReadOnlyList<Definition>> Services =
+        from needs in Gen.Int[0, 255].Array[1, 8]
+        select (IReadOnlyList<Definition>)
+            [
+                .. needs.Select(
+                    (mask, i) =>
+                        LawsTests.Usual with
+                        {
+                            Name = $"s{i}",
+                            Begin = new()
+                            {
+                                Needs =
+                                [
+                                    .. Enumerable
+                                        .Range(0, i)
+                                        .Where(other => (mask >> other & 1) == 1)
+                                        .Select(other => new ServiceNeed($"s{other}", IfLost.Leave)),
+                                ],
+                            },
+                        }
+                ),
+            ];
+
+    private enum Event
+    {
+        Look,
+        Ends,
+        LostBeforeTheDeeds,
+        LostAmongTheDeeds,
+        LostAfterTheDeeds,
+        BegunByOthers,
+        Removed,
+        TimePasses,
+    }
+
+    private static readonly Gen<(Event What, int Which)[]> Happenings = Gen.Select(
+        Gen.Frequency(
+            (6, Gen.Const(Event.Look)),
+            (8, Gen.Const(Event.Ends)),
+            (2, Gen.Const(Event.LostBeforeTheDeeds)),
+            (2, Gen.Const(Event.LostAmongTheDeeds)),
+            (1, Gen.Const(Event.LostAfterTheDeeds)),
+            (1, Gen.Const(Event.BegunByOthers)),
+            (1, Gen.Const(Event.Removed)),
+            (2, Gen.Const(Event.TimePasses))
+        ),
+        Gen.Int[0, 7]
+    ).Array[0, 80];
+
+    [Fact]
+    public void Every_plan_keeps_order_and_comes_to_its_end_whatever_is_lost() =>
+        Gen.Select(Services, Happenings, Gen.Enum<PlanKind>(), Gen.Int[0, 255], Gen.Bool)
+            .Sample(
+                (services, happenings, kind, mask, forced) =>
+                {
+                    if (kind is PlanKind.Boot or PlanKind.Start)
+                        return; // they stop nothing
+                    var machine = new Machine(services, kind, mask, forced);
+                    foreach (var (what, which) in happenings)
+                        machine.Happens(what, which);
+                    machine.ToItsEnd();
+                },
+                iter: 20_000
+            );
+
+    /// <summary>A plan and the services it is about, as a server and its actors would have them.</summary>
+    private sealed class Machine
+    {
+        private sealed class Service
+        {
+            public RunNumber Run,
+                Last;
+            public bool Exists = true,
+                Stopping,
+                Forced;
+            public int Begun;
+        }
+
+        private readonly Dictionary<string, Service> services;
+        private readonly NeedGraph graph;
+        private readonly HashSet<string> others = [];
+        private Plan plan;
+        private DateTimeOffset now = Start;
+        private bool resumed;
+
+        public Machine(IReadOnlyList<Definition> definitions, PlanKind kind, int mask, bool forced)
+        {
+            graph = new(definitions);
+            services = definitions.ToDictionary(
+                one => one.Name,
+                _ => new Service { Run = new(1), Last = new(1) },
+                StringComparer.Ordinal
+            );
+            var names = graph.WithDependents(definitions.Where((_, i) => (mask >> i & 1) == 1).Select(one => one.Name));
+            plan = new()
+            {
+                Kind = kind,
+                By = new("anna"),
+                Began = now,
+                Stops = PlanLife.Stops(graph, names),
+                ForceAt = forced ? now.AddSeconds(60) : null,
+            };
+            if (kind is PlanKind.Restart or PlanKind.Drill)
+                plan = plan with { Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))] };
+        }
+
+        public void Happens(Event what, int which)
+        {
+            var (name, service) = services.ElementAt(which % services.Count);
+            switch (what)
+            {
+                case Event.Look:
+                    Look(deeds => deeds.Length);
+                    break;
+                case Event.LostBeforeTheDeeds:
+                    Look(_ => 0);
+                    resumed = true;
+                    break;
+                case Event.LostAmongTheDeeds:
+                    Look(deeds => deeds.Length / 2);
+                    resumed = true;
+                    break;
+                case Event.LostAfterTheDeeds:
+                    Look(deeds => deeds.Length);
+                    resumed = true;
+                    break;
+                case Event.Ends when service.Run > default(RunNumber):
+                    (service.Run, service.Stopping) = (default, false);
+                    break;
+                case Event.BegunByOthers when service is { Exists: true, Stopping: false } && service.Run == default:
+                    Begin(service);
+                    others.Add(name);
+                    break;
+                case Event.Removed when service.Run == default:
+                    service.Exists = false;
+                    break;
+                case Event.TimePasses:
+                    now = now.AddSeconds(20);
+                    break;
+            }
+        }
+
+        public void ToItsEnd()
+        {
+            for (var turns = 0; plan.Step is not (PlanStep.Done or PlanStep.Settling) || resumed; turns++)
+            {
+                Assert.True(turns < 40, "a plan comes to its end when what was asked to stop does");
+                Look(deeds => deeds.Length);
+                foreach (var service in services.Values.Where(service => service.Stopping))
+                    (service.Run, service.Stopping) = (default, false);
+            }
+
+            Assert.All(plan.Stops, stop => Assert.NotNull(stop.DownAt));
+            foreach (
+                var begin in plan.Begins.Where(begin => services[begin.Name].Exists && !others.Contains(begin.Name))
+            )
+                Assert.True(services[begin.Name].Last > begin.From, "what was to be begun was begun");
+            // Read back from its record it is the same plan.
+            Assert.Equivalent(
+                plan,
+                CalmSentry.Store.Records.PlanJson.Read(CalmSentry.Store.Records.PlanJson.Write(plan))
+            );
+        }
+
+        private void Look(Func<System.Collections.Immutable.ImmutableArray<PlanDeed>, int> done)
+        {
+            var (after, deeds) = PlanLife.Step(plan, StandingOf, now, resumed);
+            resumed = false;
+            plan = after;
+            foreach (var deed in deeds.Take(done(deeds)))
+                Carry(deed);
+        }
+
+        private void Carry(PlanDeed deed)
+        {
+            var service = services[deed.Name];
+            switch (deed)
+            {
+                case AskStop:
+                    foreach (var dependent in graph.DependentsOf(deed.Name).Where(Planned))
+                        Assert.True(
+                            services[dependent].Run == default || others.Contains(dependent),
+                            $"{dependent} is down before {deed.Name} is asked"
+                        );
+                    service.Stopping = service.Run > default(RunNumber);
+                    break;
+                case AskForce:
+                    Assert.True(now >= plan.ForceAt, "force comes when its time has come");
+                    service.Forced = service.Stopping;
+                    break;
+                case AskBegin:
+                    Assert.All(plan.Stops, stop => Assert.NotNull(stop.DownAt));
+                    if (service.Run == default && service.Exists)
+                        Begin(service);
+                    break;
+            }
+        }
+
+        private bool Planned(string name) => plan.Stops.Any(stop => stop.Name == name);
+
+        private static void Begin(Service service)
+        {
+            service.Last = service.Last.Next();
+            (service.Run, service.Begun) = (service.Last, service.Begun + 1);
+        }
+
+        private Standing StandingOf(string name) =>
+            services[name] is { Exists: true } one
+                ? new(true, one.Run, one.Last, Waits: false, one.Stopping, one.Forced)
+                : default;
+    }
+}
