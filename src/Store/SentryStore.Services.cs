@@ -16,9 +16,22 @@ public sealed partial class SentryStore
                 row.GetString(1),
                 row.GetInt32(3),
                 row.GetString(4),
-                Readable(row.GetString(2))
+                Readable(row.GetString(2)),
+                Saved(row.GetString(2))
             )
         );
+
+    private static ClockStamp? Saved(string situation)
+    {
+        try
+        {
+            return SituationJson.Saved(situation);
+        }
+        catch (Exception error) when (error is not OutOfMemoryException)
+        {
+            return null;
+        }
+    }
 
     /// <summary>One row that is damaged keeps nobody from the others.</summary>
     private static Situation? Readable(string situation)
@@ -121,8 +134,9 @@ public sealed partial class SentryStore
         Enqueue("DELETE FROM service WHERE id = $0", service.Number);
     }
 
-    public void Save(ServiceId service, Situation situation) =>
-        Enqueue("UPDATE service SET situation = $1 WHERE id = $0", service.Number, SituationJson.Write(situation));
+    /// <param name="now">When that is, by both clocks.</param>
+    public void Save(ServiceId service, Situation situation, ClockStamp now) =>
+        Enqueue("UPDATE service SET situation = $1 WHERE id = $0", service.Number, SituationJson.Write(situation, now));
 
     private void AddRevision(ServiceId service, int revision, string document, Principal by, DateTimeOffset now) =>
         Enqueue(

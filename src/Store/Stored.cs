@@ -7,7 +7,30 @@ namespace CalmSentry.Store;
 
 /// <param name="Document">The definition as given, as JSON; not yet looked at.</param>
 /// <param name="Situation">Where it stands; null: what is stored of that cannot be read.</param>
-public sealed record StoredService(ServiceId Id, string Name, int Revision, string Document, Situation? Situation);
+/// <param name="Saved">When that was stored, by both clocks; null: by an earlier version.</param>
+public sealed record StoredService(
+    ServiceId Id,
+    string Name,
+    int Revision,
+    string Document,
+    Situation? Situation,
+    ClockStamp? Saved = null
+);
+
+/// <summary>A moment by both clocks: people's, which may be set, and the one that only goes forward within a boot.</summary>
+/// <param name="Forward">Milliseconds since some moment of this boot, the machine's sleep not counted.</param>
+public readonly record struct ClockStamp(DateTimeOffset Wall, long Forward)
+{
+    /// <summary>What two readings of both clocks differ in anyway.</summary>
+    private static readonly TimeSpan Noise = TimeSpan.FromSeconds(1);
+
+    /// <summary>By how much people's clock was set forward since, or the machine slept; within one boot.</summary>
+    public TimeSpan SetSince(ClockStamp now)
+    {
+        var skew = now.Wall - Wall - TimeSpan.FromMilliseconds(now.Forward - Forward);
+        return skew.Duration() < Noise ? TimeSpan.Zero : skew;
+    }
+}
 
 /// <param name="Number">Counts up; the order in which things happened.</param>
 /// <param name="Service">The name of the service it is about, as it was then; null: it is about the sentry.</param>

@@ -136,6 +136,26 @@ public sealed record Situation
             ),
         };
 
+    /// <summary>
+    /// The same by a clock that was set: what is waited for, and what counts within a time, keeps its length.
+    /// </summary>
+    /// <param name="skew">By how much the clock was set forward.</param>
+    public Situation Shifted(TimeSpan skew) =>
+        skew == TimeSpan.Zero
+            ? this
+            : this with
+            {
+                WakeAt = WakeAt + skew,
+                Awaited = Awaited is { } awaited
+                    ? awaited with
+                    {
+                        Needs = [.. awaited.Needs.Select(need => need with { Limit = need.Limit + skew })],
+                    }
+                    : null,
+                Steps = [.. Steps.Select(step => step with { At = step.At + skew })],
+                BadEnds = [.. BadEnds.Select(end => end + skew)],
+            };
+
     private static ImmutableArray<T> Fitted<T>(
         ImmutableArray<string> wanted,
         ImmutableArray<T> there,

@@ -58,6 +58,9 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public DateTimeOffset Now => Clock.GetUtcNow();
 
+    /// <summary>Now, by both clocks.</summary>
+    public ClockStamp Stamp => new(Now, (long)Clock.GetElapsedTime(0, Clock.GetTimestamp()).TotalMilliseconds);
+
     private Ceilings? ceilings;
     private AsAccount? asAccount;
     private DefinitionCopies? copies;

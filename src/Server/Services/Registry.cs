@@ -274,7 +274,12 @@ internal sealed class Registry(House house)
     private ServiceActor Actor(StoredService stored, Definition definition, int revision)
     {
         if (stored.Situation is { } situation)
-            return new(house, stored.Id, definition, revision, situation.FittedTo(definition), this);
+        {
+            // Within one boot a wait keeps its length, whatever people's clock was set to meanwhile.
+            var skew = newMachine ? TimeSpan.Zero : stored.Saved?.SetSince(house.Stamp) ?? TimeSpan.Zero;
+            return new(house, stored.Id, definition, revision, situation.FittedTo(definition).Shifted(skew), this);
+        }
+
         house.Logbook.Note(
             stored.Name,
             new(EntryCode.Trouble)

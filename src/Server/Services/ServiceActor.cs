@@ -323,7 +323,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
             return;
         // First on record, then armed and shown, and only then done: whatever a deed comes to, the next decision is due.
-        house.Store.Save(Id, Situation);
+        house.Store.Save(Id, Situation, house.Stamp);
         StopLooking();
         alarm.Set(Situation.WakeAt);
         KeepTurn(now);

@@ -11,8 +11,20 @@ namespace CalmSentry.Store.Records;
 /// <summary>What is stored as JSON, to and from the types of the core.</summary>
 internal static class SituationJson
 {
-    public static string Write(Situation now) =>
-        Forms.Write(SituationRecord.Of(now), RecordJson.Default.SituationRecord);
+    public static string Write(Situation now, ClockStamp? saved = null) =>
+        Forms.Write(
+            SituationRecord.Of(now) with
+            {
+                Saved = saved is { } at ? new(at.Wall, at.Forward) : null,
+            },
+            RecordJson.Default.SituationRecord
+        );
+
+    /// <summary>When it was stored, by both clocks; null: by an earlier version.</summary>
+    public static ClockStamp? Saved(string json) =>
+        Forms.Read(json, RecordJson.Default.SituationRecord, Forms.Situation, FromForm1.Situation).Saved is { } saved
+            ? new(saved.Wall, saved.Forward)
+            : null;
 
     public static Situation Read(string json) =>
         Forms.Read(json, RecordJson.Default.SituationRecord, Forms.Situation, FromForm1.Situation).ToCore();

@@ -43,6 +43,8 @@ internal sealed record SituationRecord : IRecord
 
     public AskingRecord? Asked { get; init; }
 
+    public ClockRecord? Saved { get; init; }
+
     public static SituationRecord Of(Situation now) =>
         new()
         {
@@ -103,6 +105,8 @@ internal sealed record SituationRecord : IRecord
 
     internal static ImmutableArray<T>? Some<T>(ImmutableArray<T> all) => all.IsEmpty ? null : all;
 }
+
+internal sealed record ClockRecord(DateTimeOffset Wall, long Forward);
 
 /// <param name="Kind">Of who asked; null: an account.</param>
 internal sealed record AskingRecord(string What, string By, DateTimeOffset At, string? Kind);

@@ -350,6 +350,27 @@ public class LawsTests
                 iter: 2000
             );
 
+    [Fact]
+    public void A_wait_keeps_its_length_when_the_clock_is_set_while_no_server_serves() =>
+        Gen.Select(Situations, Gen.OneOf(Gen.Int[-86_400, -2], Gen.Int[2, 86_400]), Gen.Int[0, 100_000])
+            .Sample(
+                (situation, set, away) =>
+                {
+                    var saved = new CalmSentry.Store.ClockStamp(situation.Since, 5_000);
+                    var back = new CalmSentry.Store.ClockStamp(
+                        situation.Since + TimeSpan.FromMilliseconds(away) + TimeSpan.FromSeconds(set),
+                        5_000 + away
+                    );
+                    var shifted = situation.Shifted(saved.SetSince(back));
+                    // Left to wait is what was left, less the time that has really passed.
+                    Assert.Equal(
+                        situation.WakeAt - saved.Wall - TimeSpan.FromMilliseconds(away),
+                        shifted.WakeAt - back.Wall
+                    );
+                },
+                iter: 2000
+            );
+
     /// <summary>Whatever it is told, nothing comes of it: it is given up, and the service goes on without it.</summary>
     [Fact]
     public void A_keeper_that_never_answers_is_given_up_in_a_launch_and_in_a_stop() =>
