@@ -17,7 +17,7 @@ public sealed partial class SentryStore
     public long Log(DateTimeOffset at, ServiceId? service, string? name, Entry entry, Principal? by, bool tells = false)
     {
         var number = Interlocked.Increment(ref lastLogId);
-        Enqueue(
+        Tell(
             "INSERT INTO logbook (id, at, service_id, service, what, fields, text, by, tells) "
                 + "VALUES ($0, $1, $2, $3, $4, $5, '', $6, $7)",
             number,

@@ -14,7 +14,7 @@ public sealed partial class SentryStore
     /// <param name="outputFrom">Where this run's output begins in the output file, in bytes.</param>
     /// <param name="by">Who or what began it.</param>
     public void RunBegan(ServiceId service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) =>
-        Enqueue(
+        Tell(
             "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, "
                 + "origin) VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8)",
             service.Number,
@@ -29,7 +29,7 @@ public sealed partial class SentryStore
         );
 
     public void RunProven(ServiceId service, RunNumber run, DateTimeOffset at, string? proof) =>
-        Enqueue(
+        Tell(
             "UPDATE run SET proven = $2, proof = $3 WHERE service = $0 AND number = $1",
             service.Number,
             run,
@@ -64,7 +64,7 @@ public sealed partial class SentryStore
         );
 
     public void RunLaunched(ServiceId service, RunNumber run, int pid, DateTimeOffset at) =>
-        Enqueue(
+        Tell(
             "UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1",
             service.Number,
             run,
@@ -74,7 +74,7 @@ public sealed partial class SentryStore
 
     /// <summary>How a run ended; whoever tells it first is right.</summary>
     public void RunEnded(ServiceId service, RunNumber run, RunEnding ending) =>
-        Enqueue(
+        Tell(
             """
             UPDATE run SET ended = $2, outcome = $3, code = $4, core = $5, detail = $6, peak_kib = $7, cpu_us = $8,
                 stop_us = $9, ended_by = $10, bad = $11, forced = $12, output_to = $13, steps = $14, well = $15
@@ -99,7 +99,7 @@ public sealed partial class SentryStore
         );
 
     public void RunFell(ServiceId service, RunNumber run, FallEvidence evidence) =>
-        Enqueue(
+        Tell(
             "UPDATE run SET evidence = $2 WHERE service = $0 AND number = $1",
             service.Number,
             run,
@@ -195,7 +195,7 @@ public sealed partial class SentryStore
     // Moments
 
     public void AddMoment(ServiceId service, StoredMoment moment) =>
-        Enqueue(
+        Tell(
             "INSERT INTO moment (service, at, state, health, time, revision, situation) "
                 + "VALUES ($0, $1, $2, $3, $4, $5, $6)",
             service.Number,

@@ -135,8 +135,20 @@ public sealed partial class SentryStore
     }
 
     /// <param name="now">When that is, by both clocks.</param>
-    public void Save(ServiceId service, Situation situation, ClockStamp now) =>
-        Enqueue("UPDATE service SET situation = $1 WHERE id = $0", service.Number, SituationJson.Write(situation, now));
+    public void Save(ServiceId service, Situation situation, ClockStamp now)
+    {
+        var text = SituationJson.Write(situation, now);
+        if (!HasRoom)
+        {
+            overdue[service] = text;
+            return;
+        }
+
+        overdue.TryRemove(service, out _);
+        Enqueue(SaveSituation, service.Number, text);
+    }
+
+    private const string SaveSituation = "UPDATE service SET situation = $1 WHERE id = $0";
 
     private void AddRevision(ServiceId service, int revision, string document, Principal by, DateTimeOffset now) =>
         Enqueue(

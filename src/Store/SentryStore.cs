@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Threading.Channels;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
@@ -369,6 +370,39 @@ public sealed partial class SentryStore : IAsyncDisposable
         hurry.Dispose();
     }
 
+    /// <summary>
+    /// While the disk takes nothing, so many writes wait for it at most. Beyond them what only tells of the past is left out,
+    /// and said; of where a service stands the latest is kept.
+    /// </summary>
+    public const int MostWaiting = 50_000;
+
+    private readonly ConcurrentDictionary<ServiceId, string> overdue = new();
+    private long leftOut;
+
+    /// <summary>Entries of the logbook and of runs that were left out, for too many waited for the disk.</summary>
+    public long LeftOut => Interlocked.Read(ref leftOut);
+
+    private bool HasRoom => Volatile.Read(ref waiting) < MostWaiting;
+
+    /// <summary>For the record of what happened.</summary>
+    private void Tell(string sql, params object?[] values)
+    {
+        if (HasRoom)
+            Enqueue(sql, values);
+        else
+            Interlocked.Increment(ref leftOut);
+    }
+
+    /// <summary>There is room again: where services stand now is written.</summary>
+    private void SaveOverdue()
+    {
+        if (!HasRoom)
+            return;
+        foreach (var (service, situation) in overdue)
+            if (overdue.TryRemove(KeyValuePair.Create(service, situation)))
+                Enqueue(SaveSituation, service.Number, situation);
+    }
+
     private void Enqueue(string sql, params object?[] values)
     {
         Interlocked.Increment(ref waiting);
@@ -400,6 +434,8 @@ public sealed partial class SentryStore : IAsyncDisposable
 
             Failure = error;
             Interlocked.Add(ref waiting, -taken);
+            if (error is null)
+                SaveOverdue();
             foreach (var write in batch)
             {
                 // At the end there is no further try: nobody is told then that it was kept.

@@ -93,6 +93,10 @@ internal static class SentryRoutes
             );
         if (store.Failure is { } failure)
             limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
+        if (store.LeftOut > 0)
+            limits.Add(
+                $"{store.LeftOut} entries of the logbook and of runs were left out: too many waited for a disk that took nothing."
+            );
         if (store.SetApart is { } apart)
             limits.Add($"The store was damaged ({store.Damage}) and begun anew; what is left of it lies at {apart}.");
         else if (store.Damage is { } damage)

@@ -57,6 +57,40 @@ public class FlushTests
     }
 
     [Fact]
+    public async Task However_long_the_disk_takes_nothing_what_waits_is_bounded_and_where_a_service_stands_is_kept()
+    {
+        var file = Path.GetTempFileName();
+        await using (var store = SentryStore.Open(file))
+        {
+            var (id, now) = (store.NextServiceId(), DateTimeOffset.UtcNow);
+            store.Add(id, "tide", "{}", Situation.New(now), new("anna"), now);
+            await store.Flush();
+            await using (var other = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={file};Pooling=False"))
+            {
+                await other.OpenAsync(TestContext.Current.CancellationToken);
+                await using var hold = other.CreateCommand();
+                hold.CommandText = "BEGIN IMMEDIATE";
+                await hold.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
+                for (var run = 1; run <= SentryStore.MostWaiting; run++)
+                {
+                    store.Log(now, id, "tide", new(CalmSentry.Core.Entries.EntryCode.Fell) { Run = new(run) }, null);
+                    store.Save(id, Situation.New(now) with { LastRun = new(run) }, new(now, run));
+                }
+
+                Assert.True(store.LeftOut > SentryStore.MostWaiting / 3);
+                hold.CommandText = "ROLLBACK";
+                await hold.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
+            }
+
+            while (store.Services()[0].Situation!.LastRun != SentryStore.MostWaiting)
+                await store.Flush(soon: false);
+            Assert.InRange(store.Logbook(int.MaxValue).Count, 1, SentryStore.MostWaiting);
+        }
+
+        File.Delete(file);
+    }
+
+    [Fact]
     public async Task A_write_that_can_never_succeed_keeps_no_other_from_being_kept()
     {
         var file = Path.GetTempFileName();
