@@ -69,7 +69,7 @@ public class StandingTests
         Assert.Contains("Nothing was started at this boot", listed.Error, StringComparison.Ordinal);
         Assert.Contains(
             "begin-nothing is there",
-            (await sentry.Ok("host", "status", "--json")).Output,
+            (await sentry.Ok("host", "status")).Output,
             StringComparison.Ordinal
         );
         Assert.Contains(

@@ -211,6 +211,7 @@ internal static class HostCommand
                         if (parsed.GetValue(json))
                             Common.WriteJson(sentry, ApiJson.Plain.SentryView);
                         else
+                        {
                             Console.WriteLine(
                                 $"Calm Sentry {sentry.Version} serves {sentry.Root} as pid {sentry.Pid}, "
                                     + $"{(sentry.Guard is { } guard ? $"guarded by pid {guard}" : "unguarded")}, "
@@ -221,6 +222,10 @@ internal static class HostCommand
                                             : "does not start with the machine: calm host install."
                                     )
                             );
+                            foreach (var limit in sentry.Limits)
+                                Console.WriteLine($"  {limit}");
+                        }
+
                         return Exit.True;
                     }
                     catch (Failure failure) when (failure.ExitCode == Exit.Unreachable && DateTimeOffset.UtcNow < until)

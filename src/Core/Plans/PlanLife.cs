@@ -50,9 +50,10 @@ public static class PlanLife
     )
     {
         var force = plan.Forced || now >= plan.ForceAt;
-        var stops = plan.Stops;
+        var stops = plan.Stops.ToBuilder();
+        var up = stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name).ToHashSet(StringComparer.Ordinal);
         // Dependents stand before whom they need: one pass finds all that have become free.
-        for (var i = 0; i < stops.Length; i++)
+        for (var i = 0; i < stops.Count; i++)
         {
             var stop = stops[i];
             if (stop.DownAt is not null)
@@ -60,22 +61,16 @@ public static class PlanLife
             var standing = at(stop.Name);
             if (IsDown(stop, standing))
             {
-                stops = stops.SetItem(
-                    i,
-                    stop with
-                    {
-                        DownAt = now,
-                        Forced = stop.AskedAt is not null && standing.Forced,
-                    }
-                );
+                up.Remove(stop.Name);
+                stops[i] = stop with { DownAt = now, Forced = stop.AskedAt is not null && standing.Forced };
                 continue;
             }
 
             if (stop.AskedAt is null)
             {
-                if (stop.After.Any(dependent => stops.FirstOrDefault(one => one.Name == dependent) is { DownAt: null }))
+                if (stop.After.Any(up.Contains))
                     continue;
-                stops = stops.SetItem(i, stop with { AskedAt = now, Run = standing.Run });
+                stops[i] = stop with { AskedAt = now, Run = standing.Run };
             }
 
             if (!standing.Stopping)
@@ -84,13 +79,8 @@ public static class PlanLife
                 deeds.Add(new AskForce(stop.Name));
         }
 
-        plan = plan with { Stops = stops, Forced = force };
-        return stops.All(stop => stop.DownAt is not null)
-            ? plan with
-            {
-                Step = plan.Begins.IsEmpty ? PlanStep.Done : PlanStep.Beginning,
-            }
-            : plan;
+        plan = plan with { Stops = stops.ToImmutable(), Forced = force };
+        return up.Count == 0 ? plan with { Step = plan.Begins.IsEmpty ? PlanStep.Done : PlanStep.Beginning } : plan;
     }
 
     /// <summary>What was asked is over when that run is, whatever somebody else has begun since.</summary>

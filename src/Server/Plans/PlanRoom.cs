@@ -126,6 +126,7 @@ internal sealed class PlanRoom(House house, Registry registry)
                         )
                     )
                     .ConfigureAwait(false);
+                await Task.Delay(Breath).ConfigureAwait(false);
             }
 
             if (one.Plan.Step == PlanStep.Settling)
@@ -147,7 +148,8 @@ internal sealed class PlanRoom(House house, Registry registry)
         }
     }
 
-    private static readonly TimeSpan Longest = TimeSpan.FromDays(1);
+    private static readonly TimeSpan Longest = TimeSpan.FromDays(1),
+        Breath = TimeSpan.FromMilliseconds(1); // changes that come together are looked at together
 
     /// <summary>On record first, then done.</summary>
     private async Task Take(
@@ -158,7 +160,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     {
         var (before, after) = (one.Plan, turn.After);
         one.Plan = after;
-        if (before != after || !turn.Deeds.IsEmpty)
+        if (!Same(before, after) || !turn.Deeds.IsEmpty)
             house.Store.SetPlan(id, after);
         if (after.Forced && !before.Forced)
             house.Logbook.Note(new(EntryCode.TimeOver) { Limit = after.ForceAt - after.Began }, after.By);
@@ -190,6 +192,12 @@ internal sealed class PlanRoom(House house, Registry registry)
             if (registry.Named(deed.Name) is { } actor)
                 await actor.Ask(Happening(after, deed)).ConfigureAwait(false);
     }
+
+    /// <summary>Most changes of services change nothing of a plan.</summary>
+    private static bool Same(Plan before, Plan after) =>
+        before with { Stops = after.Stops, Begins = after.Begins } == after
+        && before.Stops.SequenceEqual(after.Stops)
+        && before.Begins.SequenceEqual(after.Begins);
 
     private static Happening Happening(Plan plan, PlanDeed deed) =>
         deed switch
