@@ -71,7 +71,7 @@ run() {
     unit) compiled && native_begins && xunit "core, contract, arrows" Unit ;;
     native) native_ready ;;
     end-to-end) native_ready && xunit "the service through its client" EndToEnd ;;
-    campaign) native_ready && whole "two minutes of random faults" timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 ;;
+    campaign) native_ready && whole "two minutes of random faults" timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
     console) native_ready && packages && console ;;
     demo) native_ready && whole "the demo" timeout 300 ./demo.sh --once --native ;;
   esac

@@ -86,7 +86,8 @@ internal sealed class Faults
                     })
             ),
             new("freeze a keeper", 4, (machine, random) => Freeze(Any(machine.Keepers, random), random)),
-            new("freeze the server", 2, (machine, random) => Freeze(machine.Server, random)),
+            // Nobody else lets a server go on that somebody has stopped: it always does after a while.
+            new("freeze the server", 2, (machine, random) => Freeze(machine.Server, random, mayStay: false)),
             new("freeze a program", 2, (machine, random) => Freeze(AnyProgram(machine, random), random)),
             new("lose a keeper's socket", 3, (machine, random) => Done(() => Lose(machine, "socket", random))),
             new("lose an order's note", 3, (machine, random) => Done(() => Lose(machine, "order.*", random))),
@@ -121,14 +122,14 @@ internal sealed class Faults
     private static int AnyProgram(Machine machine, Random random) =>
         Any(machine.Marked().Select(one => one.Pid), random);
 
-    private Task Freeze(int pid, Random random)
+    private Task Freeze(int pid, Random random, bool mayStay = true)
     {
         if (pid <= 1)
             return Task.CompletedTask;
         Machine.Signal(pid, Stop);
         frozen.Add(pid);
         // Most go on after a while; some stay as they are until all is to settle.
-        if (random.Next(4) > 0)
+        if (!mayStay || random.Next(4) > 0)
             underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(50, 1500)), () => Machine.Signal(pid, Continue)));
         return Task.CompletedTask;
     }
