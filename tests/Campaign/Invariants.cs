@@ -90,13 +90,16 @@ internal sealed class Invariants(Machine machine)
     private static bool AtRest(JsonElement view, IReadOnlyList<(int Pid, string Id, long Run)> marked)
     {
         var own = marked.Where(one => one.Id == IdOf(view)).ToList();
+        // What falls again and again is seldom at rest for long: never more than one run of it is there.
+        if (Tempers[Name(view)] is "falls" or "dies" or "leaves" && State(view) is "starting" or "waiting" or "running")
+            return own.Select(one => one.Run).Distinct().Count() <= 1;
         return State(view) switch
         {
             "stopped" or "held" => own.Count == 0,
             "running" => own.Count > 0 && own.TrueForAll(one => one.Run == Run(view)) && Lives(view),
-            // What falls again and again is seldom at rest for long: its live run is what counts.
-            "starting" or "waiting" => Tempers[Name(view)] is "falls" or "dies" or "leaves"
-                && own.TrueForAll(one => one.Run == Run(view)),
+            // Somebody has stopped what it needs.
+            "waiting" => own.Count == 0
+                && view.GetProperty("why").GetString()!.Contains("(it is stopped)", StringComparison.Ordinal),
             _ => false,
         };
     }
