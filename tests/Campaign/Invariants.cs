@@ -124,7 +124,7 @@ internal sealed class Invariants(Machine machine)
                 broken.Add($"pid {pid} is of {id}, which nobody knows");
             else if (
                 State(view) == "stopped"
-                || (State(view) == "running" && run != Run(view) && ProcessFacts.Lives(pid))
+                || (State(view) == "running" && run < Run(view) && ProcessFacts.Lives(pid))
             )
                 broken.Add($"pid {pid} is of run {run} of {Name(view)}, which is {State(view)}, run {Run(view)}");
         }

@@ -67,11 +67,7 @@ public class StandingTests
             view => Assert.Equal("stopped", view.GetProperty("state").GetString())
         );
         Assert.Contains("Nothing was started at this boot", listed.Error, StringComparison.Ordinal);
-        Assert.Contains(
-            "begin-nothing is there",
-            (await sentry.Ok("host", "status")).Output,
-            StringComparison.Ordinal
-        );
+        Assert.Contains("begin-nothing is there", (await sentry.Ok("host", "status")).Output, StringComparison.Ordinal);
         Assert.Contains(
             "nothing was to be started",
             (await sentry.Ok("logbook", "tide")).Output,

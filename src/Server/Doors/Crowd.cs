@@ -12,8 +12,10 @@ internal sealed class Crowd(int most)
     /// <summary>Connections one account may hold at the same time.</summary>
     public const int MostOfOne = 64;
 
-    /// <summary>Root has room of its own: nothing others do keeps an administrator out.</summary>
-    private const int MostOfRoot = 512;
+    /// <summary>
+    /// Root has room of its own: nothing others do keeps an administrator out, who may begin a thousand services at once.
+    /// </summary>
+    private const int MostOfRoot = 2048;
 
     private readonly ConcurrentDictionary<uint, int> held = new();
     private readonly Lock only = new();
