@@ -1,15 +1,16 @@
 #!/usr/bin/env bash
 # Builds everything and runs every test; needs no other set-up. Ends with "N passed, N failed, N skipped".
-#   ./test.sh            all: format, unit, native (the build of it), end to end, campaign, console, demo
-#   ./test.sh unit …     only the parts named: format unit native end-to-end campaign console demo
+#   ./test.sh            all: format, unit, native (the build of it), end to end, console, demo
+#   ./test.sh unit …     only the parts named: format unit native end-to-end console demo, and campaign: random faults
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime" . tools/setup.sh || exit 1
 . tools/parts.sh
-all="format unit native end-to-end campaign console demo"
+all="format unit native end-to-end console demo"
+known="$all campaign"
 parts=${*:-$all}
 for part in $parts; do
-  case " $all " in *" $part "*) ;; *) echo "test: no part called $part; there are: $all" >&2; exit 2 ;; esac
+  case " $known " in *" $part "*) ;; *) echo "test: no part called $part; there are: $known" >&2; exit 2 ;; esac
 done
 passed=0 failed=0 skipped=0
 log=$(mktemp) broken=$(mktemp) built=$(mktemp)
