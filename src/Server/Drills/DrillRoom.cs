@@ -57,7 +57,7 @@ internal sealed class DrillRoom : IDisposable
     /// <summary>Waits until all that a boot or drill has begun has come to rest, and keeps the report of it.</summary>
     private async Task Settle(Plan plan, Action<string>? say)
     {
-        var asked = playing;
+        var asked = playing is { } played && played.Began == plan.Began ? played : null;
         // One of a server before, or a boot: nobody holds the room for it yet.
         if (asked is null)
             await one.WaitAsync().ConfigureAwait(false);
@@ -108,6 +108,9 @@ internal sealed class DrillRoom : IDisposable
     /// <summary>The drill that somebody plays and listens to.</summary>
     private sealed record Playing(Dictionary<string, Before> Before)
     {
+        /// <summary>Which plan it is: no two are begun in one moment, for one is played at a time.</summary>
+        public DateTimeOffset Began { get; set; }
+
         public TaskCompletionSource<StartReport> Report { get; } =
             new(TaskCreationOptions.RunContinuationsAsynchronously);
     }
@@ -244,6 +247,7 @@ internal sealed class DrillRoom : IDisposable
         house.Logbook.Note(new(EntryCode.Drill) { Count = stop.Count }, by);
         say($"Stopping {Count(stop.Count)}, dependents first.");
         var plan = registry.Plans.Of(PlanKind.Drill, stop, by);
+        now.Began = plan.Began;
         await registry
             .Plans.Begin(
                 plan with

@@ -1,4 +1,3 @@
-using System.Collections.Concurrent;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
@@ -13,7 +12,6 @@ namespace CalmSentry.Server.Plans;
 /// </summary>
 internal sealed class PlanRoom(House house, Registry registry)
 {
-    private readonly ConcurrentDictionary<long, Live> live = new();
     private long last;
 
     /// <summary>A plan at work, and who follows it.</summary>
@@ -51,7 +49,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     public Task<Plan> Begin(Plan plan, Action<string>? say = null)
     {
         var id = Interlocked.Increment(ref last);
-        var one = live[id] = new(plan, say);
+        var one = new Live(plan, say);
         _ = Task.Run(() => Follow(id, one, resumed: false));
         return one.Over.Task;
     }
@@ -77,7 +75,7 @@ internal sealed class PlanRoom(House house, Registry registry)
             }
 
             house.Logbook.Note(new(EntryCode.PlanTakenUp) { Name = Core.Wording.Words.Of(plan.Kind) }, plan.By);
-            var one = live[id] = new(plan, null);
+            var one = new Live(plan, null);
             _ = Task.Run(() => Follow(id, one, resumed: true));
         }
     }
@@ -142,7 +140,6 @@ internal sealed class PlanRoom(House house, Registry registry)
         }
         finally
         {
-            live.TryRemove(id, out _);
             house.Store.RemovePlan(id);
             one.Over.TrySetResult(one.Plan);
         }
