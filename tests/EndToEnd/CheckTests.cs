@@ -490,7 +490,7 @@ public sealed class CheckTests : IAsyncLifetime
         await copy.WaitForExitAsync();
         Assert.Single(
             sentry.Processes("stays2"),
-            pid => File.ReadAllText($"/proc/{pid}/cmdline").Contains("stays2", StringComparison.Ordinal)
+            pid => Sentry.CommandLine(pid).Contains("stays2", StringComparison.Ordinal)
         );
     }
 }

@@ -112,35 +112,22 @@ public class GuardTests
         File.ReadAllText($"/proc/{guard}/task/{guard}/children")
             .Split(' ', StringSplitOptions.RemoveEmptyEntries)
             .Select(int.Parse)
-            .FirstOrDefault(pid =>
-                File.ReadAllText($"/proc/{pid}/cmdline").Contains("guard-second", StringComparison.Ordinal)
-            );
+            .FirstOrDefault(pid => Sentry.CommandLine(pid).Contains("guard-second", StringComparison.Ordinal));
 
     /// <summary>Processes of this sentry that were begun with a word.</summary>
     private static List<string> Running(Sentry sentry, string word) =>
         [
             .. Directory
                 .EnumerateDirectories("/proc")
-                .Where(directory => Path.GetFileName(directory).All(char.IsAsciiDigit))
-                .Select(directory => Read(directory + "/cmdline"))
+                .Select(Path.GetFileName)
+                .Where(name => name!.All(char.IsAsciiDigit))
+                .Select(name => Sentry.CommandLine(int.Parse(name!)))
                 .Where(line =>
                     line.Contains($"\0{word}\0", StringComparison.Ordinal)
                     && line.Contains(sentry.Places.Root, StringComparison.Ordinal)
                     && (word != "serve" || !line.Contains("guard-", StringComparison.Ordinal))
                 ),
         ];
-
-    private static string Read(string path)
-    {
-        try
-        {
-            return File.ReadAllText(path);
-        }
-        catch (IOException)
-        {
-            return ""; // it has ended
-        }
-    }
 
     private static async Task<string> Pids(Sentry sentry) =>
         string.Join(

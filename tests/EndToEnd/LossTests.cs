@@ -79,10 +79,7 @@ public class LossTests
         foreach (
             var process in System
                 .Diagnostics.Process.GetProcessesByName("calm-keeper")
-                .Where(keeper =>
-                    File.ReadAllText($"/proc/{keeper.Id}/cmdline")
-                        .Contains(sentry.Places.Root, StringComparison.Ordinal)
-                )
+                .Where(keeper => Sentry.CommandLine(keeper.Id).Contains(sentry.Places.Root, StringComparison.Ordinal))
         )
             Sentry.Kill(process.Id);
         foreach (var pid in sentry.Processes("board").Concat(sentry.Processes("relay")))

@@ -76,13 +76,11 @@ public class PlanTests
         await sentry.KillServer();
         await down;
         // The machine takes programs and keepers with it.
-        foreach (var pid in Names.SelectMany(sentry.Processes).ToList())
-        {
-            var keeper = Sentry.Parent(pid);
-            Sentry.Kill(pid);
-            if (Sentry.Lives(keeper) && keeper > 1)
-                Sentry.Kill(keeper);
-        }
+        var programs = Names.SelectMany(sentry.Processes).ToList();
+        foreach (var keeper in programs.Select(Sentry.Parent).Where(parent => parent > 1).Except(programs).Distinct())
+            Sentry.Kill(keeper);
+        while (Names.SelectMany(sentry.Processes).ToList() is { Count: > 0 } left)
+            left.ForEach(pid => Sentry.Kill(pid));
 
         await sentry.ChangeStore("UPDATE fact SET value = 'another boot' WHERE key = 'boot-id'");
         await sentry.Serve();

@@ -367,15 +367,17 @@ public sealed class Sentry : IAsyncDisposable
     public static bool Lives(int pid) =>
         Read($"/proc/{pid}/stat") is { Length: > 0 } stat && !stat.Contains(") Z ", StringComparison.Ordinal);
 
-    /// <summary>Whose child a process is: of a program, its keeper.</summary>
-    public static int Parent(int pid)
-    {
-        var stat = Read($"/proc/{pid}/stat");
-        return int.Parse(
-            stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0],
-            System.Globalization.CultureInfo.InvariantCulture
-        );
-    }
+    /// <summary>What a process was begun with, parted by NUL; empty where it has ended meanwhile.</summary>
+    public static string CommandLine(int pid) => Read($"/proc/{pid}/cmdline");
+
+    /// <summary>Whose child a process is: of a program, its keeper; 0 where it has ended meanwhile.</summary>
+    public static int Parent(int pid) =>
+        Read($"/proc/{pid}/stat") is { Length: > 0 } stat
+            ? int.Parse(
+                stat[(stat.LastIndexOf(')') + 4)..].Split(' ')[0],
+                System.Globalization.CultureInfo.InvariantCulture
+            )
+            : 0;
 
     /// <summary>Directory of the version 2 control group a process is in, or null where the host has none.</summary>
     public static string? Group(int pid) =>

@@ -252,19 +252,7 @@ public class CommandTests
             .Select(Path.GetFileName)
             .Where(name => name!.All(char.IsAsciiDigit))
             .Select(name => int.Parse(name!, CultureInfo.InvariantCulture))
-            .Where(pid => Name(pid).StartsWith("calm-left-behind", StringComparison.Ordinal));
-
-    private static string Name(int pid)
-    {
-        try
-        {
-            return File.ReadAllText($"/proc/{pid}/cmdline");
-        }
-        catch (IOException)
-        {
-            return "";
-        }
-    }
+            .Where(pid => Sentry.CommandLine(pid).StartsWith("calm-left-behind", StringComparison.Ordinal));
 
     /// <summary>Resident memory of a process in bytes.</summary>
     private static long Memory(int pid) =>
