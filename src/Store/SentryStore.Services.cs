@@ -77,6 +77,7 @@ public sealed partial class SentryStore
             SituationJson.Write(situation)
         );
         AddRevision(service, 1, document, by, now);
+        Reserve(service, situation.LastRun);
     }
 
     /// <summary>A new revision of a definition, from now on the one in effect.</summary>
@@ -132,11 +133,13 @@ public sealed partial class SentryStore
         Enqueue("DELETE FROM moment WHERE service = $0", service.Number);
         Enqueue("DELETE FROM revision WHERE service = $0", service.Number);
         Enqueue("DELETE FROM service WHERE id = $0", service.Number);
+        ForgetNumbers(service);
     }
 
     /// <param name="now">When that is, by both clocks.</param>
     public void Save(ServiceId service, Situation situation, ClockStamp now)
     {
+        Reserve(service, situation.LastRun);
         var text = SituationJson.Write(situation, now);
         if (!HasRoom)
         {

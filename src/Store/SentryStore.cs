@@ -360,6 +360,7 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
+        GiveBackNumbers();
         queue.Writer.TryComplete();
         hurry.Release();
         await writing.ConfigureAwait(false);
@@ -403,10 +404,12 @@ public sealed partial class SentryStore : IAsyncDisposable
                 Enqueue(SaveSituation, service.Number, situation);
     }
 
-    private void Enqueue(string sql, params object?[] values)
+    private void Enqueue(string sql, params object?[] values) => Enqueue(new Write(sql, values));
+
+    private void Enqueue(Write write)
     {
         Interlocked.Increment(ref waiting);
-        if (!queue.Writer.TryWrite(new(sql, values)))
+        if (!queue.Writer.TryWrite(write))
             Interlocked.Decrement(ref waiting);
     }
 

@@ -69,6 +69,42 @@ public class LossTests
     }
 
     [Fact]
+    public async Task A_power_cut_that_takes_the_latest_records_with_it_has_no_number_given_twice()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("board", "--at", "boot", "--start", "--", "/bin/sleep", "611");
+        await sentry.Ok("restart", "board");
+        var last = (await sentry.Show("board")).GetProperty("run").GetInt64();
+        await sentry.KillServer();
+        foreach (var pid in sentry.Processes("board"))
+        {
+            Sentry.Kill(Sentry.Parent(pid));
+            Sentry.Kill(pid);
+        }
+
+        Directory.Delete(sentry.Places.RunDirectory, recursive: true);
+        // What was committed since the first start went with the machine.
+        await sentry.ChangeStore(
+            "DELETE FROM run WHERE number > 1; UPDATE fact SET value = 'the boot before' WHERE key = 'boot-id'; "
+                + "UPDATE service SET situation = json_set(situation, '$.last-run', 1, '$.run.number', 1)"
+        );
+        await sentry.Serve();
+        var run = (await sentry.Until("board", Runs)).GetProperty("run").GetInt64();
+        Assert.InRange(run, last + 1, last + 16);
+        Assert.Contains("are left out", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
+        // A server that ends as it should gives back what it had reserved.
+        await sentry.EndServer();
+        await sentry.ChangeStore("UPDATE fact SET value = 'the boot before' WHERE key = 'boot-id'");
+        foreach (var pid in sentry.Processes("board"))
+            Sentry.Kill(pid);
+        await sentry.Serve();
+        var next = (await sentry.Until("board", Runs)).GetProperty("run").GetInt64();
+        Assert.Equal(run + 1, next);
+
+        static bool Runs(System.Text.Json.JsonElement view) => view.GetProperty("state").GetString() == "running";
+    }
+
+    [Fact]
     public async Task After_another_boot_what_ran_is_recorded_as_lost_with_the_machine()
     {
         await using var sentry = await Sentry.Start();

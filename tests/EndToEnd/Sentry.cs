@@ -142,6 +142,13 @@ public sealed class Sentry : IAsyncDisposable
         await server.WaitForExitAsync();
     }
 
+    /// <summary>As an installed one is ended; programs go on.</summary>
+    public async Task EndServer()
+    {
+        Kill(server!.Id, "TERM");
+        await server.WaitForExitAsync();
+    }
+
     /// <summary>Changes what is stored behind the sentry's back; it must change something.</summary>
     public async Task ChangeStore(string sql)
     {

@@ -30,6 +30,7 @@ public enum EntryCode
     DrillBegan,
     BootNotSettled,
     Lost,
+    NumbersPassedOver,
 
     // On the way to running
 

@@ -194,6 +194,8 @@ internal sealed class Registry(House house)
         var marks = RunNotes.Marked(house.Places);
         foreach (var actor in all)
             taken.Add(actor.TakeUp(newMachine, marks));
+        // The first flush of the disk in this boot: the numbers of the runs to come are reserved.
+        taken.Add(house.Store.Kept());
         // One that takes long (a keeper that hangs, a process that does not end) keeps nobody else from being served: it
         // says so, and is asked the same when it is known what became of it.
         await Task.WhenAny(Task.WhenAll(taken), Task.Delay(TakeUpPatience)).ConfigureAwait(false);
@@ -277,7 +279,14 @@ internal sealed class Registry(House house)
         {
             // Within one boot a wait keeps its length, whatever people's clock was set to meanwhile.
             var skew = newMachine ? TimeSpan.Zero : stored.Saved?.SetSince(house.Stamp) ?? TimeSpan.Zero;
-            return new(house, stored.Id, definition, revision, situation.FittedTo(definition).Shifted(skew), this);
+            return new(
+                house,
+                stored.Id,
+                definition,
+                revision,
+                Numbered(stored, situation.FittedTo(definition).Shifted(skew)),
+                this
+            );
         }
 
         house.Logbook.Note(
@@ -293,12 +302,22 @@ internal sealed class Registry(House house)
             stored.Id,
             definition,
             revision,
-            Situation.New(house.Now) with
-            {
-                LastRun = house.Store.LatestRun(stored.Id),
-            },
+            Numbered(stored, Situation.New(house.Now) with { LastRun = house.Store.LatestRun(stored.Id) }),
             this
         );
+    }
+
+    /// <summary>A machine that went down without notice may have taken with it what was on record of the latest runs.</summary>
+    private Situation Numbered(StoredService stored, Situation situation)
+    {
+        if (newMachine && house.Store.Reserved(stored.Id) is var reserved && reserved > situation.LastRun)
+        {
+            situation = situation with { LastRun = reserved };
+            house.Logbook.Note(stored.Name, new(EntryCode.NumbersPassedOver) { Run = reserved });
+        }
+
+        house.Store.Reserve(stored.Id, situation.LastRun);
+        return situation;
     }
 
     /// <summary>Gives a service whose stored definition cannot be read one anew, and takes it up as it is found.</summary>
