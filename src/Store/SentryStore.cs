@@ -23,6 +23,9 @@ public sealed partial class SentryStore : IAsyncDisposable
     /// <summary>How long anybody waits for the disk.</summary>
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
 
+    /// <summary>How long after a disk took nothing it is tried again.</summary>
+    private static readonly TimeSpan Again = TimeSpan.FromSeconds(1);
+
     private readonly string path;
     private readonly string? aside;
     private volatile string connectionString;
@@ -32,7 +35,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         new UnboundedChannelOptions { SingleReader = true }
     );
     private readonly Task writing;
-    private readonly SemaphoreSlim hurry = new(0);
+    private readonly StoreWorkings workings;
+    private TaskCompletionSource hurried;
     private long lastLogId;
     private long lastServiceId;
     private int waiting;
@@ -47,15 +51,18 @@ public sealed partial class SentryStore : IAsyncDisposable
     );
 
     /// <param name="aside">A copy that is read from while there is no writer.</param>
-    private SentryStore(string path, SqliteConnection? writer, string? aside)
+    private SentryStore(string path, SqliteConnection? writer, string? aside, StoreWorkings workings)
     {
-        (this.path, this.writer, this.aside) = (path, writer, aside);
+        (this.path, this.writer, this.aside, this.workings) = (path, writer, aside, workings);
+        hurried = new(workings.Promises);
         connectionString = Text(aside ?? path);
         using var reader = new SqliteConnection(connectionString);
         reader.Open();
         lastLogId = Scalar(reader, "SELECT coalesce(max(id), 0) FROM logbook");
         lastServiceId = Scalar(reader, "SELECT coalesce(max(seq), 0) FROM sqlite_sequence WHERE name = 'service'");
-        writing = Task.Run(WriteAll);
+        writing = Task
+            .Factory.StartNew(WriteAll, CancellationToken.None, TaskCreationOptions.DenyChildAttach, workings.Tasks)
+            .Unwrap();
     }
 
     /// <summary>What could not be written, if anything; the service goes on and says so.</summary>
@@ -74,11 +81,14 @@ public sealed partial class SentryStore : IAsyncDisposable
     /// </summary>
     /// <param name="aside">Where such a copy is made; null: nowhere.</param>
     /// <exception cref="SqliteException">It is a later version's, or there is no room for a copy either.</exception>
-    public static SentryStore Open(string path, string? aside = null)
+    public static SentryStore Open(string path, string? aside = null) => Open(path, aside, new());
+
+    /// <summary>As <see cref="Open(string, string?)"/>, at work by other clocks and on other disks than the host's.</summary>
+    internal static SentryStore Open(string path, string? aside, StoreWorkings workings)
     {
         try
         {
-            return new(path, Writer(path), aside: null);
+            return new(path, Writer(path), aside: null, workings);
         }
         catch (SqliteException error) when (IsDamage(error))
         {
@@ -87,7 +97,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             foreach (var end in (string[])["", "-wal", "-shm"])
                 if (File.Exists(path + end))
                     File.Move(path + end, apart + end, overwrite: true);
-            return new(path, Writer(path), aside: null) { SetApart = apart, Damage = error.Message };
+            return new(path, Writer(path), aside: null, workings) { SetApart = apart, Damage = error.Message };
         }
         catch (SqliteException error) when (IsAboutTheDisk(error) && aside is not null && File.Exists(path))
         {
@@ -99,7 +109,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             }
 
             Writer(aside).Dispose();
-            return new(path, writer: null, aside) { Failure = error.Message };
+            return new(path, writer: null, aside, workings) { Failure = error.Message };
         }
     }
 
@@ -334,41 +344,52 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     private Task Flush(bool soon, bool lasting)
     {
-        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        var done = new TaskCompletionSource(workings.Promises);
         if (!queue.Writer.TryWrite(new(null, [], done, lasting)))
             return Task.CompletedTask;
         if (!soon)
             return done.Task;
-        hurry.Release();
+        Hurry();
         return Bounded(done.Task, Failure is null ? Patience : Linger);
     }
 
-    private static async Task Bounded(Task task, TimeSpan limit)
+    private void Hurry() => Volatile.Read(ref hurried).TrySetResult();
+
+    private async Task Bounded(Task task, TimeSpan limit)
     {
         try
         {
-            await task.WaitAsync(limit).ConfigureAwait(false);
+            await task.WaitAsync(limit, workings.Clock);
         }
         catch (Exception error) when (error is TimeoutException or OperationCanceledException)
         {
-            // Told by Failure.
+            // Whoever waited is told by this that it is not on record; the next commit takes it back.
+            Failure ??= "its disk does not answer, or another program holds the store";
         }
     }
 
     /// <summary>Completes when whoever reads now finds all that was given so far.</summary>
     public Task Settled() => Volatile.Read(ref waiting) == 0 ? Task.CompletedTask : Flush();
 
+    /// <summary>As when the process is killed: nothing more is written.</summary>
+    internal void Abandon()
+    {
+        foreach (var command in prepared.Values)
+            command.Dispose();
+        writer?.Dispose();
+        SqliteConnection.ClearPool(new(connectionString));
+    }
+
     public async ValueTask DisposeAsync()
     {
         GiveBackNumbers();
         queue.Writer.TryComplete();
-        hurry.Release();
-        await writing.ConfigureAwait(false);
+        Hurry();
+        await writing;
         foreach (var command in prepared.Values)
-            await command.DisposeAsync().ConfigureAwait(false);
+            await command.DisposeAsync();
         if (writer is not null)
-            await writer.DisposeAsync().ConfigureAwait(false);
-        hurry.Dispose();
+            await writer.DisposeAsync();
     }
 
     /// <summary>
@@ -416,11 +437,13 @@ public sealed partial class SentryStore : IAsyncDisposable
     private async Task WriteAll()
     {
         var batch = new List<Write>();
-        while (await queue.Reader.WaitToReadAsync().ConfigureAwait(false))
+        while (await queue.Reader.WaitToReadAsync())
         {
             // What nobody waits for gathers for a moment: a launch has the processors to itself, and one commit carries
             // more.
-            await hurry.WaitAsync(Linger).ConfigureAwait(false);
+            await Task.WhenAny(hurried.Task, Task.Delay(Linger, workings.Clock));
+            // Before the queue is emptied: who hurries from here on is heard by the next round.
+            Interlocked.Exchange(ref hurried, new(workings.Promises));
             batch.Clear();
             while (batch.Count < 1000 && queue.Reader.TryRead(out var write))
                 batch.Add(write);
@@ -431,7 +454,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             while (error is not null && !queue.Reader.Completion.IsCompleted)
             {
                 Failure = error;
-                await Task.Delay(1000).ConfigureAwait(false);
+                await Task.Delay(Again, workings.Clock);
                 error = Commit(batch);
             }
 
@@ -454,6 +477,8 @@ public sealed partial class SentryStore : IAsyncDisposable
     {
         try
         {
+            if (workings.Refuses() is { } refused)
+                return refused;
             OpenAgain();
             var lasting = batch.Any(write => write.Lasting);
             var writes = batch.Any(write => write.Sql is not null);
@@ -467,6 +492,7 @@ public sealed partial class SentryStore : IAsyncDisposable
                 Execute(Mark, ["flushed", $"{DateTimeOffset.UtcNow.ToUnixTimeSeconds()}"], transaction);
             transaction.Commit();
             unflushed = !lasting && (unflushed || writes);
+            workings.Committed(!unflushed);
             return null;
         }
         catch (SqliteException error) when (IsAboutTheWrite(error))

@@ -107,18 +107,22 @@ public readonly record struct RecoveryDecision(
             _ => null,
         };
 
+    /// <summary>A part from 0 to the spread set.</summary>
+    private static double SpreadOf(Definition definition, RunNumber run) =>
+        ShareOf(definition.Name, run) * definition.Recover.Spread / 100;
+
     /// <summary>
-    /// A part from 0 to the spread set, scattered over services and runs; the same each time it is asked (SplitMix64),
-    /// so that a decision can be played again.
+    /// A part of a whole, from 0 to below 1, scattered over services and runs; the same each time it is asked
+    /// (SplitMix64), so that a decision can be played again.
     /// </summary>
-    private static double SpreadOf(Definition definition, RunNumber run)
+    public static double ShareOf(string service, RunNumber run)
     {
         var mixed = (ulong)run.Value;
-        foreach (var letter in definition.Name)
+        foreach (var letter in service)
             mixed = (mixed ^ letter) * 0x100000001B3;
         mixed += 0x9E3779B97F4A7C15;
         mixed = (mixed ^ (mixed >> 30)) * 0xBF58476D1CE4E5B9;
         mixed = (mixed ^ (mixed >> 27)) * 0x94D049BB133111EB;
-        return (mixed >> 11) / (double)(1UL << 53) * definition.Recover.Spread / 100;
+        return (mixed >> 11) / (double)(1UL << 53);
     }
 }

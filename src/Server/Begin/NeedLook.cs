@@ -35,12 +35,11 @@ internal static class NeedLook
         )
         {
             var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
-            var missing = await Once(definition, cause, house, registry, gone).ConfigureAwait(false);
+            var missing = await Once(definition, cause, house, registry, gone);
             if (!missing.AsSpan().SequenceEqual(last.AsSpan()))
-                await actor.Ask(new NeedsSeen(missing)).ConfigureAwait(false);
+                await actor.Ask(new NeedsSeen(missing));
             last = missing;
-            await Task.WhenAny([.. changes, Task.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)])
-                .ConfigureAwait(false);
+            await Task.WhenAny([.. changes, house.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)]);
         }
     }
 
@@ -55,7 +54,7 @@ internal static class NeedLook
     {
         var seen = ImmutableArray.CreateBuilder<string?>(definition.Begin.Needs.Length);
         foreach (var need in definition.Begin.Needs)
-            seen.Add(await Missing(need, definition, cause, house, registry, gone).OrWhyNot().ConfigureAwait(false));
+            seen.Add(await Missing(need, definition, cause, house, registry, gone).OrWhyNot());
         return seen.ToImmutable();
     }
 
@@ -92,9 +91,9 @@ internal static class NeedLook
             case ServiceNeed service:
                 return MissingService(registry.Named(service.Service));
             case TcpNeed tcp:
-                return await Probes.Tcp(tcp.Address, gone).ConfigureAwait(false);
+                return await Probes.Tcp(tcp.Address, gone);
             case PathNeed path:
-                return await MissingPath(path, definition, house.AsAccount, gone).ConfigureAwait(false);
+                return await MissingPath(path, definition, house.AsAccount, gone);
             case NetworkNeed network:
                 return NetworkState.Missing(network.Interface);
             case AfterBootNeed after:
@@ -133,7 +132,7 @@ internal static class NeedLook
         if (!need.Writable || Account.Named(definition.Account) is not { } account)
             return null;
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var errno = (await asAccount.Ask(account, groups, [new('w', need.Path)], gone).ConfigureAwait(false))[0];
+        var errno = (await asAccount.Ask(account, groups, [new('w', need.Path)], gone))[0];
         return errno == 0 ? null : $"{definition.Account} may not write there ({Names.Errno(errno)})";
     }
 }

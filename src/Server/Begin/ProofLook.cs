@@ -24,20 +24,20 @@ internal static class ProofLook
             beat = beat * 1.3 < LongestBeat ? beat * 1.3 : LongestBeat
         )
         {
-            var (missing, seen) = await look(gone).OrWhyNot().ConfigureAwait(false);
+            var (missing, seen) = await look(gone).OrWhyNot();
             if (missing is null)
             {
-                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(actor.Id))).ConfigureAwait(false);
+                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(actor.Id)));
                 return;
             }
 
             if (missing != last)
-                await actor.Ask(new ProofMissing(run, missing)).ConfigureAwait(false);
+                await actor.Ask(new ProofMissing(run, missing));
             last = missing;
             var told = definition.Begin.Proof is SaidProof ? actor.NextSaid : null;
             await (
-                told is null ? Task.Delay(beat, gone) : Task.WhenAny(told, Task.Delay(LongestBeat, gone))
-            ).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                told is null ? house.Delay(beat, gone) : Task.WhenAny(told, house.Delay(LongestBeat, gone))
+            ).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing | ConfigureAwaitOptions.ContinueOnCapturedContext);
         }
     }
 

@@ -1,6 +1,5 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Begin;
@@ -10,7 +9,7 @@ namespace CalmSentry.Server.Begin;
 /// busy,
 /// and more as long as they are not. What begins late goes one after the other, a few at a time.
 /// </summary>
-internal sealed class StartGate : IDisposable
+internal sealed class StartGate(House house) : IDisposable
 {
     private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(50);
     private static readonly int Processors = Environment.ProcessorCount;
@@ -20,10 +19,8 @@ internal sealed class StartGate : IDisposable
         lateQueue = [];
     private readonly HashSet<ServiceActor> begun = [],
         lateBegun = [];
-    private readonly Timer timer;
+    private ITimer? timer;
     private (long All, long Idle) before;
-
-    public StartGate() => timer = new Timer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
 
     public void Ask(ServiceActor actor)
     {
@@ -34,7 +31,8 @@ internal sealed class StartGate : IDisposable
             Admit(16 * Processors, Processors);
             if (waiting || queue.Count + lateQueue.Count == 0)
                 return;
-            before = Machine.ProcessorTime();
+            before = house.Host.ProcessorTime();
+            timer ??= house.Clock.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
             timer.Change(Beat, Beat);
         }
     }
@@ -47,20 +45,20 @@ internal sealed class StartGate : IDisposable
                 Admit(16 * Processors, Processors);
     }
 
-    public void Dispose() => timer.Dispose();
+    public void Dispose() => timer?.Dispose();
 
     private void Look()
     {
         lock (gate)
         {
-            var now = Machine.ProcessorTime();
+            var now = house.Host.ProcessorTime();
             var (all, idle) = (now.All - before.All, now.Idle - before.Idle);
             before = now;
             // Those begun are still at work on their start, yet the processors have time to spare.
             if (idle * 5 > all)
                 Admit(begun.Count + (8 * Processors), lateBegun.Count + 1);
             if (queue.Count + lateQueue.Count == 0)
-                timer.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+                timer!.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
         }
     }
 

@@ -6,7 +6,7 @@ using CalmSentry.Linux.Sockets;
 namespace CalmSentry.Server.Keepers;
 
 /// <summary>The server's end of the connection to one keeper: orders go out, news comes in, in order.</summary>
-internal sealed class KeeperLink
+internal sealed class KeeperLink : IKeeper
 {
     private readonly Socket socket;
     private readonly string runDirectory;

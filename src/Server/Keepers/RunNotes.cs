@@ -42,14 +42,8 @@ internal static class RunNotes
         }
     }
 
-    /// <summary>When a run was ordered; null: there is no note of it.</summary>
-    public static DateTimeOffset? Began(string runDirectory, RunNumber run) =>
-        Read(runDirectory, run) is { } note ? DateTimeOffset.FromUnixTimeMilliseconds(note.Began) : null;
-
-    /// <summary>Where a run's output begins in the output file, in bytes; null: there is no note of it.</summary>
-    public static long? OutputFrom(string runDirectory, RunNumber run) => Read(runDirectory, run)?.OutputFrom;
-
-    private static (long Began, long OutputFrom)? Read(string runDirectory, RunNumber run)
+    /// <summary>When a run was ordered, and where its output begins in the output file; null: there is no note of it.</summary>
+    public static (DateTimeOffset Began, long OutputFrom)? Read(string runDirectory, RunNumber run)
     {
         try
         {
@@ -60,8 +54,8 @@ internal static class RunNotes
                 && long.TryParse(began, NumberStyles.None, CultureInfo.InvariantCulture, out var at)
                 && long.TryParse(from, NumberStyles.None, CultureInfo.InvariantCulture, out var place)
                 && at < LatestMoment
-                ? (at, place)
-                : (0, 0);
+                ? (DateTimeOffset.FromUnixTimeMilliseconds(at), place)
+                : (DateTimeOffset.UnixEpoch, 0);
         }
         catch (IOException)
         {

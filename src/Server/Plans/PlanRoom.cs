@@ -15,7 +15,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     private long last;
 
     /// <summary>A plan at work, and who follows it.</summary>
-    private sealed class Live(Plan plan, Action<string>? say)
+    private sealed class Live(Plan plan, Action<string>? say, TaskCreationOptions promises)
     {
         public Plan Plan { get; set; } = plan;
 
@@ -23,7 +23,7 @@ internal sealed class PlanRoom(House house, Registry registry)
 
         public HashSet<string> Told { get; } = new(StringComparer.Ordinal);
 
-        public TaskCompletionSource<Plan> Over { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
+        public TaskCompletionSource<Plan> Over { get; } = new(promises);
     }
 
     /// <summary>How plans end whose services are to be seen at rest first.</summary>
@@ -32,7 +32,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     /// <summary>Services wound down in order: each as soon as all that need it are down.</summary>
     /// <returns>Those that were running, in the order they ended.</returns>
     public async Task<IReadOnlyList<ReportedStop>> Stop(IReadOnlySet<string> names, Principal by) =>
-        names.Count == 0 ? [] : StopsOf(await Begin(Of(PlanKind.Stop, names, by)).ConfigureAwait(false));
+        names.Count == 0 ? [] : StopsOf(await Begin(Of(PlanKind.Stop, names, by)));
 
     public Plan Of(PlanKind kind, IReadOnlySet<string> names, Principal by) =>
         new()
@@ -49,8 +49,8 @@ internal sealed class PlanRoom(House house, Registry registry)
     public Task<Plan> Begin(Plan plan, Action<string>? say = null)
     {
         var id = Interlocked.Increment(ref last);
-        var one = new Live(plan, say);
-        _ = Task.Run(() => Follow(id, one, resumed: false));
+        var one = new Live(plan, say, house.Promises);
+        _ = house.Run(() => Follow(id, one, resumed: false));
         return one.Over.Task;
     }
 
@@ -75,8 +75,8 @@ internal sealed class PlanRoom(House house, Registry registry)
             }
 
             house.Logbook.Note(new(EntryCode.PlanTakenUp) { Name = Core.Wording.Words.Of(plan.Kind) }, plan.By);
-            var one = new Live(plan, null);
-            _ = Task.Run(() => Follow(id, one, resumed: true));
+            var one = new Live(plan, null, house.Promises);
+            _ = house.Run(() => Follow(id, one, resumed: true));
         }
     }
 
@@ -101,13 +101,13 @@ internal sealed class PlanRoom(House house, Registry registry)
             {
                 // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
                 house.Store.SetPlan(id, one.Plan);
-                await house.Store.Flush().ConfigureAwait(false);
+                await house.Store.Flush();
             }
 
             while (one.Plan.Step is not (PlanStep.Settling or PlanStep.Done) || resumed)
             {
                 var change = registry.Readiness.NextChange();
-                await Take(id, one, PlanLife.Step(one.Plan, StandingOf, house.Now, resumed)).ConfigureAwait(false);
+                await Take(id, one, PlanLife.Step(one.Plan, StandingOf, house.Now, resumed));
                 resumed = false;
                 if (one.Plan.Step is PlanStep.Settling or PlanStep.Done)
                     break;
@@ -116,22 +116,21 @@ internal sealed class PlanRoom(House house, Registry registry)
                 // Someone's wait may be over without a change.
                 var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - house.Now : Timeout.InfiniteTimeSpan;
                 await Task.WhenAny(
-                        change,
-                        Task.Delay(
-                            force < TimeSpan.Zero && force != Timeout.InfiniteTimeSpan ? TimeSpan.Zero
-                            : force > Longest ? Longest
-                            : force
-                        )
+                    change,
+                    house.Delay(
+                        force < TimeSpan.Zero && force != Timeout.InfiniteTimeSpan ? TimeSpan.Zero
+                        : force > Longest ? Longest
+                        : force
                     )
-                    .ConfigureAwait(false);
-                await Task.Delay(Breath).ConfigureAwait(false);
+                );
+                await house.Delay(Breath);
             }
 
             if (one.Plan.Step == PlanStep.Settling)
             {
                 if (Settle is { } settle)
-                    await settle(one.Plan, one.Say).ConfigureAwait(false);
-                await Take(id, one, (one.Plan, PlanLife.Last(one.Plan))).ConfigureAwait(false);
+                    await settle(one.Plan, one.Say);
+                await Take(id, one, (one.Plan, PlanLife.Last(one.Plan)));
             }
         }
         catch (Exception error)
@@ -171,9 +170,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         if (after.Kind == PlanKind.Drill && turn.Deeds.OfType<AskBegin>().Any())
         {
             // What is begun is what is stored, not what happens to be in memory.
-            await registry
-                .ReadAgain(after.Begins.Select(begin => begin.Name).ToHashSet(StringComparer.Ordinal))
-                .ConfigureAwait(false);
+            await registry.ReadAgain(after.Begins.Select(begin => begin.Name).ToHashSet(StringComparer.Ordinal));
             house.DrillBegan = after.BegunAt;
             one.Say?.Invoke("All stopped. Starting as a boot would");
         }
@@ -187,7 +184,7 @@ internal sealed class PlanRoom(House house, Registry registry)
 
         foreach (var deed in turn.Deeds)
             if (registry.Named(deed.Name) is { } actor)
-                await actor.Ask(Happening(after, deed)).ConfigureAwait(false);
+                await actor.Ask(Happening(after, deed));
     }
 
     /// <summary>Most changes of services change nothing of a plan.</summary>

@@ -26,13 +26,9 @@ internal static class Answers
     ) =>
         look switch
         {
-            TcpProof tcp => (
-                await Probes.Tcp(tcp.Address, gone, limit).ConfigureAwait(false),
-                $"{tcp.Address} accepts connections"
-            ),
-            HttpProof http => await Probes.Web(http, gone, limit).ConfigureAwait(false),
-            CommandProof command => await Succeeds(command, actor, run, house, limit ?? AsAccount.Patience, gone)
-                .ConfigureAwait(false),
+            TcpProof tcp => (await Probes.Tcp(tcp.Address, gone, limit), $"{tcp.Address} accepts connections"),
+            HttpProof http => await Probes.Web(http, gone, limit),
+            CommandProof command => await Succeeds(command, actor, run, house, limit ?? AsAccount.Patience, gone),
             _ => throw new ArgumentOutOfRangeException(nameof(look)),
         };
 
@@ -49,18 +45,16 @@ internal static class Answers
         if (Account.Named(definition.Account) is not { } account)
             return ($"there is no account {definition.Account}", "");
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
-        var end = await house
-            .AsAccount.Run(
-                account,
-                groups,
-                LaunchOrder.DirectoryOf(definition, house.Places),
-                LaunchOrder.EnvironmentOf(definition, account, actor.Id.ToString(), house.Places),
-                proof.Command,
-                limit,
-                actor.Site(run).Commands(house),
-                gone
-            )
-            .ConfigureAwait(false);
+        var end = await house.AsAccount.Run(
+            account,
+            groups,
+            LaunchOrder.DirectoryOf(definition, house.Places),
+            LaunchOrder.EnvironmentOf(definition, account, actor.Id.ToString(), house.Places),
+            proof.Command,
+            limit,
+            actor.Site(run).Commands(house),
+            gone
+        );
         var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line
             ? $" ('{Shown(line)}')"
             : "";

@@ -41,7 +41,7 @@ internal static class Probes
     {
         try
         {
-            return await look.ConfigureAwait(false);
+            return await look;
         }
         catch (Exception error)
             when (error is not OperationCanceledException && (ownToo || error is not OwnTroubleException))
@@ -56,12 +56,12 @@ internal static class Probes
     )
     {
         var seen = "";
-        var missing = await OrWhyNot(Missing(), ownToo).ConfigureAwait(false);
+        var missing = await OrWhyNot(Missing(), ownToo);
         return (missing, seen);
 
         async Task<string?> Missing()
         {
-            (var why, seen) = await look.ConfigureAwait(false);
+            (var why, seen) = await look;
             return why;
         }
     }
@@ -69,10 +69,10 @@ internal static class Probes
     /// <summary>The beginning of a body as text; what is longer is not read.</summary>
     public static async Task<string> Body(HttpResponseMessage response, int most, CancellationToken cancellation)
     {
-        var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
+        var stream = await response.Content.ReadAsStreamAsync(cancellation);
         var room = new byte[Math.Min(most, 8192)];
         var length = 0;
-        for (int got; (got = await stream.ReadAsync(room.AsMemory(length), cancellation).ConfigureAwait(false)) > 0; )
+        for (int got; (got = await stream.ReadAsync(room.AsMemory(length), cancellation)) > 0; )
         {
             length += got;
             if (length == most)
@@ -110,7 +110,7 @@ internal static class Probes
         try
         {
             using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
-            await socket.ConnectAsync(host, port, limit.Token).ConfigureAwait(false);
+            await socket.ConnectAsync(host, port, limit.Token);
             return null;
         }
         catch (SocketException error)
@@ -137,11 +137,10 @@ internal static class Probes
         try
         {
             using var response = await Http.GetAsync(
-                    new Uri(proof.Url),
-                    HttpCompletionOption.ResponseHeadersRead,
-                    limit.Token
-                )
-                .ConfigureAwait(false);
+                new Uri(proof.Url),
+                HttpCompletionOption.ResponseHeadersRead,
+                limit.Token
+            );
             var status = (int)response.StatusCode;
             var said = $"{proof.Url} answered {status}";
             if (proof.Status is { } wanted ? status != wanted : status is < 200 or >= 400)
@@ -151,7 +150,7 @@ internal static class Probes
                 );
             if (proof.Text is not { } text)
                 return (null, said);
-            var body = await Body(response, LongestPage, limit.Token).ConfigureAwait(false);
+            var body = await Body(response, LongestPage, limit.Token);
             return body.Contains(text, StringComparison.Ordinal)
                 ? (null, $"{said} with '{text}' in it")
                 : ($"{said}, without '{text}' in it", said);

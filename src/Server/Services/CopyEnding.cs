@@ -38,7 +38,7 @@ internal static class CopyEnding
             process.Signal(Terminate);
             var until = clock.GetUtcNow() + Patience;
             while (ProcessFacts.Lives(copy.Pid) && clock.GetUtcNow() < until)
-                await Task.Delay(20).ConfigureAwait(false);
+                await Task.Delay(20);
             if (ProcessFacts.Lives(copy.Pid))
             {
                 return Problems.Of(

@@ -6,6 +6,7 @@ using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
+using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
@@ -23,7 +24,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public Record Logbook => logbook ??= new(Store, Events, Clock);
 
-    public StartGate Gate { get; } = new();
+    public StartGate Gate => gate ??= new(this);
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
     public TimeSpan ShutdownWithin { get; init; } = new Settings().ShutdownWithin;
@@ -34,7 +35,36 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     /// <summary>While a drill is under way, when it had the machine come up.</summary>
     public DateTimeOffset? DrillBegan { get; set; }
 
-    public ControlGroups Groups { get; } = ControlGroups.Find(places.RunDirectory);
+    /// <summary>Keepers, and what runs leave behind.</summary>
+    public IRunHost Host
+    {
+        get => host ??= new RunHost(this);
+        init => host = value;
+    }
+
+    /// <summary>Where what the sentry does by itself goes on; a simulation brings its own.</summary>
+    public TaskScheduler Tasks { get; init; } = TaskScheduler.Default;
+
+    /// <summary>Whoever waits for a service goes on by itself, never within its actor.</summary>
+    public TaskCreationOptions Promises { get; init; } = TaskCreationOptions.RunContinuationsAsynchronously;
+
+    /// <summary>Begins something that goes on by itself.</summary>
+    public Task Run(Func<Task> work) =>
+        Task.Factory.StartNew(work, CancellationToken.None, TaskCreationOptions.DenyChildAttach, Tasks).Unwrap();
+
+    /// <summary>Waits for a length by the clock that only goes forward.</summary>
+    public Task Delay(TimeSpan length) => Task.Delay(length, Clock);
+
+    /// <summary>As <see cref="Delay(TimeSpan)"/>, until nobody waits any more.</summary>
+    public async Task Delay(TimeSpan length, CancellationToken gone)
+    {
+        var over = new TaskCompletionSource(Promises);
+        await using var cancelled = gone.UnsafeRegister(_ => over.TrySetCanceled(gone), null);
+        await using var timer = Clock.CreateTimer(_ => over.TrySetResult(), null, length, Timeout.InfiniteTimeSpan);
+        await over.Task;
+    }
+
+    public ControlGroups Groups => groups ??= ControlGroups.Find(Places.RunDirectory);
 
     public Ceilings Ceilings => ceilings ??= Ceilings.Find(Groups);
 
@@ -44,7 +74,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public AsAccount AsAccount => asAccount ??= new(keeper, Groups.Directory);
 
-    public SecretBox Secrets { get; } = new(store, places);
+    public SecretBox Secrets => secrets.Value;
 
     public SecretFiles SecretFiles { get; } = new(places);
 
@@ -61,6 +91,10 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     /// <summary>Now, by both clocks.</summary>
     public ClockStamp Stamp => new(Now, (long)Clock.GetElapsedTime(0, Clock.GetTimestamp()).TotalMilliseconds);
 
+    private readonly Lazy<SecretBox> secrets = new(() => new(store, places));
+    private ControlGroups? groups;
+    private IRunHost? host;
+    private StartGate? gate;
     private Ceilings? ceilings;
     private AsAccount? asAccount;
     private DefinitionCopies? copies;

@@ -7,7 +7,6 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Wording;
-using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
@@ -70,7 +69,7 @@ internal sealed class Registry(House house)
     private PlanRoom? plans;
 
     /// <summary>Changes of state, for whoever waits for one.</summary>
-    public Readiness Readiness { get; } = new();
+    public Readiness Readiness { get; } = new(house.Promises);
 
     /// <summary>Who needs whom.</summary>
     public NeedGraph Graph => graph ??= new(services.Values.Select(actor => actor.Definition));
@@ -139,16 +138,16 @@ internal sealed class Registry(House house)
     /// <summary>Puts what is stored into effect again.</summary>
     public async Task ReadAgain(IReadOnlySet<string> names)
     {
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Flush();
         foreach (var stored in house.Store.Services().Where(stored => names.Contains(stored.Name)))
             if (Read(stored).Definition is { } definition && Named(stored.Name) is { } actor)
-                await actor.Take(definition, stored.Revision).ConfigureAwait(false);
+                await actor.Take(definition, stored.Revision);
     }
 
     /// <summary>
     /// Everything is being wound down: whatever server starts next begins what begins with the machine.
     /// </summary>
-    public void AllDown() => house.Store.SetFact("boot-id", Machine.BootId + WoundDown);
+    public void AllDown() => house.Store.SetFact("boot-id", house.Host.BootId + WoundDown);
 
     /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
     /// <returns>What made services begin: boot, or start after all was wound down; null: nothing did.</returns>
@@ -156,7 +155,7 @@ internal sealed class Registry(House house)
     {
         var before = house.Store.Fact("boot-id");
         if (before is null)
-            await MakeAgain().ConfigureAwait(false);
+            await MakeAgain();
         house.LastSeen = DateTimeOffset.TryParse(
             house.Store.Fact(Upkeep.LastSeen),
             CultureInfo.InvariantCulture,
@@ -165,9 +164,9 @@ internal sealed class Registry(House house)
             ? seen
             : null;
         var askPermits = house.Store.Fact("permits") is not null;
-        newBoot = before != Machine.BootId;
+        newBoot = before != house.Host.BootId;
         // After winding down what begins with the machine begins anew, and yet the machine may be the same.
-        newMachine = before is not null && !before.StartsWith(Machine.BootId, StringComparison.Ordinal);
+        newMachine = before is not null && !before.StartsWith(house.Host.BootId, StringComparison.Ordinal);
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
@@ -191,16 +190,16 @@ internal sealed class Registry(House house)
                 actor.KeepTurn(house.Now, always: true);
         }
 
-        var marks = RunNotes.Marked(house.Places);
+        var marks = house.Host.Marked();
         foreach (var actor in all)
             taken.Add(actor.TakeUp(newMachine, marks));
         // The first flush of the disk in this boot: the numbers of the runs to come are reserved.
         taken.Add(house.Store.Kept());
         // One that takes long (a keeper that hangs, a process that does not end) keeps nobody else from being served: it
         // says so, and is asked the same when it is known what became of it.
-        await Task.WhenAny(Task.WhenAll(taken), Task.Delay(TakeUpPatience)).ConfigureAwait(false);
+        await Task.WhenAny(Task.WhenAll(taken), house.Delay(TakeUpPatience));
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
-        var heldBack = Machine.BeginsNothing(house.Places.BeginNothing);
+        var heldBack = house.Host.BeginsNothing;
         if (newBoot)
         {
             house.Store.SetFact(HeldBackFact, heldBack ?? "");
@@ -211,13 +210,13 @@ internal sealed class Registry(House house)
         var asked = all.ConvertAll(actor =>
             actor.Ask(newBoot ? new MachineBegan(HeldBack: heldBack is not null) : new Resumed())
         );
-        await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted)).ConfigureAwait(false);
+        await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
         Plans.TakeUp(newMachine || newBoot);
         house.Store.SetFact("permits", "asked");
-        house.Store.SetFact("boot-id", Machine.BootId);
-        await house.Store.Flush().ConfigureAwait(false);
+        house.Store.SetFact("boot-id", house.Host.BootId);
+        await house.Store.Flush();
         return !newBoot || heldBack is not null ? null
-            : before == Machine.BootId + WoundDown ? ReportKind.Start
+            : before == house.Host.BootId + WoundDown ? ReportKind.Start
             : ReportKind.Boot;
     }
 
@@ -235,7 +234,7 @@ internal sealed class Registry(House house)
                 + "values, the logbook and the history of runs, who was permitted what."
                 + (house.Store.SetApart is { } apart ? $" What is left of it lies at {apart}." : "")
         );
-        await house.Store.Flush().ConfigureAwait(false);
+        await house.Store.Flush();
     }
 
     private static (Definition? Definition, string? Why) Read(StoredService stored)
@@ -313,6 +312,7 @@ internal sealed class Registry(House house)
         if (newMachine && house.Store.Reserved(stored.Id) is var reserved && reserved > situation.LastRun)
         {
             situation = situation with { LastRun = reserved };
+            house.Store.Save(stored.Id, situation, house.Stamp); // also of one that nothing happens to in this boot
             house.Logbook.Note(stored.Name, new(EntryCode.NumbersPassedOver) { Run = reserved });
         }
 
@@ -337,8 +337,8 @@ internal sealed class Registry(House house)
             new(EntryCode.Adjusted) { Revision = revision, Seen = "its definition was given anew" },
             by
         );
-        await actor.TakeUp(newMachine, RunNotes.Marked(house.Places)).ConfigureAwait(false);
-        await actor.Ask(newBoot ? new MachineBegan() : new Resumed()).ConfigureAwait(false);
+        await actor.TakeUp(newMachine, house.Host.Marked());
+        await actor.Ask(newBoot ? new MachineBegan() : new Resumed());
         house.Events.Changed(actor.View);
         return actor;
     }

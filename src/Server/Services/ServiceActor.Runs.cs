@@ -2,10 +2,8 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
-using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
-using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Falls;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Watching;
@@ -33,40 +31,12 @@ internal sealed partial class ServiceActor
             Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
         }
 
-        Account? named;
         try
         {
-            named = Account.Named(Definition.Account);
-        }
-        catch (OwnTroubleException own)
-        {
-            LaunchLater(run, switchOff, own);
-            return;
-        }
-
-        if (named is not { } account)
-        {
-            Refuse(run, $"this host has no account named {Definition.Account}; make it, or set another with --account");
-            return;
-        }
-
-        if (!house.Permits.Permitted(Definition.Account))
-        {
-            Refuse(
-                run,
-                $"the account {Definition.Account} is not permitted to run services; 'calm account permit "
-                    + $"{Definition.Account}' permits it"
-            );
-            return;
-        }
-
-        try
-        {
-            var output = house.Places.OutputOf(Definition.Name);
             if (!switchOff)
-                OutputBegan = File.Exists(output) ? new FileInfo(output).Length : 0;
-            var order = LaunchOrder.Of(Definition, Site(run), account, house, switchOff);
-            OpenSay(account);
+                OutputBegan = house.Host.OutputLength(Definition.Name);
+            var order = house.Host.Order(this, run, switchOff);
+            OpenSay();
             if (keeper is { Outdated: true } outdated)
             {
                 // Between two runs a keeper of an earlier version makes room for one of today.
@@ -78,13 +48,13 @@ internal sealed partial class ServiceActor
             if (fresh)
             {
                 // The service's lock is free once the keeper before has gone for good.
-                await keeperGone.ConfigureAwait(false);
-                Prepare(account);
-                Attach(KeeperLink.Start(house.Keepers, runDirectory));
+                await keeperGone;
+                house.Host.MakePlaces(this);
+                Attach(house.Host.Start(RunDirectory));
             }
 
             if (!switchOff)
-                RunNotes.Write(runDirectory, Situation.Run!, OutputBegan);
+                house.Host.Note(RunDirectory, Situation.Run!, OutputBegan);
             keeper!.Send(order);
             if (!switchOff)
                 house.Store.RunBegan(
@@ -96,7 +66,7 @@ internal sealed partial class ServiceActor
                     Origins.Of(Definition, Revision)
                 );
             if (fresh)
-                house.Keepers.ReserveSoon();
+                house.Host.ReserveSoon();
         }
         catch (OwnTroubleException own)
         {
@@ -116,7 +86,8 @@ internal sealed partial class ServiceActor
         Trouble(
             $"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s."
         );
-        _ = Task.Delay(OwnTroublePause)
+        _ = house
+            .Delay(OwnTroublePause)
             .ContinueWith(
                 _ =>
                     Post(
@@ -128,31 +99,19 @@ internal sealed partial class ServiceActor
                                 : Task.CompletedTask,
                         null
                     ),
-                TaskScheduler.Default
+                house.Tasks
             );
-    }
-
-    private void Prepare(Account account)
-    {
-        EarlierPlaces.Forget(house.Places, house.Ceilings, Definition.Name);
-        Directory.CreateDirectory(
-            runDirectory,
-            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-        );
-        Directory.CreateDirectory(house.Places.OutputDirectoryOf(Definition.Name));
-        Ownership.MakeDirectory(house.Places.StateOf(Definition.Name), account);
     }
 
     /// <summary>
     /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
     /// taken up.
     /// </summary>
-    private void OpenSay(Account? account)
+    private void OpenSay()
     {
         try
         {
-            if ((account ?? Account.Named(Definition.Account)) is { } owner)
-                house.Says.Open(this, owner);
+            house.Host.OpenSay(this);
         }
         catch (IOException error)
         {
@@ -169,7 +128,7 @@ internal sealed partial class ServiceActor
             Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting
         )
         {
-            if (DetachedMain.Of(Definition.Program.PidFile, ProcessFacts.Parent, keeperPid) is { } found)
+            if (house.Host.Detached(Definition, keeperPid) is { } found)
             {
                 Post(
                     () =>
@@ -179,10 +138,10 @@ internal sealed partial class ServiceActor
                     },
                     null
                 );
-                await Task.Delay(200).ConfigureAwait(false); // the keeper says so, or it is looked for again
+                await house.Delay(TimeSpan.FromMilliseconds(200)); // the keeper says so, or it is looked for again
             }
 
-            await Task.Delay(20).ConfigureAwait(false);
+            await house.Delay(TimeSpan.FromMilliseconds(20));
         }
     }
 
@@ -192,15 +151,15 @@ internal sealed partial class ServiceActor
         Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
     }
 
-    private void Attach(KeeperLink link)
+    private void Attach(IKeeper link)
     {
         keeper = link;
         keeperPid = link.Pid;
-        keeperGone = Task.Run(async () =>
+        keeperGone = house.Run(async () =>
         {
-            while (await link.Next().ConfigureAwait(false) is var (word, body))
+            while (await link.Next() is var (word, body))
                 Post(() => Hear(word, body), null);
-            await link.Buried().ConfigureAwait(false);
+            await link.Buried();
             Post(() => Gone(link), null);
         });
     }
@@ -214,22 +173,22 @@ internal sealed partial class ServiceActor
         {
             case KeeperWord.Launched:
                 var pid = (int)Message.Number(body, "pid");
-                await Apply(new Launched(run, pid)).ConfigureAwait(false);
+                await Apply(new Launched(run, pid));
                 if (Situation.Run is { Launched: { } launched, Switch: not Switch.GoingOff } live && live.Number == run)
                     house.Store.RunLaunched(Id, run, pid, launched);
                 break;
             case KeeperWord.Followed:
-                await Apply(new MainFound(run, (int)Message.Number(body, "pid"))).ConfigureAwait(false);
+                await Apply(new MainFound(run, (int)Message.Number(body, "pid")));
                 house.Store.RunLaunched(Id, run, (int)Message.Number(body, "pid"), house.Now);
                 break;
             case KeeperWord.InputTaken:
                 inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
                 break;
             case KeeperWord.MainEnded:
-                await Apply(new MainEnded(run, Remains.Read(body))).ConfigureAwait(false);
+                await Apply(new MainEnded(run, Remains.Read(body)));
                 break;
             case KeeperWord.NeverLaunched or KeeperWord.TreeEnded:
-                await Over(word, body).ConfigureAwait(false);
+                await Over(word, body);
                 break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
@@ -254,7 +213,7 @@ internal sealed partial class ServiceActor
     {
         var run = new RunNumber(Message.Number(body, "run"));
         var end = EndOf(word, body);
-        await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds).ConfigureAwait(false);
+        await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds);
         if (Message.Number(body, "unwritten") is > 0 and var lost)
             house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
     }
@@ -286,17 +245,16 @@ internal sealed partial class ServiceActor
     private async Task Over(RunNumber run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
         // What a step was answered often comes with the end itself: it belongs before it.
-        if (step is { } under && await Task.WhenAny(under, Task.Delay(StepLinger)).ConfigureAwait(false) == under)
-            await HearStep(run).ConfigureAwait(false);
+        if (step is { } under && await Task.WhenAny(under, house.Delay(StepLinger)) == under)
+            await HearStep(run);
         var since = Situation.Since;
-        var output = house.Places.OutputOf(Definition.Name);
         var (live, from, to, sample) = (
             Situation.Run,
             OutputBegan,
-            File.Exists(output) ? new FileInfo(output).Length : 0,
+            house.Host.OutputLength(Definition.Name),
             Vitals.Latest
         );
-        await Apply(new RunEnded(run, outcome), at).ConfigureAwait(false);
+        await Apply(new RunEnded(run, outcome), at);
         if (Situation.Run?.Number == run)
         {
             DiscardOnceKept(run, over: false); // of something switched on, only the start command has ended
@@ -333,10 +291,10 @@ internal sealed partial class ServiceActor
                 live?.Pid,
                 LaunchOrder.DirectoryOf(Definition, house.Places)
             );
-            _ = Task.Run(async () =>
+            _ = house.Run(async () =>
             {
                 // The run's own row must be on record, for what it was launched from stands there.
-                await house.Store.Flush(soon: false).ConfigureAwait(false);
+                await house.Store.Flush(soon: false);
                 house.Store.RunFell(
                     Id,
                     run,
@@ -363,18 +321,18 @@ internal sealed partial class ServiceActor
         _ = house
             .Store.Flush(soon: false)
             .ContinueWith(
-                _ => Remains.Discard(Site(run), house.Groups, over),
+                _ => house.Host.Discard(Site(run), over),
                 CancellationToken.None,
                 TaskContinuationOptions.OnlyOnRanToCompletion,
-                TaskScheduler.Default
+                house.Tasks
             );
 
-    private async Task Gone(KeeperLink link)
+    private async Task Gone(IKeeper link)
     {
         if (!ReferenceEquals(keeper, link))
             return;
         keeper = null;
         if (Situation.Run is { Switch: not Switch.On } run)
-            await FindOutcome(run.Number, sameBoot: true).ConfigureAwait(false);
+            await FindOutcome(run.Number, sameBoot: true);
     }
 }

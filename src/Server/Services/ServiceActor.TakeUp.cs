@@ -2,7 +2,6 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
-using CalmSentry.Linux.Groups;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Services;
@@ -24,19 +23,17 @@ internal sealed partial class ServiceActor
 
     private async Task FindKeeper(bool newBoot)
     {
-        var link =
-            KeeperLink.Find(runDirectory)
-            ?? await KeeperLink.FindByProcesses(runDirectory, ProcessesLeft()).ConfigureAwait(false);
+        var link = await house.Host.Find(RunDirectory, ProcessesLeft);
         if (link is null)
         {
-            await FindUnwatched(newBoot).ConfigureAwait(false);
+            await FindUnwatched(newBoot);
             return;
         }
 
         var word = link.Next();
-        if (await Task.WhenAny(word, Task.Delay(KeeperPatience)).ConfigureAwait(false) == word)
+        if (await Task.WhenAny(word, house.Delay(KeeperPatience)) == word)
         {
-            await Greet(link, await word.ConfigureAwait(false), newBoot).ConfigureAwait(false);
+            await Greet(link, await word, newBoot);
             return;
         }
 
@@ -46,10 +43,10 @@ internal sealed partial class ServiceActor
             "Its keeper does not answer, as when somebody has stopped it, or the disk that its output goes to does not. "
                 + "It is taken up as soon as it does; 'calm stop' ends it, and its run with it."
         );
-        _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), TaskScheduler.Default);
+        _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), house.Tasks);
     }
 
-    private async Task Greet(KeeperLink link, (KeeperWord Word, byte[] Body)? word, bool newBoot)
+    private async Task Greet(IKeeper link, (KeeperWord Word, byte[] Body)? word, bool newBoot)
     {
         keeper = null;
         if (word is { Word: KeeperWord.Hello } hello)
@@ -58,12 +55,12 @@ internal sealed partial class ServiceActor
             keeperPid = (int)Message.Number(hello.Body, "keeper");
             if (Message.Text(hello.Body, "phase") != "idle")
             {
-                await TakeUpRun(hello.Body).ConfigureAwait(false);
+                await TakeUpRun(hello.Body);
                 return;
             }
         }
 
-        await FindUnwatched(newBoot).ConfigureAwait(false);
+        await FindUnwatched(newBoot);
     }
 
     /// <summary>
@@ -74,7 +71,7 @@ internal sealed partial class ServiceActor
     {
         if (keeper is not { } link)
             return; // what is left is being ended already, or nothing was ordered yet
-        if (await link.Answers(KeeperPatience).ConfigureAwait(false))
+        if (await link.Answers(KeeperPatience))
         {
             if (Situation.Phase == Phase.Stopping)
                 link.Send(new Message(KeeperWord.EndTree));
@@ -88,7 +85,7 @@ internal sealed partial class ServiceActor
     /// <summary>What runs in the groups of its runs, and the process of the live one.</summary>
     private IEnumerable<int> ProcessesLeft() =>
         Left()
-            .SelectMany(run => Site(run).Group(house.Groups) is { } group ? ControlGroups.Processes(group) : [])
+            .SelectMany(run => house.Host.Processes(Site(run)))
             .Concat(Situation.Run?.Pid is { } pid ? new[] { pid } : []);
 
     /// <summary>No keeper has a run of it: what became of those that anything is left of?</summary>
@@ -99,17 +96,17 @@ internal sealed partial class ServiceActor
         if (Situation.Run is { Switch: Switch.On } on && left.All(run => run <= on.Number))
         {
             if (newBoot)
-                await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null).ConfigureAwait(false);
+                await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null);
         }
         else
         {
             if (left.LastOrDefault() is var latest && latest > Situation.LastRun)
-                await TakeInUnseen(left, latest, sameBoot: !newBoot).ConfigureAwait(false);
+                await TakeInUnseen(left, latest, sameBoot: !newBoot);
             if (Situation.Run is { } run)
-                found = await FindOutcome(run.Number, sameBoot: !newBoot).ConfigureAwait(false);
+                found = await FindOutcome(run.Number, sameBoot: !newBoot);
         }
 
-        await EndOlder(left).ConfigureAwait(false);
+        await EndOlder(left);
         alarm.Set(Situation.WakeAt);
         if (found)
             FoundOut();
@@ -129,15 +126,15 @@ internal sealed partial class ServiceActor
         var pid = (int)Message.Number(hello, "pid");
         var left = Left().Where(run => run != number).ToList();
         if (number > Situation.LastRun)
-            await TakeInUnseen(left.Where(run => run < number), number, sameBoot: true).ConfigureAwait(false);
-        OutputBegan = RunNotes.OutputFrom(runDirectory, number) ?? house.Store.OutputFrom(Id, number);
-        OpenSay(null);
-        await Apply(new TakenUp(number, pid)).ConfigureAwait(false);
+            await TakeInUnseen(left.Where(run => run < number), number, sameBoot: true);
+        OutputBegan = house.Host.Noted(RunDirectory, number)?.OutputFrom ?? house.Store.OutputFrom(Id, number);
+        OpenSay();
+        await Apply(new TakenUp(number, pid));
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Id, number, pid, house.Now);
         if (Message.Text(hello, "phase") == "ending")
-            await Apply(new MainEnded(number, Remains.Read(hello))).ConfigureAwait(false);
-        await EndOlder(left).ConfigureAwait(false);
+            await Apply(new MainEnded(number, Remains.Read(hello)));
+        await EndOlder(left);
         FoundOut();
     }
 
@@ -146,14 +143,7 @@ internal sealed partial class ServiceActor
     /// nothing back that was stopped.
     /// </summary>
     private List<RunNumber> Left() =>
-        [
-            .. RunNotes.Left(
-                Id.ToString(),
-                runDirectory,
-                house.Groups,
-                Situation.Phase is Phase.Stopped or Phase.Held ? [] : Near()
-            ),
-        ];
+        [.. house.Host.Left(Id.ToString(), RunDirectory, Situation.Phase is Phase.Stopped or Phase.Held ? [] : Near())];
 
     private IEnumerable<long> Near() => marked.Where(run => run <= Situation.LastRun + MostUnseen);
 
@@ -162,29 +152,29 @@ internal sealed partial class ServiceActor
     {
         var ended = new List<UnseenEnd>();
         if (Situation.Run is { } known)
-            ended.Add(await EndUnseen(known.Number, sameBoot).ConfigureAwait(false));
+            ended.Add(await EndUnseen(known.Number, sameBoot));
         foreach (var run in left.Where(run => run > Situation.LastRun && run < latest))
-            ended.Add(await EndUnseen(run, sameBoot).ConfigureAwait(false));
-        var began = RunNotes.Began(runDirectory, latest) ?? house.Now;
-        await Apply(new RunsUnseen([.. ended], latest, began)).ConfigureAwait(false);
-        OutputBegan = RunNotes.OutputFrom(runDirectory, latest) ?? 0;
+            ended.Add(await EndUnseen(run, sameBoot));
+        var began = house.Host.Noted(RunDirectory, latest)?.Began ?? house.Now;
+        await Apply(new RunsUnseen([.. ended], latest, began));
+        OutputBegan = house.Host.Noted(RunDirectory, latest)?.OutputFrom ?? 0;
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
     }
 
     /// <summary>A run that a later one has followed already: its end goes on record, and nothing of it lives on.</summary>
     private async Task<UnseenEnd> EndUnseen(RunNumber run, bool sameBoot)
     {
-        var end = Remains.Outcome(runDirectory, run) is { } known
+        var end = house.Host.Outcome(RunDirectory, run) is { } known
             ? EndOf(known.Word, known.Body)
             : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null);
         if (sameBoot)
-            await Task.WhenAny(EndRemains(run), Task.Delay(RemainsPatience)).ConfigureAwait(false);
-        var began = RunNotes.Began(runDirectory, run) ?? end.At;
+            await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
+        var began = house.Host.Noted(RunDirectory, run)?.Began ?? end.At;
         house.Store.RunBegan(
             Id,
             new LiveRun(run, Cause.Recovery, began),
             Revision,
-            RunNotes.OutputFrom(runDirectory, run) ?? 0,
+            house.Host.Noted(RunDirectory, run)?.OutputFrom ?? 0,
             RunWords.Sentry,
             null
         );
@@ -205,8 +195,8 @@ internal sealed partial class ServiceActor
         {
             if (run == live)
                 continue;
-            await Task.WhenAny(EndRemains(run), Task.Delay(RemainsPatience)).ConfigureAwait(false);
-            if (Remains.Outcome(runDirectory, run) is { } known)
+            await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
+            if (house.Host.Outcome(RunDirectory, run) is { } known)
             {
                 var end = EndOf(known.Word, known.Body);
                 house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
@@ -223,7 +213,7 @@ internal sealed partial class ServiceActor
         var all = 0;
         for (var said = false; ; said = true)
         {
-            var (ended, stuck) = await Remains.End(Site(run), house.Places, house.Groups).ConfigureAwait(false);
+            var (ended, stuck) = await house.Host.End(Site(run));
             all = Math.Max(all, ended);
             if (!stuck)
                 break;
@@ -242,29 +232,29 @@ internal sealed partial class ServiceActor
     /// <returns>False: what is left of the run does not end yet, and what became of it is found out later.</returns>
     private async Task<bool> FindOutcome(RunNumber run, bool sameBoot)
     {
-        if (Remains.Outcome(runDirectory, run) is { Word: KeeperWord.TreeEnded or KeeperWord.NeverLaunched } known)
+        if (house.Host.Outcome(RunDirectory, run) is { Word: KeeperWord.TreeEnded or KeeperWord.NeverLaunched } known)
         {
-            await Over(known.Word, known.Body).ConfigureAwait(false);
+            await Over(known.Word, known.Body);
             return true;
         }
 
         if (!sameBoot)
         {
-            await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null).ConfigureAwait(false);
+            await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null);
             return true;
         }
 
         // As a rule nothing is left, or ends at once. What the kernel holds keeps nobody waiting.
         var ending = EndRemains(run);
-        if (await Task.WhenAny(ending, Task.Delay(RemainsPatience)).ConfigureAwait(false) == ending)
+        if (await Task.WhenAny(ending, house.Delay(RemainsPatience)) == ending)
         {
-            await Lost(run, await ending.ConfigureAwait(false) > 0).ConfigureAwait(false);
+            await Lost(run, await ending > 0);
             return true;
         }
 
         Known = false;
         Publish();
-        _ = ending.ContinueWith(left => Post(() => Lost(run, left.Result > 0), null), TaskScheduler.Default);
+        _ = ending.ContinueWith(left => Post(() => Lost(run, left.Result > 0), null), house.Tasks);
         return false;
     }
 
@@ -275,11 +265,11 @@ internal sealed partial class ServiceActor
             !wasThere
             && Situation is { Phase: Phase.Starting, Run: { Launched: null } undone }
             && undone.Number == run
-            && RunNotes.Began(runDirectory, run) is null
+            && house.Host.Noted(RunDirectory, run)?.Began is null
         )
-            await Launch(run).ConfigureAwait(false); // decided, and lost before anybody was told to
+            await Launch(run); // decided, and lost before anybody was told to
         else
-            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null).ConfigureAwait(false);
+            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null);
         FoundOut();
     }
 

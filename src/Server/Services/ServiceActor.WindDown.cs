@@ -24,7 +24,7 @@ internal sealed partial class ServiceActor
         var mine = step = taker.Take(Definition.WindDown[perform.Index], stepLook.Token);
         _ = mine.ContinueWith(
             done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null),
-            TaskScheduler.Default
+            house.Tasks
         );
     }
 
@@ -34,12 +34,12 @@ internal sealed partial class ServiceActor
         if (step is not { IsCompletedSuccessfully: true, Result: { } effect })
             return;
         step = null;
-        await Apply(new StepAnswered(run, stepIndex, effect.Answer, effect.Failed)).ConfigureAwait(false);
+        await Apply(new StepAnswered(run, stepIndex, effect.Answer, effect.Failed));
     }
 
     private Task<int> GiveInput(Message order, CancellationToken cancellation)
     {
-        inputTaken = new(TaskCreationOptions.RunContinuationsAsynchronously);
+        inputTaken = new(house.Promises);
         keeper?.Send(order);
         return inputTaken.Task.WaitAsync(cancellation);
     }

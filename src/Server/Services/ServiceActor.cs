@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using System.Diagnostics;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
@@ -7,7 +6,6 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
-using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
@@ -29,8 +27,7 @@ internal sealed partial class ServiceActor : IDisposable
     );
     private readonly List<Waiter> waiters = [];
     private readonly Alarm alarm;
-    private readonly string runDirectory;
-    private KeeperLink? keeper;
+    private IKeeper? keeper;
     private Task keeperGone = Task.CompletedTask;
     private int keeperPid;
     private bool forgotten;
@@ -43,7 +40,7 @@ internal sealed partial class ServiceActor : IDisposable
     private int stepIndex;
     private TaskCompletionSource<int>? inputTaken;
     private bool inGate;
-    private TaskCompletionSource nextSaid = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private TaskCompletionSource nextSaid;
 
     private sealed record Waiter(
         Func<Situation, bool> Met,
@@ -68,15 +65,19 @@ internal sealed partial class ServiceActor : IDisposable
             situation,
             registry
         );
-        runDirectory = house.Places.RunOf(id.ToString());
+        nextSaid = new(house.Promises);
+        RunDirectory = house.Places.RunOf(id.ToString());
         alarm = new(house.Clock, wait => Post(() => Wake(wait), null));
         Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
         turned = Turned(situation);
         View = ServiceViews.Of(this);
-        _ = Task.Run(Work);
+        _ = house.Run(Work);
     }
 
     public ServiceId Id { get; }
+
+    /// <summary>The directory of its keeper.</summary>
+    public string RunDirectory { get; }
 
     /// <summary>What the groups, marks and secret files of its live run are named after.</summary>
     public string Label => Situation.Run?.Label ?? Id.ToString();
@@ -86,7 +87,7 @@ internal sealed partial class ServiceActor : IDisposable
         new(
             Situation.Run is { Label: { } label } live && live.Number == run ? label : Id.ToString(),
             run,
-            runDirectory,
+            RunDirectory,
             house.Places.OutputOf(Definition.Name)
         );
 
@@ -98,7 +99,7 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>Puts another definition into effect. The live run goes on as it is.</summary>
     public Task Adjust(Definition definition, string document, Principal by)
     {
-        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        var done = new TaskCompletionSource(house.Promises);
         Post(
             async () =>
             {
@@ -112,7 +113,7 @@ internal sealed partial class ServiceActor : IDisposable
                 house.Copies.Keep(Id, definition.Name, Revision, document);
                 registry.Reshape();
                 house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
-                await Apply(new Adjusted(was)).ConfigureAwait(false);
+                await Apply(new Adjusted(was));
                 Publish();
             },
             () => done.TrySetResult()
@@ -123,7 +124,7 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>Takes what is stored as its definition.</summary>
     public Task Take(Definition definition, int revision)
     {
-        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        var done = new TaskCompletionSource(house.Promises);
         var posted = Post(
             () =>
             {
@@ -179,9 +180,9 @@ internal sealed partial class ServiceActor : IDisposable
                 if (serves)
                     SaidServes = run.Number;
                 Said = (text ?? Said.Text, house.Now);
-                AliveStamp = Stopwatch.GetTimestamp();
+                AliveStamp = house.Clock.GetTimestamp();
                 var heard = nextSaid;
-                nextSaid = new(TaskCreationOptions.RunContinuationsAsynchronously);
+                nextSaid = new(house.Promises);
                 heard.TrySetResult();
                 if (text is not null)
                     Publish();
@@ -193,10 +194,10 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>It speaks of itself more often than it may: said once in a while, however often it does.</summary>
     public void SaysTooOften()
     {
-        var now = Stopwatch.GetTimestamp();
+        var now = house.Clock.GetTimestamp();
         var last = Interlocked.Read(ref tooOftenSaid);
         if (
-            (last != 0 && Stopwatch.GetElapsedTime(last, now) < TooOftenBeat)
+            (last != 0 && house.Clock.GetElapsedTime(last, now) < TooOftenBeat)
             || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last
         )
             return;
@@ -219,7 +220,7 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>Lets something happen and returns the situation it led to at once.</summary>
     public Task<Situation> Ask(Happening happening)
     {
-        var done = new TaskCompletionSource<Situation>(TaskCreationOptions.RunContinuationsAsynchronously);
+        var done = new TaskCompletionSource<Situation>(house.Promises);
         if (!Post(() => Apply(happening), () => done.TrySetResult(Situation)))
             done.TrySetResult(Situation);
         return done.Task;
@@ -228,7 +229,7 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>Completes as soon as the situation is as wanted, or the service is no more.</summary>
     public Task<Situation> Until(Func<Situation, bool> met, CancellationToken cancellation)
     {
-        var waiter = new Waiter(met, new(TaskCreationOptions.RunContinuationsAsynchronously), cancellation);
+        var waiter = new Waiter(met, new(house.Promises), cancellation);
         var posted = Post(
             () =>
             {
@@ -247,13 +248,13 @@ internal sealed partial class ServiceActor : IDisposable
     /// </summary>
     public Task TakeUp(bool newBoot, ILookup<string, (long Run, uint User)> marks)
     {
-        var done = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
+        var done = new TaskCompletionSource(house.Promises);
         Known = false;
         View = ServiceViews.Of(this);
         Post(
             () =>
             {
-                var user = Account.Named(Definition.Account)?.Uid;
+                var user = house.Host.UserOf(Definition.Account);
                 marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
                 return FindKeeper(newBoot);
             },
@@ -277,7 +278,7 @@ internal sealed partial class ServiceActor : IDisposable
         {
             try
             {
-                await work().ConfigureAwait(false);
+                await work();
             }
             finally
             {
@@ -287,27 +288,28 @@ internal sealed partial class ServiceActor : IDisposable
 
     private async Task Work()
     {
-        await foreach (var letter in letters.Reader.ReadAllAsync().ConfigureAwait(false))
+        while (!forgotten && await letters.Reader.WaitToReadAsync())
         {
-            try
+            while (!forgotten && letters.Reader.TryRead(out var letter))
             {
-                await letter().ConfigureAwait(false);
-            }
-            catch (Exception error)
-            {
-                // One service's trouble must not take it out of supervision, let alone another.
-                Trouble($"The sentry failed at something: {error.Message}");
-            }
+                try
+                {
+                    await letter();
+                }
+                catch (Exception error)
+                {
+                    // One service's trouble must not take it out of supervision, let alone another.
+                    Trouble($"The sentry failed at something: {error.Message}");
+                }
 
-            // Only now, when all that belongs to what happened is given to the store: who waits reads it there.
-            CheckWaiters();
-            if (forgotten)
-                break;
+                // Only now, when all that belongs to what happened is given to the store: who waits reads it there.
+                CheckWaiters();
+            }
         }
 
         Dispose();
         while (letters.Reader.TryRead(out var late))
-            await late().ConfigureAwait(false);
+            await late();
         CheckWaiters();
     }
 
@@ -330,7 +332,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null)
             house.Store.RunProven(Id, ready.Number, proven, ready.Proof);
         foreach (var deed in turn.Deeds)
-            await CarryOut(deed).ConfigureAwait(false);
+            await CarryOut(deed);
         Publish();
         if (forgotten)
             return;
@@ -359,17 +361,33 @@ internal sealed partial class ServiceActor : IDisposable
     private void StopLooking()
     {
         if (Situation.Awaited?.Step != AwaitStep.Needs)
-            (needLook, _) = (null, needLook?.CancelAsync());
+            Stop(ref needLook);
         if (Situation.Phase != Phase.Starting)
-            (proofLook, _) = (null, proofLook?.CancelAsync());
+            Stop(ref proofLook);
         if (Situation.Phase != Phase.Running)
-            (watchLook, _) = (null, watchLook?.CancelAsync());
+            Stop(ref watchLook);
         if (Situation.Phase != Phase.Stopping || Situation.WindDownStep != stepIndex)
-            (stepLook, step, _) = (null, null, stepLook?.CancelAsync());
+        {
+            Stop(ref stepLook);
+            step = null;
+        }
+
         if (!inGate || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting)
             return;
         inGate = false;
         house.Gate.Leave(this);
+    }
+
+    /// <summary>Nothing that is done at the end of a look holds this up.</summary>
+    private void Stop(ref CancellationTokenSource? look)
+    {
+        if (look is { } live)
+            _ = house.Run(() =>
+            {
+                live.Cancel();
+                return Task.CompletedTask;
+            });
+        look = null;
     }
 
     /// <summary>The machine has room for it: what it needs is looked at once more, and then it is launched.</summary>
@@ -379,13 +397,8 @@ internal sealed partial class ServiceActor : IDisposable
             {
                 if (Situation.Awaited is not { Step: AwaitStep.Turn, Cause: var cause })
                     return;
-                using var limit = new CancellationTokenSource(TurnLookLimit);
-                await Apply(
-                        new TurnCame(
-                            await NeedLook.Once(Definition, cause, house, registry, limit.Token).ConfigureAwait(false)
-                        )
-                    )
-                    .ConfigureAwait(false);
+                using var limit = new CancellationTokenSource(TurnLookLimit, house.Clock);
+                await Apply(new TurnCame(await NeedLook.Once(Definition, cause, house, registry, limit.Token)));
             },
             null
         );
@@ -398,11 +411,11 @@ internal sealed partial class ServiceActor : IDisposable
         look?.Cancel();
         look = new();
         var gone = look.Token;
-        _ = Task.Run(async () =>
+        _ = house.Run(async () =>
         {
             try
             {
-                await go(gone).ConfigureAwait(false);
+                await go(gone);
             }
             catch (OperationCanceledException)
             {
@@ -446,7 +459,7 @@ internal sealed partial class ServiceActor : IDisposable
     {
         try
         {
-            await Carry(deed).ConfigureAwait(false);
+            await Carry(deed);
         }
         catch (Exception error)
         {
@@ -465,10 +478,10 @@ internal sealed partial class ServiceActor : IDisposable
         switch (deed)
         {
             case Launch launch:
-                await Launch(launch.Run).ConfigureAwait(false);
+                await Launch(launch.Run);
                 break;
             case SwitchOff off:
-                await Launch(off.Run, switchOff: true).ConfigureAwait(false);
+                await Launch(off.Run, switchOff: true);
                 break;
             case LookAtNeeds look:
                 Look(ref needLook, gone => NeedLook.Go(this, look.Cause, house, registry, gone));
@@ -512,19 +525,18 @@ internal sealed partial class ServiceActor : IDisposable
                 keeper?.Send(new Message(KeeperWord.EndTree));
                 break;
             case GiveUpKeeper:
-                await EndKeeper().ConfigureAwait(false);
+                await EndKeeper();
                 break;
             case Dismiss:
                 keeper?.Send(new Message(KeeperWord.Leave));
                 keeper = null;
-                house.Says.Close(Id);
-                house.SecretFiles.Remove(Label);
+                house.Host.RunOver(this);
                 break;
             case Note note:
                 house.Logbook.Note(this, note.Entry, note.By, note.Tells);
                 break;
             case Forget:
-                await Leave().ConfigureAwait(false);
+                await Leave();
                 break;
         }
     }
@@ -532,17 +544,10 @@ internal sealed partial class ServiceActor : IDisposable
     private async Task Leave()
     {
         forgotten = true;
-        await keeperGone.ConfigureAwait(false);
+        await keeperGone;
         house.Store.Remove(Id, Definition.Name);
-        house.Copies.Remove(Definition.Name);
-        house.Secrets.Forget(Definition.Name);
-        house.SecretFiles.Remove(Label);
-        house.Says.Close(Id);
-        house.Ceilings.Forget(Id.ToString());
-        EarlierPlaces.Forget(house.Places, house.Ceilings, Definition.Name);
+        house.Host.Forget(this);
         registry.Forget(this);
-        if (Directory.Exists(runDirectory))
-            Directory.Delete(runDirectory, recursive: true);
         house.Logbook.Note(this, new(EntryCode.Unwrapped), Situation.Asked?.By);
         house.Events.Removed(Definition.Name);
     }

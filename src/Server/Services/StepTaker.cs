@@ -38,22 +38,19 @@ internal sealed class StepTaker(
             return step switch
             {
                 SendStep { To.Kind: SendKind.Input } send => await Input(
-                        new Message(KeeperWord.Input).With("text", send.Text),
-                        "its input took it",
-                        limit.Token
-                    )
-                    .ConfigureAwait(false),
-                SendStep send => await Send(send, limit.Token).ConfigureAwait(false),
-                CloseInputStep => await Input(new Message(KeeperWord.CloseInput), "its input has ended", limit.Token)
-                    .ConfigureAwait(false),
+                    new Message(KeeperWord.Input).With("text", send.Text),
+                    "its input took it",
+                    limit.Token
+                ),
+                SendStep send => await Send(send, limit.Token),
+                CloseInputStep => await Input(new Message(KeeperWord.CloseInput), "its input has ended", limit.Token),
                 KeyStep key => await Input(
-                        new Message(KeeperWord.Input).With("text", key.Key == TerminalKey.Quit ? "\x1c" : "\x03"),
-                        "its terminal took it",
-                        limit.Token
-                    )
-                    .ConfigureAwait(false),
-                HttpStep http => await Ask(http, limit.Token).ConfigureAwait(false),
-                CommandStep command => await Run(command, limit.Token).ConfigureAwait(false),
+                    new Message(KeeperWord.Input).With("text", key.Key == TerminalKey.Quit ? "\x1c" : "\x03"),
+                    "its terminal took it",
+                    limit.Token
+                ),
+                HttpStep http => await Ask(http, limit.Token),
+                CommandStep command => await Run(command, limit.Token),
                 _ => null,
             };
         }
@@ -68,18 +65,18 @@ internal sealed class StepTaker(
     }
 
     private async Task<StepEffect?> Input(Message order, string words, CancellationToken cancellation) =>
-        await input(order, cancellation).ConfigureAwait(false) is var errno and not 0
+        await input(order, cancellation) is var errno and not 0
             ? new($"its input cannot be written: {Names.Errno(errno)}", Failed: true)
             : new(words, Failed: false);
 
     private async Task<StepEffect?> Send(SendStep step, CancellationToken cancellation)
     {
         if (step.To.Kind == SendKind.Unix)
-            return await SendAs(step, cancellation).ConfigureAwait(false);
+            return await SendAs(step, cancellation);
         using var socket = new Socket(SocketType.Stream, ProtocolType.Tcp);
         var (host, port) = NetworkAddress.Read(step.To.Address)!.Value;
-        await socket.ConnectAsync(host, port, cancellation).ConfigureAwait(false);
-        await socket.SendAsync(Encoding.UTF8.GetBytes(step.Text), cancellation).ConfigureAwait(false);
+        await socket.ConnectAsync(host, port, cancellation);
+        await socket.SendAsync(Encoding.UTF8.GetBytes(step.Text), cancellation);
         var room = new byte[4096];
         var got = 0;
         try
@@ -87,7 +84,7 @@ internal sealed class StepTaker(
             // The first line is the answer; the connection stays open for as long as the program wants it.
             while (got < room.Length && Array.IndexOf(room, (byte)'\n', 0, got) < 0)
             {
-                var more = await socket.ReceiveAsync(room.AsMemory(got), cancellation).ConfigureAwait(false);
+                var more = await socket.ReceiveAsync(room.AsMemory(got), cancellation);
                 if (more == 0)
                     break;
                 got += more;
@@ -109,16 +106,14 @@ internal sealed class StepTaker(
     {
         if (Account.Named(definition.Account) is not { } account)
             return new($"there is no account {definition.Account}", Failed: true);
-        return await house
-            .AsAccount.Send(
-                account,
-                AccountGroup.IdsOf(definition.Identity.Groups),
-                step.To.Address,
-                step.Text,
-                step.Wait,
-                cancellation
-            )
-            .ConfigureAwait(false) switch
+        return await house.AsAccount.Send(
+            account,
+            AccountGroup.IdsOf(definition.Identity.Groups),
+            step.To.Address,
+            step.Text,
+            step.Wait,
+            cancellation
+        ) switch
         {
             null => null,
             { ExitCode: 0, Output: var said } => new(Answered(said, Taken), Failed: false),
@@ -131,10 +126,12 @@ internal sealed class StepTaker(
         using var request = new HttpRequestMessage(new HttpMethod(step.Method), step.Url);
         if (step.Body is { } body)
             request.Content = new StringContent(body, Encoding.UTF8);
-        using var response = await Probes
-            .Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, cancellation)
-            .ConfigureAwait(false);
-        var said = Answered(await Probes.Body(response, LongestBody, cancellation).ConfigureAwait(false), "");
+        using var response = await Probes.Http.SendAsync(
+            request,
+            HttpCompletionOption.ResponseHeadersRead,
+            cancellation
+        );
+        var said = Answered(await Probes.Body(response, LongestBody, cancellation), "");
         return new(
             $"it answered {(int)response.StatusCode}{(said.Length > 0 ? $", and {said}" : "")}",
             Failed: (int)response.StatusCode >= 400
@@ -148,18 +145,16 @@ internal sealed class StepTaker(
         var environment = LaunchOrder.EnvironmentOf(definition, account, site.Name, house.Places);
         if (pid is { } main)
             environment["CALM_PID"] = main.ToString(System.Globalization.CultureInfo.InvariantCulture);
-        var end = await house
-            .AsAccount.Run(
-                account,
-                AccountGroup.IdsOf(definition.Identity.Groups),
-                LaunchOrder.DirectoryOf(definition, house.Places),
-                environment,
-                step.Command,
-                step.Wait,
-                site.Commands(house),
-                cancellation
-            )
-            .ConfigureAwait(false);
+        var end = await house.AsAccount.Run(
+            account,
+            AccountGroup.IdsOf(definition.Identity.Groups),
+            LaunchOrder.DirectoryOf(definition, house.Places),
+            environment,
+            step.Command,
+            step.Wait,
+            site.Commands(house),
+            cancellation
+        );
         return end switch
         {
             null => new(

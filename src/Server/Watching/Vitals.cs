@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
@@ -33,7 +32,7 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     {
         lock (only)
         {
-            if (Latest is { } latest && Stopwatch.GetElapsedTime(latest.Stamp) < fresh)
+            if (Latest is { } latest && house.Clock.GetElapsedTime(latest.Stamp) < fresh)
                 return latest;
             var pids = tree();
             var (memory, ticks) = (0L, 0L);
@@ -49,16 +48,16 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
             if (memory == 0 && Latest is { Memory: > 0 } alive)
                 return alive;
 
-            var stamp = Stopwatch.GetTimestamp();
+            var stamp = house.Clock.GetTimestamp();
             double? cpu = Latest?.Cpu;
             if (
                 basis is { } before
-                && Stopwatch.GetElapsedTime(before.Stamp, stamp) is var elapsed
+                && house.Clock.GetElapsedTime(before.Stamp, stamp) is var elapsed
                 && elapsed >= ShortestForCpu
             )
                 cpu = Math.Max(0, ticks - before.Ticks) * 100.0 / ProcessVitals.TicksPerSecond / elapsed.TotalSeconds;
             var now = new VitalSample(house.Now, stamp, memory, ticks, cpu, pids);
-            if (basis is null || Stopwatch.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
+            if (basis is null || house.Clock.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
                 basis = now;
             return Latest = now;
         }

@@ -1,7 +1,7 @@
-using System.Diagnostics;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Probing;
@@ -38,19 +38,19 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
         var look = LookOf(watch);
         // Many begin at the same moment: what nobody asked for is spread over its beat.
         var next =
-            watch.Implied ? watch.Beat * Random.Shared.NextDouble()
+            watch.Implied ? watch.Beat * RecoveryDecision.ShareOf(definition.Name, run)
             : watch is AnswerWatch ? watch.Beat
             : TimeSpan.Zero;
         Sight? last = null;
         var inTrouble = false;
         while (true)
         {
-            await Task.Delay(next, house.Clock, gone).ConfigureAwait(false);
-            var began = Stopwatch.GetTimestamp();
+            await house.Delay(next, gone);
+            var began = house.Clock.GetTimestamp();
             Sight sight;
             try
             {
-                sight = await look(gone).ConfigureAwait(false);
+                sight = await look(gone);
             }
             catch (Exception failed) when (!gone.IsCancellationRequested)
             {
@@ -67,10 +67,10 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
             actor.Looks[index] = new(house.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
             var now =
                 sight.Bad is not null || last is null || last.Value.Bad is not null
-                    ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen)).ConfigureAwait(false)
+                    ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen))
                     : null;
             last = sight;
-            next = watch.Beat - Stopwatch.GetElapsedTime(began);
+            next = watch.Beat - house.Clock.GetElapsedTime(began);
             if (sight.Due is { } due && due + Margin < next)
                 next = due + Margin;
             // A level that may be over its limit for some time is looked at again when that time is up.
@@ -90,7 +90,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
 
     private Func<CancellationToken, Task<Sight>> LookOf(Watch watch)
     {
-        var began = Stopwatch.GetTimestamp();
+        var began = house.Clock.GetTimestamp();
         switch (watch)
         {
             case AnswerWatch answer:
@@ -102,8 +102,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
                 {
                     var (missing, seen) = await Answers
                         .Of(answer.Look, actor, run, house, limit, gone)
-                        .OrWhyNot(ownToo: false)
-                        .ConfigureAwait(false);
+                        .OrWhyNot(ownToo: false);
                     return new(missing, seen);
                 };
             case SilenceWatch silence:
@@ -125,7 +124,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
             case WellWatch alive:
                 return Now(() =>
                     AgeOf(
-                        actor.AliveStamp == 0 ? null : Stopwatch.GetElapsedTime(actor.AliveStamp),
+                        actor.AliveStamp == 0 ? null : house.Clock.GetElapsedTime(actor.AliveStamp),
                         began,
                         alive.Within,
                         "it has not said that it is alive",
@@ -138,10 +137,10 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
                 {
                     vitals.Look(watch.Beat / 2); // what a fall's evidence shows of memory and processor comes from here
                     var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
-                    since = stopped ? since ?? Stopwatch.GetTimestamp() : null;
+                    since = stopped ? since ?? house.Clock.GetTimestamp() : null;
                     if (since is not { } from)
                         return new(null, "its main process is not stopped by a signal");
-                    var length = Stopwatch.GetElapsedTime(from);
+                    var length = house.Clock.GetElapsedTime(from);
                     return length >= paused.Longest
                         ? new(
                             $"its main process has been kept stopped by a signal for {About(length)}: it has its "
@@ -206,9 +205,9 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
     /// <summary>
     /// Something that must happen at least so often: how long ago it was, or has been since the watch began.
     /// </summary>
-    private static Sight AgeOf(TimeSpan? age, long began, TimeSpan longest, string not, string did)
+    private Sight AgeOf(TimeSpan? age, long began, TimeSpan longest, string not, string did)
     {
-        var watched = Stopwatch.GetElapsedTime(began);
+        var watched = house.Clock.GetElapsedTime(began);
         var so = age is { } known && known < watched ? known : watched;
         if (so < longest)
             return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just started", longest - so);
@@ -227,7 +226,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
         if (definition.Resources.Memory is not { } ceiling)
             return new(null, "it has no memory limit (resources.memory)");
         var sample = vitals.Look(every / 2);
-        memoryGone.Add(DateTimeOffset.UnixEpoch + Stopwatch.GetElapsedTime(0, sample.Stamp), sample.Memory);
+        memoryGone.Add(DateTimeOffset.UnixEpoch + house.Clock.GetElapsedTime(0, sample.Stamp), sample.Memory);
         if (GrowthTrend.Of(memoryGone.Samples) is not { } trend)
             return new(null, $"its memory is {Size.About(sample.Memory)}; too few looks yet to say how it grows");
         if (trend.Until(sample.Memory, ceiling) is not { } left)

@@ -1,0 +1,110 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Keepers;
+
+/// <summary>This host.</summary>
+internal sealed class RunHost(House house) : IRunHost
+{
+    public string BootId => Machine.BootId;
+
+    public string? BeginsNothing => Machine.BeginsNothing(house.Places.BeginNothing);
+
+    public (long All, long Idle) ProcessorTime() => Machine.ProcessorTime();
+
+    public uint? UserOf(string account) => Account.Named(account)?.Uid;
+
+    public Message Order(ServiceActor service, RunNumber run, bool switchOff)
+    {
+        var definition = service.Definition;
+        var account =
+            Account.Named(definition.Account)
+            ?? throw new IOException(
+                $"this host has no account named {definition.Account}; make it, or set another with --account"
+            );
+        return house.Permits.Permitted(definition.Account)
+            ? LaunchOrder.Of(definition, service.Site(run), account, house, switchOff)
+            : throw new IOException(
+                $"the account {definition.Account} is not permitted to run services; 'calm account permit "
+                    + $"{definition.Account}' permits it"
+            );
+    }
+
+    public void MakePlaces(ServiceActor service)
+    {
+        var definition = service.Definition;
+        EarlierPlaces.Forget(house.Places, house.Ceilings, definition.Name);
+        Directory.CreateDirectory(
+            service.RunDirectory,
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+        );
+        Directory.CreateDirectory(house.Places.OutputDirectoryOf(definition.Name));
+        if (Account.Named(definition.Account) is { } account)
+            Ownership.MakeDirectory(house.Places.StateOf(definition.Name), account);
+    }
+
+    public IKeeper Start(string runDirectory) => KeeperLink.Start(house.Keepers, runDirectory);
+
+    public void ReserveSoon() => house.Keepers.ReserveSoon();
+
+    public int? Detached(Definition definition, int keeper) =>
+        DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
+
+    public long OutputLength(string service) =>
+        house.Places.OutputOf(service) is var file && File.Exists(file) ? new FileInfo(file).Length : 0;
+
+    public void OpenSay(ServiceActor service)
+    {
+        if (Account.Named(service.Definition.Account) is { } owner)
+            house.Says.Open(service, owner);
+    }
+
+    public void RunOver(ServiceActor service)
+    {
+        house.Says.Close(service.Id);
+        house.SecretFiles.Remove(service.Label);
+    }
+
+    public void Forget(ServiceActor service)
+    {
+        var name = service.Definition.Name;
+        house.Copies.Remove(name);
+        house.Secrets.Forget(name);
+        RunOver(service);
+        house.Ceilings.Forget(service.Id.ToString());
+        EarlierPlaces.Forget(house.Places, house.Ceilings, name);
+        if (Directory.Exists(service.RunDirectory))
+            Directory.Delete(service.RunDirectory, recursive: true);
+    }
+
+    public async Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes) =>
+        KeeperLink.Find(runDirectory)
+        ?? await KeeperLink.FindByProcesses(runDirectory, processes()).ConfigureAwait(false);
+
+    public void Note(string runDirectory, LiveRun run, long outputFrom) =>
+        RunNotes.Write(runDirectory, run, outputFrom);
+
+    public (DateTimeOffset Began, long OutputFrom)? Noted(string runDirectory, RunNumber run) =>
+        RunNotes.Read(runDirectory, run);
+
+    public ILookup<string, (long Run, uint User)> Marked() => RunNotes.Marked(house.Places);
+
+    public IReadOnlyList<RunNumber> Left(string label, string runDirectory, IEnumerable<long> marked) =>
+        [.. RunNotes.Left(label, runDirectory, house.Groups, marked)];
+
+    public (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, RunNumber run) =>
+        Remains.Outcome(runDirectory, run);
+
+    public void Discard(RunSite site, bool over) => Remains.Discard(site, house.Groups, over);
+
+    public IEnumerable<int> Processes(RunSite site) =>
+        site.Group(house.Groups) is { } group ? ControlGroups.Processes(group) : [];
+
+    public Task<(int Ended, bool Stuck)> End(RunSite site) => Remains.End(site, house.Places, house.Groups);
+}

@@ -1,0 +1,89 @@
+using System.Text.Json;
+using CalmSentry.Contract;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+using TheHouse = CalmSentry.Server.Services.House;
+
+namespace CalmSentry.Tests.Unit.Simulation;
+
+/// <summary>
+/// One server of the simulation: the real actors, plans and store, on simulated threads and a simulated machine. With its
+/// death everything it had not committed is gone.
+/// </summary>
+internal sealed class SimServer
+{
+    private readonly SimServerTime time;
+    private readonly SimRunHost host;
+    private readonly List<(string What, Task Task)> errands = [];
+
+    public SimServer(SimMachine machine, Places places, Action<bool> committed)
+    {
+        time = new(machine.Loop);
+        host = new(machine, time);
+        Store = SentryStore.Open(
+            places.Database,
+            null,
+            new()
+            {
+                Clock = time.Clock,
+                Tasks = time.Tasks,
+                Promises = TaskCreationOptions.None, // the scheduler sees to that
+                Refuses = () => machine.NoDisk ? "database or disk is full" : null,
+                Committed = committed,
+            }
+        );
+        House = new(places, Store, "/nowhere/calm-keeper", time.Clock)
+        {
+            Host = host,
+            Tasks = time.Tasks,
+            Promises = TaskCreationOptions.None,
+        };
+        Registry = new(House);
+        machine.Say = label => Registry.All.FirstOrDefault(one => one.Id.ToString() == label)?.Says(true, null);
+        Do(
+            "take up",
+            async () =>
+            {
+                await Registry.TakeUp();
+                Serves = true;
+            }
+        );
+    }
+
+    public SentryStore Store { get; }
+
+    public TheHouse House { get; }
+
+    public Registry Registry { get; }
+
+    /// <summary>It has found out what became of its services.</summary>
+    public bool Serves { get; private set; }
+
+    /// <summary>What was begun and is not over.</summary>
+    public IEnumerable<string> UnderWay => errands.Where(one => !one.Task.IsCompleted).Select(one => one.What);
+
+    public IEnumerable<string> Failed =>
+        errands.Where(one => one.Task.IsFaulted).Select(one => $"{one.What}: {one.Task.Exception!.InnerException}");
+
+    public void Do(string what, Func<Task> work)
+    {
+        errands.RemoveAll(one => one.Task.IsCompletedSuccessfully);
+        errands.Add((what, House.Run(work)));
+    }
+
+    public void Die()
+    {
+        time.Dead = true;
+        Store.Abandon();
+        host.Die();
+    }
+
+    public static (Definition Definition, string Document) Define(string json)
+    {
+        using var document = JsonDocument.Parse(json);
+        var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
+        return (definition ?? throw new InvalidOperationException(string.Join("; ", errors)), json);
+    }
+}

@@ -1,0 +1,468 @@
+using System.Globalization;
+using CalmSentry.Contract;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Tests.Unit.Simulation;
+
+/// <summary>
+/// Services of every temper under a sentry to which everything happens, from a seed: kills of server, keepers, programs,
+/// and the machine; frozen keepers, full disks, set clocks, and the people who ask for things meanwhile. What must hold
+/// at any moment is judged by the machine; what must hold once all is quiet, here.
+/// </summary>
+internal sealed class Simulation : IDisposable
+{
+    private static readonly string[] Names =
+    [
+        .. Enum.GetValues<Temper>().Select(one => Name(one)),
+        "needing",
+        "leaning",
+    ];
+    private static readonly Principal Anna = new("anna");
+
+    private readonly SimLoop loop;
+    private readonly SimMachine machine;
+    private readonly Places places;
+    private readonly Dictionary<string, int> toldRevisions = [];
+    private readonly HashSet<string> toldGone = [];
+    private readonly HashSet<(string Label, long Run)> lostWithMachine = [];
+    private readonly List<(byte[] Bytes, string End)> durable = [];
+    private SimServer? server;
+
+    public Simulation(int seed, string root)
+    {
+        loop = new(seed);
+        machine = new(loop) { Tell = Note };
+        places = new(root);
+        Directory.CreateDirectory(places.Library);
+        Directory.CreateDirectory(places.RunDirectory);
+        File.Create(places.Database).Dispose();
+        Serve();
+        Quiet(TimeSpan.FromSeconds(5));
+        foreach (var name in Names)
+            Wrap(name);
+        Quiet(TimeSpan.FromSeconds(20));
+    }
+
+    public long Steps => loop.Steps;
+
+    public int Faults { get; private set; }
+
+    public List<string> History { get; } = [];
+
+    public IReadOnlyList<string> Violations => machine.Violations;
+
+    public string? Escaped => loop.Escaped;
+
+    private static string Name(Temper temper) => temper.ToString().ToLowerInvariant();
+
+    /// <summary>So many things happen; after each part of them all comes to rest, and everything is looked at.</summary>
+    public void Go(int faults)
+    {
+        for (var i = 0; i < faults && machine.Violations.Count == 0; i++)
+        {
+            Faults++;
+            Happen();
+            loop.Pass(loop.Chance(0.3) ? loop.Between(0.1, 50) : loop.Between(50, 5000));
+            if (loop.Chance(0.02))
+                Rest();
+        }
+
+        if (machine.Violations.Count == 0)
+            Rest();
+    }
+
+    public void Dispose() => server?.Die();
+
+    private void Note(string what)
+    {
+        History.Add($"{loop.Wall:HH:mm:ss.fff} {what}");
+        if (History.Count > 20_000)
+            History.RemoveRange(0, 10_000);
+    }
+
+    private string Any() => Names[loop.Random.Next(Names.Length)];
+
+    private SimKeeper? AnyKeeper() =>
+        machine.Keepers.Count == 0 ? null : machine.Keepers[loop.Random.Next(machine.Keepers.Count)];
+
+    // What happens
+
+    private void Happen()
+    {
+        switch (loop.Random.Next(24))
+        {
+            case 0 or 1 when server is not null:
+                Note("the server is killed");
+                Lose();
+                Later(loop.Between(1, 20_000), Serve);
+                break;
+            case 2 when server is not null:
+                Note("the server is killed, and back at once");
+                Lose();
+                Serve();
+                break;
+            case 3 when AnyKeeper() is { } keeper:
+                Note($"the keeper of {keeper.Place} is killed");
+                keeper.Die();
+                break;
+            case 4 when AnyKeeper() is { } keeper:
+                var length = loop.Chance(0.5) ? loop.Between(1, 3000) : loop.Between(3000, 90_000);
+                Note($"the keeper of {keeper.Place} is frozen for {length}");
+                keeper.Freeze(length);
+                break;
+            case 5 when machine.Processes.Count > 0:
+                var process = machine.Processes[loop.Random.Next(machine.Processes.Count)];
+                Note($"run {process.Run} of {process.Label} is killed");
+                machine.End(process, 9);
+                break;
+            case 6:
+                Note("server, keepers and some programs are killed");
+                Lose();
+                foreach (var keeper in machine.Keepers.Where(_ => loop.Chance(0.7)).ToList())
+                    keeper.Die();
+                foreach (var one in machine.Processes.Where(_ => loop.Chance(0.4)).ToList())
+                    machine.End(one, 9);
+                Later(loop.Between(1, 5000), Serve);
+                break;
+            case 7 when loop.Chance(0.3):
+                PowerCut();
+                break;
+            case 8:
+                Note("the disk is full");
+                machine.NoDisk = true;
+                loop.After(loop.Between(10, 20_000), () => machine.NoDisk = false);
+                break;
+            case 9:
+                Note("no order can be written down, or no keeper started");
+                (machine.NoNotes, machine.NoKeepers) = (loop.Chance(0.5), loop.Chance(0.5));
+                loop.After(loop.Between(10, 10_000), () => (machine.NoNotes, machine.NoKeepers) = (false, false));
+                break;
+            case 10:
+                loop.Set += TimeSpan.FromSeconds(loop.Random.Next(-7200, 7200));
+                Note($"the clock is set: {loop.Set}");
+                break;
+            case 11 when loop.Chance(0.3):
+                Note("the run directory is wiped");
+                machine.Notes.Clear();
+                machine.Outcomes.Clear();
+                foreach (var keeper in machine.Keepers)
+                    keeper.Wiped = true;
+                Lose();
+                Later(loop.Between(1, 500), Serve);
+                break;
+            case 12 when machine.Processes.Count > 0:
+                var held = machine.Processes[loop.Random.Next(machine.Processes.Count)];
+                Note($"the kernel holds run {held.Run} of {held.Label}");
+                held.HeldUntil = loop.Now + loop.Between(100, 40_000).Ticks;
+                break;
+            case 13 when AnyKeeper() is { } keeper:
+                Note($"the keeper of {keeper.Place} repeats itself");
+                keeper.Repeats = true;
+                loop.After(loop.Between(100, 20_000), () => keeper.Repeats = false);
+                break;
+            default:
+                Ask();
+                break;
+        }
+    }
+
+    private void Ask()
+    {
+        if (server is not { Serves: true } live)
+            return;
+        var name = Any();
+        if (live.Registry.Named(name) is not { } actor)
+        {
+            if (loop.Chance(0.5))
+                Wrap(name);
+            return;
+        }
+
+        switch (loop.Random.Next(14))
+        {
+            case 0 or 1 or 2 or 3:
+                Note($"start {name}");
+                live.Do($"start {name}", () => actor.Ask(new StartAsked(Anna, loop.Chance(0.1))));
+                break;
+            case 4 or 5:
+                Note($"stop {name}");
+                live.Do($"stop {name}", () => Stop(live, actor));
+                break;
+            case 6:
+                Note($"restart {name}");
+                live.Do($"restart {name}", () => actor.Ask(new RestartAsked(Anna)));
+                break;
+            case 7:
+                Note($"release, or force {name}");
+                live.Do(
+                    $"release {name}",
+                    () => actor.Ask(loop.Chance(0.5) ? new ReleaseAsked(Anna) : new ForceAsked(Anna))
+                );
+                break;
+            case 8:
+                Note("a drill");
+                live.Do("a drill", () => live.Registry.Plans.Begin(Drill(live)));
+                break;
+            case 9:
+                Note($"restart {name} with those that need it");
+                live.Do(
+                    $"restart {name} with those that need it",
+                    () => live.Registry.Plans.Begin(Restart(live, name))
+                );
+                break;
+            case 10 when loop.Chance(0.3):
+                Note("wind down, and the machine goes down");
+                live.Do("wind down", () => WindDown(live));
+                break;
+            case 11 when loop.Chance(0.3):
+                Note($"unwrap {name}");
+                live.Do($"unwrap {name}", () => Unwrap(live, actor));
+                break;
+            default:
+                Note($"adjust {name}");
+                live.Do($"adjust {name}", () => Adjust(live, actor));
+                break;
+        }
+    }
+
+    private static async Task Stop(SimServer live, ServiceActor actor)
+    {
+        var name = actor.Definition.Name;
+        var needing = live
+            .Registry.Graph.WithDependents([name])
+            .Where(other => other != name && live.Registry.Named(other)?.Situation.Run is not null);
+        await live.Registry.Plans.Stop(needing.ToHashSet(StringComparer.Ordinal), Anna);
+        await actor.Ask(new StopAsked(Anna));
+        await actor.Until(now => now.Phase != Phase.Stopping, CancellationToken.None);
+    }
+
+    private static Plan Drill(SimServer live)
+    {
+        var boot = live.Registry.All.Where(one => one.Definition.Begin.At == Core.Definitions.BeginAt.Boot).ToList();
+        var names = boot.Select(one => one.Definition.Name).ToHashSet(StringComparer.Ordinal);
+        return live.Registry.Plans.Of(PlanKind.Drill, names, Anna) with
+        {
+            Begins = [.. names.Order().Select(name => new PlanBegin(name))],
+        };
+    }
+
+    private static Plan Restart(SimServer live, string name)
+    {
+        var plan = live.Registry.Plans.Of(
+            PlanKind.Restart,
+            live.Registry.Graph.WithDependents([name]).ToHashSet(StringComparer.Ordinal),
+            Anna
+        );
+        return plan with { Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))] };
+    }
+
+    private async Task WindDown(SimServer live)
+    {
+        var names = live.Registry.All.Select(one => one.Definition.Name).ToHashSet(StringComparer.Ordinal);
+        var plan = live.Registry.Plans.Of(PlanKind.Shutdown, names, Anna);
+        await live.Registry.Plans.Begin(plan with { ForceAt = plan.Began + TimeSpan.FromSeconds(60) });
+        loop.After(
+            TimeSpan.FromMilliseconds(100),
+            () =>
+            {
+                if (server == live)
+                    PowerCut();
+            }
+        );
+    }
+
+    private async Task Unwrap(SimServer live, ServiceActor actor)
+    {
+        var (name, label) = (actor.Definition.Name, actor.Id.ToString());
+        toldRevisions.Remove(name);
+        await actor.Ask(new UnwrapAsked(Anna));
+        await actor.Until(_ => false, CancellationToken.None);
+        await live.Store.Kept();
+        if (live.Store.Failure is null)
+            toldGone.Add(label);
+    }
+
+    private async Task Adjust(SimServer live, ServiceActor actor)
+    {
+        var (definition, document) = SimServer.Define(
+            Document(actor.Definition.Name, loop.Random.Next(1, 1000).ToString(CultureInfo.InvariantCulture))
+        );
+        await actor.Adjust(definition, document, Anna);
+        await live.Store.Kept();
+        if (live.Store.Failure is null && live.Registry.Named(actor.Definition.Name) == actor)
+            toldRevisions[actor.Definition.Name] = actor.Revision;
+    }
+
+    private void Wrap(string name)
+    {
+        if (server is not { } live)
+            return;
+        Note($"wrap {name}");
+        live.Do(
+            $"wrap {name}",
+            async () =>
+            {
+                var (definition, document) = SimServer.Define(Document(name, "0"));
+                if (!live.Registry.TryAdd(definition, document, Anna))
+                    return;
+                var actor = live.Registry.Named(name)!;
+                machine.Tempers[actor.Id.ToString()] = Enum.TryParse<Temper>(name, ignoreCase: true, out var temper)
+                    ? temper
+                    : Temper.Steady;
+                await live.Store.Kept();
+                if (live.Store.Failure is null)
+                    toldRevisions[name] = 1;
+            }
+        );
+    }
+
+    private static string Document(string name, string argument)
+    {
+        var at = name is "steady" or "needing" or "slow" or "falls" ? "boot" : "request";
+        var proof = name == "speaks" ? """{"said": "serves"}""" : """{"up-for": "200ms"}""";
+        var needs = name switch
+        {
+            "needing" => """, "needs": [{"service": "slow"}]""",
+            "leaning" => """, "needs": [{"service": "steady", "if-lost": "restart"}, {"service": "needing"}]""",
+            _ => "",
+        };
+        return $$$"""
+            {"name": "{{{name}}}", "program": {"path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
+             "identity": {"account": "root"}, "begin": {"at": "{{{at}}}", "proof": {{{proof}}}{{{needs}}}}}
+            """;
+    }
+
+    // Server and machine
+
+    private void Later(TimeSpan length, Action what) => loop.After(length, what);
+
+    private void Serve()
+    {
+        if (server is not null)
+            return;
+        Note("a server begins");
+        server = new(machine, places, Committed);
+    }
+
+    private void Lose()
+    {
+        server?.Die();
+        server = null;
+    }
+
+    /// <summary>What is on the disk for good: the store as it is now.</summary>
+    private void Committed(bool survives)
+    {
+        if (!survives)
+            return;
+        durable.Clear();
+        foreach (var end in (string[])["", "-wal"])
+            if (File.Exists(places.Database + end))
+                durable.Add((File.ReadAllBytes(places.Database + end), end));
+    }
+
+    private void PowerCut()
+    {
+        Note("the power is cut");
+        Lose();
+        machine.Reboot();
+        if (loop.Chance(0.7))
+        {
+            foreach (var end in (string[])["", "-wal", "-shm"])
+                File.Delete(places.Database + end);
+            foreach (var (bytes, end) in durable)
+                File.WriteAllBytes(places.Database + end, bytes);
+        }
+
+        foreach (var run in machine.Launched)
+            lostWithMachine.Add(run);
+        Later(loop.Between(100, 5000), Serve);
+    }
+
+    // What must hold
+
+    /// <summary>Nothing more happens, and all comes to rest.</summary>
+    private void Quiet(TimeSpan length) => loop.Pass(length);
+
+    private void Rest()
+    {
+        Note("all is left in peace");
+        (machine.NoDisk, machine.NoKeepers, machine.NoNotes) = (false, false, false);
+        Serve();
+        Quiet(TimeSpan.FromMinutes(30));
+        foreach (var failed in server?.Failed ?? [])
+            machine.Broken($"an errand failed: {failed}");
+        if (loop.Escaped is { } escaped)
+            machine.Broken($"something ran on a thread of its own: {escaped}");
+        if (server is not { Serves: true } live)
+        {
+            machine.Broken("no server serves after half an hour of peace");
+            return;
+        }
+
+        foreach (var errand in live.UnderWay)
+            machine.Broken($"not over after half an hour of peace: {errand}");
+        foreach (var (id, plan) in live.Store.Plans())
+            machine.Broken($"plan {id} ({plan?.Kind}) is not over after half an hour of peace");
+        foreach (var actor in live.Registry.All)
+            Look(live, actor);
+        foreach (var process in machine.Processes)
+            if (live.Registry.All.All(actor => actor.Id.ToString() != process.Label))
+                machine.Broken($"run {process.Run} of {process.Label} lives, and there is no such service");
+        foreach (var (name, revision) in toldRevisions)
+            if (live.Registry.Named(name) is not { } actor || actor.Revision < revision)
+                machine.Broken($"{name} is not at revision {revision}, which was told to be kept");
+        foreach (var label in toldGone)
+            if (live.Registry.All.Any(actor => actor.Id.ToString() == label))
+                machine.Broken($"{label} is there again, and it was told to be unwrapped");
+        foreach (var entry in live.Store.Logbook(2000))
+            if (
+                entry.Entry is { Code: EntryCode.Trouble, Seen: { } seen }
+                && seen.StartsWith("The sentry failed", StringComparison.Ordinal)
+            )
+                machine.Broken($"the logbook says of {entry.Service}: {seen}");
+    }
+
+    private void Look(SimServer live, ServiceActor actor)
+    {
+        var (name, label, now) = (actor.Definition.Name, actor.Id.ToString(), actor.Situation);
+        var processes = machine.Live(label).ToList();
+        if (!actor.Known)
+            machine.Broken($"it is not known what became of {name}");
+        if (now.Phase is Phase.Stopping)
+            machine.Broken($"{name} has been stopping for half an hour");
+        if (now.Run is { } run)
+        {
+            if (processes.Any(process => process.Run != run.Number.Value))
+                machine.Broken($"{name}: a run that is not run {run.Number} lives");
+            if (processes.Count == 0 && now.Phase == Phase.Running)
+                machine.Broken($"{name} is said to be running, and nothing of it lives");
+            if (processes.Count > 0 && actor.KeeperPid == 0)
+                machine.Broken($"{name} runs, and its keeper is not known");
+        }
+        else if (processes.Count > 0)
+        {
+            machine.Broken($"{name} is {now.Phase}, and run {processes[0].Run} of it lives");
+        }
+
+        foreach (var (place, number) in machine.Notes.Keys.Concat(machine.Outcomes.Keys))
+            if (place == actor.RunDirectory && number != now.Run?.Number.Value)
+                machine.Broken($"{name}: something is left of run {number}, which is over");
+        foreach (var group in machine.Groups.Where(group => group.Label == label))
+            if (group.Run != now.Run?.Number.Value)
+                machine.Broken($"{name}: the group of run {group.Run}, which is over, is left");
+        var known = live.Store.Runs(actor.Id, 100_000).ToDictionary(one => one.Number.Value);
+        foreach (var (_, number) in machine.Launched.Where(one => one.Label == label))
+        {
+            if (lostWithMachine.Contains((label, number)) || number == now.Run?.Number.Value)
+                continue;
+            if (!known.TryGetValue(number, out var one))
+                machine.Broken($"{name}: run {number} is not on record");
+            else if (one.Outcome is null)
+                machine.Broken($"{name}: it is not on record how run {number} ended");
+        }
+    }
+}
