@@ -207,7 +207,13 @@ public sealed partial class SentryStore
             moment.Situation is { } situation ? SituationJson.Write(situation) : null
         );
 
-    /// <summary>Where a service stood at a moment; null before its record begins.</summary>
+    /// <summary>Whether its record of where it stood has begun.</summary>
+    public bool HasMoments(ServiceId service) =>
+        Read("SELECT EXISTS (SELECT 1 FROM moment WHERE service = $0)", row => row.GetBoolean(0), service.Number)[0];
+
+    /// <summary>
+    /// Where a service stood at a moment; null before its record begins. One that cannot be read has no situation.
+    /// </summary>
     public StoredMoment? MomentAt(ServiceId service, DateTimeOffset at) =>
         Read(
                 "SELECT at, state, health, time, revision, situation, why, next FROM moment WHERE service = $0 AND at <= $1 ORDER BY "
@@ -218,7 +224,7 @@ public sealed partial class SentryStore
                     row.GetString(2),
                     Words.To<ServiceTime>(row.GetString(3)),
                     (int?)NumberOrNull(row, 4),
-                    TextOrNull(row, 5) is { } situation ? SituationJson.Read(situation) : null,
+                    TextOrNull(row, 5) is { } situation ? Readable(situation) : null,
                     TextOrNull(row, 6),
                     TextOrNull(row, 7)
                 ),

@@ -45,7 +45,7 @@ public static class EntryWords
                     $"Not everything that starts at boot was ready within {Duration.Write(entry.Limit!.Value)}; it starts anyway.",
                 EntryCode.Lost => $"Run {entry.Run} {OutcomeWords.Of(entry.Outcome!)}.",
                 EntryCode.NumbersPassedOver =>
-                    $"The machine went down without notice, and what it did last may not be on record: numbers of runs up to {entry.Run} are left out.",
+                    $"What was done last may have been lost with the machine, or with the run directory: numbers of runs up to {entry.Run} are left out.",
                 EntryCode.NeedMissing or EntryCode.NeedPassedOver =>
                     $"{entry.Name} did not come within {Duration.Write(entry.Limit!.Value)}: {entry.Seen}. {After(entry)}",
                 EntryCode.Launched => entry.Pid is { } pid

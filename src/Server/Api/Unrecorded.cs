@@ -20,16 +20,7 @@ internal static class Unrecorded
             && !HttpMethods.IsGet(context.Request.Method)
             && context.GetEndpoint()?.Metadata.GetMetadata<Refused>() is not null
         )
-            return Problems
-                .Of(
-                    StatusCodes.Status503ServiceUnavailable,
-                    "store-cannot-be-written",
-                    "The store cannot be written",
-                    $"The store cannot be written: {failure.TrimEnd('.')}. Nothing was changed.",
-                    "'calm host status' says when it can again; seeing, starting and stopping go on meanwhile. A full disk "
-                        + "needs room, a store that another program holds needs that program to let go."
-                )
-                .ExecuteAsync(context);
+            return Refusal(failure).ExecuteAsync(context);
         context.Response.OnStarting(() =>
         {
             if (store.Failure is { } unwritten)
@@ -38,4 +29,15 @@ internal static class Unrecorded
         });
         return next(context);
     }
+
+    /// <param name="failure">Why the store cannot be written.</param>
+    public static IResult Refusal(string failure) =>
+        Problems.Of(
+            StatusCodes.Status503ServiceUnavailable,
+            "store-cannot-be-written",
+            "The store cannot be written",
+            $"The store cannot be written: {failure.TrimEnd('.')}. Nothing was changed.",
+            "'calm host status' says when it can again; seeing, starting and stopping go on meanwhile. A full disk "
+                + "needs room, a store that another program holds needs that program to let go."
+        );
 }

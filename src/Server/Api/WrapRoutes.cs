@@ -81,6 +81,13 @@ internal static class WrapRoutes
             return Taken(definition);
         LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, logbook);
         await store.Kept().ConfigureAwait(false);
+        if (store.Failure is { } failure)
+        {
+            // Whoever wraps is told that it is kept, or it is not wrapped: a program of it would be nobody's.
+            await registry.Find(definition.Name)!.Ask(new UnwrapAsked(caller.Who)).ConfigureAwait(false);
+            return Unrecorded.Refusal(failure);
+        }
+
         var view = registry.Find(definition.Name)!.View;
         var starts = definition.Begin.At switch
         {

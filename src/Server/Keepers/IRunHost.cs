@@ -59,6 +59,15 @@ internal interface IRunHost
 
     // What runs leave behind
 
+    /// <summary>
+    /// Whether what runs leave behind is still where the last server had it; false: nobody was there before, or its
+    /// directory was wiped.
+    /// </summary>
+    bool Remembers { get; }
+
+    /// <summary>From here on it is where the next server finds it.</summary>
+    void Remember();
+
     /// <summary>The keeper of a service that an earlier server started; null: there is none.</summary>
     /// <param name="processes">What is known to belong to its runs, should its place have been wiped.</param>
     Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes);
@@ -87,6 +96,9 @@ internal interface IRunHost
     /// <summary>The processes of a run whose keeper may be gone.</summary>
     IEnumerable<int> Processes(RunSite site);
 
-    /// <summary>Ends them, and returns when none is left, or none more ends.</summary>
+    /// <summary>The processes of a service's live run.</summary>
+    IReadOnlyList<int> Tree(ServiceActor service);
+
+    /// <summary>Ends the processes of a run, and returns when none is left, or none more ends.</summary>
     Task<(int Ended, bool Stuck)> End(RunSite site);
 }

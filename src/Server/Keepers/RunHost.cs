@@ -83,6 +83,22 @@ internal sealed class RunHost(House house) : IRunHost
             Directory.Delete(service.RunDirectory, recursive: true);
     }
 
+    public bool Remembers => File.Exists(Remembered);
+
+    public void Remember()
+    {
+        try
+        {
+            File.WriteAllText(Remembered, "");
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            // Then some numbers are left out that need not have been.
+        }
+    }
+
+    private string Remembered => Path.Combine(house.Places.RunDirectory, "taken-up");
+
     public async Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes) =>
         KeeperLink.Find(runDirectory)
         ?? await KeeperLink.FindByProcesses(runDirectory, processes()).ConfigureAwait(false);
@@ -107,4 +123,14 @@ internal sealed class RunHost(House house) : IRunHost
         site.Group(house.Groups) is { } group ? ControlGroups.Processes(group) : [];
 
     public Task<(int Ended, bool Stuck)> End(RunSite site) => Remains.End(site, house.Places, house.Groups);
+
+    public IReadOnlyList<int> Tree(ServiceActor service)
+    {
+        if (service.Situation.Run is not { } run)
+            return [];
+        // Where no group was to be had for this run, it is what is below its keeper.
+        if (Processes(service.Site(run.Number)).ToList() is { Count: > 0 } pids)
+            return pids;
+        return service.KeeperPid == 0 ? [] : [.. ProcessFacts.Tree(service.KeeperPid).Skip(1)];
+    }
 }

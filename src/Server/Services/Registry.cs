@@ -41,7 +41,8 @@ internal sealed class Registry(House house)
             : null;
 
     private bool newBoot,
-        newMachine;
+        newMachine,
+        remembers;
 
     public IReadOnlyList<ServiceView> Views =>
         [
@@ -167,6 +168,7 @@ internal sealed class Registry(House house)
         newBoot = before != house.Host.BootId;
         // After winding down what begins with the machine begins anew, and yet the machine may be the same.
         newMachine = before is not null && !before.StartsWith(house.Host.BootId, StringComparison.Ordinal);
+        remembers = house.Host.Remembers;
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
         foreach (var stored in house.Store.Services())
@@ -186,7 +188,7 @@ internal sealed class Registry(House house)
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
             house.Copies.Keep(stored.Id, stored.Name, stored.Revision, stored.Document);
             all.Add(actor);
-            if (house.Store.MomentAt(stored.Id, house.Now) is null)
+            if (!house.Store.HasMoments(stored.Id))
                 actor.KeepTurn(house.Now, always: true);
         }
 
@@ -212,6 +214,15 @@ internal sealed class Registry(House house)
         );
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
         Plans.TakeUp(newMachine || newBoot);
+        // Only when it is on record which numbers were left out.
+        _ = house
+            .Store.Flush(soon: false)
+            .ContinueWith(
+                _ => house.Host.Remember(),
+                CancellationToken.None,
+                TaskContinuationOptions.OnlyOnRanToCompletion,
+                house.Tasks
+            );
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", house.Host.BootId);
         await house.Store.Flush();
@@ -306,10 +317,17 @@ internal sealed class Registry(House house)
         );
     }
 
-    /// <summary>A machine that went down without notice may have taken with it what was on record of the latest runs.</summary>
+    /// <summary>
+    /// A machine that went down without notice may have taken with it what was on record of the latest runs, and so may
+    /// somebody who wipes the run directory while nothing can be put on record.
+    /// </summary>
     private Situation Numbered(StoredService stored, Situation situation)
     {
-        if (newMachine && house.Store.Reserved(stored.Id) is var reserved && reserved > situation.LastRun)
+        if (
+            (newMachine || !remembers)
+            && house.Store.Reserved(stored.Id) is var reserved
+            && reserved > situation.LastRun
+        )
         {
             situation = situation with { LastRun = reserved };
             house.Store.Save(stored.Id, situation, house.Stamp); // also of one that nothing happens to in this boot

@@ -28,7 +28,7 @@ internal sealed partial class ServiceActor
         if (!switchOff)
         {
             (Said, AliveStamp) = (default, 0);
-            Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
+            Vitals = new(() => house.Host.Tree(this), house);
         }
 
         try
@@ -254,36 +254,10 @@ internal sealed partial class ServiceActor
             house.Host.OutputLength(Definition.Name),
             Vitals.Latest
         );
-        await Apply(new RunEnded(run, outcome), at);
-        if (Situation.Run?.Number == run)
-        {
-            DiscardOnceKept(run, over: false); // of something switched on, only the start command has ended
-            return;
-        }
-
-        var end = Situation.LastEnd is { } last && last.Run == run ? last : null;
-        house.Store.RunEnded(
-            Id,
-            run,
-            new(
-                end?.Outcome ?? outcome,
-                at,
-                end is null ? null : RunWords.EndedBy(end, Situation),
-                peakKib,
-                cpuMicroseconds,
-                to,
-                // How long a stop takes is learned from those that somebody asked for: what hangs ends in no usual
-                // time.
-                end is { AsAsked: true }
-                    ? at - since
-                    : null,
-                end,
-                end is not null
-                    && live is { Proven: not null, Launched: { } launched }
-                    && (!end.Bad || at - launched >= Definition.Recover.SteadyAfter)
-            )
-        );
-        DiscardOnceKept(run);
+        LastEnd? end = null;
+        var over = false;
+        await Apply(new RunEnded(run, outcome), at, Record);
+        DiscardOnceKept(run, over); // of something switched on, only the start command has ended
         if (end is { Bad: true })
         {
             var (definition, pid, directory) = (
@@ -313,6 +287,35 @@ internal sealed partial class ServiceActor
                     )
                 );
             });
+        }
+
+        void Record()
+        {
+            if (Situation.Run?.Number == run)
+                return;
+            over = true;
+            end = Situation.LastEnd is { } last && last.Run == run ? last : null;
+            house.Store.RunEnded(
+                Id,
+                run,
+                new(
+                    end?.Outcome ?? outcome,
+                    at,
+                    end is null ? null : RunWords.EndedBy(end, Situation),
+                    peakKib,
+                    cpuMicroseconds,
+                    to,
+                    // How long a stop takes is learned from those that somebody asked for: what hangs ends in no usual
+                    // time.
+                    end is { AsAsked: true }
+                        ? at - since
+                        : null,
+                    end,
+                    end is not null
+                        && live is { Proven: not null, Launched: { } launched }
+                        && (!end.Bad || at - launched >= Definition.Recover.SteadyAfter)
+                )
+            );
         }
     }
 

@@ -101,9 +101,15 @@ internal sealed partial class ServiceActor
         else
         {
             if (left.LastOrDefault() is var latest && latest > Situation.LastRun)
-                await TakeInUnseen(left, latest, sameBoot: !newBoot);
+                await TakeInUnseen(latest, sameBoot: !newBoot);
             if (Situation.Run is { } run)
+            {
+                // It may have been ordered by a server that could not put it on record any more.
+                OutputBegan =
+                    house.Host.Noted(RunDirectory, run.Number)?.OutputFrom ?? house.Store.OutputFrom(Id, run.Number);
+                house.Store.RunBegan(Id, run, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
                 found = await FindOutcome(run.Number, sameBoot: !newBoot);
+            }
         }
 
         await EndOlder(left);
@@ -126,7 +132,9 @@ internal sealed partial class ServiceActor
         var pid = (int)Message.Number(hello, "pid");
         var left = Left().Where(run => run != number).ToList();
         if (number > Situation.LastRun)
-            await TakeInUnseen(left.Where(run => run < number), number, sameBoot: true);
+            await TakeInUnseen(number, sameBoot: true);
+        else if (Situation.Run is { } before && before.Number != number)
+            await EndUnseen(before.Number, sameBoot: true); // numbers were left out since, and this one comes from before that
         OutputBegan = house.Host.Noted(RunDirectory, number)?.OutputFrom ?? house.Store.OutputFrom(Id, number);
         OpenSay();
         await Apply(new TakenUp(number, pid));
@@ -148,13 +156,15 @@ internal sealed partial class ServiceActor
     private IEnumerable<long> Near() => marked.Where(run => run <= Situation.LastRun + MostUnseen);
 
     /// <summary>Runs were ordered that the store had not heard of: the latest is the one to ask about from here on.</summary>
-    private async Task TakeInUnseen(IEnumerable<RunNumber> left, RunNumber latest, bool sameBoot)
+    private async Task TakeInUnseen(RunNumber latest, bool sameBoot)
     {
         var ended = new List<UnseenEnd>();
         if (Situation.Run is { } known)
             ended.Add(await EndUnseen(known.Number, sameBoot));
-        foreach (var run in left.Where(run => run > Situation.LastRun && run < latest))
-            ended.Add(await EndUnseen(run, sameBoot));
+        // Numbers are given in order: one that nothing is left of was a run all the same.
+        var first = Math.Max(Situation.LastRun.Value + 1, latest.Value - MostUnseen);
+        for (var run = first; run < latest.Value; run++)
+            ended.Add(await EndUnseen(new(run), sameBoot));
         var began = house.Host.Noted(RunDirectory, latest)?.Began ?? house.Now;
         await Apply(new RunsUnseen([.. ended], latest, began));
         OutputBegan = house.Host.Noted(RunDirectory, latest)?.OutputFrom ?? 0;
@@ -195,13 +205,19 @@ internal sealed partial class ServiceActor
         {
             if (run == live)
                 continue;
-            await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
-            if (house.Host.Outcome(RunDirectory, run) is { } known)
+            // A note is the sentry's own word that there was an order; a mark is not.
+            if (house.Host.Noted(RunDirectory, run) is not null)
             {
-                var end = EndOf(known.Word, known.Body);
-                house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
+                await EndUnseen(run, sameBoot: true);
+                continue;
             }
 
+            await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
+            // That it was over was on record, and how it ended not yet.
+            var end = house.Host.Outcome(RunDirectory, run) is { } known
+                ? EndOf(known.Word, known.Body)
+                : (new(OutcomeKind.KeeperLost), house.Now, null, null);
+            house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
             DiscardOnceKept(run);
         }
     }

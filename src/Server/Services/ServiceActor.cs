@@ -68,7 +68,7 @@ internal sealed partial class ServiceActor : IDisposable
         nextSaid = new(house.Promises);
         RunDirectory = house.Places.RunOf(id.ToString());
         alarm = new(house.Clock, wait => Post(() => Wake(wait), null));
-        Vitals = new(() => Vitals.TreeOf(this, house.Groups), house);
+        Vitals = new(() => house.Host.Tree(this), house);
         turned = Turned(situation);
         View = ServiceViews.Of(this);
         _ = house.Run(Work);
@@ -315,7 +315,8 @@ internal sealed partial class ServiceActor : IDisposable
 
     private Task Apply(Happening happening) => Apply(happening, house.Now);
 
-    private async Task Apply(Happening happening, DateTimeOffset now)
+    /// <param name="alongside">Puts on record, together with the situation it led to, what else came of it.</param>
+    private async Task Apply(Happening happening, DateTimeOffset now, Action? alongside = null)
     {
         if (forgotten)
             return;
@@ -323,9 +324,14 @@ internal sealed partial class ServiceActor : IDisposable
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
+        {
+            alongside?.Invoke();
             return;
+        }
+
         // First on record, then armed and shown, and only then done: whatever a deed comes to, the next decision is due.
         house.Store.Save(Id, Situation, house.Stamp);
+        alongside?.Invoke();
         StopLooking();
         alarm.Set(Situation.WakeAt);
         KeepTurn(now);
@@ -546,7 +552,19 @@ internal sealed partial class ServiceActor : IDisposable
         forgotten = true;
         await keeperGone;
         house.Store.Remove(Id, Definition.Name);
-        house.Host.Forget(this);
+        // What is noted of its runs goes when, and only when, it is on record that it is no more.
+        await house.Store.Flush();
+        if (house.Store.Failure is null)
+            house.Host.Forget(this);
+        else
+            _ = house
+                .Store.Flush(soon: false)
+                .ContinueWith(
+                    _ => house.Host.Forget(this),
+                    CancellationToken.None,
+                    TaskContinuationOptions.OnlyOnRanToCompletion,
+                    house.Tasks
+                );
         registry.Forget(this);
         house.Logbook.Note(this, new(EntryCode.Unwrapped), Situation.Asked?.By);
         house.Events.Removed(Definition.Name);

@@ -1,4 +1,3 @@
-using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
 
@@ -61,27 +60,5 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
                 basis = now;
             return Latest = now;
         }
-    }
-
-    /// <summary>The processes of a service's live run: those in its group, else those below its keeper.</summary>
-    public static IReadOnlyList<int> TreeOf(ServiceActor actor, ControlGroups groups)
-    {
-        if (actor.Situation.Run is not { } run)
-            return [];
-        if (actor.Site(run.Number).Group(groups) is { } group)
-        {
-            try
-            {
-                var pids = File.ReadLines(Path.Combine(group, "cgroup.procs")).Select(int.Parse).ToList();
-                if (pids.Count > 0)
-                    return pids;
-            }
-            catch (IOException)
-            {
-                // No group was to be had for this run.
-            }
-        }
-
-        return actor.KeeperPid == 0 ? [] : [.. ProcessFacts.Tree(actor.KeeperPid).Skip(1)];
     }
 }

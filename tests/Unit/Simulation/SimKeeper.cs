@@ -20,6 +20,7 @@ internal sealed class SimKeeper
         launching,
         soon;
     private byte[]? last;
+    private long launchingRun;
 
     public SimKeeper(SimMachine machine, SimLink first, int pid)
     {
@@ -180,7 +181,7 @@ internal sealed class SimKeeper
 
         place = where;
         var broken = machine.Tempers.GetValueOrDefault(label) == Temper.Broken && machine.Loop.Chance(0.7);
-        launching = true;
+        (launching, launchingRun) = (true, run);
         machine.Loop.After(
             machine.Loop.Between(0.5, 10),
             () =>
@@ -255,7 +256,7 @@ internal sealed class SimKeeper
     private void Hello() =>
         Say(
             new Message(KeeperWord.Hello)
-                .With("run", Main?.Run ?? 0)
+                .With("run", launching ? launchingRun : Main?.Run ?? 0)
                 .With("keeper", pid)
                 .With("version", KeeperVersion.Latest)
                 .With("pid", Main?.Pid ?? 0)

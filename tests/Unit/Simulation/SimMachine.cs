@@ -55,6 +55,10 @@ internal sealed class SimMachine(SimLoop loop)
 {
     private int lastPid = 50_000_000; // no process of this host has such a number
     private readonly HashSet<(string Label, long Run)> launched = [];
+    private long lostUntil;
+
+    /// <summary>Runs that nobody need know of: what was known of them went with the machine, or the run directory.</summary>
+    public HashSet<(string Label, long Run)> Lost { get; } = [];
 
     /// <summary>Every run there ever was.</summary>
     public IReadOnlySet<(string Label, long Run)> Launched => launched;
@@ -85,6 +89,9 @@ internal sealed class SimMachine(SimLoop loop)
 
     public bool NoDisk { get; set; }
 
+    /// <summary>A server of this boot has been at work in the run directory as it is.</summary>
+    public bool Remembers { get; set; }
+
     /// <summary>Whoever listens on a service's socket: the server that lives.</summary>
     public Action<string> Say { get; set; } = _ => { };
 
@@ -101,6 +108,8 @@ internal sealed class SimMachine(SimLoop loop)
     {
         if (!launched.Add((label, run)))
             Broken($"run {run} of {label} was launched twice");
+        if (loop.Now < lostUntil)
+            Lost.Add((label, run));
         if (Live(label).Any())
             Broken($"run {run} of {label} began beside {string.Join(", ", Live(label).Select(p => $"run {p.Run}"))}");
         Tell($"  run {run} of {label} is launched");
@@ -173,6 +182,24 @@ internal sealed class SimMachine(SimLoop loop)
         Processes.Remove(process);
     }
 
+    /// <summary>While the disk took nothing no number could be reserved: those given then may be given again.</summary>
+    public void ForgetNumbers() => launched.Clear();
+
+    /// <summary>The disk has refused something that was not kept since.</summary>
+    public bool Refused { get; set; }
+
+    /// <summary>Everything in the run directory is gone.</summary>
+    public void Wipe()
+    {
+        Notes.Clear();
+        Outcomes.Clear();
+        Remembers = false;
+        // What is being ordered at this moment is noted there, too.
+        lostUntil = loop.Now + (TimeSpan.TicksPerSecond * 3);
+        foreach (var keeper in Keepers)
+            keeper.Wiped = true;
+    }
+
     /// <summary>The machine goes down as in a power cut, and comes up again.</summary>
     public void Reboot()
     {
@@ -184,8 +211,7 @@ internal sealed class SimMachine(SimLoop loop)
             Processes.Remove(process);
         }
 
-        Notes.Clear();
-        Outcomes.Clear();
+        Wipe();
         Groups.Clear();
         Boots++;
     }

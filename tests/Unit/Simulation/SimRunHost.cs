@@ -69,6 +69,10 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
         return Task.FromResult<IKeeper?>(link);
     }
 
+    public bool Remembers => machine.Remembers;
+
+    public void Remember() => machine.Remembers = true;
+
     public void Note(string runDirectory, LiveRun run, long outputFrom)
     {
         if (machine.NoNotes)
@@ -112,6 +116,9 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public IEnumerable<int> Processes(RunSite site) =>
         machine.Live(site.Name).Where(process => process.Run == site.Run.Value).Select(process => process.Pid).ToList();
+
+    public IReadOnlyList<int> Tree(ServiceActor service) =>
+        [.. machine.Live(service.Id.ToString()).Select(process => process.Pid)];
 
     public async Task<(int Ended, bool Stuck)> End(RunSite site)
     {

@@ -30,7 +30,11 @@ internal sealed class SimServer
                 Clock = time.Clock,
                 Tasks = time.Tasks,
                 Promises = TaskCreationOptions.None, // the scheduler sees to that
-                Refuses = () => machine.NoDisk ? "database or disk is full" : null,
+                Refuses = () =>
+                {
+                    machine.Refused |= machine.NoDisk;
+                    return machine.NoDisk ? "database or disk is full" : null;
+                },
                 Committed = committed,
             }
         );

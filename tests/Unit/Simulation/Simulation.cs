@@ -4,6 +4,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Server.Services;
+using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Tests.Unit.Simulation;
 
@@ -27,7 +28,6 @@ internal sealed class Simulation : IDisposable
     private readonly Places places;
     private readonly Dictionary<string, int> toldRevisions = [];
     private readonly HashSet<string> toldGone = [];
-    private readonly HashSet<(string Label, long Run)> lostWithMachine = [];
     private readonly List<(byte[] Bytes, string End)> durable = [];
     private SimServer? server;
 
@@ -146,12 +146,23 @@ internal sealed class Simulation : IDisposable
                 break;
             case 11 when loop.Chance(0.3):
                 Note("the run directory is wiped");
-                machine.Notes.Clear();
-                machine.Outcomes.Clear();
-                foreach (var keeper in machine.Keepers)
-                    keeper.Wiped = true;
-                Lose();
-                Later(loop.Between(1, 500), Serve);
+                machine.Wipe();
+                // What was not on record yet was noted there alone.
+                machine.Lost.UnionWith(machine.Launched.Except(OnRecord()));
+                if (machine.Refused)
+                    machine.ForgetNumbers();
+                // A server whose socket is gone ends, and the next one makes it again.
+                var mine = server;
+                Later(
+                    loop.Between(50, 1000),
+                    () =>
+                    {
+                        if (server != mine)
+                            return;
+                        Lose();
+                        Serve();
+                    }
+                );
                 break;
             case 12 when machine.Processes.Count > 0:
                 var held = machine.Processes[loop.Random.Next(machine.Processes.Count)];
@@ -298,7 +309,7 @@ internal sealed class Simulation : IDisposable
 
     private void Wrap(string name)
     {
-        if (server is not { } live)
+        if (server is not { Store.Failure: null } live)
             return;
         Note($"wrap {name}");
         live.Do(
@@ -315,6 +326,8 @@ internal sealed class Simulation : IDisposable
                 await live.Store.Kept();
                 if (live.Store.Failure is null)
                     toldRevisions[name] = 1;
+                else
+                    await actor.Ask(new UnwrapAsked(Anna));
             }
         );
     }
@@ -358,10 +371,24 @@ internal sealed class Simulation : IDisposable
     {
         if (!survives)
             return;
+        machine.Refused = false;
         durable.Clear();
         foreach (var end in (string[])["", "-wal"])
             if (File.Exists(places.Database + end))
                 durable.Add((File.ReadAllBytes(places.Database + end), end));
+    }
+
+    private HashSet<(string Label, long Run)> OnRecord()
+    {
+        var all = new HashSet<(string, long)>();
+        using var store = new SqliteConnection($"Data Source={places.Database};Pooling=False");
+        store.Open();
+        using var ask = store.CreateCommand();
+        ask.CommandText = "SELECT service, number FROM run";
+        using var rows = ask.ExecuteReader();
+        while (rows.Read())
+            all.Add((new ServiceId(rows.GetInt64(0)).ToString(), rows.GetInt64(1)));
+        return all;
     }
 
     private void PowerCut()
@@ -377,8 +404,9 @@ internal sealed class Simulation : IDisposable
                 File.WriteAllBytes(places.Database + end, bytes);
         }
 
-        foreach (var run in machine.Launched)
-            lostWithMachine.Add(run);
+        machine.Lost.UnionWith(machine.Launched);
+        if (machine.Refused)
+            machine.ForgetNumbers();
         Later(loop.Between(100, 5000), Serve);
     }
 
@@ -457,12 +485,12 @@ internal sealed class Simulation : IDisposable
         var known = live.Store.Runs(actor.Id, 100_000).ToDictionary(one => one.Number.Value);
         foreach (var (_, number) in machine.Launched.Where(one => one.Label == label))
         {
-            if (lostWithMachine.Contains((label, number)) || number == now.Run?.Number.Value)
+            if (machine.Lost.Contains((label, number)) || number == now.Run?.Number.Value)
                 continue;
             if (!known.TryGetValue(number, out var one))
                 machine.Broken($"{name}: run {number} is not on record");
             else if (one.Outcome is null)
-                machine.Broken($"{name}: it is not on record how run {number} ended");
+                machine.Broken($"{name} ({label}): it is not on record how run {number} ended");
         }
     }
 }
