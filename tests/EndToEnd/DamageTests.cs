@@ -80,7 +80,9 @@ public class DamageTests
         await sentry.Ok("stop", "board");
         var tide = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
         await sentry.KillServer();
-        await sentry.ChangeStore("UPDATE service SET situation = '{\"phase\":'");
+        await sentry.ChangeStore(
+            "UPDATE service SET situation = '{\"phase\":'; UPDATE moment SET situation = '{\"form\":2,\"run\":{}}'"
+        );
 
         await sentry.Serve();
         var now = await sentry.Until("tide", view => State(view) == "running");

@@ -98,7 +98,7 @@ internal static class WhyFinder
     private static string Said(ServiceActor actor, StoredMoment then, SentryStore store) =>
         then.Situation is { } situation && DefinitionOf(actor, then, store) is { } definition
             ? Explanation.Of(definition, situation, TimeZoneInfo.Local)
-            : then.Why ?? "";
+            : then.Why ?? "What was on record of that moment cannot be read any more.";
 
     private static IReadOnlyList<WhyNext> Next(ServiceActor actor, StoredMoment then, SentryStore store) =>
         then.Situation is { } situation && DefinitionOf(actor, then, store) is { } definition

@@ -22,9 +22,9 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public EventHub Events { get; } = new();
 
-    public Record Logbook => logbook ??= new(Store, Events, Clock);
+    public Record Logbook => Once(ref logbook, () => new(Store, Events, Clock));
 
-    public StartGate Gate => gate ??= new(this);
+    public StartGate Gate => Once(ref gate, () => new(this));
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
     public TimeSpan ShutdownWithin { get; init; } = new Settings().ShutdownWithin;
@@ -38,7 +38,7 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     /// <summary>Keepers, and what runs leave behind.</summary>
     public IRunHost Host
     {
-        get => host ??= new RunHost(this);
+        get => Once(ref host, () => new RunHost(this));
         init => host = value;
     }
 
@@ -64,21 +64,21 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
         await over.Task;
     }
 
-    public ControlGroups Groups => groups ??= ControlGroups.Find(Places.RunDirectory);
+    public ControlGroups Groups => Once(ref groups, () => ControlGroups.Find(Places.RunDirectory));
 
-    public Ceilings Ceilings => ceilings ??= Ceilings.Find(Groups);
+    public Ceilings Ceilings => Once(ref ceilings, () => Ceilings.Find(Groups));
 
     public KeeperStarter Keepers { get; } = new(keeper, places.RunDirectory);
 
-    public SayDoors Says => says ??= new(Places, Groups.Mark);
+    public SayDoors Says => Once(ref says, () => new(Places, Groups.Mark));
 
-    public AsAccount AsAccount => asAccount ??= new(keeper, Groups.Directory);
+    public AsAccount AsAccount => Once(ref asAccount, () => new(keeper, Groups.Directory));
 
     public SecretBox Secrets => secrets.Value;
 
     public SecretFiles SecretFiles { get; } = new(places);
 
-    public DefinitionCopies Copies => copies ??= new(Places, Logbook);
+    public DefinitionCopies Copies => Once(ref copies, () => new(Places, Logbook));
 
     public StateRooms States { get; } = new(places);
 
@@ -90,6 +90,10 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     /// <summary>Now, by both clocks.</summary>
     public ClockStamp Stamp => new(Now, (long)Clock.GetElapsedTime(0, Clock.GetTimestamp()).TotalMilliseconds);
+
+    /// <summary>Made when it is first asked for; whoever asks gets the same one.</summary>
+    private static T Once<T>(ref T? part, Func<T> make)
+        where T : class => LazyInitializer.EnsureInitialized(ref part, make);
 
     private readonly Lazy<SecretBox> secrets = new(() => new(store, places));
     private ControlGroups? groups;

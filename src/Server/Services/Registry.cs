@@ -65,7 +65,7 @@ internal sealed class Registry(House house)
     }
 
     /// <summary>What is under way with several services together.</summary>
-    public PlanRoom Plans => plans ??= new(house, this);
+    public PlanRoom Plans => LazyInitializer.EnsureInitialized(ref plans, () => new(house, this));
 
     private PlanRoom? plans;
 

@@ -198,7 +198,7 @@ internal sealed class SimKeeper
                     return;
                 }
 
-                (Main, mainTold, ending) = (machine.Launch(this, label, run), false, false);
+                (Main, mainTold, ending) = (machine.Launch(label, run), false, false);
                 told = Main;
                 Say(new Message(KeeperWord.Launched).With("run", run).With("pid", Main.Pid));
                 Soon();

@@ -104,7 +104,7 @@ internal sealed class SimMachine(SimLoop loop)
     public void Broken(string law) => Violations.Add($"{loop.Wall:HH:mm:ss.fff} step {loop.Steps}: {law}");
 
     /// <summary>A keeper launches the program of a run.</summary>
-    public SimProcess Launch(SimKeeper keeper, string label, long run)
+    public SimProcess Launch(string label, long run)
     {
         if (!launched.Add((label, run)))
             Broken($"run {run} of {label} was launched twice");
@@ -136,7 +136,6 @@ internal sealed class SimMachine(SimLoop loop)
                         Say(label);
                 }
             );
-        _ = keeper;
         return process;
     }
 

@@ -18,6 +18,58 @@ public class SimulationTests
             ? n
             : otherwise;
 
+    /// <summary>A simulation of its own directory, which goes with it.</summary>
+    private static T Of<T>(int seed, Func<Simulation, T> what)
+    {
+        var root = Path.Combine(
+            Directory.Exists("/dev/shm") ? "/dev/shm" : Path.GetTempPath(),
+            $"calm-sim-{Environment.ProcessId}-{seed}"
+        );
+        try
+        {
+            using var simulation = new Simulation(seed, root);
+            return what(simulation);
+        }
+        finally
+        {
+            if (Directory.Exists(root))
+                Directory.Delete(root, recursive: true);
+        }
+    }
+
+    [Fact]
+    public void The_same_seed_tells_the_same_story()
+    {
+        var (first, second) = (Story(), Story());
+        Assert.NotEmpty(first);
+        Assert.Equal(first, second);
+
+        static List<string> Story() =>
+            Of(
+                11,
+                simulation =>
+                {
+                    simulation.Go(60);
+                    return simulation.History.ConvertAll(line => $"{simulation.Steps} {line}");
+                }
+            );
+    }
+
+    [Fact]
+    public void The_machine_sees_a_run_that_is_launched_twice_and_one_beside_another()
+    {
+        var loop = new SimLoop(1);
+        var machine = new SimMachine(loop);
+        machine.Launch("S1", 1);
+        Assert.Empty(machine.Violations);
+        machine.Launch("S1", 2);
+        Assert.Contains("beside run 1", Assert.Single(machine.Violations), StringComparison.Ordinal);
+        machine.End(machine.Processes[0], 0);
+        machine.End(machine.Processes[0], 0);
+        machine.Launch("S1", 2);
+        Assert.Contains("launched twice", machine.Violations[1], StringComparison.Ordinal);
+    }
+
     [Fact]
     public void Whatever_happens_nothing_is_lost_or_doubled()
     {
@@ -25,23 +77,21 @@ public class SimulationTests
         var (steps, all) = (0L, 0L);
         for (var seed = first; seed < first + Wanted("CALM_SIM_SEEDS", 4); seed++)
         {
-            var root = Path.Combine("/dev/shm", $"calm-sim-{Environment.ProcessId}-{seed}");
-            try
-            {
-                using var simulation = new Simulation(seed, root);
-                simulation.Go(faults);
-                steps += simulation.Steps;
-                all += simulation.Faults;
-                Assert.True(
-                    simulation.Violations.Count == 0,
-                    $"seed {seed}:\n{string.Join("\n", simulation.Violations)}\n\n{string.Join("\n", simulation.History.TakeLast(Wanted("CALM_SIM_STORY", 100)))}"
-                );
-            }
-            finally
-            {
-                if (Directory.Exists(root))
-                    Directory.Delete(root, recursive: true);
-            }
+            var (violations, story) = Of(
+                seed,
+                simulation =>
+                {
+                    simulation.Go(faults);
+                    steps += simulation.Steps;
+                    all += simulation.Faults;
+                    return (simulation.Violations, simulation.History);
+                }
+            );
+            Assert.True(
+                violations.Count == 0,
+                $"seed {seed}:\n{string.Join("\n", violations)}\n\n"
+                    + string.Join("\n", story.TakeLast(Wanted("CALM_SIM_STORY", 100)))
+            );
         }
 
         TestContext.Current.SendDiagnosticMessage($"{all} faults, {steps} steps");
