@@ -43,7 +43,7 @@ native_ready() {
   if wait "$native"; then native=ready; else native=failed; fail "the programs are not built" "$(cat "$built")"; return 1; fi
 }
 xunit() { # name, assembly
-  timeout 900 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
+  timeout 1200 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
   local total
   total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$log" | tail -n 1)
   if [ -z "$total" ]; then fail "$1 did not end by itself" "$(tail -n 20 "$log")"; return; fi
