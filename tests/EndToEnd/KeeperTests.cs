@@ -70,7 +70,10 @@ public class KeeperTests
         await sentry.KillServer();
         Sentry.Kill(pid);
         await sentry.Serve();
-        await sentry.Until("relay", view => view.GetProperty("run").GetInt64() > 1);
+        await sentry.Until(
+            "relay",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("pid").GetInt32() != pid
+        );
         var runs = (await sentry.Ok("runs", "relay", "--json")).Json.EnumerateArray().ToList();
         Assert.Equal("signalled", runs[1].GetProperty("outcome").GetString());
     }
