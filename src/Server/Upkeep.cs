@@ -26,11 +26,7 @@ internal sealed class Upkeep : IDisposable
     public Upkeep(SentryStore store, TimeProvider clock, Registry registry)
     {
         seen = clock.CreateTimer(
-            _ =>
-            {
-                store.SetFact(LastSeen, clock.GetUtcNow().ToString("O", CultureInfo.InvariantCulture));
-                GiveBackMemory();
-            },
+            _ => store.SetFact(LastSeen, clock.GetUtcNow().ToString("O", CultureInfo.InvariantCulture)),
             null,
             TimeSpan.Zero,
             SeenBeat
@@ -48,23 +44,6 @@ internal sealed class Upkeep : IDisposable
             PruneBeat
         );
     }
-
-    /// <summary>
-    /// What a storm needed (a thousand services begun at once) the runtime would keep for the next one: when it holds half
-    /// as much again as it needed after the last time, it is gone through, and the rest goes back to the host. It takes
-    /// some tens of milliseconds, seldom.
-    /// </summary>
-    private void GiveBackMemory()
-    {
-        if (GC.GetGCMemoryInfo().TotalCommittedBytes < needed * 3 / 2)
-            return;
-        GC.Collect(GC.MaxGeneration, GCCollectionMode.Aggressive, blocking: true, compacting: true);
-        needed = Math.Max(LeastNeeded, GC.GetGCMemoryInfo().TotalCommittedBytes);
-    }
-
-    private const long LeastNeeded = 32 << 20;
-
-    private long needed = LeastNeeded;
 
     public void Dispose()
     {

@@ -64,6 +64,12 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
         await over.Task;
     }
 
+    /// <summary>Does something when, and only when, all that was given to the store so far is committed.</summary>
+    public void OnceKept(Action what) =>
+        _ = Store
+            .Flush(soon: false)
+            .ContinueWith(_ => what(), CancellationToken.None, TaskContinuationOptions.OnlyOnRanToCompletion, Tasks);
+
     public ControlGroups Groups => Once(ref groups, () => ControlGroups.Find(Places.RunDirectory));
 
     public Ceilings Ceilings => Once(ref ceilings, () => Ceilings.Find(Groups));

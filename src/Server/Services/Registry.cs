@@ -215,14 +215,7 @@ internal sealed class Registry(House house)
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
         Plans.TakeUp(newMachine || newBoot);
         // Only when it is on record which numbers were left out.
-        _ = house
-            .Store.Flush(soon: false)
-            .ContinueWith(
-                _ => house.Host.Remember(),
-                CancellationToken.None,
-                TaskContinuationOptions.OnlyOnRanToCompletion,
-                house.Tasks
-            );
+        house.OnceKept(house.Host.Remember);
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", house.Host.BootId);
         await house.Store.Flush();

@@ -321,14 +321,7 @@ internal sealed partial class ServiceActor
 
     /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
     private void DiscardOnceKept(RunNumber run, bool over = true) =>
-        _ = house
-            .Store.Flush(soon: false)
-            .ContinueWith(
-                _ => house.Host.Discard(Site(run), over),
-                CancellationToken.None,
-                TaskContinuationOptions.OnlyOnRanToCompletion,
-                house.Tasks
-            );
+        house.OnceKept(() => house.Host.Discard(Site(run), over));
 
     private async Task Gone(IKeeper link)
     {

@@ -557,14 +557,7 @@ internal sealed partial class ServiceActor : IDisposable
         if (house.Store.Failure is null)
             house.Host.Forget(this);
         else
-            _ = house
-                .Store.Flush(soon: false)
-                .ContinueWith(
-                    _ => house.Host.Forget(this),
-                    CancellationToken.None,
-                    TaskContinuationOptions.OnlyOnRanToCompletion,
-                    house.Tasks
-                );
+            house.OnceKept(() => house.Host.Forget(this));
         registry.Forget(this);
         house.Logbook.Note(this, new(EntryCode.Unwrapped), Situation.Asked?.By);
         house.Events.Removed(Definition.Name);
