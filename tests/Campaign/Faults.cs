@@ -24,6 +24,13 @@ internal sealed class Faults
     private readonly List<int> frozen = [];
     private readonly List<Task> underWay = [];
 
+    /// <summary>How often a server was stopped by a signal, and whether one is.</summary>
+    public int ServerFreezes { get; private set; }
+
+    public bool ServerFrozen => Volatile.Read(ref frozenServers) > 0;
+
+    private int frozenServers;
+
     /// <summary>What was asked since all was last at rest, in its order.</summary>
     public List<Asked> Asked { get; } = [];
 
@@ -87,7 +94,7 @@ internal sealed class Faults
             ),
             new("freeze a keeper", 4, (machine, random) => Freeze(Any(machine.Keepers, random), random)),
             // Nobody else lets a server go on that somebody has stopped: it always does after a while.
-            new("freeze the server", 2, (machine, random) => Freeze(machine.Server, random, mayStay: false)),
+            new("freeze the server", 2, FreezeServer),
             new("freeze a program", 2, (machine, random) => Freeze(AnyProgram(machine, random), random)),
             new("lose a keeper's socket", 3, (machine, random) => Done(() => Lose(machine, "socket", random))),
             new("lose an order's note", 3, (machine, random) => Done(() => Lose(machine, "order.*", random))),
@@ -122,15 +129,36 @@ internal sealed class Faults
     private static int AnyProgram(Machine machine, Random random) =>
         Any(machine.Marked().Select(one => one.Pid), random);
 
-    private Task Freeze(int pid, Random random, bool mayStay = true)
+    private Task Freeze(int pid, Random random)
     {
         if (pid <= 1)
             return Task.CompletedTask;
         Machine.Signal(pid, Stop);
         frozen.Add(pid);
         // Most go on after a while; some stay as they are until all is to settle.
-        if (!mayStay || random.Next(4) > 0)
+        if (random.Next(4) > 0)
             underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(50, 1500)), () => Machine.Signal(pid, Continue)));
+        return Task.CompletedTask;
+    }
+
+    private Task FreezeServer(Machine machine, Random random)
+    {
+        if (machine.Server is not (> 1 and var server))
+            return Task.CompletedTask;
+        Machine.Signal(server, Stop);
+        frozen.Add(server);
+        ServerFreezes++;
+        Interlocked.Increment(ref frozenServers);
+        underWay.Add(
+            Later(
+                TimeSpan.FromMilliseconds(random.Next(50, 1500)),
+                () =>
+                {
+                    Machine.Signal(server, Continue);
+                    Interlocked.Decrement(ref frozenServers);
+                }
+            )
+        );
         return Task.CompletedTask;
     }
 
@@ -196,8 +224,16 @@ internal sealed class Faults
         var fill = Path.Combine(machine.Places.Library, "fill");
         try
         {
-            using var file = new FileStream(fill, FileMode.Create);
-            var block = new byte[64 << 10];
+            // Most of it at once, and then what room there still is.
+            var most = new FileStreamOptions
+            {
+                Mode = FileMode.Create,
+                Access = FileAccess.Write,
+                PreallocationSize = Math.Max(0, machine.Room - (1 << 20)),
+            };
+            using var file = new FileStream(fill, most);
+            file.Seek(0, SeekOrigin.End);
+            var block = new byte[4 << 10];
             while (true)
             {
                 file.Write(block);

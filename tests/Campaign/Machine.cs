@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Text.Json;
 using CalmSentry.Contract;
+using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Tests.Campaign;
@@ -20,6 +21,16 @@ internal sealed class Machine(string programs) : IAsyncDisposable
 
     public string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
 
+    /// <summary>Bytes left on the disk of its store.</summary>
+    public long Room => new DriveInfo(Places.Library).AvailableFreeSpace;
+
+    /// <summary>Control groups that the sentry has made.</summary>
+    public int Groups =>
+        ControlGroups.Find(Places.RunDirectory).Directory is { } all ? Count(Directory.EnumerateDirectories, all) : 0;
+
+    /// <summary>Files in the run directory.</summary>
+    public int RunFiles => Count(Directory.EnumerateFiles, Places.RunDirectory);
+
     public bool IsRoot { get; } = Environment.UserName == "root";
 
     public async Task Begin()
@@ -30,7 +41,7 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         Directory.CreateDirectory(Places.Library);
         if (IsRoot) // so that its disk can be filled
             await Process
-                .Start("mount", ["-t", "tmpfs", "-o", "size=64m,mode=711", "small", Places.Library])
+                .Start("mount", ["-t", "tmpfs", "-o", "size=512m,mode=711", "small", Places.Library])
                 .WaitForExitAsync()
                 .ConfigureAwait(false);
         Directory.CreateDirectory(Places.RunDirectory);
@@ -172,6 +183,18 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         if (IsRoot)
             await Process.Start("umount", ["-l", Places.Library]).WaitForExitAsync().ConfigureAwait(false);
         Directory.Delete(Places.Root, recursive: true);
+    }
+
+    private static int Count(Func<string, string, SearchOption, IEnumerable<string>> entries, string directory)
+    {
+        try
+        {
+            return entries(directory, "*", SearchOption.AllDirectories).Count();
+        }
+        catch (IOException)
+        {
+            return -1; // one went meanwhile
+        }
     }
 
     private static int Number(string file)

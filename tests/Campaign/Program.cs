@@ -12,7 +12,10 @@ internal static class Program
 {
     private const int BetweenRests = 25;
 
-    private static readonly TimeSpan LongestList = TimeSpan.FromSeconds(1);
+    private const long LeastRoom = 32 << 20;
+
+    private static readonly TimeSpan LongestList = TimeSpan.FromSeconds(1),
+        TellEvery = TimeSpan.FromMinutes(1);
 
     private static Task<int> Main(string[] arguments)
     {
@@ -62,6 +65,7 @@ internal static class Program
         var began = Stopwatch.StartNew();
         var recent = new List<string>();
         (int Guard, int Server)? open = null;
+        var told = TimeSpan.Zero;
         while (began.Elapsed < length && done < most)
         {
             for (var i = 0; i < BetweenRests && done < most; i++, done++)
@@ -71,7 +75,15 @@ internal static class Program
                 recent.Add($"{began.Elapsed.TotalSeconds:0.000} {fault.Name}");
                 await fault.Do(machine, random).ConfigureAwait(false);
                 await Task.Delay(random.Next(5, 250)).ConfigureAwait(false);
-                if (random.Next(4) == 0 && await machine.Calm("list").ConfigureAwait(false) is { Exit: 0 } said)
+                if (random.Next(4) != 0)
+                    continue;
+                // One that somebody has stopped answers nobody: that says nothing of how long it takes.
+                var (frozen, freezes) = (faults.ServerFrozen, faults.ServerFreezes);
+                if (
+                    await machine.Calm("list").ConfigureAwait(false) is { Exit: 0 } said
+                    && !frozen
+                    && freezes == faults.ServerFreezes
+                )
                     lists.Add(said.Took);
             }
 
@@ -85,6 +97,23 @@ internal static class Program
 
             recent.Clear();
             faults.Asked.Clear();
+            if (machine.Room < LeastRoom)
+            {
+                Console.WriteLine("campaign: ended early, for what the sentry keeps has filled its small disk.");
+                break;
+            }
+
+            if (began.Elapsed - told > TellEvery)
+            {
+                told = began.Elapsed;
+                Console.WriteLine(
+                    $"{told.TotalMinutes:0} min: {done} faults, {violations} violations, memory of the server "
+                        + $"{ProcessFacts.OwnMemory(machine.Server) >> 10} KiB, open files "
+                        + $"{ProcessFacts.CountOpenFiles(machine.Guard)} and {ProcessFacts.CountOpenFiles(machine.Server)}, "
+                        + $"groups {machine.Groups}, files of runs {machine.RunFiles}"
+                );
+            }
+
             open ??= (ProcessFacts.CountOpenFiles(machine.Guard), ProcessFacts.CountOpenFiles(machine.Server));
         }
 

@@ -223,20 +223,8 @@ internal static class AskCommands
     private static async Task Progress(SentryClient client, string service, CancellationToken cancellation)
     {
         await Task.Delay(Patience, cancellation).ConfigureAwait(false);
-        var now = await client
-            .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
-            .ConfigureAwait(false);
-        var last = Say(now, "");
-        await client
-            .Watch(
-                view =>
-                {
-                    if (view.Name == now.Name)
-                        last = Say(view, last);
-                },
-                cancellation
-            )
-            .ConfigureAwait(false);
+        var last = "";
+        await client.Watch(view => last = Say(view, last), service, cancellation).ConfigureAwait(false);
     }
 
     private static string Say(ServiceView view, string last)

@@ -313,7 +313,7 @@ internal static class WhyCommands
         Console.Write(Terminal.OtherScreen);
         try
         {
-            var watching = client.Watch(_ => changed.Release(), cancellation);
+            var watching = client.Watch(_ => changed.Release(), null, cancellation);
             while (!cancellation.IsCancellationRequested && !watching.IsCompleted)
             {
                 Console.Write(

@@ -73,9 +73,11 @@ internal sealed class SentryClient : IDisposable
     }
 
     /// <summary>Calls <paramref name="changed"/> for each state a service comes to, until cancelled.</summary>
-    public async Task Watch(Action<ServiceView> changed, CancellationToken cancellation)
+    /// <param name="service">Of this one alone, beginning with the state it is in.</param>
+    public async Task Watch(Action<ServiceView> changed, string? service, CancellationToken cancellation)
     {
-        using var response = await Stream("events", cancellation).ConfigureAwait(false);
+        var path = service is null ? "events" : $"{PathOf(service)}/events";
+        using var response = await Stream(path, cancellation).ConfigureAwait(false);
         var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
         await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancellation).ConfigureAwait(false))
             if (item.EventType == "service")

@@ -24,6 +24,10 @@ internal static class SentryRoutes
         api.MapGet("/logbook", Logbook).May(Permission.Read);
 
         api.MapGet("/events", LiveEvents).Produces<string>(200, "text/event-stream").May(Permission.Read);
+
+        api.MapGet("/services/{name}/events", LiveEventsOf)
+            .Produces<string>(200, "text/event-stream")
+            .May(Permission.Read);
     }
 
     /// <summary>The sentry itself, and who you are to it.</summary>
@@ -40,7 +44,28 @@ internal static class SentryRoutes
     /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet.
     /// </summary>
     public static IResult LiveEvents(EventHub events, Registry registry, HttpContext context) =>
-        events.Full
+        Stream(
+            events,
+            () => new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Plain.IReadOnlyListServiceView)),
+            null,
+            context
+        );
+
+    /// <summary>
+    /// Live events of one service: 'service' (as it is, first, then as it changes), 'removed', 'logged', and 'beat' when
+    /// all is quiet.
+    /// </summary>
+    public static IResult LiveEventsOf(Called called, EventHub events, HttpContext context) =>
+        Stream(
+            events,
+            () => new("service", JsonSerializer.Serialize(called.Service.View, ApiJson.Plain.ServiceView)),
+            called.Service.Definition.Name,
+            context
+        );
+
+    private static IResult Stream(EventHub events, Func<LiveEvent> first, string? service, HttpContext context)
+    {
+        return events.Full
             ? Problems.Of(
                 503,
                 "too-many-streams",
@@ -48,7 +73,14 @@ internal static class SentryRoutes
                 $"{EventHub.Most} streams of events are open, as many as there may be.",
                 "Close some: each open console page and each 'calm board' has one."
             )
-            : TypedResults.ServerSentEvents(Items(events, registry, context.RequestAborted));
+            : TypedResults.ServerSentEvents(Items(context.RequestAborted));
+
+        async IAsyncEnumerable<SseItem<string>> Items([EnumeratorCancellation] CancellationToken cancellation)
+        {
+            await foreach (var live in events.Listen(first, service, cancellation).ConfigureAwait(false))
+                yield return new(live.Data, live.Name);
+        }
+    }
 
     /// <summary>The latest entries of the logbook, oldest first; of one service, or of all.</summary>
     /// <param name="service">Its short name or title, or the name of one that is no more.</param>
@@ -120,18 +152,6 @@ internal static class SentryRoutes
             Limits = limits,
             You = Caller.Of(context).Who.Name,
         };
-    }
-
-    private static async IAsyncEnumerable<SseItem<string>> Items(
-        EventHub events,
-        Registry registry,
-        [EnumeratorCancellation] CancellationToken cancellation
-    )
-    {
-        LiveEvent All() =>
-            new("services", JsonSerializer.Serialize(registry.Views, ApiJson.Plain.IReadOnlyListServiceView));
-        await foreach (var live in events.Listen(All, cancellation).ConfigureAwait(false))
-            yield return new(live.Data, live.Name);
     }
 }
 

@@ -8,7 +8,8 @@ using CalmSentry.Contract.Api;
 namespace CalmSentry.Server.Events;
 
 /// <summary>One event as it goes out: its name and its data as JSON, written once for all who listen.</summary>
-internal readonly record struct LiveEvent(string Name, string Data);
+/// <param name="Service">The service it is about; null: the sentry.</param>
+internal readonly record struct LiveEvent(string Name, string Data, string? Service = null);
 
 /// <summary>
 /// Tells every listener what changes, as it changes. A listener that does not keep up is cut off and comes back for the
@@ -24,27 +25,31 @@ internal sealed class EventHub
     /// <summary>There is no room for another stream.</summary>
     public bool Full => listeners.Count >= Most;
 
-    private readonly ConcurrentDictionary<Channel<LiveEvent>, bool> listeners = [];
+    /// <summary>Who listens, and to which service alone; "" to all.</summary>
+    private readonly ConcurrentDictionary<Channel<LiveEvent>, string> listeners = [];
     private volatile bool closed;
 
-    public void Changed(ServiceView view) => Send("service", view, ApiJson.Plain.ServiceView);
+    public void Changed(ServiceView view) => Send("service", view, ApiJson.Plain.ServiceView, view.Name);
 
     public void Removed(string name) =>
-        Send("removed", JsonSerializer.SerializeToElement(name, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
+        Send("removed", name, ApiJson.Plain.String, name);
 
     /// <summary>There is a new report of a boot or a drill.</summary>
     public void Began(string kind) =>
-        Send("began", JsonSerializer.SerializeToElement(kind, ApiJson.Plain.String), ApiJson.Plain.JsonElement);
+        Send("began", kind, ApiJson.Plain.String, null);
 
-    public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry);
+    public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry, entry.Service);
 
+    /// <param name="first">How things are as the stream begins; what changes from then on follows it.</param>
+    /// <param name="service">Of which service alone to hear; null: of all, and of the sentry.</param>
     public async IAsyncEnumerable<LiveEvent> Listen(
         Func<LiveEvent> first,
+        string? service,
         [EnumeratorCancellation] CancellationToken cancellation
     )
     {
         var channel = Channel.CreateBounded<LiveEvent>(new BoundedChannelOptions(Backlog) { SingleReader = true });
-        listeners[channel] = true;
+        listeners[channel] = service ?? "";
         if (closed)
             channel.Writer.TryComplete();
         try
@@ -94,13 +99,16 @@ internal sealed class EventHub
         }
     }
 
-    private void Send<T>(string name, T value, JsonTypeInfo<T> type)
+    private void Send<T>(string name, T value, JsonTypeInfo<T> type, string? service)
     {
-        if (listeners.IsEmpty)
-            return;
-        var live = new LiveEvent(name, JsonSerializer.Serialize(value, type));
-        foreach (var channel in listeners.Keys)
-            if (!channel.Writer.TryWrite(live))
+        LiveEvent? live = null;
+        foreach (var (channel, only) in listeners)
+        {
+            if (only.Length > 0 && only != service)
+                continue;
+            live ??= new LiveEvent(name, JsonSerializer.Serialize(value, type), service);
+            if (!channel.Writer.TryWrite(live.Value))
                 channel.Writer.TryComplete();
+        }
     }
 }
