@@ -1,13 +1,16 @@
 #!/usr/bin/env bash
 # Builds everything and runs every test; needs no other set-up. Ends with "N passed, N failed, N skipped".
 #   ./test.sh            all: format, unit, native (the build of it), end to end, console, demo
-#   ./test.sh unit …     only the parts named: format unit native end-to-end console demo, and campaign: random faults
+#   ./test.sh unit …     only the parts named: format unit native end-to-end console demo campaign (two minutes of random faults),
+#                        and what takes long: power-cuts (fifty of a virtual machine, half an hour)
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
-CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime" . tools/setup.sh || exit 1
+CALM_NEEDS="chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime"
+case " $* " in *" power-cuts "*) CALM_NEEDS="$CALM_NEEDS qemu-system-x86_64=qemu-system-x86 cpio=cpio mke2fs=e2fsprogs" ;; esac
+. tools/setup.sh || exit 1
 . tools/parts.sh
-all="format unit native end-to-end console demo"
-known="$all campaign"
+all="format unit native end-to-end campaign console demo"
+known="$all power-cuts"
 parts=${*:-$all}
 for part in $parts; do
   case " $known " in *" $part "*) ;; *) echo "test: no part called $part; there are: $known" >&2; exit 2 ;; esac
@@ -36,7 +39,7 @@ compiled() { # everything in C#, once, with every analyzer: native code and test
   fi
 }
 native= # the process that makes native code meanwhile
-native_begins() { [ -n "$native" ] || { compiled && { build native console >"$built" 2>&1 & native=$!; }; }; }
+native_begins() { [ -n "$native" ] || { compiled && { build native console other >"$built" 2>&1 & native=$!; }; }; }
 native_ready() {
   [ "$native" != failed ] && native_begins || return
   [ "$native" = ready ] && return
@@ -73,6 +76,7 @@ run() {
     native) native_ready ;;
     end-to-end) native_ready && xunit "the service through its client" EndToEnd ;;
     campaign) native_ready && whole "two minutes of random faults" timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
+    power-cuts) native_ready && whole "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
     console) native_ready && packages && console ;;
     demo) native_ready && whole "the demo" timeout 300 ./demo.sh --once --native ;;
   esac

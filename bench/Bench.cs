@@ -11,6 +11,7 @@ using CalmSentry.Contract.Api;
 var binaries = Path.GetFullPath(args[0]);
 var floors = Path.GetFullPath(args[1]);
 var quick = args.Contains("--quick");
+var pair = args.Contains("--pair"); // for bench/pair.sh: every single time of what is compared, a line each
 var root = Directory.CreateTempSubdirectory("calm-bench-");
 var places = new Places(root.FullName);
 var fifoPath = Path.Combine(root.FullName, "first");
@@ -46,6 +47,24 @@ var rows = new List<string>();
 var n = quick ? 10 : 50;
 try
 {
+    if (pair)
+    {
+        await Wrap("first", 0, floors, ["first", fifoPath]);
+        Sample("launch", await Launches());
+        Sample("kill-to-running", await Agains());
+        await http.DeleteAsync("services/first");
+        await WrapMany(200);
+        for (var i = 0; i < 5; i++)
+            Sample("200-from-cold", [await Cold(200)]);
+        var list = Path.Combine(binaries, "calm");
+        Sample("list", [.. Enumerable.Range(0, 50).Select(_ => Timed(list, "--root", places.Root, "list"))]);
+        await StopAll();
+        await WrapMany(1000);
+        for (var i = 0; i < 2; i++)
+            Sample("1000-from-cold", [await Cold(1000)]);
+        return;
+    }
+
     await Wrap("first", 0, floors, ["first", fifoPath]);
     await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
     await Again();
@@ -66,13 +85,11 @@ try
     await Many(quick ? 40 : 200);
     foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 })
         await Prove(count);
+    await Crowd(quick ? 20 : 1000);
 }
 finally
 {
-    var stops = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!.Select(view =>
-        http.PostAsync($"services/{view.Name}/stop", null)
-    );
-    await Task.WhenAll(stops);
+    await StopAll();
     _ = kill(server.Id, 15);
     await server.WaitForExitAsync();
     root.Delete(recursive: true);
@@ -87,6 +104,11 @@ async Task Launch(string what)
 {
     Progress("launch");
     var floor = Median(Lines(Run(floors, "spawn", $"{n}", fifoPath)));
+    Row(what, floor, Median(await Launches()), Milliseconds);
+}
+
+async Task<List<double>> Launches()
+{
     var ours = new List<double>();
     for (var i = 0; i < n; i++)
     {
@@ -100,7 +122,7 @@ async Task Launch(string what)
         ours.Add(first - Nanoseconds(run.Began));
     }
 
-    Row(what, floor, Median(ours), Milliseconds);
+    return ours;
 }
 
 // kill -9 to the new program's first instruction, with a pause of 0.
@@ -108,6 +130,11 @@ async Task Again()
 {
     Progress("kill to running again");
     var floor = Median(Lines(Run(floors, "respawn", $"{n}", fifoPath)));
+    Row("kill -9 to running again (floor: waitpid and posix_spawn in C)", floor, Median(await Agains()), Milliseconds);
+}
+
+async Task<List<double>> Agains()
+{
     await http.PostAsync("services/first/start", null);
     await First();
     var ours = new List<double>();
@@ -122,7 +149,7 @@ async Task Again()
     }
 
     await http.PostAsync("services/first/stop", null);
-    Row("kill -9 to running again (floor: waitpid and posix_spawn in C)", floor, Median(ours), Milliseconds);
+    return ours;
 }
 
 // Output captured, against a pipe into cat.
@@ -328,20 +355,13 @@ async Task Many(int count)
     await http.DeleteAsync("services/first");
     await http.DeleteAsync("services/spew");
     var floor = Lines(Run(floors, "many", $"{count}", fifoPath)).Single();
-    for (var i = 0; i < count; i++)
-        await Wrap($"service-{i}", 0, floors, ["first", fifoPath]);
-    var before = Nanoseconds(DateTimeOffset.UtcNow);
-    var starts = Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
-    long last = 0;
-    for (var i = 0; i < count; i++)
-        last = Math.Max(last, await First());
+    await WrapMany(count);
     Row(
         $"{count} services from cold to the last one's first instruction (floor: the same from one C program)",
         floor,
-        last - before,
+        await Cold(count),
         Milliseconds
     );
-    await Task.WhenAll(starts);
 
     var keepers = Process
         .GetProcessesByName("calm-keeper")
@@ -377,6 +397,76 @@ async Task Many(int count)
         Milliseconds
     );
     Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
+}
+
+// As many clients at once, each starting one of the services that were proven before.
+async Task Crowd(int count)
+{
+    Progress($"{count} clients at once");
+    await StopAll();
+    var clients = Enumerable
+        .Range(0, count)
+        .Select(i =>
+            Process.Start(
+                new ProcessStartInfo(
+                    Path.Combine(binaries, "calm"),
+                    ["--root", places.Root, "start", $"service-{i}", "--json"]
+                )
+                {
+                    RedirectStandardOutput = true,
+                    RedirectStandardError = true,
+                }
+            )!
+        )
+        .ToList();
+    var refused = 0;
+    foreach (var client in clients)
+    {
+        var said = client.StandardOutput.ReadToEndAsync();
+        _ = await client.StandardError.ReadToEndAsync();
+        _ = await said;
+        await client.WaitForExitAsync();
+        if (client.ExitCode != 0)
+            refused++;
+    }
+
+    await Task.Delay(TimeSpan.FromMinutes(1));
+    rows.Add(
+        $"| memory of the service a minute after {count} clients each started a service at once, {refused} refused (Pss) "
+            + $"| – | {Pss(server.Id) / 1000.0:0.0} MB | – |"
+    );
+}
+
+async Task WrapMany(int count)
+{
+    for (var i = 0; i < count; i++)
+        if ((await http.GetAsync($"services/service-{i}")).StatusCode == System.Net.HttpStatusCode.NotFound)
+            await Wrap($"service-{i}", 0, floors, ["first", fifoPath]);
+}
+
+// All of them begun at once, until the last one's first instruction.
+async Task<double> Cold(int count)
+{
+    await StopAll();
+    var before = Nanoseconds(DateTimeOffset.UtcNow);
+    var starts = Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
+    long last = 0;
+    for (var i = 0; i < count; i++)
+        last = Math.Max(last, await First());
+    await Task.WhenAll(starts);
+    return last - before;
+}
+
+async Task StopAll()
+{
+    var all = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!;
+    await Task.WhenAll(all.Select(view => http.PostAsync($"services/{view.Name}/stop", null)));
+}
+
+void Sample(string what, List<double> times)
+{
+    foreach (var time in times)
+        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{what} {time / 1e6:0.000}"));
 }
 
 // Many services begun as a boot would, each proven by its own port; the same sentry goes on to the next number.

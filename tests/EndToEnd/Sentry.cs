@@ -35,8 +35,15 @@ public sealed class Sentry : IAsyncDisposable
 
     private static readonly TimeSpan BetweenLooks = TimeSpan.FromMilliseconds(5);
 
-    private readonly string binaries;
+    /// <summary>The same programs, built as another version; null where nobody has built them.</summary>
+    public static readonly string? OtherVersion =
+        Path.Combine(Find(), Environment.GetEnvironmentVariable("CALM_TEST_OTHER") ?? "out/other") is var other
+        && File.Exists(Path.Combine(other, "calm-sentry"))
+            ? other
+            : null;
+
     private readonly string[] before;
+    private string binaries;
     private Process? server;
     private bool guarded;
 
@@ -190,6 +197,9 @@ public sealed class Sentry : IAsyncDisposable
     }
 
     public Process Open(params string[] arguments) => Open([], arguments);
+
+    /// <summary>From now on, programs are those in another directory; null: those as they ship.</summary>
+    public void Use(string? directory) => binaries = directory ?? Out;
 
     public string Program(string name) => Path.Combine(binaries, name);
 

@@ -44,4 +44,67 @@ public class UpgradeTests
         );
         await sentry.Ok("stop", "tide-store");
     }
+
+    /// <summary>Two builds of different versions, both ways: the one that follows takes over from the other.</summary>
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task Another_version_takes_over_programs_outcomes_and_orders(bool forward)
+    {
+        Assert.SkipWhen(Sentry.OtherVersion is null, "No other version is built: ./test.sh end-to-end makes one.");
+        var (from, to) = forward ? ((string?)null, Sentry.OtherVersion) : (Sentry.OtherVersion, null);
+        await using var sentry = await Sentry.Start();
+        await sentry.KillServer();
+        sentry.Use(from);
+        await sentry.Serve();
+        var before = await Version();
+        var counter = sentry.Script(
+            "counts",
+            "#!/bin/sh\ntrap 'echo over; exit 7' TERM\ni=0; while :; do echo $i; i=$((i+1)); sleep 0.01; done\n"
+        );
+        foreach (var name in (string[])["tide-gauge", "gate-counter", "fare-ledger"])
+            await sentry.Wrap(name, "--proof", "up-for:10ms", "--start", "--", counter);
+        var pids = new Dictionary<string, int>();
+        foreach (var name in (string[])["tide-gauge", "gate-counter", "fare-ledger"])
+            pids[name] = await Pid(name);
+        var keeper = Sentry.Parent(pids["tide-gauge"]);
+
+        // One ends while no server is there: the keeper of the one version tells the other.
+        await sentry.KillServer();
+        Sentry.Kill(pids["gate-counter"], "TERM");
+        await Sentry.Eventually(() => !Sentry.Lives(pids["gate-counter"]));
+        sentry.Use(to);
+        await sentry.Serve();
+        Assert.NotEqual(before, await Version());
+        Assert.Equal(pids["tide-gauge"], await Pid("tide-gauge"));
+        Assert.Equal(pids["fare-ledger"], await Pid("fare-ledger"));
+        Assert.Contains("code 7", (await sentry.Ok("runs", "gate-counter")).Output, StringComparison.Ordinal);
+        await sentry.Until("gate-counter", view => view.GetProperty("state").GetString() == "running");
+
+        // Orders go to keepers of the version before, and at the next start a keeper of this one takes the place.
+        await sentry.Ok("adjust", "tide-gauge", "--title", "Tide gauge");
+        Assert.Contains("code 7", (await sentry.Ok("stop", "fare-ledger")).Output, StringComparison.Ordinal);
+        await sentry.Ok("restart", "tide-gauge");
+        Assert.NotEqual(keeper, Sentry.Parent(await Pid("tide-gauge")));
+        Assert.False(Sentry.Lives(keeper));
+        var lines = (await File.ReadAllLinesAsync(sentry.Places.OutputOf("tide-gauge")))
+            .TakeWhile(line => line != "over")
+            .ToList();
+        Assert.Equal(Enumerable.Range(0, lines.Count).Select(i => $"{i}"), lines);
+
+        // And what it has changed stays readable by the one before.
+        var live = await Pid("tide-gauge");
+        await sentry.KillServer();
+        sentry.Use(from);
+        await sentry.Serve();
+        Assert.Equal(before, await Version());
+        Assert.Equal(live, await Pid("tide-gauge"));
+        Assert.Equal("Tide gauge", (await sentry.Show("tide-gauge")).GetProperty("title").GetString());
+        Assert.Equal("stopped", (await sentry.Show("fare-ledger")).GetProperty("state").GetString());
+        await sentry.Ok("stop", "--all");
+
+        async Task<string?> Version() =>
+            (await sentry.Ok("host", "status", "--json")).Json.GetProperty("version").GetString();
+        async Task<int> Pid(string name) => (await sentry.Show(name)).GetProperty("pid").GetInt32();
+    }
 }

@@ -25,6 +25,19 @@ public static class FileFacts
             && (*(ushort*)(room + 28) & 0xF000) == 0x8000;
     }
 
+    /// <summary>Whether two paths, links followed, lead to one and the same file; false where one leads to none.</summary>
+    public static bool AreOne(string path, string other) => Identity(path) is { } one && one == Identity(other);
+
+    private static unsafe (ulong Number, uint Major, uint Minor)? Identity(string path)
+    {
+        using var text = new CString(path);
+        var room = stackalloc byte[256];
+        const uint number = 0x100;
+        return Libc.statx(Libc.AT_FDCWD, text.Pointer, 0, number, room) == 0
+            ? (*(ulong*)(room + 32), *(uint*)(room + 136), *(uint*)(room + 140))
+            : null;
+    }
+
     /// <summary>
     /// Files under the roots that were written since a moment and belong to an account; at most 20,000 entries are
     /// looked at.

@@ -8,6 +8,9 @@ namespace CalmSentry.Linux.Processes;
 /// <summary>Starts keepers, in sessions of their own so that they outlive the server.</summary>
 public sealed class KeeperStarter(string binary, string runDirectory)
 {
+    /// <summary>The program that is started.</summary>
+    public string Program => binary;
+
     private (int Pid, Socket Connection)? spare;
     private readonly Lock spareLock = new();
 

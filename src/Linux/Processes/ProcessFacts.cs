@@ -65,7 +65,10 @@ public static class ProcessFacts
     }
 
     /// <summary>The file a process executes, or null when it is gone or not ours to see.</summary>
-    public static string? Executable(int pid) => Link($"/proc/{pid}/exe");
+    public static string? Executable(int pid) => Link(ExecutableLink(pid));
+
+    /// <summary>A path that leads to its executable, also where that has another name by now, or none (proc(5), exe).</summary>
+    public static string ExecutableLink(int pid) => $"/proc/{pid}/exe";
 
     public static string? WorkingDirectory(int pid) => Link($"/proc/{pid}/cwd");
 

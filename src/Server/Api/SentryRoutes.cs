@@ -25,7 +25,8 @@ internal static class SentryRoutes
 
         api.MapGet("/events", LiveEvents).Produces<string>(200, "text/event-stream").May(Permission.Read);
 
-        api.MapGet("/services/{name}/events", LiveEventsOf)
+        api.OneService()
+            .MapGet("/events", LiveEventsOf)
             .Produces<string>(200, "text/event-stream")
             .May(Permission.Read);
     }

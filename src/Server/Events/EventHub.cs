@@ -31,12 +31,10 @@ internal sealed class EventHub
 
     public void Changed(ServiceView view) => Send("service", view, ApiJson.Plain.ServiceView, view.Name);
 
-    public void Removed(string name) =>
-        Send("removed", name, ApiJson.Plain.String, name);
+    public void Removed(string name) => Send("removed", name, ApiJson.Plain.String, name);
 
     /// <summary>There is a new report of a boot or a drill.</summary>
-    public void Began(string kind) =>
-        Send("began", kind, ApiJson.Plain.String, null);
+    public void Began(string kind) => Send("began", kind, ApiJson.Plain.String, null);
 
     public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry, entry.Service);
 

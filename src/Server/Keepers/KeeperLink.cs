@@ -1,5 +1,6 @@
 using System.Net.Sockets;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
 
@@ -9,15 +10,16 @@ namespace CalmSentry.Server.Keepers;
 internal sealed class KeeperLink : IKeeper
 {
     private readonly Socket socket;
-    private readonly string runDirectory;
+    private readonly string runDirectory,
+        program;
     private readonly int childPid;
     private byte[] inbox = new byte[1024];
     private int from,
         to;
     private volatile TaskCompletionSource? asked;
 
-    private KeeperLink(Socket socket, string runDirectory, int childPid) =>
-        (this.socket, this.runDirectory, this.childPid) = (socket, runDirectory, childPid);
+    private KeeperLink(Socket socket, string runDirectory, string program, int childPid) =>
+        (this.socket, this.runDirectory, this.program, this.childPid) = (socket, runDirectory, program, childPid);
 
     /// <summary>Process id of a keeper this server started; 0 of one it found.</summary>
     public int Pid => childPid;
@@ -25,28 +27,26 @@ internal sealed class KeeperLink : IKeeper
     /// <summary>What it understands (<see cref="KeeperVersion"/>); 0 before its hello.</summary>
     public int Version { get; private set; }
 
-    /// <summary>Whether its program is not the one of today any more.</summary>
+    /// <summary>Whether its program is another than the one that would be started today.</summary>
     public bool Outdated =>
         childPid == 0
-        && (
-            Version < KeeperVersion.Latest
-            || ProcessFacts.Executable(PeerPid)?.EndsWith(" (deleted)", StringComparison.Ordinal) == true
-        );
+        && (Version < KeeperVersion.Latest || !FileFacts.AreOne(ProcessFacts.ExecutableLink(PeerPid), program));
 
     /// <summary>A new keeper for a service; the first order binds it to the run directory.</summary>
     /// <exception cref="IOException">The keeper cannot be started.</exception>
     public static KeeperLink Start(KeeperStarter starter, string runDirectory)
     {
         var (pid, socket) = starter.Take();
-        return new(socket, runDirectory, pid);
+        return new(socket, runDirectory, starter.Program, pid);
     }
 
     /// <summary>Connects to the keeper an earlier server started; null when there is none.</summary>
-    public static KeeperLink? Find(string runDirectory)
+    /// <param name="program">What a keeper's program is today.</param>
+    public static KeeperLink? Find(string runDirectory, string program)
     {
         try
         {
-            return new(UnixConnection.Connect(runDirectory, "socket"), runDirectory, childPid: 0);
+            return new(UnixConnection.Connect(runDirectory, "socket"), runDirectory, program, childPid: 0);
         }
         catch (SocketException)
         {
@@ -72,7 +72,12 @@ internal sealed class KeeperLink : IKeeper
     /// again and is connected to.
     /// </summary>
     /// <param name="processes">What is known to belong to the run.</param>
-    public static async Task<KeeperLink?> FindByProcesses(string runDirectory, IEnumerable<int> processes)
+    /// <param name="program">What a keeper's program is today.</param>
+    public static async Task<KeeperLink?> FindByProcesses(
+        string runDirectory,
+        string program,
+        IEnumerable<int> processes
+    )
     {
         foreach (var pid in processes.Select(KeeperOf).Distinct())
         {
@@ -87,7 +92,7 @@ internal sealed class KeeperLink : IKeeper
                 continue;
             for (var tries = 0; tries < PlaceTries; tries++)
             {
-                if (Find(runDirectory) is { } link)
+                if (Find(runDirectory, program) is { } link)
                     return link;
                 await Task.Delay(5).ConfigureAwait(false);
             }

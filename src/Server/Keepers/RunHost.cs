@@ -100,8 +100,8 @@ internal sealed class RunHost(House house) : IRunHost
     private string Remembered => Path.Combine(house.Places.RunDirectory, "taken-up");
 
     public async Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes) =>
-        KeeperLink.Find(runDirectory)
-        ?? await KeeperLink.FindByProcesses(runDirectory, processes()).ConfigureAwait(false);
+        KeeperLink.Find(runDirectory, house.Keepers.Program)
+        ?? await KeeperLink.FindByProcesses(runDirectory, house.Keepers.Program, processes()).ConfigureAwait(false);
 
     public void Note(string runDirectory, LiveRun run, long outputFrom) =>
         RunNotes.Write(runDirectory, run, outputFrom);
