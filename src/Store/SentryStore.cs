@@ -97,7 +97,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             foreach (var end in (string[])["", "-wal", "-shm"])
                 if (File.Exists(path + end))
                     File.Move(path + end, apart + end, overwrite: true);
-            return new(path, Writer(path), aside: null, workings) { SetApart = apart, Damage = error.Message };
+            return new(path, Writer(path), aside: null, workings) { SetApart = apart, Damage = WhatFails(error, path) };
         }
         catch (SqliteException error) when (IsAboutTheDisk(error) && aside is not null && File.Exists(path))
         {
@@ -109,7 +109,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             }
 
             Writer(aside).Dispose();
-            return new(path, writer: null, aside, workings) { Failure = error.Message };
+            return new(path, writer: null, aside, workings) { Failure = WhatFails(error, path) };
         }
     }
 
@@ -131,7 +131,7 @@ public sealed partial class SentryStore : IAsyncDisposable
         }
         catch (SqliteException error) when (IsDamage(error))
         {
-            wrong = error.Message;
+            wrong = WhatFails(error, path);
         }
 
         if (wrong is null || Damage is not null)
@@ -501,9 +501,23 @@ public sealed partial class SentryStore : IAsyncDisposable
         }
         catch (SqliteException error)
         {
-            return error.Message;
+            return WhatFails(error, path);
         }
     }
+
+    /// <summary>What a person can do something about, as a clause.</summary>
+    private static string WhatFails(SqliteException error, string path) =>
+        error.SqliteErrorCode switch
+        {
+            SQLITE_FULL => $"the disk of {Path.GetDirectoryName(path)} is full",
+            SQLITE_READONLY => $"{path} can only be read",
+            SQLITE_IOERR => $"the disk of {Path.GetDirectoryName(path)} reports an error",
+            SQLITE_CANTOPEN => $"{path} cannot be opened",
+            SQLITE_BUSY or SQLITE_LOCKED => "another program holds the store",
+            SQLITE_CORRUPT => $"what is in {path} does not hold together",
+            SQLITE_NOTADB => $"what is in {path} is no database",
+            _ => error.Message.TrimEnd('.'),
+        };
 
     /// <summary>The store's own disk may take something again: from then on it is read and written there.</summary>
     private void OpenAgain()
@@ -531,6 +545,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         error.SqliteErrorCode is SQLITE_ERROR or SQLITE_TOOBIG or SQLITE_CONSTRAINT or SQLITE_MISMATCH or SQLITE_RANGE;
 
     private const int SQLITE_ERROR = 1,
+        SQLITE_BUSY = 5,
+        SQLITE_LOCKED = 6,
         SQLITE_READONLY = 8,
         SQLITE_IOERR = 10,
         SQLITE_CORRUPT = 11,
@@ -571,11 +587,11 @@ public sealed partial class SentryStore : IAsyncDisposable
             }
             catch (SqliteException error) when (IsAboutTheWrite(error))
             {
-                Refused = error.Message;
+                Refused = WhatFails(error, path);
             }
             catch (SqliteException error)
             {
-                return error.Message;
+                return WhatFails(error, path);
             }
 
             batch[i] = batch[i] with { Sql = null }; // done with, also when the rest is tried again

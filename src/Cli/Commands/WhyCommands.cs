@@ -344,6 +344,11 @@ internal static class WhyCommands
             CultureInfo.InvariantCulture,
             $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n"
         );
+        foreach (var limit in board.Limits)
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"{(colours ? Terminal.Red : "")}{limit}{(colours ? Terminal.Plain : "")}\n\n"
+            );
         if (board.NeedAttention.Count == 0)
             text.Append("No service needs attention.\n");
         else

@@ -18,6 +18,7 @@ internal sealed class SentryClient : IDisposable
         Note = "Calm-Note";
 
     private readonly HttpClient http;
+    private readonly HashSet<string> said = [];
     private readonly Places places;
 
     public SentryClient(Places places)
@@ -111,11 +112,9 @@ internal sealed class SentryClient : IDisposable
         }
 
         if (response.Headers.TryGetValues(NotRecorded, out var why))
-            Console.Error.WriteLine(
-                $"calm: not on record yet: {why.First().TrimEnd('.')}. It is tried again every second."
-            );
+            Say($"not on record yet: {why.First().TrimEnd('.')}. It is tried again every second.");
         if (response.Headers.TryGetValues(Note, out var note))
-            Console.Error.WriteLine($"calm: {note.First()}");
+            Say(note.First());
         if (response.IsSuccessStatusCode)
             return response;
         using (response)
@@ -139,6 +138,13 @@ internal sealed class SentryClient : IDisposable
                 problem?.Code
             );
         }
+    }
+
+    /// <summary>Once, however many answers a command takes.</summary>
+    private void Say(string note)
+    {
+        if (said.Add(note))
+            Console.Error.WriteLine($"calm: {note}");
     }
 
     private Failure Unreachable(SocketException error) =>

@@ -55,6 +55,9 @@ public sealed record BoardView
 
     public required DateTimeOffset At { get; init; }
 
+    /// <summary>What the store, or how this machine was booted, does not allow now, as sentences.</summary>
+    public IReadOnlyList<string> Limits { get; init; } = [];
+
     /// <summary>Those that need attention, the longest waiting first.</summary>
     public required IReadOnlyList<ServiceView> NeedAttention { get; init; }
 

@@ -19,7 +19,7 @@ internal static class SentryRoutes
 {
     public static void MapSentry(this IEndpointRouteBuilder api)
     {
-        api.MapGet("/sentry", Sentry).Produces<SentryView>().May(Permission.Read);
+        api.MapGet("/sentry", Sentry).Produces<SentryView>().May(Permission.Read).WithMetadata(new Unrecorded.Told());
 
         api.MapGet("/logbook", Logbook).May(Permission.Read);
 
@@ -111,34 +111,6 @@ internal static class SentryRoutes
         HttpContext context
     )
     {
-        var limits = new List<string>();
-        if (Account.OwnId != 0)
-            limits.Add(
-                $"Not run as root: services run only as {Account.NameOf(Account.OwnId)}, and only while that "
-                    + $"account may run programs."
-            );
-        if (groups.WhyNot is { } why)
-            limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
-        if (registry.HeldBack is { } heldBack)
-            limits.Add(
-                $"Nothing was started at this boot: {heldBack}. What starts with the machine stays stopped until somebody "
-                    + "starts it."
-            );
-        if (store.Failure is { } failure)
-            limits.Add($"The store cannot be written: {failure}. It is tried again every second.");
-        if (store.LeftOut > 0)
-            limits.Add(
-                $"{store.LeftOut} entries of the logbook and of runs were left out: too many waited for a disk that took nothing."
-            );
-        if (store.SetApart is { } apart)
-            limits.Add($"The store was damaged ({store.Damage}) and begun anew; what is left of it lies at {apart}.");
-        else if (store.Damage is { } damage)
-            limits.Add(
-                $"The store is damaged: {damage}. Definitions are in {places.Definitions}, too: end the sentry alone, move "
-                    + $"{places.Database} away, and start it: it is made again from them."
-            );
-        if (store.Refused is { } refused)
-            limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
         return new SentryView
         {
             Version = SentrySelf.Version,
@@ -150,7 +122,7 @@ internal static class SentryRoutes
             Console = self.Console,
             Guard = GuardWatch.Alive(places),
             StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
-            Limits = limits,
+            Limits = Limits.Of(store, registry, places, groups),
             You = Caller.Of(context).Who.Name,
         };
     }

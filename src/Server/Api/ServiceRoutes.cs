@@ -1,3 +1,4 @@
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Server.Definitions;
@@ -14,7 +15,7 @@ internal static class ServiceRoutes
     public static void MapServices(this IEndpointRouteBuilder api)
     {
         api.MapGet("/services", All).May(Permission.Read);
-        api.MapGet("/board", Board).May(Permission.Read);
+        api.MapGet("/board", Board).May(Permission.Read).WithMetadata(new Unrecorded.Told());
         api.MapGet("/definition.schema.json", Schema)
             .Produces<string>(200, "application/schema+json")
             .May(Permission.Read);
@@ -45,8 +46,16 @@ internal static class ServiceRoutes
     }
 
     /// <summary>Which services need attention now, and how the rest is.</summary>
-    public static Task<BoardView> Board(Registry registry, SentryStore store, TimeProvider clock) =>
-        WhyFinder.Board(registry, store, clock);
+    public static async Task<BoardView> Board(
+        Registry registry,
+        SentryStore store,
+        Places places,
+        TimeProvider clock
+    ) =>
+        await WhyFinder.Board(registry, store, clock).ConfigureAwait(false) with
+        {
+            Limits = Limits.ThatPass(store, registry, places),
+        };
 
     /// <summary>JSON Schema (2020-12) of a definition.</summary>
     public static IResult Schema() => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json");

@@ -3,13 +3,16 @@ using CalmSentry.Store;
 namespace CalmSentry.Server.Api;
 
 /// <summary>
-/// While the store cannot be written: every answer says so; seeing, starting and stopping go on; what would change
+/// While the store cannot be written: every answer says so, here or in itself; seeing, starting and stopping go on; what would change
 /// definitions, secrets or accounts is refused at once, for nobody could be told that it is kept.
 /// </summary>
 internal static class Unrecorded
 {
     /// <summary>In an endpoint's metadata: it changes what must be on record. Of its calls those that only look go on.</summary>
     public sealed class Refused;
+
+    /// <summary>In an endpoint's metadata: its answer itself says so.</summary>
+    public sealed class Told;
 
     private const string Header = "Calm-Not-Recorded";
 
@@ -21,6 +24,8 @@ internal static class Unrecorded
             && context.GetEndpoint()?.Metadata.GetMetadata<Refused>() is not null
         )
             return Refusal(failure).ExecuteAsync(context);
+        if (context.GetEndpoint()?.Metadata.GetMetadata<Told>() is not null)
+            return next(context);
         context.Response.OnStarting(() =>
         {
             if (store.Failure is { } unwritten)

@@ -22,6 +22,9 @@ internal sealed partial class ServiceActor : IDisposable
 {
     private readonly House house;
     private readonly Registry registry;
+
+    // As many as those who write them: a caller waits for its answer, a program is held to a pace at its door, a keeper
+    // tells a few words a run.
     private readonly Channel<Func<Task>> letters = Channel.CreateUnbounded<Func<Task>>(
         new UnboundedChannelOptions { SingleReader = true }
     );

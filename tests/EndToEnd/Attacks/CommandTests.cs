@@ -173,11 +173,23 @@ public class CommandTests
             );
             Assert.Empty(sentry.Processes("board"));
             Assert.Equal(0, (await sentry.Calm("start", "board")).Exit);
-            Assert.Contains(
-                "cannot be written",
-                (await sentry.Ok("host", "status", "--json")).Output,
-                StringComparison.Ordinal
-            );
+            foreach (
+                var look in (string[][])
+                    [
+                        ["host", "status"],
+                        ["board", "--once"],
+                    ]
+            )
+            {
+                // Its answer says so itself, once, and in words.
+                var said = await sentry.Ok(look);
+                Assert.Contains(
+                    $"The store cannot be written: the disk of {library} is full. It is tried again every second.",
+                    said.Output,
+                    StringComparison.Ordinal
+                );
+                Assert.Equal("", said.Error);
+            }
 
             Assert.Contains("not on record yet", (await sentry.Ok("list")).Error, StringComparison.Ordinal);
             foreach (

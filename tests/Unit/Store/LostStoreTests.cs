@@ -31,7 +31,7 @@ public sealed class LostStoreTests : IDisposable
         // The log cannot be made: as on a file system that is mounted read-only, or full, for whoever is root, too.
         Directory.CreateDirectory(File + "-wal");
         await using var store = SentryStore.Open(File, Aside);
-        Assert.NotNull(store.Failure);
+        Assert.Equal($"{File} cannot be opened", store.Failure);
         Assert.Equal("low", store.Fact("tide"));
         store.SetFact("tide", "high");
         await store.Flush(); // gives up waiting, not the write
