@@ -310,25 +310,37 @@ public static class ProcessFacts
             }
         );
 
-    private static byte[] ReadAll(string path, int most = Longest)
+    /// <summary>
+    /// By the plain calls (open(2), read(2)): a start reads the files of all processes, and of those that end meanwhile,
+    /// without an exception for each.
+    /// </summary>
+    private static unsafe byte[] ReadAll(string path, int most = Longest)
     {
+        using var name = new CString(path);
+        var file = Libc.open(name.Pointer, Libc.O_RDONLY | Libc.O_CLOEXEC, 0);
+        if (file < 0)
+            return [];
         try
         {
-            using var file = new FileStream(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite, 1);
             var room = new byte[4096];
             var length = 0;
-            for (int got; length < most && (got = file.Read(room, length, room.Length - length)) > 0; )
+            while (length < most)
             {
-                length += got;
+                nint got;
+                fixed (byte* start = room)
+                    got = Libc.read(file, start + length, room.Length - length);
+                if (got <= 0)
+                    break;
+                length += (int)got;
                 if (length == room.Length)
                     Array.Resize(ref room, Math.Min(most, room.Length * 2));
             }
 
             return room[..length];
         }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        finally
         {
-            return [];
+            _ = Libc.close(file);
         }
     }
 
