@@ -21,10 +21,11 @@ internal static class Program
         }
 
         var parsed = root.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
-        if (parsed.Errors.Count > 0)
+        var wrong = parsed.Errors.Select(error => error.Message).Concat(UnknownFlags(parsed)).Distinct().ToList();
+        if (wrong.Count > 0)
         {
-            foreach (var error in parsed.Errors)
-                await Console.Error.WriteLineAsync($"calm: {error.Message}").ConfigureAwait(false);
+            foreach (var message in wrong)
+                await Console.Error.WriteLineAsync($"calm: {message}").ConfigureAwait(false);
             foreach (var (was, now) in own.Select(word => (word, DefinitionFlags.NowCalled(word.Split('=')[0]))))
             {
                 if (now is not null)
@@ -57,6 +58,18 @@ internal static class Program
             return Exit.NotTrue;
         }
     }
+
+    /// <summary>
+    /// What begins with a dash and is no flag of the command would be taken for a name, and the command carried out on
+    /// the others. Nothing has a name that begins so.
+    /// </summary>
+    private static IEnumerable<string> UnknownFlags(ParseResult parsed) =>
+        parsed
+            .CommandResult.Children.OfType<System.CommandLine.Parsing.ArgumentResult>()
+            .SelectMany(argument => argument.Tokens)
+            .Select(token => token.Value)
+            .Where(word => word is ['-', _, ..])
+            .Select(word => $"'{string.Join(' ', Names(parsed.CommandResult))}' has no flag {word}; nothing was done.");
 
     /// <summary>What stands behind the first "--" is the program's own command line and is never parsed.</summary>
     public static (string[] Own, string[]? Program) Split(string[] arguments) =>

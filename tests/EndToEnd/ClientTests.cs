@@ -195,6 +195,33 @@ public class ClientTests
         Assert.Single((await sentry.Ok("list", "--json")).Json.EnumerateArray());
     }
 
+    [Theory]
+    [InlineData(2, "--dry", "stop", "--all", "--dry")]
+    [InlineData(2, "--forse", "stop", "quay-lamps", "--forse")]
+    [InlineData(2, "--forse", "restart", "quay-lamps", "--forse", "tide-gauge")]
+    [InlineData(2, "-x", "unwrap", "-x")]
+    [InlineData(4, "quay-lamp", "stop", "tide-gauge", "quay-lamp")]
+    [InlineData(4, "quay-lamp", "restart", "quay-lamp", "tide-gauge")]
+    public async Task What_is_mistyped_touches_nothing(int exit, string named, params string[] command)
+    {
+        await using var sentry = await Sentry.Start();
+        foreach (var name in (string[])["quay-lamps", "tide-gauge"])
+            await sentry.Wrap(name, "--proof", "up-for:10ms", "--start", "--", "/usr/bin/sleep", "8201");
+        var before = await Pids();
+        var said = await sentry.Calm(command);
+        Assert.Equal(exit, said.Exit);
+        Assert.Contains(named, said.Error, StringComparison.Ordinal);
+        Assert.Contains("othing was done", said.Error, StringComparison.Ordinal);
+        Assert.Equal(before, await Pids());
+        await sentry.Ok("stop", "--all");
+
+        async Task<(int, int)> Pids() =>
+            (
+                (await sentry.Show("quay-lamps")).GetProperty("pid").GetInt32(),
+                (await sentry.Show("tide-gauge")).GetProperty("pid").GetInt32()
+            );
+    }
+
     [Fact]
     public async Task A_malformed_body_is_told_where_it_breaks()
     {

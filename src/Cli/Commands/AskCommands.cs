@@ -99,6 +99,8 @@ internal static class AskCommands
                     ];
                 else if (services.Length == 0)
                     throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
+                else if (services.Length > 1)
+                    await KnowAll(client, services, cancellation).ConfigureAwait(false);
                 var query =
                     what == "stop"
                         ? "?"
@@ -135,6 +137,32 @@ internal static class AskCommands
             }
         );
         return command;
+    }
+
+    /// <summary>Of several names one may be mistyped: then none of them is touched.</summary>
+    /// <exception cref="Failure">There is no service of one of the names.</exception>
+    private static async Task KnowAll(SentryClient client, string[] services, CancellationToken cancellation)
+    {
+        foreach (var service in services)
+        {
+            try
+            {
+                _ = await client
+                    .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
+                    .ConfigureAwait(false);
+            }
+            catch (Failure failure)
+            {
+                if (failure.ExitCode == Exit.NoSuchThing)
+                    throw new Failure(
+                        failure.ExitCode,
+                        $"{failure.Message} Nothing was done.",
+                        failure.Next,
+                        failure.Code
+                    );
+                // Anything else is told where the command itself meets it.
+            }
+        }
     }
 
     /// <summary>
