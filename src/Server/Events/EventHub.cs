@@ -8,8 +8,7 @@ using CalmSentry.Contract.Api;
 namespace CalmSentry.Server.Events;
 
 /// <summary>One event as it goes out: its name and its data as JSON, written once for all who listen.</summary>
-/// <param name="Service">The service it is about; null: the sentry.</param>
-internal readonly record struct LiveEvent(string Name, string Data, string? Service = null);
+internal readonly record struct LiveEvent(string Name, string Data);
 
 /// <summary>
 /// Tells every listener what changes, as it changes. A listener that does not keep up is cut off and comes back for the
@@ -97,6 +96,7 @@ internal sealed class EventHub
         }
     }
 
+    /// <param name="service">Whom it is about; null: the sentry.</param>
     private void Send<T>(string name, T value, JsonTypeInfo<T> type, string? service)
     {
         LiveEvent? live = null;
@@ -104,7 +104,7 @@ internal sealed class EventHub
         {
             if (only.Length > 0 && only != service)
                 continue;
-            live ??= new LiveEvent(name, JsonSerializer.Serialize(value, type), service);
+            live ??= new LiveEvent(name, JsonSerializer.Serialize(value, type));
             if (!channel.Writer.TryWrite(live.Value))
                 channel.Writer.TryComplete();
         }
