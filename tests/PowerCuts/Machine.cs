@@ -51,16 +51,6 @@ internal sealed class Machine : IDisposable
     public void Dispose() => Directory.Delete(place, recursive: true);
 }
 
-/// <summary>How far a boot is to have come.</summary>
-internal enum Word
-{
-    /// <summary>The kernel runs, nothing else is known.</summary>
-    Booted,
-
-    /// <summary>The sentry has told how things are.</summary>
-    Ready,
-}
-
 /// <summary>One boot, from its beginning until the power goes.</summary>
 internal sealed class Power(Process emulator, int boot, string[] lines) : IDisposable
 {
@@ -71,12 +61,12 @@ internal sealed class Power(Process emulator, int boot, string[] lines) : IDispo
     /// <summary>What it last said.</summary>
     public string Last { get; private set; } = "nothing";
 
-    /// <returns>Whether it came so far in time.</returns>
-    public async Task<bool> Until(Word word, Ledger ledger, TimeSpan limit)
+    /// <returns>Whether the sentry told in time how things are.</returns>
+    public async Task<bool> UntilReady(Ledger ledger, TimeSpan limit)
     {
         for (var began = Stopwatch.GetTimestamp(); Stopwatch.GetElapsedTime(began) < limit; )
         {
-            if (word == Word.Booted || Hear(ledger))
+            if (Hear(ledger))
                 return true;
             await Task.Delay(Beat).ConfigureAwait(false);
         }

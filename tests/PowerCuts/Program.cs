@@ -41,9 +41,7 @@ internal static class Program
             using var power = machine.PowerOn(seed, boot);
             // Mostly among what is asked for; now and then while it comes up.
             var early = boot > 0 && boot < cuts && random.Next(6) == 0;
-            var ready = await power
-                .Until(early ? Word.Booted : Word.Ready, ledger, TimeSpan.FromMinutes(3))
-                .ConfigureAwait(false);
+            var ready = early || await power.UntilReady(ledger, TimeSpan.FromMinutes(3)).ConfigureAwait(false);
             if (!ready)
                 ledger.Break($"boot {boot}: it did not come up: {power.Last}");
             if (boot < cuts)
