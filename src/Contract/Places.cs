@@ -56,6 +56,9 @@ public sealed record Places(string Root)
     /// <summary>Process id of the server, as one line.</summary>
     public string ServerPid => Path.Combine(RunDirectory, "server.pid");
 
+    /// <summary>Touched by the server every two seconds, from its first moment on: a sign of life.</summary>
+    public string ServerBeat => Path.Combine(RunDirectory, "server.beat");
+
     /// <summary>Holds the console's TCP port, as one line.</summary>
     public string PortFile => Path.Combine(RunDirectory, "port");
 

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text;
 using static CalmSentry.Linux.Native.Libc;
 
@@ -26,6 +27,21 @@ internal static unsafe class Records
             _ = close(file);
             if (put == content.Length)
                 _ = rename(beside, final);
+        }
+    }
+
+    /// <summary>The number that a file of one line holds; null where there is none.</summary>
+    public static int? Number(string name)
+    {
+        try
+        {
+            return int.TryParse(File.ReadAllText(name).Trim(), CultureInfo.InvariantCulture, out var number)
+                ? number
+                : null;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null;
         }
     }
 

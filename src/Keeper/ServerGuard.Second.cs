@@ -1,3 +1,4 @@
+using System.Text;
 using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
 
@@ -11,9 +12,13 @@ internal static unsafe partial class ServerGuard
     private static byte** secondCommand;
     private static long secondDue;
 
+    /// <summary>Milliseconds until a second that could not be started is tried again.</summary>
+    private const int SoonAgain = 200;
+
     /// <summary>
     /// <c>guard-second GUARD RUN-DIRECTORY SERVER …</c>: waits for the end of the guard, and becomes the guard, unless it is
-    /// asked to end itself.
+    /// asked to end itself. It becomes it as it is, without being executed once more: where no thread can be made, a new
+    /// runtime would not come up, and nobody would be left.
     /// </summary>
     public static int Second(ReadOnlySpan<string> arguments)
     {
@@ -40,14 +45,33 @@ internal static unsafe partial class ServerGuard
             }
         }
 
-        return Begin(arguments[1..]);
+        _ = close(signals);
+        Retitle(["calm-keeper", "guard-on", .. arguments[1..]]);
+        return Guard(arguments[1..]);
+    }
+
+    /// <summary>
+    /// What /proc/PID/cmdline shows (proc(5), stat: arg_start and arg_end), so that who looks finds the guard by its name.
+    /// What is over is filled with NUL.
+    /// </summary>
+    private static void Retitle(ReadOnlySpan<string> arguments)
+    {
+        var from = ProcessFacts.Stat(getpid(), 48);
+        var to = ProcessFacts.Stat(getpid(), 49);
+        if (from <= 0 || to <= from)
+            return;
+        var area = new Span<byte>((void*)from, (int)(to - from));
+        var title = Encoding.UTF8.GetBytes(string.Join('\0', arguments!));
+        if (title.Length >= area.Length)
+            return;
+        area.Clear();
+        title.CopyTo(area);
     }
 
     private static void StartSecond()
     {
         if (second > 0 || Environment.TickCount64 < secondDue)
             return;
-        secondDue = Environment.TickCount64 + Beat;
         byte* attributes = stackalloc byte[512],
             set = stackalloc byte[128],
             actions = stackalloc byte[256];
@@ -59,6 +83,7 @@ internal static unsafe partial class ServerGuard
         int pid;
         fixed (byte* self = "/proc/self/exe"u8)
             second = posix_spawn(&pid, self, actions, attributes, secondCommand, handedOn) == 0 ? pid : 0;
+        secondDue = Environment.TickCount64 + (second > 0 ? Beat : SoonAgain);
         _ = posix_spawnattr_destroy(attributes);
         _ = posix_spawn_file_actions_destroy(actions);
     }

@@ -29,12 +29,16 @@ internal static unsafe partial class ServerGuard
     private static int port = -1;
 
     private static byte* place;
+    private static Places places = new("/");
 
     /// <summary>The environment that server and second are begun with.</summary>
     private static byte** handedOn;
 
     /// <summary>Milliseconds between looks whether the run directory is there, and between starts of a second.</summary>
     private const int Beat = 2000;
+
+    /// <summary>So many looks in a row without a sign of life of the server, and it is ended: half a minute.</summary>
+    private const int LooksWithoutLife = 15;
 
     /// <summary>Milliseconds. A server up for longer than Steady forgets the pauses before.</summary>
     private const int FirstPause = 100,
@@ -65,9 +69,13 @@ internal static unsafe partial class ServerGuard
         Name();
         OwnStanding.KeepFromMemoryChoice();
         place = new CString(arguments[0]).Pointer;
+        var end = new Places("/").RunDirectory;
+        if (!arguments[0].EndsWith(end, StringComparison.Ordinal))
+            return Say($"{arguments[0]} is no run directory of a sentry, which ends in {end}", WrongUsage);
+        places = new(arguments[0][..^end.Length] is { Length: > 0 } root ? root : "/");
         if (!EnterPlace())
             return Say($"{arguments[0]} is not there and cannot be made", 1);
-        if (!TakeLock(arguments[0]))
+        if (!TakeLock())
             return Say("another guard has this sentry already", 1);
         SayWho();
         var set = stackalloc byte[128];
@@ -76,10 +84,11 @@ internal static unsafe partial class ServerGuard
         secondCommand = Texts(["calm-keeper", "guard-second", $"{getpid()}", .. arguments]);
         handedOn = WithUsualFiles();
         var command = Texts(arguments[1..]);
-        var server = Running(arguments[1]);
         string? fell = null;
         for (var pause = 0; ; )
         {
+            // Also one that another guard had just started when it was killed: it may hold the lock before it says who it is.
+            var server = Running(arguments[1]);
             if (server == 0)
                 server = Start(arguments[1], command, fell);
             StartSecond();
@@ -105,7 +114,7 @@ internal static unsafe partial class ServerGuard
             if (upFor >= Steady)
                 pause = 0;
             fell =
-                $"The server (pid {server}) {Ended(status)} after {upFor / 1000.0:0.0} s; its guard began it "
+                $"The server (pid {server}) {(hung ? "gave no sign of life for half a minute and was ended" : Ended(status))} after {upFor / 1000.0:0.0} s; its guard began it "
                 + $"again {(pause == 0 ? "at once" : $"after a pause of {pause / 1000.0:0.0} s")}. Programs went on.";
             _ = Say(fell, 0);
             if (Pause(signals, pause))
@@ -115,7 +124,6 @@ internal static unsafe partial class ServerGuard
             }
 
             pause = pause == 0 ? FirstPause : Math.Min(pause * 2, LongestPause);
-            server = 0;
         }
     }
 
@@ -168,12 +176,9 @@ internal static unsafe partial class ServerGuard
     /// Beside the store: a run directory may be wiped, and two guards would come to be. One of an earlier version locks in
     /// the run directory, so that is asked, too.
     /// </summary>
-    private static bool TakeLock(string runDirectory)
+    private static bool TakeLock()
     {
-        var end = new Places("/").RunDirectory;
-        var library = runDirectory.EndsWith(end, StringComparison.Ordinal)
-            ? new Places(runDirectory[..^end.Length] is { Length: > 0 } root ? root : "/").Library
-            : runDirectory;
+        var library = places.Library;
         for (var at = library.IndexOf('/', 1); at > 0; at = library.IndexOf('/', at + 1))
             Make(library[..at]);
         Make(library);
@@ -194,26 +199,23 @@ internal static unsafe partial class ServerGuard
     }
 
     /// <summary>
-    /// A server that serves this run directory already, or 0: the guard before this one is gone, the server is not.
+    /// A server of this sentry that runs already, or 0: the guard before this one is gone, the server is not. It is known by
+    /// the lock that it has open from its first moment on; what it writes down comes later, and can be wiped.
     /// </summary>
     private static int Running(string binary)
     {
-        int file;
-        fixed (byte* name = "server.pid"u8)
-            file = open(name, O_RDONLY | O_CLOEXEC, 0);
-        if (file < 0)
-            return 0;
-        var text = stackalloc byte[16];
-        var got = read(file, text, 16);
-        _ = close(file);
-        if (got <= 0 || !Utf8Parser.TryParse(new ReadOnlySpan<byte>(text, (int)got), out int pid, out _))
-            return 0;
         // One whose file was replaced meanwhile is another version, and serves all the same (proc(5), exe).
         const string replaced = " (deleted)";
-        var executes = ProcessFacts.Executable(pid) ?? "";
-        if (executes.EndsWith(replaced, StringComparison.Ordinal))
-            executes = executes[..^replaced.Length];
-        return executes == Path.GetFullPath(binary) ? pid : 0;
+        foreach (var pid in ProcessFacts.All())
+        {
+            var executes = ProcessFacts.Executable(pid) ?? "";
+            if (executes.EndsWith(replaced, StringComparison.Ordinal))
+                executes = executes[..^replaced.Length];
+            if (executes == Path.GetFullPath(binary) && ProcessFacts.OpenFiles(pid).Contains(places.Lock))
+                return pid;
+        }
+
+        return 0;
     }
 
     private static int Start(string binary, byte** command, string? fell)
@@ -267,6 +269,8 @@ internal static unsafe partial class ServerGuard
     /// </summary>
     private static bool Watch(int server, int signals)
     {
+        var still = 0;
+        hung = false;
         var process = (int)syscall(SYS_pidfd_open, server, 0, 0);
         if (process < 0)
             return false;
@@ -276,7 +280,13 @@ internal static unsafe partial class ServerGuard
         while (true)
         {
             watch[0].Revents = 0;
-            var seen = poll(watch, 2, signals < 0 ? LongestEnd : Beat);
+            var seen = poll(
+                watch,
+                2,
+                signals < 0 ? LongestEnd
+                    : second > 0 ? Beat
+                    : SoonAgain
+            );
             if (seen == 0 && signals < 0)
             {
                 _ = close(process);
@@ -293,6 +303,10 @@ internal static unsafe partial class ServerGuard
             {
                 StartSecond();
                 KeepPlace();
+                if (ShowsLife(server))
+                    still = 0;
+                else if (seen == 0 && second > 0 && (hung = ++still >= LooksWithoutLife))
+                    _ = syscall(SYS_pidfd_send_signal, process, SIGKILL, 0, 0);
             }
 
             if (watch[0].Revents == 0)
@@ -300,6 +314,20 @@ internal static unsafe partial class ServerGuard
             _ = close(process);
             return false;
         }
+    }
+
+    private static bool hung;
+    private static DateTime touched;
+
+    /// <summary>
+    /// Whether the server has touched its file since the last look. One that says who it is and has no such file is of an
+    /// earlier version, and is not judged.
+    /// </summary>
+    private static bool ShowsLife(int server)
+    {
+        var last = touched;
+        touched = File.GetLastWriteTimeUtc(places.ServerBeat);
+        return touched != last || (!File.Exists(places.ServerBeat) && Records.Number("server.pid") == server);
     }
 
     private static bool Pause(int signals, int milliseconds)

@@ -50,6 +50,7 @@ internal static partial class Serve
             return 1;
         }
 
+        using var heartbeat = new Heartbeat(places);
         var (settings, wrong) = Settings.Read(places.Settings);
         if (settings is null)
         {

@@ -1,5 +1,3 @@
-using Microsoft.Data.Sqlite;
-
 namespace CalmSentry.Tests.Campaign;
 
 /// <summary>Something that is done to the sentry, or asked of it.</summary>
@@ -15,7 +13,7 @@ internal sealed record Asked(string Service, string What)
 }
 
 /// <summary>All kinds of faults and commands.</summary>
-internal sealed class Faults
+internal sealed partial class Faults
 {
     private const int Kill = 9,
         Stop = 19,
@@ -24,22 +22,28 @@ internal sealed class Faults
     private readonly List<int> frozen = [];
     private readonly List<Task> underWay = [];
 
-    /// <summary>How often a server was stopped by a signal, and whether one is.</summary>
-    public int ServerFreezes { get; private set; }
+    /// <summary>How often the server was kept from answering anybody, and whether it is now.</summary>
+    public int TimesDeaf { get; private set; }
 
-    public bool ServerFrozen => Volatile.Read(ref frozenServers) > 0;
+    public bool Deaf => Volatile.Read(ref deaf) > 0;
 
-    private int frozenServers;
+    private int deaf;
 
     /// <summary>What was asked since all was last at rest, in its order.</summary>
     public List<Asked> Asked { get; } = [];
 
     public IReadOnlyList<Fault> All { get; }
 
-    public Faults() =>
+    public Faults(Machine machine) =>
         All = [
+            .. Means(this, machine),
             new("kill the server", 8, (machine, _) => Done(() => Machine.Signal(machine.Server, Kill))),
-            new("kill the guard", 3, (machine, _) => Done(() => Machine.Signal(machine.Guard, Kill))),
+            // Not while it has no second, as where no process can be made: all of them killed at once is for the host's start.
+            new(
+                "kill the guard",
+                3,
+                (machine, _) => Done(() => Machine.Signal(machine.HasSecond ? machine.Guard : 0, Kill))
+            ),
             new(
                 "kill guard and server",
                 4,
@@ -47,7 +51,7 @@ internal sealed class Faults
                     Done(() =>
                     {
                         var (guard, server) = (machine.Guard, machine.Server);
-                        Machine.Signal(guard, Kill);
+                        Machine.Signal(machine.HasSecond ? guard : 0, Kill);
                         Machine.Signal(server, Kill);
                     })
             ),
@@ -99,8 +103,6 @@ internal sealed class Faults
             new("lose a keeper's socket", 3, (machine, random) => Done(() => Lose(machine, "socket", random))),
             new("lose an order's note", 3, (machine, random) => Done(() => Lose(machine, "order.*", random))),
             new("lose an outcome", 2, (machine, random) => Done(() => Lose(machine, "outcome.*", random))),
-            new("hold the store", 4, (machine, random) => Hold(machine, random)),
-            new("fill the disk", 2, (machine, random) => Fill(machine, random)),
             new("start one", 8, (machine, random) => Ask(machine, "start", random)),
             new("stop one", 8, (machine, random) => Ask(machine, "stop", random)),
             new("restart one", 6, (machine, random) => Ask(machine, "restart", random)),
@@ -147,20 +149,27 @@ internal sealed class Faults
             return Task.CompletedTask;
         Machine.Signal(server, Stop);
         frozen.Add(server);
-        ServerFreezes++;
-        Interlocked.Increment(ref frozenServers);
+        BeginDeaf();
         underWay.Add(
             Later(
                 TimeSpan.FromMilliseconds(random.Next(50, 1500)),
                 () =>
                 {
                     Machine.Signal(server, Continue);
-                    Interlocked.Decrement(ref frozenServers);
+                    EndDeaf();
                 }
             )
         );
         return Task.CompletedTask;
     }
+
+    private void BeginDeaf()
+    {
+        TimesDeaf++;
+        Interlocked.Increment(ref deaf);
+    }
+
+    private void EndDeaf() => Interlocked.Decrement(ref deaf);
 
     private static async Task Later(TimeSpan after, Action what)
     {
@@ -187,66 +196,6 @@ internal sealed class Faults
         {
             // It went by itself.
         }
-    }
-
-    private Task Hold(Machine machine, Random random)
-    {
-        var length = TimeSpan.FromMilliseconds(random.Next(100, 2000));
-        underWay.Add(
-            Task.Run(async () =>
-            {
-                try
-                {
-                    await using var other = new SqliteConnection(
-                        $"Data Source={machine.Places.Database};Pooling=False"
-                    );
-                    await other.OpenAsync().ConfigureAwait(false);
-                    await using var hold = other.CreateCommand();
-                    hold.CommandText = "BEGIN IMMEDIATE";
-                    await hold.ExecuteNonQueryAsync().ConfigureAwait(false);
-                    await Task.Delay(length).ConfigureAwait(false);
-                    hold.CommandText = "ROLLBACK";
-                    await hold.ExecuteNonQueryAsync().ConfigureAwait(false);
-                }
-                catch (SqliteException)
-                {
-                    // Somebody else holds it.
-                }
-            })
-        );
-        return Task.CompletedTask;
-    }
-
-    private Task Fill(Machine machine, Random random)
-    {
-        if (!machine.IsRoot)
-            return Task.CompletedTask;
-        var fill = Path.Combine(machine.Places.Library, "fill");
-        try
-        {
-            // Most of it at once, and then what room there still is.
-            var most = new FileStreamOptions
-            {
-                Mode = FileMode.Create,
-                Access = FileAccess.Write,
-                PreallocationSize = Math.Max(0, machine.Room - (1 << 20)),
-            };
-            using var file = new FileStream(fill, most);
-            file.Seek(0, SeekOrigin.End);
-            var block = new byte[4 << 10];
-            while (true)
-            {
-                file.Write(block);
-                file.Flush();
-            }
-        }
-        catch (IOException)
-        {
-            // Full.
-        }
-
-        underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(200, 2500)), () => File.Delete(fill)));
-        return Task.CompletedTask;
     }
 
     private Task Ask(Machine machine, string what, Random random)

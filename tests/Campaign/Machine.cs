@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Text.Json;
 using CalmSentry.Contract;
@@ -19,10 +20,26 @@ internal sealed class Machine(string programs) : IAsyncDisposable
     /// <summary>Where the programs under trial meet.</summary>
     public string Witness => Path.Combine(Places.Root, "witness");
 
+    private readonly Lock bringing = new();
+
+    /// <summary>Directory of the programs that are tried: its own, so that their files can be replaced and taken away.</summary>
+    private string Programs => Path.Combine(Places.Root, "programs");
+
+    public string Program(string name) => Path.Combine(Programs, name);
+
+    /// <summary>How far the server's clock is off, as faketime(1) reads it; null: it cannot be set here.</summary>
+    public string? Clock { get; private set; }
+
+    /// <summary>The control group whose processes, all of the sentry's, can be limited in number; null: there is none.</summary>
+    public string? ProcessCeiling { get; private set; }
+
     public string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
 
-    /// <summary>Bytes left on the disk of its store.</summary>
-    public long Room => new DriveInfo(Places.Library).AvailableFreeSpace;
+    /// <summary>Directories with a small disk of their own, so that it can be filled: the store's, and that above the run directory.</summary>
+    public IReadOnlyList<string> Disks => [Places.Library, Path.GetDirectoryName(Places.RunDirectory)!];
+
+    /// <summary>Bytes left on the disk of a directory.</summary>
+    public static long Room(string directory) => new DriveInfo(directory).AvailableFreeSpace;
 
     /// <summary>Control groups that the sentry has made.</summary>
     public int Groups =>
@@ -38,13 +55,20 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         File.SetUnixFileMode(Places.Root, (UnixFileMode)0b111_101_101);
         Directory.CreateDirectory(Witness);
         File.SetUnixFileMode(Witness, (UnixFileMode)0b111_111_111);
-        Directory.CreateDirectory(Places.Library);
-        if (IsRoot) // so that its disk can be filled
-            await Process
-                .Start("mount", ["-t", "tmpfs", "-o", "size=512m,mode=711", "small", Places.Library])
-                .WaitForExitAsync()
-                .ConfigureAwait(false);
+        foreach (var (disk, size) in Disks.Zip((string[])["512m", "64m"]))
+        {
+            Directory.CreateDirectory(disk);
+            if (IsRoot)
+                await Process
+                    .Start("mount", ["-t", "tmpfs", "-o", $"size={size},mode=711", "small", disk])
+                    .WaitForExitAsync()
+                    .ConfigureAwait(false);
+        }
+
         Directory.CreateDirectory(Places.RunDirectory);
+        Directory.CreateDirectory(Programs);
+        BringPrograms();
+        Directory.CreateSymbolicLink(Program("console"), Path.Combine(programs, "console"));
         BeginGuard();
         Must(await Calm("host", "status", "--wait", "30s").ConfigureAwait(false));
         if (IsRoot)
@@ -62,15 +86,34 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         Must(await Calm("start", "--all").ConfigureAwait(false));
     }
 
-    /// <summary>Starts a guard, as the host's own start would; one that finds another leaves by itself.</summary>
-    public void BeginGuard()
+    /// <summary>Puts the programs in as an upgrade does: beside the old ones, and then in their place.</summary>
+    public void BringPrograms()
     {
+        lock (bringing)
+            foreach (var file in Directory.GetFiles(programs).Select(Path.GetFileName))
+            {
+                File.Copy(Path.Combine(programs, file!), Program(file + ".new"), overwrite: true);
+                File.Move(Program(file + ".new"), Program(file!), overwrite: true);
+            }
+    }
+
+    /// <summary>Starts a guard, as the host's own start would; its server lives by a clock that can be set.</summary>
+    private void BeginGuard()
+    {
+        const string limited = "/sys/fs/cgroup/pids";
+        if (IsRoot && File.Exists(Path.Combine(limited, "cgroup.procs")))
+            ProcessCeiling = Directory.CreateDirectory(Path.Combine(limited, Path.GetFileName(Places.Root))).FullName;
+        // The shell, so that the guard is in the group from its first moment on.
         var start = new ProcessStartInfo(
-            Path.Combine(programs, "calm-keeper"),
+            "/bin/sh",
             [
+                "-c",
+                ProcessCeiling is null ? "exec \"$@\"" : $"echo $$ >{ProcessCeiling}/cgroup.procs; exec \"$@\"",
+                "sh",
+                Program("calm-keeper"),
                 "guard",
                 Places.RunDirectory,
-                Path.Combine(programs, "calm-sentry"),
+                Program("calm-sentry"),
                 "serve",
                 "--root",
                 Places.Root,
@@ -82,11 +125,41 @@ internal sealed class Machine(string programs) : IAsyncDisposable
             RedirectStandardOutput = true,
             RedirectStandardError = true,
         };
+        var faketime = Directory
+            .GetDirectories("/usr/lib")
+            .Select(place => Path.Combine(place, "faketime", "libfaketime.so.1"))
+            .FirstOrDefault(File.Exists);
+        if (faketime is not null)
+        {
+            Clock = Path.Combine(Places.Root, "clock");
+            File.WriteAllText(Clock, "+0\n");
+            start.Environment["LD_PRELOAD"] = faketime;
+            start.Environment["FAKETIME_TIMESTAMP_FILE"] = Clock;
+            start.Environment["FAKETIME_CACHE_DURATION"] = "1";
+            start.Environment["FAKETIME_DONT_FAKE_MONOTONIC"] = "1";
+            start.Environment["NO_FAKE_STAT"] = "1";
+        }
+
         var guard = Process.Start(start)!;
-        guard.OutputDataReceived += (_, _) => { };
-        guard.ErrorDataReceived += (_, _) => { };
+        guard.OutputDataReceived += (_, line) => Hear(line.Data);
+        guard.ErrorDataReceived += (_, line) => Hear(line.Data);
         guard.BeginOutputReadLine();
         guard.BeginErrorReadLine();
+    }
+
+    /// <summary>What guard and server said last of themselves.</summary>
+    public IReadOnlyList<string> LastWords => [.. heard];
+
+    private readonly ConcurrentQueue<string> heard = [];
+
+    private void Hear(string? line)
+    {
+        const int most = 30;
+        if (line is null)
+            return;
+        heard.Enqueue(line);
+        if (heard.Count > most)
+            _ = heard.TryDequeue(out _);
     }
 
     public async Task<Said> Calm(params string[] arguments)
@@ -142,6 +215,10 @@ internal sealed class Machine(string programs) : IAsyncDisposable
                 && line.Any(part => part.StartsWith(Places.Root, StringComparison.Ordinal))
             );
 
+    /// <summary>Whether the guard has a second that is ready to take its place (its name is set when it is).</summary>
+    public bool HasSecond =>
+        Processes("calm-keeper", "guard-second").Any(pid => ProcessFacts.Status(pid, "Name") == "calm-keeper");
+
     public IEnumerable<int> Keepers => Processes("calm-keeper", "keep");
 
     /// <summary>Every process of a run of this sentry: its pid, the service's id, and the run's number.</summary>
@@ -181,8 +258,10 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         foreach (var keeper in Keepers.ToList())
             Signal(keeper, kill);
         if (IsRoot)
-            await Process.Start("umount", ["-l", Places.Library]).WaitForExitAsync().ConfigureAwait(false);
+            await Process.Start("umount", ["-l", .. Disks]).WaitForExitAsync().ConfigureAwait(false);
         Directory.Delete(Places.Root, recursive: true);
+        if (ProcessCeiling is not null && File.ReadAllText(Path.Combine(ProcessCeiling, "cgroup.procs")).Length == 0)
+            Directory.Delete(ProcessCeiling);
     }
 
     private static int Count(Func<string, string, SearchOption, IEnumerable<string>> entries, string directory)

@@ -53,14 +53,14 @@ internal static class Program
     {
         Console.WriteLine($"campaign: seed {seed}, programs in {programs}");
         var random = new Random(seed);
-        var faults = new Faults();
+        await using var machine = new Machine(programs);
+        await machine.Begin().ConfigureAwait(false);
+        var faults = new Faults(machine);
         var kinds = faults.All.Where(fault => only.Length == 0 || only.Any(fault.Name.Contains)).ToList();
         var counts = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var lists = new List<TimeSpan>();
         var violations = 0;
         var done = 0;
-        await using var machine = new Machine(programs);
-        await machine.Begin().ConfigureAwait(false);
         var invariants = new Invariants(machine);
         var began = Stopwatch.StartNew();
         var recent = new List<string>();
@@ -77,27 +77,32 @@ internal static class Program
                 await Task.Delay(random.Next(5, 250)).ConfigureAwait(false);
                 if (random.Next(4) != 0)
                     continue;
-                // One that somebody has stopped answers nobody: that says nothing of how long it takes.
-                var (frozen, freezes) = (faults.ServerFrozen, faults.ServerFreezes);
+                // One that cannot answer anybody says nothing of how long it takes.
+                var (deaf, times) = (faults.Deaf, faults.TimesDeaf);
                 if (
                     await machine.Calm("list").ConfigureAwait(false) is { Exit: 0 } said
-                    && !frozen
-                    && freezes == faults.ServerFreezes
+                    && !deaf
+                    && times == faults.TimesDeaf
                 )
                     lists.Add(said.Took);
             }
 
             await faults.Settle().ConfigureAwait(false);
-            foreach (var broken in await invariants.Look(faults.Asked).ConfigureAwait(false))
-            {
-                violations++;
+            var seen = await invariants.Look(faults.Asked).ConfigureAwait(false);
+            violations += seen.Count;
+            foreach (var broken in seen)
                 Console.WriteLine($"BROKEN after {done} faults, {began.Elapsed.TotalSeconds:0.0} s: {broken}");
+            if (seen.Count > 0)
+            {
                 Console.WriteLine($"  since the last rest: {string.Join(", ", recent)}");
+                Console.WriteLine(
+                    $"  what guard and server said last:\n    {string.Join("\n    ", machine.LastWords)}"
+                );
             }
 
             recent.Clear();
             faults.Asked.Clear();
-            if (machine.Room < LeastRoom)
+            if (Machine.Room(machine.Places.Library) < LeastRoom)
             {
                 Console.WriteLine("campaign: ended early, for what the sentry keeps has filled its small disk.");
                 break;

@@ -18,6 +18,8 @@ unless (flock $lock, LOCK_EX | LOCK_NB) {
 }
 srand($$ ^ time);
 
+sub child { fork // exit 9 }    # where no process can be made, it falls
+
 sub count {    # numbered lines, by which a lost one is seen
     my ($seconds, $beat) = @_;
     my $until = $seconds ? time + $seconds : 0;
@@ -30,10 +32,10 @@ my %tempers = (
     dies      => sub { count(0.3 + rand 2, 0.01); kill KILL => $$; sleep 10 },
     stubborn  => sub { $SIG{TERM} = 'IGNORE'; count(0, 0.05) },
     slow      => sub { $SIG{TERM} = sub { sleep 0.3; exit 0 }; sleep 3600 while 1 },
-    tree      => sub { for (1 .. 3) { fork or do { sleep 3600 while 1 } } count(0, 0.02) },
-    leaves    => sub { fork or do { sleep 3600 while 1 }; sleep 0.5 + rand 2; exit 0 },
-    wanders   => sub { fork or do { setsid(); fork and exit 0; sleep 3600 while 1 }; count(0, 0.02) },
-    detaches  => sub { fork and exit 0; setsid(); sleep 3600 while 1 },
+    tree      => sub { for (1 .. 3) { child() or do { sleep 3600 while 1 } } count(0, 0.02) },
+    leaves    => sub { child() or do { sleep 3600 while 1 }; sleep 0.5 + rand 2; exit 0 },
+    wanders   => sub { child() or do { setsid(); child() and exit 0; sleep 3600 while 1 }; count(0, 0.02) },
+    detaches  => sub { child() and exit 0; setsid(); sleep 3600 while 1 },
     ready     => sub { sleep 0.2; print "ready\n"; sleep 3600 while 1 },
     chatters  => sub { for (my $n = 0 ; ; $n++) { print "$run $n ", 'x' x 4000, "\n"; sleep 0.02 } },
 );

@@ -48,7 +48,9 @@ public class GuardTests
         await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
         var (pids, server, guard) = (await Pids(sentry), await sentry.Server(), await sentry.Guard());
         Sentry.Kill(guard);
-        await Sentry.Eventually(async () => await sentry.Guard() is var next && next != 0 && next != guard);
+        var second = 0;
+        await Sentry.Eventually(async () => (second = await sentry.Guard()) != 0 && second != guard);
+        Assert.Contains("\0guard-on\0", Sentry.CommandLine(second), StringComparison.Ordinal); // and not as a second any more
         Assert.Equal(server, await sentry.Server());
         Sentry.Kill(server);
         await Sentry.Eventually(async () => await sentry.Server() is var next && next != 0 && next != server);
@@ -105,6 +107,22 @@ public class GuardTests
         // A child on its way to another program looks like its parent for a moment.
         await Sentry.Eventually(() => Running(sentry, "serve").Count == 1 && Running(sentry, "guard-on").Count == 1);
         await sentry.Ok("stop", "tide");
+    }
+
+    [Fact]
+    public async Task A_server_that_does_nothing_any_more_is_ended_by_its_guard()
+    {
+        await using var sentry = await Sentry.StartGuarded();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "673");
+        var (pids, server) = (await Pids(sentry), await sentry.Server());
+        Process.Start("kill", ["-STOP", $"{server}"]).WaitForExit();
+        await Sentry.Eventually(async () => await sentry.Server() is not 0 and var next && next != server);
+        Assert.Equal(pids, await Pids(sentry));
+        Assert.Contains(
+            $"The server (pid {server}) gave no sign of life for half a minute and was ended",
+            (await sentry.Ok("logbook")).Output,
+            StringComparison.Ordinal
+        );
     }
 
     /// <summary>The process beside the server that the guard has started.</summary>

@@ -1,0 +1,189 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using System.Globalization;
+using CalmSentry.Linux.Processes;
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Tests.Campaign;
+
+/// <summary>What is taken from the sentry for a while: its store, disk, descriptors, processes, clock, programs, directory.</summary>
+internal sealed partial class Faults
+{
+    private static readonly UnixFileMode Executable = (UnixFileMode)0b111_101_101;
+
+    /// <summary>Whose descriptors are taken just now.</summary>
+    private readonly ConcurrentDictionary<int, byte> taken = [];
+
+    private static IEnumerable<Fault> Means(Faults faults, Machine machine)
+    {
+        yield return new("hold the store", 4, faults.Hold);
+        yield return new("wipe the run directory", 2, Wipe);
+        yield return new("replace the programs", 2, (of, _) => Done(of.BringPrograms));
+        yield return new("take the keeper's program", 2, faults.TakeKeeper);
+        if (machine.IsRoot)
+            yield return new("fill a disk", 3, faults.Fill);
+        if (machine.IsRoot)
+            yield return new("take descriptors", 3, faults.TakeDescriptors);
+        if (machine.ProcessCeiling is not null)
+            yield return new("allow no more processes", 2, faults.TakeProcesses);
+        if (machine.Clock is not null)
+            yield return new("set the clock", 3, faults.SetClock);
+    }
+
+    private Task Hold(Machine machine, Random random)
+    {
+        var length = TimeSpan.FromMilliseconds(random.Next(100, 2000));
+        underWay.Add(
+            Task.Run(async () =>
+            {
+                try
+                {
+                    await using var other = new SqliteConnection(
+                        $"Data Source={machine.Places.Database};Pooling=False"
+                    );
+                    await other.OpenAsync().ConfigureAwait(false);
+                    await using var hold = other.CreateCommand();
+                    hold.CommandText = "BEGIN IMMEDIATE";
+                    await hold.ExecuteNonQueryAsync().ConfigureAwait(false);
+                    await Task.Delay(length).ConfigureAwait(false);
+                    hold.CommandText = "ROLLBACK";
+                    await hold.ExecuteNonQueryAsync().ConfigureAwait(false);
+                }
+                catch (SqliteException)
+                {
+                    // Somebody else holds it.
+                }
+            })
+        );
+        return Task.CompletedTask;
+    }
+
+    private Task Fill(Machine machine, Random random)
+    {
+        var disk = machine.Disks[random.Next(machine.Disks.Count)];
+        var fill = Path.Combine(disk, "fill");
+        try
+        {
+            // Most of it at once, and then what room there still is.
+            var most = new FileStreamOptions
+            {
+                Mode = FileMode.Create,
+                Access = FileAccess.Write,
+                PreallocationSize = Math.Max(0, Machine.Room(disk) - (1 << 20)),
+            };
+            using var file = new FileStream(fill, most);
+            file.Seek(0, SeekOrigin.End);
+            var block = new byte[4 << 10];
+            while (true)
+            {
+                file.Write(block);
+                file.Flush();
+            }
+        }
+        catch (IOException)
+        {
+            // Full.
+        }
+
+        underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(200, 2500)), () => File.Delete(fill)));
+        return Task.CompletedTask;
+    }
+
+    /// <summary>All that is in it, and now and then itself, as somebody does who tidies up.</summary>
+    private static async Task Wipe(Machine machine, Random random)
+    {
+        var directory = machine.Places.RunDirectory;
+        List<string> what = random.Next(3) == 0 ? [directory] : [.. Entries(directory)];
+        // Whoever works there makes files meanwhile, so that not all of it goes at the first try.
+        await Process.Start("rm", ["-rf", .. what]).WaitForExitAsync().ConfigureAwait(false);
+    }
+
+    private static IEnumerable<string> Entries(string directory) =>
+        Directory.Exists(directory) ? Directory.EnumerateFileSystemEntries(directory) : [];
+
+    /// <summary>It is not there, or cannot be executed, for a while.</summary>
+    private Task TakeKeeper(Machine machine, Random random)
+    {
+        var keeper = machine.Program("calm-keeper");
+        if (random.Next(2) == 0)
+            File.Delete(keeper);
+        else
+        {
+            File.WriteAllText(keeper + ".broken", "no program\n");
+            File.SetUnixFileMode(keeper + ".broken", Executable);
+            File.Move(keeper + ".broken", keeper, overwrite: true);
+        }
+
+        underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(100, 2000)), machine.BringPrograms));
+        return Task.CompletedTask;
+    }
+
+    /// <summary>The server, the guard or a keeper can open next to nothing any more, for a while.</summary>
+    private Task TakeDescriptors(Machine machine, Random random)
+    {
+        var ofServer = random.Next(2) == 0;
+        var pid =
+            ofServer ? machine.Server
+            : random.Next(2) == 0 ? machine.Guard
+            : Any(machine.Keepers, random);
+        if (pid <= 1 || ProcessFacts.Limit(pid, "Max open files") is not { } usual || !taken.TryAdd(pid, 0))
+            return Task.CompletedTask;
+        Set(Text(ProcessFacts.CountOpenFiles(pid) + random.Next(3)));
+        if (ofServer)
+            BeginDeaf();
+        underWay.Add(
+            Later(
+                TimeSpan.FromMilliseconds(random.Next(100, 1500)),
+                () =>
+                {
+                    Set(usual);
+                    _ = taken.TryRemove(pid, out _);
+                    if (ofServer)
+                        EndDeaf();
+                }
+            )
+        );
+        return Task.CompletedTask;
+
+        void Set(string most) => Process.Start("prlimit", ["--pid", Text(pid), $"--nofile={most}:"]).WaitForExit();
+    }
+
+    private Task TakeProcesses(Machine machine, Random random)
+    {
+        var ceiling = Path.Combine(machine.ProcessCeiling!, "pids.max");
+        var now = long.Parse(
+            File.ReadAllText(Path.Combine(machine.ProcessCeiling!, "pids.current")),
+            CultureInfo.InvariantCulture
+        );
+        File.WriteAllText(ceiling, Text(now + random.Next(4)));
+        BeginDeaf();
+        underWay.Add(
+            Later(
+                TimeSpan.FromMilliseconds(random.Next(100, 1500)),
+                () =>
+                {
+                    File.WriteAllText(ceiling, "max");
+                    EndDeaf();
+                }
+            )
+        );
+        return Task.CompletedTask;
+    }
+
+    /// <summary>By seconds to months, back or ahead, for a while.</summary>
+    private Task SetClock(Machine machine, Random random)
+    {
+        var by = (long)Math.Pow(10, random.NextDouble() * 7) * (random.Next(2) == 0 ? 1 : -1);
+        Set(by);
+        underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(1000, 4000)), () => Set(0)));
+        return Task.CompletedTask;
+
+        void Set(long seconds)
+        {
+            File.WriteAllText(machine.Clock! + ".new", $"{seconds:+0;-0;+0}\n");
+            File.Move(machine.Clock! + ".new", machine.Clock!, overwrite: true);
+        }
+    }
+
+    private static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);
+}
