@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Runtime.InteropServices;
 using CalmSentry.Contract.Keeper;
 using static CalmSentry.Linux.Native.Libc;
@@ -298,7 +299,10 @@ internal sealed unsafe partial class Guard
         if (mainGone && !wasGone)
         {
             phase = Phase.Ending;
-            var news = News(KeeperWord.MainEnded).With("status", mainStatus).With("ended-ms", Now());
+            var news = News(KeeperWord.MainEnded)
+                .With("status", mainStatus)
+                .With("ended-ms", Now())
+                .With("ended-forward-ms", Forward());
             Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
             Say(news);
         }
@@ -345,6 +349,7 @@ internal sealed unsafe partial class Guard
             News(KeeperWord.TreeEnded)
                 .With("status", mainStatus)
                 .With("ended-ms", Now())
+                .With("ended-forward-ms", Forward())
                 .With("peak-kib", peakKib)
                 .With("cpu-us", cpuMicroseconds)
                 .With("unwritten", unwritten)
@@ -405,6 +410,9 @@ internal sealed unsafe partial class Guard
             _ = close(fds[which]);
         fds[which] = -1;
     }
+
+    /// <summary>The clock that only goes forward within a boot (clock_gettime(2), CLOCK_MONOTONIC).</summary>
+    private static long Forward() => (long)Stopwatch.GetElapsedTime(0).TotalMilliseconds;
 
     private static long Now() => DateTimeOffset.UtcNow.ToUnixTimeMilliseconds();
 }

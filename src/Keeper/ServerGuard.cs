@@ -156,10 +156,9 @@ internal static unsafe partial class ServerGuard
 
     private static void KeepPlace()
     {
-        var file = Tree.OpenIn(place, "/guard.pid"u8, O_RDONLY);
-        if (file >= 0)
-            _ = close(file);
-        else if (EnterPlace())
+        // By its path: the working directory may be one that is wiped. What it says may be of the guard before, from when the
+        // disk was full.
+        if (Records.Number(places.Guard) != getpid() && EnterPlace())
             SayWho();
     }
 

@@ -10,12 +10,13 @@ public sealed partial class SentryStore
 {
     private const string PlanKey = "plan.";
 
-    public void SetPlan(long id, Plan plan) => SetFact(KeyOf(id), PlanJson.Write(plan));
+    /// <param name="frame">The reading of both clocks by which its moments are told.</param>
+    public void SetPlan(long id, Plan plan, ClockStamp frame) => SetFact(KeyOf(id), PlanJson.Write(plan, frame));
 
     public void RemovePlan(long id) => Enqueue("DELETE FROM fact WHERE key = $0", KeyOf(id));
 
     /// <summary>All that were under way; one that cannot be read has no plan.</summary>
-    public IReadOnlyList<(long Id, Plan? Plan)> Plans() =>
+    public IReadOnlyList<(long Id, Plan? Plan, ClockStamp? Saved)> Plans() =>
         Read(
             "SELECT key, value FROM fact WHERE key GLOB 'plan.*'",
             row =>
@@ -23,11 +24,12 @@ public sealed partial class SentryStore
                 var id = long.Parse(row.GetString(0).AsSpan(PlanKey.Length), CultureInfo.InvariantCulture);
                 try
                 {
-                    return (id, (Plan?)PlanJson.Read(row.GetString(1)));
+                    var (plan, saved) = PlanJson.Read(row.GetString(1));
+                    return (id, (Plan?)plan, saved);
                 }
                 catch (Exception error) when (error is JsonException or InvalidOperationException or ArgumentException)
                 {
-                    return (id, null);
+                    return (id, null, null);
                 }
             }
         );

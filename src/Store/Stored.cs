@@ -7,7 +7,7 @@ namespace CalmSentry.Store;
 
 /// <param name="Document">The definition as given, as JSON; not yet looked at.</param>
 /// <param name="Situation">Where it stands; null: what is stored of that cannot be read.</param>
-/// <param name="Saved">When that was stored, by both clocks; null: by an earlier version.</param>
+/// <param name="Saved">The reading of both clocks by which its moments are told; null: of an earlier version.</param>
 public sealed record StoredService(
     ServiceId Id,
     string Name,

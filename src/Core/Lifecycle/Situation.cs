@@ -152,6 +152,13 @@ public sealed record Situation
                         Needs = [.. awaited.Needs.Select(need => need with { Limit = need.Limit + skew })],
                     }
                     : null,
+                Run = Run is { } run
+                    ? run with
+                    {
+                        Launched = run.Proven is null ? run.Launched + skew : run.Launched,
+                        Watched = [.. run.Watched.Select(watch => watch with { Since = watch.Since + skew })],
+                    }
+                    : null,
                 Steps = [.. Steps.Select(step => step with { At = step.At + skew })],
                 BadEnds = [.. BadEnds.Select(end => end + skew)],
             };

@@ -65,6 +65,10 @@ public sealed record Plan
     public DateTimeOffset? ForceAt { get; init; }
 
     public bool Forced { get; init; }
+
+    /// <summary>The same by a clock that was set: what is waited for keeps its length.</summary>
+    /// <param name="skew">By how much the clock was set forward.</param>
+    public Plan Shifted(TimeSpan skew) => skew == TimeSpan.Zero ? this : this with { ForceAt = ForceAt + skew };
 }
 
 /// <param name="After">Those of the plan that need it: they are down before it is asked.</param>

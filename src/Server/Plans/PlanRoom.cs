@@ -3,6 +3,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Plans;
 
@@ -15,9 +16,23 @@ internal sealed class PlanRoom(House house, Registry registry)
     private long last;
 
     /// <summary>A plan at work, and who follows it.</summary>
-    private sealed class Live(Plan plan, Action<string>? say, TaskCreationOptions promises)
+    /// <param name="frame">The reading of both clocks by which the plan's moments are told.</param>
+    private sealed class Live(Plan plan, ClockStamp frame, Action<string>? say, TaskCreationOptions promises)
     {
         public Plan Plan { get; set; } = plan;
+
+        public ClockStamp Frame { get; private set; } = frame;
+
+        /// <summary>How long it may take, whatever the clock is set to meanwhile.</summary>
+        public TimeSpan? Limit { get; } = plan.ForceAt - plan.Began;
+
+        /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+        public DateTimeOffset At(ClockStamp now)
+        {
+            if (Frame.SetSince(now) is var skew && skew != TimeSpan.Zero)
+                (Plan, Frame) = (Plan.Shifted(skew), now);
+            return now.Wall;
+        }
 
         public Action<string>? Say { get; } = say;
 
@@ -49,7 +64,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     public Task<Plan> Begin(Plan plan, Action<string>? say = null)
     {
         var id = Interlocked.Increment(ref last);
-        var one = new Live(plan, say, house.Promises);
+        var one = new Live(plan, house.Stamp, say, house.Promises);
         _ = house.Run(() => Follow(id, one, resumed: false));
         return one.Over.Task;
     }
@@ -58,7 +73,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     /// <param name="newMachine">The machine has come up since: what was under way then is over.</param>
     public void TakeUp(bool newMachine)
     {
-        foreach (var (id, plan) in house.Store.Plans())
+        foreach (var (id, plan, saved) in house.Store.Plans())
         {
             last = Math.Max(last, id);
             if (plan is null || newMachine)
@@ -75,7 +90,7 @@ internal sealed class PlanRoom(House house, Registry registry)
             }
 
             house.Logbook.Note(new(EntryCode.PlanTakenUp) { Name = Core.Wording.Words.Of(plan.Kind) }, plan.By);
-            var one = new Live(plan, null, house.Promises);
+            var one = new Live(plan, saved ?? house.Stamp, null, house.Promises);
             _ = house.Run(() => Follow(id, one, resumed: true));
         }
     }
@@ -100,21 +115,23 @@ internal sealed class PlanRoom(House house, Registry registry)
             if (!resumed)
             {
                 // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
-                house.Store.SetPlan(id, one.Plan);
+                house.Store.SetPlan(id, one.Plan, one.Frame);
                 await house.Store.Flush();
             }
 
             while (one.Plan.Step is not (PlanStep.Settling or PlanStep.Done) || resumed)
             {
                 var change = registry.Readiness.NextChange();
-                await Take(id, one, PlanLife.Step(one.Plan, StandingOf, house.Now, resumed));
+                var now = one.At(house.Stamp);
+                await Take(id, one, PlanLife.Step(one.Plan, StandingOf, now, resumed));
                 resumed = false;
                 if (one.Plan.Step is PlanStep.Settling or PlanStep.Done)
                     break;
                 if (one.Plan.Step == PlanStep.Beginning)
                     continue; // its deeds are done: it is asked for the next step
                 // Someone's wait may be over without a change.
-                var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - house.Now : Timeout.InfiniteTimeSpan;
+                now = one.At(house.Stamp);
+                var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - now : Timeout.InfiniteTimeSpan;
                 await Task.WhenAny(
                     change,
                     house.Delay(
@@ -157,9 +174,9 @@ internal sealed class PlanRoom(House house, Registry registry)
         var (before, after) = (one.Plan, turn.After);
         one.Plan = after;
         if (!Same(before, after) || !turn.Deeds.IsEmpty)
-            house.Store.SetPlan(id, after);
+            house.Store.SetPlan(id, after, one.Frame);
         if (after.Forced && !before.Forced)
-            house.Logbook.Note(new(EntryCode.TimeOver) { Limit = after.ForceAt - after.Began }, after.By);
+            house.Logbook.Note(new(EntryCode.TimeOver) { Limit = one.Limit }, after.By);
         foreach (var stop in after.Stops)
             if (
                 stop is { DownAt: not null, AskedAt: not null }

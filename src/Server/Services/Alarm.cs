@@ -1,3 +1,5 @@
+using CalmSentry.Store;
+
 namespace CalmSentry.Server.Services;
 
 /// <summary>
@@ -30,23 +32,34 @@ internal sealed class Alarm : IDisposable
         );
     }
 
-    public sealed class Wait(DateTimeOffset due, TimeSpan length, long since)
+    public sealed class Wait(DateTimeOffset due, TimeSpan over)
     {
-        public DateTimeOffset Due => due;
+        internal DateTimeOffset Due { get; set; } = due;
 
-        internal TimeSpan Left(TimeProvider clock) => length - clock.GetElapsedTime(since);
+        internal TimeSpan Left(TimeProvider clock) => over - clock.GetElapsedTime(0, clock.GetTimestamp());
     }
 
     /// <summary>Arms for a moment, or for none. For the same moment the wait under way goes on.</summary>
-    public void Set(DateTimeOffset? due)
+    /// <param name="now">The reading of both clocks by which that moment is told.</param>
+    public void Set(DateTimeOffset? due, ClockStamp now)
     {
         if (due == armed?.Due)
             return;
-        Volatile.Write(ref armed, due is { } at ? new Wait(at, at - clock.GetUtcNow(), clock.GetTimestamp()) : null);
+        Volatile.Write(
+            ref armed,
+            due is { } at ? new Wait(at, at - now.Wall + TimeSpan.FromMilliseconds(now.Forward)) : null
+        );
         if (armed is { } wait)
             Go(wait.Left(clock));
         else
             timer.Change(Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+    }
+
+    /// <summary>The host's clock was set forward by so much: the wait goes on, for the same moment by the new time.</summary>
+    public void Shift(TimeSpan skew)
+    {
+        if (armed is { } wait)
+            wait.Due += skew;
     }
 
     /// <summary>Whether it is this wait that is armed, and its length has passed. It is over only once.</summary>

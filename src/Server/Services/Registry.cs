@@ -114,9 +114,11 @@ internal sealed class Registry(House house)
     /// <summary>Takes a new service in. False when the name is taken.</summary>
     public bool TryAdd(Definition definition, string document, Principal by)
     {
-        var now = house.Now;
+        var stamp = house.Stamp;
+        var now = stamp.Wall;
         var situation = Situation.New(now);
-        var actor = new ServiceActor(house, house.Store.NextServiceId(), definition, revision: 1, situation, this);
+        var id = house.Store.NextServiceId();
+        var actor = new ServiceActor(house, id, definition, revision: 1, situation, stamp, this);
         if (unreadable.ContainsKey(definition.Name) || !services.TryAdd(definition.Name, actor))
         {
             actor.Dispose();
@@ -278,16 +280,18 @@ internal sealed class Registry(House house)
 
     private ServiceActor Actor(StoredService stored, Definition definition, int revision)
     {
+        var now = house.Stamp;
         if (stored.Situation is { } situation)
         {
             // Within one boot a wait keeps its length, whatever people's clock was set to meanwhile.
-            var skew = newMachine ? TimeSpan.Zero : stored.Saved?.SetSince(house.Stamp) ?? TimeSpan.Zero;
+            var skew = newMachine ? TimeSpan.Zero : stored.Saved?.SetSince(now) ?? TimeSpan.Zero;
             return new(
                 house,
                 stored.Id,
                 definition,
                 revision,
-                Numbered(stored, situation.FittedTo(definition).Shifted(skew)),
+                Numbered(stored, situation.FittedTo(definition).Shifted(skew), now),
+                now,
                 this
             );
         }
@@ -305,7 +309,8 @@ internal sealed class Registry(House house)
             stored.Id,
             definition,
             revision,
-            Numbered(stored, Situation.New(house.Now) with { LastRun = house.Store.LatestRun(stored.Id) }),
+            Numbered(stored, Situation.New(now.Wall) with { LastRun = house.Store.LatestRun(stored.Id) }, now),
+            now,
             this
         );
     }
@@ -314,7 +319,7 @@ internal sealed class Registry(House house)
     /// A machine that went down without notice may have taken with it what was on record of the latest runs, and so may
     /// somebody who wipes the run directory while nothing can be put on record.
     /// </summary>
-    private Situation Numbered(StoredService stored, Situation situation)
+    private Situation Numbered(StoredService stored, Situation situation, ClockStamp now)
     {
         if (
             (newMachine || !remembers)
@@ -323,7 +328,7 @@ internal sealed class Registry(House house)
         )
         {
             situation = situation with { LastRun = reserved };
-            house.Store.Save(stored.Id, situation, house.Stamp); // also of one that nothing happens to in this boot
+            house.Store.Save(stored.Id, situation, now); // also of one that nothing happens to in this boot
             house.Logbook.Note(stored.Name, new(EntryCode.NumbersPassedOver) { Run = reserved });
         }
 

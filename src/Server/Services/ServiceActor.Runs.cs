@@ -212,7 +212,7 @@ internal sealed partial class ServiceActor
     private async Task Over(KeeperWord word, byte[] body)
     {
         var run = new RunNumber(Message.Number(body, "run"));
-        var end = EndOf(word, body);
+        var end = EndOf(word, body, sameBoot: true);
         await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds);
         if (Message.Number(body, "unwritten") is > 0 and var lost)
             house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
@@ -221,7 +221,8 @@ internal sealed partial class ServiceActor
     /// <summary>What a keeper tells, or wrote down, of the end of a run.</summary>
     private (Outcome Outcome, DateTimeOffset At, long? PeakKib, long? CpuMicroseconds) EndOf(
         KeeperWord word,
-        byte[] body
+        byte[] body,
+        bool sameBoot
     )
     {
         if (word == KeeperWord.NeverLaunched)
@@ -236,9 +237,14 @@ internal sealed partial class ServiceActor
             return (new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null);
         }
 
-        var at = DateTimeOffset.FromUnixTimeMilliseconds(
-            Message.Number(body, "ended-ms", house.Now.ToUnixTimeMilliseconds())
-        );
+        // People's clock may have been set since: in one boot it is known how long ago that was.
+        var now = house.Stamp;
+        var at =
+            sameBoot && Message.Number(body, "ended-forward-ms") is > 0 and var forward && forward <= now.Forward
+                ? now.Wall - TimeSpan.FromMilliseconds(now.Forward - forward)
+                : DateTimeOffset.FromUnixTimeMilliseconds(
+                    Message.Number(body, "ended-ms", now.Wall.ToUnixTimeMilliseconds())
+                );
         return (Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us"));
     }
 

@@ -113,7 +113,8 @@ internal sealed partial class ServiceActor
         }
 
         await EndOlder(left);
-        alarm.Set(Situation.WakeAt);
+        var now = Reframe();
+        alarm.Set(Situation.WakeAt, now);
         if (found)
             FoundOut();
     }
@@ -175,7 +176,7 @@ internal sealed partial class ServiceActor
     private async Task<UnseenEnd> EndUnseen(RunNumber run, bool sameBoot)
     {
         var end = house.Host.Outcome(RunDirectory, run) is { } known
-            ? EndOf(known.Word, known.Body)
+            ? EndOf(known.Word, known.Body, sameBoot)
             : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null);
         if (sameBoot)
             await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
@@ -215,7 +216,7 @@ internal sealed partial class ServiceActor
             await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
             // That it was over was on record, and how it ended not yet.
             var end = house.Host.Outcome(RunDirectory, run) is { } known
-                ? EndOf(known.Word, known.Body)
+                ? EndOf(known.Word, known.Body, sameBoot: true)
                 : (new(OutcomeKind.KeeperLost), house.Now, null, null);
             house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
             DiscardOnceKept(run);

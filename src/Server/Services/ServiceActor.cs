@@ -10,6 +10,7 @@ using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Watching;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
 
@@ -57,15 +58,17 @@ internal sealed partial class ServiceActor : IDisposable
         Definition definition,
         int revision,
         Situation situation,
+        ClockStamp frame,
         Registry registry
     )
     {
         Id = id;
-        (this.house, Definition, Revision, Situation, this.registry) = (
+        (this.house, Definition, Revision, Situation, this.frame, this.registry) = (
             house,
             definition,
             revision,
             situation,
+            frame,
             registry
         );
         nextSaid = new(house.Promises);
@@ -316,14 +319,37 @@ internal sealed partial class ServiceActor : IDisposable
         CheckWaiters();
     }
 
-    private Task Apply(Happening happening) => Apply(happening, house.Now);
+    /// <summary>The reading of both clocks by which the moments of the situation are told.</summary>
+    private ClockStamp frame;
 
+    /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+    private ClockStamp Reframe()
+    {
+        var now = house.Stamp;
+        var skew = frame.SetSince(now);
+        if (skew == TimeSpan.Zero)
+            return now;
+        (Situation, frame) = (Situation.Shifted(skew), now);
+        alarm.Shift(skew);
+        return now;
+    }
+
+    /// <param name="at">When it happened; null: now.</param>
     /// <param name="alongside">Puts on record, together with the situation it led to, what else came of it.</param>
-    private async Task Apply(Happening happening, DateTimeOffset now, Action? alongside = null)
+    private async Task Apply(Happening happening, DateTimeOffset? at = null, Action? alongside = null)
     {
         if (forgotten)
             return;
+        var stamp = Reframe();
         var before = Situation;
+        var now =
+            // What was waited for has come, whatever the wall clock says: the two differ by a little.
+            happening is TimeCame
+            && before.WakeAt > stamp.Wall
+                ? before.WakeAt.Value
+            // Whoever noted it may go by a clock that was set since: nothing happens later than now.
+            : at < stamp.Wall ? at.Value
+            : stamp.Wall;
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
@@ -333,10 +359,10 @@ internal sealed partial class ServiceActor : IDisposable
         }
 
         // First on record, then armed and shown, and only then done: whatever a deed comes to, the next decision is due.
-        house.Store.Save(Id, Situation, house.Stamp);
+        house.Store.Save(Id, Situation, frame);
         alongside?.Invoke();
         StopLooking();
-        alarm.Set(Situation.WakeAt);
+        alarm.Set(Situation.WakeAt, stamp);
         KeepTurn(now);
         if (Situation.Run is { Proven: { } proven } ready && before.Run?.Proven is null)
             house.Store.RunProven(Id, ready.Number, proven, ready.Proof);
@@ -437,9 +463,7 @@ internal sealed partial class ServiceActor : IDisposable
         });
     }
 
-    /// <summary>What was waited for has come, whatever the wall clock says: it may have been set meanwhile.</summary>
-    private Task Wake(Alarm.Wait wait) =>
-        alarm.IsOver(wait) ? Apply(new TimeCame(), house.Now < wait.Due ? wait.Due : house.Now) : Task.CompletedTask;
+    private Task Wake(Alarm.Wait wait) => alarm.IsOver(wait) ? Apply(new TimeCame()) : Task.CompletedTask;
 
     private void Publish()
     {

@@ -20,7 +20,7 @@ internal static class SituationJson
             RecordJson.Default.SituationRecord
         );
 
-    /// <summary>When it was stored, by both clocks; null: by an earlier version.</summary>
+    /// <summary>The reading of both clocks by which its moments are told; null: of an earlier version.</summary>
     public static ClockStamp? Saved(string json) =>
         Forms.Read(json, RecordJson.Default.SituationRecord, Forms.Situation, FromForm1.Situation).Saved is { } saved
             ? new(saved.Wall, saved.Forward)
@@ -85,8 +85,12 @@ internal static class EntryJson
 
 internal static class PlanJson
 {
-    public static string Write(Plan plan) => Forms.Write(PlanRecord.Of(plan), RecordJson.Default.PlanRecord);
+    public static string Write(Plan plan, ClockStamp saved) =>
+        Forms.Write(PlanRecord.Of(plan) with { Saved = new(saved.Wall, saved.Forward) }, RecordJson.Default.PlanRecord);
 
-    public static Plan Read(string json) =>
-        Forms.Read(json, RecordJson.Default.PlanRecord, Forms.Plan, node => node).ToCore();
+    public static (Plan Plan, ClockStamp? Saved) Read(string json)
+    {
+        var record = Forms.Read(json, RecordJson.Default.PlanRecord, Forms.Plan, node => node);
+        return (record.ToCore(), record.Saved is { } saved ? new(saved.Wall, saved.Forward) : null);
+    }
 }

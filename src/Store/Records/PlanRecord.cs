@@ -19,6 +19,9 @@ internal sealed record PlanRecord : IRecord
 
     public required DateTimeOffset Began { get; init; }
 
+    /// <summary>The reading of both clocks by which its moments are told; null: of an earlier version.</summary>
+    public ClockRecord? Saved { get; init; }
+
     public required string Step { get; init; }
 
     public ImmutableArray<PlanStopRecord>? Stops { get; init; }

@@ -1,4 +1,5 @@
 using CalmSentry.Server.Services;
+using CalmSentry.Store;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Server;
@@ -19,7 +20,7 @@ public sealed class AlarmTests : IDisposable
     [Fact]
     public void It_is_over_once_when_its_length_has_passed()
     {
-        alarm.Set(clock.Now + 10 * Second);
+        alarm.Set(clock.Now + 10 * Second, clock.Stamp);
         clock.Pass(9 * Second);
         Assert.Empty(rung);
         clock.Pass(1 * Second);
@@ -32,10 +33,10 @@ public sealed class AlarmTests : IDisposable
     [Fact]
     public void A_late_ring_of_one_that_is_no_longer_armed_is_not_taken_for_the_next()
     {
-        alarm.Set(clock.Now + 10 * Second);
+        alarm.Set(clock.Now + 10 * Second, clock.Stamp);
         clock.Pass(10 * Second);
         var late = Assert.Single(rung);
-        alarm.Set(clock.Now + 60 * Second);
+        alarm.Set(clock.Now + 60 * Second, clock.Stamp);
         Assert.False(alarm.IsOver(late));
         clock.Pass(60 * Second);
         Assert.True(alarm.IsOver(rung[^1]));
@@ -46,7 +47,7 @@ public sealed class AlarmTests : IDisposable
     [InlineData(3600)]
     public void Setting_the_clock_neither_delays_nor_hastens_it(int seconds)
     {
-        alarm.Set(clock.Now + 4 * Second);
+        alarm.Set(clock.Now + 4 * Second, clock.Stamp);
         clock.Now += seconds * Second;
         clock.Pass(3 * Second);
         Assert.DoesNotContain(rung, alarm.IsOver);
@@ -58,7 +59,7 @@ public sealed class AlarmTests : IDisposable
     public void Months_are_waited_for()
     {
         var months = TimeSpan.FromDays(60);
-        alarm.Set(clock.Now + months);
+        alarm.Set(clock.Now + months, clock.Stamp);
         for (var day = 0; day < 59; day++)
         {
             clock.Pass(TimeSpan.FromDays(1));
@@ -73,10 +74,10 @@ public sealed class AlarmTests : IDisposable
     public void Arming_for_the_same_moment_again_does_not_begin_the_wait_anew()
     {
         var due = clock.Now + 10 * Second;
-        alarm.Set(due);
+        alarm.Set(due, clock.Stamp);
         clock.Pass(6 * Second);
         clock.Now -= 5 * Second; // what is left by the wall clock is longer now
-        alarm.Set(due);
+        alarm.Set(due, clock.Stamp);
         clock.Pass(4 * Second);
         Assert.Contains(rung, alarm.IsOver);
     }
@@ -98,11 +99,11 @@ public sealed class AlarmTests : IDisposable
                     {
                         case 0 when armed?.Due != time.Now + seconds * Second:
                             armed = (time.Now + seconds * Second, time.Passed + seconds * Second);
-                            one.Set(armed.Value.Due);
+                            one.Set(armed.Value.Due, time.Stamp);
                             break;
                         case 1:
                             armed = null;
-                            one.Set(null);
+                            one.Set(null, time.Stamp);
                             break;
                         case 2:
                             time.Now += (seconds - 100) * 60 * Second;
@@ -137,6 +138,8 @@ public sealed class AlarmTests : IDisposable
             foreach (var timer in timers.ToList())
                 timer.Look(Passed);
         }
+
+        public ClockStamp Stamp => new(Now, (long)Passed.TotalMilliseconds);
 
         public override DateTimeOffset GetUtcNow() => Now;
 

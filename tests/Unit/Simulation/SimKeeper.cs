@@ -234,7 +234,8 @@ internal sealed class SimKeeper
         new Message(word)
             .With("run", main.Run)
             .With("status", main.Status)
-            .With("ended-ms", machine.Loop.Wall.ToUnixTimeMilliseconds());
+            .With("ended-ms", machine.Loop.Wall.ToUnixTimeMilliseconds())
+            .With("ended-forward-ms", machine.Loop.Now / TimeSpan.TicksPerMillisecond);
 
     /// <summary>First on record, then told.</summary>
     private void Ended(long run, Message news)

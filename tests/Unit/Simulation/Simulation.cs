@@ -92,7 +92,7 @@ internal sealed class Simulation : IDisposable
 
     private void Happen()
     {
-        switch (loop.Random.Next(24))
+        switch (loop.Random.Next(25))
         {
             case 0 or 1 when server is not null:
                 Note("the server is killed");
@@ -140,8 +140,9 @@ internal sealed class Simulation : IDisposable
                 (machine.NoNotes, machine.NoKeepers) = (loop.Chance(0.5), loop.Chance(0.5));
                 loop.After(loop.Between(10, 10_000), () => (machine.NoNotes, machine.NoKeepers) = (false, false));
                 break;
-            case 10:
-                loop.Set += TimeSpan.FromSeconds(loop.Random.Next(-7200, 7200));
+            case 10 or 14:
+                var most = loop.Chance(0.5) ? 60 : (int)TimeSpan.FromDays(60).TotalSeconds;
+                loop.Set += TimeSpan.FromSeconds(loop.Random.Next(-most, most));
                 Note($"the clock is set: {loop.Set}");
                 break;
             case 11 when loop.Chance(0.3):
@@ -433,7 +434,7 @@ internal sealed class Simulation : IDisposable
 
         foreach (var errand in live.UnderWay)
             machine.Broken($"not over after half an hour of peace: {errand}");
-        foreach (var (id, plan) in live.Store.Plans())
+        foreach (var (id, plan, _) in live.Store.Plans())
             machine.Broken($"plan {id} ({plan?.Kind}) is not over after half an hour of peace");
         foreach (var actor in live.Registry.All)
             Look(live, actor);

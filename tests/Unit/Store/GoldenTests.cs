@@ -4,6 +4,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Store;
 using CalmSentry.Store.Records;
 using CsCheck;
 
@@ -104,8 +105,11 @@ public class GoldenTests
             ForceAt = at.AddMinutes(1),
             Forced = true,
         };
-        Matches("plan.json", PlanJson.Write(plan));
-        Assert.Equivalent(plan, PlanJson.Read(PlanJson.Write(plan)), strict: true);
+        var frame = new ClockStamp(at.AddSeconds(4), 5_000);
+        Matches("plan.json", PlanJson.Write(plan, frame));
+        var read = PlanJson.Read(PlanJson.Write(plan, frame));
+        Assert.Equivalent(plan, read.Plan, strict: true);
+        Assert.Equal(frame, read.Saved);
     }
 
     [Fact]
