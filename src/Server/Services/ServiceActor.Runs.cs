@@ -33,6 +33,8 @@ internal sealed partial class ServiceActor
 
         try
         {
+            if (!remains.IsCompleted)
+                throw new OwnTroubleException("the kernel holds processes of a run before it");
             if (!switchOff)
                 OutputBegan = house.Host.OutputLength(Definition.Name);
             var order = house.Host.Order(this, run, switchOff);

@@ -21,6 +21,9 @@ internal sealed partial class ServiceActor
     /// <summary>Numbers of runs that processes of its account are marked with, as the server found them.</summary>
     private IReadOnlyList<long> marked = [];
 
+    /// <summary>Completes when what earlier runs left has ended; until then nothing is launched beside it.</summary>
+    private Task remains = Task.CompletedTask;
+
     private async Task FindKeeper(bool newBoot)
     {
         var link = await house.Host.Find(RunDirectory, ProcessesLeft);
@@ -93,26 +96,29 @@ internal sealed partial class ServiceActor
     {
         var found = true;
         var left = Left();
-        if (Situation.Run is { Switch: Switch.On } on && left.All(run => run <= on.Number))
+        var on = Situation.Run is { Switch: Switch.On } and var switched && left.All(run => run <= switched.Number);
+        if (!on && left.LastOrDefault() is var latest && latest > Situation.LastRun)
+            await TakeInUnseen(latest, sameBoot: !newBoot);
+        // Before anything that leads to a launch: what the kernel holds of them is to be known then.
+        await EndOlder(left);
+        if (Situation.Run is not { } run)
+        {
+            // Nothing was under way.
+        }
+        else if (on)
         {
             if (newBoot)
-                await Over(on.Number, new(OutcomeKind.MachineLost), LostAt(on), null, null);
+                await Over(run.Number, new(OutcomeKind.MachineLost), LostAt(run), null, null);
         }
         else
         {
-            if (left.LastOrDefault() is var latest && latest > Situation.LastRun)
-                await TakeInUnseen(latest, sameBoot: !newBoot);
-            if (Situation.Run is { } run)
-            {
-                // It may have been ordered by a server that could not put it on record any more.
-                OutputBegan =
-                    house.Host.Noted(RunDirectory, run.Number)?.OutputFrom ?? house.Store.OutputFrom(Id, run.Number);
-                house.Store.RunBegan(Id, run, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
-                found = await FindOutcome(run.Number, sameBoot: !newBoot);
-            }
+            // It may have been ordered by a server that could not put it on record any more.
+            OutputBegan =
+                house.Host.Noted(RunDirectory, run.Number)?.OutputFrom ?? house.Store.OutputFrom(Id, run.Number);
+            house.Store.RunBegan(Id, run, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+            found = await FindOutcome(run.Number, sameBoot: !newBoot);
         }
 
-        await EndOlder(left);
         var now = Reframe();
         alarm.Set(Situation.WakeAt, now);
         if (found)
@@ -179,7 +185,7 @@ internal sealed partial class ServiceActor
             ? EndOf(known.Word, known.Body, sameBoot)
             : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null);
         if (sameBoot)
-            await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
+            await EndRemainsOfEarlier(run);
         var began = house.Host.Noted(RunDirectory, run)?.Began ?? end.At;
         house.Store.RunBegan(
             Id,
@@ -213,7 +219,7 @@ internal sealed partial class ServiceActor
                 continue;
             }
 
-            await Task.WhenAny(EndRemains(run), house.Delay(RemainsPatience));
+            await EndRemainsOfEarlier(run);
             // That it was over was on record, and how it ended not yet.
             var end = house.Host.Outcome(RunDirectory, run) is { } known
                 ? EndOf(known.Word, known.Body, sameBoot: true)
@@ -221,6 +227,14 @@ internal sealed partial class ServiceActor
             house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
             DiscardOnceKept(run);
         }
+    }
+
+    /// <summary>As a rule nothing is left, or ends at once. What the kernel holds keeps nobody but the next launch waiting.</summary>
+    private async Task EndRemainsOfEarlier(RunNumber run)
+    {
+        var ending = EndRemains(run);
+        if (await Task.WhenAny(ending, house.Delay(RemainsPatience)) != ending)
+            remains = Task.WhenAll(remains, ending);
     }
 
     /// <summary>Completes when nothing of the run lives any more, however long the kernel holds some of it.</summary>
@@ -257,6 +271,8 @@ internal sealed partial class ServiceActor
 
         if (!sameBoot)
         {
+            // Nothing is left of it, unless the boot before it was all that could be put on record.
+            await EndRemainsOfEarlier(run);
             await Over(run, new(OutcomeKind.MachineLost), LostAt(Situation.Run), null, null);
             return true;
         }

@@ -174,11 +174,7 @@ public class PlanTests
             // Read back from its record it is the same plan.
             Assert.Equivalent(
                 plan,
-                CalmSentry
-                    .Store.Records.PlanJson.Read(
-                        CalmSentry.Store.Records.PlanJson.Write(plan, new(now, 7))
-                    )
-                    .Plan
+                CalmSentry.Store.Records.PlanJson.Read(CalmSentry.Store.Records.PlanJson.Write(plan, new(now, 7))).Plan
             );
         }
 

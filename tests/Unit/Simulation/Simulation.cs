@@ -421,7 +421,11 @@ internal sealed class Simulation : IDisposable
         Note("all is left in peace");
         (machine.NoDisk, machine.NoKeepers, machine.NoNotes) = (false, false, false);
         Serve();
-        Quiet(TimeSpan.FromMinutes(30));
+        Quiet(TimeSpan.FromMinutes(20));
+        var waiting = server is { Serves: true }
+            ? server.Registry.All.Where(Waits).ToDictionary(one => one.Id, LastRun)
+            : [];
+        Quiet(TimeSpan.FromMinutes(10));
         foreach (var failed in server?.Failed ?? [])
             machine.Broken($"an errand failed: {failed}");
         if (loop.Escaped is { } escaped)
@@ -438,6 +442,12 @@ internal sealed class Simulation : IDisposable
             machine.Broken($"plan {id} ({plan?.Kind}) is not over after half an hour of peace");
         foreach (var actor in live.Registry.All)
             Look(live, actor);
+        // No pause, proof or step takes so long.
+        foreach (var actor in live.Registry.All.Where(Waits))
+            if (waiting.TryGetValue(actor.Id, out var last) && last == LastRun(actor))
+                machine.Broken(
+                    $"{actor.Definition.Name} has been {actor.Situation.Phase} for ten minutes, until {actor.Situation.WakeAt:u}"
+                );
         foreach (var process in machine.Processes)
             if (live.Registry.All.All(actor => actor.Id.ToString() != process.Label))
                 machine.Broken($"run {process.Run} of {process.Label} lives, and there is no such service");
@@ -454,6 +464,11 @@ internal sealed class Simulation : IDisposable
             )
                 machine.Broken($"the logbook says of {entry.Service}: {seen}");
     }
+
+    private static bool Waits(ServiceActor actor) =>
+        actor.Situation is { Phase: Phase.Starting } or { Phase: Phase.Waiting, Awaited: null };
+
+    private static RunNumber LastRun(ServiceActor actor) => actor.Situation.LastRun;
 
     private void Look(SimServer live, ServiceActor actor)
     {
