@@ -74,6 +74,29 @@ internal sealed class Simulation : IDisposable
             Rest();
     }
 
+    /// <summary>A program ends while no server is there, and the host's clock is set before one is again.</summary>
+    /// <returns>Whether its next run began within two minutes, and when the one before ended by the new time.</returns>
+    public (bool Again, TimeSpan EndedAgo) EndsWhileAway(TimeSpan set)
+    {
+        Serve();
+        loop.Pass(TimeSpan.FromSeconds(1));
+        Wrap("steady");
+        loop.Pass(TimeSpan.FromSeconds(1));
+        var live = server!;
+        var id = live.Registry.Named("steady")!.Id;
+        live.Do("start", () => live.Registry.Named("steady")!.Ask(new StartAsked(Anna)));
+        loop.Pass(TimeSpan.FromSeconds(2));
+        Lose();
+        machine.End(machine.Live(id.ToString()).Single(), 9);
+        loop.Pass(TimeSpan.FromSeconds(1));
+        loop.Set += set;
+        Serve();
+        var back = loop.Wall;
+        loop.Pass(TimeSpan.FromMinutes(2));
+        var runs = server!.Store.Runs(id, 10);
+        return (runs.Count > 1, back - runs[^1].Ended!.Value);
+    }
+
     public void Dispose() => server?.Die();
 
     private void Note(string what)

@@ -55,6 +55,16 @@ public class SimulationTests
             );
     }
 
+    [Theory]
+    [InlineData(-30)]
+    [InlineData(30)]
+    public void An_end_while_no_server_was_there_is_as_long_ago_as_it_is_whatever_the_clock_was_set_to(int days)
+    {
+        var (again, ago) = Of(21, simulation => simulation.EndsWhileAway(TimeSpan.FromDays(days)));
+        Assert.True(again, "it was not begun again");
+        Assert.InRange(ago, TimeSpan.FromSeconds(0.5), TimeSpan.FromSeconds(3));
+    }
+
     [Fact]
     public void The_machine_sees_a_run_that_is_launched_twice_and_one_beside_another()
     {
