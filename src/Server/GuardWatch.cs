@@ -27,7 +27,7 @@ internal sealed class GuardWatch : IDisposable
     private readonly Timer timer;
     private int guard;
     private TimeSpan pause = Beat;
-    private DateTimeOffset due;
+    private TimeSpan due;
 
     private GuardWatch(Record logbook, Places places, string keeper, int guard, Action another, Action serveAnew)
     {
@@ -106,7 +106,7 @@ internal sealed class GuardWatch : IDisposable
             return;
         }
 
-        if (ProcessFacts.Lives(guard) || DateTimeOffset.UtcNow < due)
+        if (ProcessFacts.Lives(guard) || Stopwatch.GetElapsedTime(0) < due)
             return;
         logbook.Note(
             new(EntryCode.Guard)
@@ -115,7 +115,7 @@ internal sealed class GuardWatch : IDisposable
                 Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
             }
         );
-        due = DateTimeOffset.UtcNow + pause;
+        due = Stopwatch.GetElapsedTime(0) + pause;
         pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
         using var next = Start(keeper, places);
     }

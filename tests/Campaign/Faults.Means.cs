@@ -145,7 +145,16 @@ internal sealed partial class Faults
         );
         return Task.CompletedTask;
 
-        void Set(string most) => Process.Start("prlimit", ["--pid", Text(pid), $"--nofile={most}:"]).WaitForExit();
+        // Of one that has ended meanwhile it says so, which nobody needs to read.
+        void Set(string most) =>
+            Process
+                .Start(
+                    new ProcessStartInfo("prlimit", ["--pid", Text(pid), $"--nofile={most}:"])
+                    {
+                        RedirectStandardError = true,
+                    }
+                )!
+                .WaitForExit();
     }
 
     private Task TakeProcesses(Machine machine, Random random)

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Diagnostics;
 using CalmSentry.Cli.Host;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
@@ -199,8 +200,10 @@ internal static class HostCommand
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var until =
-                    DateTimeOffset.UtcNow + TimeSpan.FromSeconds(parsed.GetValue(wait) is { } text ? Seconds(text) : 0);
+                var (began, longest) = (
+                    Stopwatch.GetTimestamp(),
+                    TimeSpan.FromSeconds(parsed.GetValue(wait) is { } text ? Seconds(text) : 0)
+                );
                 while (true)
                 {
                     try
@@ -228,7 +231,8 @@ internal static class HostCommand
 
                         return Exit.True;
                     }
-                    catch (Failure failure) when (failure.ExitCode == Exit.Unreachable && DateTimeOffset.UtcNow < until)
+                    catch (Failure failure)
+                        when (failure.ExitCode == Exit.Unreachable && Stopwatch.GetElapsedTime(began) < longest)
                     {
                         await Task.Delay(50, cancellation).ConfigureAwait(false);
                     }

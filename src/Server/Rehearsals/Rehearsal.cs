@@ -166,11 +166,11 @@ internal sealed class Rehearsal : IDisposable
     {
         link.Send(LaunchOrder.Of(definition, site, account, house));
         var news = link.Next();
-        var since = house.Now;
+        var since = house.Forward;
         var until = since + length;
         var ends = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
         await using var ended = ending.Token.Register(() => ends.TrySetResult()).ConfigureAwait(false);
-        while (outcome is null && house.Now < until && !ending.IsCancellationRequested)
+        while (outcome is null && house.Forward < until && !ending.IsCancellationRequested)
         {
             await Task.WhenAny(news, Task.Delay(Beat), ends.Task).ConfigureAwait(false);
             while (news.IsCompleted && outcome is null)
@@ -184,7 +184,7 @@ internal sealed class Rehearsal : IDisposable
             Look(link);
         }
 
-        var upFor = house.Now - since;
+        var upFor = house.Forward - since;
         if (outcome is not null)
         {
             if (definition.Program.Kind != ProgramKind.Toggles || !outcome.IsGood)
@@ -207,19 +207,19 @@ internal sealed class Rehearsal : IDisposable
 
     private async Task<string> WindDown(KeeperLink link, Task<(KeeperWord, byte[])?> news)
     {
-        var asked = house.Now;
+        var asked = house.Forward;
         foreach (var step in definition.WindDown)
         {
             Tell(
                 new RehearsalEvent { Kind = "note", Text = $"{char.ToUpperInvariant(step.Taken[0])}{step.Taken[1..]}." }
             );
             stopping = true;
-            var taken = house.Now;
+            var taken = house.Forward;
             news = await Take(step, link, news).ConfigureAwait(false);
             if (outcome is not null)
             {
-                stopTook = house.Now - asked;
-                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Length.Tenths(house.Now - taken)} after "
+                stopTook = house.Forward - asked;
+                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Length.Tenths(house.Forward - taken)} after "
                     + $"{step.Taken}{(step == definition.WindDown[0] ? "" : $", {Length.Tenths(stopTook.Value)} after the first step")}; "
                     + $"nothing of it was left.";
             }
@@ -227,7 +227,7 @@ internal sealed class Rehearsal : IDisposable
 
         link.Send(new Message(KeeperWord.EndTree));
         await Until(link, news, ForcePatience).ConfigureAwait(false);
-        return $"It had not ended {Length.Tenths(house.Now - asked)} after "
+        return $"It had not ended {Length.Tenths(house.Forward - asked)} after "
             + $"{(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} "
             + $"and was killed: as a service it would lose what it has not written by then.";
     }
@@ -283,8 +283,8 @@ internal sealed class Rehearsal : IDisposable
         Func<bool>? inVain = null
     )
     {
-        var limit = house.Now + patience;
-        while (outcome is null && house.Now < limit && inVain?.Invoke() != true)
+        var limit = house.Forward + patience;
+        while (outcome is null && house.Forward < limit && inVain?.Invoke() != true)
         {
             await Task.WhenAny(news, Task.Delay(Beat)).ConfigureAwait(false);
             while (news.IsCompleted && outcome is null)

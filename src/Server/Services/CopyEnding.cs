@@ -36,8 +36,8 @@ internal static class CopyEnding
                 continue; // it has ended, and its number may be another's
             logbook.Note(definition.Name, new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" }, caller.Who);
             process.Signal(Terminate);
-            var until = clock.GetUtcNow() + Patience;
-            while (ProcessFacts.Lives(copy.Pid) && clock.GetUtcNow() < until)
+            var began = clock.GetTimestamp();
+            while (ProcessFacts.Lives(copy.Pid) && clock.GetElapsedTime(began) < Patience)
                 await Task.Delay(20);
             if (ProcessFacts.Lives(copy.Pid))
             {

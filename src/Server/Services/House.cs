@@ -94,8 +94,11 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public DateTimeOffset Now => Clock.GetUtcNow();
 
+    /// <summary>Since some moment of this boot, by the clock that only goes forward: what lengths are measured by.</summary>
+    public TimeSpan Forward => Clock.GetElapsedTime(0, Clock.GetTimestamp());
+
     /// <summary>Now, by both clocks.</summary>
-    public ClockStamp Stamp => new(Now, (long)Clock.GetElapsedTime(0, Clock.GetTimestamp()).TotalMilliseconds);
+    public ClockStamp Stamp => new(Now, (long)Forward.TotalMilliseconds);
 
     /// <summary>Made when it is first asked for; whoever asks gets the same one.</summary>
     private static T Once<T>(ref T? part, Func<T> make)

@@ -48,7 +48,7 @@ said 'ready';
 for my $i (1 .. 100000) {
   my $name = $names[rand @names];
   my $number = $boot * 100000 + $i;
-  my $kind = int rand 9;
+  my $kind = int rand 10;
   if ($kind < 2) { ask("title $name $number", 'adjust', $name, '--title', "Nr $number", '--json') }
   elsif ($kind == 2) { ask("start $name", 'start', $name, '--json') }
   elsif ($kind == 3) { ask("stop $name", 'stop', $name, '--json') }
@@ -56,6 +56,7 @@ for my $i (1 .. 100000) {
   elsif ($kind == 5) { ask("wrap trial-" . $i % 6, 'wrap', 'trial-' . $i % 6, '--account', 'root', '--', '/bin/sleep', $number) }
   elsif ($kind == 6) { ask("unwrap trial-" . $i % 6, 'unwrap', 'trial-' . $i % 6) }
   elsif ($kind == 7) { my $way = rand 2 < 1 ? 'permit' : 'forbid'; ask("$way daemon", 'account', $way, 'daemon') }
+  elsif ($kind == 8) { system('busybox date -s @' . (time + int((rand(2) - 1) * 10**rand 7)) . ' >/dev/null') }    # seconds to months
   else {
     open my $value, '>', '/run/value';
     print $value "value-$number-of-some-length";
