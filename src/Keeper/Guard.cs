@@ -194,9 +194,9 @@ internal sealed unsafe partial class Guard
                 break;
             case KeeperWord.Signal when phase != Phase.Idle:
                 var signal = (int)Message.Number(body, "number");
-                if (Message.Text(body, "to") == "tree")
+                if (Message.Text(body, "to") == "tree" || mainGone)
                     Tree.Signal(signal);
-                else if (!mainGone)
+                else
                     _ = kill(main, signal);
                 break;
             case KeeperWord.EndTree when phase != Phase.Idle:

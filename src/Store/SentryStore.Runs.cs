@@ -15,8 +15,9 @@ public sealed partial class SentryStore
     /// <param name="by">Who or what began it.</param>
     public void RunBegan(ServiceId service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) =>
         Tell(
-            "INSERT OR IGNORE INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, "
-                + "origin) VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8)",
+            "INSERT INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, origin) "
+                + "VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8) "
+                + "ON CONFLICT DO UPDATE SET origin = coalesce(origin, excluded.origin)",
             service.Number,
             run.Number,
             Words.Of(run.Cause),
@@ -36,6 +37,16 @@ public sealed partial class SentryStore
             Micros(at),
             proof
         );
+
+    /// <summary>The revision of the definition that a run was launched by; null: it is not on record.</summary>
+    public int? RevisionOf(ServiceId service, RunNumber run) =>
+        Read(
+                "SELECT revision FROM run WHERE service = $0 AND number = $1",
+                row => (int?)NumberOrNull(row, 0),
+                service.Number,
+                run
+            )
+            .FirstOrDefault();
 
     public long OutputFrom(ServiceId service, RunNumber run) =>
         Read(

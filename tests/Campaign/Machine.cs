@@ -250,9 +250,16 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         const int kill = 9,
             terminate = 15;
         _ = await Calm("stop", "--all").ConfigureAwait(false);
-        Signal(Guard, terminate);
-        for (var tries = 0; tries < 200 && ProcessFacts.Lives(Guard); tries++)
+        // Not by its file: that may have been wiped just now.
+        for (var tries = 0; tries < 400 && Guards() is { Count: > 0 } guards; tries++)
+        {
+            foreach (var guard in guards)
+                Signal(guard, tries < 200 ? terminate : kill);
             await Task.Delay(20).ConfigureAwait(false);
+        }
+
+        foreach (var server in Processes("calm-sentry", "serve").ToList())
+            Signal(server, kill);
         foreach (var (pid, _, _) in Marked())
             Signal(pid, kill);
         foreach (var keeper in Keepers.ToList())
@@ -263,6 +270,9 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         if (ProcessCeiling is not null && File.ReadAllText(Path.Combine(ProcessCeiling, "cgroup.procs")).Length == 0)
             Directory.Delete(ProcessCeiling);
     }
+
+    private List<int> Guards() =>
+        [.. Processes("calm-keeper", "guard-on"), .. Processes("calm-keeper", "guard-second")];
 
     private static int Count(Func<string, string, SearchOption, IEnumerable<string>> entries, string directory)
     {

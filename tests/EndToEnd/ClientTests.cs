@@ -196,7 +196,8 @@ public class ClientTests
     }
 
     [Theory]
-    [InlineData(2, "--dry", "stop", "--all", "--dry")]
+    [InlineData(2, "--dri", "stop", "--all", "--dri")]
+    [InlineData(2, "--all", "stop", "--all", "quay-lamps")]
     [InlineData(2, "--forse", "stop", "quay-lamps", "--forse")]
     [InlineData(2, "--forse", "restart", "quay-lamps", "--forse", "tide-gauge")]
     [InlineData(2, "-x", "unwrap", "-x")]
@@ -220,6 +221,147 @@ public class ClientTests
                 (await sentry.Show("quay-lamps")).GetProperty("pid").GetInt32(),
                 (await sentry.Show("tide-gauge")).GetProperty("pid").GetInt32()
             );
+    }
+
+    [Fact]
+    public async Task What_a_command_would_do_is_said_and_not_done()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap(
+            "tide-store",
+            "--wind-down",
+            "INT 3s",
+            "--proof",
+            "up-for:10ms",
+            "--start",
+            "--",
+            "/usr/bin/sleep",
+            "8211"
+        );
+        await sentry.Wrap(
+            "board",
+            "--need",
+            "service:tide-store",
+            "--proof",
+            "up-for:10ms",
+            "--start",
+            "--",
+            "/usr/bin/sleep",
+            "8212"
+        );
+        await sentry.Wrap("lamps", "--need", "path:/nowhere/lamps", "--", "/usr/bin/sleep", "8213");
+        var before = await All();
+
+        await Says(
+            "board would be stopped. Its wind-down: TERM (waits 10 s); what is left then is killed.",
+            "stop",
+            "board"
+        );
+        await Says(
+            "board, which needs it, would be stopped first. tide-store would be stopped. Its wind-down: INT (waits 3 s), then "
+                + "TERM (waits 10 s)",
+            "stop",
+            "tide-store",
+            "--with-dependents"
+        );
+        await Says("Its wind-down", "stop", "--all");
+        await Says("lamps is not running: a stop would change nothing.", "stop", "lamps");
+        await Says("/usr/bin/sleep 8213. Before that it waits for what it needs: ", "start", "lamps");
+        await Says("What it needs is passed over.", "start", "lamps", "--without-needs");
+        await Says("tide-store is running already (run 1)", "start", "tide-store");
+        await Says("and started again.", "restart", "board");
+        await Says("Then board again, in order.", "restart", "tide-store", "--with-dependents");
+        await Says("Left in place: its output in ", "unwrap", "board");
+        await Says("program.arguments[0] is now '99' (was '8212')", "adjust", "board", "--", "/usr/bin/sleep", "99");
+        await Says("run 1 keeps running unchanged", "adjust", "board", "--", "/usr/bin/sleep", "99");
+        await Says("'radio' would be wrapped as radio", "wrap", "radio", "--", "/usr/bin/sleep", "8214");
+        // What would be refused is refused the same.
+        var refused = await sentry.Calm("stop", "tide-store", "--dry");
+        Assert.Equal(3, refused.Exit);
+        Assert.Contains("board needs tide-store", refused.Error, StringComparison.Ordinal);
+        Assert.NotEqual(0, (await sentry.Calm("wrap", "radio", "--dry", "--", "/nowhere/radio")).Exit);
+
+        Assert.Equal(before, await All());
+        Assert.Equal(4, (await sentry.Calm("show", "radio")).Exit);
+        Assert.DoesNotContain("requested", await Since(), StringComparison.Ordinal);
+
+        async Task Says(string words, params string[] command) =>
+            Assert.Contains(
+                words,
+                (await sentry.Ok([command[0], "--dry", .. command[1..]])).Output.ReplaceLineEndings(" "),
+                StringComparison.Ordinal
+            );
+
+        // Names, states, runs, processes and revisions.
+        async Task<string> All() =>
+            string.Join(
+                "; ",
+                (await sentry.Ok("list", "--json"))
+                    .Json.EnumerateArray()
+                    .Select(view =>
+                        $"{view.GetProperty("name")} {view.GetProperty("state")} {view.GetProperty("pid")} {view.GetProperty("since")}"
+                    )
+            );
+
+        async Task<string> Since() =>
+            string.Join(
+                "\n",
+                (await sentry.Ok("logbook", "--last", "1000", "--json"))
+                    .Json.EnumerateArray()
+                    .Select(entry => entry.GetProperty("text").GetString())
+                    .TakeWhile(text => !text!.Contains("ready", StringComparison.Ordinal))
+            );
+    }
+
+    [Fact]
+    public async Task A_restart_is_pending_from_the_change_until_the_next_start()
+    {
+        await using var sentry = await Sentry.Start();
+        foreach (var name in (string[])["board", "lamps"])
+            await sentry.Wrap(name, "--proof", "up-for:10ms", "--start", "--", "/usr/bin/sleep", "8221");
+        Assert.Contains(
+            "No restart is pending",
+            (await sentry.Ok("restart", "--pending")).Output,
+            StringComparison.Ordinal
+        );
+        await sentry.Ok("adjust", "board", "--title", "The board"); // holds at once
+        Assert.Equal(JsonValueKind.Null, Pending(await sentry.Show("board")).ValueKind);
+        await sentry.Ok("adjust", "board", "--environment", "COLOUR=green", "--", "/usr/bin/sleep", "8222");
+        await Seen();
+        // Who takes the service up later knows it, too.
+        await sentry.KillServer();
+        await sentry.Serve();
+        await Seen();
+        var lamps = (await sentry.Show("lamps")).GetProperty("pid").GetInt32();
+        await sentry.Ok("restart", "--pending");
+        var now = await sentry.Show("board");
+        Assert.Equal((2, JsonValueKind.Null), (now.GetProperty("run").GetInt32(), Pending(now).ValueKind));
+        Assert.Equal(lamps, (await sentry.Show("lamps")).GetProperty("pid").GetInt32());
+        // Taken back before a restart, nothing is pending.
+        await sentry.Ok("adjust", "board", "--", "/usr/bin/sleep", "9");
+        await sentry.Ok("adjust", "board", "--", "/usr/bin/sleep", "8222");
+        Assert.Equal(JsonValueKind.Null, Pending(await sentry.Show("board")).ValueKind);
+
+        async Task Seen()
+        {
+            var view = await sentry.Show("board");
+            Assert.Equal(
+                """["program.arguments","program.environment.COLOUR"]""",
+                Pending(view).GetRawText().Replace(" ", "", StringComparison.Ordinal).ReplaceLineEndings("")
+            );
+            Assert.Contains(
+                "Restart pending: program.arguments, program.environment.COLOUR",
+                view.GetProperty("why").GetString(),
+                StringComparison.Ordinal
+            );
+            var shown = (await sentry.Ok("show", "board")).Output;
+            Assert.Matches(@"runs now\s+/usr/bin/sleep 8221", shown);
+            Assert.Matches(@"next start\s+/usr/bin/sleep 8222", shown);
+            Assert.Contains("Restart pending", (await sentry.Ok("list")).Output, StringComparison.Ordinal);
+        }
+
+        static JsonElement Pending(JsonElement view) =>
+            view.TryGetProperty("pending", out var keys) ? keys : JsonDocument.Parse("null").RootElement;
     }
 
     [Fact]

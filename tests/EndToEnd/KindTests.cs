@@ -1,3 +1,4 @@
+using System.Text.Json;
 using System.Text.Json.Nodes;
 
 namespace CalmSentry.Tests.EndToEnd;
@@ -52,6 +53,73 @@ public class KindTests
             await File.ReadAllTextAsync(sentry.Places.OutputOf("relay")),
             StringComparison.Ordinal
         );
+    }
+
+    /// <summary>As database servers write it: the process id, and seven lines of other things.</summary>
+    [Fact]
+    public async Task A_pid_file_may_say_more_than_the_process_id()
+    {
+        await using var sentry = await Sentry.Start();
+        var pid = await Relay(
+            sentry,
+            "echo $$ >$F; printf '/srv/relay\n1764\n5432\n/run/relay\n127.0.0.1\n 7 9\nready\n' >>$F"
+        );
+        Assert.StartsWith(
+            $"{pid}\n/srv/relay\n",
+            await File.ReadAllTextAsync(PidFile(sentry)),
+            StringComparison.Ordinal
+        );
+        Assert.Contains("code 0", (await sentry.Ok("stop", "relay")).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task What_its_pid_file_does_not_tell_is_named_and_all_of_it_is_asked_to_end()
+    {
+        await using var sentry = await Sentry.Start();
+        Assert.Equal(0, await Relay(sentry, "echo relay >$F"));
+        await sentry.Until("relay", view => view.GetProperty("state").GetString() is "held" or "stopped");
+        var logbook = (await sentry.Ok("logbook", "relay", "--last", "100")).Output;
+        Assert.Contains($"could be identified as the program: ", logbook, StringComparison.Ordinal);
+        Assert.Contains(
+            $"the first line of its pid file {PidFile(sentry)} is 'relay', and no process id",
+            logbook,
+            StringComparison.Ordinal
+        );
+        // And it was: it says so itself.
+        Assert.EndsWith(
+            "over\n",
+            await File.ReadAllTextAsync(sentry.Places.OutputOf("relay")),
+            StringComparison.Ordinal
+        );
+    }
+
+    private static string PidFile(Sentry sentry) => Path.Combine(sentry.Places.StateOf("relay"), "relay.pid");
+
+    /// <summary>Wraps and starts a daemon that writes a pid file, F, in this way.</summary>
+    /// <returns>Its process id; 0: it was not found.</returns>
+    private static async Task<int> Relay(Sentry sentry, string write)
+    {
+        Directory.CreateDirectory(sentry.Places.StateOf("relay"), (UnixFileMode)0b111_111_111);
+        File.SetUnixFileMode(sentry.Places.StateOf("relay"), (UnixFileMode)0b111_111_111);
+        var daemon = sentry.Script(
+            "relay-daemon",
+            $"#!/bin/sh\nF=$CALM_STATE/relay.pid\n{write}\necho up\ntrap 'echo over; exit 0' TERM\nwhile :; do sleep 0.05; done\n"
+        );
+        await sentry.Wrap(
+            "relay",
+            "--kind",
+            "detaches",
+            "--pid-file",
+            PidFile(sentry),
+            "--recover",
+            "never",
+            "--",
+            sentry.Script("relay", $"#!/bin/sh\n(setsid {daemon} &)\nexit 0\n")
+        );
+        _ = await sentry.Calm("start", "relay");
+        return (await sentry.Show("relay")).TryGetProperty("pid", out var pid) && pid.ValueKind == JsonValueKind.Number
+            ? pid.GetInt32()
+            : 0;
     }
 
     [Fact]

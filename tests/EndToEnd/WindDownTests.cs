@@ -131,6 +131,67 @@ public class WindDownTests
         );
     }
 
+    /// <summary>A step that fails, alone; and one by an input that the run does not have, for it was launched before.</summary>
+    [Theory]
+    [InlineData("send:bye\n,to=tcp 127.0.0.1:1,wait=30s", "TERM 5s")]
+    [InlineData("TERM 5s", "send:bye\n,to=input,wait=30s")]
+    public async Task Whatever_cannot_be_told_it_is_asked_to_end_before_it_is_killed(string first, string then)
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap(
+            "teller",
+            "--wind-down",
+            first,
+            "--proof",
+            "output:^open",
+            "--start",
+            "--",
+            sentry.Script(
+                "teller",
+                "#!/bin/sh\ntrap 'echo over; exit 0' TERM\necho open\nwhile :; do sleep 0.05; done\n"
+            )
+        );
+        if (then.Contains("input", StringComparison.Ordinal))
+        {
+            var said = (await sentry.Ok("adjust", "teller", "--wind-down", then)).Output;
+            Assert.Contains("step-not-possible", said, StringComparison.Ordinal);
+            Assert.Contains("run 1 was launched with no input", said, StringComparison.Ordinal);
+            Assert.Contains(
+                "step-not-possible",
+                (await sentry.Calm("check", "teller")).Output,
+                StringComparison.Ordinal
+            );
+        }
+
+        await sentry.Ok("stop", "teller");
+        var run = await LastRun(sentry, "teller");
+        Assert.Equal(
+            [
+                (
+                    true,
+                    "'bye' to " + (then.Contains("input", StringComparison.Ordinal) ? "its input" : "tcp 127.0.0.1:1")
+                ),
+                (false, "TERM"),
+            ],
+            run.GetProperty("steps")
+                .EnumerateArray()
+                .Select(step => (step.GetProperty("failed").GetBoolean(), step.GetProperty("what").GetString()!))
+        );
+        Assert.False(run.GetProperty("forced").GetBoolean());
+        Assert.EndsWith(
+            "over\n",
+            await File.ReadAllTextAsync(sentry.Places.OutputOf("teller")),
+            StringComparison.Ordinal
+        );
+        // Run anew, it has the input.
+        await sentry.Ok("start", "teller");
+        Assert.DoesNotContain(
+            "step-not-possible",
+            (await sentry.Calm("check", "teller")).Output,
+            StringComparison.Ordinal
+        );
+    }
+
     [Fact]
     public async Task A_step_taken_before_the_server_was_lost_is_not_taken_again()
     {

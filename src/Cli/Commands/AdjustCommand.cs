@@ -20,6 +20,7 @@ internal static class AdjustCommand
             Description = "Take a key back to its default, such as resources.memory; may be given again",
         };
         var from = new Option<string?>("--from") { Description = "Replace the whole definition by this file (YAML)" };
+        var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(
             "adjust",
@@ -33,6 +34,7 @@ internal static class AdjustCommand
         };
         foreach (var flag in flags.All)
             command.Add(flag);
+        command.Add(dry);
         command.Add(json);
         command.SetAction(
             async (parsed, cancellation) =>
@@ -73,7 +75,8 @@ internal static class AdjustCommand
                     var answer = await client
                         .Send(
                             HttpMethod.Patch,
-                            SentryClient.PathOf(service) + (body.File is null ? "" : "?whole=true"),
+                            $"{SentryClient.PathOf(service)}?{(body.File is null ? "" : "whole=true&")}"
+                                + (parsed.GetValue(dry) ? "dry=true" : ""),
                             content,
                             ApiJson.Default.Answer,
                             cancellation

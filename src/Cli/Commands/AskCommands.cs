@@ -26,12 +26,14 @@ internal static class AskCommands
         var name = Common.Name();
         var output = new Option<bool>("--with-output") { Description = "Remove its output too" };
         var alone = new Option<bool>("--alone") { Description = "Although others name it as a need" };
+        var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked")
         {
             name,
             output,
             alone,
+            dry,
             json,
         };
         command.SetAction(
@@ -43,7 +45,8 @@ internal static class AskCommands
                         client,
                         HttpMethod.Delete,
                         $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}"
-                            + (parsed.GetValue(alone) ? "dependents=leave" : ""),
+                            + (parsed.GetValue(alone) ? "dependents=leave&" : "")
+                            + (parsed.GetValue(dry) ? "dry=true" : ""),
                         service,
                         parsed.GetValue(json),
                         cancellation
@@ -62,6 +65,10 @@ internal static class AskCommands
             Arity = ArgumentArity.ZeroOrMore,
         };
         var all = new Option<bool>("--all") { Description = "All services" };
+        var pending = new Option<bool>("--pending")
+        {
+            Description = "All services that a change waits for: those with a restart pending",
+        };
         var json = Common.Json();
         var accept = new Option<string[]>("--accept")
         {
@@ -77,7 +84,10 @@ internal static class AskCommands
         {
             Description = "First end copies that run outside the sentry, cleanly",
         };
-        var command = new Command(what, description) { names, all, json };
+        var dry = Common.Dry();
+        var command = new Command(what, description) { names, all, dry, json };
+        if (what == "restart")
+            command.Add(pending);
         if (what != "stop")
             command.Add(accept);
         names.CompletionSources.Add(Common.ServiceNames);
@@ -88,15 +98,35 @@ internal static class AskCommands
             {
                 using var client = Common.Client(parsed);
                 var services = parsed.GetValue(names) ?? [];
-                if (parsed.GetValue(all))
+                if (services.Length > 0 && (parsed.GetValue(all) || parsed.GetValue(pending)))
+                    throw new Failure(
+                        Exit.Usage,
+                        $"Either names, or {(parsed.GetValue(all) ? "--all" : "--pending")}; nothing was done."
+                    );
+                if (parsed.GetValue(all) || parsed.GetValue(pending))
+                {
                     services =
                     [
                         .. (
                             await client
                                 .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
                                 .ConfigureAwait(false)
-                        ).Select(view => view.Name),
+                        )
+                            .Where(view => parsed.GetValue(all) || view.Pending is not null)
+                            .Select(view => view.Name),
                     ];
+                    if (services.Length == 0)
+                    {
+                        if (parsed.GetValue(json))
+                            return Exit.True;
+                        Console.WriteLine(
+                            parsed.GetValue(all)
+                                ? $"There is no service to {what}."
+                                : "No restart is pending: every live run was launched by its definition of today."
+                        );
+                        return Exit.True;
+                    }
+                }
                 else if (services.Length == 0)
                     throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
                 else if (services.Length > 1)
@@ -114,9 +144,19 @@ internal static class AskCommands
                     query += "&dependents=stop";
                 else if (parsed.GetValue(alone))
                     query += "&dependents=leave";
+                if (parsed.GetValue(dry))
+                    query += "&dry=true";
                 var asked = services
                     .Select(service =>
-                        AskWithDependents(client, service, what, query, parsed.GetValue(json), cancellation)
+                        AskWithDependents(
+                            client,
+                            service,
+                            what,
+                            query,
+                            mayAsk: !parsed.GetValue(dry),
+                            parsed.GetValue(json),
+                            cancellation
+                        )
                     )
                     .ToList();
                 var exit = Exit.True;
@@ -173,6 +213,7 @@ internal static class AskCommands
         string service,
         string what,
         string query,
+        bool mayAsk,
         bool json,
         CancellationToken cancellation
     )
@@ -182,7 +223,8 @@ internal static class AskCommands
         {
             return await Ask(client, HttpMethod.Post, path, service, json, cancellation).ConfigureAwait(false);
         }
-        catch (Failure failure) when (failure.Code == "needed-by-others" && !Console.IsInputRedirected && !json)
+        catch (Failure failure)
+            when (failure.Code == "needed-by-others" && mayAsk && !Console.IsInputRedirected && !json)
         {
             Console.WriteLine(failure.Message);
             if (!Asking.YesNo($"{(what == "stop" ? "Stop" : "Restart")} them too, in order?", otherwise: false))

@@ -21,6 +21,8 @@ internal static class Common
 
     public static Option<bool> Json() => new("--json") { Description = "Answer as JSON" };
 
+    public static Option<bool> Dry() => new("--dry") { Description = "Only say what would be done" };
+
     public static Argument<string> Name()
     {
         var name = new Argument<string>("name") { Description = "A service, by its short name or its title" };

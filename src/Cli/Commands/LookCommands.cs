@@ -151,7 +151,9 @@ internal static class LookCommands
             Row("needs", string.Join("; ", service.Needs));
         if (service.NeededBy.Count > 0)
             Row("needed by", string.Join(", ", service.NeededBy));
-        Row("command", CommandLine.Of(service.Command));
+        if (service.RunningCommand is { } running)
+            Row("runs now", CommandLine.Of(running));
+        Row(service.RunningCommand is null ? "command" : "next start", CommandLine.Of(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
         Row("state dir", service.StateDirectory);

@@ -29,6 +29,7 @@ internal static class WrapCommand
         };
         var permit = new Option<bool>("--permit") { Description = "Permit its account to run services, on the way" };
         var start = new Option<bool>("--start") { Description = "Start it at once" };
+        var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(
             "wrap",
@@ -41,7 +42,7 @@ internal static class WrapCommand
         };
         foreach (var flag in flags.All)
             command.Add(flag);
-        foreach (var flag in new Option[] { permit, start, json })
+        foreach (var flag in new Option[] { permit, start, dry, json })
             command.Add(flag);
         command.SetAction(
             async (parsed, cancellation) =>
@@ -74,7 +75,16 @@ internal static class WrapCommand
                         "Which program? It stands at the end, behind two dashes, just as you type it by hand.",
                         "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]"
                     );
+                if (parsed.GetValue(dry) && parsed.GetValue(permit))
+                    throw new Failure(
+                        Exit.Usage,
+                        "--dry permits nobody; nothing was done.",
+                        "Leave one of --dry and --permit out."
+                    );
                 var body = file is null ? Body.Of(flags.Definition(parsed, called, program)) : Body.FromFile(file);
+                if (parsed.GetValue(dry))
+                    return await WouldWrap(client, body, other, parsed.GetValue(json), cancellation)
+                        .ConfigureAwait(false);
                 var answer = await Send(client, body, other, parsed.GetValue(permit), cancellation)
                     .ConfigureAwait(false);
                 var made = answer.Service!.Name;
@@ -129,6 +139,42 @@ internal static class WrapCommand
             return await client
                 .Send(HttpMethod.Post, "services" + query, content, ApiJson.Default.Answer, cancellation)
                 .ConfigureAwait(false);
+        }
+        catch (Failure failure)
+        {
+            throw body.Explain(failure);
+        }
+    }
+
+    private static async Task<int> WouldWrap(
+        SentryClient client,
+        Body body,
+        string? like,
+        bool json,
+        CancellationToken cancellation
+    )
+    {
+        try
+        {
+            using var content = body.Content();
+            var answer = await client
+                .Send(
+                    HttpMethod.Post,
+                    $"services?dry=true{(like is null ? "" : $"&like={Uri.EscapeDataString(like)}")}",
+                    content,
+                    ApiJson.Default.Answer,
+                    cancellation
+                )
+                .ConfigureAwait(false);
+            if (json)
+            {
+                Common.WriteJson(answer, ApiJson.Plain.Answer);
+                return Exit.True;
+            }
+
+            Console.WriteLine(answer.Said);
+            FindingText.Write(answer.Findings ?? [], Console.Out);
+            return Exit.True;
         }
         catch (Failure failure)
         {

@@ -12,6 +12,10 @@ public enum AnswerCode
     [JsonStringEnumMemberName("adjusted")]
     Adjusted,
 
+    /// <summary>Nothing was done: it was only to be said what would be.</summary>
+    [JsonStringEnumMemberName("would-do")]
+    WouldDo,
+
     /// <summary>It was so already.</summary>
     [JsonStringEnumMemberName("unchanged")]
     Unchanged,

@@ -61,6 +61,12 @@ public record ServiceView
     /// <summary>Program and arguments as defined.</summary>
     public required IReadOnlyList<string> Command { get; init; }
 
+    /// <summary>
+    /// Restart pending: dotted keys that were set since the live run was launched, and that take effect with the next start
+    /// only; null: none.
+    /// </summary>
+    public IReadOnlyList<string>? Pending { get; init; }
+
     /// <summary>What the program last said of itself, or null.</summary>
     public string? Said { get; init; }
 
@@ -100,6 +106,9 @@ public sealed record ProofView
 /// <summary>A service with its whole definition.</summary>
 public sealed record ServiceDetail : ServiceView
 {
+    /// <summary>Program and arguments that the live run was launched with, where others are defined now; else null.</summary>
+    public IReadOnlyList<string>? RunningCommand { get; init; }
+
     public required int Revision { get; init; }
 
     /// <summary>Every effective value, in the words of a definition file.</summary>

@@ -124,9 +124,10 @@ public static class DefinitionKeys
                 "wind-down",
                 WindDownKeys.Steps,
                 definition => definition.Program.Kind == ProgramKind.Toggles ? null : definition.WindDown,
-                (definition, steps) => definition with { WindDown = steps },
-                "The steps of a clean stop, in order, each one of signal, send, close, key, http, command; what is left "
-                    + "after the last is killed."
+                (definition, steps) => definition with { WindDown = WindDownKeys.AtLastAsked(steps) },
+                "The steps of a clean stop, in order, each one of signal, send, close, key, http, command; unless the last "
+                    + "is the signal TERM or KILL, TERM with 10 s follows it; what is left then is killed. With no step at "
+                    + "all it is killed at once."
             ) with
             {
                 Label = "Clean stop",

@@ -1,9 +1,20 @@
+using System.Collections.Immutable;
+
 namespace CalmSentry.Core.Definitions;
 
 /// <summary>The keys of a step of a wind-down.</summary>
 public static class WindDownKeys
 {
     private static readonly TimeSpan UsualWait = TimeSpan.FromSeconds(10);
+
+    /// <summary>
+    /// Whatever a program was told in its own way, and whether or not that could be told, it is asked to end before it is
+    /// killed; only who writes KILL, or no step at all, wants it otherwise.
+    /// </summary>
+    public static ImmutableArray<WindDownStep> AtLastAsked(ImmutableArray<WindDownStep> steps) =>
+        steps is [] or [.., SignalStep { Signal: "TERM" or "KILL" }]
+            ? steps
+            : steps.Add(new SignalStep("TERM", UsualWait));
 
     private static readonly Form<string> Signal = Forms.OneOf([
         .. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal),

@@ -57,7 +57,8 @@ public static class EntryWords
                 EntryCode.Detached => $"It put itself into the background: pid {entry.Pid} is the program.",
                 EntryCode.NotDetached => entry.Pid is { } stayed
                     ? $"It has not put itself into the background within {Duration.Write(entry.Limit!.Value)}: pid {stayed} is taken to be the program."
-                    : "None of the processes it left in the background could be identified as the program; they are stopped.",
+                    : "None of the processes it left in the background could be identified as the program"
+                        + $"{(entry.Seen is { } seen ? $": {seen}" : "")}. They are stopped.",
                 EntryCode.SwitchedOn =>
                     $"Run {entry.Run}: its start command {OutcomeWords.Of(entry.Outcome!)}; it is on until its off command switches it off.",
                 EntryCode.Proven => $"Run {entry.Run} is ready{Readily(entry)}: {entry.Seen}.",

@@ -54,6 +54,7 @@ public enum FindingCode
     NoProof,
     WindDownShort,
     ShutdownShort,
+    StepNotPossible,
 }
 
 public static class FindingCodes
@@ -109,7 +110,7 @@ public static class FindingCodes
             or FindingCode.NeedNeverBegins
             or FindingCode.NeedNotAtBoot => "begin.needs",
             FindingCode.NoProof => "begin.proof",
-            FindingCode.WindDownShort or FindingCode.ShutdownShort => "wind-down",
+            FindingCode.WindDownShort or FindingCode.ShutdownShort or FindingCode.StepNotPossible => "wind-down",
             _ => throw new ArgumentOutOfRangeException(nameof(code)),
         };
 }

@@ -69,8 +69,15 @@ public static partial class ServiceLife
                 After = After with { Steps = After.Steps.Add(new(After.WindDownStep, step.What, now)) };
             After = After with { WakeAt = (before?.At ?? now) + step.Wait };
             // What was answered was taken; a signal that may not have arrived does no harm twice.
+            // Where the main process has ended, or was never found, it goes to what is left.
             if (step is SignalStep signal)
-                Deeds.Add(new SendSignal(run.Number, signal.Signal, signal.WholeTree || run.MainOutcome is not null));
+                Deeds.Add(
+                    new SendSignal(
+                        run.Number,
+                        signal.Signal,
+                        signal.WholeTree || run.MainOutcome is not null || run.Pid is null
+                    )
+                );
             else if (before?.Answer is null)
                 Deeds.Add(new PerformStep(run.Number, After.WindDownStep));
         }

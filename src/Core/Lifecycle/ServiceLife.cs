@@ -399,7 +399,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say(new(EntryCode.NotDetached) { Run = After.Run!.Number });
+            Say(new(EntryCode.NotDetached) { Run = After.Run!.Number, Seen = After.Run.Missing });
             WindDownUnasked();
         }
 

@@ -2,11 +2,13 @@ using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -31,11 +33,13 @@ internal static class RunRoutes
     /// <param name="accept">Codes of findings to be overruled, with commas between.</param>
     /// <param name="endCopies">Copies that run outside the sentry are ended cleanly first.</param>
     /// <param name="withoutNeeds">It does not wait for its needs.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Start(
         Called called,
         string? accept,
         [FromQuery(Name = "end-copies")] bool? endCopies,
         [FromQuery(Name = "without-needs")] bool? withoutNeeds,
+        bool? dry,
         Checker checker,
         SentryStore store,
         Record logbook,
@@ -47,6 +51,26 @@ internal static class RunRoutes
         var (actor, caller) = (called.Service, Caller.Of(context));
         if (actor.Definition.Begin.At == BeginAt.Never)
             return Disabled(actor);
+        if (dry == true)
+        {
+            // Copies that would be ended first stand in nobody's way.
+            var overruled = endCopies == true ? $"{accept},{CopiesEnded}" : accept;
+            return
+                actor.Situation.Run is null
+                && await Blocked(actor, overruled, null, checker, logbook).ConfigureAwait(false) is { } blocked
+                ? blocked
+                : WouldDo(
+                    actor,
+                    Intent.Start(
+                        actor.Definition,
+                        actor.Situation,
+                        CommandLine.Of(LaunchOrder.CommandOf(actor.Definition.Program)),
+                        LaunchOrder.DirectoryOf(actor.Definition, places),
+                        withoutNeeds == true
+                    )
+                );
+        }
+
         if (actor.Situation.Run is null)
         {
             if (
@@ -99,10 +123,12 @@ internal static class RunRoutes
     /// <param name="called">The service.</param>
     /// <param name="accept">Codes of findings to be overruled, with commas between.</param>
     /// <param name="dependents">stop: those that need it are restarted, too; leave: they keep running.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Restart(
         Called called,
         string? accept,
         string? dependents,
+        bool? dry,
         Registry registry,
         Checker checker,
         House house,
@@ -113,11 +139,25 @@ internal static class RunRoutes
         if (actor.Definition.Begin.At == BeginAt.Never)
             return Disabled(actor);
         // What blocks is looked for before anything is stopped.
-        if (await Blocked(actor, accept, caller, checker, house.Logbook).ConfigureAwait(false) is { } refusal)
+        if (
+            await Blocked(actor, accept, dry == true ? null : caller, checker, house.Logbook).ConfigureAwait(false) is
+            { } refusal
+        )
             return refusal;
         var (needing, problem) = Needing(actor, dependents, "restart", registry);
         if (problem is not null)
             return problem;
+        if (dry == true)
+            return WouldDo(
+                actor,
+                Intent.Restart(
+                    actor.Definition,
+                    actor.Situation,
+                    needing,
+                    CommandLine.Of(LaunchOrder.CommandOf(actor.Definition.Program)),
+                    LaunchOrder.DirectoryOf(actor.Definition, house.Places)
+                )
+            );
         Situation asked;
         if (needing.Count == 0)
         {
@@ -150,9 +190,11 @@ internal static class RunRoutes
     /// </summary>
     /// <param name="called">The service.</param>
     /// <param name="dependents">stop: those that need it are stopped first; leave: they keep running.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Stop(
         Called called,
         string? dependents,
+        bool? dry,
         Registry registry,
         House house,
         HttpContext context
@@ -164,6 +206,8 @@ internal static class RunRoutes
             : Needing(actor, dependents, "stop", registry);
         if (problem is not null)
             return problem;
+        if (dry == true)
+            return WouldDo(actor, Intent.Stop(actor.Definition, actor.Situation, needing));
         var first = await registry.Plans.Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
         var answer = await StopOne(actor, house, context).ConfigureAwait(false);
         if (first.Count == 0)
@@ -226,10 +270,27 @@ internal static class RunRoutes
         return lines.Count == 0 ? " " : string.Concat(lines) + "\n";
     }
 
+    private static readonly string CopiesEnded = FindingCodes.WordOf(FindingCode.CopyRunning);
+
+    private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<Answer> WouldDo(
+        ServiceActor actor,
+        string said
+    ) =>
+        Answered(
+            new()
+            {
+                Code = AnswerCode.WouldDo,
+                CameTrue = true,
+                Said = said,
+                Service = actor.View,
+            }
+        );
+
+    /// <param name="caller">Whom the logbook names; null: nothing is done, and nothing noted.</param>
     private static async Task<IResult?> Blocked(
         ServiceActor actor,
         string? accept,
-        Caller caller,
+        Caller? caller,
         Checker checker,
         Record logbook
     )
@@ -243,11 +304,13 @@ internal static class RunRoutes
         if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
         {
             var seen = string.Join(" ", left.Select(finding => finding.Seen));
-            logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Who);
+            if (caller is not null)
+                logbook.Note(actor, new(EntryCode.StartRefused) { Seen = seen }, caller.Who);
             return FindingViews.Refusal(left, "run");
         }
 
-        WrapRoutes.LogAccepted(findings, actor, accepted, caller, logbook);
+        if (caller is not null)
+            WrapRoutes.LogAccepted(findings, actor, accepted, caller, logbook);
         return null;
     }
 

@@ -4,9 +4,11 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -37,8 +39,10 @@ internal static class WrapRoutes
     /// Wrap a program as a service; the body is a definition. Registered is not running: start it next.
     /// </summary>
     /// <param name="like">A service whose definition it is laid over.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Wrap(
         string? like,
+        bool? dry,
         HttpContext context,
         Registry registry,
         Checker checker,
@@ -61,6 +65,20 @@ internal static class WrapRoutes
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return FindingViews.Refusal(left, "run");
+        if (dry == true)
+            return registry.Circle(definition) is { } inCircle
+                ? Circle(inCircle)
+                : TypedResults.Json(
+                    new Answer
+                    {
+                        Code = AnswerCode.WouldDo,
+                        CameTrue = true,
+                        Said = Intent.Wrap(definition, CommandLine.Of(LaunchOrder.CommandOf(definition.Program))),
+                        Findings = FindingViews.Of(findings, definition.Accept),
+                        Repeat = FindingViews.RepeatOf(definition, sent.Given),
+                    },
+                    ApiJson.Plain.Answer
+                );
         var added = false;
         if (
             await InEffect(
@@ -89,12 +107,7 @@ internal static class WrapRoutes
         }
 
         var view = registry.Find(definition.Name)!.View;
-        var starts = definition.Begin.At switch
-        {
-            BeginAt.Boot => "; it starts with the machine.",
-            BeginAt.BootLate => "; it starts after everything that starts at boot.",
-            _ => ".",
-        };
+        var starts = Intent.StartsBy(definition);
         return TypedResults.Json(
             new Answer
             {
@@ -116,9 +129,11 @@ internal static class WrapRoutes
     /// </summary>
     /// <param name="called">The service.</param>
     /// <param name="whole">The body replaces the whole definition.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Adjust(
         Called called,
         bool? whole,
+        bool? dry,
         HttpContext context,
         Registry registry,
         Checker checker,
@@ -144,6 +159,27 @@ internal static class WrapRoutes
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return FindingViews.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);
+        if (dry == true)
+        {
+            if (registry.Circle(definition) is { } circle)
+                return Circle(circle);
+            return TypedResults.Json(
+                new Answer
+                {
+                    Code = AnswerCode.WouldDo,
+                    CameTrue = true,
+                    Said =
+                        changes.Count == 0
+                            ? $"{definition.Title} is so already; nothing would be changed."
+                            : $"{definition.Title} would be adjusted:\n  {string.Join("\n  ", changes)}\n"
+                                + $"{WouldHold(actor, changes)} Nothing was done.",
+                    Service = actor.View,
+                    Findings = FindingViews.Of(findings, definition.Accept),
+                },
+                ApiJson.Plain.Answer
+            );
+        }
+
         if (
             await InEffect(
                     definition,
@@ -282,6 +318,17 @@ internal static class WrapRoutes
         return null;
     }
 
+    /// <summary>From when on changes would hold, as a sentence.</summary>
+    private static string WouldHold(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
+    {
+        var waiting = changes.Count(change => !change.HoldsAtOnce);
+        return waiting == 0 || actor.Situation.Run is null ? "It would take effect immediately."
+            : waiting == changes.Count
+                ? $"It would take effect with the next start: run {actor.Situation.Run.Number} keeps running unchanged."
+            : $"{string.Join(", ", changes.Where(change => !change.HoldsAtOnce).Select(change => change.Key))} would take effect "
+                + "with the next start, the rest immediately.";
+    }
+
     /// <summary>From when on changes hold, as a sentence.</summary>
     private static string Since(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
     {
@@ -300,10 +347,12 @@ internal static class WrapRoutes
     /// <param name="called">The service.</param>
     /// <param name="output">remove: its output is removed, too.</param>
     /// <param name="dependents">leave: it is removed although others need it.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Unwrap(
         Called called,
         string? output,
         string? dependents,
+        bool? dry,
         Registry registry,
         SentryStore store,
         Places places,
@@ -324,6 +373,21 @@ internal static class WrapRoutes
             );
         }
 
+        if (dry == true)
+            return TypedResults.Json(
+                new Answer
+                {
+                    Code = AnswerCode.WouldDo,
+                    CameTrue = true,
+                    Said = Intent.Unwrap(
+                        called.Service.Definition,
+                        called.Service.Situation,
+                        Remaining(name, output == "remove", places)
+                    ),
+                    Service = called.Service.View,
+                },
+                ApiJson.Plain.Answer
+            );
         await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
@@ -341,19 +405,25 @@ internal static class WrapRoutes
         );
     }
 
-    private static List<string> LeftBehind(string name, bool removeOutput, Places places)
+    /// <summary>What is left in place of a service that is unwrapped.</summary>
+    private static List<string> Remaining(string name, bool removeOutput, Places places)
     {
         var left = new List<string>();
         var (output, state) = (places.OutputDirectoryOf(name), places.StateOf(name));
+        if (Directory.Exists(output) && !removeOutput)
+            left.Add($"its output in {output}");
+        if (Directory.Exists(state) && Directory.EnumerateFileSystemEntries(state).Any())
+            left.Add($"what it keeps in {state}");
+        return left;
+    }
+
+    private static List<string> LeftBehind(string name, bool removeOutput, Places places)
+    {
+        var left = Remaining(name, removeOutput, places);
+        var (output, state) = (places.OutputDirectoryOf(name), places.StateOf(name));
         if (Directory.Exists(output) && removeOutput)
             Directory.Delete(output, recursive: true);
-        else if (Directory.Exists(output))
-            left.Add($"its output in {output}");
-        if (!Directory.Exists(state))
-            return left;
-        if (Directory.EnumerateFileSystemEntries(state).Any())
-            left.Add($"what it keeps in {state}");
-        else
+        if (Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any())
             Directory.Delete(state);
         return left;
     }

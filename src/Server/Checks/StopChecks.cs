@@ -32,6 +32,15 @@ internal static class StopChecks
                 "What is left after that is killed, and what it has not written is lost.",
                 "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again."
             );
+        if (NotPossible(definition, subject.Self) is { } step)
+            yield return new(
+                FindingCode.StepNotPossible,
+                Severity.Risk,
+                $"Its run {subject.Self!.Situation.Run!.Number} was launched {(step is KeyStep ? "without a terminal" : "with no input that could be written")}: "
+                    + $"{step.What} cannot be sent to it.",
+                "A stop of this run passes over that step, and goes on with the next.",
+                $"Restart it when that suits: calm restart {definition.Name}"
+            );
         if (Short(definition, subject.House) is not { } seen)
             yield break;
         yield return new(
@@ -42,6 +51,19 @@ internal static class StopChecks
             Longer(definition, subject.House.Store)
         );
     }
+
+    /// <summary>A step by a channel that the live run does not have, for it was launched before the step was set.</summary>
+    private static WindDownStep? NotPossible(Definition definition, ServiceActor? self) =>
+        self?.LaunchedBy is not { } by
+            ? null
+            : definition.WindDown.FirstOrDefault(step =>
+                step switch
+                {
+                    KeyStep => !by.Program.Terminal,
+                    CloseInputStep or SendStep { To.Kind: SendKind.Input } => !by.KeepsInput && !by.Program.Terminal,
+                    _ => false,
+                }
+            );
 
     /// <summary>The same, as the end of an answer to a stop; empty when all is well.</summary>
     public static string Advice(Definition definition, House house) =>

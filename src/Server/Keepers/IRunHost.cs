@@ -42,7 +42,7 @@ internal interface IRunHost
     void ReserveSoon();
 
     /// <summary>The process that a program left in the background, if it can be told yet.</summary>
-    int? Detached(Definition definition, int keeper);
+    DetachedSight Detached(Definition definition, int keeper);
 
     /// <summary>Bytes in the file of a service's output.</summary>
     long OutputLength(string service);

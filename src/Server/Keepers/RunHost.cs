@@ -53,7 +53,7 @@ internal sealed class RunHost(House house) : IRunHost
 
     public void ReserveSoon() => house.Keepers.ReserveSoon();
 
-    public int? Detached(Definition definition, int keeper) =>
+    public DetachedSight Detached(Definition definition, int keeper) =>
         DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
 
     public long OutputLength(string service) =>

@@ -178,7 +178,7 @@ internal sealed class Rehearsal : IDisposable
             if (
                 detached
                 && main == 0
-                && DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, link.Pid) is { } found
+                && DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, link.Pid).Pid is { } found
             )
                 link.Send(new Message(KeeperWord.Follow).With("pid", found));
             Look(link);

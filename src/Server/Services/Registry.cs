@@ -243,12 +243,18 @@ internal sealed class Registry(House house)
         await house.Store.Flush();
     }
 
+    /// <exception cref="JsonException">It is no JSON any more.</exception>
+    public static (Definition? Definition, IReadOnlyList<DefinitionError> Errors) Read(string document)
+    {
+        using var json = JsonDocument.Parse(document);
+        return DefinitionReader.Read(JsonNodes.Read(json.RootElement));
+    }
+
     private static (Definition? Definition, string? Why) Read(StoredService stored)
     {
         try
         {
-            using var document = JsonDocument.Parse(stored.Document);
-            var (definition, errors) = DefinitionReader.Read(JsonNodes.Read(document.RootElement));
+            var (definition, errors) = Read(stored.Document);
             if (definition?.Name == stored.Name)
                 return (definition, null);
             return (

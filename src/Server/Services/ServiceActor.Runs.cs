@@ -22,12 +22,16 @@ internal sealed partial class ServiceActor
 
     // Launching
 
+    /// <summary>The latest run that a keeper was told to launch.</summary>
+    private RunNumber ordered;
+
     private async Task Launch(RunNumber run, bool switchOff = false)
     {
         outputStuck = 0;
         if (!switchOff)
         {
             (Said, AliveStamp) = (default, 0);
+            launched = (run, Definition);
             Vitals = new(() => house.Host.Tree(this), house);
         }
 
@@ -57,6 +61,7 @@ internal sealed partial class ServiceActor
 
             if (!switchOff)
                 house.Host.Note(RunDirectory, Situation.Run!, OutputBegan);
+            ordered = run;
             keeper!.Send(order);
             if (!switchOff)
                 house.Store.RunBegan(
@@ -72,6 +77,8 @@ internal sealed partial class ServiceActor
         }
         catch (OwnTroubleException own)
         {
+            // Whatever becomes of it until then, its number was given.
+            house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
             LaunchLater(run, switchOff, own);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -130,7 +137,10 @@ internal sealed partial class ServiceActor
             Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting
         )
         {
-            if (house.Host.Detached(Definition, keeperPid) is { } found)
+            var sight = house.Host.Detached(Definition, keeperPid);
+            if (sight.Missing is { } missing && missing != Situation.Run?.Missing)
+                _ = Post(() => Apply(new ProofMissing(run, missing)), null);
+            if (sight.Pid is { } found)
             {
                 Post(
                     () =>
@@ -336,7 +346,8 @@ internal sealed partial class ServiceActor
         if (!ReferenceEquals(keeper, link))
             return;
         keeper = null;
-        if (Situation.Run is { Switch: not Switch.On } run)
+        // One that was told nothing yet takes nothing with it: the launch is tried again, with another.
+        if (Situation.Run is { Switch: not Switch.On } run && (run.Launched is not null || ordered == run.Number))
             await FindOutcome(run.Number, sameBoot: true);
     }
 }

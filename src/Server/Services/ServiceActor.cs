@@ -102,6 +102,53 @@ internal sealed partial class ServiceActor : IDisposable
 
     public int Revision { get; private set; }
 
+    private (RunNumber Run, Definition? By) launched;
+
+    /// <summary>The definition that the live run was launched by; null: there is no live run, or that is not known any more.</summary>
+    public Definition? LaunchedBy
+    {
+        get
+        {
+            if (Situation.Run is not { } run)
+                return null;
+            if (launched.Run != run.Number)
+                launched = (run.Number, ReadLaunchedBy(run.Number));
+            return launched.By;
+        }
+    }
+
+    private Definition? ReadLaunchedBy(RunNumber run) =>
+        house.Store.RevisionOf(Id, run) is not { } revision ? null
+        : revision == Revision ? Definition
+        : house.Store.Document(Id, revision) is { } document ? Registry.Read(document).Definition
+        : null;
+
+    private (Definition? By, Definition Now, IReadOnlyList<string> Keys) pending = (null, null!, []);
+
+    /// <summary>Dotted keys that were set since the live run was launched, and take effect with the next start only.</summary>
+    public IReadOnlyList<string> Pending
+    {
+        get
+        {
+            var (by, now) = (LaunchedBy, Definition);
+            if (by is null || ReferenceEquals(by, now))
+                return [];
+            if (!ReferenceEquals(pending.By, by) || !ReferenceEquals(pending.Now, now))
+                pending = (
+                    by,
+                    now,
+                    [
+                        .. DefinitionChanges
+                            .Between(by, now)
+                            .Where(change => !change.HoldsAtOnce)
+                            .Select(change => change.Key.Split('[')[0])
+                            .Distinct(),
+                    ]
+                );
+            return pending.Keys;
+        }
+    }
+
     /// <summary>Puts another definition into effect. The live run goes on as it is.</summary>
     public Task Adjust(Definition definition, string document, Principal by)
     {

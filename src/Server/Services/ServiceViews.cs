@@ -22,6 +22,7 @@ internal static class ServiceViews
         if (!actor.Known)
             health = new(HealthLevel.Unknown, NotKnown, null);
         var stuck = actor.OutputStuck == 0 ? null : $"its output cannot be written ({Names.Errno(actor.OutputStuck)})";
+        var pending = actor.Pending;
         return new ServiceView
         {
             Id = actor.Id.Number,
@@ -41,8 +42,10 @@ internal static class ServiceViews
                         ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; "
                             + $"nothing is dropped, the program waits."
                         : ""
-                ),
+                )
+                + PendingWords(pending),
             Since = now.Since,
+            Pending = pending is [] ? null : pending,
             Pid = now.Run?.Pid,
             Run = now.Run?.Number ?? (now.LastRun > 0 ? now.LastRun : null),
             UpSince = now.Run?.Launched,
@@ -54,6 +57,17 @@ internal static class ServiceViews
             Awaits = Awaits(definition, now),
         };
     }
+
+    private const int MostNamed = 3;
+
+    private static string PendingWords(IReadOnlyList<string> keys) =>
+        keys switch
+        {
+            [] => "",
+            [var one] => $" Restart pending: {one} takes effect with the next start.",
+            _ => $" Restart pending: {string.Join(", ", keys.Take(MostNamed))}"
+                + $"{(keys.Count > MostNamed ? $" and {keys.Count - MostNamed} more" : "")} take effect with the next start.",
+        };
 
     private const string NotKnown = "What became of it while no sentry served is not known yet";
 
@@ -81,6 +95,13 @@ internal static class ServiceViews
             At = view.At,
             Account = view.Account,
             Command = view.Command,
+            RunningCommand =
+                actor.LaunchedBy is { } launched
+                && LaunchOrder.CommandOf(launched.Program) is var running
+                && !running.SequenceEqual(view.Command)
+                    ? running
+                    : null,
+            Pending = view.Pending,
             Said = view.Said,
             Awaits = view.Awaits,
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],

@@ -227,7 +227,9 @@ public class DefinitionTests
             WindDown =
                 kind == ProgramKind.Toggles
                     ? Definition.DefaultWindDown
-                    : [.. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep)],
+                    : WindDownKeys.AtLastAsked([
+                        .. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep),
+                    ]),
         };
 
     private static ImmutableArray<Watch> Watched(
@@ -239,6 +241,24 @@ public class DefinitionTests
         kind == ProgramKind.Toggles
             ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)]
             : WatchKeys.WithImplied(watches, resources, new() { After = after });
+
+    /// <summary>Whatever the steps are, TERM comes before the kill, unless it is the kill that was written, or nothing.</summary>
+    [Fact]
+    public void It_is_always_asked_to_end_before_it_is_killed() =>
+        Steps
+            .Array[0, 4]
+            .Sample(steps =>
+            {
+                var given = ImmutableArray.Create(steps);
+                var asked = WindDownKeys.AtLastAsked(given);
+                Assert.Equal(given, asked[..given.Length]);
+                Assert.Equal(asked, WindDownKeys.AtLastAsked(asked));
+                Assert.True(
+                    asked is [] or [.., SignalStep { Signal: "TERM" or "KILL" }]
+                        && asked.Length - given.Length is 0 or 1
+                );
+                Assert.Equal(given.IsEmpty, asked.IsEmpty);
+            });
 
     [Fact]
     public void What_is_written_reads_back_the_same() =>

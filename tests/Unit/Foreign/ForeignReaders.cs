@@ -25,7 +25,10 @@ internal static class ForeignReaders
         ["definition.json"] = bytes => Definition(JsonNodes.Read(Encoding.UTF8.GetString(bytes))),
         ["keeper-message"] = Keeper,
         ["pid-file"] = bytes =>
-            AsFile(bytes, file => DetachedMain.Of(file, _ => 0, 1)?.ToString(CultureInfo.InvariantCulture) ?? "none"),
+            AsFile(
+                bytes,
+                file => DetachedMain.Of(file, _ => 0, 1).Pid?.ToString(CultureInfo.InvariantCulture) ?? "none"
+            ),
         ["program"] = bytes =>
             AsFile(bytes, file => $"{Elf(file)} {ProgramFile.Look(file).Fault} {Interpreters.FirstLine(file) is null}"),
         ["script"] = bytes =>

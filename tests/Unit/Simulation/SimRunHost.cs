@@ -38,7 +38,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public void ReserveSoon() { }
 
-    public int? Detached(Definition definition, int keeper) => null;
+    public DetachedSight Detached(Definition definition, int keeper) => default;
 
     public long OutputLength(string service) => 0;
 

@@ -113,7 +113,15 @@ export function ServicePage({ name }: { name: string }) {
                 </dd>
               </>
             )}
-            <dt>Command</dt>
+            {detail.data?.["running-command"] && (
+              <>
+                <dt>Runs now</dt>
+                <dd>
+                  <code>{detail.data["running-command"].join(" ")}</code>
+                </dd>
+              </>
+            )}
+            <dt>{detail.data?.["running-command"] ? "From the next start on" : "Command"}</dt>
             <dd>
               <code>{service.command.join(" ")}</code>
             </dd>

@@ -1,0 +1,103 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Core.Wording;
+
+/// <summary>What a command would do, in words, where it is only to be said.</summary>
+public static class Intent
+{
+    private const string Nothing = "Nothing was done.";
+
+    /// <summary>The end of a sentence about something that is registered: when it starts by itself.</summary>
+    public static string StartsBy(Definition definition) =>
+        definition.Begin.At switch
+        {
+            BeginAt.Boot => "; it starts with the machine.",
+            BeginAt.BootLate => "; it starts after everything that starts at boot.",
+            _ => ".",
+        };
+
+    /// <param name="command">Program and arguments, as one line.</param>
+    public static string Wrap(Definition definition, string command) =>
+        $"'{definition.Title}' would be wrapped as {definition.Name}, to run as {definition.Account}: {command}. It would be "
+        + $"registered, not running{StartsBy(definition)} {Nothing}";
+
+    /// <param name="command">Program and arguments, as one line.</param>
+    public static string Start(
+        Definition definition,
+        Situation now,
+        string command,
+        string directory,
+        bool withoutNeeds
+    ) =>
+        now switch
+        {
+            { Phase: Phase.Running, Run: { } run } =>
+                $"{definition.Title} is running already (run {run.Number}): a start would change nothing. {Nothing}",
+            { Phase: Phase.Stopping } =>
+                $"{definition.Title} is being stopped: once it is, it would be started. {Launch(definition, command, directory, withoutNeeds)} {Nothing}",
+            { Phase: Phase.Starting } =>
+                $"{definition.Title} is starting already: a start would change nothing. {Nothing}",
+            _ =>
+                $"{definition.Title} would be started. {Launch(definition, command, directory, withoutNeeds)} {Nothing}",
+        };
+
+    /// <param name="first">Services that need it and would be stopped before it.</param>
+    public static string Stop(Definition definition, Situation now, IReadOnlyCollection<string> first) =>
+        now.Run is null
+            ? now.Phase == Phase.Stopped
+                ? $"{definition.Title} is not running: a stop would change nothing. {Nothing}"
+                : $"{definition.Title} is not running; it would not be tried again. {Nothing}"
+            : $"{First(first, "stopped")}{definition.Title} would be stopped. {Steps(definition)} {Nothing}";
+
+    /// <param name="with">Services that need it and would be restarted, too.</param>
+    public static string Restart(
+        Definition definition,
+        Situation now,
+        IReadOnlyCollection<string> with,
+        string command,
+        string directory
+    ) =>
+        now.Run is null
+            ? Start(definition, now, command, directory, withoutNeeds: false)
+            : $"{First(with, "stopped")}{definition.Title} would be stopped, and started again. {Steps(definition)} "
+                + $"{Launch(definition, command, directory, withoutNeeds: false)}"
+                + (
+                    with.Count == 0
+                        ? ""
+                        : $" Then {string.Join(", ", with.Order(StringComparer.Ordinal))} again, in order."
+                )
+                + $" {Nothing}";
+
+    /// <param name="remains">What would be left in place.</param>
+    public static string Unwrap(Definition definition, Situation now, IReadOnlyCollection<string> remains) =>
+        (now.Run is null ? "" : $"{definition.Title} would be stopped. {Steps(definition)} ")
+        + $"{definition.Title} would be unwrapped: its definition, its revisions and its history are gone then. "
+        + (remains.Count == 0 ? "" : $"Left in place: {string.Join(" and ", remains)}. ")
+        + Nothing;
+
+    private static string Launch(Definition definition, string command, string directory, bool withoutNeeds)
+    {
+        var needs = definition.Begin.Needs;
+        var waits =
+            needs.IsEmpty ? ""
+            : withoutNeeds ? " What it needs is passed over."
+            : $" Before that it waits for what it needs: {string.Join("; ", needs.Select(need => need.InWords))}.";
+        return $"It is launched as {definition.Account} in {directory}: {command}.{waits}";
+    }
+
+    private static string Steps(Definition definition)
+    {
+        if (definition.Program.Kind == ProgramKind.Toggles)
+            return "Its stop command is run.";
+        if (definition.WindDown.IsEmpty)
+            return "It is killed at once, for its wind-down has no steps.";
+        var steps = definition.WindDown.Select(step => $"{step.What} (waits {Duration.Write(step.Wait)})");
+        return $"Its wind-down: {string.Join(", then ", steps)}; what is left then is killed.";
+    }
+
+    private static string First(IReadOnlyCollection<string> names, string done) =>
+        names.Count == 0
+            ? ""
+            : $"{string.Join(", ", names.Order(StringComparer.Ordinal))}, which {(names.Count == 1 ? "needs" : "need")} it, would be {done} first. ";
+}
