@@ -274,10 +274,19 @@ public class ClientTests
         await Says("Left in place: its output in ", "unwrap", "board");
         await Says("program.arguments[0] is now '99' (was '8212')", "adjust", "board", "--", "/usr/bin/sleep", "99");
         await Says("run 1 keeps running unchanged", "adjust", "board", "--", "/usr/bin/sleep", "99");
-        await Says("'radio' would be wrapped as radio", "wrap", "radio", "--", "/usr/bin/sleep", "8214");
+        await Says(
+            "'radio' would be wrapped as radio",
+            "wrap",
+            "radio",
+            "--account",
+            Sentry.Account,
+            "--",
+            "/usr/bin/sleep",
+            "8214"
+        );
         // What would be refused is refused the same.
         var refused = await sentry.Calm("stop", "tide-store", "--dry");
-        Assert.Equal(3, refused.Exit);
+        Assert.Equal(1, refused.Exit);
         Assert.Contains("board needs tide-store", refused.Error, StringComparison.Ordinal);
         Assert.NotEqual(0, (await sentry.Calm("wrap", "radio", "--dry", "--", "/nowhere/radio")).Exit);
 
