@@ -253,7 +253,7 @@ public class ClientTests
         var (before, logged) = (await All(), await Logged());
 
         await Says(
-            "board would be stopped. Its wind-down: TERM (waits 10 s); what is left then is killed.",
+            "board would be stopped. Its wind-down: TERM (waits 10 s); what is left then would be killed.",
             "stop",
             "board"
         );
@@ -266,8 +266,8 @@ public class ClientTests
         );
         await Says("Its wind-down", "stop", "--all");
         await Says("lamps is not running: a stop would change nothing.", "stop", "lamps");
-        await Says("/usr/bin/sleep 8213. Before that it waits for what it needs: ", "start", "lamps");
-        await Says("What it needs is passed over.", "start", "lamps", "--without-needs");
+        await Says("/usr/bin/sleep 8213. Before that it would wait for what it needs: ", "start", "lamps");
+        await Says("What it needs would be passed over.", "start", "lamps", "--without-needs");
         await Says("tide-store is running already (run 1)", "start", "tide-store");
         await Says("and started again.", "restart", "board");
         await Says("Then board again, in order.", "restart", "tide-store", "--with-dependents");

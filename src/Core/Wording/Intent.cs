@@ -72,7 +72,7 @@ public static class Intent
     /// <param name="remains">What would be left in place.</param>
     public static string Unwrap(Definition definition, Situation now, IReadOnlyCollection<string> remains) =>
         (now.Run is null ? "" : $"{definition.Title} would be stopped. {Steps(definition)} ")
-        + $"{definition.Title} would be unwrapped: its definition, its revisions and its history are gone then. "
+        + $"{definition.Title} would be unwrapped: its definition, its revisions and its history would be gone. "
         + (remains.Count == 0 ? "" : $"Left in place: {string.Join(" and ", remains)}. ")
         + Nothing;
 
@@ -81,19 +81,19 @@ public static class Intent
         var needs = definition.Begin.Needs;
         var waits =
             needs.IsEmpty ? ""
-            : withoutNeeds ? " What it needs is passed over."
-            : $" Before that it waits for what it needs: {string.Join("; ", needs.Select(need => need.InWords))}.";
-        return $"It is launched as {definition.Account} in {directory}: {command}.{waits}";
+            : withoutNeeds ? " What it needs would be passed over."
+            : $" Before that it would wait for what it needs: {string.Join("; ", needs.Select(need => need.InWords))}.";
+        return $"It would be launched as {definition.Account} in {directory}: {command}.{waits}";
     }
 
     private static string Steps(Definition definition)
     {
         if (definition.Program.Kind == ProgramKind.Toggles)
-            return "Its stop command is run.";
+            return "Its stop command would be run.";
         if (definition.WindDown.IsEmpty)
-            return "It is killed at once, for its wind-down has no steps.";
+            return "It would be killed at once, for its wind-down has no steps.";
         var steps = definition.WindDown.Select(step => $"{step.What} (waits {Duration.Write(step.Wait)})");
-        return $"Its wind-down: {string.Join(", then ", steps)}; what is left then is killed.";
+        return $"Its wind-down: {string.Join(", then ", steps)}; what is left then would be killed.";
     }
 
     private static string First(IReadOnlyCollection<string> names, string done) =>

@@ -322,7 +322,8 @@ internal static class WrapRoutes
     private static string WouldHold(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
     {
         var waiting = changes.Count(change => !change.HoldsAtOnce);
-        return waiting == 0 || actor.Situation.Run is null ? "It would take effect immediately."
+        return waiting == 0 ? "It would take effect immediately."
+            : actor.Situation.Run is null ? "It would take effect with its next start."
             : waiting == changes.Count
                 ? $"It would take effect with the next start: run {actor.Situation.Run.Number} keeps running unchanged."
             : $"{string.Join(", ", changes.Where(change => !change.HoldsAtOnce).Select(change => change.Key))} would take effect "
