@@ -21,7 +21,6 @@ export function StateMark({ service }: { service: ServiceView }) {
       </svg>
       {service.state}
       {service.health === "poor" && ", poor"}
-      {service.pending && ", restart pending"}
     </span>
   );
 }
