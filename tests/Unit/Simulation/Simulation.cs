@@ -522,6 +522,20 @@ internal sealed class Simulation : IDisposable
             if (group.Run != now.Run?.Number.Value)
                 machine.Broken($"{name}: the group of run {group.Run}, which is over, is left");
         var known = live.Store.Runs(actor.Id, 100_000).ToDictionary(one => one.Number.Value);
+        // A number that was given is on record, unless the logbook says that numbers were left out.
+        var passedOver = live
+            .Store.Logbook(actor.Id, 100_000)
+            .Where(entry => entry.Entry.Code == EntryCode.NumbersPassedOver)
+            .Select(entry => entry.Entry.Run!.Value.Value)
+            .ToList();
+        for (var number = known.Keys.DefaultIfEmpty().Min() + 1; number < known.Keys.DefaultIfEmpty().Max(); number++)
+            if (
+                !known.ContainsKey(number)
+                && !passedOver.Any(last =>
+                    last >= number && !known.Keys.Any(other => other > number && other <= last)
+                )
+            )
+                machine.Broken($"{name} has no run {number}");
         foreach (var (_, number) in machine.Launched.Where(one => one.Label == label))
         {
             if (machine.Lost.Contains((label, number)) || number == now.Run?.Number.Value)
