@@ -97,6 +97,34 @@ internal sealed class Simulation : IDisposable
         return (runs.Count > 1, back - runs[^1].Ended!.Value);
     }
 
+    /// <summary>An order cannot be written down yet, and the keeper that waits for it is killed.</summary>
+    /// <returns>Its runs on record, newest first, once orders can be written down again.</returns>
+    public IReadOnlyList<(long Number, bool Lives)> LosesAKeeperThatWasToldNothing()
+    {
+        Serve();
+        loop.Pass(TimeSpan.FromSeconds(1));
+        Wrap("steady");
+        loop.Pass(TimeSpan.FromSeconds(1));
+        var live = server!;
+        var actor = live.Registry.Named("steady")!;
+        machine.NoNotes = true;
+        live.Do("start", () => actor.Ask(new StartAsked(Anna)));
+        loop.Pass(TimeSpan.FromMilliseconds(500));
+        foreach (var keeper in machine.Keepers.ToList())
+            keeper.Die();
+        loop.Pass(TimeSpan.FromMilliseconds(500));
+        machine.NoNotes = false;
+        loop.Pass(TimeSpan.FromSeconds(20));
+        return
+        [
+            .. live
+                .Store.Runs(actor.Id, 10)
+                .Select(run =>
+                    (run.Number.Value, machine.Live(actor.Id.ToString()).Any(one => one.Run == run.Number.Value))
+                ),
+        ];
+    }
+
     public void Dispose() => server?.Die();
 
     private void Note(string what)

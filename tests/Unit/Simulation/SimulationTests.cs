@@ -66,6 +66,10 @@ public class SimulationTests
     }
 
     [Fact]
+    public void A_keeper_that_was_told_nothing_takes_no_run_with_it() =>
+        Assert.Equal([(1, true)], Of(22, simulation => simulation.LosesAKeeperThatWasToldNothing()));
+
+    [Fact]
     public void The_machine_sees_a_run_that_is_launched_twice_and_one_beside_another()
     {
         var loop = new SimLoop(1);
