@@ -128,7 +128,7 @@ internal sealed partial class Faults
             : Any(machine.Keepers, random);
         if (pid <= 1 || ProcessFacts.Limit(pid, "Max open files") is not { } usual || !taken.TryAdd(pid, 0))
             return Task.CompletedTask;
-        Set(Text(ProcessFacts.CountOpenFiles(pid) + random.Next(3)));
+        Set(pid, Text(ProcessFacts.CountOpenFiles(pid) + random.Next(3)));
         if (ofServer)
             BeginDeaf();
         underWay.Add(
@@ -136,7 +136,9 @@ internal sealed partial class Faults
                 TimeSpan.FromMilliseconds(random.Next(100, 1500)),
                 () =>
                 {
-                    Set(usual);
+                    // Also of those that were begun meanwhile, which have it from their parent.
+                    foreach (var own in machine.Own().Append(pid))
+                        Set(own, usual);
                     _ = taken.TryRemove(pid, out _);
                     if (ofServer)
                         EndDeaf();
@@ -146,10 +148,10 @@ internal sealed partial class Faults
         return Task.CompletedTask;
 
         // Of one that has ended meanwhile it says so, which nobody needs to read.
-        void Set(string most) =>
+        void Set(int of, string most) =>
             Process
                 .Start(
-                    new ProcessStartInfo("prlimit", ["--pid", Text(pid), $"--nofile={most}:"])
+                    new ProcessStartInfo("prlimit", ["--pid", Text(of), $"--nofile={most}:"])
                     {
                         RedirectStandardError = true,
                     }

@@ -271,6 +271,9 @@ internal sealed class Machine(string programs) : IAsyncDisposable
             Directory.Delete(ProcessCeiling);
     }
 
+    /// <summary>Every process of the sentry's own.</summary>
+    public List<int> Own() => [.. Guards(), .. Processes("calm-sentry", "serve"), .. Keepers];
+
     private List<int> Guards() =>
         [.. Processes("calm-keeper", "guard-on"), .. Processes("calm-keeper", "guard-second")];
 

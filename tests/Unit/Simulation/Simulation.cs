@@ -559,9 +559,7 @@ internal sealed class Simulation : IDisposable
         for (var number = known.Keys.DefaultIfEmpty().Min() + 1; number < known.Keys.DefaultIfEmpty().Max(); number++)
             if (
                 !known.ContainsKey(number)
-                && !passedOver.Any(last =>
-                    last >= number && !known.Keys.Any(other => other > number && other <= last)
-                )
+                && !passedOver.Any(last => last >= number && !known.Keys.Any(other => other > number && other <= last))
             )
                 machine.Broken($"{name} has no run {number}");
         foreach (var (_, number) in machine.Launched.Where(one => one.Label == label))
