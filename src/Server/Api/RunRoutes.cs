@@ -272,19 +272,7 @@ internal static class RunRoutes
 
     private static readonly string CopiesEnded = FindingCodes.WordOf(FindingCode.CopyRunning);
 
-    private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<Answer> WouldDo(
-        ServiceActor actor,
-        string said
-    ) =>
-        Answered(
-            new()
-            {
-                Code = AnswerCode.WouldDo,
-                CameTrue = true,
-                Said = said,
-                Service = actor.View,
-            }
-        );
+    private static IResult WouldDo(ServiceActor actor, string said) => WrapRoutes.WouldDo(said, actor.View);
 
     /// <param name="caller">Whom the logbook names; null: nothing is done, and nothing noted.</param>
     private static async Task<IResult?> Blocked(

@@ -68,16 +68,11 @@ internal static class WrapRoutes
         if (dry == true)
             return registry.Circle(definition) is { } inCircle
                 ? Circle(inCircle)
-                : TypedResults.Json(
-                    new Answer
-                    {
-                        Code = AnswerCode.WouldDo,
-                        CameTrue = true,
-                        Said = Intent.Wrap(definition, CommandLine.Of(LaunchOrder.CommandOf(definition.Program))),
-                        Findings = FindingViews.Of(findings, definition.Accept),
-                        Repeat = FindingViews.RepeatOf(definition, sent.Given),
-                    },
-                    ApiJson.Plain.Answer
+                : WouldDo(
+                    Intent.Wrap(definition, CommandLine.Of(LaunchOrder.CommandOf(definition.Program))),
+                    null,
+                    FindingViews.Of(findings, definition.Accept),
+                    FindingViews.RepeatOf(definition, sent.Given)
                 );
         var added = false;
         if (
@@ -163,20 +158,13 @@ internal static class WrapRoutes
         {
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
-            return TypedResults.Json(
-                new Answer
-                {
-                    Code = AnswerCode.WouldDo,
-                    CameTrue = true,
-                    Said =
-                        changes.Count == 0
-                            ? $"{definition.Title} is so already; nothing would be changed."
-                            : $"{definition.Title} would be adjusted:\n  {string.Join("\n  ", changes)}\n"
-                                + $"{WouldHold(actor, changes)} Nothing was done.",
-                    Service = actor.View,
-                    Findings = FindingViews.Of(findings, definition.Accept),
-                },
-                ApiJson.Plain.Answer
+            return WouldDo(
+                changes.Count == 0
+                    ? $"{definition.Title} is so already; nothing would be changed."
+                    : $"{definition.Title} would be adjusted:\n  {string.Join("\n  ", changes)}\n"
+                        + $"{WouldHold(actor, changes)} Nothing was done.",
+                actor.View,
+                FindingViews.Of(findings, definition.Accept)
             );
         }
 
@@ -318,6 +306,26 @@ internal static class WrapRoutes
         return null;
     }
 
+    /// <summary>The answer to a call that only asks what would be done.</summary>
+    public static IResult WouldDo(
+        string said,
+        ServiceView? service,
+        IReadOnlyList<FindingView>? findings = null,
+        RepeatView? repeat = null
+    ) =>
+        TypedResults.Json(
+            new Answer
+            {
+                Code = AnswerCode.WouldDo,
+                CameTrue = true,
+                Said = said,
+                Service = service,
+                Findings = findings,
+                Repeat = repeat,
+            },
+            ApiJson.Plain.Answer
+        );
+
     /// <summary>From when on changes would hold, as a sentence.</summary>
     private static string WouldHold(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
     {
@@ -375,19 +383,13 @@ internal static class WrapRoutes
         }
 
         if (dry == true)
-            return TypedResults.Json(
-                new Answer
-                {
-                    Code = AnswerCode.WouldDo,
-                    CameTrue = true,
-                    Said = Intent.Unwrap(
-                        called.Service.Definition,
-                        called.Service.Situation,
-                        Remaining(name, output == "remove", places)
-                    ),
-                    Service = called.Service.View,
-                },
-                ApiJson.Plain.Answer
+            return WouldDo(
+                Intent.Unwrap(
+                    called.Service.Definition,
+                    called.Service.Situation,
+                    Remaining(name, output == "remove", places)
+                ),
+                called.Service.View
             );
         await called.Service.Ask(new UnwrapAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);

@@ -31,7 +31,7 @@ internal sealed partial class ServiceActor
         if (!switchOff)
         {
             (Said, AliveStamp) = (default, 0);
-            launched = (run, Definition);
+            launched = new(run, Definition);
             Vitals = new(() => house.Host.Tree(this), house);
         }
 

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Text.Json;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
@@ -102,7 +103,13 @@ internal sealed partial class ServiceActor : IDisposable
 
     public int Revision { get; private set; }
 
-    private (RunNumber Run, Definition? By) launched;
+    /// <summary>Replaced whole: requests read it beside the actor.</summary>
+    private sealed record LaunchedWith(RunNumber Run, Definition By);
+
+    private sealed record Waiting(Definition By, Definition Now, IReadOnlyList<string> Keys);
+
+    private LaunchedWith? launched;
+    private Waiting? pending;
 
     /// <summary>The definition that the live run was launched by; null: there is no live run, or that is not known any more.</summary>
     public Definition? LaunchedBy
@@ -111,19 +118,31 @@ internal sealed partial class ServiceActor : IDisposable
         {
             if (Situation.Run is not { } run)
                 return null;
-            if (launched.Run != run.Number)
-                launched = (run.Number, ReadLaunchedBy(run.Number));
-            return launched.By;
+            if (launched is { } with && with.Run == run.Number)
+                return with.By;
+            // What is not on record yet may be so the next time.
+            var by = ReadLaunchedBy(run.Number);
+            if (by is not null)
+                launched = new(run.Number, by);
+            return by;
         }
     }
 
-    private Definition? ReadLaunchedBy(RunNumber run) =>
-        house.Store.RevisionOf(Id, run) is not { } revision ? null
-        : revision == Revision ? Definition
-        : house.Store.Document(Id, revision) is { } document ? Registry.Read(document).Definition
-        : null;
-
-    private (Definition? By, Definition Now, IReadOnlyList<string> Keys) pending = (null, null!, []);
+    private Definition? ReadLaunchedBy(RunNumber run)
+    {
+        if (house.Store.RevisionOf(Id, run) is not { } revision)
+            return null;
+        if (revision == Revision)
+            return Definition;
+        try
+        {
+            return house.Store.Document(Id, revision) is { } document ? Registry.Read(document).Definition : null;
+        }
+        catch (Exception error) when (error is JsonException or InvalidOperationException)
+        {
+            return null; // a damaged row of the past keeps nobody from serving
+        }
+    }
 
     /// <summary>Dotted keys that were set since the live run was launched, and take effect with the next start only.</summary>
     public IReadOnlyList<string> Pending
@@ -133,8 +152,9 @@ internal sealed partial class ServiceActor : IDisposable
             var (by, now) = (LaunchedBy, Definition);
             if (by is null || ReferenceEquals(by, now))
                 return [];
-            if (!ReferenceEquals(pending.By, by) || !ReferenceEquals(pending.Now, now))
-                pending = (
+            var kept = pending;
+            if (kept is null || !ReferenceEquals(kept.By, by) || !ReferenceEquals(kept.Now, now))
+                pending = kept = new(
                     by,
                     now,
                     [
@@ -145,7 +165,7 @@ internal sealed partial class ServiceActor : IDisposable
                             .Distinct(),
                     ]
                 );
-            return pending.Keys;
+            return kept.Keys;
         }
     }
 
