@@ -64,19 +64,17 @@ public sealed class Ceilings
         foreach (var (controller, files) in Files(share))
         {
             var inUnified = unifiedControllers.Contains(controller) && group is not null;
-            if (!inUnified && !(legacy.TryGetValue(controller, out var mount) && CanMake(mount)))
-                continue; // said beforehand by a finding
-            var directory = inUnified ? group! : LegacyOf(controller, service);
-            if (files.Count == 0 && !Directory.Exists(directory))
-                continue;
-            if (files.Count == 0 && !inUnified)
+            if (files.Count == 0)
             {
-                Remove(directory); // no ceiling any more: the run does not join
+                // No ceiling any more: the run does not join.
+                if (!inUnified && legacy.ContainsKey(controller) && LegacyOf(controller, service) is var before)
+                    Remove(before);
                 continue;
             }
 
-            if (files.Count == 0)
-                continue;
+            if (!inUnified && !(legacy.TryGetValue(controller, out var mount) && CanMake(mount)))
+                continue; // said beforehand by a finding
+            var directory = inUnified ? group! : LegacyOf(controller, service);
             Directory.CreateDirectory(directory);
             if (controller == "cpuset" && !inUnified)
                 InheritNodes(directory);

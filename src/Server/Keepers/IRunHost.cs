@@ -1,6 +1,7 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Services;
 
@@ -21,18 +22,18 @@ internal interface IRunHost
     /// <summary>Ticks of all processors since boot, and those of them that were idle.</summary>
     (long All, long Idle) ProcessorTime();
 
-    /// <summary>The number of an account; null: there is none of that name.</summary>
-    uint? UserOf(string account);
+    /// <summary>An account as the host has it now; null: there is none of that name.</summary>
+    Account? AccountOf(string name);
 
     // Launching
 
     /// <summary>What a keeper is told for a launch, with everything looked up that the host knows.</summary>
     /// <exception cref="OwnTroubleException">The sentry itself is at fault: it is tried again.</exception>
     /// <exception cref="IOException">It cannot be launched: the message says why, without a full stop.</exception>
-    Message Order(ServiceActor service, RunNumber run, bool switchOff);
+    Message Order(ServiceActor service, Account account, RunNumber run, bool switchOff);
 
     /// <summary>Makes the directories that a keeper and its program begin in.</summary>
-    void MakePlaces(ServiceActor service);
+    void MakePlaces(ServiceActor service, Account account);
 
     /// <summary>A new keeper; the first order binds it to the service.</summary>
     /// <exception cref="IOException">It cannot be started.</exception>
@@ -49,7 +50,7 @@ internal interface IRunHost
 
     /// <summary>Opens the socket on which a service's programs speak.</summary>
     /// <exception cref="IOException">It cannot be made.</exception>
-    void OpenSay(ServiceActor service);
+    void OpenSay(ServiceActor service, Account account);
 
     /// <summary>Its keeper was dismissed: what only a live run needs goes.</summary>
     void RunOver(ServiceActor service);

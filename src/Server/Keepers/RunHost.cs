@@ -18,25 +18,17 @@ internal sealed class RunHost(House house) : IRunHost
 
     public (long All, long Idle) ProcessorTime() => Machine.ProcessorTime();
 
-    public uint? UserOf(string account) => Account.Named(account)?.Uid;
+    public Account? AccountOf(string name) => Account.Named(name);
 
-    public Message Order(ServiceActor service, RunNumber run, bool switchOff)
-    {
-        var definition = service.Definition;
-        var account =
-            Account.Named(definition.Account)
-            ?? throw new IOException(
-                $"this host has no account named {definition.Account}; make it, or set another with --account"
-            );
-        return house.Permits.Permitted(definition.Account)
-            ? LaunchOrder.Of(definition, service.Site(run), account, house, switchOff)
+    public Message Order(ServiceActor service, Account account, RunNumber run, bool switchOff) =>
+        house.Permits.Permitted(account.Name)
+            ? LaunchOrder.Of(service.Definition, service.Site(run), account, house, switchOff)
             : throw new IOException(
-                $"the account {definition.Account} is not permitted to run services; 'calm account permit "
-                    + $"{definition.Account}' permits it"
+                $"the account {account.Name} is not permitted to run services; 'calm account permit "
+                    + $"{account.Name}' permits it"
             );
-    }
 
-    public void MakePlaces(ServiceActor service)
+    public void MakePlaces(ServiceActor service, Account account)
     {
         var definition = service.Definition;
         EarlierPlaces.Forget(house.Places, house.Ceilings, definition.Name);
@@ -45,8 +37,7 @@ internal sealed class RunHost(House house) : IRunHost
             UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
         );
         Directory.CreateDirectory(house.Places.OutputDirectoryOf(definition.Name));
-        if (Account.Named(definition.Account) is { } account)
-            Ownership.MakeDirectory(house.Places.StateOf(definition.Name), account);
+        Ownership.MakeDirectory(house.Places.StateOf(definition.Name), account);
     }
 
     public IKeeper Start(string runDirectory) => KeeperLink.Start(house.Keepers, runDirectory);
@@ -59,11 +50,7 @@ internal sealed class RunHost(House house) : IRunHost
     public long OutputLength(string service) =>
         house.Places.OutputOf(service) is var file && File.Exists(file) ? new FileInfo(file).Length : 0;
 
-    public void OpenSay(ServiceActor service)
-    {
-        if (Account.Named(service.Definition.Account) is { } owner)
-            house.Says.Open(service, owner);
-    }
+    public void OpenSay(ServiceActor service, Account account) => house.Says.Open(service, account);
 
     public void RunOver(ServiceActor service)
     {

@@ -24,17 +24,25 @@ internal static class RunNotes
     /// <exception cref="OwnTroubleException">It could not be written; nothing was ordered.</exception>
     public static void Write(string runDirectory, LiveRun run, long outputFrom)
     {
+        // That it is there is what counts; what is in it is for the record.
+        var text = string.Create(
+            CultureInfo.InvariantCulture,
+            $"{run.Began.ToUnixTimeMilliseconds()} {outputFrom}"
+        );
         try
         {
-            Directory.CreateDirectory(
-                runDirectory,
-                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-            );
-            // That it is there is what counts; what is in it is for the record.
-            File.WriteAllText(
-                Path.Combine(runDirectory, Name(run.Number)),
-                string.Create(CultureInfo.InvariantCulture, $"{run.Began.ToUnixTimeMilliseconds()} {outputFrom}")
-            );
+            try
+            {
+                File.WriteAllText(Path.Combine(runDirectory, Name(run.Number)), text);
+            }
+            catch (DirectoryNotFoundException)
+            {
+                Directory.CreateDirectory(
+                    runDirectory,
+                    UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+                );
+                File.WriteAllText(Path.Combine(runDirectory, Name(run.Number)), text);
+            }
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {

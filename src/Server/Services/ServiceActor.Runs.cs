@@ -2,6 +2,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 using CalmSentry.Server.Falls;
@@ -41,8 +42,13 @@ internal sealed partial class ServiceActor
                 throw new OwnTroubleException("the kernel holds processes of a run before it");
             if (!switchOff)
                 OutputBegan = house.Host.OutputLength(Definition.Name);
-            var order = house.Host.Order(this, run, switchOff);
-            OpenSay();
+            var account =
+                house.Host.AccountOf(Definition.Account)
+                ?? throw new IOException(
+                    $"this host has no account named {Definition.Account}; make it, or set another with --account"
+                );
+            var order = house.Host.Order(this, account, run, switchOff);
+            OpenSay(account);
             if (keeper is { Outdated: true } outdated)
             {
                 // Between two runs a keeper of an earlier version makes room for one of today.
@@ -55,7 +61,7 @@ internal sealed partial class ServiceActor
             {
                 // The service's lock is free once the keeper before has gone for good.
                 await keeperGone;
-                house.Host.MakePlaces(this);
+                house.Host.MakePlaces(this, account);
                 Attach(house.Host.Start(RunDirectory));
             }
 
@@ -116,11 +122,11 @@ internal sealed partial class ServiceActor
     /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
     /// taken up.
     /// </summary>
-    private void OpenSay()
+    private void OpenSay(Account account)
     {
         try
         {
-            house.Host.OpenSay(this);
+            house.Host.OpenSay(this, account);
         }
         catch (IOException error)
         {

@@ -143,7 +143,8 @@ internal sealed partial class ServiceActor
         else if (Situation.Run is { } before && before.Number != number)
             await EndUnseen(before.Number, sameBoot: true); // numbers were left out since, and this one comes from before that
         OutputBegan = house.Host.Noted(RunDirectory, number)?.OutputFrom ?? house.Store.OutputFrom(Id, number);
-        OpenSay();
+        if (house.Host.AccountOf(Definition.Account) is { } account)
+            OpenSay(account);
         await Apply(new TakenUp(number, pid));
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Id, number, pid, house.Now);

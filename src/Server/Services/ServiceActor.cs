@@ -327,7 +327,7 @@ internal sealed partial class ServiceActor : IDisposable
         Post(
             () =>
             {
-                var user = house.Host.UserOf(Definition.Account);
+                var user = house.Host.AccountOf(Definition.Account)?.Uid;
                 marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
                 return FindKeeper(newBoot);
             },

@@ -1,6 +1,7 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
@@ -18,12 +19,12 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public (long All, long Idle) ProcessorTime() => (machine.Loop.Now, machine.Loop.Now / 2);
 
-    public uint? UserOf(string account) => 0;
+    public Account? AccountOf(string name) => new(name, 0, 0, "/root", "/bin/sh", [0]);
 
-    public Message Order(ServiceActor service, RunNumber run, bool switchOff) =>
+    public Message Order(ServiceActor service, Account account, RunNumber run, bool switchOff) =>
         new Message(KeeperWord.Launch).With(LaunchField.Run, run).With(LaunchField.Place, service.RunDirectory);
 
-    public void MakePlaces(ServiceActor service) { }
+    public void MakePlaces(ServiceActor service, Account account) { }
 
     public IKeeper Start(string runDirectory)
     {
@@ -42,7 +43,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public long OutputLength(string service) => 0;
 
-    public void OpenSay(ServiceActor service) { }
+    public void OpenSay(ServiceActor service, Account account) { }
 
     public void RunOver(ServiceActor service) { }
 
