@@ -55,12 +55,42 @@ public class RehearsalTests
         Assert.Equal((port, "this host"), (seen.GetProperty("port").GetInt32(), seen.GetProperty("reach").GetString()));
         Assert.InRange(report.GetProperty("peak-bytes").GetInt64(), 100_000, 500_000_000);
         Assert.Contains("after TERM was sent", report.GetProperty("stop").GetString(), StringComparison.Ordinal);
-        Assert.Contains(
+        Assert.DoesNotContain(
             report.GetProperty("proposals").EnumerateArray(),
             one => one.GetProperty("key").GetString() == "resources.memory"
         );
+        Assert.DoesNotContain("memory", report.GetProperty("file").GetString(), StringComparison.Ordinal);
         NothingIsLeft(sentry);
         Assert.Equal(4, (await sentry.Calm("show", "tide-store")).Exit); // nothing was registered
+    }
+
+    [Fact]
+    public async Task A_ceiling_that_it_comes_near_while_idle_is_said_and_none_is_proposed()
+    {
+        await using var sentry = await Sentry.Start();
+        var report = (
+            await sentry.Ok(
+                "rehearse",
+                "hoard",
+                "--account",
+                Sentry.Account,
+                "--memory",
+                "64 MiB",
+                "--for",
+                "1s",
+                "--json",
+                "--",
+                "/usr/bin/perl",
+                "-e",
+                "my $kept = 'x' x (54 << 20); sleep 60"
+            )
+        ).Json;
+        var said = Assert.Single(
+            report.GetProperty("proposals").EnumerateArray(),
+            one => one.GetProperty("key").GetString() == "resources.memory"
+        );
+        Assert.Equal(JsonValueKind.Null, said.GetProperty("value").ValueKind);
+        Assert.Contains("the ceiling is 64 MiB", said.GetProperty("why").GetString(), StringComparison.Ordinal);
     }
 
     [Fact]

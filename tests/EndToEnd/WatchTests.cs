@@ -217,7 +217,8 @@ public class WatchTests
             sentry.Script(
                 "beats",
                 "#!/bin/sh\nfor i in 1 2 3 4 5 6 7 8; do curl -s -X POST --unix-socket \"$CALM_SAY\" "
-                    + "http://sentry/well; sleep 0.2; done\nexec sleep 600\n"
+                    + "http://sentry/well; sleep 0.2; done\nwhile :; do curl -s -d busy --unix-socket \"$CALM_SAY\" "
+                    + "http://sentry/says; sleep 0.2; done\n" // a text of its own is no word that it is well
             )
         );
         await sentry.Ok("start", "beats");

@@ -292,6 +292,18 @@ public static class BeginKeys
                     Only = Slow,
                     Default = "try-again",
                 },
+                UnionOf<Proof>.Attribute(
+                    "keep-looking",
+                    Forms.Switch,
+                    proof => proof.KeepLooking,
+                    (proof, keep) => proof with { KeepLooking = keep },
+                    "With tcp and http: it is looked for while the program runs, too, and an alert is raised when it is no "
+                        + "longer so. false: only at the start."
+                ) with
+                {
+                    Only = ["tcp", "http"],
+                    Default = "true",
+                },
             ]
         );
 

@@ -131,6 +131,9 @@ public abstract record Proof
     /// </summary>
     public bool OnlyTell { get; init; }
 
+    /// <summary>Of tcp and http: it is asked for as long as the program runs, too, and told when it is no longer so.</summary>
+    public bool KeepLooking { get; init; } = true;
+
     /// <summary>What is to come, in words that follow "once".</summary>
     public abstract string InWords { get; }
 }

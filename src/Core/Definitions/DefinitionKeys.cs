@@ -250,10 +250,7 @@ public static class DefinitionReader
             read with
             {
                 Title = read.Title.Length == 0 ? read.Name : read.Title,
-                Watch =
-                    read.Program.Kind == ProgramKind.Toggles
-                        ? read.Watch
-                        : WatchKeys.WithImplied(read.Watch, read.Resources, read.Recover),
+                Watch = WatchKeys.WithImplied(read),
                 Given = given.ToImmutable(),
             },
             errors

@@ -239,14 +239,25 @@ public static class WatchKeys
         );
 
     /// <summary>
-    /// What holds in every definition unless it says otherwise: a stopped program is found, and a limit is seen coming.
+    /// What holds in every definition unless it says otherwise: what was proven is still so, a stopped program is found,
+    /// and a limit is seen coming.
     /// </summary>
-    public static ImmutableArray<Watch> WithImplied(
-        ImmutableArray<Watch> watches,
-        ResourcesPart resources,
-        RecoverPart recover
-    )
+    public static ImmutableArray<Watch> WithImplied(Definition definition)
     {
+        var (watches, resources, recover) = (definition.Watch, definition.Resources, definition.Recover);
+        if (Asked(definition.Begin.Proof) is { KeepLooking: true } proof && !watches.Any(watch => Same(watch, proof)))
+        {
+            watches = watches.Add(
+                Asking(proof with { Within = Proof.UsualWithin, OnlyTell = false }) with
+                {
+                    Follows = WatchFollow.Tell,
+                    Implied = true,
+                }
+            );
+        }
+
+        if (definition.Program.Kind == ProgramKind.Toggles)
+            return watches;
         if (!watches.Any(watch => watch is PausedWatch))
         {
             watches = watches.Add(
@@ -273,6 +284,17 @@ public static class WatchKeys
 
         return watches;
     }
+
+    private static Proof? Asked(Proof proof) => proof is TcpProof or HttpProof ? proof : null;
+
+    /// <summary>Whether a watch asks the same place already.</summary>
+    private static bool Same(Watch watch, Proof proof) =>
+        (watch as AnswerWatch)?.Look switch
+        {
+            TcpProof tcp => proof is TcpProof asked && asked.Address == tcp.Address,
+            HttpProof http => proof is HttpProof asked && asked.Url == http.Url,
+            _ => false,
+        };
 
     // What hangs is restarted, what is over a level is told: a restart cures the one and hides the other.
 

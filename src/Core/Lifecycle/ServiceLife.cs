@@ -375,8 +375,14 @@ public static partial class ServiceLife
             }
 
             Say(new(EntryCode.MainEnded) { Run = After.Run!.Number, Outcome = outcome });
+            if (definition.Program.Kind == ProgramKind.Stays && outcome.IsGood)
+                After = After with { Run = After.Run with { MainOutcome = outcome with { Detail = LeftBehind } } };
             WindDownUnasked();
         }
+
+        private const string LeftBehind =
+            "it left processes behind, which were ended; the kind of a program that puts itself into the background is "
+            + "detaches (--kind detaches)";
 
         /// <summary>It stays where it was to detach, or what it left in the background cannot be told apart.</summary>
         private void NotDetached()

@@ -40,10 +40,8 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
                 string.Join("; ", poor.Select(watched => watched.Seen)),
                 poor.Min(watched => watched.PoorSince)
             );
-        var asked = definition.Watch.Count(watch => !watch.Implied);
-        var looked = run
-            .Watched.Where((watched, i) => watched.Since is not null && !definition.Watch[i].Implied)
-            .ToList();
+        var asked = definition.Watch.Count(Counts);
+        var looked = run.Watched.Where((watched, i) => watched.Since is not null && Counts(definition.Watch[i])).ToList();
         if (looked.Count == 0)
             return new(HealthLevel.Good, run.Proof ?? "it is running", run.Proven);
         var doubtful = looked.Where(watched => watched.Bad > 0).Select(watched => watched.Seen).ToList();
@@ -54,5 +52,8 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
                 : $"all {asked} of its watches are good",
             run.Proven
         );
+
+        // What nobody asked for is no evidence of serving, but for an answer of the program's own.
+        static bool Counts(Watch watch) => !watch.Implied || watch is AnswerWatch;
     }
 }

@@ -8,22 +8,28 @@ namespace CalmSentry.Core.Wording;
 public static class Words
 {
     public static string Of<T>(T value)
-        where T : struct, Enum => Dashed(value.ToString());
+        where T : struct, Enum => Known<T>.Words.GetValueOrDefault(value) ?? Dashed(value.ToString());
 
     /// <exception cref="FormatException">There is no such value.</exception>
     public static T To<T>(string word)
         where T : struct, Enum => Find<T>(word) ?? throw new FormatException($"'{word}' is no {typeof(T).Name}");
 
     public static T? Find<T>(string word)
+        where T : struct, Enum => Known<T>.Values.TryGetValue(word, out var value) ? value : null;
+
+    /// <summary>Every entry and every situation that is written or read asks for several.</summary>
+    private static class Known<T>
         where T : struct, Enum
     {
-        foreach (var value in Enum.GetValues<T>())
-        {
-            if (Of(value) == word)
-                return value;
-        }
+        public static readonly Dictionary<T, string> Words = Enum.GetValues<T>()
+            .Distinct()
+            .ToDictionary(value => value, value => Dashed(value.ToString()));
 
-        return null;
+        public static readonly Dictionary<string, T> Values = Words.ToDictionary(
+            known => known.Value,
+            known => known.Key,
+            StringComparer.Ordinal
+        );
     }
 
     /// <summary>Lower case with dashes, as the keys of a definition are.</summary>

@@ -6,6 +6,7 @@ using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Wording;
+using CalmSentry.Server.Begin;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Keepers;
@@ -40,6 +41,7 @@ internal static class RunRoutes
         [FromQuery(Name = "end-copies")] bool? endCopies,
         [FromQuery(Name = "without-needs")] bool? withoutNeeds,
         bool? dry,
+        Registry registry,
         Checker checker,
         SentryStore store,
         Record logbook,
@@ -86,12 +88,13 @@ internal static class RunRoutes
         var before = actor.Situation;
         var asked = await actor.Ask(new StartAsked(caller.Who, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
-        return Answered(await Arrive(actor, asked, already, store, places, clock, context).ConfigureAwait(false));
+        return Answered(await Arrive(actor, asked, already, registry, store, places, clock, context).ConfigureAwait(false));
     }
 
     /// <summary>Lift a service's hold: it is started again, and the answer says whether it runs.</summary>
     public static async Task<IResult> Release(
         Called called,
+        Registry registry,
         SentryStore store,
         Places places,
         TimeProvider clock,
@@ -113,7 +116,7 @@ internal static class RunRoutes
         }
 
         var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Who)).ConfigureAwait(false);
-        var answer = await Arrive(actor, asked, already: false, store, places, clock, context).ConfigureAwait(false);
+        var answer = await Arrive(actor, asked, already: false, registry, store, places, clock, context).ConfigureAwait(false);
         return Answered(answer with { Said = $"Released from its hold. {answer.Said}" });
     }
 
@@ -180,7 +183,7 @@ internal static class RunRoutes
         }
 
         return Answered(
-            await Arrive(actor, asked, already: false, house.Store, house.Places, house.Clock, context)
+            await Arrive(actor, asked, already: false, registry, house.Store, house.Places, house.Clock, context)
                 .ConfigureAwait(false)
         );
     }
@@ -307,6 +310,7 @@ internal static class RunRoutes
         ServiceActor actor,
         Situation asked,
         bool already,
+        Registry registry,
         SentryStore store,
         Places places,
         TimeProvider clock,
@@ -323,7 +327,8 @@ internal static class RunRoutes
                 s =>
                     s.LastRun > run
                     || (s.Phase is not (Phase.Starting or Phase.Stopping) && !OnItsWay(s))
-                    || s.Run?.Overdue == true,
+                    || s.Run?.Overdue == true
+                    || NeedLook.FirstOutOfReach(actor, registry) is not null,
                 context.RequestAborted
             )
             .ConfigureAwait(false);
@@ -339,7 +344,7 @@ internal static class RunRoutes
                 : AnswerCode.Started,
             CameTrue = came,
             Said =
-                !came ? $"{title} is not running: {Why(actor, now)}"
+                !came ? $"{title} is not running: {Why(actor, now, registry)}"
                 : already ? $"{title} was already running: run {run}, {process}."
                 : $"{title} is running: run {run}, {process}.",
             Service = actor.View,
@@ -350,9 +355,11 @@ internal static class RunRoutes
     /// <summary>It waits for its needs, and nobody has to look yet.</summary>
     private static bool OnItsWay(Situation now) => now.Awaited is { Overdue: false };
 
-    private static string Why(ServiceActor actor, Situation now) =>
+    private static string Why(ServiceActor actor, Situation now, Registry registry) =>
         now switch
         {
+            { Awaited: not null } when NeedLook.FirstOutOfReach(actor, registry) is var (name, why) =>
+                $"it waits for {name}, which will not be ready by itself: {why}. It starts once {name} is ready.",
             { Phase: Phase.Stopped, LastEnd.Outcome: { Kind: OutcomeKind.NeverLaunched, Detail: { } detail } } => detail
                 + ".",
             _ => char.ToLowerInvariant(actor.View.Why[0]) + actor.View.Why[1..],

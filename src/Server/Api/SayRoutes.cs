@@ -26,7 +26,7 @@ internal static class SayRoutes
             return Say(413, $"What it says has at most {LongestText} characters.");
         context
             .Features.Get<DoorWord>()!
-            .Service!.Says(word == "serves", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
+            .Service!.Says(word == "serves", word != "says", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
         return Say(200, "Heard.");
     }
 

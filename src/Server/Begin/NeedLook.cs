@@ -20,12 +20,15 @@ internal static class NeedLook
     private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(10),
         LongestBeat = TimeSpan.FromMilliseconds(500);
 
+    /// <summary>Who needs whom is looked through so far.</summary>
+    private const int DeepestChain = 50;
+
     public static async Task Go(ServiceActor actor, Cause cause, House house, Registry registry, CancellationToken gone)
     {
         var definition = actor.Definition;
         var needs = definition.Begin.Needs;
         if (cause != Cause.Recovery)
-            BeginNeeded(definition, cause, registry);
+            await BeginNeeded(definition, cause, registry);
         var onlyServices = needs.All(need => need is ServiceNeed);
         var last = ImmutableArray<string?>.Empty;
         for (
@@ -61,8 +64,9 @@ internal static class NeedLook
     /// <summary>
     /// Whoever is needed and stopped is started; what begins with the machine anyway does so by itself.
     /// </summary>
-    private static void BeginNeeded(Definition definition, Cause cause, Registry registry)
+    private static Task BeginNeeded(Definition definition, Cause cause, Registry registry)
     {
+        var asked = new List<Task>();
         foreach (var needed in definition.Begin.NeededServices.Select(registry.Named).OfType<ServiceActor>())
         {
             var (at, now) = (needed.Definition.Begin.At, needed.Situation);
@@ -73,8 +77,15 @@ internal static class NeedLook
                 || now.Awaited?.Step == AwaitStep.Boot
                 || at == BeginAt.BootLate && now.Run is null && now.Phase != Phase.Held
             )
-                _ = needed.Ask(new StartAsked(new(definition.Name, PrincipalKind.Dependent)));
+            {
+                var start = needed.Ask(new StartAsked(new(definition.Name, PrincipalKind.Dependent)));
+                // How it stands is looked at once it has begun: what an earlier start came to is over then.
+                if (needed.Known)
+                    asked.Add(start);
+            }
         }
+
+        return Task.WhenAll(asked);
     }
 
     private static async Task<string?> Missing(
@@ -89,7 +100,7 @@ internal static class NeedLook
         switch (need)
         {
             case ServiceNeed service:
-                return MissingService(registry.Named(service.Service));
+                return MissingService(registry.Named(service.Service), registry);
             case TcpNeed tcp:
                 return await Probes.Tcp(tcp.Address, gone);
             case PathNeed path:
@@ -107,16 +118,52 @@ internal static class NeedLook
     }
 
     /// <summary>Why a needed service is not ready, as a clause, or null.</summary>
-    public static string? MissingService(ServiceActor? needed) =>
-        needed switch
+    public static string? MissingService(ServiceActor? needed, Registry registry) =>
+        OutOfReach(needed, registry)
+        ?? needed switch
         {
-            null => "there is no service of that name",
             { Known: false } => "what became of it is not known yet",
             { Situation.Phase: Phase.Running } => null,
-            { Situation.Phase: Phase.Held } => "it is on hold",
-            { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never } => "starting it is disabled",
-            var other => $"it is {ServiceViews.StateOf(other.Situation.Phase)}",
+            var other => $"it is {ServiceViews.StateOf(other!.Situation.Phase)}",
         };
+
+    /// <summary>Why a needed service will not be ready unless a person does something, as a clause, or null.</summary>
+    public static string? OutOfReach(ServiceActor? needed, Registry registry, int deep = 0)
+    {
+        switch (needed)
+        {
+            case null:
+                return "there is no service of that name";
+            case { Known: false }:
+                return null;
+            case { Situation.Phase: Phase.Held }:
+                return "it is on hold";
+            case { Situation.Phase: Phase.Stopped, Definition.Begin.At: BeginAt.Never }:
+                return "starting it is disabled";
+            case { Situation.Phase: Phase.Stopped } when ServiceTimes.Of(needed.Situation) == ServiceTime.Fallen:
+                return "it has failed, and is not started again by itself";
+            case { Situation.Awaited.Step: AwaitStep.Needs } when deep < DeepestChain:
+                return FirstOutOfReach(needed, registry, deep + 1) is var (name, why) ? $"it waits for {name}: {why}" : null;
+            default:
+                return null;
+        }
+    }
+
+    /// <summary>The first service that another waits for and that will not be ready by itself; null: there is none.</summary>
+    public static (string Name, string Why)? FirstOutOfReach(ServiceActor waiting, Registry registry, int deep = 0)
+    {
+        if (waiting.Situation.Awaited is not { Step: AwaitStep.Needs } awaited)
+            return null;
+        var needs = waiting.Definition.Begin.Needs;
+        for (var i = 0; i < needs.Length && i < awaited.Needs.Length; i++)
+            if (
+                needs[i] is ServiceNeed { Follows: not NeedFollow.GoAhead } need
+                && awaited.Needs[i].Open
+                && OutOfReach(registry.Named(need.Service), registry, deep) is { } why
+            )
+                return (need.Service, why);
+        return null;
+    }
 
     private static async Task<string?> MissingPath(
         PathNeed need,

@@ -128,7 +128,7 @@ internal sealed class Beginning(
                 one.need is ServiceNeed { Follows: NeedFollow.Tell } need
                 && registry.Named(need.Service) is var needed
                 && (needed is null || (needed.Situation.Phase != Phase.Running && IsSettled(needed)))
-                && one.state.Missing == NeedLook.MissingService(needed)
+                && one.state.Missing == NeedLook.MissingService(needed, registry)
             );
 
     private void Say(ServiceActor actor, Action<string>? say)

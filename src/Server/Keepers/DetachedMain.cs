@@ -48,7 +48,7 @@ internal static class DetachedMain
     }
 
     /// <summary>The first line is a process id, alone but for blanks; what else is in the file is the program's own.</summary>
-    private static (int Pid, string? Missing) Read(string file)
+    public static (int Pid, string? Missing) Read(string file)
     {
         if (Held.Text(file, LongestPidFile) is not { } text)
             return (0, $"its pid file {file} is not there, or cannot be read");

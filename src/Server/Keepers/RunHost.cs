@@ -5,6 +5,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Keepers;
@@ -47,8 +48,7 @@ internal sealed class RunHost(House house) : IRunHost
     public DetachedSight Detached(Definition definition, int keeper) =>
         DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
 
-    public long OutputLength(string service) =>
-        house.Places.OutputOf(service) is var file && File.Exists(file) ? new FileInfo(file).Length : 0;
+    public long OutputLength(string service) => OutputFile.Length(house.Places.OutputOf(service));
 
     public void OpenSay(ServiceActor service, Account account) => house.Says.Open(service, account);
 

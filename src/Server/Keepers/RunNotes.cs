@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
@@ -25,15 +26,15 @@ internal static class RunNotes
     public static void Write(string runDirectory, LiveRun run, long outputFrom)
     {
         // That it is there is what counts; what is in it is for the record.
-        var text = string.Create(
-            CultureInfo.InvariantCulture,
-            $"{run.Began.ToUnixTimeMilliseconds()} {outputFrom}"
+        var text = Encoding.ASCII.GetBytes(
+            string.Create(CultureInfo.InvariantCulture, $"{run.Began.ToUnixTimeMilliseconds()} {outputFrom}")
         );
+        var note = Path.Combine(runDirectory, Name(run.Number));
         try
         {
             try
             {
-                File.WriteAllText(Path.Combine(runDirectory, Name(run.Number)), text);
+                OwnFile.Write(note, text);
             }
             catch (DirectoryNotFoundException)
             {
@@ -41,7 +42,7 @@ internal static class RunNotes
                     runDirectory,
                     UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
                 );
-                File.WriteAllText(Path.Combine(runDirectory, Name(run.Number)), text);
+                OwnFile.Write(note, text);
             }
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)

@@ -18,6 +18,9 @@ internal static class OutputFile
     /// </summary>
     private const long FarthestBack = 64 << 20;
 
+    /// <summary>Bytes in it; 0 where there is none.</summary>
+    public static long Length(string path) => File.Exists(path) ? new FileInfo(path).Length : 0;
+
     /// <summary>Up to <paramref name="count"/> lines from an offset on.</summary>
     public static IReadOnlyList<string> FirstLines(string path, long offset, int count) =>
         [.. Lines(path, offset, offset + FirstBytes).Take(count)];

@@ -4,14 +4,13 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Rehearsals;
 
 /// <summary>Values for a definition that follow from what a rehearsal saw.</summary>
 internal static class Proposals
 {
-    private const long MiB = 1 << 20;
-
     /// <param name="stopTook">How long it took to end once asked; null when it ended otherwise.</param>
     /// <param name="followed">The process it left in the background, or 0.</param>
     public static RehearsalReport Add(
@@ -74,24 +73,16 @@ internal static class Proposals
             );
         }
 
-        if (
-            report.StayedUp
-            && program.Kind != ProgramKind.Toggles
-            && report.PeakBytes > 0
-            && (resources.Memory is null || resources.Memory < report.PeakBytes * 5 / 4)
-        )
-        {
-            var ceiling = Math.Max(64 * MiB, ((report.PeakBytes * 2) + (32 * MiB) - 1) / (32 * MiB) * (32 * MiB));
+        // What a program uses in its first idle seconds says nothing of a day's work: no ceiling is proposed from it.
+        if (report.PeakBytes > 0 && resources.Memory is { } ceiling && ceiling < report.PeakBytes * 5 / 4)
             proposals.Add(
                 new(
                     "resources.memory",
-                    Size.Write(ceiling),
-                    $"Its tree used up to {Size.About(report.PeakBytes)}: twice that leaves room to work and "
-                        + $"still ends a leak."
+                    null,
+                    $"Its tree used up to {Size.About(report.PeakBytes)} in this short time already, and the ceiling is "
+                        + $"{Size.Write(ceiling)}: at work it would be ended soon. A higher one, or none, is for you to say."
                 )
             );
-            over.Add(new("resources", new MapNode([new("memory", new ScalarNode(Size.Write(ceiling)))])));
-        }
 
         if (
             definition.Begin.Proof is UpForProof
@@ -150,6 +141,5 @@ internal static class Proposals
         };
     }
 
-    private static bool Holds(string file, int pid) =>
-        Linux.Foreign.Held.Text(file, 64)?.Trim() == pid.ToString(CultureInfo.InvariantCulture);
+    private static bool Holds(string file, int pid) => DetachedMain.Read(file).Pid == pid;
 }

@@ -31,7 +31,7 @@ internal sealed partial class ServiceActor
         outputStuck = 0;
         if (!switchOff)
         {
-            (Said, AliveStamp) = (default, 0);
+            (Said, AliveStamp) = (null, 0);
             launched = new(run, Definition);
             Vitals = new(() => house.Host.Tree(this), house);
         }

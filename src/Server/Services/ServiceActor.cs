@@ -226,11 +226,11 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>Completes when the program tells something.</summary>
     public Task NextSaid => nextSaid.Task;
 
-    /// <summary>What the program last said of itself, and when it last said that it is alive.</summary>
-    public (string? Text, DateTimeOffset? Alive) Said { get; private set; }
+    /// <summary>What the program last said of itself.</summary>
+    public string? Said { get; private set; }
 
     /// <summary>
-    /// When the program last said anything of itself, by the clock that only goes forward; 0: not in this run.
+    /// When the program last said that it is well, by the clock that only goes forward; 0: not in this run.
     /// </summary>
     public long AliveStamp { get; private set; }
 
@@ -244,7 +244,8 @@ internal sealed partial class ServiceActor : IDisposable
     public int KeeperPid => keeper is null ? 0 : keeperPid;
 
     /// <summary>The program says something of itself.</summary>
-    public void Says(bool serves, string? text) =>
+    /// <param name="alive">It says that it is well; a text about itself says nothing of that.</param>
+    public void Says(bool serves, bool alive, string? text) =>
         Post(
             () =>
             {
@@ -252,8 +253,9 @@ internal sealed partial class ServiceActor : IDisposable
                     return Task.CompletedTask;
                 if (serves)
                     SaidServes = run.Number;
-                Said = (text ?? Said.Text, house.Now);
-                AliveStamp = house.Clock.GetTimestamp();
+                Said = text ?? Said;
+                if (alive)
+                    AliveStamp = house.Clock.GetTimestamp();
                 var heard = nextSaid;
                 nextSaid = new(house.Promises);
                 heard.TrySetResult();

@@ -53,7 +53,7 @@ internal static class ServiceViews
             At = BeginKeys.At.Write(definition.Begin.At),
             Account = definition.Account,
             Command = LaunchOrder.CommandOf(definition.Program),
-            Said = actor.Said.Text,
+            Said = actor.Said,
             Awaits = Awaits(definition, now),
         };
     }

@@ -82,7 +82,12 @@ public class DefinitionTests
         select kind switch
         {
             0 => new UpForProof(within),
-            1 => new TcpProof("127.0.0.1:7411") { Within = within, OnlyTell = yes },
+            1 => new TcpProof("127.0.0.1:7411")
+            {
+                Within = within,
+                OnlyTell = yes,
+                KeepLooking = !yes,
+            },
             2 => new HttpProof("http://127.0.0.1:7411/health?a=1,2", yes ? 204 : null, yes ? null : text)
             {
                 Within = within,
@@ -221,6 +226,7 @@ public class DefinitionTests
                         after == RecoverAfter.Never ? watch with { Follows = WatchFollow.Note } : watch
                     ),
                 ],
+                proof,
                 resources,
                 after
             ),
@@ -235,12 +241,23 @@ public class DefinitionTests
     private static ImmutableArray<Watch> Watched(
         ProgramKind kind,
         ImmutableArray<Watch> watches,
+        Proof proof,
         ResourcesPart resources,
         RecoverAfter after
     ) =>
-        kind == ProgramKind.Toggles
-            ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)]
-            : WatchKeys.WithImplied(watches, resources, new() { After = after });
+        WatchKeys.WithImplied(
+            Definition.Empty with
+            {
+                Program = Definition.Empty.Program with { Kind = kind },
+                Begin = new() { Proof = proof },
+                Watch =
+                    kind == ProgramKind.Toggles
+                        ? [.. watches.Where(watch => watch is AnswerWatch or FreshFileWatch)]
+                        : watches,
+                Resources = resources,
+                Recover = new() { After = after },
+            }
+        );
 
     /// <summary>Whatever the steps are, TERM comes before the kill, unless it is the kill that was written, or nothing.</summary>
     [Fact]

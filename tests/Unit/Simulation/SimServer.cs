@@ -45,7 +45,7 @@ internal sealed class SimServer
             Promises = TaskCreationOptions.None,
         };
         Registry = new(House);
-        machine.Say = label => Registry.All.FirstOrDefault(one => one.Id.ToString() == label)?.Says(true, null);
+        machine.Say = label => Registry.All.FirstOrDefault(one => one.Id.ToString() == label)?.Says(true, true, null);
         Do(
             "take up",
             async () =>
