@@ -80,7 +80,7 @@ leave() {
   calm stop --all
   local one
   if [ -e "$root/accounts-made" ]; then
-    for one in $(calm list --json | sed -n 's/^ *"name": "\(.*\)",/\1/p'); do calm unwrap "$one" --alone >/dev/null; done
+    for one in $(calm list --json | sed -n 's/^ *"name": "\(.*\)",/\1/p'); do calm unwrap "$one" --alone --yes >/dev/null; done
     for one in $(cat "$root/accounts-made"); do calm account remove "$one" >/dev/null; done
   fi
   # Whoever tried the demo may have killed our guard: another has taken its place.

@@ -9,7 +9,9 @@ gcc -O2 -o out/bench/floors bench/floors.c
 dotnet build bench -c Release -v quiet -o out/bench/driver >&2
 for which in before now; do : >"out/bench/$which.txt"; done
 for ((round = 1; round <= rounds; round++)); do
-  for which in before now; do
+  order=(before now)
+  if ((round % 2 == 0)); then order=(now before); fi
+  for which in "${order[@]}"; do
     echo "round $round of $rounds: $which" >&2
     out/bench/driver/CalmSentry.Bench "${!which}" out/bench/floors --pair >>"out/bench/$which.txt"
   done

@@ -131,7 +131,7 @@ play() {
   came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-reader --run 3
   came_true "mended and released, it runs" mended_and_released
   calm runs tide-reader
-  calm unwrap tide-reader >/dev/null
+  calm unwrap tide-reader --yes >/dev/null
 
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
@@ -170,7 +170,7 @@ play() {
 
   step "Unwrap all: nothing of it is left but its output"
   local service
-  for service in departure-board ticket-spooler fare-ledger quay-lamps gate-counter berth-relay; do came_true "$service is unwrapped" calm unwrap "$service"; done
+  for service in departure-board ticket-spooler fare-ledger quay-lamps gate-counter berth-relay; do came_true "$service is unwrapped" calm unwrap "$service" --yes; done
   came_true "no process of them is left" no_copy_left
   came_true "the list is empty" ends_with_code 0 "No services yet" calm list
   came_true "their output is still there" test -s "$root/var/log/calm-sentry/fare-ledger/output.log"

@@ -3,6 +3,7 @@ using CalmSentry.Cli.Commands;
 using CalmSentry.Cli.Help;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli;
 
@@ -11,6 +12,21 @@ internal static class Program
     private static async Task<int> Main(string[] arguments)
     {
         Terminal.TakeOver();
+        var came = await Run(arguments).ConfigureAwait(false);
+        if (Terminal.Lost is not { } why)
+            return came;
+        Tell(
+            new(
+                Exit.NotTrue,
+                $"What came of it could not be written: {why}.",
+                came == Exit.True ? "What was asked came true; 'calm list' shows where things stand." : null
+            )
+        );
+        return came == Exit.True ? Exit.NotTrue : came;
+    }
+
+    private static async Task<int> Run(string[] arguments)
+    {
         var (own, program) = Split(arguments);
         var root = Commands(new(own, program));
         HelpText.Use(root);
@@ -21,7 +37,9 @@ internal static class Program
         }
 
         var parsed = root.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
-        var wrong = parsed.Errors.Select(error => error.Message).Concat(UnknownFlags(parsed)).Distinct().ToList();
+        var unknown = Unknown(parsed).Distinct().ToList();
+        // What is not known is told in words of ours; what it makes of the rest is told only if there is nothing else.
+        var wrong = unknown.Count > 0 ? unknown : [.. parsed.Errors.Select(InWords).Distinct()];
         if (wrong.Count > 0)
         {
             foreach (var message in wrong)
@@ -63,13 +81,41 @@ internal static class Program
     /// What begins with a dash and is no flag of the command would be taken for a name, and the command carried out on
     /// the others. Nothing has a name that begins so.
     /// </summary>
-    private static IEnumerable<string> UnknownFlags(ParseResult parsed) =>
-        parsed
+    private static IEnumerable<string> Unknown(ParseResult parsed)
+    {
+        var command = parsed.CommandResult.Command;
+        var path = string.Join(' ', Names(parsed.CommandResult));
+        var words = parsed
             .CommandResult.Children.OfType<System.CommandLine.Parsing.ArgumentResult>()
             .SelectMany(argument => argument.Tokens)
             .Select(token => token.Value)
             .Where(word => word is ['-', _, ..])
-            .Select(word => $"'{string.Join(' ', Names(parsed.CommandResult))}' has no flag {word}; nothing was done.");
+            .Concat(parsed.UnmatchedTokens);
+        foreach (var word in words)
+        {
+            if (word is ['-', _, ..])
+            {
+                var flags = command.Options.Append(Common.Root).SelectMany(flag => flag.Aliases.Append(flag.Name));
+                yield return $"'{path}' has no flag {word}; nothing was done.{Near(word.Split('=')[0], flags)}";
+            }
+            else if (command.Subcommands.Count > 0)
+                yield return $"'{path}' has no command {word}.{Near(word, command.Subcommands.Select(one => one.Name))}";
+            else
+                yield return $"'{path}' takes no '{word}' there; nothing was done.";
+        }
+    }
+
+    /// <summary>What is no value of its kind is told by what is allowed, and not by the kind's name.</summary>
+    private static string InWords(System.CommandLine.Parsing.ParseError error) =>
+        error.SymbolResult is System.CommandLine.Parsing.OptionResult { Tokens: [.., var given] } option
+        && option.Option.ValueType is var type
+        && (type == typeof(int) || type == typeof(int?) || type == typeof(long) || type == typeof(long?))
+        && !long.TryParse(given.Value, System.Globalization.CultureInfo.InvariantCulture, out _)
+            ? $"{option.Option.Name}: found '{given.Value}'; allowed: a whole number."
+            : error.Message;
+
+    private static string Near(string word, IEnumerable<string> known) =>
+        Spelling.Nearest(word, known) is { } near ? $" Did you mean {near}?" : "";
 
     /// <summary>What stands behind the first "--" is the program's own command line and is never parsed.</summary>
     public static (string[] Own, string[]? Program) Split(string[] arguments) =>

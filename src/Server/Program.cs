@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Server;
 
@@ -7,7 +8,7 @@ var root = new Option<string?>("--root")
     Description =
         $"Directory all places lie under, for trials and several sentries on one machine (also {Places.Variable})",
 };
-var port = new Option<int?>("--port")
+var port = new Option<string?>("--port")
 {
     Description =
         $"TCP port of the console on loopback; 0 picks a free one (default: as in etc/calm-sentry/sentry.yaml, "
@@ -15,12 +16,19 @@ var port = new Option<int?>("--port")
 };
 port.Validators.Add(result =>
 {
-    if (result.GetValueOrDefault<int?>() is < 0 or > 65535)
-        result.AddError("--port: allowed is 0 to 65535");
+    if (result.Tokens is [var given] && Number(given.Value) is null)
+        result.AddError($"--port: found '{given.Value}'; allowed: a whole number from 0 to 65535");
 });
 var serve = new Command("serve", "Serve in the foreground: keep services, answer calm and the console") { root, port };
-serve.SetAction((parsed, cancellation) => Serve.Run(parsed.GetValue(root), parsed.GetValue(port), cancellation));
+serve.SetAction(
+    (parsed, cancellation) => Serve.Run(parsed.GetValue(root), Number(parsed.GetValue(port)), cancellation)
+);
 return await new RootCommand("Calm Sentry: keeps ordinary programs running as background services") { serve }
     .Parse(args)
     .InvokeAsync()
     .ConfigureAwait(false);
+
+static int? Number(string? text) =>
+    int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number <= 65535
+        ? number
+        : null;

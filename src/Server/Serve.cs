@@ -313,9 +313,10 @@ internal static partial class Serve
     /// </summary>
     private static Task Headers(HttpContext context, RequestDelegate next)
     {
+        var headers = context.Response.Headers;
+        headers[HostTime.Header] = HostTime.Zone;
         if (context.Features.Get<DoorWord>() is { Door: not DoorKind.Console })
             return next(context);
-        var headers = context.Response.Headers;
         headers.ContentSecurityPolicy =
             "default-src 'none'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
         headers.XContentTypeOptions = "nosniff";

@@ -145,9 +145,14 @@ public sealed partial class SentryStore
     /// <summary>The latest twenty stops, newest first.</summary>
     public IReadOnlyList<StoredStop> Stops(ServiceId service) =>
         Read(
-            "SELECT stop_us, coalesce(forced, 0), revision FROM run WHERE service = $0 AND stop_us IS NOT NULL "
+            "SELECT stop_us, coalesce(forced, 0), revision, steps FROM run WHERE service = $0 AND stop_us IS NOT NULL "
                 + "ORDER BY number DESC LIMIT 20",
-            row => new StoredStop(TimeSpan.FromTicks(row.GetInt64(0) * 10), row.GetInt64(1) != 0, row.GetInt32(2)),
+            row => new StoredStop(
+                TimeSpan.FromTicks(row.GetInt64(0) * 10),
+                row.GetInt64(1) != 0,
+                row.GetInt32(2),
+                StepsJson.Read(TextOrNull(row, 3)).FirstOrDefault(step => step.Failed)
+            ),
             service.Number
         );
 

@@ -98,7 +98,8 @@ public sealed record StoredMoment(
 /// <param name="Took">From the word to stop to the end of its tree.</param>
 /// <param name="Forced">The steps did not suffice.</param>
 /// <param name="Revision">Of the definition it went by.</param>
-public readonly record struct StoredStop(TimeSpan Took, bool Forced, int Revision);
+/// <param name="Failed">The first of its steps that could not be taken; null: all could.</param>
+public readonly record struct StoredStop(TimeSpan Took, bool Forced, int Revision, StepTaken? Failed);
 
 public sealed record StoredAccount(string Name, bool Permitted, bool Made);
 

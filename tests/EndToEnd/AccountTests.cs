@@ -56,7 +56,7 @@ public class AccountTests
             await sentry.Ok("account", "take", name, folder);
             Assert.Equal(before, await Rights(closed, folder));
             Assert.Equal(1, (await sentry.Calm("account", "take", name, folder)).Exit);
-            await sentry.Ok("unwrap", "writes");
+            await sentry.Ok("unwrap", "writes", "--yes");
             await sentry.Ok("account", "grant", name, folder, "--read");
             await sentry.Ok("account", "remove", name); // takes back what is still granted
             Assert.Equal(before, await Rights(closed, folder));

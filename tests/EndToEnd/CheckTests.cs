@@ -274,7 +274,7 @@ public sealed class CheckTests : IAsyncLifetime
             Script("eats", "#!/bin/sh\nx=$(head -c 20000000 /dev/zero | tr '\\0' x)\nsleep 600\n")
         );
         await sentry.Ok("rehearse", "board", "--for", "2s");
-        await sentry.Ok("unwrap", "board");
+        await sentry.Ok("unwrap", "board", "--yes");
         await Finds("", Resource("memory", "8 MiB")); // unwrapped is forgotten
         await sentry.Ok("wrap", "board", "--account", "nobody", "--", Path.Combine(place, "eats"));
         await sentry.Ok("rehearse", "board", "--for", "2s");

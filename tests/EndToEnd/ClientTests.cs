@@ -43,7 +43,7 @@ public class ClientTests
         Assert.Contains("run 2", restarted.Output, StringComparison.Ordinal);
 
         var directory = sentry.Places.RunOf(await sentry.Id("fare-ledger"));
-        var unwrapped = await sentry.Ok("unwrap", "fare-ledger");
+        var unwrapped = await sentry.Ok("unwrap", "fare-ledger", "--yes");
         Assert.Contains(sentry.Places.OutputDirectoryOf("fare-ledger"), unwrapped.Output, StringComparison.Ordinal);
         Assert.Empty(sentry.Processes("fare-ledger"));
         Assert.Equal(4, (await sentry.Calm("show", "fare-ledger")).Exit);
@@ -171,9 +171,24 @@ public class ClientTests
         foreach (var verb in new[] { "start", "stop", "restart", "unwrap", "output" })
             Assert.Equal(4, (await sentry.Calm(verb, "nobody-knows")).Exit);
         Assert.Equal(2, (await sentry.Calm("wrap", "trial")).Exit);
-        Assert.Equal(2, (await sentry.Calm("strat", "counter")).Exit);
         Assert.Equal(2, (await sentry.Calm("start")).Exit);
-        Assert.Equal(2, (await sentry.Calm("list", "--josn")).Exit);
+        foreach (
+            var (meant, line) in new[]
+            {
+                ("Did you mean start?", new[] { "strat", "counter" }),
+                ("Did you mean --json?", ["list", "--josn"]),
+                ("--last: found 'ten'; allowed: a whole number", ["output", "counter", "--last", "ten"]),
+                ("--state held", ["list", "--state", "hold"]),
+                ("cannot be read: it is not there", ["wrap", "trial", "--from", "/srv/skerry/no-such-file.yaml"]),
+            }
+        )
+        {
+            var mistyped = await sentry.Calm(line);
+            Assert.Equal(2, mistyped.Exit);
+            Assert.Contains(meant, mistyped.Error, StringComparison.Ordinal);
+            Assert.DoesNotContain("System.", mistyped.Error, StringComparison.Ordinal);
+        }
+
         var late = await sentry.Calm("wrap", "trial", "--account", Sentry.Account, "--at", "dawn", "--", "/bin/true");
         Assert.Equal(
             (2, true),
@@ -271,7 +286,7 @@ public class ClientTests
         await Says("tide-store is running already (run 1)", "start", "tide-store");
         await Says("and started again.", "restart", "board");
         await Says("Then board again, in order.", "restart", "tide-store", "--with-dependents");
-        await Says("Left in place: its output in ", "unwrap", "board");
+        await Says("Left in place: its output in ", "unwrap", "board", "--yes");
         await Says("program.arguments[0] is now '99' (was '8212')", "adjust", "board", "--", "/usr/bin/sleep", "99");
         await Says("run 1 keeps running unchanged", "adjust", "board", "--", "/usr/bin/sleep", "99");
         await Says(

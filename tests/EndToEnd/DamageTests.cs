@@ -33,7 +33,7 @@ public class DamageTests
                     ["wrap", "tide", "--account", Sentry.Account, "--", "/bin/sleep", "653"],
                     ["stop", "tide"],
                     ["adjust", "tide", "--title", "Tide"],
-                    ["unwrap", "tide"],
+                    ["unwrap", "tide", "--yes"],
                 ]
         )
         {
@@ -100,7 +100,7 @@ public class DamageTests
         await sentry.Wrap("board", "--title", "Departure board", "--", "/bin/sleep", "658");
         await sentry.Wrap("gone", "--", "/bin/sleep", "659");
         await sentry.Ok("adjust", "board", "--title", "Board of departures");
-        await sentry.Ok("unwrap", "gone");
+        await sentry.Ok("unwrap", "gone", "--yes");
         await sentry.Ok("restart", "tide");
         var (tide, id) = ((await sentry.Show("tide")).GetProperty("pid").GetInt32(), await sentry.Id("board"));
         await sentry.KillServer();
@@ -120,12 +120,12 @@ public class DamageTests
         await sentry.Wrap("next", "--", "/bin/sleep", "660");
         Assert.DoesNotContain(await sentry.Id("next"), (string[])[id, await sentry.Id("tide")]);
         // A copy is a definition like any other.
-        await sentry.Ok("unwrap", "board");
+        await sentry.Ok("unwrap", "board", "--yes");
         await sentry.Ok("stop", "tide");
         var copy = Path.Combine(sentry.Places.Definitions, "tide.yaml");
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(copy));
         var text = await File.ReadAllTextAsync(copy, TestContext.Current.CancellationToken);
-        await sentry.Ok("unwrap", "tide");
+        await sentry.Ok("unwrap", "tide", "--yes");
         Assert.False(File.Exists(copy));
         await sentry.Ok("wrap", "--from", sentry.Script("tide.yaml", text, executable: false));
     }

@@ -36,7 +36,7 @@ public class EventTests
         await sentry.Ok("start", "quay-lamps");
         await sentry.Ok("start", "tide-gauge");
         await sentry.Ok("stop", "quay-lamps");
-        await sentry.Ok("unwrap", "tide-gauge");
+        await sentry.Ok("unwrap", "tide-gauge", "--yes");
         var told = new List<string>();
         var states = new HashSet<string?>();
         while (true)

@@ -280,5 +280,18 @@ public class FallTests
         Assert.Equal(("running", true), (then.GetProperty("state").GetString(), then.GetProperty("past").GetBoolean()));
         Assert.DoesNotContain("KILL", then.GetRawText(), StringComparison.Ordinal); // of what came later nothing is told
         Assert.Equal(4, (await sentry.Calm("why", "tide", "--at", "2001-01-01")).Exit);
+        var noTime = await sentry.Calm("why", "tide", "--at", "teatime");
+        Assert.Equal(2, noTime.Exit);
+        Assert.Contains("found 'teatime'", noTime.Error, StringComparison.Ordinal);
+
+        // All times are the host's, wherever a client believes to be.
+        using var far = sentry.Open(
+            new Dictionary<string, string> { ["TZ"] = "Pacific/Kiritimati" },
+            "runs",
+            "tide",
+            "--run",
+            "1"
+        );
+        Assert.Equal((await sentry.Ok("runs", "tide", "--run", "1")).Output, await far.StandardOutput.ReadToEndAsync());
     }
 }

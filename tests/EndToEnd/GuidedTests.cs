@@ -38,7 +38,7 @@ public class GuidedTests
             said,
             StringComparison.Ordinal
         );
-        await sentry.Ok("unwrap", "quay-board");
+        await sentry.Ok("unwrap", "quay-board", "--yes");
         await sentry.Ok("wrap", "--from", file);
         Assert.Equal(
             "/srv",

@@ -31,7 +31,7 @@ public class KeeperTests
         var seen = await sentry.Show("relay");
         Assert.Equal("unknown", seen.GetProperty("health").GetString());
         Assert.Contains("is not known yet", seen.GetProperty("why").GetString(), StringComparison.Ordinal);
-        await sentry.Ok("unwrap", "relay");
+        await sentry.Ok("unwrap", "relay", "--yes");
         Assert.False(Sentry.Lives(pid));
         Assert.Empty((await sentry.Ok("list", "--json")).Json.EnumerateArray());
     }

@@ -318,7 +318,7 @@ public class KindTests
                 // What the sentry itself writes as a file gives the same service again.
                 using var client = sentry.Http();
                 var file = await client.GetStringAsync("http://sentry/api/services/ferry/definition");
-                await sentry.Ok("unwrap", "ferry");
+                await sentry.Ok("unwrap", "ferry", "--yes");
                 await FromFile(file);
             }
         }
@@ -491,17 +491,17 @@ public class KindTests
             ).Json;
             var shown = (await sentry.Show("board")).GetProperty("definition").ToString();
             var repeat = answer.GetProperty("repeat");
-            await sentry.Ok("unwrap", "board");
+            await sentry.Ok("unwrap", "board", "--yes");
             await sentry.Ok([
                 .. repeat.GetProperty("command").EnumerateArray().Select(word => word.GetString()!).Skip(1),
             ]);
             Assert.Equal(shown, (await sentry.Show("board")).GetProperty("definition").ToString());
-            await sentry.Ok("unwrap", "board");
+            await sentry.Ok("unwrap", "board", "--yes");
             var file = Path.Combine(sentry.Places.Root, "board.yaml");
             await File.WriteAllTextAsync(file, repeat.GetProperty("file").GetString());
             await sentry.Ok("wrap", "--from", file);
             Assert.Equal(shown, (await sentry.Show("board")).GetProperty("definition").ToString());
-            await sentry.Ok("unwrap", "board");
+            await sentry.Ok("unwrap", "board", "--yes");
         }
     }
 }

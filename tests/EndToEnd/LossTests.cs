@@ -161,7 +161,7 @@ public class LossTests
             sentry.Script("stubborn", "#!/bin/sh\ntrap '' TERM\nwhile :; do sleep 0.1; done\n")
         );
         var directory = sentry.Places.RunOf(await sentry.Id("stubborn"));
-        var unwrap = sentry.Calm("unwrap", "stubborn");
+        var unwrap = sentry.Calm("unwrap", "stubborn", "--yes");
         // What the logbook shows is committed, and with it the wish.
         await Sentry.Eventually(async () =>
             (await sentry.Ok("logbook", "stubborn")).Output.Contains("Unwrap requested", StringComparison.Ordinal)

@@ -143,10 +143,10 @@ public class NeedTests
         Assert.Equal("running", State(await sentry.Show("board")));
         Assert.Contains(
             "ledger names tide as a need",
-            (await sentry.Calm("unwrap", "tide")).Error,
+            (await sentry.Calm("unwrap", "tide", "--yes")).Error,
             StringComparison.Ordinal
         );
-        await sentry.Ok("unwrap", "tide", "--alone");
+        await sentry.Ok("unwrap", "tide", "--yes", "--alone");
     }
 
     [Theory]

@@ -100,7 +100,7 @@ public class OutputTests
         }
         finally
         {
-            await sentry.Calm("unwrap", "talker");
+            await sentry.Calm("unwrap", "talker", "--yes");
             System.Diagnostics.Process.Start("umount", ["-l", logs]).WaitForExit();
         }
     }

@@ -279,7 +279,7 @@ public class PermissionTests
             )
                 is [.., "done"]
         );
-        await sentry.Ok("unwrap", "inside");
+        await sentry.Ok("unwrap", "inside", "--yes");
         Directory.Delete(sentry.Places.OutputDirectoryOf("inside"), recursive: true);
         Assert.Equal(calls.Count + 1, lines.Count);
         return [.. lines.Zip(calls.Select(call => call.Call))];

@@ -89,7 +89,7 @@ public class RehearsalTests
             report.GetProperty("proposals").EnumerateArray(),
             one => one.GetProperty("key").GetString() == "resources.memory"
         );
-        Assert.Equal(JsonValueKind.Null, said.GetProperty("value").ValueKind);
+        Assert.Equal(System.Text.Json.JsonValueKind.Null, said.GetProperty("value").ValueKind);
         Assert.Contains("the ceiling is 64 MiB", said.GetProperty("why").GetString(), StringComparison.Ordinal);
     }
 
@@ -155,7 +155,7 @@ public class RehearsalTests
             Path.Combine(sentry.Places.StateOf("relay"), "relay.pid"),
             shown.GetProperty("program").GetProperty("pid-file").GetString()
         );
-        await sentry.Ok("unwrap", "relay");
+        await sentry.Ok("unwrap", "relay", "--yes");
         await sentry.Ok("wrap", "--from", file);
         Assert.Equal(
             "detaches",

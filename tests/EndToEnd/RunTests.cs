@@ -101,7 +101,7 @@ public class RunTests
         await using var sentry = await Sentry.Start();
         await sentry.Wrap("counter", "--start", "--", "/bin/sleep", "600");
         var pid = (await sentry.Show("counter")).GetProperty("pid").GetInt32();
-        await sentry.Ok("unwrap", "counter", "--with-output");
+        await sentry.Ok("unwrap", "counter", "--yes", "--with-output");
         Assert.False(Sentry.Lives(pid));
         Assert.False(Directory.Exists(sentry.Places.OutputDirectoryOf("counter")));
         await sentry.Wrap("counter", "--start", "--", "/bin/sleep", "600"); // the name is free again

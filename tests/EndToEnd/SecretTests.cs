@@ -114,7 +114,7 @@ public class SecretTests
         await sentry.Ok("stop", "ledger");
         Assert.False(File.Exists(kept));
         Assert.Contains("LEDGER_KEY", (await sentry.Ok("secret", "list", "ledger")).Output, StringComparison.Ordinal);
-        await sentry.Ok("unwrap", "ledger");
+        await sentry.Ok("unwrap", "ledger", "--yes");
         Assert.Contains("no secrets", (await sentry.Ok("secret", "list", "ledger")).Output, StringComparison.Ordinal);
     }
 

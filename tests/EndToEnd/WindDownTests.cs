@@ -122,6 +122,17 @@ public class WindDownTests
         Assert.True(run.GetProperty("forced").GetBoolean() && run.GetProperty("stop-ms").GetDouble() < 30_000);
         Assert.Empty(sentry.Processes("stubborn"));
         Assert.Contains("wind-down-short", (await sentry.Calm("check", "stubborn")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "Longer waits mend no step",
+            (await sentry.Calm("check", "stubborn")).Output,
+            StringComparison.Ordinal
+        );
+        // Where it is the wait, a longer one is advised: never one that is shorter than it is.
+        await sentry.Ok("adjust", "stubborn", "--wind-down", "INT 50ms", "--wind-down", "TERM 100ms");
+        await sentry.Ok("start", "stubborn");
+        await sentry.Ok("stop", "stubborn");
+        var advised = (await sentry.Calm("check", "stubborn")).Output.ReplaceLineEndings(" ");
+        Assert.Contains("--wind-down 'INT 50 ms' --wind-down 'TERM 20 s'", advised, StringComparison.Ordinal);
         // Under another wind-down the old stops say nothing any more.
         await sentry.Ok("adjust", "stubborn", "--wind-down", "USR1 20s");
         Assert.DoesNotContain(
@@ -291,7 +302,11 @@ public class WindDownTests
         await sentry.Ok("start", "twice");
         foreach (var name in new[] { held, waiting, began, "stopping", "twice" })
         {
-            Assert.Contains("is unwrapped", (await sentry.Ok("unwrap", name)).Output, StringComparison.Ordinal);
+            Assert.Contains(
+                "is unwrapped",
+                (await sentry.Ok("unwrap", name, "--yes")).Output,
+                StringComparison.Ordinal
+            );
             Assert.Empty(sentry.Processes(name));
         }
 

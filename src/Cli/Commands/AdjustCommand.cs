@@ -19,7 +19,10 @@ internal static class AdjustCommand
         {
             Description = "Take a key back to its default, such as resources.memory; may be given again",
         };
-        var from = new Option<string?>("--from") { Description = "Replace the whole definition by this file (YAML)" };
+        var from = new Option<string?>("--from")
+        {
+            Description = "Replace the whole definition by this file (YAML); -: by what is piped in",
+        };
         var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(

@@ -23,48 +23,71 @@ internal static class AskCommands
 
     public static Command Unwrap()
     {
-        var name = Common.Name();
         var output = new Option<bool>("--with-output") { Description = "Remove its output too" };
         var alone = new Option<bool>("--alone") { Description = "Although others name it as a need" };
+        var yes = new Option<bool>("--yes", "-y") { Description = "Without asking; needed where nobody can be asked" };
         var dry = Common.Dry();
         var json = Common.Json();
-        var command = new Command("unwrap", "Stop a service cleanly and remove it; its output stays unless asked")
-        {
-            name,
-            output,
-            alone,
-            dry,
-            json,
-        };
+        var command = new Command("unwrap", "Stop services cleanly and remove them; their output stays unless asked");
+        var selection = new Selection(command);
+        foreach (var option in new Option[] { output, alone, yes, dry, json })
+            command.Add(option);
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var service = parsed.GetValue(name)!;
-                return await Ask(
-                        client,
-                        HttpMethod.Delete,
-                        $"{SentryClient.PathOf(service)}?{(parsed.GetValue(output) ? "output=remove&" : "")}"
-                            + (parsed.GetValue(alone) ? "dependents=leave&" : "")
-                            + (parsed.GetValue(dry) ? "dry=true" : ""),
-                        service,
-                        parsed.GetValue(json),
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
+                var services = await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
+                var withOutput = parsed.GetValue(output);
+                if (!parsed.GetValue(yes) && !parsed.GetValue(dry))
+                {
+                    // A name that nobody has is told before anything is asked.
+                    foreach (var service in services)
+                        _ = await client
+                            .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
+                            .ConfigureAwait(false);
+                    AskToUnwrap(services, withOutput, parsed.GetValue(json));
+                }
+
+                var exit = Exit.True;
+                foreach (var service in services)
+                    exit = Math.Max(
+                        exit,
+                        await Ask(
+                                client,
+                                HttpMethod.Delete,
+                                $"{SentryClient.PathOf(service)}?{(withOutput ? "output=remove&" : "")}"
+                                    + (parsed.GetValue(alone) ? "dependents=leave&" : "")
+                                    + (parsed.GetValue(dry) ? "dry=true" : ""),
+                                service,
+                                parsed.GetValue(json),
+                                cancellation
+                            )
+                            .ConfigureAwait(false)
+                    );
+                return exit;
             }
         );
         return command;
     }
 
+    /// <exception cref="Failure">It is not wanted, or nobody can be asked.</exception>
+    private static void AskToUnwrap(IReadOnlyList<string> services, bool withOutput, bool json)
+    {
+        var what =
+            $"{string.Join(", ", services)}: stopped cleanly, then definition and "
+            + $"{(withOutput ? "output are" : "record are")} removed{(withOutput ? "" : ", its output stays")}";
+        if (json || Console.IsInputRedirected)
+            throw new Failure(
+                Exit.Usage,
+                $"To unwrap needs --yes where nobody can be asked; nothing was done. ({what}.)",
+                $"calm unwrap {string.Join(' ', services.Select(CommandLine.Quoted))} --yes"
+            );
+        if (!Asking.YesNo($"Unwrap {what}?", otherwise: false))
+            throw new Failure(Exit.NotTrue, "Nothing was removed.");
+    }
+
     private static Command Of(string what, string description)
     {
-        var names = new Argument<string[]>("name")
-        {
-            Description = "Services, by short name or title",
-            Arity = ArgumentArity.ZeroOrMore,
-        };
-        var all = new Option<bool>("--all") { Description = "All services" };
         var pending = new Option<bool>("--pending")
         {
             Description = "All services that a change waits for: those with a restart pending",
@@ -85,52 +108,34 @@ internal static class AskCommands
             Description = "First end copies that run outside the sentry, cleanly",
         };
         var dry = Common.Dry();
-        var command = new Command(what, description) { names, all, dry, json };
+        var command = new Command(what, description);
+        var selection = new Selection(command, mayBeAll: true);
+        foreach (var option in new Option[] { dry, json })
+            command.Add(option);
         if (what == "restart")
             command.Add(pending);
         if (what != "stop")
             command.Add(accept);
-        names.CompletionSources.Add(Common.ServiceNames);
         foreach (var option in what == "start" ? new Option[] { endCopies, withoutNeeds } : [withDependents, alone])
             command.Add(option);
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var services = parsed.GetValue(names) ?? [];
-                if (services.Length > 0 && (parsed.GetValue(all) || parsed.GetValue(pending)))
-                    throw new Failure(
-                        Exit.Usage,
-                        $"Either names, or {(parsed.GetValue(all) ? "--all" : "--pending")}; nothing was done."
-                    );
-                if (parsed.GetValue(all) || parsed.GetValue(pending))
+                var services = parsed.GetValue(pending)
+                    ? await Pending(client, selection, parsed, cancellation).ConfigureAwait(false)
+                    : await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
+                if (services.Count == 0)
                 {
-                    services =
-                    [
-                        .. (
-                            await client
-                                .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
-                                .ConfigureAwait(false)
-                        )
-                            .Where(view => parsed.GetValue(all) || view.Pending is not null)
-                            .Select(view => view.Name),
-                    ];
-                    if (services.Length == 0)
-                    {
-                        if (parsed.GetValue(json))
-                            return Exit.True;
+                    if (!parsed.GetValue(json))
                         Console.WriteLine(
-                            parsed.GetValue(all)
-                                ? $"There is no service to {what}."
-                                : "No restart is pending: every live run was launched by its definition of today."
+                            parsed.GetValue(pending)
+                                ? "No restart is pending: every live run was launched by its definition of today."
+                                : $"There is no service to {what}: none of {selection.InWords(parsed)}."
                         );
-                        return Exit.True;
-                    }
+                    return Exit.True;
                 }
-                else if (services.Length == 0)
-                    throw new Failure(Exit.Usage, $"Which service? calm {what} NAME…, or --all.");
-                else if (services.Length > 1)
-                    await KnowAll(client, services, cancellation).ConfigureAwait(false);
+
                 var query =
                     what == "stop"
                         ? "?"
@@ -140,7 +145,7 @@ internal static class AskCommands
                         (parsed.GetValue(endCopies) ? "&end-copies=true" : "")
                         + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
                 // All at once are stopped in their order; each that others need waits for those.
-                else if (parsed.GetValue(withDependents) || parsed.GetValue(all))
+                else if (parsed.GetValue(withDependents) || selection.IsAll(parsed))
                     query += "&dependents=stop";
                 else if (parsed.GetValue(alone))
                     query += "&dependents=leave";
@@ -166,7 +171,7 @@ internal static class AskCommands
                     {
                         exit = Math.Max(exit, await one.ConfigureAwait(false));
                     }
-                    catch (Failure failure) when (services.Length > 1)
+                    catch (Failure failure) when (services.Count > 1)
                     {
                         Program.Tell(failure);
                         exit = Math.Max(exit, failure.ExitCode);
@@ -179,30 +184,19 @@ internal static class AskCommands
         return command;
     }
 
-    /// <summary>Of several names one may be mistyped: then none of them is touched.</summary>
-    /// <exception cref="Failure">There is no service of one of the names.</exception>
-    private static async Task KnowAll(SentryClient client, string[] services, CancellationToken cancellation)
+    private static async Task<IReadOnlyList<string>> Pending(
+        SentryClient client,
+        Selection selection,
+        ParseResult parsed,
+        CancellationToken cancellation
+    )
     {
-        foreach (var service in services)
-        {
-            try
-            {
-                _ = await client
-                    .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
-                    .ConfigureAwait(false);
-            }
-            catch (Failure failure)
-            {
-                if (failure.ExitCode == Exit.NoSuchThing)
-                    throw new Failure(
-                        failure.ExitCode,
-                        $"{failure.Message} Nothing was done.",
-                        failure.Next,
-                        failure.Code
-                    );
-                // Anything else is told where the command itself meets it.
-            }
-        }
+        if (selection.IsGiven(parsed))
+            throw new Failure(Exit.Usage, "Either names, --label or --all, or --pending; nothing was done.");
+        var views = await client
+            .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
+            .ConfigureAwait(false);
+        return [.. views.Where(view => view.Pending is not null).Select(view => view.Name)];
     }
 
     /// <summary>
@@ -278,7 +272,7 @@ internal static class AskCommands
                     + $"{Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}"
             );
         if (evidence.CommandLine is { Count: > 0 } line)
-            Console.WriteLine($"  command    {CommandLine.Of(line)}");
+            Console.WriteLine($"  command    {Folding.Command(line)}");
         if (evidence.Proof is { Seen: { } seen } proof)
             Console.WriteLine(
                 $"  proof      {seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch"

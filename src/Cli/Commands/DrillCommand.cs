@@ -241,7 +241,7 @@ internal static class DrillCommand
                     }
                 ),
             ],
-            row => begun[row].Came != "proven"
+            row => begun[row].Came is not ("proven" or "over")
         );
         foreach (var service in begun.Where(service => service.Came != "proven"))
             Console.WriteLine($"\n{service.Name}: {service.Why}");
@@ -273,7 +273,13 @@ internal static class DrillCommand
         return new(bar);
     }
 
-    private static string Outcome(string came) => came == "proven" ? "ready" : came.Replace('-', ' ');
+    private static string Outcome(string came) =>
+        came switch
+        {
+            "proven" => "ready",
+            "over" => "ended well",
+            _ => came.Replace('-', ' '),
+        };
 
     /// <summary>What was there already was not waited for.</summary>
     private static bool IsLong(WaitedView waited) => waited.PassedOver || waited.Ms >= 5;

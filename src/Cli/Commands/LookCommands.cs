@@ -15,23 +15,66 @@ internal static class LookCommands
     public static Command List()
     {
         var json = Common.Json();
+        var labels = new Option<string[]>("--label")
+        {
+            Description = "Only services with this label; of several, with any of them",
+            HelpName = "LABEL",
+        };
+        var states = new Option<string[]>("--state")
+        {
+            Description = "Only services in this state; poor: of poor health; attention: who needs a person",
+            HelpName = "STATE",
+        };
+        states.CompletionSources.Add([.. States]);
         var command = new Command("list", "All services: what they do now and why; those that need attention first")
         {
+            labels,
+            states,
             json,
         };
-        command.Shows(
-            json,
-            parsed => "services",
-            () => ApiJson.Plain.IReadOnlyListServiceView,
-            services =>
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                if (services.Count == 0)
+                using var client = Common.Client(parsed);
+                var services = await client
+                    .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
+                    .ConfigureAwait(false);
+                var (with, within) = (parsed.GetValue(labels) ?? [], parsed.GetValue(states) ?? []);
+                if (within.FirstOrDefault(state => !States.Contains(state)) is { } unknown)
+                    throw new Failure(
+                        Exit.Usage,
+                        $"--state: found '{unknown}'; allowed: {string.Join(" | ", States)}.",
+                        Spelling.Nearest(unknown, States) is { } near ? $"--state {near}" : null
+                    );
+                IReadOnlyList<ServiceView> shown =
+                [
+                    .. services.Where(view =>
+                        (with.Length == 0 || view.Labels.Any(with.Contains))
+                        && (
+                            within.Length == 0
+                            || within.Contains(view.State)
+                            || within.Contains(view.Health)
+                            || (within.Contains("attention") && view.Attention is not null)
+                        )
+                    ),
+                ];
+                if (parsed.GetValue(json))
                 {
-                    Console.WriteLine("No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]");
-                    return;
+                    Common.WriteJson(shown, ApiJson.Plain.IReadOnlyListServiceView);
+                    return Exit.True;
                 }
 
-                var ordered = services.OrderBy(Urgency).ThenBy(view => view.Name, StringComparer.Ordinal).ToList();
+                if (shown.Count == 0)
+                {
+                    Console.WriteLine(
+                        services.Count == 0
+                            ? "No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]"
+                            : $"None of {services.Count} services is such a one."
+                    );
+                    return Exit.True;
+                }
+
+                var ordered = shown.OrderBy(Urgency).ThenBy(view => view.Name, NaturalOrder.Names).ToList();
                 var now = DateTimeOffset.UtcNow;
                 Table.Write(
                     ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
@@ -52,10 +95,25 @@ internal static class LookCommands
                     ],
                     row => Urgency(ordered[row]) == 0
                 );
+                return Exit.True;
             }
         );
         return command;
     }
+
+    private static readonly string[] States =
+    [
+        "stopped",
+        "waiting",
+        "starting",
+        "running",
+        "stopping",
+        "held",
+        "resting",
+        "unreadable",
+        "poor",
+        "attention",
+    ];
 
     /// <summary>0: asks for a person. 1: on its way. 2: quiet.</summary>
     private static int Urgency(ServiceView view) =>
@@ -68,23 +126,52 @@ internal static class LookCommands
 
     public static Command Show()
     {
-        var name = Common.Name();
         var json = Common.Json();
+        var yaml = new Option<bool>("--yaml")
+        {
+            Description = "Its definition as a file, to be kept or brought in again with wrap --from or adjust --from",
+        };
         var command = new Command(
             "show",
-            "One service: its state, every effective value of its definition, its latest runs"
-        )
-        {
-            name,
-            json,
-        };
-        command.Shows(
-            json,
-            parsed => SentryClient.PathOf(parsed.GetValue(name)!),
-            () => ApiJson.Plain.ServiceDetail,
-            service =>
+            "Services: their state, every effective value of their definitions, their latest runs"
+        );
+        var selection = new Selection(command);
+        command.Add(yaml);
+        command.Add(json);
+        command.SetAction(
+            async (parsed, cancellation) =>
             {
-                Write(service);
+                using var client = Common.Client(parsed);
+                var services = await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
+                if (services.Count == 0)
+                    Console.WriteLine($"There is none of {selection.InWords(parsed)}.");
+                for (var i = 0; i < services.Count; i++)
+                {
+                    var path = SentryClient.PathOf(services[i]);
+                    if (parsed.GetValue(yaml))
+                    {
+                        if (services.Count > 1)
+                            Console.WriteLine("---");
+                        using var file = await client.Stream($"{path}/definition", cancellation).ConfigureAwait(false);
+                        Console.Write(await file.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false));
+                        continue;
+                    }
+
+                    var service = await client
+                        .Get(path, ApiJson.Default.ServiceDetail, cancellation)
+                        .ConfigureAwait(false);
+                    if (parsed.GetValue(json))
+                    {
+                        Common.WriteJson(service, ApiJson.Plain.ServiceDetail);
+                        continue;
+                    }
+
+                    if (i > 0)
+                        Console.WriteLine();
+                    Write(service);
+                }
+
+                return Exit.True;
             }
         );
         return command;
@@ -152,8 +239,8 @@ internal static class LookCommands
         if (service.NeededBy.Count > 0)
             Row("needed by", string.Join(", ", service.NeededBy));
         if (service.RunningCommand is { } running)
-            Row("runs now", CommandLine.Of(running));
-        Row(service.RunningCommand is null ? "command" : "next start", CommandLine.Of(service.Command));
+            Row("runs now", Folding.Command(running));
+        Row(service.RunningCommand is null ? "command" : "next start", Folding.Command(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
         Row("state dir", service.StateDirectory);
@@ -223,6 +310,7 @@ internal static class LookCommands
                 if (parsed.GetValue(json) && parsed.GetValue(follow))
                     throw new Failure(Exit.Usage, "--json and --follow do not go together: JSON has an end.");
                 using var client = Common.Client(parsed);
+                using var read = Terminal.WhileRead(cancellation);
                 using var response = await client
                     .Stream(
                         $"{SentryClient.PathOf(parsed.GetValue(name)!)}/output?last={parsed.GetValue(last)}"
@@ -248,9 +336,9 @@ internal static class LookCommands
                 {
                     try
                     {
-                        await (
-                            parsed.GetValue(raw) ? Copy(from, cancellation) : Show(from, cancellation)
-                        ).ConfigureAwait(false);
+                        await (parsed.GetValue(raw) ? Copy(from, read.Token) : Show(from, read.Token)).ConfigureAwait(
+                            false
+                        );
                     }
                     catch (OperationCanceledException)
                     {
@@ -274,9 +362,10 @@ internal static class LookCommands
 
     private static async Task Copy(Stream from, CancellationToken cancellation)
     {
-        var to = Console.OpenStandardOutput();
-        await using (to.ConfigureAwait(false))
-            await from.CopyToAsync(to, cancellation).ConfigureAwait(false);
+        var bytes = new byte[65536];
+        int got;
+        while (Terminal.Lost is null && (got = await from.ReadAsync(bytes, cancellation).ConfigureAwait(false)) > 0)
+            Terminal.Raw(bytes.AsSpan(0, got));
     }
 
     /// <summary>As text, as it comes: what is cut in the middle of a character waits for the rest of it.</summary>
@@ -286,7 +375,7 @@ internal static class LookCommands
         var bytes = new byte[65536];
         var text = new char[Encoding.UTF8.GetMaxCharCount(bytes.Length)];
         int got;
-        while ((got = await from.ReadAsync(bytes, cancellation).ConfigureAwait(false)) > 0)
+        while (Terminal.Lost is null && (got = await from.ReadAsync(bytes, cancellation).ConfigureAwait(false)) > 0)
         {
             var length = decoder.GetChars(bytes, 0, got, text, 0);
             await Console.Out.WriteAsync(text.AsMemory(0, length), cancellation).ConfigureAwait(false);

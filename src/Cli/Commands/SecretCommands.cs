@@ -127,7 +127,8 @@ internal static class SecretCommands
                 value.Append(pressed.KeyChar);
         }
 
-        Console.Error.WriteLine();
+        // Reading single keys has switched the terminal's keypad over.
+        Console.Error.WriteLine(Console.IsErrorRedirected ? "" : Terminal.UsualKeys);
         return value.ToString();
     }
 

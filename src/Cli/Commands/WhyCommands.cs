@@ -33,9 +33,7 @@ internal static class WhyCommands
             json,
             parsed =>
             {
-                var query = parsed.GetValue(at) is { } text
-                    ? $"?at={Uri.EscapeDataString(TimeOf("--at", text).ToString("O", CultureInfo.InvariantCulture))}"
-                    : "";
+                var query = parsed.GetValue(at) is { } text ? $"?at={Uri.EscapeDataString(text)}" : "";
                 return $"{SentryClient.PathOf(parsed.GetValue(name)!)}/why{query}";
             },
             () => ApiJson.Plain.WhyView,
@@ -108,9 +106,7 @@ internal static class WhyCommands
             {
                 using var client = Common.Client(parsed);
                 var path = SentryClient.PathOf(parsed.GetValue(name)!);
-                var of = parsed.GetValue(before) is { } text
-                    ? $"&before={Uri.EscapeDataString(TimeOf("--before", text).ToString("O", CultureInfo.InvariantCulture))}"
-                    : "";
+                var of = parsed.GetValue(before) is { } text ? $"&before={Uri.EscapeDataString(text)}" : "";
                 var one = parsed.GetValue(run);
                 var runs = await client
                     .Get(
@@ -256,24 +252,30 @@ internal static class WhyCommands
 
     public static Command Release()
     {
-        var name = Common.Name();
         var json = Common.Json();
-        var command = new Command("release", "Let a service that is on hold try again") { name, json };
+        var command = new Command("release", "Let services that are on hold try again");
+        var selection = new Selection(command);
+        command.Add(json);
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var service = parsed.GetValue(name)!;
-                return await AskCommands
-                    .Ask(
-                        client,
-                        HttpMethod.Post,
-                        $"{SentryClient.PathOf(service)}/release",
-                        service,
-                        parsed.GetValue(json),
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
+                var exit = Exit.True;
+                foreach (var service in await selection.Of(client, parsed, cancellation).ConfigureAwait(false))
+                    exit = Math.Max(
+                        exit,
+                        await AskCommands
+                            .Ask(
+                                client,
+                                HttpMethod.Post,
+                                $"{SentryClient.PathOf(service)}/release",
+                                service,
+                                parsed.GetValue(json),
+                                cancellation
+                            )
+                            .ConfigureAwait(false)
+                    );
+                return exit;
             }
         );
         return command;
@@ -342,7 +344,7 @@ internal static class WhyCommands
         var colours = !Console.IsOutputRedirected;
         text.Append(
             CultureInfo.InvariantCulture,
-            $"{board.Host}, {board.At.ToLocalTime():yyyy-MM-dd HH:mm:ss}{(live ? "   (Ctrl-C ends)" : "")}\n\n"
+            $"{board.Host}, {Lengths.DayAt(board.At)}{(live ? "   (Ctrl-C ends)" : "")}\n\n"
         );
         foreach (var limit in board.Limits)
             text.Append(
@@ -384,29 +386,6 @@ internal static class WhyCommands
                 $"  {Lengths.At(entry.At)}  {entry.Service ?? "(sentry)"}  {entry.Text}\n"
             );
         return text.ToString();
-    }
-
-    /// <summary>
-    /// A time as people give it, in this machine's zone unless it says another; a time of day alone is its latest.
-    /// </summary>
-    private static DateTimeOffset TimeOf(string flag, string text)
-    {
-        if (
-            !DateTimeOffset.TryParse(
-                text,
-                CultureInfo.InvariantCulture,
-                DateTimeStyles.AssumeLocal | DateTimeStyles.AllowWhiteSpaces,
-                out var time
-            )
-        )
-            throw new Failure(
-                Exit.Usage,
-                $"{flag}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30', or ISO 8601 such as "
-                    + $"2026-11-20T03:12:30+01:00."
-            );
-        return text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal) && time > DateTimeOffset.Now
-            ? time.AddDays(-1)
-            : time;
     }
 
     private static string Stamp(DateTimeOffset time) => Lengths.At(time);

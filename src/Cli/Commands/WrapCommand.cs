@@ -22,7 +22,10 @@ internal static class WrapCommand
             Arity = ArgumentArity.ZeroOrOne,
         };
         var flags = new DefinitionFlags(typed.Names("wrap") ? DefinitionKeys.All : []);
-        var from = new Option<string?>("--from") { Description = "Take the definition from this file (YAML)" };
+        var from = new Option<string?>("--from")
+        {
+            Description = "Take the definition from this file (YAML); -: from what is piped in",
+        };
         var like = new Option<string?>("--like")
         {
             Description = "Take over everything of this service that is not said otherwise",

@@ -5,6 +5,9 @@ namespace CalmSentry.Cli.Guided;
 /// </summary>
 internal static class Asking
 {
+    /// <summary>As it comes: the console's own reader would switch the terminal's keypad over, and never back.</summary>
+    private static readonly Lazy<StreamReader> Input = new(() => new(Console.OpenStandardInput()));
+
     /// <exception cref="Wire.Failure">The input ended: whoever was asked has left.</exception>
     public static string Line(string question, string? otherwise = null, bool needed = true)
     {
@@ -12,7 +15,7 @@ internal static class Asking
         {
             Console.Write(otherwise is { Length: > 0 } ? $"{question} [{otherwise}] " : $"{question} ");
             var answer = (
-                Console.ReadLine() ?? throw new Wire.Failure(Wire.Exit.NotTrue, "Left; nothing was registered.")
+                Input.Value.ReadLine() ?? throw new Wire.Failure(Wire.Exit.NotTrue, "Left; nothing was registered.")
             ).Trim();
             if (answer.Length > 0)
                 return answer;

@@ -11,27 +11,34 @@ internal sealed record Body(string Text, string? File)
 
     public static Body Of(JsonObject definition) => new(definition.ToJsonString(), null);
 
+    /// <param name="path">A dash: what is piped in.</param>
     public static Body FromFile(string path)
     {
+        var isPiped = path == "-";
         try
         {
-            if (new FileInfo(path).Length > Longest)
-                throw new Failure(
-                    Exit.Usage,
-                    $"{path} is longer than the {Longest} bytes a definition may have.",
-                    "Name a definition file: YAML, one service."
-                );
-            return new(System.IO.File.ReadAllText(path), path);
+            using var from = isPiped ? Console.OpenStandardInput() : System.IO.File.OpenRead(path);
+            var bytes = new byte[Longest + 1];
+            var length = from.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
+            return length <= Longest
+                ? new(Encoding.UTF8.GetString(bytes, 0, length).TrimStart('\ufeff'), isPiped ? "standard input" : path)
+                : throw NoDefinition($"{path} is longer than the {Longest} bytes a definition may have.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            throw new Failure(
-                Exit.NotTrue,
-                $"{path} cannot be read: {error.Message}",
-                "Name a definition file: YAML, one service."
-            );
+            var why = error switch
+            {
+                FileNotFoundException or DirectoryNotFoundException => "it is not there",
+                UnauthorizedAccessException when Directory.Exists(path) => "it is a directory",
+                UnauthorizedAccessException => "you may not read it",
+                _ => error.Message.TrimEnd('.'),
+            };
+            throw NoDefinition($"{path} cannot be read: {why}.");
         }
     }
+
+    private static Failure NoDefinition(string why) =>
+        new(Exit.Usage, why, "Name a definition file: YAML, one service; - is what is piped in.");
 
     /// <summary>Whether a word on the command line names a file rather than a service.</summary>
     public static bool IsFile(string word) =>

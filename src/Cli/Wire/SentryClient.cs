@@ -3,6 +3,7 @@ using System.Net.ServerSentEvents;
 using System.Net.Sockets;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
+using CalmSentry.Cli.Words;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 
@@ -16,6 +17,9 @@ internal sealed class SentryClient : IDisposable
     /// <summary>Header of an answer to a change that the store could not take in yet, with the reason.</summary>
     private const string NotRecorded = "Calm-Not-Recorded",
         Note = "Calm-Note";
+
+    /// <summary>Header of every answer: the host's time zone.</summary>
+    private const string Zone = "Calm-Zone";
 
     private readonly HttpClient http;
     private readonly HashSet<string> said = [];
@@ -111,6 +115,8 @@ internal sealed class SentryClient : IDisposable
             );
         }
 
+        if (response.Headers.TryGetValues(Zone, out var zone))
+            Lengths.Zone = zone.First();
         if (response.Headers.TryGetValues(NotRecorded, out var why))
             Say($"not on record yet: {why.First().TrimEnd('.')}. It is tried again every second.");
         if (response.Headers.TryGetValues(Note, out var note))

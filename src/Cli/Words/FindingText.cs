@@ -7,37 +7,27 @@ internal static class FindingText
 {
     public static void Write(IEnumerable<FindingView> findings, TextWriter to)
     {
-        var color = ReferenceEquals(to, Console.Out) ? !Console.IsOutputRedirected : !Console.IsErrorRedirected;
+        var isError = !ReferenceEquals(to, Console.Out);
+        var color = isError ? !Console.IsErrorRedirected : !Console.IsOutputRedirected;
+        var width = Math.Max(40, Terminal.Width(isError));
         foreach (var finding in findings)
         {
             var head = finding.Accepted ? "accepted" : finding.Severity;
             var mark = color && finding is { Severity: "blocks", Accepted: false };
             to.WriteLine($"{(mark ? Terminal.Red : "")}{head, -9}{(mark ? Terminal.Plain : "")} {finding.Code}");
-            Fold(to, finding.Seen, "          ", color);
-            Fold(to, finding.Why, "          ", color);
+            Fold(to, finding.Seen, "          ", width);
+            Fold(to, finding.Why, "          ", width);
             foreach (var line in finding.Mend.Split('\n'))
-                Fold(to, line, "          → ", color);
+                Fold(to, line, "          → ", width);
         }
     }
 
-    /// <summary>On a terminal broken at spaces to its width; in a pipe a line stays a line.</summary>
-    private static void Fold(TextWriter to, string text, string head, bool terminal)
+    private static void Fold(TextWriter to, string text, string head, int width)
     {
-        var width = terminal && Console.WindowWidth > 40 ? Console.WindowWidth : int.MaxValue;
-        var line = new System.Text.StringBuilder(head);
-        foreach (var word in text.Split(' '))
+        foreach (var line in Folding.Lines(text, width - head.Length))
         {
-            if (line.Length > head.Length && line.Length + 1 + word.Length > width)
-            {
-                to.WriteLine(line);
-                line.Clear().Append(' ', head.Length);
-            }
-
-            if (line.Length > head.Length)
-                line.Append(' ');
-            line.Append(word);
+            to.WriteLine(head + line);
+            head = new string(' ', head.Length);
         }
-
-        to.WriteLine(line);
     }
 }

@@ -24,13 +24,29 @@ internal static class Lengths
         : ms < 10_000 ? string.Create(CultureInfo.InvariantCulture, $"{ms / 1000:0.00} s")
         : Of(TimeSpan.FromMilliseconds(ms));
 
-    /// <summary>Local time, with the date unless it is today's.</summary>
+    private static TimeZoneInfo zone = TimeZoneInfo.Local;
+
+    /// <summary>
+    /// The name of the host's zone in the IANA database: what the sentry says in sentences is in it, and so is all beside.
+    /// </summary>
+    public static string Zone
+    {
+        set => zone = TimeZoneInfo.TryFindSystemTimeZoneById(value, out var known) ? known : zone;
+    }
+
+    /// <summary>The host's time, with the date unless it is today's.</summary>
     public static string At(DateTimeOffset time)
     {
-        var local = time.ToLocalTime();
+        var local = TimeZoneInfo.ConvertTime(time, zone);
         return local.ToString(
-            local.Date == DateTimeOffset.Now.Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss",
+            local.Date == TimeZoneInfo.ConvertTime(DateTimeOffset.UtcNow, zone).Date ? "HH:mm:ss" : WithDate,
             CultureInfo.InvariantCulture
         );
     }
+
+    /// <summary>The host's time with its date.</summary>
+    public static string DayAt(DateTimeOffset time) =>
+        TimeZoneInfo.ConvertTime(time, zone).ToString(WithDate, CultureInfo.InvariantCulture);
+
+    private const string WithDate = "yyyy-MM-dd HH:mm:ss";
 }

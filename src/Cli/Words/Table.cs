@@ -3,7 +3,8 @@ using System.Text;
 namespace CalmSentry.Cli.Words;
 
 /// <summary>
-/// Aligned columns, written plainly and fast. On a terminal the last column is cut to its width; in a pipe nothing is.
+/// Aligned columns, written plainly and fast. On a terminal a last column that is too long is folded: in its place where
+/// there is room, else below its row; in a pipe a row is a line.
 /// </summary>
 internal static class Table
 {
@@ -22,7 +23,7 @@ internal static class Table
             .Select((head, column) => rows.Select(row => row[column].Length).Append(head.Length).Max())
             .ToArray();
         var terminal = !Console.IsOutputRedirected;
-        var width = terminal && Console.WindowWidth > 0 ? Console.WindowWidth : int.MaxValue;
+        var width = Terminal.Width();
         var text = new StringBuilder();
         Line(text, heads, widths, width);
         for (var i = 0; i < rows.Count; i++)
@@ -38,17 +39,39 @@ internal static class Table
         (to ?? Console.Out).Write(text);
     }
 
+    /// <summary>A last column narrower than this is not read well: it goes below its row.</summary>
+    private const int Readable = 32;
+
     private static void Line(StringBuilder text, string[] cells, int[] widths, int width)
     {
         var start = text.Length;
-        for (var i = 0; i < cells.Length; i++)
-            text.Append(i == cells.Length - 1 ? cells[i] : cells[i].PadRight(widths[i] + 2));
-        if (text.Length - start > width)
+        for (var i = 0; i < cells.Length - 1; i++)
+            text.Append(cells[i].PadRight(widths[i] + 2));
+        var indent = text.Length - start;
+        if (indent + cells[^1].Length > width && indent + Readable > width)
         {
-            text.Length = start + width - 1;
-            text.Append('…');
+            End(text, start);
+            indent = 4;
+            text.Append(' ', indent);
         }
 
+        start = text.Length;
+        foreach (var line in Folding.Lines(cells[^1], width - indent))
+        {
+            if (text.Length > start)
+            {
+                End(text, 0);
+                text.Append(' ', indent);
+            }
+
+            text.Append(line);
+        }
+
+        End(text, 0);
+    }
+
+    private static void End(StringBuilder text, int start)
+    {
         while (text.Length > start && text[^1] == ' ')
             text.Length--;
         text.Append('\n');

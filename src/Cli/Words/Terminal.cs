@@ -1,6 +1,8 @@
 using System.Globalization;
+using System.Runtime.InteropServices;
 using System.Security.Cryptography;
 using System.Text;
+using Microsoft.Win32.SafeHandles;
 
 namespace CalmSentry.Cli.Words;
 
@@ -10,8 +12,36 @@ namespace CalmSentry.Cli.Words;
 /// terminal obeys what is in them: control codes are shown as text (<c>\x1b</c>), and only the client's own few are
 /// passed on.
 /// </summary>
-internal sealed class Terminal(TextWriter to) : TextWriter
+internal sealed partial class Terminal : TextWriter
 {
+    private static readonly UTF8Encoding Utf8 = new(encoderShouldEmitUTF8Identifier: false);
+
+    private readonly Stream to;
+
+    private Terminal(Func<Stream> open)
+    {
+        try
+        {
+            // The console's own writer would switch the terminal's keypad over, and never back.
+            to = open();
+        }
+        catch (IOException)
+        {
+            // It was closed by whoever called. Its number is taken, or a connection would get it, and the texts with it.
+            Taken.Add(File.OpenHandle("/dev/null", FileMode.Open, FileAccess.ReadWrite));
+            to = Stream.Null;
+        }
+    }
+
+    private static readonly List<SafeFileHandle> Taken = [];
+
+    private static Terminal? output;
+
+    /// <summary>Why what was said could not be written, such as on a full disk; null: all of it was.</summary>
+    public static string? Lost => output?.lost;
+
+    private string? lost;
+
     private const char Mark = '\uFDD0';
 
     /// <summary>Known to this process alone, so that no text from elsewhere can pass for a code of ours.</summary>
@@ -25,6 +55,7 @@ internal sealed class Terminal(TextWriter to) : TextWriter
         "\u001b[?25h\u001b[?1049l",
         "\u001b[H\u001b[J",
         "\u001b[K",
+        "\u001b[?1l\u001b>",
     ];
 
     /// <summary>Each stands for one of the client's own codes until it is written.</summary>
@@ -33,15 +64,73 @@ internal sealed class Terminal(TextWriter to) : TextWriter
         OtherScreen = Key + "2",
         Back = Key + "3",
         Home = Key + "4",
-        ToLineEnd = Key + "5";
+        ToLineEnd = Key + "5",
+        UsualKeys = Key + "6";
 
-    public override Encoding Encoding => to.Encoding;
+    public override Encoding Encoding => Utf8;
 
     public static void TakeOver()
     {
-        Console.SetOut(new Terminal(Console.Out));
-        Console.SetError(new Terminal(Console.Error));
+        Console.SetOut(output = new Terminal(Console.OpenStandardOutput));
+        Console.SetError(new Terminal(Console.OpenStandardError));
     }
+
+    /// <summary>Bytes to the standard output as they are.</summary>
+    public static void Raw(ReadOnlySpan<byte> bytes) => output!.Put(bytes);
+
+    /// <summary>Characters in a line of what the standard output, or the error output, leads to; no end where it is no terminal.</summary>
+    public static unsafe int Width(bool error = false)
+    {
+        const int getWindowSize = 0x5413; // TIOCGWINSZ (ioctl_tty(2)): rows, columns, and two more, of 16 bits each
+        var size = stackalloc ushort[4];
+        return ioctl(error ? 2 : 1, getWindowSize, size) == 0 && size[1] > 0 ? size[1] : int.MaxValue;
+    }
+
+    /// <summary>
+    /// Cancelled as given, and as soon as nobody reads the standard output any more: what is followed may not write for
+    /// long, and so never notice (poll(2)).
+    /// </summary>
+    public static CancellationTokenSource WhileRead(CancellationToken cancellation)
+    {
+        var source = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+        new Thread(() =>
+        {
+            WaitForError();
+            try
+            {
+                source.Cancel();
+            }
+            catch (ObjectDisposedException)
+            {
+                // It has ended meanwhile.
+            }
+        })
+        {
+            IsBackground = true,
+        }.Start();
+        return source;
+    }
+
+    private static unsafe void WaitForError()
+    {
+        var waited = stackalloc PollFd[1];
+        waited[0] = new() { Descriptor = 1 }; // errors and the other side's leaving are always told
+        while (poll(waited, 1, -1) < 0 || waited[0].Told == 0) { }
+    }
+
+    [StructLayout(LayoutKind.Sequential)]
+    private struct PollFd
+    {
+        public int Descriptor;
+        public short Asked,
+            Told;
+    }
+
+    [LibraryImport("libc")]
+    private static unsafe partial int poll(PollFd* descriptors, nuint count, int timeout);
+
+    [LibraryImport("libc")]
+    private static unsafe partial int ioctl(int descriptor, nuint request, void* argument);
 
     public override void Write(char value) => Write(value.ToString());
 
@@ -50,7 +139,21 @@ internal sealed class Terminal(TextWriter to) : TextWriter
     public override void Write(string? value)
     {
         if (value is not null)
-            to.Write(Shown(value));
+            Put(Utf8.GetBytes(Shown(value)));
+    }
+
+    private void Put(ReadOnlySpan<byte> bytes)
+    {
+        if (lost is not null)
+            return;
+        try
+        {
+            to.Write(bytes);
+        }
+        catch (IOException error)
+        {
+            lost = error.Message.TrimEnd('.');
+        }
     }
 
     public override void WriteLine(string? value) => Write(value + "\n");

@@ -52,7 +52,7 @@ public sealed record BeginView
     /// <summary>boot | boot-late | request | never</summary>
     public required string At { get; init; }
 
-    /// <summary>proven | starting | waiting | failed | held | not-begun</summary>
+    /// <summary>proven | starting | waiting | failed | held | not-begun | over (it did its work and ended well)</summary>
     public required string Came { get; init; }
 
     /// <summary>When it was to begin; null: it was not.</summary>

@@ -23,6 +23,9 @@ public sealed record Definition
 
     public string Notes { get; init; } = "";
 
+    /// <summary>Words that several services may share, by which they are asked for together.</summary>
+    public ImmutableArray<string> Labels { get; init; } = [];
+
     public required ProgramPart Program { get; init; }
 
     public required IdentityPart Identity { get; init; }

@@ -58,6 +58,19 @@ public static class DefinitionKeys
                 Default = "none",
                 Example = "Books every ticket sold at the quay.",
             },
+            Texts(
+                "labels",
+                definition => definition.Labels,
+                (definition, labels) => definition with { Labels = [.. labels.Distinct(StringComparer.Ordinal)] },
+                "Words that several services may share: calm list, start, stop and others take --label.",
+                Forms.Text("labels of lower-case letters, digits and dashes, such as tills", ServiceName.IsValid)
+            ) with
+            {
+                Default = "none",
+                Example = "[tills, east-quay]",
+                Flag = "label",
+                WordForm = "LABEL",
+            },
             Map(
                 "program",
                 ProgramKeys.Shape,

@@ -88,14 +88,16 @@ public sealed class MapReader(
             Wrong(key, node, "names with values");
         foreach (var (name, value) in (node as MapNode)?.Entries ?? [])
         {
-            if (!names.Read(name, out _))
+            if (!names.Read(name, out var known))
                 errors.Add(new($"{Path(key)}.{name}", "this name", names.Allowed, value.Place));
+            else if (pairs.ContainsKey(known))
+                errors.Add(new($"{Path(key)}.{name}", $"{known} once more", "each once", value.Place));
             else if (
                 value is ScalarNode scalar
                 && !scalar.Text.Contains('\0')
                 && values.Read(scalar.Text, out var read)
             )
-                pairs[name] = read;
+                pairs[known] = read;
             else
                 errors.Add(new($"{Path(key)}.{name}", value.InWords, values.Allowed, value.Place));
         }

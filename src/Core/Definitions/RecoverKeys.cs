@@ -1,3 +1,4 @@
+using System.Diagnostics.CodeAnalysis;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.RecoverPart>;
 
 namespace CalmSentry.Core.Definitions;
@@ -23,10 +24,11 @@ public static class RecoverKeys
         );
 
     private static readonly Form<string> End = Forms.Text(
-        $"an exit code from 0 to 255, or a signal: {string.Join(", ", SignalNames.Ends.Keys.Order(StringComparer.Ordinal))}",
-        key => Forms.WholeOf(key, 0, 255) is not null || SignalNames.Ends.ContainsKey(key)
+        $"an exit code from 0 to 255, or a signal: {string.Join(", ", SignalNames.Ends.Keys.Order(StringComparer.Ordinal))}"
     ) with
     {
+        Read = (string text, [MaybeNullWhen(false)] out string end) =>
+            SignalNames.Ends.ContainsKey(end = SignalNames.Short(text)) || Forms.WholeOf(end, 0, 255) is not null,
         Pattern = "^([0-9]{1,3}|[A-Z0-9]+)$",
     };
 

@@ -35,4 +35,11 @@ public static class SignalNames
             ["XFSZ"] = 25,
             ["SYS"] = 31,
         }.ToFrozenDictionary(StringComparer.Ordinal);
+
+    /// <summary>The name of a signal as somebody writes it: <c>SIGTERM</c> and <c>term</c> are TERM, too.</summary>
+    public static string Short(string written)
+    {
+        var name = written.ToUpperInvariant();
+        return name.StartsWith("SIG", StringComparison.Ordinal) ? name[3..] : name;
+    }
 }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Diagnostics.CodeAnalysis;
 
 namespace CalmSentry.Core.Definitions;
 
@@ -18,7 +19,11 @@ public static class WindDownKeys
 
     private static readonly Form<string> Signal = Forms.OneOf([
         .. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal),
-    ]);
+    ]) with
+    {
+        Read = (string text, [MaybeNullWhen(false)] out string name) =>
+            SignalNames.Numbers.ContainsKey(name = SignalNames.Short(text)),
+    };
 
     private static readonly Form<SendTo> To = Forms.Of(SendTo.Allowed, SendTo.Read, to => to.ToString());
 

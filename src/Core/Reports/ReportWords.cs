@@ -14,7 +14,9 @@ public static class ReportWords
                 ? $" within {report.Took.TotalSeconds.ToString("0.0", CultureInfo.InvariantCulture)} s"
                 : "";
         var notBack = report.NotBack.ToList();
-        return $"{wanted.Count - failed.Count} of {wanted.Count} {(wanted.Count == 1 ? "service" : "services")} ready{within}."
+        var over = report.Over.ToList();
+        return $"{wanted.Count - failed.Count - over.Count} of {wanted.Count} {(wanted.Count == 1 ? "service" : "services")} ready{within}."
+            + (over.Count == 0 ? "" : $" Done its work and ended well: {Names(over)}.")
             + (failed.Count == 0 ? "" : $" Not: {Names(failed)}.")
             + (notBack.Count == 0 ? "" : $" A reboot would not bring back: {Names(notBack)} (begin.at is not boot).");
     }

@@ -25,6 +25,9 @@ public enum Came
 
     /// <summary>It was not to start.</summary>
     NotBegun,
+
+    /// <summary>It did its work and ended well.</summary>
+    Over,
 }
 
 /// <summary>What is different from before.</summary>
@@ -120,9 +123,12 @@ public sealed record StartReport
 
     public IEnumerable<ReportedStart> WereToStart => Services.Where(one => one.Came != Came.NotBegun);
 
-    public IEnumerable<ReportedStart> NotReady => WereToStart.Where(one => one.Came != Came.Proven);
+    public IEnumerable<ReportedStart> NotReady => WereToStart.Where(one => one.Came is not (Came.Proven or Came.Over));
 
-    /// <summary>All that was to start is ready.</summary>
+    /// <summary>What was to start, did its work and ended well.</summary>
+    public IEnumerable<ReportedStart> Over => Services.Where(one => one.Came == Came.Over);
+
+    /// <summary>All that was to start is ready, or has done its work.</summary>
     public bool CameTrue => Done && !NotReady.Any();
 
     /// <summary>Those that ran before and that a reboot would not bring back.</summary>

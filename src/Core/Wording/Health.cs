@@ -41,7 +41,9 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
                 poor.Min(watched => watched.PoorSince)
             );
         var asked = definition.Watch.Count(Counts);
-        var looked = run.Watched.Where((watched, i) => watched.Since is not null && Counts(definition.Watch[i])).ToList();
+        var looked = run
+            .Watched.Where((watched, i) => watched.Since is not null && Counts(definition.Watch[i]))
+            .ToList();
         if (looked.Count == 0)
             return new(HealthLevel.Good, run.Proof ?? "it is running", run.Proven);
         var doubtful = looked.Where(watched => watched.Bad > 0).Select(watched => watched.Seen).ToList();

@@ -25,6 +25,16 @@ public static class ProcessFacts
     }
 
     /// <summary>
+    /// The user who logged in, whatever its processes have become since (proc(5), loginuid, kept by pam_loginuid); null: no
+    /// login led to it, or it is gone.
+    /// </summary>
+    public static uint? LoginUser(int pid) =>
+        uint.TryParse(Encoding.ASCII.GetString(Read(pid, "loginuid")), CultureInfo.InvariantCulture, out var user)
+        && user != uint.MaxValue
+            ? user
+            : null;
+
+    /// <summary>
     /// Whether a variable of the environment it was started with begins so, name and equals sign included.
     /// </summary>
     public static bool HasVariableThatBegins(int pid, ReadOnlySpan<byte> beginning)

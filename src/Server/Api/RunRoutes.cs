@@ -88,7 +88,9 @@ internal static class RunRoutes
         var before = actor.Situation;
         var asked = await actor.Ask(new StartAsked(caller.Who, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
-        return Answered(await Arrive(actor, asked, already, registry, store, places, clock, context).ConfigureAwait(false));
+        return Answered(
+            await Arrive(actor, asked, already, registry, store, places, clock, context).ConfigureAwait(false)
+        );
     }
 
     /// <summary>Lift a service's hold: it is started again, and the answer says whether it runs.</summary>
@@ -116,7 +118,8 @@ internal static class RunRoutes
         }
 
         var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Who)).ConfigureAwait(false);
-        var answer = await Arrive(actor, asked, already: false, registry, store, places, clock, context).ConfigureAwait(false);
+        var answer = await Arrive(actor, asked, already: false, registry, store, places, clock, context)
+            .ConfigureAwait(false);
         return Answered(answer with { Said = $"Released from its hold. {answer.Said}" });
     }
 

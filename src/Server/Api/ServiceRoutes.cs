@@ -22,8 +22,8 @@ internal static class ServiceRoutes
         var one = api.OneService();
         one.MapGet("", One).May(Permission.Read);
         one.MapGet("/definition", File).Produces<string>(200, "application/yaml").May(Permission.Read);
-        one.MapGet("/why", Why).Produces<WhyView>().May(Permission.Read);
-        one.MapGet("/runs", Runs).May(Permission.Read);
+        one.MapGet("/why", Why).Produces<WhyView>().Refuses(400).May(Permission.Read);
+        one.MapGet("/runs", Runs).Produces<IReadOnlyList<RunView>>().Refuses(400).May(Permission.Read);
         one.MapGet("/availability", Availability).May(Permission.Read);
     }
 
@@ -75,18 +75,27 @@ internal static class ServiceRoutes
     /// Why a service is as it is, from the record: state, what led there, what comes next, what a person could do.
     /// </summary>
     /// <param name="called">The service.</param>
-    /// <param name="at">A time in the past to answer for (ISO 8601); left out: now.</param>
-    public static Task<IResult> Why(Called called, DateTimeOffset? at, House house) =>
-        WhyFinder.Of(called.Service, at, house);
+    /// <param name="at">A time in the past to answer for: ISO 8601, or as the host's clock shows it; left out: now.</param>
+    public static Task<IResult> Why(Called called, string? at, House house)
+    {
+        var (time, problem) = HostTime.Read("at", at, house.Now);
+        return problem is null ? WhyFinder.Of(called.Service, time, house) : Task.FromResult(problem);
+    }
 
     /// <summary>Runs, newest first, each with its outcome and what it left behind.</summary>
     /// <param name="called">The service.</param>
     /// <param name="last">How many at most, 1 to 10,000; left out: 50.</param>
-    /// <param name="before">Only runs that began before this time (ISO 8601).</param>
-    public static async Task<IReadOnlyList<RunView>> Runs(Called called, int? last, DateTimeOffset? before, House house)
+    /// <param name="before">Only runs that began before this time: ISO 8601, or as the host's clock shows it.</param>
+    public static async Task<IResult> Runs(Called called, int? last, string? before, House house)
     {
+        var (time, problem) = HostTime.Read("before", before, house.Now);
+        if (problem is not null)
+            return problem;
         await house.Store.Settled().ConfigureAwait(false);
-        return ServiceViews.Runs(house, called.Service.Id, Math.Clamp(last ?? 50, 1, 10_000), before);
+        return TypedResults.Json(
+            ServiceViews.Runs(house, called.Service.Id, Math.Clamp(last ?? 50, 1, 10_000), time),
+            ApiJson.Plain.IReadOnlyListRunView
+        );
     }
 
     /// <summary>

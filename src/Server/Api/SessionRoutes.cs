@@ -30,7 +30,7 @@ internal static class SessionRoutes
                 "This sentry serves no console; its logbook says why.",
                 "calm logbook"
             );
-        return sessions.NewLink(Caller.Of(context).Account) is var (key, until)
+        return sessions.NewLink(Caller.Of(context).Name) is var (key, until)
             ? TypedResults.Json(
                 new SignInLink($"{self.Console}sign-in?key={key}", until),
                 ApiJson.Plain.SignInLink,

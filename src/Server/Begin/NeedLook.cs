@@ -143,7 +143,9 @@ internal static class NeedLook
             case { Situation.Phase: Phase.Stopped } when ServiceTimes.Of(needed.Situation) == ServiceTime.Fallen:
                 return "it has failed, and is not started again by itself";
             case { Situation.Awaited.Step: AwaitStep.Needs } when deep < DeepestChain:
-                return FirstOutOfReach(needed, registry, deep + 1) is var (name, why) ? $"it waits for {name}: {why}" : null;
+                return FirstOutOfReach(needed, registry, deep + 1) is var (name, why)
+                    ? $"it waits for {name}: {why}"
+                    : null;
             default:
                 return null;
         }

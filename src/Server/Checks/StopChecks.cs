@@ -14,6 +14,9 @@ internal static class StopChecks
     /// <summary>A stop that takes more than this part of the wait is cut off on a busy day.</summary>
     private const double Tight = 0.7;
 
+    /// <summary>A wait that is over may be measured so much shorter.</summary>
+    private static readonly TimeSpan Slack = TimeSpan.FromMilliseconds(50);
+
     public static IEnumerable<Finding> Look(Subject subject)
     {
         var definition = subject.Definition;
@@ -41,15 +44,14 @@ internal static class StopChecks
                 "A stop of this run passes over that step, and goes on with the next.",
                 $"Restart it when that suits: calm restart {definition.Name}"
             );
-        if (Short(definition, subject.House) is not { } seen)
-            yield break;
-        yield return new(
-            FindingCode.WindDownShort,
-            Severity.Risk,
-            seen,
-            "What it has not written by then is lost: the kill cuts its work in half.",
-            Longer(definition, subject.House.Store)
-        );
+        if (Short(definition, subject.House) is var (seen, advice))
+            yield return new(
+                FindingCode.WindDownShort,
+                Severity.Risk,
+                seen,
+                "What it has not written by then is lost: the kill cuts its work in half.",
+                advice
+            );
     }
 
     /// <summary>A step by a channel that the live run does not have, for it was launched before the step was set.</summary>
@@ -67,11 +69,11 @@ internal static class StopChecks
 
     /// <summary>The same, as the end of an answer to a stop; empty when all is well.</summary>
     public static string Advice(Definition definition, House house) =>
-        Short(definition, house) is { } seen
+        Short(definition, house) is var (seen, _)
             ? $"\nFinding wind-down-short: {seen} 'calm check {definition.Name}' says what to do."
             : "";
 
-    private static string? Short(Definition definition, House house)
+    private static (string Seen, string Advice)? Short(Definition definition, House house)
     {
         if (definition.Program.Kind == ProgramKind.Toggles || house.Store.IdOf(definition.Name) is not { } id)
             return null;
@@ -83,26 +85,38 @@ internal static class StopChecks
             .DefaultIfEmpty(int.MaxValue)
             .Min();
         // What was cut off under another wind-down says nothing against this one.
-        var forced = stops.Count(stop => stop.Forced && stop.Revision >= since);
+        var killed = stops.Where(stop => stop.Forced && stop.Revision >= since).ToList();
         var wait = ServiceLife.LongestStop(definition);
-        if (forced > 0)
-        {
-            var which =
-                forced < stops.Count ? $"Of its latest {stops.Count} stops {forced} {(forced == 1 ? "was" : "were")}"
-                : forced == 1 ? "Its latest stop was"
-                : $"All of its latest {forced} stops were";
-            return $"{which} killed: its wind-down waits {Duration.Write(wait)} in all.";
-        }
+        if (killed.Find(stop => stop.Failed is not null) is { Failed: { } step })
+            return (
+                $"{Which(killed.Count, stops.Count)} killed after a step failed: {step.What}: {step.Answer}.",
+                $"Longer waits mend no step that fails. See to it that it can be taken, or set other steps: "
+                    + $"calm adjust {definition.Name} --wind-down STEP"
+            );
+        // One that was ended before its time, for all the machine's was over, says nothing of its own.
+        if (killed.Count(stop => stop.Took > wait - Slack) is > 0 and var cutOff)
+            return (
+                $"{Which(cutOff, stops.Count)} killed: its wind-down waits {Duration.Write(wait)} in all.",
+                Longer(definition, house.Store)
+            );
 
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
         return longest > wait * Tight
-            ? string.Create(
-                CultureInfo.InvariantCulture,
-                $"{(stops.Count == 1 ? "Its latest stop" : $"Of its latest {stops.Count} stops the longest")} "
-                    + $"took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all."
+            ? (
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"{(stops.Count == 1 ? "Its latest stop" : $"Of its latest {stops.Count} stops the longest")} "
+                        + $"took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all."
+                ),
+                Longer(definition, house.Store)
             )
             : null;
     }
+
+    private static string Which(int some, int all) =>
+        some < all ? $"Of its latest {all} stops {some} {(some == 1 ? "was" : "were")}"
+        : some == 1 ? "Its latest stop was"
+        : $"All of its latest {some} stops were";
 
     /// <summary>Of a service that is registered; of one that is not there are none.</summary>
     private static IReadOnlyList<StoredStop> Stops(Definition definition, SentryStore store) =>
@@ -132,6 +146,9 @@ internal static class StopChecks
     private static TimeSpan Better(Definition definition, SentryStore store)
     {
         var longest = Stops(definition, store).Select(stop => stop.Took).Append(TimeSpan.FromSeconds(5)).Max();
-        return TimeSpan.FromSeconds(Math.Ceiling(longest.TotalSeconds * 3 / 10) * 10);
+        var last = definition.WindDown.IsEmpty ? TimeSpan.Zero : definition.WindDown[^1].Wait;
+        // Longer than it is, whatever the history says.
+        var seconds = Math.Max(longest.TotalSeconds * 3, last.TotalSeconds * 2);
+        return TimeSpan.FromSeconds(Math.Ceiling(seconds / 10) * 10);
     }
 }

@@ -6,10 +6,13 @@ namespace CalmSentry.Server.Doors;
 /// <summary>
 /// Who is asking: an account by the kernel's word, the account a browser was signed in for, or a program of a service.
 /// </summary>
-internal sealed record Caller(string Account, CallerKind Kind)
+/// <param name="Login">The account that logged in, where that is another: it may have become root since.</param>
+internal sealed record Caller(string Account, CallerKind Kind, string? Login = null)
 {
-    /// <summary>As the logbook has it.</summary>
-    public Principal Who => new(Kind == CallerKind.Session ? $"{Account} (console)" : Account);
+    /// <summary>As the logbook has it: the person behind an account that several may become.</summary>
+    public string Name => Login is null ? Account : $"{Login} as {Account}";
+
+    public Principal Who => new(Kind == CallerKind.Session ? $"{Name} (console)" : Name);
 
     /// <summary>
     /// Root, the sentry's own account and signed-in browsers may do everything; a program speaks of its own service
@@ -56,12 +59,14 @@ internal enum CallerKind
 /// <param name="Name">That account's name, where it counts.</param>
 /// <param name="Service">Of a program's own socket: its service.</param>
 /// <param name="Ended">Called when the connection has ended.</param>
+/// <param name="Login">The name of the account that logged in, where that is another.</param>
 internal sealed record DoorWord(
     DoorKind Door,
     uint? Uid,
     string Name,
     ServiceActor? Service = null,
-    Action? Ended = null
+    Action? Ended = null,
+    string? Login = null
 );
 
 internal enum DoorKind

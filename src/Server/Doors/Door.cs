@@ -95,7 +95,8 @@ internal static class Door
     private static Caller Of(DoorWord word) =>
         new(
             word.Name,
-            word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger
+            word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger,
+            word.Login
         );
 
     private static IResult? Wrong(HttpContext context)

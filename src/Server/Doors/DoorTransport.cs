@@ -2,6 +2,7 @@ using System.Net;
 using System.Net.Sockets;
 using System.Threading.Channels;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
 using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Server.Kestrel.Transport.Sockets;
@@ -158,11 +159,17 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
             return (null, null);
         }
 
+        /// <summary>Whoever became another account since it logged in, as with sudo; null: nobody did, or it is gone.</summary>
+        private static string? LoginOf(PeerCredentials peer, Socket connection) =>
+            ProcessFacts.LoginUser(peer.Pid) is { } login && login != peer.Uid && PeerCredentials.StillThere(connection)
+                ? Account.NameOf(login)
+                : null;
+
         private DoorWord WordOf(Socket connection)
         {
             if (Door == DoorKind.Api)
                 return PeerCredentials.Of(connection) is { } peer
-                    ? new(Door, peer.Uid, Account.NameOf(peer.Uid))
+                    ? new(Door, peer.Uid, Account.NameOf(peer.Uid), Login: LoginOf(peer, connection))
                     : new(Door, null, "somebody");
             connection.NoDelay = true;
             return new(

@@ -155,7 +155,7 @@ internal sealed class Beginning(
             Phase.Waiting => Came.Waiting,
             Phase.Stopped when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) =>
                 Came.NotBegun,
-            Phase.Stopped => Came.Failed,
+            Phase.Stopped => actor.Situation.LastEnd is { Bad: false, AsAsked: false } ? Came.Over : Came.Failed,
             _ => Came.Starting,
         };
 

@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Output;
 using CalmSentry.Store;
 
@@ -30,11 +31,23 @@ internal static class EvidenceFinder
         {
             Pid = pid,
             Account = Account.NameOf(uid),
-            CommandLine = ProcessFacts.CommandLine(pid),
+            CommandLine = CommandOf(pid, actor),
             UpMs = run.Launched is { } since ? (long)(clock.GetUtcNow() - since).TotalMilliseconds : null,
             Output = output,
             Proof = run.Proven is null ? null : ServiceViews.ProofOf(actor, store),
         };
+    }
+
+    /// <summary>
+    /// A program that writes a title over its arguments leaves the rest of their room empty: that is no argument.
+    /// </summary>
+    private static IReadOnlyList<string> CommandOf(int pid, ServiceActor actor)
+    {
+        var command = ProcessFacts.CommandLine(pid);
+        if (command.SequenceEqual(LaunchOrder.CommandOf(actor.Definition.Program)))
+            return command;
+        var last = command.ToList().FindLastIndex(word => word.Length > 0);
+        return [.. command.Take(last + 1)];
     }
 
     /// <summary>

@@ -49,7 +49,7 @@ internal sealed class Registry(House house)
             .. services
                 .Values.Select(actor => actor.View)
                 .Concat(unreadable.Values.Select(one => one.View(house.Places)))
-                .OrderBy(view => view.Name, StringComparer.Ordinal),
+                .OrderBy(view => view.Name, NaturalOrder.Names),
         ];
 
     /// <summary>A service whose stored definition cannot be read; null: there is none of that name.</summary>

@@ -52,6 +52,7 @@ internal static class ServiceViews
             Restarts = now.Restarts,
             At = BeginKeys.At.Write(definition.Begin.At),
             Account = definition.Account,
+            Labels = definition.Labels,
             Command = LaunchOrder.CommandOf(definition.Program),
             Said = actor.Said,
             Awaits = Awaits(definition, now),
@@ -94,6 +95,7 @@ internal static class ServiceViews
             Restarts = view.Restarts,
             At = view.At,
             Account = view.Account,
+            Labels = view.Labels,
             Command = view.Command,
             RunningCommand =
                 actor.LaunchedBy is { } launched

@@ -81,7 +81,7 @@ public class ApiFuzzTests
                 .Json.EnumerateArray()
                 .Select(one => one.GetProperty("name").GetString()!)
         )
-            await sentry.Ok("unwrap", service, "--alone");
+            await sentry.Ok("unwrap", service, "--yes", "--alone");
         await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
         Assert.Single((await sentry.Ok("list", "--json")).Json.EnumerateArray());
         Assert.DoesNotContain(

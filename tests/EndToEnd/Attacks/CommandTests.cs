@@ -39,7 +39,7 @@ public class CommandTests
         if (what == "stop")
             await sentry.Ok("stop", "board");
         Assert.Empty(LeftBehind());
-        await sentry.Ok("unwrap", "board");
+        await sentry.Ok("unwrap", "board", "--yes");
         Assert.Empty(LeftBehind());
     }
 
@@ -126,7 +126,7 @@ public class CommandTests
         }
         finally
         {
-            await sentry.Calm("unwrap", "board");
+            await sentry.Calm("unwrap", "board", "--yes");
             Process.Start("umount", ["-l", logs]).WaitForExit();
         }
     }
@@ -210,7 +210,7 @@ public class CommandTests
                 !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal)
             );
             Assert.Contains("started as pid", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
-            await sentry.Ok("unwrap", "board");
+            await sentry.Ok("unwrap", "board", "--yes");
         }
         finally
         {

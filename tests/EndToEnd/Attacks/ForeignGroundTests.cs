@@ -91,7 +91,7 @@ public sealed class ForeignGroundTests : IDisposable
             }
 
             Assert.DoesNotContain(squatted, path, StringComparison.Ordinal);
-            await sentry.Ok("unwrap", "tide");
+            await sentry.Ok("unwrap", "tide", "--yes");
             Assert.False(File.Exists(path));
             Assert.Equal(before, Rights(closed));
         }
@@ -259,7 +259,7 @@ public sealed class ForeignGroundTests : IDisposable
         await sentry.Serve(); // it takes up what is there, and listens
         Assert.Equal(0, (await sentry.Calm("list")).Exit);
         if (wrapped.Exit == 0)
-            await sentry.Ok("unwrap", "relay");
+            await sentry.Ok("unwrap", "relay", "--yes");
         await start;
     }
 
@@ -348,7 +348,7 @@ public sealed class ForeignGroundTests : IDisposable
             );
             await sentry.Ok("start", "tide");
             await Sentry.Eventually(() => File.Exists(Path.Combine(sentry.Places.StateOf("tide"), "deep/till")));
-            await sentry.Ok("unwrap", "tide");
+            await sentry.Ok("unwrap", "tide", "--yes");
             var uid = await Said("id", "-u", name);
             var removed = await sentry.Ok("account", "remove", name);
             Assert.Contains("What tide kept is set apart for root", removed.Output, StringComparison.Ordinal);
@@ -389,7 +389,7 @@ public sealed class ForeignGroundTests : IDisposable
             await sentry.Ok("start", "tide");
             Assert.Contains("herring", (await sentry.Ok("output", "tide")).Output, StringComparison.Ordinal);
             Assert.Equal(1, (await sentry.Calm("account", "hand-over", name, "tide")).Exit);
-            await sentry.Ok("unwrap", "tide");
+            await sentry.Ok("unwrap", "tide", "--yes");
         }
         finally
         {

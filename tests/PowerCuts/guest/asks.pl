@@ -54,7 +54,7 @@ for my $i (1 .. 100000) {
   elsif ($kind == 3) { ask("stop $name", 'stop', $name, '--json') }
   elsif ($kind == 4) { ask("restart $name", 'restart', $name, '--json') }
   elsif ($kind == 5) { ask("wrap trial-" . $i % 6, 'wrap', 'trial-' . $i % 6, '--account', 'root', '--', '/bin/sleep', $number) }
-  elsif ($kind == 6) { ask("unwrap trial-" . $i % 6, 'unwrap', 'trial-' . $i % 6) }
+  elsif ($kind == 6) { ask("unwrap trial-" . $i % 6, 'unwrap', 'trial-' . $i % 6, '--yes') }
   elsif ($kind == 7) { my $way = rand 2 < 1 ? 'permit' : 'forbid'; ask("$way daemon", 'account', $way, 'daemon') }
   elsif ($kind == 8) { system('busybox date -s @' . (time + int((rand(2) - 1) * 10**rand 7)) . ' >/dev/null') }    # seconds to months
   else {

@@ -34,8 +34,8 @@ export function TimeLine({ report }: { report: BeginReport }) {
               ))}
               <Bar of={one} whole={whole} />
             </div>
-            <span className={one.came === "proven" ? "number" : "attention"}>
-              {one.came === "proven" ? seconds((one["proven-ms"] ?? 0) + since) : `▲ ${one.came}`}
+            <span className={one.came === "proven" || one.came === "over" ? "number" : "attention"}>
+              {came(one, since)}
             </span>
             <span className="unseen">{sentence(one, since)}</span>
           </li>
@@ -47,6 +47,11 @@ export function TimeLine({ report }: { report: BeginReport }) {
       </figcaption>
     </figure>
   );
+}
+
+function came(one: BeginView, since: number) {
+  if (one.came === "proven") return seconds((one["proven-ms"] ?? 0) + since);
+  return one.came === "over" ? "ended well" : `▲ ${one.came}`;
 }
 
 function Bar({ of, whole }: { of: BeginView; whole: number }) {

@@ -1,4 +1,5 @@
 import { useSyncExternalStore } from "react";
+import { hostZone } from "../api/page";
 import { useLine } from "./live";
 
 let now = Date.now();
@@ -30,11 +31,12 @@ export function length(milliseconds: number): string {
   return `${s} s`;
 }
 
-/** Local time, with the date unless it is today's. */
+/** The host's time, with the date unless it is today's. */
 export function at(time: string | Date): string {
+  const zone = { timeZone: hostZone };
+  const day = (date: Date) => date.toLocaleDateString("sv-SE", zone);
   const date = new Date(time);
-  const day = date.toDateString() === new Date().toDateString() ? "" : `${date.toLocaleDateString("sv-SE")} `;
-  return day + date.toLocaleTimeString("sv-SE");
+  return `${day(date) === day(new Date()) ? "" : `${day(date)} `}${date.toLocaleTimeString("sv-SE", zone)}`;
 }
 
 /** How long it has been since, counting on by itself for as long as that is known to be so. */

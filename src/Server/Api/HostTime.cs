@@ -1,0 +1,47 @@
+using System.Globalization;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>
+/// Times between people and this host: all are in the host's zone, whatever zone a client is set to, for what is said in
+/// sentences is in it, too.
+/// </summary>
+internal static class HostTime
+{
+    /// <summary>Header of every answer: the name of the host's zone in the IANA database.</summary>
+    public const string Header = "Calm-Zone";
+
+    public static string Zone => TimeZoneInfo.Local.Id;
+
+    /// <summary>
+    /// A time as people give it, in the host's zone unless it says another; a time of day alone is its latest.
+    /// </summary>
+    /// <param name="parameter">Its name, for the refusal.</param>
+    /// <param name="text">Null: none was given.</param>
+    /// <param name="now">What time it is.</param>
+    public static (DateTimeOffset? Time, IResult? Problem) Read(string parameter, string? text, DateTimeOffset now)
+    {
+        if (text is null)
+            return (null, null);
+        if (
+            !DateTimeOffset.TryParse(
+                text,
+                CultureInfo.InvariantCulture,
+                DateTimeStyles.AssumeLocal | DateTimeStyles.AllowWhiteSpaces,
+                out var time
+            )
+        )
+            return (
+                null,
+                Problems.Of(
+                    400,
+                    "no-time",
+                    "Not a time",
+                    $"{parameter}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30' (this host's time), or ISO 8601 "
+                        + "such as 2026-11-20T03:12:30+01:00."
+                )
+            );
+        var isTimeOfDay = text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal);
+        return (isTimeOfDay && time > now ? time.AddDays(-1) : time, null);
+    }
+}
