@@ -99,7 +99,10 @@ internal static class Program
                 yield return $"'{path}' has no flag {word}; nothing was done.{Near(word.Split('=')[0], flags)}";
             }
             else if (command.Subcommands.Count > 0)
+            {
                 yield return $"'{path}' has no command {word}.{Near(word, command.Subcommands.Select(one => one.Name))}";
+                yield break; // what follows it was meant for it
+            }
             else
                 yield return $"'{path}' takes no '{word}' there; nothing was done.";
         }
@@ -136,6 +139,7 @@ internal static class Program
             AskCommands.Start(),
             AskCommands.Stop(),
             AskCommands.Restart(),
+            AskCommands.Reload(),
             WhyCommands.Release(),
             DrillCommand.Make(),
             HostCommand.Make(),

@@ -40,6 +40,7 @@ internal static unsafe class Enter
             openFiles = 0,
             usualFiles = 0;
         bool noMoreRights = false,
+            lowPorts = false,
             someProcessors = false,
             terminal = false;
         int arguments = 0,
@@ -75,6 +76,8 @@ internal static unsafe class Enter
                 usualFiles = Number(field.Value);
             else if (field.Is(LaunchField.NoMoreRights))
                 noMoreRights = true;
+            else if (field.Is(LaunchField.LowPorts))
+                lowPorts = true;
             else if (field.Is(LaunchField.Terminal))
                 terminal = true;
             else if (field.Is(LaunchField.Join))
@@ -134,8 +137,12 @@ internal static unsafe class Enter
 
         TakeUsualStanding();
 
+        if (lowPorts && prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) < 0)
+            Fail(LaunchStep.LowPorts);
         if (uid >= 0 && TakeIdentity(uid, gid, groups, groupCount) is var step and not LaunchStep.None)
             Fail(step);
+        if (lowPorts && !KeepLowPorts())
+            Fail(LaunchStep.LowPorts);
         if (noMoreRights && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) < 0)
             Fail(LaunchStep.Rights);
         _ = umask(mask >= 0 ? (uint)mask : 0x12); // 0022
@@ -182,6 +189,22 @@ internal static unsafe class Enter
         return syscall(Arm ? SYS_setresuid_arm64 : SYS_setresuid_x64, (nint)uid, (nint)uid, (nint)uid) < 0
             ? LaunchStep.Account
             : LaunchStep.None;
+    }
+
+    /// <summary>
+    /// Of root's rights the one to open low ports stays, and is handed on at exec as an ambient one (capabilities(7),
+    /// capset(2), prctl(2) PR_CAP_AMBIENT_RAISE).
+    /// </summary>
+    private static bool KeepLowPorts()
+    {
+        const uint version = 0x20080522;
+        const int netBindService = 10;
+        var head = stackalloc uint[2] { version, 0 };
+        // Effective, permitted, inheritable; twice, for numbers below 32 and above.
+        const uint right = 1u << netBindService;
+        var rights = stackalloc uint[6] { right, right, right, 0, 0, 0 };
+        return syscall(Arm ? SYS_capset_arm64 : SYS_capset_x64, (nint)head, (nint)rights, 0) >= 0
+            && prctl(PR_CAP_AMBIENT, PR_CAP_AMBIENT_RAISE, netBindService, 0, 0) >= 0;
     }
 
     /// <summary>

@@ -66,7 +66,7 @@ internal static class AdjustCommand
                         throw new Failure(
                             Exit.Usage,
                             "What is to be adjusted?",
-                            $"calm adjust {service} --memory 512MiB, for instance; 'calm adjust --help' shows "
+                            $"calm adjust {CommandLine.Quoted(service)} --memory 512MiB, for instance; 'calm adjust --help' shows "
                                 + $"all there is."
                         );
                     body = Body.Of(changes);

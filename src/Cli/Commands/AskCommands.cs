@@ -86,6 +86,57 @@ internal static class AskCommands
             throw new Failure(Exit.NotTrue, "Nothing was removed.");
     }
 
+    public static Command Reload() =>
+        Each("reload", "Tell services to read their settings anew, and look whether they still serve", mayBeDry: true);
+
+    /// <summary>A command that asks the same of each service, one after the other.</summary>
+    public static Command Each(string what, string description, bool mayBeDry)
+    {
+        var dry = Common.Dry();
+        var json = Common.Json();
+        var command = new Command(what, description);
+        var selection = new Selection(command);
+        if (mayBeDry)
+            command.Add(dry);
+        command.Add(json);
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var services = await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
+                if (services.Count == 0)
+                    Console.WriteLine($"There is no service to {what}: none of {selection.InWords(parsed)}.");
+                var exit = Exit.True;
+                foreach (var service in services)
+                {
+                    try
+                    {
+                        exit = Math.Max(
+                            exit,
+                            await Ask(
+                                    client,
+                                    HttpMethod.Post,
+                                    $"{SentryClient.PathOf(service)}/{what}{(mayBeDry && parsed.GetValue(dry) ? "?dry=true" : "")}",
+                                    service,
+                                    parsed.GetValue(json),
+                                    cancellation
+                                )
+                                .ConfigureAwait(false)
+                        );
+                    }
+                    catch (Failure failure) when (services.Count > 1)
+                    {
+                        Program.Tell(failure);
+                        exit = Math.Max(exit, failure.ExitCode);
+                    }
+                }
+
+                return exit;
+            }
+        );
+        return command;
+    }
+
     private static Command Of(string what, string description)
     {
         var pending = new Option<bool>("--pending")
@@ -151,19 +202,20 @@ internal static class AskCommands
                     query += "&dependents=leave";
                 if (parsed.GetValue(dry))
                     query += "&dry=true";
-                var asked = services
-                    .Select(service =>
-                        AskWithDependents(
-                            client,
-                            service,
-                            what,
-                            query,
-                            mayAsk: !parsed.GetValue(dry),
-                            parsed.GetValue(json),
-                            cancellation
-                        )
+                var asked = services.Select(service =>
+                    AskWithDependents(
+                        client,
+                        service,
+                        what,
+                        query,
+                        mayAsk: !parsed.GetValue(dry),
+                        parsed.GetValue(json),
+                        cancellation
                     )
-                    .ToList();
+                );
+                // What would be done is said one after the other; what is done, all at once.
+                if (!parsed.GetValue(dry))
+                    asked = asked.ToList();
                 var exit = Exit.True;
                 foreach (var one in asked)
                 {

@@ -78,7 +78,7 @@ internal static class RehearseCommand
                 {
                     await File.WriteAllTextAsync(file, report.File, cancellation).ConfigureAwait(false);
                     Console.Error.WriteLine(
-                        $"The definition with what is proposed is in {file}; take it in with: calm wrap --from {file}"
+                        $"The definition with what is proposed is in {file}; take it in with: calm wrap --from {CommandLine.Quoted(file)}"
                     );
                 }
 

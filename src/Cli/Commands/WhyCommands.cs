@@ -4,6 +4,7 @@ using System.Text;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -122,7 +123,7 @@ internal static class WhyCommands
                         throw new Failure(
                             Exit.NoSuchThing,
                             $"There is no run {number} on record.",
-                            $"calm runs {parsed.GetValue(name)} lists those there are."
+                            $"calm runs {CommandLine.Quoted(parsed.GetValue(name)!)} lists those there are."
                         );
                 }
 
@@ -250,36 +251,8 @@ internal static class WhyCommands
             Row("last lines", "it printed nothing");
     }
 
-    public static Command Release()
-    {
-        var json = Common.Json();
-        var command = new Command("release", "Let services that are on hold try again");
-        var selection = new Selection(command);
-        command.Add(json);
-        command.SetAction(
-            async (parsed, cancellation) =>
-            {
-                using var client = Common.Client(parsed);
-                var exit = Exit.True;
-                foreach (var service in await selection.Of(client, parsed, cancellation).ConfigureAwait(false))
-                    exit = Math.Max(
-                        exit,
-                        await AskCommands
-                            .Ask(
-                                client,
-                                HttpMethod.Post,
-                                $"{SentryClient.PathOf(service)}/release",
-                                service,
-                                parsed.GetValue(json),
-                                cancellation
-                            )
-                            .ConfigureAwait(false)
-                    );
-                return exit;
-            }
-        );
-        return command;
-    }
+    public static Command Release() =>
+        AskCommands.Each("release", "Let services that are on hold try again", mayBeDry: false);
 
     public static Command Board()
     {

@@ -77,7 +77,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         if (file.Length > 0)
         {
             await File.WriteAllTextAsync(file, answer.Repeat!.File, cancellation).ConfigureAwait(false);
-            Console.WriteLine($"Written; on another machine: calm wrap --from {file}");
+            Console.WriteLine($"Written; on another machine: calm wrap --from {CommandLine.Quoted(file)}");
         }
 
         return exit;

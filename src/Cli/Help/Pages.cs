@@ -81,7 +81,14 @@ internal static class Pages
             "NAME…",
             "calm unwrap fare-ledger"
         ),
-        new("start", Stage.Run, "Start services and wait until they are ready", "NAME…", "calm start fare-ledger"),
+        new(
+            "start",
+            Stage.Run,
+            "Start services and wait until they are ready",
+            "NAME…",
+            "calm start fare-ledger",
+            "calm start 'till-*'"
+        ),
         new(
             "stop",
             Stage.Run,
@@ -91,14 +98,31 @@ internal static class Pages
             "calm stop tide-store --with-dependents"
         ),
         new("restart", Stage.Run, "Stop services cleanly and start them again", "NAME…", "calm restart fare-ledger"),
+        new(
+            "reload",
+            Stage.Run,
+            "Tell services to read their settings anew",
+            "NAME…",
+            "calm reload harbour-gate",
+            "calm reload --label tills"
+        ),
         new("release", Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter"),
-        new("list", Stage.Look, "All services, and why each is as it is", "", "calm list", "calm list --json"),
+        new(
+            "list",
+            Stage.Look,
+            "All services, and why each is as it is",
+            "",
+            "calm list",
+            "calm list --label tills --state held",
+            "calm list --json"
+        ),
         new(
             "show",
             Stage.Look,
-            "One service: state, effective definition, latest runs",
-            "NAME",
-            "calm show fare-ledger"
+            "Services: state, effective definition, latest runs",
+            "NAME…",
+            "calm show fare-ledger",
+            "calm show fare-ledger --yaml > fare-ledger.yaml"
         ),
         new(
             "why",

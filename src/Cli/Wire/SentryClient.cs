@@ -41,7 +41,10 @@ internal sealed class SentryClient : IDisposable
         };
     }
 
-    public static string PathOf(string service) => $"services/{Uri.EscapeDataString(service)}";
+    public static string PathOf(string service) =>
+        service.Length > 0
+            ? $"services/{Uri.EscapeDataString(service)}"
+            : throw new Failure(Exit.Usage, "A name is empty; nothing was done.", "'calm list' shows all there are.");
 
     public Task<T> Get<T>(string path, JsonTypeInfo<T> type, CancellationToken cancellation) =>
         Send(HttpMethod.Get, path, null, type, cancellation);

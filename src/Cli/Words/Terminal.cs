@@ -18,7 +18,8 @@ internal sealed partial class Terminal : TextWriter
 
     private readonly Stream to;
 
-    private Terminal(Func<Stream> open)
+    /// <param name="open">Where it leads to.</param>
+    internal Terminal(Func<Stream> open)
     {
         try
         {
@@ -38,7 +39,9 @@ internal sealed partial class Terminal : TextWriter
     private static Terminal? output;
 
     /// <summary>Why what was said could not be written, such as on a full disk; null: all of it was.</summary>
-    public static string? Lost => output?.lost;
+    public static string? Lost => output?.lost is var why && why != Closed ? why : null;
+
+    private const string Closed = "";
 
     private string? lost;
 
@@ -149,6 +152,10 @@ internal sealed partial class Terminal : TextWriter
         try
         {
             to.Write(bytes);
+        }
+        catch (UnauthorizedAccessException)
+        {
+            lost = Closed; // the runtime has its number for a file it reads
         }
         catch (IOException error)
         {

@@ -54,6 +54,13 @@ public enum AnswerCode
     [JsonStringEnumMemberName("not-held")]
     NotHeld,
 
+    [JsonStringEnumMemberName("reloaded")]
+    Reloaded,
+
+    /// <summary>A step failed, or it no longer serves after it.</summary>
+    [JsonStringEnumMemberName("not-reloaded")]
+    NotReloaded,
+
     [JsonStringEnumMemberName("all-stopped")]
     AllStopped,
 

@@ -59,7 +59,7 @@ public record ServiceView
     public required string Account { get; init; }
 
     /// <summary>Words it shares with others that are asked for together.</summary>
-    public IReadOnlyList<string> Labels { get; init; } = [];
+    public required IReadOnlyList<string> Labels { get; init; }
 
     /// <summary>Program and arguments as defined.</summary>
     public required IReadOnlyList<string> Command { get; init; }

@@ -113,7 +113,10 @@ public static class KeeperVersion
     /// </summary>
     public const int Answers = 2;
 
-    public const int Latest = Answers;
+    /// <summary>It gives a program the right to open low ports (<see cref="LaunchField.LowPorts"/>).</summary>
+    public const int Rights = 3;
+
+    public const int Latest = Rights;
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
@@ -143,6 +146,9 @@ public enum LaunchStep : byte
 
     /// <summary>The process that was to become the program ended before it could: the number beside is its wait status.</summary>
     Enter = 21,
+
+    /// <summary>The right to open low ports could not be given.</summary>
+    LowPorts = 22,
 }
 
 /// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>
@@ -221,6 +227,9 @@ public static class LaunchField
 
     /// <summary>Present: executing a program never gives more rights (prctl(2), PR_SET_NO_NEW_PRIVS).</summary>
     public const string NoMoreRights = "no-more-rights";
+
+    /// <summary>1: it may open ports below 1024 whatever its account (capabilities(7)). Since <see cref="KeeperVersion.Rights"/>.</summary>
+    public const string LowPorts = "low-ports";
 
     /// <summary>Present: standard input is a pipe that stays open, instead of /dev/null.</summary>
     public const string KeepInput = "keep-input";

@@ -293,16 +293,16 @@ public static class BeginKeys
                     Default = "try-again",
                 },
                 UnionOf<Proof>.Attribute(
-                    "keep-looking",
-                    Forms.Switch,
+                    "looked-at",
+                    Forms.Choice(("throughout", true), ("start", false)),
                     proof => proof.KeepLooking,
                     (proof, keep) => proof with { KeepLooking = keep },
-                    "With tcp and http: it is looked for while the program runs, too, and an alert is raised when it is no "
-                        + "longer so. false: only at the start."
+                    "With tcp and http. throughout: while the program runs, too, and an alert is raised when it is no longer "
+                        + "so. start: only at the start."
                 ) with
                 {
                     Only = ["tcp", "http"],
-                    Default = "true",
+                    Default = "throughout",
                 },
             ]
         );

@@ -45,12 +45,16 @@ public sealed record Definition
     public static ImmutableArray<WindDownStep> DefaultWindDown { get; } =
     [new SignalStep("TERM", TimeSpan.FromSeconds(10))];
 
+    /// <summary>What tells it to read its settings anew, in order; none: nobody knows how.</summary>
+    public ImmutableArray<WindDownStep> Reload { get; init; } = [];
+
     /// <summary>What is looked at while it runs: what was asked for, then what is implied.</summary>
     public ImmutableArray<Watch> Watch { get; init; } = [];
 
-    /// <summary>Its standard input is kept open, so that a step of its wind-down can use it.</summary>
+    /// <summary>Its standard input is kept open, so that a step of its wind-down or of a reload can use it.</summary>
     public bool KeepsInput =>
-        !Program.Terminal && WindDown.Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
+        !Program.Terminal
+        && WindDown.Concat(Reload).Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
 
     /// <summary>Codes of blocking findings that somebody overruled by name.</summary>
     public ImmutableArray<string> Accept { get; init; } = [];
@@ -124,6 +128,14 @@ public sealed record IdentityPart(string Account)
     /// PR_SET_NO_NEW_PRIVS).
     /// </summary>
     public bool MoreRights { get; init; }
+
+    /// <summary>Rights of the kernel that it gets though its account is not root: <see cref="LowPorts"/> alone.</summary>
+    public ImmutableArray<string> Rights { get; init; } = [];
+
+    /// <summary>It may open ports below 1024 (capabilities(7), CAP_NET_BIND_SERVICE).</summary>
+    public const string LowPorts = "low-ports";
+
+    public bool HasLowPorts => Rights.Contains(LowPorts);
 }
 
 public enum PriorityClass

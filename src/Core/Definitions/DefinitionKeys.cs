@@ -147,6 +147,19 @@ public static class DefinitionKeys
                 Default = "TERM, wait 10 s",
                 Example = "[{ signal: INT, wait: 5 s }, { signal: TERM, wait: 10 s }]",
             },
+            Many(
+                "reload",
+                WindDownKeys.Steps,
+                definition => definition.Reload.IsEmpty ? null : definition.Reload,
+                (definition, steps) => definition with { Reload = steps },
+                "What 'calm reload' does so that it reads its settings anew, in order, each one of signal, send, http, "
+                    + "command. With send, http and command, wait is how long an answer may take."
+            ) with
+            {
+                Label = "Reads its settings anew",
+                Default = "nothing is known: calm restart is the way",
+                Example = "[{ signal: HUP }]",
+            },
             Texts(
                 "accept",
                 definition => definition.Accept,
@@ -225,6 +238,20 @@ public static class DefinitionKeys
                 "follows: note or tell for each watch, or another recover.after"
             );
         }
+
+        if (definition.Reload.FindIndex(step => step is CloseInputStep or KeyStep) is >= 0 and var ends)
+            map.Contradicts($"reload[{ends}]", "a step that ends a program", "signal, send, http or command");
+        if (
+            toggles
+            && definition.Reload.FindIndex(step => step is SignalStep or SendStep { To.Kind: SendKind.Input })
+                is >= 0
+                    and var live
+        )
+            map.Contradicts(
+                $"reload[{live}]",
+                "a step for a live process, for a program that toggles",
+                "send to tcp or unix, http, command"
+            );
 
         if (!definition.Program.Terminal && definition.WindDown.FindIndex(step => step is KeyStep) is >= 0 and var at)
         {

@@ -61,6 +61,19 @@ public static class IdentityKeys
             {
                 Default = "0022",
             },
+            Texts(
+                "rights",
+                identity => identity.Rights,
+                (identity, rights) => identity with { Rights = [.. rights.Distinct(StringComparer.Ordinal)] },
+                "Rights it gets though its account is not root. low-ports: it may open ports below 1024, and nothing more.",
+                Forms.OneOf(IdentityPart.LowPorts)
+            ) with
+            {
+                Default = "none",
+                Example = "[low-ports]",
+                Flag = "right",
+                WordForm = "low-ports",
+            },
             Value(
                 "more-rights",
                 MoreRights,

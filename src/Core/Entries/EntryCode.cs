@@ -57,6 +57,9 @@ public enum EntryCode
     OutputLost,
     SaysTooOften,
 
+    Reloaded,
+    ReloadFailed,
+
     // How it ends
 
     MainEnded,

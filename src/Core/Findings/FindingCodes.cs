@@ -40,6 +40,8 @@ public enum FindingCode
     AccountIsRoot,
     AccountIsAPerson,
     AccountIsPowerful,
+    LowPort,
+    RightNotPossible,
     GroupMissing,
     PriorityNotPossible,
     ProcessorsMissing,
@@ -99,6 +101,7 @@ public static class FindingCodes
             or FindingCode.AccountIsRoot
             or FindingCode.AccountIsAPerson
             or FindingCode.AccountIsPowerful => "identity.account",
+            FindingCode.LowPort or FindingCode.RightNotPossible => "identity.rights",
             FindingCode.GroupMissing => "identity.groups",
             FindingCode.PriorityNotPossible => "resources.priority",
             FindingCode.ProcessorsMissing => "resources.processors",

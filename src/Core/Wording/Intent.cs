@@ -50,6 +50,10 @@ public static class Intent
                 : $"{definition.Title} is not running; it would not be tried again. {Nothing}"
             : $"{First(first, "stopped")}{definition.Title} would be stopped. {Steps(definition)} {Nothing}";
 
+    public static string Reload(Definition definition) =>
+        $"{definition.Title} would be told to read its settings anew: "
+        + $"{string.Join("; ", definition.Reload.Select(step => step.What))}. Then its proof would be looked at. {Nothing}";
+
     /// <param name="with">Services that need it and would be restarted, too.</param>
     public static string Restart(
         Definition definition,

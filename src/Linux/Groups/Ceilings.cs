@@ -104,6 +104,22 @@ public sealed class Ceilings
         [.. legacy.Keys.Select(controller => LegacyOf(controller, service)).Where(Directory.Exists).Distinct()];
 
     /// <summary>
+    /// How many processes the kernel has ended since the group was made because together they were above the ceiling for
+    /// memory; 0 where it counts none (memory.events, and memory.oom_control of version 1: oom_kill).
+    /// </summary>
+    public long EndedForMemory(string service, string? group)
+    {
+        var file =
+            unifiedControllers.Contains("memory") && group is not null ? Path.Combine(group, "memory.events")
+            : legacy.ContainsKey("memory") ? Path.Combine(LegacyOf("memory", service), "memory.oom_control")
+            : null;
+        var line = (file is null ? "" : Read(file))
+            .Split('\n')
+            .FirstOrDefault(line => line.StartsWith("oom_kill ", StringComparison.Ordinal));
+        return line is not null && long.TryParse(line[9..], CultureInfo.InvariantCulture, out var count) ? count : 0;
+    }
+
+    /// <summary>
     /// The ceilings in force for a process, by the kernel's word: controller and value, for those that have one.
     /// </summary>
     public IReadOnlyDictionary<string, string> InForce(string service, string? group, int pid)

@@ -55,6 +55,11 @@ internal static unsafe partial class Libc
         SOCK_CLOEXEC = 0x80000,
         SOCK_NONBLOCK = 0x800,
         MSG_NOSIGNAL = 0x4000;
+    public const int PR_SET_KEEPCAPS = 8,
+        PR_CAP_AMBIENT = 47,
+        PR_CAP_AMBIENT_RAISE = 2,
+        SYS_capset_x64 = 126,
+        SYS_capset_arm64 = 91;
     public const int SYS_setresuid_x64 = 117,
         SYS_setresgid_x64 = 119,
         SYS_setgroups_x64 = 116;

@@ -9,6 +9,14 @@ namespace CalmSentry.Linux.Sockets;
 /// </summary>
 public static class NetworkState
 {
+    /// <summary>
+    /// The first TCP port that any account may open (ip(7), ip_unprivileged_port_start); 1024 where the host does not say.
+    /// </summary>
+    public static int FirstFreePort =>
+        int.TryParse(Foreign.Held.Text("/proc/sys/net/ipv4/ip_unprivileged_port_start", 16), out var port)
+            ? port
+            : 1024;
+
     /// <summary>What is missing for the network to be up, as a clause; null: it is up.</summary>
     /// <param name="name">An interface that must be up with an address; null: any but loopback, and a default
     /// route.</param>

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Services;
@@ -72,7 +73,7 @@ internal sealed class FolderRights(House house)
                     $"The file system under {folder} has no access lists, so a right cannot be given to one "
                         + $"account alone; nothing was changed there.",
                     $"Mount it with access lists (mount option acl), move the folder to a file system that has "
-                        + $"them, or make the folder {account.Name}'s own: chown -R {account.Name} {folder}",
+                        + $"them, or make the folder {account.Name}'s own: chown -R {account.Name} {CommandLine.Quoted(folder)}",
                 ]
             );
         }

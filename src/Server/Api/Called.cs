@@ -16,7 +16,12 @@ internal sealed record Called(string Name, ServiceActor? Found, string? Nearest,
 
     public static ValueTask<Called> BindAsync(HttpContext context)
     {
-        var name = context.Request.RouteValues["name"] as string ?? "";
+        // A slash is the one character that routing leaves as it is written.
+        var name = (context.Request.RouteValues["name"] as string ?? "").Replace(
+            "%2F",
+            "/",
+            StringComparison.OrdinalIgnoreCase
+        );
         var registry = context.RequestServices.GetRequiredService<Registry>();
         var found = registry.Find(name);
         return ValueTask.FromResult(

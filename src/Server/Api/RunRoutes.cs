@@ -26,6 +26,7 @@ internal static class RunRoutes
         one.MapPost("/start", Start).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
         one.MapPost("/stop", Stop).Produces<Answer>().Refuses(409).May(Permission.Operate);
         one.MapPost("/restart", Restart).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
+        one.MapPost("/reload", Reload).Produces<Answer>().Refuses(409).May(Permission.Operate);
         one.MapPost("/release", Release).Produces<Answer>().May(Permission.Operate);
     }
 
@@ -221,6 +222,23 @@ internal static class RunRoutes
         var (need, were) = first.Count == 1 ? ("needs", "was") : ("need", "were");
         var names = string.Join(", ", first.Select(stop => stop.Name));
         return Answered(answer with { Said = $"{names}, which {need} it, {were} stopped first. {answer.Said}" });
+    }
+
+    /// <summary>
+    /// Tell it to read its settings anew, by the steps of its definition, and look whether it still serves after that.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
+    public static async Task<IResult> Reload(Called called, bool? dry, House house, HttpContext context)
+    {
+        var actor = called.Service;
+        if (Reloading.Refusal(actor) is { } refusal)
+            return refusal;
+        return dry == true
+            ? WouldDo(actor, Intent.Reload(actor.Definition))
+            : Answered(
+                await Reloading.Do(actor, Caller.Of(context).Who, house, context.RequestAborted).ConfigureAwait(false)
+            );
     }
 
     private static async Task<Answer> StopOne(ServiceActor actor, House house, HttpContext context)

@@ -28,7 +28,7 @@ internal static class PlaceChecks
                     Severity.Blocks,
                     File.Exists(set) ? $"{set} is a file, not a directory." : $"The directory {set} is not there.",
                     "A program is launched inside its directory; without one it is not launched at all.",
-                    $"Make it ('mkdir -p {set}'), or name another with --directory."
+                    $"Make it ('mkdir -p {CommandLine.Quoted(set)}'), or name another with --directory."
                 )
             );
         }
@@ -142,8 +142,8 @@ internal static class PlaceChecks
         var folder = Directory.Exists(need.Path) ? need.Path : Path.GetDirectoryName(need.Path)!;
         var mend =
             question.Right == 'x' && !onTheWay && File.Exists(need.Path)
-                ? $"Give everybody the right to execute it: chmod a+x {need.Path}."
-                : $"calm account grant {account} {folder}{(need.Right == 'w' ? "" : " --read")}";
+                ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Quoted(need.Path)}."
+                : $"calm account grant {account} {CommandLine.Quoted(folder)}{(need.Right == 'w' ? "" : " --read")}";
         var why = need.Severity switch
         {
             Severity.Blocks => "By hand it works for you, because you are another account.",

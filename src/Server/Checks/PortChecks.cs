@@ -1,5 +1,6 @@
 using System.Net;
 using System.Text;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
@@ -13,6 +14,25 @@ namespace CalmSentry.Server.Checks;
 /// </summary>
 internal static class PortChecks
 {
+    /// <summary>Ports that only root may open, wanted by another account.</summary>
+    private static IEnumerable<Finding> TooLow(Subject subject, IReadOnlyList<(int Port, string Where)> wanted)
+    {
+        var definition = subject.Definition;
+        if (subject.Account is not { Uid: not 0 } account || definition.Identity.HasLowPorts)
+            yield break;
+        var from = NetworkState.FirstFreePort;
+        foreach (var (port, where) in wanted.Where(one => one.Port < from))
+            yield return new(
+                FindingCode.LowPort,
+                Severity.Risk,
+                $"TCP port {port} ({where}) is below {from}: {account.Name} may not open it.",
+                "By hand it works for root. As its account the program would be refused the port.",
+                Account.OwnId == 0
+                    ? $"Give it that right, and nothing more: calm adjust {definition.Name} --right {IdentityPart.LowPorts}"
+                    : $"Give it a port from {from} on; only a sentry that runs as root can give the right."
+            );
+    }
+
     public static IEnumerable<Finding> Look(Subject subject)
     {
         var definition = subject.Definition;
@@ -21,8 +41,18 @@ internal static class PortChecks
         wanted.AddRange(
             rehearsed.Where(port => !wanted.Exists(known => known.Port == port)).Select(port => (port, "its rehearsal"))
         );
+        if (definition.Identity.HasLowPorts && Account.OwnId != 0)
+            yield return new(
+                FindingCode.RightNotPossible,
+                Severity.Blocks,
+                $"This sentry runs as {Account.NameOf(Account.OwnId)} and cannot give the right {IdentityPart.LowPorts}.",
+                "Only root can give an account rights of the kernel.",
+                $"Take it off: calm adjust {definition.Name} --unset identity.rights. Or let the sentry run as root."
+            );
         if (wanted.Count == 0)
             yield break;
+        foreach (var finding in TooLow(subject, wanted))
+            yield return finding;
         var taken = Listening.All().Where(socket => socket.Protocol == "tcp").ToList();
         foreach (var (port, where) in wanted)
         {

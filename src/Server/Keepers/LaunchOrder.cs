@@ -85,6 +85,8 @@ internal static class LaunchOrder
         Limit(definition.Resources, site, group, house, order);
         if (!definition.Identity.MoreRights && account.Uid != 0)
             order.With(LaunchField.NoMoreRights, 1);
+        if (definition.Identity.HasLowPorts && account.Uid != 0)
+            order.With(LaunchField.LowPorts, 1);
         return order;
     }
 

@@ -44,6 +44,8 @@ internal static class LaunchWords
             LaunchStep.OpenFiles =>
                 $"it cannot be allowed that many open files: {error}; this sentry itself may have at most "
                     + $"{ProcessFacts.OpenFilesCeiling()}",
+            LaunchStep.LowPorts =>
+                $"it could not be given the right to open low ports: {error}; only a sentry that runs as root can",
             LaunchStep.Enter =>
                 $"the process that was to become it {Ended(new(errno))} before it could, as where the host gives no more "
                     + $"processes or memory",
@@ -79,7 +81,7 @@ internal static class LaunchWords
             ProgramFault.NoExecuteRight => (
                 FindingCode.ProgramNotExecutable,
                 $"{path} has no execute right",
-                $"give it the right with 'chmod +x {path}', or put its interpreter first: -- /usr/bin/python3 {path}"
+                $"give it the right with 'chmod +x {CommandLine.Quoted(path)}', or put its interpreter first: -- /usr/bin/python3 {CommandLine.Quoted(path)}"
             ),
             ProgramFault.InterpreterMissing when file.Interpreter!.EndsWith('\r') => (
                 FindingCode.InterpreterMissing,

@@ -51,6 +51,20 @@ internal static class Enforcement
             ProcessFacts.Status(pid, "NoNewPrivs") == "1" ? "denied" : "allowed",
             same: true
         );
+        var ambient = ProcessFacts.Status(pid, "CapAmb") is { } mask
+            ? ulong.Parse(mask, NumberStyles.HexNumber, CultureInfo.InvariantCulture)
+            : 0;
+        Add(
+            "identity.rights",
+            identity.Rights.IsEmpty ? null : string.Join(", ", identity.Rights),
+            ambient switch
+            {
+                0 => "none",
+                1ul << 10 => IdentityPart.LowPorts,
+                _ => $"{ambient:x}",
+            },
+            ambient == (identity.HasLowPorts ? 1ul << 10 : 0)
+        );
         var nice = ProcessFacts.Stat(pid, 19);
         Add(
             "resources.priority",

@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Processes;
 
@@ -26,6 +27,38 @@ internal sealed partial class ServiceActor
             done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null),
             house.Tasks
         );
+    }
+
+    /// <summary>A step that a running program is told something by, outside a wind-down; what came of it.</summary>
+    public Task<StepEffect> Perform(WindDownStep told, RunNumber run)
+    {
+        var done = new TaskCompletionSource<StepEffect>(house.Promises);
+        var posted = Post(
+            async () =>
+            {
+                if (Situation is not { Phase: Phase.Running, Run: { } live } || live.Number != run)
+                    done.TrySetResult(new($"run {run} is over", Failed: true));
+                else if (told is SignalStep signal)
+                {
+                    await Carry(new SendSignal(run, signal.Signal, signal.WholeTree));
+                    done.TrySetResult(new("it was sent", Failed: false));
+                }
+                else
+                    _ = house.Run(() => Take(live));
+            },
+            null
+        );
+        if (!posted)
+            done.TrySetResult(new("the sentry is going down", Failed: true));
+        return done.Task;
+
+        async Task Take(LiveRun live)
+        {
+            var effect = await new StepTaker(Definition, house, Site(run), live.Pid, GiveInput).Take(told, default);
+            done.TrySetResult(
+                effect ?? new($"nothing came back within {Duration.Write(told.Wait)}", told is not SendStep)
+            );
+        }
     }
 
     /// <summary>Takes in what came of the step under way, if anything has.</summary>

@@ -59,6 +59,7 @@ internal sealed record Unreadable(StoredService Stored, string Why, DateTimeOffs
             Run = Stored.Situation?.LastRun is { Value: > 0 } run ? run : null,
             At = "-",
             Account = "-",
+            Labels = [],
             Command = [],
         };
 }

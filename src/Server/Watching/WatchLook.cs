@@ -88,6 +88,9 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
         }
     }
 
+    private long EndedForMemory() =>
+        actor.Site(run) is var site ? house.Ceilings.EndedForMemory(site.Name, site.Group(house.Groups)) : 0;
+
     private Func<CancellationToken, Task<Sight>> LookOf(Watch watch)
     {
         var began = house.Clock.GetTimestamp();
@@ -194,7 +197,20 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
                     )
                 );
             case CeilingWatch ceiling:
-                return Now(() => Ahead(ceiling, watch.Beat));
+                var ended = EndedForMemory();
+                return Now(() =>
+                {
+                    var (before, now) = (ended, EndedForMemory());
+                    ended = now;
+                    // Its main process may live on, and nothing else would ever tell.
+                    return now > before
+                        ? new(
+                            $"the kernel has ended {now - before} of its processes, for together they reached its limit "
+                                + $"of {Size.Write(definition.Resources.Memory ?? 0)}",
+                            ""
+                        )
+                        : Ahead(ceiling, watch.Beat);
+                });
             default:
                 throw new ArgumentOutOfRangeException(nameof(watch));
         }

@@ -34,9 +34,9 @@ public class TerminalTests
 
     private static string Printed(string text)
     {
-        using var to = new StringWriter();
-        using var terminal = new Terminal(to);
+        using var to = new MemoryStream();
+        using var terminal = new Terminal(() => to);
         terminal.Write(text);
-        return to.ToString();
+        return System.Text.Encoding.UTF8.GetString(to.ToArray());
     }
 }

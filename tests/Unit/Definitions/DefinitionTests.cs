@@ -30,6 +30,7 @@ public class DefinitionTests
             Groups = [.. groups],
             Umask = umask,
             MoreRights = more,
+            Rights = more ? [] : [IdentityPart.LowPorts],
         };
 
     private static readonly Gen<ResourcesPart> Shares =
@@ -185,6 +186,11 @@ public class DefinitionTests
             Identity = identity,
             Resources = resources,
             Accept = [.. accepted],
+            Labels = [.. accepted.Distinct()],
+            Reload =
+            [
+                .. kind == ProgramKind.Toggles ? [] : steps.Where(step => step is not (KeyStep or CloseInputStep)),
+            ],
             Program = new(
                 "/srv/skerry/ledger",
                 [.. arguments],

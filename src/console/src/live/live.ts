@@ -32,7 +32,10 @@ function subscribe(listener: () => void) {
 }
 
 function setServices(services: ServiceView[]) {
-  snapshot = { services: services.sort((a, b) => a.title.localeCompare(b.title)), loaded: true };
+  snapshot = {
+    services: services.sort((a, b) => a.title.localeCompare(b.title, undefined, { numeric: true })),
+    loaded: true,
+  };
   changed();
 }
 

@@ -3,10 +3,10 @@ import { useMutation } from "@tanstack/react-query";
 import { api, CallError, type ServiceView, take } from "../api/client";
 import { useLine } from "../live/live";
 
-type Asked = { what: "start" | "stop" | "restart" | "release"; dependents?: "stop" | "leave" };
+type Asked = { what: "start" | "stop" | "restart" | "reload" | "release"; dependents?: "stop" | "leave" };
 
-/** Start, stop, restart, release; each says what came of it. */
-export function Actions({ service }: { service: ServiceView }) {
+/** Start, stop, restart, reload, release; each says what came of it. */
+export function Actions({ service, reloads }: { service: ServiceView; reloads: boolean }) {
   const ask = useMutation({
     mutationFn: ({ what, dependents }: Asked) =>
       take(
@@ -47,6 +47,16 @@ export function Actions({ service }: { service: ServiceView }) {
         <Button variant="default" disabled={!up || busy} onClick={() => ask.mutate({ what: "restart" })}>
           Restart
         </Button>
+        {reloads && (
+          <Button
+            variant="default"
+            disabled={service.state !== "running" || busy}
+            title="Reads its settings anew, without a restart"
+            onClick={() => ask.mutate({ what: "reload" })}
+          >
+            Reload
+          </Button>
+        )}
       </Group>
       <p
         role="status"

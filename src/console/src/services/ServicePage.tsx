@@ -56,7 +56,7 @@ export function ServicePage({ name }: { name: string }) {
       <p style={{ margin: "0 0 14px" }}>
         <StateMark service={service} /> · {service.why}
       </p>
-      <Actions service={service} />
+      <Actions service={service} reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)} />
       <div className="columns">
         <div>
           <h2>Output</h2>
@@ -84,6 +84,12 @@ export function ServicePage({ name }: { name: string }) {
             <dd>{service.restarts}</dd>
             <dt>Account</dt>
             <dd>{service.account}</dd>
+            {service.labels.length > 0 && (
+              <>
+                <dt>Labels</dt>
+                <dd>{service.labels.join(", ")}</dd>
+              </>
+            )}
             <dt>Starts</dt>
             <dd>{beginsAt[service.at] ?? service.at}</dd>
             {service.awaits?.map((wait) => (

@@ -1,4 +1,6 @@
+import { Chip, Group } from "@mantine/core";
 import { Link } from "@tanstack/react-router";
+import { useState } from "react";
 import type { ServiceView } from "../api/client";
 import { Since } from "../live/clock";
 import { useServices } from "../live/live";
@@ -17,9 +19,14 @@ const groups: { title: string; has: (service: ServiceView) => boolean }[] = [
 
 /** All services, grouped by whether they need attention. */
 export function ServicesPage() {
-  const { services, loaded } = useServices();
+  const { services: all, loaded } = useServices();
+  const [label, setLabel] = useState<string | null>(null);
+  const labels = [...new Set(all.flatMap((service) => service.labels))].sort();
+  // The last service with a label may have gone meanwhile.
+  const shown = label !== null && labels.includes(label) ? label : null;
+  const services = shown === null ? all : all.filter((service) => service.labels.includes(shown));
   if (!loaded) return <p className="quiet">Loading…</p>;
-  if (services.length === 0)
+  if (all.length === 0)
     return (
       <>
         <h1>No services yet</h1>
@@ -40,8 +47,23 @@ export function ServicesPage() {
             : `${asking} services need attention`}
       </h1>
       <p className="quiet">
-        {services.length} services, {services.filter((service) => service.state === "running").length} of them running.
+        {services.length} services{shown !== null && ` labelled ${shown}`},{" "}
+        {services.filter((service) => service.state === "running").length} of them running.
       </p>
+      {labels.length > 0 && (
+        <Chip.Group value={shown ?? ""} onChange={(value) => setLabel(value === "" ? null : String(value))}>
+          <Group gap="xs" aria-label="Only services with a label" role="group">
+            <Chip size="xs" value="">
+              all
+            </Chip>
+            {labels.map((one) => (
+              <Chip key={one} size="xs" value={one}>
+                {one}
+              </Chip>
+            ))}
+          </Group>
+        </Chip.Group>
+      )}
       {groups.map((group) => {
         const members = services.filter(group.has);
         if (members.length === 0) return null;
