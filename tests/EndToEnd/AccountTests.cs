@@ -140,4 +140,52 @@ public class AccountTests
         await process.WaitForExitAsync();
         return said.Replace("+", "", StringComparison.Ordinal);
     }
+
+    /// <summary>A folder that lets an account in may hold files that are closed to it: each is asked for, before and after.</summary>
+    [Fact]
+    public async Task What_is_closed_in_an_open_folder_is_opened_and_what_stays_closed_is_named()
+    {
+        Assert.SkipUnless(Environment.UserName == "root", "needs root to give rights");
+        await using var sentry = await Sentry.Start();
+        var folder = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "books")).FullName;
+        var (own, shared, elsewhere) = (
+            File("own", 0b110_000_000),
+            File("shared", 0b110_100_000),
+            File("twice", 0b110_000_000)
+        );
+        System.IO.File.Move(elsewhere, elsewhere + ".first");
+        Assert.Equal(
+            0,
+            (await Sentry.As("root", "ln", elsewhere + ".first", Path.Combine(sentry.Places.Root, "other"))).Exit
+        );
+
+        var granted = await sentry.Calm("account", "grant", Sentry.Account, folder, "--read");
+        Assert.Equal(1, granted.Exit);
+        Assert.Contains($"but for {elsewhere}.first (permission denied", granted.Error, StringComparison.Ordinal);
+        Assert.Equal("own shared ", (await Sentry.As(Sentry.Account, "cat", own, shared)).Output);
+        System.IO.File.Delete(elsewhere + ".first");
+
+        // More than was given is added to it; and what came later and is closed is opened by asking again.
+        await sentry.Ok("account", "grant", Sentry.Account, folder);
+        var later = File("later", 0b110_000_000);
+        Assert.Contains(
+            "read and write",
+            (await sentry.Ok("account", "grant", Sentry.Account, folder)).Output,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(0, (await Sentry.As(Sentry.Account, "sh", "-c", $"echo more >>{later}; cat {own}")).Exit);
+        Assert.Contains(
+            "already; nothing was changed",
+            (await sentry.Ok("account", "grant", Sentry.Account, folder)).Output,
+            StringComparison.Ordinal
+        );
+
+        string File(string name, int mode)
+        {
+            var path = Path.Combine(folder, name);
+            System.IO.File.WriteAllText(path, name + " ");
+            System.IO.File.SetUnixFileMode(path, (UnixFileMode)mode);
+            return path;
+        }
+    }
 }

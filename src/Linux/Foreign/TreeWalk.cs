@@ -15,16 +15,28 @@ public static class TreeWalk
     /// Calls <paramref name="visit"/> for the folder and for each entry below it, a folder before what is in it.
     /// </summary>
     /// <exception cref="IOException">There is more below it than is looked at.</exception>
-    public static void Each(Held top, Action<Held, FileIdentity> visit)
+    public static void Each(Held top, Action<Held, FileIdentity> visit) =>
+        Each(top, "", (entry, identity, _) => visit(entry, identity));
+
+    /// <summary>The same, with the path of each.</summary>
+    /// <param name="path">The folder's own.</param>
+    public static void Each(Held top, string path, Action<Held, FileIdentity, string> visit)
     {
         var identity = top.Identity();
-        visit(top, identity);
+        visit(top, identity, path);
         var left = Most;
         if (identity.Type == FileType.Directory)
-            Below(top, identity.Device, 0, ref left, visit);
+            Below(top, path, identity.Device, 0, ref left, visit);
     }
 
-    private static void Below(Held folder, string device, int depth, ref int left, Action<Held, FileIdentity> visit)
+    private static void Below(
+        Held folder,
+        string path,
+        string device,
+        int depth,
+        ref int left,
+        Action<Held, FileIdentity, string> visit
+    )
     {
         if (depth > Deepest)
             throw new IOException($"there are more than {Deepest} folders within each other");
@@ -35,9 +47,10 @@ public static class TreeWalk
             using var entry = folder.Entry(name);
             if (entry?.Identity() is not { } identity || identity.Device != device || identity.Type == FileType.Link)
                 continue;
-            visit(entry, identity);
+            var at = Path.Combine(path, name);
+            visit(entry, identity, at);
             if (identity.Type == FileType.Directory)
-                Below(entry, device, depth + 1, ref left, visit);
+                Below(entry, at, device, depth + 1, ref left, visit);
         }
     }
 }

@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Native;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -35,27 +36,33 @@ internal sealed class FolderRights(House house)
                 said.Add($"{account.Name} may pass through {path}.");
             }
 
-            var wanted = write ? "rwx" : "rx";
-            if (!await May(account, wanted, way.Path).ConfigureAwait(false))
+            // The folder alone says little: a file in it may be closed to all but its owner.
+            if ((await Closed(account, way, write).ConfigureAwait(false)).Count > 0)
             {
                 var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read)
                     .ConfigureAwait(false);
-                said.Add($"{account.Name} may {(write ? "read and write" : "read")} {way.Path} and what is in it.");
+                var still = await Closed(account, way, write).ConfigureAwait(false);
+                if (still.Count > 0 && still[0].Path == way.Path)
+                    return (
+                        false,
+                        [
+                            .. said,
+                            $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: "
+                                + $"{Names.Errno(still[0].Errno)}. The file system may be mounted read-only.",
+                        ]
+                    );
+                said.Add(
+                    $"{account.Name} may {(write ? "read and write" : "read")} {way.Path} and what is in it"
+                        + (still.Count == 0 ? "." : $", but for {StillClosed(still)}.")
+                );
                 if (left > 0)
                     said.Add(
                         $"{left} {(left == 1 ? "file has" : "files have")} a second name somewhere else, or "
                             + $"{(left == 1 ? "is a device" : "are devices")}, and "
                             + $"{(left == 1 ? "was" : "were")} left as {(left == 1 ? "it is" : "they are")}."
                     );
-                if (!await May(account, wanted, way.Path).ConfigureAwait(false))
-                    return (
-                        false,
-                        [
-                            .. said,
-                            $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: the file "
-                                + $"system may be mounted read-only.",
-                        ]
-                    );
+                if (still.Count > 0)
+                    return (false, said);
             }
 
             return (
@@ -82,6 +89,50 @@ internal sealed class FolderRights(House house)
             return (false, [$"Nothing more was changed: {error.Message}."]);
         }
     }
+
+    private const int Named = 5,
+        AskedAtOnce = 1000,
+        MostAsked = 100_000;
+
+    private static string StillClosed(List<(string Path, int Errno)> still) =>
+        string.Join(", ", still.Take(Named).Select(one => $"{one.Path} ({Names.Errno(one.Errno)})"))
+        + (still.Count > Named ? $" and {still.Count - Named} more" : "");
+
+    /// <summary>
+    /// What of a folder, and of all below it, the account may not read (or write, where it is to), asked as the account, the
+    /// folder first. Of very many entries the first are asked about.
+    /// </summary>
+    private async Task<List<(string Path, int Errno)>> Closed(Account account, HeldWay way, bool write)
+    {
+        var questions = new List<AccessQuestion>();
+        TreeWalk.Each(
+            way.Held,
+            way.Path,
+            (_, identity, path) =>
+            {
+                if (questions.Count >= MostAsked)
+                    return;
+                var rights =
+                    identity.Type == FileType.Directory ? (write ? "rwx" : "rx")
+                    : identity.Type == FileType.Regular ? (write ? "rw" : "r")
+                    : "";
+                questions.AddRange(rights.Select(right => new AccessQuestion(right, path)));
+            }
+        );
+        var closed = new List<(string Path, int Errno)>();
+        foreach (var some in questions.Chunk(AskedAtOnce))
+        {
+            var errnos = await house.AsAccount.Ask(account, [], some).ConfigureAwait(false);
+            for (var i = 0; i < some.Length; i++)
+                if (errnos[i] is not (0 or Gone) && (closed.Count == 0 || closed[^1].Path != some[i].Path))
+                    closed.Add((some[i].Path, errnos[i]));
+        }
+
+        return closed;
+    }
+
+    /// <summary>It went while it was looked at (ENOENT).</summary>
+    private const int Gone = 2;
 
     public Task<(bool Done, IReadOnlyList<string> Said)> Take(Account account, string folder)
     {
