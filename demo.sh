@@ -96,7 +96,7 @@ trap 'leave 0' INT TERM
 wrap_all() {
   local wraps=()
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/ticket-spooler.yaml"
-  calm wrap "Departure board" --at boot --account "$(account_of board)" --memory "192 MiB" \
+  calm wrap "Departure board" --at boot --account "$(account_of board)" --label screens --memory "192 MiB" --reload HUP \
     --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
     --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,follows=hold" \
     --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" \
@@ -109,7 +109,7 @@ wrap_all() {
     --wind-down "send:close-day\n,to=tcp 127.0.0.1:$((port + 2)),wait=150s" --wind-down "TERM 30s" \
     --notes "Books every ticket sold at the quay; writes its day file when told to close the day." -- "$srv/fare-ledger/fare-ledger" day.book &
   wraps+=($!)
-  calm wrap "Gate counter" --at boot-late --account "$(account_of gate)" --tree-size 10 \
+  calm wrap "Gate counter" --at boot-late --label quay --account "$(account_of gate)" --tree-size 10 \
     --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" \
     --proof "output:^gate counter begins" --hold-ends "${GATE_HOLD:-4}" --retry-every 3min -- "$srv/gate-counter/count.sh" &
   wraps+=($!)
@@ -120,7 +120,7 @@ wrap_all() {
     --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &
   wraps+=($!)
-  calm wrap "Quay lamps" --at boot-late --account "$(account_of lamps)" --kind toggles --need service:gate-counter \
+  calm wrap "Quay lamps" --at boot-late --label quay --account "$(account_of lamps)" --kind toggles --need service:gate-counter \
     --off-command "$srv/quay-lamps/lamps.sh" --off-command off --watch "command:$srv/quay-lamps/lamps.sh look,beat=1s,patience=2" \
     -- "$srv/quay-lamps/lamps.sh" on &
   wraps+=($!)
@@ -159,6 +159,10 @@ Try in another terminal:
   kill -STOP \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9)   # it hangs: its watch finds it within seconds
   calm why departure-board                        # and why not: calm why departure-board --at 12:30
   calm runs gate-counter                          # how each run ended; --run N shows all that is kept of one
+  calm list --label quay; calm restart 'quay-*'   # several at once, by label or pattern
+  calm reload departure-board                     # it reads its timetable anew, and its page is looked at
+  calm adjust ticket-spooler --environment PAPER=A5; calm list; calm restart --pending   # what a change waits for
+  calm stop --all --dry                           # what would be done, and nothing is
   calm board                                      # what needs attention, live; the gate counter is on hold after four failures
   calm release gate-counter
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on

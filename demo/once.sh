@@ -35,6 +35,7 @@ reaches() {
 }
 talk() { exec 9<>"/dev/tcp/127.0.0.1/$1" && printf '%s\n' "$2" >&9 && IFS= read -r answer <&9 && exec 9>&- && [ "$answer" = "$3" ]; }
 page_has() { curl -s --max-time 5 "http://127.0.0.1:$port/" | grep -q "$1"; }
+no_page_has() { ! page_has "$1"; }
 nowhere() { ! grep -rlsF "$1" "$root/var" "$root/run" "$root/sentry.log"; }
 faulty_file() {
   printf 'name: trial\nprogram:\n  pth: /bin/true\n' | sed 's/  pth/      pth/' >"$root/trial.yaml"
@@ -106,6 +107,16 @@ play() {
   step "The gate counter gives up now and then, and comes back by itself"
   came_true "it is running again, in a later run" reaches gate-counter running 2
   calm show gate-counter | sed -n '2p'
+
+  step "Change it while it runs: a timetable read anew, and a restart pending"
+  echo "23:55;Gråø;9" >>"$srv/departure-board/timetable.csv"
+  came_true "the page does not know of the late boat" no_page_has "23:55"
+  came_true "told to read its timetable anew, it does, and is looked at" ends_with_code 0 "After that: http://127.0.0.1:$port/ answered 200" calm reload departure-board
+  came_true "and the page knows of it" page_has "23:55"
+  came_true "a change that waits for a restart is said" ends_with_code 0 "Restart pending" calm adjust ticket-spooler --environment PAPER=A5
+  came_true "and those that wait are restarted, no others" ends_with_code 0 "ticket-spooler" calm restart --pending --dry
+  calm restart --pending
+  came_true "what is at the quay is asked for together" ends_with_code 0 "quay-lamps would be stopped" calm stop --label quay --dry
 
   step "Kill the departure board"
   local before after

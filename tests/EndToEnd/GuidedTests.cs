@@ -27,14 +27,13 @@ public class GuidedTests
             "500ms",
             "y",
             "y",
-            "y",
             file
         );
         Assert.Contains("Quay board is running: run 1", said, StringComparison.Ordinal);
         Assert.Equal("Skerry Line: gate 2 plain\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("quay-board")));
         Assert.Contains(
             $"calm wrap quay-board --title 'Quay board' --environment 'LINE=Skerry Line' --account "
-                + $"{Sentry.Account} --memory",
+                + $"{Sentry.Account} ",
             said,
             StringComparison.Ordinal
         );

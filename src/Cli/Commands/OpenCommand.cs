@@ -29,8 +29,12 @@ internal static class OpenCommand
                 }
 
                 Console.WriteLine(link.Address);
+                var port = new Uri(link.Address).Port;
                 Console.Error.WriteLine(
-                    $"Open it in a browser on this host; it works once, until {Lengths.At(link.Until)}."
+                    $"Open it in a browser on this host; it works once, until {Lengths.At(link.Until)}.\n"
+                        + $"From another machine (Windows has ssh, too): ssh -L {port}:127.0.0.1:{port} "
+                        + $"{System.Environment.UserName}@{System.Environment.MachineName}, and while that is open, the same "
+                        + $"address in a browser there."
                 );
                 return Exit.True;
             }

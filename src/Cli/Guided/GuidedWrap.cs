@@ -226,11 +226,24 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             );
             Part("identity")["account"] = name;
             var check = await Check(cancellation).ConfigureAwait(false);
+            if (
+                check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountMissing))
+                && Spelling.Nearest(name, HostAccounts().Concat(accounts.Select(account => account.Name))) is { } near
+                && Asking.YesNo($"There is no account {name}. Did you mean {near}?", otherwise: true)
+            )
+            {
+                Part("identity")["account"] = name = near;
+                check = await Check(cancellation).ConfigureAwait(false);
+            }
+
             try
             {
                 if (
                     check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountMissing))
-                    && Asking.YesNo($"There is no account {name}. Make it, locked and without a home?", otherwise: true)
+                    && Asking.YesNo(
+                        $"There is no account {name}. Make it, locked and without a home?",
+                        otherwise: false
+                    )
                 )
                     Console.WriteLine(
                         (
@@ -247,7 +260,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                     );
                 else if (
                     check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountNotPermitted))
-                    && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: true)
+                    && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: false)
                 )
                     Console.WriteLine(
                         (
@@ -273,6 +286,19 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                 || Asking.YesNo("Go on with this account all the same?", otherwise: false)
             )
                 return;
+        }
+    }
+
+    /// <summary>Those in the host's own list (passwd(5)); only to guess at what was meant.</summary>
+    private static List<string> HostAccounts()
+    {
+        try
+        {
+            return [.. File.ReadLines("/etc/passwd").Select(line => line.Split(':')[0])];
+        }
+        catch (IOException)
+        {
+            return [];
         }
     }
 

@@ -20,6 +20,12 @@ internal sealed record Body(string Text, string? File)
             using var from = isPiped ? Console.OpenStandardInput() : System.IO.File.OpenRead(path);
             var bytes = new byte[Longest + 1];
             var length = from.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
+            if (bytes.AsSpan(0, length) is [(byte)'#', (byte)'!', ..] or [0x7f, (byte)'E', (byte)'L', (byte)'F', ..])
+                throw new Failure(
+                    Exit.Usage,
+                    $"{path} is a program, and no definition.",
+                    $"A program stands at the end, behind two dashes: -- {Core.Definitions.CommandLine.Quoted(path)}"
+                );
             return length <= Longest
                 ? new(Encoding.UTF8.GetString(bytes, 0, length).TrimStart('\ufeff'), isPiped ? "standard input" : path)
                 : throw NoDefinition($"{path} is longer than the {Longest} bytes a definition may have.");

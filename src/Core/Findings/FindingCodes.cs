@@ -32,6 +32,7 @@ public enum FindingCode
     SecretFileNotPossible,
     PidFileUnwritable,
     OffCommandMissing,
+    ShellWord,
     AccountNeeded,
     AccountMissing,
     AccountNotPermitted,
@@ -84,7 +85,7 @@ public static class FindingCodes
             or FindingCode.CopyWithOtherArguments
             or FindingCode.OtherStart => "program.path",
             FindingCode.InterpreterMissing => "program.with",
-            FindingCode.FileUnreadable or FindingCode.PortTaken => "program.arguments",
+            FindingCode.FileUnreadable or FindingCode.PortTaken or FindingCode.ShellWord => "program.arguments",
             FindingCode.DirectoryMissing
             or FindingCode.DirectoryUnreachable
             or FindingCode.DirectoryReadOnly

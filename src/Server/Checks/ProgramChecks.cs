@@ -10,6 +10,24 @@ internal static class ProgramChecks
 {
     private static readonly string[] ServicePath = ["/usr/local/bin", "/usr/bin", "/bin"];
 
+    private static readonly string[] ShellWords =
+    [
+        "&",
+        "&&",
+        "|",
+        "||",
+        ";",
+        "<",
+        ">",
+        ">>",
+        "1>",
+        "2>",
+        "2>&1",
+        "&>",
+        ">/dev/null",
+        "2>/dev/null",
+    ];
+
     private const string NeverLaunched = "It would not come to run at all.";
 
     public static IEnumerable<Finding> Look(Definition definition)
@@ -53,6 +71,16 @@ internal static class ProgramChecks
             );
         }
 
+        if (program.Arguments.FirstOrDefault(ShellWords.Contains) is { } word)
+            yield return new(
+                FindingCode.ShellWord,
+                Severity.Risk,
+                $"Its argument '{word}' means something to a shell; here the program gets it as it is.",
+                "No shell stands between: nothing is sent on, put into the background, or joined by it.",
+                word.StartsWith('&')
+                    ? "Leave it out: a service is in the background anyway."
+                    : "Leave it out: what it prints is kept anyway. Or wrap a shell that does the rest: -- /bin/sh -c '…'"
+            );
         foreach (var file in new[] { program.With ?? program.Path }.Where(File.Exists))
             if (Machine(file) is { } finding)
                 yield return finding;

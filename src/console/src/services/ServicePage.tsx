@@ -56,7 +56,10 @@ export function ServicePage({ name }: { name: string }) {
       <p style={{ margin: "0 0 14px" }}>
         <StateMark service={service} /> · {service.why}
       </p>
-      <Actions service={service} reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)} />
+      <Actions
+        service={service}
+        reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)}
+      />
       <div className="columns">
         <div>
           <h2>Output</h2>
