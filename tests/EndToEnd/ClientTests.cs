@@ -257,6 +257,8 @@ public class ClientTests
             "board",
             "--need",
             "service:tide-store",
+            "--reload",
+            "HUP",
             "--proof",
             "up-for:10ms",
             "--start",
@@ -299,6 +301,26 @@ public class ClientTests
             "/usr/bin/sleep",
             "8214"
         );
+        await Would("HUP. Then its proof would be looked at.", "reload", "board");
+        await Would("BOARD_KEY of board would be sealed with a value of 4 bytes.", "secret", "set", "board", "BOARD_KEY");
+        await Would("daemon would be permitted to run services.", "account", "permit", "daemon");
+        await Would(
+            "2 services would be wound down, in this order: board, tide-store; what is left after 9 s would be killed.",
+            "host",
+            "wind-down",
+            "--within",
+            "9s"
+        );
+        if (Environment.UserName == "root")
+        {
+            var closed = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "closed")).FullName;
+            File.SetUnixFileMode(closed, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+            await Would($"now it is refused {closed} (permission denied", "account", "grant", Sentry.Account, closed);
+            await Would("there is nothing to take back", "account", "take", Sentry.Account, closed);
+            await Would("calm-trial would be made: a system account, locked", "account", "create", "calm-trial");
+            Assert.DoesNotContain("calm-trial", await File.ReadAllTextAsync("/etc/passwd"), StringComparison.Ordinal);
+        }
+
         // What would be refused is refused the same.
         var refused = await sentry.Calm("stop", "tide-store", "--dry");
         Assert.Equal(1, refused.Exit);
@@ -308,6 +330,14 @@ public class ClientTests
         Assert.Equal(before, await All());
         Assert.Equal(4, (await sentry.Calm("show", "radio")).Exit);
         Assert.Equal(logged, await Logged());
+
+        async Task Would(string words, params string[] command)
+        {
+            var said = await sentry.Piped("kelp", [.. command, "--dry"]);
+            Assert.True(said.Exit == 0, said.All);
+            Assert.Contains(words, said.Output.ReplaceLineEndings(" "), StringComparison.Ordinal);
+            Assert.Contains("Nothing was done.", said.Output, StringComparison.Ordinal);
+        }
 
         async Task Says(string words, params string[] command) =>
             Assert.Contains(

@@ -30,15 +30,15 @@ internal static class AccountCommands
 
     private static Command Of(string what, HttpMethod method, string path, string description)
     {
-        var name = Name();
-        var command = new Command(what, description) { name };
+        var (name, dry) = (Name(), Common.Dry());
+        var command = new Command(what, description) { name, dry };
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
                 return SecretCommands.Say(
                     await client
-                        .Send(method, PathOf(parsed.GetValue(name)!) + path, null, ApiJson.Default.Answer, cancellation)
+                        .Send(method, $"{PathOf(parsed.GetValue(name)!)}{path}{Common.Query(parsed, dry)}", null, ApiJson.Default.Answer, cancellation)
                         .ConfigureAwait(false)
                 );
             }
@@ -51,7 +51,8 @@ internal static class AccountCommands
         var name = Name();
         var folder = new Argument<string>("folder") { Description = "A folder; what is in it is included" };
         var read = new Option<bool>("--read") { Description = "Only to read" };
-        var command = new Command(what, description) { name, folder };
+        var dry = Common.Dry();
+        var command = new Command(what, description) { name, folder, dry };
         if (what == "grant")
             command.Add(read);
         command.SetAction(
@@ -71,7 +72,7 @@ internal static class AccountCommands
                     await client
                         .Send(
                             HttpMethod.Post,
-                            $"{PathOf(parsed.GetValue(name)!)}/{what}",
+                            $"{PathOf(parsed.GetValue(name)!)}/{what}{Common.Query(parsed, dry)}",
                             content,
                             ApiJson.Default.Answer,
                             cancellation

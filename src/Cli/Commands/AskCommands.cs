@@ -87,17 +87,16 @@ internal static class AskCommands
     }
 
     public static Command Reload() =>
-        Each("reload", "Tell services to read their settings anew, and look whether they still serve", mayBeDry: true);
+        Each("reload", "Tell services to read their settings anew, and look whether they still serve");
 
     /// <summary>A command that asks the same of each service, one after the other.</summary>
-    public static Command Each(string what, string description, bool mayBeDry)
+    public static Command Each(string what, string description)
     {
         var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(what, description);
         var selection = new Selection(command);
-        if (mayBeDry)
-            command.Add(dry);
+        command.Add(dry);
         command.Add(json);
         command.SetAction(
             async (parsed, cancellation) =>
@@ -116,7 +115,7 @@ internal static class AskCommands
                             await Ask(
                                     client,
                                     HttpMethod.Post,
-                                    $"{SentryClient.PathOf(service)}/{what}{(mayBeDry && parsed.GetValue(dry) ? "?dry=true" : "")}",
+                                    $"{SentryClient.PathOf(service)}/{what}{Common.Query(parsed, dry)}",
                                     service,
                                     parsed.GetValue(json),
                                     cancellation

@@ -23,6 +23,9 @@ internal static class Common
 
     public static Option<bool> Dry() => new("--dry") { Description = "Only say what would be done" };
 
+    /// <summary>The end of a call's address: that it is only to be said what would be done, where that was asked.</summary>
+    public static string Query(ParseResult parsed, Option<bool> dry) => parsed.GetValue(dry) ? "?dry=true" : "";
+
     public static Argument<string> Name()
     {
         var name = new Argument<string>("name") { Description = "A service, by its short name or its title" };

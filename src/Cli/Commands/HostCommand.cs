@@ -32,6 +32,7 @@ internal static class HostCommand
         {
             Description = "Only put it in place; it starts with the machine",
         };
+        var dry = Common.Dry();
         var command = new Command(
             "install",
             "Put programs, directories, settings, completions and man pages in place, have it start with the "
@@ -40,16 +41,17 @@ internal static class HostCommand
         {
             port,
             noStart,
+            dry,
         };
         command.SetAction(
             async (parsed, cancellation) =>
             {
-                new Installation(Console.Out).Install(
+                new Installation(Console.Out, parsed.GetValue(dry)).Install(
                     Program.Commands(new(null, null)),
                     parsed.GetValue(port),
                     start: !parsed.GetValue(noStart)
                 );
-                if (parsed.GetValue(noStart))
+                if (parsed.GetValue(noStart) || parsed.GetValue(dry))
                     return Exit.True;
                 using var client = new SentryClient(new Places("/"));
                 var sentry = await client.Get("sentry", ApiJson.Default.SentryView, cancellation).ConfigureAwait(false);
@@ -69,6 +71,7 @@ internal static class HostCommand
         {
             Description = "Remove definitions, history, secrets, settings and output too",
         };
+        var dry = Common.Dry();
         var command = new Command(
             "remove",
             "Wind all services down and take back what install put in place; definitions, settings and output "
@@ -76,10 +79,11 @@ internal static class HostCommand
         )
         {
             definitions,
+            dry,
         };
         command.SetAction(parsed =>
         {
-            new Installation(Console.Out).Remove(parsed.GetValue(definitions));
+            new Installation(Console.Out, parsed.GetValue(dry)).Remove(parsed.GetValue(definitions));
             return Exit.True;
         });
         return command;
@@ -91,7 +95,7 @@ internal static class HostCommand
         {
             Description = "How long it may take before the rest is killed (default: as in the settings, else 60 s)",
         };
-        var json = Common.Json();
+        var (dry, json) = (Common.Dry(), Common.Json());
         var command = new Command(
             "wind-down",
             "Before the machine goes down: stop all services in order; they start again with the "
@@ -99,13 +103,16 @@ internal static class HostCommand
         )
         {
             within,
+            dry,
             json,
         };
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var query = parsed.GetValue(within) is { } length ? $"?within={Uri.EscapeDataString(length)}" : "";
+                var query =
+                    (parsed.GetValue(dry) ? "?dry=true" : "?dry=false")
+                    + (parsed.GetValue(within) is { } length ? $"&within={Uri.EscapeDataString(length)}" : "");
                 var answer = await client
                     .Send(HttpMethod.Post, "wind-down" + query, null, ApiJson.Default.Answer, cancellation)
                     .ConfigureAwait(false);

@@ -429,7 +429,7 @@ internal static class LookCommands
                 break;
             case JsonValueKind.Array when element.EnumerateArray().All(item => item.ValueKind == JsonValueKind.String):
                 if (element.GetArrayLength() > 0)
-                    yield return (key, CommandLine.Of(element.EnumerateArray().Select(item => item.GetString()!)));
+                    yield return (key, Folding.Command([.. element.EnumerateArray().Select(item => item.GetString()!)]));
                 break;
             case JsonValueKind.Array:
                 var i = 0;

@@ -25,8 +25,8 @@ internal static class SecretCommands
 
     private static Command Set()
     {
-        var (name, key) = (Common.Name(), Key());
-        var command = new Command("set", "Give a secret its value, typed at a prompt or piped in") { name, key };
+        var (name, key, dry) = (Common.Name(), Key(), Common.Dry());
+        var command = new Command("set", "Give a secret its value, typed at a prompt or piped in") { name, key, dry };
         command.SetAction(
             async (parsed, cancellation) =>
             {
@@ -43,7 +43,7 @@ internal static class SecretCommands
                     await client
                         .Send(
                             HttpMethod.Put,
-                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!),
+                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!) + Common.Query(parsed, dry),
                             content,
                             ApiJson.Default.Answer,
                             cancellation
@@ -89,8 +89,8 @@ internal static class SecretCommands
 
     private static Command Remove()
     {
-        var (name, key) = (Common.Name(), Key());
-        var command = new Command("remove", "Remove a secret's value") { name, key };
+        var (name, key, dry) = (Common.Name(), Key(), Common.Dry());
+        var command = new Command("remove", "Remove a secret's value") { name, key, dry };
         command.SetAction(
             async (parsed, cancellation) =>
             {
@@ -99,7 +99,7 @@ internal static class SecretCommands
                     await client
                         .Send(
                             HttpMethod.Delete,
-                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!),
+                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!) + Common.Query(parsed, dry),
                             null,
                             ApiJson.Default.Answer,
                             cancellation

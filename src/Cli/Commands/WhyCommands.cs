@@ -252,7 +252,7 @@ internal static class WhyCommands
     }
 
     public static Command Release() =>
-        AskCommands.Each("release", "Let services that are on hold try again", mayBeDry: false);
+        AskCommands.Each("release", "Let services that are on hold try again");
 
     public static Command Board()
     {

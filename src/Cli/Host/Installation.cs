@@ -13,7 +13,7 @@ namespace CalmSentry.Cli.Host;
 /// LSB init
 /// script, which is registered through the host's own tool, whatever init the host has.
 /// </summary>
-internal sealed class Installation(TextWriter say)
+internal sealed class Installation(TextWriter say, bool dry = false)
 {
     private const string Home = "/usr/local/lib/calm-sentry",
         Link = "/usr/local/bin/calm",
@@ -53,8 +53,10 @@ internal sealed class Installation(TextWriter say)
                     + $"was changed.",
                 "./build.sh, then install with out/calm."
             );
+        Begin();
         var renewal = new Renewal(Home, Programs, from, say);
-        renewal.Keep();
+        if (!dry)
+            renewal.Keep();
         foreach (var program in Programs)
             Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
         foreach (var file in Directory.EnumerateFiles(Path.Combine(from, "console"), "*", SearchOption.AllDirectories))
@@ -69,9 +71,12 @@ internal sealed class Installation(TextWriter say)
             say.WriteLine($"as it is  {Link}");
         else
         {
-            Directory.CreateDirectory(Path.GetDirectoryName(Link)!);
-            File.Delete(Link);
-            File.CreateSymbolicLink(Link, $"{Home}/calm");
+            Do(() =>
+            {
+                Directory.CreateDirectory(Path.GetDirectoryName(Link)!);
+                File.Delete(Link);
+                File.CreateSymbolicLink(Link, $"{Home}/calm");
+            });
             say.WriteLine($"put       {Link} → {Home}/calm");
         }
 
@@ -79,15 +84,17 @@ internal sealed class Installation(TextWriter say)
         {
             if (Directory.Exists(place))
                 continue;
-            Directory.CreateDirectory(
-                place,
-                UnixFileMode.UserRead
-                    | UnixFileMode.UserWrite
-                    | UnixFileMode.UserExecute
-                    | UnixFileMode.GroupRead
-                    | UnixFileMode.GroupExecute
-                    | UnixFileMode.OtherRead
-                    | UnixFileMode.OtherExecute
+            Do(() =>
+                Directory.CreateDirectory(
+                    place,
+                    UnixFileMode.UserRead
+                        | UnixFileMode.UserWrite
+                        | UnixFileMode.UserExecute
+                        | UnixFileMode.GroupRead
+                        | UnixFileMode.GroupExecute
+                        | UnixFileMode.OtherRead
+                        | UnixFileMode.OtherExecute
+                )
             );
             say.WriteLine($"made      {place}");
         }
@@ -103,10 +110,19 @@ internal sealed class Installation(TextWriter say)
         foreach (var (path, text) in ManualPages.All(commands))
             Put(path, text, executable: false);
         Put(Script, Read("calm-sentry.init"), executable: true);
-        Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
+        if (!dry)
+            Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
         say.WriteLine("starts    with the machine, before anyone logs in");
         if (!start)
             return;
+        if (dry)
+        {
+            say.WriteLine(
+                renewal.InForceBefore ? "putting   this version in force; programs run on" : "starting  the sentry"
+            );
+            return;
+        }
+
         if (renewal.InForceBefore)
         {
             renewal.PutInForce(Script);
@@ -123,14 +139,18 @@ internal sealed class Installation(TextWriter say)
     public void Remove(bool withDefinitions)
     {
         Demand("removed");
+        Begin();
         if (File.Exists(Script))
         {
             say.WriteLine("stopping  all services, in order, then the sentry");
             say.Flush();
-            Run(Script, ["stop"], "it does not stop");
-            Run(Invoker, ["calm-sentry", "stop"], "the host's init does not take it for stopped");
-            File.Delete(Script);
-            Run(Registrar, ["calm-sentry", "remove"], "cannot take it out of the host's boot");
+            Do(() =>
+            {
+                Run(Script, ["stop"], "it does not stop");
+                Run(Invoker, ["calm-sentry", "stop"], "the host's init does not take it for stopped");
+                File.Delete(Script);
+                Run(Registrar, ["calm-sentry", "remove"], "cannot take it out of the host's boot");
+            });
             say.WriteLine($"removed   {Script}, and with it from the machine's boot");
         }
         else
@@ -141,7 +161,7 @@ internal sealed class Installation(TextWriter say)
         Take(Link);
         if (Directory.Exists(Home))
         {
-            Directory.Delete(Home, recursive: true);
+            Do(() => Directory.Delete(Home, recursive: true));
             say.WriteLine($"removed   {Home}");
         }
         else
@@ -149,20 +169,32 @@ internal sealed class Installation(TextWriter say)
 
         if (Directory.Exists("/run/calm-sentry"))
         {
-            Directory.Delete("/run/calm-sentry", recursive: true);
+            Do(() => Directory.Delete("/run/calm-sentry", recursive: true));
             say.WriteLine("removed   /run/calm-sentry");
         }
 
         foreach (var place in Kept.Where(Directory.Exists))
         {
             if (withDefinitions)
-                Directory.Delete(place, recursive: true);
+                Do(() => Directory.Delete(place, recursive: true));
             say.WriteLine(
                 withDefinitions
                     ? $"removed   {place}"
                     : $"left      {place} (definitions, settings, output: --with-definitions removes them)"
             );
         }
+    }
+
+    private void Begin()
+    {
+        if (dry)
+            say.WriteLine("This would be done; nothing is:");
+    }
+
+    private void Do(Action deed)
+    {
+        if (!dry)
+            deed();
     }
 
     private static void Demand(string what)
@@ -194,12 +226,15 @@ internal sealed class Installation(TextWriter say)
             return;
         }
 
-        Directory.CreateDirectory(Path.GetDirectoryName(path)!);
         var there = File.Exists(path);
-        var beside = path + ".new";
-        File.WriteAllBytes(beside, content);
-        File.SetUnixFileMode(beside, (UnixFileMode)(executable ? 0b111_101_101 : 0b110_100_100));
-        File.Move(beside, path, overwrite: true);
+        Do(() =>
+        {
+            Directory.CreateDirectory(Path.GetDirectoryName(path)!);
+            var beside = path + ".new";
+            File.WriteAllBytes(beside, content);
+            File.SetUnixFileMode(beside, (UnixFileMode)(executable ? 0b111_101_101 : 0b110_100_100));
+            File.Move(beside, path, overwrite: true);
+        });
         if (!quiet)
             say.WriteLine($"{(there ? "renewed" : "put"), -9} {path}");
     }
@@ -207,7 +242,7 @@ internal sealed class Installation(TextWriter say)
     private void Take(string path)
     {
         var there = Path.Exists(path) || new FileInfo(path).LinkTarget is not null;
-        File.Delete(path);
+        Do(() => File.Delete(path));
         say.WriteLine(there ? $"removed   {path}" : $"not there {path}");
     }
 

@@ -50,6 +50,11 @@ public static class Intent
                 : $"{definition.Title} is not running; it would not be tried again. {Nothing}"
             : $"{First(first, "stopped")}{definition.Title} would be stopped. {Steps(definition)} {Nothing}";
 
+    /// <param name="command">Program and arguments, as one line.</param>
+    public static string Release(Definition definition, string command, string directory) =>
+        $"{definition.Title} would be released from its hold, and started. "
+        + $"{Launch(definition, command, directory, withoutNeeds: false)} {Nothing}";
+
     public static string Reload(Definition definition) =>
         $"{definition.Title} would be told to read its settings anew: "
         + $"{string.Join("; ", definition.Reload.Select(step => step.What))}. Then its proof would be looked at. {Nothing}";

@@ -90,6 +90,53 @@ internal sealed class FolderRights(House house)
         }
     }
 
+    /// <summary>What a grant would do, as a sentence.</summary>
+    public async Task<string> WouldGrant(Account account, string folder, bool write)
+    {
+        try
+        {
+            using var way = Held.Walk(folder);
+            if (way.Held.Identity().Type != FileType.Directory)
+                return $"{way.Path} is no folder: it would be refused.";
+            var shut = new List<string>();
+            foreach (var (path, _) in way.Above)
+                if (!await May(account, "x", path).ConfigureAwait(false))
+                    shut.Add(path);
+            var closed = await Closed(account, way, write).ConfigureAwait(false);
+            if (shut.Count == 0 && closed.Count == 0)
+                return $"{account.Name} has what it needs on {way.Path} already: a grant would change nothing.";
+            return (shut.Count == 0 ? "" : $"{account.Name} would be let pass through {string.Join(", ", shut)}. ")
+                + (
+                    closed.Count == 0
+                        ? ""
+                        : $"{account.Name} would be let {(write ? "read and write" : "read")} {way.Path} and what is in it; now "
+                            + $"it is refused {StillClosed(closed)}."
+                );
+        }
+        catch (IOException error)
+        {
+            return $"It would be refused: {error.Message}.";
+        }
+    }
+
+    /// <summary>What taking back would do, as a sentence.</summary>
+    public string WouldTake(Account account, string folder)
+    {
+        var grants = GrantsOn(account, folder);
+        return grants.Count == 0
+            ? $"Nothing on {folder} was granted to {account.Name} here, so there is nothing to take back."
+            : $"{account.Name} would have what it had before on {string.Join(", ", grants.Select(grant => grant.Path))}.";
+    }
+
+    private List<StoredGrant> GrantsOn(Account account, string folder)
+    {
+        var own = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
+        var grants = own.Where(grant => grant.Folder == folder).ToList();
+        return grants.Count == 0 && WalkedPath(folder) is { } real
+            ? [.. own.Where(grant => grant.Folder == real)]
+            : grants;
+    }
+
     private const int Named = 5,
         AskedAtOnce = 1000,
         MostAsked = 100_000;
@@ -137,9 +184,7 @@ internal sealed class FolderRights(House house)
     public Task<(bool Done, IReadOnlyList<string> Said)> Take(Account account, string folder)
     {
         var own = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
-        var grants = own.Where(grant => grant.Folder == folder).ToList();
-        if (grants.Count == 0 && WalkedPath(folder) is { } real)
-            grants = [.. own.Where(grant => grant.Folder == real)];
+        var grants = GrantsOn(account, folder);
         if (grants.Count == 0)
             return Task.FromResult<(bool, IReadOnlyList<string>)>(
                 (false, [$"Nothing on {folder} was granted to {account.Name} here, so there is nothing to take back."])

@@ -65,30 +65,32 @@ internal static class AccountRoutes
     /// <summary>Permit an account to run services.</summary>
     public static Task<IResult> PermitAccount(
         string name,
+        bool? dry,
         Registry registry,
         SentryStore store,
         Record logbook,
         Permits permits,
         HttpContext context
-    ) => Permit(name, true, registry, store, logbook, permits, context);
+    ) => Permit(name, true, dry == true, registry, store, logbook, permits, context);
 
     /// <summary>Forbid an account to run services; live runs go on.</summary>
     public static Task<IResult> Forbid(
         string name,
+        bool? dry,
         Registry registry,
         SentryStore store,
         Record logbook,
         Permits permits,
         HttpContext context
-    ) => Permit(name, false, registry, store, logbook, permits, context);
+    ) => Permit(name, false, dry == true, registry, store, logbook, permits, context);
 
     /// <summary>Give an account just the right it lacks on a folder.</summary>
-    public static Task<IResult> Grant(string name, House house, HttpContext context) =>
-        Folder(name, house, context, give: true);
+    public static Task<IResult> Grant(string name, bool? dry, House house, HttpContext context) =>
+        Folder(name, house, context, give: true, dry == true);
 
     /// <summary>Take back what was granted on a folder.</summary>
-    public static Task<IResult> Take(string name, House house, HttpContext context) =>
-        Folder(name, house, context, give: false);
+    public static Task<IResult> Take(string name, bool? dry, House house, HttpContext context) =>
+        Folder(name, house, context, give: false, dry == true);
 
     private static IResult NoSuchAccount(string name) =>
         Problems.Of(
@@ -178,6 +180,7 @@ internal static class AccountRoutes
     /// <summary>Make a locked system account and permit it to run services.</summary>
     public static async Task<IResult> Create(
         string name,
+        bool? dry,
         SentryStore store,
         Record logbook,
         Permits permits,
@@ -207,6 +210,10 @@ internal static class AccountRoutes
             );
         if (Account.OwnId != 0)
             return NeedsRoot("only root can make accounts");
+        if (dry == true)
+            return WouldDo(
+                $"{name} would be made: a system account, locked, without password, shell and home; and it would be permitted to run services."
+            );
         // An account of before, removed with the host's own tools, may have had the number that this one gets.
         var error = await HostTools
             .Run(
@@ -245,7 +252,13 @@ internal static class AccountRoutes
     }
 
     /// <summary>Remove an account that was made here and runs no service.</summary>
-    public static async Task<IResult> Remove(string name, Registry registry, House house, HttpContext context)
+    public static async Task<IResult> Remove(
+        string name,
+        bool? dry,
+        Registry registry,
+        House house,
+        HttpContext context
+    )
     {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
@@ -266,13 +279,18 @@ internal static class AccountRoutes
                 "Unwrap them, or adjust them to another account, first."
             );
         var rights = new FolderRights(house);
-        foreach (
-            var folder in house
-                .Store.Grants()
-                .Where(grant => grant.Account == name)
-                .Select(grant => grant.Folder)
-                .Distinct()
-        )
+        var folders = house
+            .Store.Grants()
+            .Where(grant => grant.Account == name)
+            .Select(grant => grant.Folder)
+            .Distinct()
+            .ToList();
+        if (dry == true)
+            return WouldDo(
+                $"{name} would be removed"
+                    + (folders.Count == 0 ? "." : $", and what was granted to it on {string.Join(", ", folders)} taken back.")
+            );
+        foreach (var folder in folders)
             await rights.Take(account, folder).ConfigureAwait(false);
         if (await HostTools.Run("userdel", name).ConfigureAwait(false) is { } error)
             return Problems.Of(
@@ -344,9 +362,12 @@ internal static class AccountRoutes
             "Run the sentry as root."
         );
 
+    private static IResult WouldDo(string said) => WrapRoutes.WouldDo($"{said} Nothing was done.", null);
+
     private static async Task<IResult> Permit(
         string name,
         bool permitted,
+        bool dry,
         Registry registry,
         SentryStore store,
         Record logbook,
@@ -357,6 +378,12 @@ internal static class AccountRoutes
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
         var before = permits.Permitted(name);
+        if (dry)
+            return WouldDo(
+                before == permitted
+                    ? $"{name} is {(permitted ? "permitted" : "not permitted")} already: that would change nothing."
+                    : $"{name} would be {(permitted ? "permitted" : "forbidden")} to run services."
+            );
         permits.Set(name, permitted);
         if (before != permitted)
             logbook.Note(
@@ -393,7 +420,7 @@ internal static class AccountRoutes
         );
     }
 
-    private static async Task<IResult> Folder(string name, House house, HttpContext context, bool give)
+    private static async Task<IResult> Folder(string name, House house, HttpContext context, bool give, bool dry)
     {
         var (folder, problem) = await Incoming
             .Json(context.Request, ApiJson.Plain.FolderRight, "a folder and a right")
@@ -417,6 +444,12 @@ internal static class AccountRoutes
             return NeedsRoot("only root can change the rights on others' folders");
         var path = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder.Path));
         var rights = new FolderRights(house);
+        if (dry)
+            return WouldDo(
+                give
+                    ? await rights.WouldGrant(account, path, folder.Right != "read").ConfigureAwait(false)
+                    : rights.WouldTake(account, path)
+            );
         var (done, said) = give
             ? await rights.Grant(account, path, folder.Right != "read").ConfigureAwait(false)
             : await rights.Take(account, path).ConfigureAwait(false);

@@ -93,6 +93,7 @@ internal static class DrillRoutes
     /// </summary>
     public static async Task<IResult> WindDown(
         string? within,
+        bool? dry,
         Registry registry,
         House house,
         Settings settings,
@@ -108,13 +109,24 @@ internal static class DrillRoutes
                 $"within is '{within}'; allowed: {Duration.Allowed}."
             );
         var by = Caller.Of(context).Who;
-        house.Logbook.Note(new(EntryCode.WindingDown) { Limit = limit }, by);
         // What runs on request stays what it is; what begins with the machine begins again with the next start.
         var plan = registry.Plans.Of(
             PlanKind.Shutdown,
             registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
             by
         );
+        if (dry == true)
+        {
+            var live = plan.Stops.Where(stop => registry.Named(stop.Name)?.Situation.Run is not null).ToList();
+            return WrapRoutes.WouldDo(
+                $"{live.Count} {(live.Count == 1 ? "service" : "services")} would be wound down"
+                    + $"{(live.Count == 0 ? "" : $", in this order: {string.Join(", ", live.Select(stop => stop.Name))}")}; "
+                    + $"what is left after {Duration.Write(limit)} would be killed. Nothing was done.",
+                null
+            );
+        }
+
+        house.Logbook.Note(new(EntryCode.WindingDown) { Limit = limit }, by);
         var stops = PlanRoom.StopsOf(
             await registry.Plans.Begin(plan with { ForceAt = plan.Began + limit }).ConfigureAwait(false)
         );

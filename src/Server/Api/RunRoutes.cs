@@ -95,8 +95,11 @@ internal static class RunRoutes
     }
 
     /// <summary>Lift a service's hold: it is started again, and the answer says whether it runs.</summary>
+    /// <param name="called">The service.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Release(
         Called called,
+        bool? dry,
         Registry registry,
         SentryStore store,
         Places places,
@@ -118,6 +121,15 @@ internal static class RunRoutes
             );
         }
 
+        if (dry == true)
+            return WouldDo(
+                actor,
+                Intent.Release(
+                    actor.Definition,
+                    CommandLine.Of(LaunchOrder.CommandOf(actor.Definition.Program)),
+                    LaunchOrder.DirectoryOf(actor.Definition, places)
+                )
+            );
         var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         var answer = await Arrive(actor, asked, already: false, registry, store, places, clock, context)
             .ConfigureAwait(false);

@@ -36,6 +36,7 @@ internal static class SecretRoutes
     public static async Task<IResult> Set(
         string name,
         string key,
+        bool? dry,
         Registry registry,
         SentryStore store,
         Record logbook,
@@ -71,6 +72,8 @@ internal static class SecretRoutes
                 $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
                     + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
             );
+        if (dry == true)
+            return WrapRoutes.WouldDo($"{key} of {service} would be sealed with a value of {length} bytes. Nothing was done.", null);
         secrets.Set(service, key, sent.Value);
         logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
@@ -101,6 +104,7 @@ internal static class SecretRoutes
     public static async Task<IResult> Remove(
         string name,
         string key,
+        bool? dry,
         Registry registry,
         SentryStore store,
         Record logbook,
@@ -109,6 +113,8 @@ internal static class SecretRoutes
     )
     {
         var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
+        if (dry == true && secrets.Has(service, key))
+            return WrapRoutes.WouldDo($"The value of {key} of {service} would be removed. Nothing was done.", null);
         if (!secrets.Remove(service, key))
             return Problems.Of(
                 404,

@@ -3,6 +3,7 @@ using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Checks;
@@ -144,6 +145,10 @@ internal static class PlaceChecks
             question.Right == 'x' && !onTheWay && File.Exists(need.Path)
                 ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Quoted(need.Path)}."
                 : $"calm account grant {account} {CommandLine.Quoted(folder)}{(need.Right == 'w' ? "" : " --read")}";
+        if (HostsOwn(subject.Definition.Program, need.Path) is { } own)
+            mend =
+                $"Take the host's own interpreter rather than one in somebody's home: --with {CommandLine.Quoted(own)}\n"
+                + $"Or open that home's folder: {mend}";
         var why = need.Severity switch
         {
             Severity.Blocks => "By hand it works for you, because you are another account.",
@@ -152,6 +157,18 @@ internal static class PlaceChecks
         };
         return new(need.Code, need.Severity, seen, why, mend);
     }
+
+    /// <summary>Where its interpreter lies in somebody's home: another for the same script, of the host's own; or null.</summary>
+    private static string? HostsOwn(ProgramPart program, string refused) =>
+        program.With == refused && IsInAHome(refused)
+            ? Interpreters
+                .For(program.Path, [])
+                .Select(candidate => candidate.Path)
+                .FirstOrDefault(path => !IsInAHome(path) && !IsInAHome(Folders.Real(path)))
+            : null;
+
+    private static bool IsInAHome(string path) =>
+        path.StartsWith("/home/", StringComparison.Ordinal) || path.StartsWith("/root/", StringComparison.Ordinal);
 
     /// <summary>Arguments that name files that are there.</summary>
     private static IEnumerable<string> FilesAmong(ProgramPart program, string directory) =>

@@ -141,9 +141,9 @@ internal sealed class DrillRoom : IDisposable
             name => registry.Named(name)!.Definition.Begin.At == BeginAt.BootLate ? boot + alone[name] : alone[name],
             StringComparer.Ordinal
         );
-        var stopping = graph.ExpectedStop(name =>
-            stop.Contains(name) ? house.Store.UsualStop(registry.Named(name)!.Id) ?? TimeSpan.Zero : TimeSpan.Zero
-        );
+        TimeSpan Stop(string name) =>
+            stop.Contains(name) ? house.Store.UsualStop(registry.Named(name)!.Id) ?? TimeSpan.Zero : TimeSpan.Zero;
+        var stopping = graph.ExpectedStop(Stop);
         var notBack = stop.Where(name => !begun.Contains(name)).Order(StringComparer.Ordinal).ToList();
         var total =
             stop.Select(name => stopping[name]).Append(TimeSpan.Zero).Max()
@@ -156,6 +156,7 @@ internal sealed class DrillRoom : IDisposable
                 .. order
                     .Reverse()
                     .Where(stop.Contains)
+                    .OrderBy(name => stopping[name] - Stop(name)) // dependents first among those that begin to stop together
                     .Select(name => registry.Named(name)!)
                     .Select(actor => new PlannedStop(
                         actor.Definition.Name,
