@@ -140,6 +140,7 @@ internal static class Program
             AskCommands.Stop(),
             AskCommands.Restart(),
             AskCommands.Reload(),
+            AskCommands.Watches(),
             WhyCommands.Release(),
             DrillCommand.Make(),
             HostCommand.Make(),

@@ -302,7 +302,13 @@ public class ClientTests
             "8214"
         );
         await Would("HUP. Then its proof would be looked at.", "reload", "board");
-        await Would("BOARD_KEY of board would be sealed with a value of 4 bytes.", "secret", "set", "board", "BOARD_KEY");
+        await Would(
+            "BOARD_KEY of board would be sealed with a value of 4 bytes.",
+            "secret",
+            "set",
+            "board",
+            "BOARD_KEY"
+        );
         await Would("daemon would be permitted to run services.", "account", "permit", "daemon");
         await Would(
             "2 services would be wound down, in this order: board, tide-store; what is left after 9 s would be killed.",

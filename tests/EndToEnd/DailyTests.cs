@@ -116,7 +116,7 @@ public class DailyTests
     }
 
     [Fact]
-    public async Task A_port_that_closes_is_noticed_though_nobody_asked_for_a_watch_and_nothing_is_restarted()
+    public async Task A_port_is_watched_though_nobody_asked_for_it_and_a_watch_can_be_paused()
     {
         await using var sentry = await Sentry.Start();
         var port = Sentry.FreePort();
@@ -139,23 +139,31 @@ public class DailyTests
             .First(one => one.GetProperty("implied").GetBoolean());
         Assert.Contains($"127.0.0.1:{port}", watch.GetProperty("what").GetString(), StringComparison.Ordinal);
         Assert.Equal("tell", watch.GetProperty("follows").GetString());
+
+        // A watch of one's own on the same port takes its place; this one looks more often.
+        await sentry.Ok("adjust", "relay", "--watch", $"tcp:127.0.0.1:{port},beat=100ms,patience=2,follows=tell");
+        Assert.Single(Watches(await sentry.Show("relay")).Split("accepts connections")[1..]);
         await File.WriteAllTextAsync(closes, "");
         var poor = await sentry.Until("relay", view => view.GetProperty("health").GetString() == "poor");
         Assert.Equal(("running", 1), (State(poor), poor.GetProperty("run").GetInt32()));
         Assert.Contains("nothing accepts", poor.GetProperty("health-why").GetString(), StringComparison.Ordinal);
 
-        // One key of the proof looks at the start only; a watch of one's own takes its place.
-        await sentry.Ok("adjust", "relay", "--proof", $"tcp:127.0.0.1:{port},looked-at=start");
-        Assert.DoesNotContain("accepts connections", Watches(await sentry.Show("relay")), StringComparison.Ordinal);
-        await sentry.Ok(
-            "adjust",
-            "relay",
-            "--proof",
-            $"tcp:127.0.0.1:{port}",
-            "--watch",
-            $"tcp:127.0.0.1:{port},follows=note"
+        // Paused for a time, nothing is done about it; and that ends by itself, over a restart of the sentry, too.
+        await sentry.Ok("watches", "relay", "--pause", "2s");
+        Assert.Contains("Its watches are paused until", (await sentry.Ok("list")).Output, StringComparison.Ordinal);
+        Assert.Equal("unknown", (await sentry.Show("relay")).GetProperty("health").GetString());
+        await sentry.KillServer();
+        await sentry.Serve();
+        await sentry.Until("relay", view => view.GetProperty("health").GetString() == "poor");
+        Assert.Contains(
+            "Its watches count again.",
+            (await sentry.Ok("logbook", "relay")).Output,
+            StringComparison.Ordinal
         );
-        Assert.Single(Watches(await sentry.Show("relay")).Split("accepts connections")[1..]);
+
+        // One key of the proof looks at the start only.
+        await sentry.Ok("adjust", "relay", "--unset", "watch", "--proof", $"tcp:127.0.0.1:{port},looked-at=start");
+        Assert.DoesNotContain("accepts connections", Watches(await sentry.Show("relay")), StringComparison.Ordinal);
 
         static string Watches(System.Text.Json.JsonElement service) =>
             string.Join(

@@ -38,7 +38,13 @@ internal static class AccountCommands
                 using var client = Common.Client(parsed);
                 return SecretCommands.Say(
                     await client
-                        .Send(method, $"{PathOf(parsed.GetValue(name)!)}{path}{Common.Query(parsed, dry)}", null, ApiJson.Default.Answer, cancellation)
+                        .Send(
+                            method,
+                            $"{PathOf(parsed.GetValue(name)!)}{path}{Common.Query(parsed, dry)}",
+                            null,
+                            ApiJson.Default.Answer,
+                            cancellation
+                        )
                         .ConfigureAwait(false)
                 );
             }

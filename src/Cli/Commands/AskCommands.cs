@@ -89,19 +89,49 @@ internal static class AskCommands
     public static Command Reload() =>
         Each("reload", "Tell services to read their settings anew, and look whether they still serve");
 
+    public static Command Watches()
+    {
+        var pause = new Option<string?>("--pause")
+        {
+            Description = "For so long nothing is done about what they find, such as 30min; it ends by itself",
+            HelpName = "LENGTH",
+        };
+        var resume = new Option<bool>("--resume") { Description = "They count again now" };
+        return Each(
+            "watches",
+            "Pause what the watches of services lead to, for a time",
+            [pause, resume],
+            parsed =>
+                (parsed.GetValue(pause), parsed.GetValue(resume)) switch
+                {
+                    ({ } length, false) => $"for={Uri.EscapeDataString(length)}",
+                    (null, true) => "for=0",
+                    _ => throw new Failure(Exit.Usage, "Either --pause LENGTH or --resume; nothing was done."),
+                }
+        );
+    }
+
     /// <summary>A command that asks the same of each service, one after the other.</summary>
-    public static Command Each(string what, string description)
+    /// <param name="more">Further flags.</param>
+    /// <param name="query">What they make of the call's address.</param>
+    public static Command Each(
+        string what,
+        string description,
+        IReadOnlyList<Option>? more = null,
+        Func<ParseResult, string>? query = null
+    )
     {
         var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(what, description);
         var selection = new Selection(command);
-        command.Add(dry);
-        command.Add(json);
+        foreach (var option in (more ?? []).Concat([dry, json]))
+            command.Add(option);
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
+                var asked = query?.Invoke(parsed) is { } said ? $"?{said}&" : "?";
                 var services = await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
                 if (services.Count == 0)
                     Console.WriteLine($"There is no service to {what}: none of {selection.InWords(parsed)}.");
@@ -115,7 +145,7 @@ internal static class AskCommands
                             await Ask(
                                     client,
                                     HttpMethod.Post,
-                                    $"{SentryClient.PathOf(service)}/{what}{Common.Query(parsed, dry)}",
+                                    $"{SentryClient.PathOf(service)}/{what}{asked}dry={(parsed.GetValue(dry) ? "true" : "false")}",
                                     service,
                                     parsed.GetValue(json),
                                     cancellation

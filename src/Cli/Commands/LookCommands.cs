@@ -190,6 +190,8 @@ internal static class LookCommands
         );
         if (service.Attention is { } asks)
             Row("attention", asks);
+        if (service.WatchesPausedUntil is { } paused)
+            Row("watches", $"paused until {Lengths.At(paused)}: nothing is done about what they find");
         foreach (var watch in service.Watches)
             Row(
                 "watch",
@@ -429,7 +431,10 @@ internal static class LookCommands
                 break;
             case JsonValueKind.Array when element.EnumerateArray().All(item => item.ValueKind == JsonValueKind.String):
                 if (element.GetArrayLength() > 0)
-                    yield return (key, Folding.Command([.. element.EnumerateArray().Select(item => item.GetString()!)]));
+                    yield return (
+                        key,
+                        Folding.Command([.. element.EnumerateArray().Select(item => item.GetString()!)])
+                    );
                 break;
             case JsonValueKind.Array:
                 var i = 0;

@@ -251,8 +251,7 @@ internal static class WhyCommands
             Row("last lines", "it printed nothing");
     }
 
-    public static Command Release() =>
-        AskCommands.Each("release", "Let services that are on hold try again");
+    public static Command Release() => AskCommands.Each("release", "Let services that are on hold try again");
 
     public static Command Board()
     {

@@ -106,6 +106,14 @@ internal static class Pages
             "calm reload harbour-gate",
             "calm reload --label tills"
         ),
+        new(
+            "watches",
+            Stage.Run,
+            "Pause what watches lead to, for a time",
+            "NAME…",
+            "calm watches fare-ledger --pause 30min",
+            "calm watches fare-ledger --resume"
+        ),
         new("release", Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter"),
         new(
             "list",

@@ -54,6 +54,12 @@ public enum AnswerCode
     [JsonStringEnumMemberName("not-held")]
     NotHeld,
 
+    [JsonStringEnumMemberName("watches-paused")]
+    WatchesPaused,
+
+    [JsonStringEnumMemberName("watches-resumed")]
+    WatchesResumed,
+
     [JsonStringEnumMemberName("reloaded")]
     Reloaded,
 

@@ -58,6 +58,9 @@ public record ServiceView
 
     public required string Account { get; init; }
 
+    /// <summary>Until then nothing is done about what its watches find; null: they count.</summary>
+    public DateTimeOffset? WatchesPausedUntil { get; init; }
+
     /// <summary>Words it shares with others that are asked for together.</summary>
     public required IReadOnlyList<string> Labels { get; init; }
 

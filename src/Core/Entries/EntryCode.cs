@@ -57,6 +57,8 @@ public enum EntryCode
     OutputLost,
     SaysTooOften,
 
+    WatchesPaused,
+    WatchesResumed,
     Reloaded,
     ReloadFailed,
 

@@ -82,6 +82,9 @@ public static class EntryWords
                     $"The last {entry.Count} bytes of run {entry.Run}'s output found no room on the disk and are lost.",
                 EntryCode.SaysTooOften =>
                     $"It speaks of itself more than {entry.Count} times a second; what is more than that is not heard.",
+                EntryCode.WatchesPaused =>
+                    $"Its watches are paused for {Duration.Write(entry.Limit!.Value)}: nothing is done about what they find.",
+                EntryCode.WatchesResumed => "Its watches count again.",
                 EntryCode.Reloaded => $"It was told to read its settings anew: {entry.Name}. After that: {entry.Seen}.",
                 EntryCode.ReloadFailed => $"It was to read its settings anew: {entry.Seen}.",
                 EntryCode.MainEnded =>

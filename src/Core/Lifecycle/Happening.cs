@@ -16,6 +16,9 @@ public sealed record RestartAsked(Principal By) : Happening;
 /// <summary>A person lets a service that is on hold try again.</summary>
 public sealed record ReleaseAsked(Principal By) : Happening;
 
+/// <summary>For so long nothing is done about what its watches find; zero: they count again.</summary>
+public sealed record WatchesPaused(Principal By, TimeSpan Length) : Happening;
+
 /// <summary>The time for winding down is over: what is left of a stop under way is ended by force.</summary>
 public sealed record ForceAsked(Principal By) : Happening;
 

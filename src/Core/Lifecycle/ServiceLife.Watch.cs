@@ -48,8 +48,38 @@ public static partial class ServiceLife
             };
         }
 
+        /// <summary>What was seen until now is forgotten: when they count again, they begin anew.</summary>
+        private void PauseWatches(WatchesPaused paused)
+        {
+            var resumes = paused.Length <= TimeSpan.Zero;
+            if (resumes && After.WatchesPausedUntil is null)
+                return;
+            After = After with
+            {
+                WatchesPausedUntil = resumes ? null : now + paused.Length,
+                Run = After.Run is { } run
+                    ? run with
+                    {
+                        Watched = [.. run.Watched.Select(state => new WatchState { Of = state.Of })],
+                    }
+                    : null,
+            };
+            Say(
+                resumes ? new(EntryCode.WatchesResumed) : new(EntryCode.WatchesPaused) { Limit = paused.Length },
+                paused.By
+            );
+        }
+
         private void SeeWatch(WatchSeen seen)
         {
+            if (After.WatchesPausedUntil is { } until)
+            {
+                if (now < until)
+                    return;
+                After = After with { WatchesPausedUntil = null };
+                Say(new(EntryCode.WatchesResumed));
+            }
+
             var (run, at) = (After.Run!, definition.Watch.IndexOf(seen.Of));
             if (at < 0 || at >= run.Watched.Length)
                 return; // of a definition that is no longer in effect

@@ -64,6 +64,9 @@ public static partial class ServiceLife
                 case ReleaseAsked asked:
                     Release(asked.By);
                     break;
+                case WatchesPaused paused:
+                    PauseWatches(paused);
+                    break;
                 case UnwrapAsked asked:
                     Stop(asked.By, Afterwards.Leave);
                     break;

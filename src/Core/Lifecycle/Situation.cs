@@ -67,6 +67,9 @@ public sealed record Situation
     /// <summary>Why it is on hold, as a clause that follows "because"; null: for its failures.</summary>
     public string? HeldFor { get; init; }
 
+    /// <summary>Until then nothing is done about what its watches find; null: they count.</summary>
+    public DateTimeOffset? WatchesPausedUntil { get; init; }
+
     /// <summary>It was tried again by itself while on hold: one more bad end puts it back.</summary>
     public bool OnTrial { get; init; }
 
@@ -146,6 +149,7 @@ public sealed record Situation
             : this with
             {
                 WakeAt = WakeAt + skew,
+                WatchesPausedUntil = WatchesPausedUntil + skew,
                 Awaited = Awaited is { } awaited
                     ? awaited with
                     {

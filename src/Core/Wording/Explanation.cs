@@ -31,6 +31,8 @@ public static class Explanation
         var poor = Health.Of(definition, now) is { Level: HealthLevel.Poor, Since: { } ill, Evidence: var evidence }
             ? $" Health poor since {at(ill)}: {evidence}."
             : "";
+        if (now.WatchesPausedUntil is { } until)
+            poor = $" Its watches are paused until {at(until)}.";
         var back = now is { Restarts: > 0, LastEnd: { } end }
             ? $" Calm Sentry restarted it: run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}."
             : "";

@@ -33,6 +33,8 @@ public readonly record struct Health(HealthLevel Level, string Evidence, DateTim
             return new(HealthLevel.Unknown, "it is not running", null);
         if (run.Switch == Switch.On && definition.Watch.IsEmpty)
             return new(HealthLevel.Unknown, "it is on, and nothing watches it", null);
+        if (now.WatchesPausedUntil is not null)
+            return new(HealthLevel.Unknown, "its watches are paused", null);
         var poor = run.Watched.Where(watched => watched.PoorSince is not null).ToList();
         if (poor.Count > 0)
             return new(

@@ -288,7 +288,11 @@ internal static class AccountRoutes
         if (dry == true)
             return WouldDo(
                 $"{name} would be removed"
-                    + (folders.Count == 0 ? "." : $", and what was granted to it on {string.Join(", ", folders)} taken back.")
+                    + (
+                        folders.Count == 0
+                            ? "."
+                            : $", and what was granted to it on {string.Join(", ", folders)} taken back."
+                    )
             );
         foreach (var folder in folders)
             await rights.Take(account, folder).ConfigureAwait(false);

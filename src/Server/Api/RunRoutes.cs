@@ -27,6 +27,7 @@ internal static class RunRoutes
         one.MapPost("/stop", Stop).Produces<Answer>().Refuses(409).May(Permission.Operate);
         one.MapPost("/restart", Restart).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
         one.MapPost("/reload", Reload).Produces<Answer>().Refuses(409).May(Permission.Operate);
+        one.MapPost("/watches", Watches).Produces<Answer>().Refuses(400).May(Permission.Operate);
         one.MapPost("/release", Release).Produces<Answer>().May(Permission.Operate);
     }
 
@@ -252,6 +253,55 @@ internal static class RunRoutes
                 await Reloading.Do(actor, Caller.Of(context).Who, house, context.RequestAborted).ConfigureAwait(false)
             );
     }
+
+    /// <summary>
+    /// Pause what its watches lead to for ?for=30 min (at most 7 d); ?for=0 ends that at once. It ends by itself.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="length">How long.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
+    public static async Task<IResult> Watches(
+        Called called,
+        [FromQuery(Name = "for")] string? length,
+        bool? dry,
+        House house,
+        HttpContext context
+    )
+    {
+        if (!Duration.TryRead(length ?? "", out var pause) || pause > LongestPause)
+            return Problems.Of(
+                400,
+                "bad-length",
+                "Not a length of time",
+                $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestPause)}; 0 ends a pause."
+            );
+        var actor = called.Service;
+        var (title, paused) = (actor.Definition.Title, pause > TimeSpan.Zero);
+        if (dry == true)
+            return WouldDo(
+                actor,
+                paused
+                    ? $"The watches of {title} would be paused for {Duration.Write(pause)}. Nothing was done."
+                    : $"The watches of {title} would count again. Nothing was done."
+            );
+        await actor.Ask(new WatchesPaused(Caller.Of(context).Who, pause)).ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
+        return Answered(
+            new()
+            {
+                Code = paused ? AnswerCode.WatchesPaused : AnswerCode.WatchesResumed,
+                CameTrue = true,
+                Said = paused
+                    ? $"The watches of {title} are paused for {Duration.Write(pause)}: nothing is done about what they find. They "
+                        + "count again by themselves."
+                    : $"The watches of {title} count.",
+                Service = actor.View,
+            }
+        );
+    }
+
+    /// <summary>Whoever forgets a pause is not to find a service unwatched for months.</summary>
+    private static readonly TimeSpan LongestPause = TimeSpan.FromDays(7);
 
     private static async Task<Answer> StopOne(ServiceActor actor, House house, HttpContext context)
     {

@@ -73,7 +73,10 @@ internal static class SecretRoutes
                     + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
             );
         if (dry == true)
-            return WrapRoutes.WouldDo($"{key} of {service} would be sealed with a value of {length} bytes. Nothing was done.", null);
+            return WrapRoutes.WouldDo(
+                $"{key} of {service} would be sealed with a value of {length} bytes. Nothing was done.",
+                null
+            );
         secrets.Set(service, key, sent.Value);
         logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);

@@ -53,6 +53,7 @@ internal static class ServiceViews
             At = BeginKeys.At.Write(definition.Begin.At),
             Account = definition.Account,
             Labels = definition.Labels,
+            WatchesPausedUntil = now.WatchesPausedUntil,
             Command = LaunchOrder.CommandOf(definition.Program),
             Said = actor.Said,
             Awaits = Awaits(definition, now),
@@ -96,6 +97,7 @@ internal static class ServiceViews
             At = view.At,
             Account = view.Account,
             Labels = view.Labels,
+            WatchesPausedUntil = view.WatchesPausedUntil,
             Command = view.Command,
             RunningCommand =
                 actor.LaunchedBy is { } launched

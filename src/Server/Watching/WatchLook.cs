@@ -66,7 +66,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
             inTrouble = false;
             actor.Looks[index] = new(house.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
             var now =
-                sight.Bad is not null || last is null || last.Value.Bad is not null
+                sight.Bad is not null || last is null || last.Value.Bad is not null || Unseen(index)
                     ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen))
                     : null;
             last = sight;
@@ -87,6 +87,10 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
                 next = Margin;
         }
     }
+
+    /// <summary>What it saw was forgotten: its watches were paused.</summary>
+    private bool Unseen(int index) =>
+        actor.Situation.Run is { } live && index < live.Watched.Length && live.Watched[index].Since is null;
 
     private long EndedForMemory() =>
         actor.Site(run) is var site ? house.Ceilings.EndedForMemory(site.Name, site.Group(house.Groups)) : 0;

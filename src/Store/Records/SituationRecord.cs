@@ -23,6 +23,8 @@ internal sealed record SituationRecord : IRecord
 
     public string? HeldFor { get; init; }
 
+    public DateTimeOffset? WatchesPausedUntil { get; init; }
+
     public bool OnTrial { get; init; }
 
     public DateTimeOffset? WakeAt { get; init; }
@@ -56,6 +58,7 @@ internal sealed record SituationRecord : IRecord
             Awaited = now.Awaited is { } awaited ? AwaitedRecord.Of(awaited) : null,
             Lost = Some(now.Lost),
             HeldFor = now.HeldFor,
+            WatchesPausedUntil = now.WatchesPausedUntil,
             OnTrial = now.OnTrial,
             WakeAt = now.WakeAt,
             WindDownStep = now.WindDownStep,
@@ -85,6 +88,7 @@ internal sealed record SituationRecord : IRecord
             Awaited = Awaited?.ToCore(),
             Lost = Lost ?? [],
             HeldFor = HeldFor,
+            WatchesPausedUntil = WatchesPausedUntil,
             OnTrial = OnTrial,
             WakeAt = WakeAt,
             WindDownStep = WindDownStep,

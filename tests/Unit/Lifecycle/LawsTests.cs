@@ -94,6 +94,13 @@ public class LawsTests
         (3, Definitions.Select<Definition, Action<World>>(other => world => world.Adjust(other))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ReleaseAsked(new("anna"))))),
         (
+            1,
+            Gen.Int[0, 90]
+                .Select<int, Action<World>>(seconds =>
+                    world => world.Happens(new WatchesPaused(new("anna"), TimeSpan.FromSeconds(seconds)))
+                )
+        ),
+        (
             5,
             Gen.Select(Gen.Int[0, 1], Gen.Bool)
                 .Select<(int, bool), Action<World>>(look =>

@@ -77,8 +77,15 @@ internal sealed class World(Definition first)
     /// <summary>A watch looks, if there is such a one.</summary>
     public void Sees(RunNumber run, int watch, bool good)
     {
-        if (watch < definition.Watch.Length)
-            Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));
+        if (watch >= definition.Watch.Length)
+            return;
+        var (before, paused) = (Situation, Now < Situation.WatchesPausedUntil);
+        Happens(new WatchSeen(run, definition.Watch[watch], good ? null : "it does not answer", "it answered"));
+        // While its watches are paused, nothing comes of what they find.
+        if (paused)
+            Assert.Equal((before.Phase, before.Run), (Situation.Phase, Situation.Run));
+        else if (Situation is { Phase: Phase.Running, Run: { } live } && live.Number == run)
+            Assert.Null(Situation.WatchesPausedUntil);
     }
 
     /// <summary>Another definition comes into effect; what kind of program it is stays.</summary>

@@ -13,6 +13,12 @@ export function Watches({ detail }: { detail: ServiceDetail }) {
   if (detail.watches.length === 0) return <p className="quiet">Nothing of its own runs that could be watched.</p>;
   return (
     <div className="sheet">
+      {detail["watches-paused-until"] && (
+        <p>
+          Paused until {at(detail["watches-paused-until"])}: nothing is done about what they find.{" "}
+          <code>calm watches {detail.name} --resume</code> ends that.
+        </p>
+      )}
       <table className="plain">
         <thead>
           <tr>
