@@ -166,7 +166,8 @@ internal sealed class SentryClient : IDisposable
             ),
             _ => new(
                 Exit.Unreachable,
-                $"No sentry answers at {places.ApiSocket} ({error.Message}).",
+                $"No sentry answers at {places.ApiSocket} "
+                    + $"({(File.Exists(places.ApiSocket) ? error.Message : "there is no such socket")}).",
                 places.Root == "/"
                     ? "Start it with 'calm-sentry serve', or name another root with --root DIR."
                     : $"Start it with 'calm-sentry serve --root {places.Root}'."

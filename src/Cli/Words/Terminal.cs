@@ -26,7 +26,7 @@ internal sealed partial class Terminal : TextWriter
             // The console's own writer would switch the terminal's keypad over, and never back.
             to = open();
         }
-        catch (IOException)
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             // It was closed by whoever called. Its number is taken, or a connection would get it, and the texts with it.
             Taken.Add(File.OpenHandle("/dev/null", FileMode.Open, FileAccess.ReadWrite));
