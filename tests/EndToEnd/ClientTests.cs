@@ -179,7 +179,7 @@ public class ClientTests
                 ("Did you mean --json?", ["list", "--josn"]),
                 ("--last: found 'ten'; allowed: a whole number", ["output", "counter", "--last", "ten"]),
                 ("--state held", ["list", "--state", "hold"]),
-                ("cannot be read: it is not there", ["wrap", "trial", "--from", "/srv/skerry/no-such-file.yaml"]),
+                ("cannot be read: it is not there", ["wrap", "--from", "/srv/skerry/no-such-file.yaml"]),
             }
         )
         {
