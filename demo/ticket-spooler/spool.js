@@ -13,7 +13,7 @@ setInterval(() => {
   kept.push(Buffer.alloc(64 * 1024, `ticket ${printed} Skerry Line`));
   if (printed % 5 !== 0) return;
   console.log(`printed ticket ${printed}, ${(process.memoryUsage().rss / 2 ** 20).toFixed(0)} MiB in use`);
-  say("/says", `${printed} tickets printed`);
+  say("/well", `${printed} tickets printed`);
 }, 400);
 process.on("SIGTERM", () => {
   console.log(`asked to end after ${printed} tickets`);

@@ -281,6 +281,17 @@ public class DailyTests
         Assert.Equal(2, (await sentry.Show("tide")).GetProperty("run").GetInt32()); // what was asked was done
         Assert.Equal((0, "high\n"), (follow.Exit, follow.Output));
 
+        // On a narrow terminal nothing is cut, no line is longer than it is wide, and its keypad is left as it is.
+        var narrow = await Shell($"script -qec \"stty cols 50; {calm} list\" /dev/null");
+        Assert.DoesNotContain("\u001b[?1h", narrow.Output, StringComparison.Ordinal);
+        var lines = narrow.Output.ReplaceLineEndings("\n").Split('\n');
+        Assert.All(lines, line => Assert.InRange(line.Length, 0, 50));
+        Assert.Contains(
+            (await sentry.Show("tide")).GetProperty("why").GetString()!,
+            string.Join(' ', lines.Select(line => line.Trim())),
+            StringComparison.Ordinal
+        );
+
         static async Task<Said> Shell(string line)
         {
             using var shell = Process.Start(

@@ -6,7 +6,9 @@ namespace CalmSentry.Cli.Guided;
 internal static class Asking
 {
     /// <summary>As it comes: the console's own reader would switch the terminal's keypad over, and never back.</summary>
-    private static readonly Lazy<StreamReader> Input = new(() => new(Console.OpenStandardInput()));
+    private static readonly Lazy<StreamReader> Input = new(() =>
+        new(new FileStream(new Microsoft.Win32.SafeHandles.SafeFileHandle(0, ownsHandle: false), FileAccess.Read, 1))
+    );
 
     /// <exception cref="Wire.Failure">The input ended: whoever was asked has left.</exception>
     public static string Line(string question, string? otherwise = null, bool needed = true)

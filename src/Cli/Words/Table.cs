@@ -45,9 +45,13 @@ internal static class Table
     private static void Line(StringBuilder text, string[] cells, int[] widths, int width)
     {
         var start = text.Length;
-        for (var i = 0; i < cells.Length - 1; i++)
-            text.Append(cells[i].PadRight(widths[i] + 2));
-        var indent = text.Length - start;
+        var indent = widths.Take(cells.Length - 1).Sum(column => column + 2);
+        // Where not even the columns before it have room, they follow each other as words do.
+        if (indent - 2 > width)
+            text.AppendJoin("\n  ", Folding.Lines(string.Join(' ', cells[..^1]), width - 2)).Append(' ');
+        else
+            for (var i = 0; i < cells.Length - 1; i++)
+                text.Append(cells[i].PadRight(widths[i] + 2));
         if (indent + cells[^1].Length > width && indent + Readable > width)
         {
             End(text, start);

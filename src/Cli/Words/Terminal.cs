@@ -16,22 +16,58 @@ internal sealed partial class Terminal : TextWriter
 {
     private static readonly UTF8Encoding Utf8 = new(encoderShouldEmitUTF8Identifier: false);
 
-    private readonly Stream to;
+    /// <summary>Where bytes go; says why they could not, or null.</summary>
+    internal delegate string? Sink(ReadOnlySpan<byte> bytes);
 
-    /// <param name="open">Where it leads to.</param>
-    internal Terminal(Func<Stream> open)
+    private readonly Sink to;
+
+    internal Terminal(Sink to) => this.to = to;
+
+    /// <summary>
+    /// By the kernel's own call (write(2)): the console's streams would switch the terminal's keypad over, and never back.
+    /// </summary>
+    private static Terminal Of(int descriptor)
     {
-        try
+        const int getFlags = 3; // F_GETFL (fcntl(2))
+        if (fcntl(descriptor, getFlags) >= 0)
+            return new(bytes => WriteAll(descriptor, bytes));
+        // It was closed by whoever called. Its number is taken, or a connection would get it, and the texts with it.
+        Taken.Add(File.OpenHandle("/dev/null", FileMode.Open, FileAccess.ReadWrite));
+        return new(_ => null);
+    }
+
+    private static unsafe string? WriteAll(int descriptor, ReadOnlySpan<byte> bytes)
+    {
+        const int interrupted = 4,
+            notOpen = 9,
+            notNow = 11,
+            nobodyReads = 32;
+        const short room = 4; // POLLOUT (poll(2))
+        fixed (byte* all = bytes)
         {
-            // The console's own writer would switch the terminal's keypad over, and never back.
-            to = open();
+            for (nint put = 0; put < bytes.Length; )
+            {
+                var more = write(descriptor, all + put, bytes.Length - put);
+                if (more >= 0)
+                {
+                    put += more;
+                    continue;
+                }
+
+                var errno = Marshal.GetLastPInvokeError();
+                if (errno == notNow)
+                {
+                    var waited = new PollFd { Descriptor = descriptor, Asked = room };
+                    _ = poll(&waited, 1, -1);
+                }
+                else if (errno is notOpen or nobodyReads)
+                    return Closed;
+                else if (errno != interrupted)
+                    return Marshal.GetPInvokeErrorMessage(errno);
+            }
         }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            // It was closed by whoever called. Its number is taken, or a connection would get it, and the texts with it.
-            Taken.Add(File.OpenHandle("/dev/null", FileMode.Open, FileAccess.ReadWrite));
-            to = Stream.Null;
-        }
+
+        return null;
     }
 
     private static readonly List<SafeFileHandle> Taken = [];
@@ -74,8 +110,8 @@ internal sealed partial class Terminal : TextWriter
 
     public static void TakeOver()
     {
-        Console.SetOut(output = new Terminal(Console.OpenStandardOutput));
-        Console.SetError(new Terminal(Console.OpenStandardError));
+        Console.SetOut(output = Of(1));
+        Console.SetError(Of(2));
     }
 
     /// <summary>Bytes to the standard output as they are.</summary>
@@ -129,6 +165,12 @@ internal sealed partial class Terminal : TextWriter
             Told;
     }
 
+    [LibraryImport("libc", SetLastError = true)]
+    private static unsafe partial nint write(int descriptor, byte* bytes, nint count);
+
+    [LibraryImport("libc")]
+    private static partial int fcntl(int descriptor, int command);
+
     [LibraryImport("libc")]
     private static unsafe partial int poll(PollFd* descriptors, nuint count, int timeout);
 
@@ -145,29 +187,11 @@ internal sealed partial class Terminal : TextWriter
             Put(Utf8.GetBytes(Shown(value)));
     }
 
-    private void Put(ReadOnlySpan<byte> bytes)
-    {
-        if (lost is not null)
-            return;
-        try
-        {
-            to.Write(bytes);
-        }
-        catch (UnauthorizedAccessException)
-        {
-            lost = Closed; // the runtime has its number for a file it reads
-        }
-        catch (IOException error)
-        {
-            lost = error.Message.TrimEnd('.');
-        }
-    }
+    private void Put(ReadOnlySpan<byte> bytes) => lost ??= to(bytes);
 
     public override void WriteLine(string? value) => Write(value + "\n");
 
     public override void WriteLine() => Write("\n");
-
-    public override void Flush() => to.Flush();
 
     private static string Shown(string text)
     {

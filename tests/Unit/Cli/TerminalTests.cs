@@ -35,7 +35,11 @@ public class TerminalTests
     private static string Printed(string text)
     {
         using var to = new MemoryStream();
-        using var terminal = new Terminal(() => to);
+        using var terminal = new Terminal(bytes =>
+        {
+            to.Write(bytes);
+            return null;
+        });
         terminal.Write(text);
         return System.Text.Encoding.UTF8.GetString(to.ToArray());
     }
