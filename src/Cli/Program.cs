@@ -37,7 +37,9 @@ internal static class Program
         }
 
         var parsed = root.Parse(own, new ParserConfiguration { ResponseFileTokenReplacer = null });
-        var unknown = Unknown(parsed).Distinct().ToList();
+        // A shell that asks for completions hands on a line that is not finished.
+        var isComplete = !own[0].StartsWith('[');
+        var unknown = isComplete ? Unknown(parsed).Distinct().ToList() : [];
         // What is not known is told in words of ours; what it makes of the rest is told only if there is nothing else.
         var wrong = unknown.Count > 0 ? unknown : [.. parsed.Errors.Select(InWords).Distinct()];
         if (wrong.Count > 0)

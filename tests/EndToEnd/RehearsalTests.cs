@@ -82,7 +82,7 @@ public class RehearsalTests
                 "--",
                 "/usr/bin/perl",
                 "-e",
-                "my $kept = 'x' x (54 << 20); sleep 60"
+                "vec(my $kept, 50 << 20, 8) = 1; sleep 60"
             )
         ).Json;
         var said = Assert.Single(

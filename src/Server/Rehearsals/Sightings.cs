@@ -30,9 +30,13 @@ internal sealed class Sightings(uint owner, DateTime since)
             )
                 Ports.Add(socket);
         foreach (var file in tree.SelectMany(ProcessFacts.WrittenFiles))
-            if (!ours.Contains(file))
+            if (!ours.Contains(file) && !IsTheKernels(file))
                 files.Add(file);
     }
+
+    /// <summary>Words to the kernel, such as a process that joins a control group, are no files that it leaves.</summary>
+    private static bool IsTheKernels(string file) =>
+        file.StartsWith("/sys/", StringComparison.Ordinal) || file.StartsWith("/proc/", StringComparison.Ordinal);
 
     /// <summary>
     /// Files seen open for writing, and files of the account under the roots that were written meanwhile.
