@@ -90,7 +90,7 @@ test("the list changes by events: wrapped, started, killed, back, stopped, unwra
   await expect(row(page, "departure-board").locator(".number").last()).toHaveText("1");
   sentry.calm("stop", "departure-board");
   await expect(page.getByRole("region", { name: "Not running" })).toContainText("Departure board");
-  sentry.calm("unwrap", "departure-board");
+  sentry.calm("unwrap", "departure-board", "--yes");
   await expect(row(page, "departure-board")).toHaveCount(0);
   expect(await page.evaluate(() => "neverReloaded" in window)).toBe(true);
   expect(complaints).toEqual([]);
