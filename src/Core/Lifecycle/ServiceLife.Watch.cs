@@ -52,7 +52,8 @@ public static partial class ServiceLife
         private void PauseWatches(WatchesPaused paused)
         {
             var resumes = paused.Length <= TimeSpan.Zero;
-            if (resumes && After.WatchesPausedUntil is null)
+            // Where nothing looks, nothing would ever end a pause.
+            if (resumes ? After.WatchesPausedUntil is null : definition.Watch.IsEmpty)
                 return;
             After = After with
             {
