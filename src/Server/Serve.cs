@@ -168,7 +168,12 @@ internal static partial class Serve
                     doors.GiveToGuard,
                     app.Lifetime.StopApplication
                 );
-                using var upkeep = new Upkeep(house.Store, house.Clock, app.Services.GetRequiredService<Registry>());
+                using var upkeep = new Upkeep(
+                    house.Store,
+                    house.Clock,
+                    app.Services.GetRequiredService<Registry>(),
+                    house.Logbook
+                );
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 house.CleanUp();
             }
@@ -233,7 +238,8 @@ internal static partial class Serve
             .AddSingleton(settings)
             .AddSingleton<DrillRoom>()
             .AddSingleton<Checker>()
-            .AddSingleton<RehearsalRoom>();
+            .AddSingleton<RehearsalRoom>()
+            .AddSingleton<Renaming>();
 
         var app = builder.Build();
         app.Use(next => context => Headers(context, next));
@@ -284,6 +290,7 @@ internal static partial class Serve
         var kept = api.MapGroup("").WithMetadata(new Unrecorded.Refused());
         api.MapServices();
         kept.MapWrapping();
+        kept.MapRenaming();
         api.MapRunning();
         api.MapOutput();
         api.MapChecks();
@@ -292,6 +299,7 @@ internal static partial class Serve
         api.MapDrills();
         api.MapSessions();
         api.MapSentry();
+        api.MapLogbook();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
     }
@@ -314,7 +322,7 @@ internal static partial class Serve
     private static Task Headers(HttpContext context, RequestDelegate next)
     {
         var headers = context.Response.Headers;
-        headers[HostTime.Header] = HostTime.Zone;
+        headers[OwnHeaders.Zone] = HostTime.Zone;
         if (context.Features.Get<DoorWord>() is { Door: not DoorKind.Console })
             return next(context);
         headers.ContentSecurityPolicy =

@@ -1,4 +1,6 @@
 using System.Globalization;
+using CalmSentry.Core.Entries;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -15,7 +17,8 @@ internal sealed class Upkeep : IDisposable
     /// <summary>A little over the longest window that availability is told for.</summary>
     private static readonly TimeSpan Kept = TimeSpan.FromDays(400);
 
-    private const int MostKept = 20_000;
+    private const int MostKept = 20_000,
+        MostEntries = 1_000_000;
 
     private static readonly TimeSpan SeenBeat = TimeSpan.FromSeconds(30),
         PruneBeat = TimeSpan.FromHours(6);
@@ -23,7 +26,7 @@ internal sealed class Upkeep : IDisposable
     private readonly ITimer seen,
         prune;
 
-    public Upkeep(SentryStore store, TimeProvider clock, Registry registry)
+    public Upkeep(SentryStore store, TimeProvider clock, Registry registry, Record logbook)
     {
         seen = clock.CreateTimer(
             _ => store.SetFact(LastSeen, clock.GetUtcNow().ToString("O", CultureInfo.InvariantCulture)),
@@ -37,12 +40,27 @@ internal sealed class Upkeep : IDisposable
                 foreach (var actor in registry.All)
                     store.Prune(actor.Id, clock.GetUtcNow() - Kept, MostKept);
                 store.Prune(clock.GetUtcNow() - Kept);
+                if (store.Cut(clock.GetUtcNow() - Kept, MostEntries) is { } cut)
+                {
+                    logbook.Note(cut.Tells);
+                    cut.Drop();
+                }
+
                 store.Check();
+                Prove(store, logbook);
             },
             null,
             TimeSpan.FromMinutes(1),
             PruneBeat
         );
+    }
+
+    /// <summary>A person hears once of a logbook that is not as it was written.</summary>
+    private static void Prove(SentryStore store, Record logbook)
+    {
+        var known = store.Broken;
+        if (store.Prove().Why is { } why && why != known)
+            logbook.Note(new(EntryCode.LogbookBroken) { Seen = why }, tells: true);
     }
 
     public void Dispose()

@@ -103,6 +103,12 @@ internal static class Schema
             CREATE INDEX run_well ON run (service, number) WHERE well = 1;
             CREATE INDEX moment_service ON moment (service, at);
             """,
+        // Entries are chained; one whose content is dropped leaves its digest.
+        """
+            ALTER TABLE logbook ADD COLUMN digest BLOB;
+            ALTER TABLE logbook ADD COLUMN chain BLOB;
+            CREATE TABLE logbook_emptied (id INTEGER PRIMARY KEY, digest BLOB NOT NULL, chain BLOB NOT NULL) STRICT;
+            """,
     ];
 
     /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>
@@ -148,12 +154,15 @@ internal static class Schema
             Execute(connection, Steps[version++], transaction);
             if (version == ServicesHaveIds)
                 BringUp(connection, transaction);
+            if (version == EntriesAreChained)
+                SentryStore.ChainAll(connection, transaction);
             Execute(connection, $"PRAGMA user_version = {version}", transaction);
             transaction.Commit();
         }
     }
 
-    private const int ServicesHaveIds = 6;
+    private const int ServicesHaveIds = 6,
+        EntriesAreChained = 7;
 
     /// <summary>What is stored as JSON in the words of version 5, in those of today.</summary>
     private static void BringUp(SqliteConnection connection, SqliteTransaction transaction)

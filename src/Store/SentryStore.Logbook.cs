@@ -1,3 +1,4 @@
+using System.Globalization;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
@@ -6,57 +7,319 @@ using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Store;
 
-/// <summary>The logbook: what happened, as data.</summary>
+/// <summary>The logbook: what happened, as data, each entry chained to the one before (<see cref="LogChain"/>).</summary>
 public sealed partial class SentryStore
 {
     private const string Columns = "SELECT id, at, service, what, fields, text, by, coalesce(tells, 0) FROM logbook";
+
+    /// <summary>What an entry's digest is made of, in this order, for ever.</summary>
+    private const string Chained = "id, at, service_id, service, what, fields, text, by, coalesce(tells, 0)";
+
+    private const int ChainedColumns = 9;
+
+    /// <summary>Held from the number to the queue: entries are chained in the order of their numbers.</summary>
+    private readonly Lock logging = new();
+
+    /// <summary>The hash of the last entry that was written, within the transaction; null: not known.</summary>
+    private byte[]? chainHead;
 
     /// <param name="service">Null: it is about the sentry.</param>
     /// <param name="name">The service's name now.</param>
     /// <returns>The entry's number.</returns>
     public long Log(DateTimeOffset at, ServiceId? service, string? name, Entry entry, Principal? by, bool tells = false)
     {
-        var number = Interlocked.Increment(ref lastLogId);
-        Tell(
-            "INSERT INTO logbook (id, at, service_id, service, what, fields, text, by, tells) "
-                + "VALUES ($0, $1, $2, $3, $4, $5, '', $6, $7)",
-            number,
-            Micros(at),
-            service?.Number,
-            name,
-            Words.Of(entry.Code),
-            EntryJson.Write(entry),
-            by,
-            tells ? 1 : 0
+        lock (logging)
+        {
+            var number = ++lastLogId;
+            if (!HasRoom)
+            {
+                Interlocked.Increment(ref leftOut);
+                return number;
+            }
+
+            Enqueue(
+                new Write(
+                    "INSERT INTO logbook (id, at, service_id, service, what, fields, text, by, tells, digest, chain) "
+                        + "VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
+                    [
+                        number,
+                        Micros(at),
+                        service?.Number,
+                        name,
+                        Words.Of(entry.Code),
+                        EntryJson.Write(entry),
+                        "",
+                        by?.ToString(),
+                        tells ? 1L : 0L,
+                    ],
+                    Chained: true
+                )
+            );
+            return number;
+        }
+    }
+
+    /// <summary>An entry's values, with its digest and its hash.</summary>
+    private object?[] Linked(object?[] values, SqliteTransaction transaction)
+    {
+        var digest = LogChain.Digest(values);
+        chainHead = LogChain.Next(chainHead ?? HeadOf(writer!, transaction), digest);
+        return [.. values, digest, chainHead];
+    }
+
+    /// <summary>The hash of the last entry there is.</summary>
+    private static byte[] HeadOf(SqliteConnection connection, SqliteTransaction? transaction)
+    {
+        using var ask = connection.CreateCommand();
+        ask.Transaction = transaction;
+        ask.CommandText = """
+            SELECT chain FROM (SELECT id, chain FROM (SELECT id, chain FROM logbook ORDER BY id DESC LIMIT 1)
+              UNION ALL SELECT id, chain FROM (SELECT id, chain FROM logbook_emptied ORDER BY id DESC LIMIT 1))
+            ORDER BY id DESC LIMIT 1
+            """;
+        if (ask.ExecuteScalar() is byte[] chain)
+            return chain;
+        ask.CommandText = $"SELECT value FROM fact WHERE key = '{LogBegins}'";
+        return BeginOf(ask.ExecuteScalar() as string).Hash;
+    }
+
+    /// <summary>Where the chain begins: the last entry that was dropped, and its hash.</summary>
+    private const string LogBegins = "logbook-begins";
+
+    private static (long Id, byte[] Hash) BeginOf(string? fact) =>
+        fact?.Split(' ') is [var id, var hash]
+            ? (long.Parse(id, CultureInfo.InvariantCulture), Convert.FromHexString(hash))
+            : (0, LogChain.Start);
+
+    /// <summary>
+    /// Follows the chain from its beginning to its end. It costs a read of the whole logbook.
+    /// </summary>
+    /// <param name="head">A hash that was given away before, in hexadecimal: an entry must have it.</param>
+    public LogProof Prove(string? head = null)
+    {
+        var (begins, chain) = BeginOf(Fact(LogBegins));
+        var (attested, hash) = (begins == 0, Hex(chain));
+        var met = head is null || hash.Equals(head, StringComparison.OrdinalIgnoreCase);
+        long entries = 0,
+            emptied = 0,
+            last = begins;
+        long? brokenAt = null;
+        string? why = null;
+        foreach (var row in Rows())
+        {
+            var before = last;
+            last = row.Id;
+            if (row.Columns is { } columns)
+            {
+                entries++;
+                attested |= (string?)columns[4] == Words.Of(EntryCode.LogbookCut) && Attests(columns);
+                if (row.Digest is null || !LogChain.Digest(columns).AsSpan().SequenceEqual(row.Digest))
+                {
+                    (brokenAt, why) = (row.Id, $"entry {row.Id} is not as it was written");
+                    break;
+                }
+            }
+            else
+                emptied++;
+
+            chain = LogChain.Next(chain, row.Digest);
+            if (row.Chain is null || !chain.AsSpan().SequenceEqual(row.Chain))
+            {
+                (brokenAt, why) = (
+                    row.Id,
+                    before == 0
+                        ? $"entry {row.Id} does not follow from the beginning: something before it was removed"
+                        : $"entry {row.Id} does not follow from entry {before}: something was removed, put in or moved between them"
+                );
+                break;
+            }
+
+            met |= Hex(chain).Equals(head, StringComparison.OrdinalIgnoreCase);
+        }
+
+        if (why is null && !attested)
+            (brokenAt, why) = (begins, "no entry tells of the removal of those before its first");
+        if (head is null)
+            Broken = why;
+        else if (why is null && !met)
+            why = $"no entry has the hash {head}: its end was cut off, or all of it was written anew";
+        return new(entries, emptied, last, Hex(chain), brokenAt, why);
+
+        bool Attests(object?[] columns) =>
+            EntryJson.Read((string)columns[4]!, (string?)columns[5], "") is { Count: { } upTo, Seen: { } seen }
+            && upTo == begins
+            && seen == hash;
+    }
+
+    /// <summary>What the latest look at the whole logbook found not to fit, as a clause; null: nothing.</summary>
+    public string? Broken { get; private set; }
+
+    private static string Hex(byte[] hash) => Convert.ToHexStringLower(hash);
+
+    /// <summary>Every entry there is, and every one that was emptied, in order.</summary>
+    private IEnumerable<(long Id, object?[]? Columns, byte[] Digest, byte[]? Chain)> Rows()
+    {
+        using var connection = new SqliteConnection(connectionString);
+        connection.Open();
+        using var command = connection.CreateCommand();
+        command.CommandText = $"""
+            SELECT {Chained}, digest, chain FROM logbook
+            UNION ALL SELECT id, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, digest, chain FROM logbook_emptied
+            ORDER BY 1
+            """;
+        using var row = command.ExecuteReader();
+        while (row.Read())
+            yield return (
+                row.GetInt64(0),
+                row.IsDBNull(1) ? null : ColumnsOf(row),
+                row.IsDBNull(ChainedColumns) ? [] : (byte[])row[ChainedColumns],
+                row.IsDBNull(ChainedColumns + 1) ? null : (byte[])row[ChainedColumns + 1]
+            );
+    }
+
+    private static object?[] ColumnsOf(SqliteDataReader row) =>
+        [.. Enumerable.Range(0, ChainedColumns).Select(i => row.IsDBNull(i) ? null : row.GetValue(i))];
+
+    /// <summary>Chains the entries of a store from before they were.</summary>
+    internal static void ChainAll(SqliteConnection connection, SqliteTransaction transaction)
+    {
+        var chain = LogChain.Start;
+        using var read = connection.CreateCommand();
+        read.Transaction = transaction;
+        read.CommandText = $"SELECT {Chained} FROM logbook ORDER BY id";
+        using var put = connection.CreateCommand();
+        put.Transaction = transaction;
+        put.CommandText = "UPDATE logbook SET digest = $1, chain = $2 WHERE id = $0";
+        using var row = read.ExecuteReader();
+        while (row.Read())
+        {
+            var digest = LogChain.Digest(ColumnsOf(row));
+            chain = LogChain.Next(chain, digest);
+            Bind(put, [row.GetInt64(0), digest, chain]);
+            put.ExecuteNonQuery();
+        }
+    }
+
+    /// <summary>Drops all entries up to one; the chain goes on from its hash.</summary>
+    /// <param name="oldest">None from before this is kept.</param>
+    /// <param name="most">So many are kept at most.</param>
+    /// <returns>The entry that is to tell of it, before it is done; null: there is nothing to drop.</returns>
+    public (Entry Tells, Action Drop)? Cut(DateTimeOffset oldest, int most)
+    {
+        var upTo = Read(
+                """
+                SELECT max(coalesce((SELECT id FROM logbook WHERE at >= $0 ORDER BY id LIMIT 1), 0),
+                  coalesce((SELECT id FROM logbook ORDER BY id DESC LIMIT 1 OFFSET $1), 0)) - 1
+                """,
+                row => row.GetInt64(0),
+                Micros(oldest),
+                most - 1
+            )
+            .FirstOrDefault();
+        var last = Read(
+                """
+                SELECT id, chain FROM logbook WHERE id <= $0 UNION ALL SELECT id, chain FROM logbook_emptied WHERE id <= $0
+                ORDER BY id DESC LIMIT 1
+                """,
+                row => (Id: row.GetInt64(0), Chain: (byte[])row[1]),
+                upTo
+            )
+            .FirstOrDefault();
+        if (last.Chain is null)
+            return null;
+        var hash = Hex(last.Chain);
+        return (
+            new Entry(EntryCode.LogbookCut) { Count = last.Id, Seen = hash },
+            () =>
+                Enqueue(
+                    """
+                    DELETE FROM logbook WHERE id <= $0;
+                    DELETE FROM logbook_emptied WHERE id <= $0;
+                    INSERT INTO fact (key, value) VALUES ($1, $2) ON CONFLICT (key) DO UPDATE SET value = excluded.value;
+                    """,
+                    last.Id,
+                    LogBegins,
+                    string.Create(CultureInfo.InvariantCulture, $"{last.Id} {hash}")
+                )
         );
-        return number;
+    }
+
+    /// <summary>Of a service's entries that nobody asked for so many keep their content; of the rest the digest stays.</summary>
+    private void Empty(ServiceId service, int most)
+    {
+        const string these = """
+            service_id = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE service_id = $0 ORDER BY id DESC LIMIT 1 OFFSET $1)
+            """;
+        Enqueue(
+            $"""
+            INSERT INTO logbook_emptied (id, digest, chain) SELECT id, digest, chain FROM logbook WHERE {these};
+            DELETE FROM logbook WHERE {these};
+            """,
+            service.Number,
+            most
+        );
     }
 
     /// <summary>The latest entries, oldest first.</summary>
-    /// <param name="until">None later than this; null: all.</param>
-    public IReadOnlyList<StoredEntry> Logbook(int last, DateTimeOffset? until = null) =>
-        Entries($"{Columns} WHERE at <= $1 ORDER BY id DESC LIMIT $0", last, Micros(until ?? DateTimeOffset.MaxValue));
+    public IReadOnlyList<StoredEntry> Logbook(int last) => Logbook(new LogQuery(last));
 
     /// <summary>The latest entries of one service, oldest first.</summary>
+    /// <param name="until">None later than this; null: all.</param>
     public IReadOnlyList<StoredEntry> Logbook(ServiceId service, int last, DateTimeOffset? until = null) =>
-        Entries(
-            $"{Columns} WHERE service_id = $2 AND at <= $1 ORDER BY id DESC LIMIT $0",
-            last,
-            Micros(until ?? DateTimeOffset.MaxValue),
-            service.Number
-        );
+        Logbook(new LogQuery(last) { Service = service, Until = until });
 
-    /// <summary>The latest entries of services that had a name, oldest first: of one that is no more, too.</summary>
-    public IReadOnlyList<StoredEntry> LogbookOf(string name, int last) =>
-        Entries($"{Columns} WHERE service = $1 ORDER BY id DESC LIMIT $0", last, name);
+    /// <summary>The latest entries that fit, oldest first.</summary>
+    public IReadOnlyList<StoredEntry> Logbook(LogQuery query)
+    {
+        var (conditions, values) = (new List<string>(), new List<object?>());
+        if (query.Service is { } service)
+            Where("service_id = {0}", service.Number);
+        if (query.Name is { } name)
+            Where("service = {0}", name);
+        if (query.Since is { } since)
+            Where("at >= {0}", Micros(since));
+        if (query.Until is { } until)
+            Where("at <= {0}", Micros(until));
+        if (query.After is { } after)
+            Where("id > {0}", after);
+        if (query.Before is { } before)
+            Where("id < {0}", before);
+        if (query.By is { } by)
+            Where(
+                "(by = {0} OR substr(by, 1, length({0}) + 4) = {0} || ' as ' OR substr(by, -length({0}) - 4) = ' as ' || {0})",
+                by
+            );
+        if (query.Codes.Count > 0)
+            conditions.Add(
+                $"what IN ({string.Join(", ", query.Codes.Select(code =>
+                {
+                    values.Add(Words.Of(code));
+                    return $"${values.Count - 1}";
+                }))})"
+            );
+        var where = conditions.Count == 0 ? "" : $" WHERE {string.Join(" AND ", conditions)}";
+        // What a sentence says is known only when it is made: then as many are read as it takes.
+        var limit = query.Text is null ? $" LIMIT {query.Last.ToString(CultureInfo.InvariantCulture)}" : "";
+        var found = Stream($"{Columns}{where} ORDER BY id DESC{limit}", EntryOf, [.. values]);
+        if (query.Text is { } text)
+            found = found.Where(one =>
+                EntryWords.Of(one.Entry).Contains(text, StringComparison.CurrentCultureIgnoreCase)
+            );
+        var entries = found.Take(query.Last).ToList();
+        entries.Reverse();
+        return entries;
+
+        void Where(string condition, object value)
+        {
+            values.Add(value);
+            conditions.Add(string.Format(CultureInfo.InvariantCulture, condition, $"${values.Count - 1}"));
+        }
+    }
 
     /// <summary>The latest entries a person was to hear of, oldest first.</summary>
-    public IReadOnlyList<StoredEntry> Told(int last) =>
-        Entries($"{Columns} WHERE tells = 1 ORDER BY id DESC LIMIT $0", last);
-
-    private List<StoredEntry> Entries(string sql, params object?[] values)
+    public IReadOnlyList<StoredEntry> Told(int last)
     {
-        var entries = Read(sql, EntryOf, values);
+        var entries = Read($"{Columns} WHERE tells = 1 ORDER BY id DESC LIMIT $0", EntryOf, last);
         entries.Reverse();
         return entries;
     }

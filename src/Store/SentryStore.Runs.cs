@@ -269,12 +269,7 @@ public sealed partial class SentryStore
     /// </summary>
     public void Prune(ServiceId service, DateTimeOffset oldest, int most)
     {
-        Enqueue(
-            "DELETE FROM logbook WHERE service_id = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE "
-                + "service_id = $0 ORDER BY id DESC LIMIT 1 OFFSET 5 * $1)",
-            service.Number,
-            most
-        );
+        Empty(service, 5 * most);
         Enqueue(
             "DELETE FROM moment WHERE service = $0 AND (at < $1 OR id <= (SELECT id FROM moment WHERE service = "
                 + "$0 ORDER BY id DESC LIMIT 1 OFFSET $2)) AND id < (SELECT max(id) FROM moment WHERE service = $0)",
@@ -292,16 +287,10 @@ public sealed partial class SentryStore
     }
 
     /// <summary>
-    /// Drops the logbook's entries and the reports of boots and drills from before <paramref name="oldest"/>; the last
-    /// report of each kind is kept.
+    /// Drops the reports of boots and drills from before <paramref name="oldest"/>; the last of each kind is kept.
     /// </summary>
     public void Prune(DateTimeOffset oldest)
     {
-        // Entries stand in the order of their time: only those that go are read.
-        Enqueue(
-            "DELETE FROM logbook WHERE id < (SELECT id FROM logbook WHERE at >= $0 ORDER BY id LIMIT 1)",
-            Micros(oldest)
-        );
         Enqueue(
             "DELETE FROM beginning WHERE began < $0 AND began < (SELECT max(began) FROM beginning AS last WHERE "
                 + "last.kind = beginning.kind)",

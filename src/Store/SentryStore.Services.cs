@@ -1,3 +1,4 @@
+using System.Globalization;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Store.Records;
 
@@ -87,6 +88,70 @@ public sealed partial class SentryStore
         Enqueue("UPDATE service SET revision = $1 WHERE id = $0", service.Number, revision);
     }
 
+    /// <summary>
+    /// Another name for a service, with the revision that has it and all that is kept under its name: as one write, so all
+    /// of it is kept or nothing.
+    /// </summary>
+    public void Rename(
+        ServiceId service,
+        string was,
+        string now,
+        int revision,
+        string document,
+        Principal by,
+        DateTimeOffset at
+    ) =>
+        Enqueue(
+            """
+            INSERT INTO revision (service, number, at, by, document, form) VALUES ($0, $3, $4, $5, $6, $7);
+            UPDATE service SET name = $2, revision = $3 WHERE id = $0;
+            UPDATE OR REPLACE secret SET service = $2 WHERE service = $1;
+            UPDATE OR REPLACE rehearsal SET service = $2 WHERE service = $1;
+            INSERT INTO fact (key, value) VALUES ($8, $0) ON CONFLICT (key) DO UPDATE SET value = excluded.value;
+            """,
+            service.Number,
+            was,
+            now,
+            revision,
+            Micros(at),
+            by,
+            document,
+            DocumentForms.Today,
+            RenamedKey + was
+        );
+
+    private const string RenamedKey = "renamed-",
+        RenamingKey = "renaming-";
+
+    /// <summary>Which service had a name before it was renamed; null: none.</summary>
+    public ServiceId? RenamedFrom(string name) =>
+        long.TryParse(Fact(RenamedKey + name), CultureInfo.InvariantCulture, out var id) ? new ServiceId(id) : null;
+
+    /// <summary>A renaming is under way: until it is over, what goes by the name may lie under either.</summary>
+    public void SetRenaming(ServiceId service, string was, string now) => SetFact(RenamingOf(service), $"{was} {now}");
+
+    public void RemoveRenaming(ServiceId service) => Enqueue("DELETE FROM fact WHERE key = $0", RenamingOf(service));
+
+    /// <summary>Renamings that were under way when the store was left.</summary>
+    public IReadOnlyList<(ServiceId Service, string Was, string Now)> Renamings() =>
+        Read(
+            $"SELECT key, value FROM fact WHERE key GLOB '{RenamingKey}*' ORDER BY key",
+            row =>
+            {
+                var names = row.GetString(1).Split(' ');
+                return (
+                    new ServiceId(
+                        long.Parse(row.GetString(0).AsSpan(RenamingKey.Length), CultureInfo.InvariantCulture)
+                    ),
+                    names[0],
+                    names[^1]
+                );
+            }
+        );
+
+    private static string RenamingOf(ServiceId service) =>
+        string.Create(CultureInfo.InvariantCulture, $"{RenamingKey}{service.Number}");
+
     /// <summary>The definition in effect as it was given, as JSON; null when there is no such service.</summary>
     public string? Document(ServiceId service) =>
         Read($"SELECT r.document FROM service s {Latest} WHERE s.id = $0", row => row.GetString(0), service.Number)
@@ -133,6 +198,7 @@ public sealed partial class SentryStore
         Enqueue("DELETE FROM moment WHERE service = $0", service.Number);
         Enqueue("DELETE FROM revision WHERE service = $0", service.Number);
         Enqueue("DELETE FROM service WHERE id = $0", service.Number);
+        Enqueue("DELETE FROM fact WHERE key GLOB $0 AND value = $1", RenamedKey + "*", $"{service.Number}");
         ForgetNumbers(service);
     }
 

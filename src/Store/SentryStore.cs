@@ -47,7 +47,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         string? Sql,
         object?[] Values,
         TaskCompletionSource? Done = null,
-        bool Lasting = false
+        bool Lasting = false,
+        bool Chained = false
     );
 
     /// <param name="aside">A copy that is read from while there is no writer.</param>
@@ -58,7 +59,10 @@ public sealed partial class SentryStore : IAsyncDisposable
         connectionString = Text(aside ?? path);
         using var reader = new SqliteConnection(connectionString);
         reader.Open();
-        lastLogId = Scalar(reader, "SELECT coalesce(max(id), 0) FROM logbook");
+        lastLogId = Scalar(
+            reader,
+            "SELECT max(coalesce((SELECT max(id) FROM logbook), 0), coalesce((SELECT max(id) FROM logbook_emptied), 0))"
+        );
         lastServiceId = Scalar(reader, "SELECT coalesce(max(seq), 0) FROM sqlite_sequence WHERE name = 'service'");
         writing = Task
             .Factory.StartNew(WriteAll, CancellationToken.None, TaskCreationOptions.DenyChildAttach, workings.Tasks)
@@ -486,7 +490,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             using var transaction = writer!.BeginTransaction();
             foreach (var write in batch)
                 if (write.Sql is not null)
-                    Execute(write.Sql, write.Values, transaction);
+                    Execute(write.Sql, write.Chained ? Linked(write.Values, transaction) : write.Values, transaction);
             // What was committed before without a flush gets it only with a commit that writes something.
             if (lasting && !writes && unflushed)
                 Execute(Mark, ["flushed", $"{DateTimeOffset.UtcNow.ToUnixTimeSeconds()}"], transaction);
@@ -497,10 +501,12 @@ public sealed partial class SentryStore : IAsyncDisposable
         }
         catch (SqliteException error) when (IsAboutTheWrite(error))
         {
+            chainHead = null; // what was written is not there
             return Apart(batch);
         }
         catch (SqliteException error)
         {
+            chainHead = null;
             return WhatFails(error, path);
         }
     }
@@ -582,15 +588,17 @@ public sealed partial class SentryStore : IAsyncDisposable
             try
             {
                 using var transaction = writer!.BeginTransaction();
-                Execute(sql, batch[i].Values, transaction);
+                Execute(sql, batch[i].Chained ? Linked(batch[i].Values, transaction) : batch[i].Values, transaction);
                 transaction.Commit();
             }
             catch (SqliteException error) when (IsAboutTheWrite(error))
             {
+                chainHead = null;
                 Refused = WhatFails(error, path);
             }
             catch (SqliteException error)
             {
+                chainHead = null;
                 return WhatFails(error, path);
             }
 
@@ -614,7 +622,11 @@ public sealed partial class SentryStore : IAsyncDisposable
         command.ExecuteNonQuery();
     }
 
-    private List<T> Read<T>(string sql, Func<SqliteDataReader, T> make, params object?[] values)
+    private List<T> Read<T>(string sql, Func<SqliteDataReader, T> make, params object?[] values) =>
+        [.. Stream(sql, make, values)];
+
+    /// <summary>Rows as they are asked for: whoever has enough reads no more.</summary>
+    private IEnumerable<T> Stream<T>(string sql, Func<SqliteDataReader, T> make, object?[] values)
     {
         using var connection = new SqliteConnection(connectionString);
         connection.Open();
@@ -622,10 +634,8 @@ public sealed partial class SentryStore : IAsyncDisposable
         command.CommandText = sql;
         Bind(command, values);
         using var reader = command.ExecuteReader();
-        var rows = new List<T>();
         while (reader.Read())
-            rows.Add(make(reader));
-        return rows;
+            yield return make(reader);
     }
 
     private TimeSpan? Median(string sql, ServiceId service)

@@ -26,6 +26,7 @@ internal sealed class Invariants(Machine machine)
             Processes(views, broken);
             Promises(views, asked, broken);
             await Outcomes(views, broken).ConfigureAwait(false);
+            await Logbook(broken).ConfigureAwait(false);
             Output(broken);
             Leftovers(views, broken);
         }
@@ -207,11 +208,26 @@ internal sealed class Invariants(Machine machine)
     /// <summary>
     /// Whether the logbook says of numbers up to this one that they are left out, as after the run directory was wiped.
     /// </summary>
-    private async Task<bool> PassedOver(string service, long last) =>
-        (await machine.Calm("logbook", service, "--last", "1000").ConfigureAwait(false)).Output.Contains(
-            $"numbers of runs up to {last} are left out",
-            StringComparison.Ordinal
-        );
+    private async Task<bool> PassedOver(string service, long last)
+    {
+        if (passedOver.Contains((service, last)))
+            return true;
+        var said = await machine
+            .Calm("logbook", service, "--last", "1000", "--kind", "numbers-passed-over")
+            .ConfigureAwait(false);
+        return said.Output.Contains($"numbers of runs up to {last} are left out", StringComparison.Ordinal)
+            && passedOver.Add((service, last));
+    }
+
+    /// <summary>What was said once is not asked again at each rest.</summary>
+    private readonly HashSet<(string Service, long Last)> passedOver = [];
+
+    /// <summary>The logbook is as it was written, whatever was killed.</summary>
+    private async Task Logbook(List<string> broken)
+    {
+        if (await machine.Calm("logbook", "--prove").ConfigureAwait(false) is { Exit: not 0 } said)
+            broken.Add($"calm logbook --prove: {said.Error}");
+    }
 
     /// <summary>
     /// Of each run the numbered lines are there from 0 on without a gap. Only where a keeper was killed are the last ones

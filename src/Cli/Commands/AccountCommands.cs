@@ -94,10 +94,12 @@ internal static class AccountCommands
     {
         var name = Name();
         var service = new Argument<string>("service") { Description = "The service whose kept files wait" };
+        var dry = Common.Dry();
         var command = new Command("hand-over", "Give an account what a service kept under an account that was removed")
         {
             name,
             service,
+            dry,
         };
         command.SetAction(
             async (parsed, cancellation) =>
@@ -107,7 +109,8 @@ internal static class AccountCommands
                     await client
                         .Send(
                             HttpMethod.Post,
-                            $"{PathOf(parsed.GetValue(name)!)}/hand-over?service={Uri.EscapeDataString(parsed.GetValue(service)!)}",
+                            $"{PathOf(parsed.GetValue(name)!)}/hand-over?service={Uri.EscapeDataString(parsed.GetValue(service)!)}"
+                                + (parsed.GetValue(dry) ? "&dry=true" : ""),
                             null,
                             ApiJson.Default.Answer,
                             cancellation

@@ -26,48 +26,24 @@ internal static class AskCommands
         var output = new Option<bool>("--with-output") { Description = "Remove its output too" };
         var alone = new Option<bool>("--alone") { Description = "Although others name it as a need" };
         var yes = new Option<bool>("--yes", "-y") { Description = "Without asking; needed where nobody can be asked" };
-        var dry = Common.Dry();
-        var json = Common.Json();
-        var command = new Command("unwrap", "Stop services cleanly and remove them; their output stays unless asked");
-        var selection = new Selection(command);
-        foreach (var option in new Option[] { output, alone, yes, dry, json })
-            command.Add(option);
-        command.SetAction(
-            async (parsed, cancellation) =>
+        return Each(
+            "unwrap",
+            "Stop services cleanly and remove them; their output stays unless asked",
+            [output, alone, yes],
+            parsed =>
+                (parsed.GetValue(output) ? "output=remove&" : "") + (parsed.GetValue(alone) ? "dependents=leave" : ""),
+            async (client, services, parsed, json, cancellation) =>
             {
-                using var client = Common.Client(parsed);
-                var services = await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
-                var withOutput = parsed.GetValue(output);
-                if (!parsed.GetValue(yes) && !parsed.GetValue(dry))
-                {
-                    // A name that nobody has is told before anything is asked.
-                    foreach (var service in services)
-                        _ = await client
-                            .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
-                            .ConfigureAwait(false);
-                    AskToUnwrap(services, withOutput, parsed.GetValue(json));
-                }
-
-                var exit = Exit.True;
+                if (parsed.GetValue(yes))
+                    return;
+                // A name that nobody has is told before anything is asked.
                 foreach (var service in services)
-                    exit = Math.Max(
-                        exit,
-                        await Ask(
-                                client,
-                                HttpMethod.Delete,
-                                $"{SentryClient.PathOf(service)}?{(withOutput ? "output=remove&" : "")}"
-                                    + (parsed.GetValue(alone) ? "dependents=leave&" : "")
-                                    + (parsed.GetValue(dry) ? "dry=true" : ""),
-                                service,
-                                parsed.GetValue(json),
-                                cancellation
-                            )
-                            .ConfigureAwait(false)
-                    );
-                return exit;
+                    _ = await client
+                        .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
+                        .ConfigureAwait(false);
+                AskToUnwrap(services, parsed.GetValue(output), json);
             }
         );
-        return command;
     }
 
     /// <exception cref="Failure">It is not wanted, or nobody can be asked.</exception>
@@ -114,11 +90,15 @@ internal static class AskCommands
     /// <summary>A command that asks the same of each service, one after the other.</summary>
     /// <param name="more">Further flags.</param>
     /// <param name="query">What they make of the call's address.</param>
+    /// <param name="sure">
+    /// Makes sure that it is wanted, before anything is done: given by what removes the services.
+    /// </param>
     public static Command Each(
         string what,
         string description,
         IReadOnlyList<Option>? more = null,
-        Func<ParseResult, string>? query = null
+        Func<ParseResult, string>? query = null,
+        Func<SentryClient, IReadOnlyList<string>, ParseResult, bool, CancellationToken, Task>? sure = null
     )
     {
         var dry = Common.Dry();
@@ -135,6 +115,8 @@ internal static class AskCommands
                 var services = await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
                 if (services.Count == 0)
                     Console.WriteLine($"There is no service to {what}: none of {selection.InWords(parsed)}.");
+                else if (sure is not null && !parsed.GetValue(dry))
+                    await sure(client, services, parsed, parsed.GetValue(json), cancellation).ConfigureAwait(false);
                 var exit = Exit.True;
                 foreach (var service in services)
                 {
@@ -144,8 +126,10 @@ internal static class AskCommands
                             exit,
                             await Ask(
                                     client,
-                                    HttpMethod.Post,
-                                    $"{SentryClient.PathOf(service)}/{what}{asked}dry={(parsed.GetValue(dry) ? "true" : "false")}",
+                                    sure is null ? HttpMethod.Post : HttpMethod.Delete,
+                                    SentryClient.PathOf(service)
+                                        + (sure is null ? $"/{what}" : "")
+                                        + $"{asked}dry={(parsed.GetValue(dry) ? "true" : "false")}",
                                     service,
                                     parsed.GetValue(json),
                                     cancellation

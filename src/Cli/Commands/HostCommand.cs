@@ -133,10 +133,11 @@ internal static class HostCommand
             Description = "End these, by their names in the list; all ends every one",
             AllowMultipleArgumentsPerToken = true,
         };
-        var json = Common.Json();
+        var (dry, json) = (Common.Dry(), Common.Json());
         var command = new Command("sessions", "Browsers that are signed in to the console, and the end of a session")
         {
             end,
+            dry,
             json,
         };
         command.SetAction(
@@ -148,13 +149,23 @@ internal static class HostCommand
                     .ConfigureAwait(false);
                 if (parsed.GetValue(end) is { Length: > 0 } ids)
                 {
+                    // One that is not there, and none is ended.
+                    if (
+                        ids is not ["all"]
+                        && ids.Except(sessions.Select(session => session.Id)).ToList() is [var none, ..]
+                    )
+                        throw new Failure(
+                            Exit.NoSuchThing,
+                            $"There is no open session {none}; nothing was ended.",
+                            "'calm host sessions' shows those there are."
+                        );
                     foreach (var id in ids is ["all"] ? [.. sessions.Select(session => session.Id)] : ids)
                         Console.WriteLine(
                             (
                                 await client
                                     .Send(
                                         HttpMethod.Delete,
-                                        $"sessions/{Uri.EscapeDataString(id)}",
+                                        $"sessions/{Uri.EscapeDataString(id)}{Common.Query(parsed, dry)}",
                                         null,
                                         ApiJson.Default.Answer,
                                         cancellation
@@ -167,6 +178,8 @@ internal static class HostCommand
                     return Exit.True;
                 }
 
+                if (parsed.GetValue(dry))
+                    throw new Failure(Exit.Usage, "--dry goes with --end: to list changes nothing.");
                 if (parsed.GetValue(json))
                     Common.WriteJson(sessions, ApiJson.Plain.IReadOnlyListSessionView);
                 else if (sessions.Count == 0)

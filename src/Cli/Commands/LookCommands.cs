@@ -9,7 +9,7 @@ using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>list</c>, <c>show</c>, <c>output</c>, <c>logbook</c>: everything that only looks.</summary>
+/// <summary><c>list</c>, <c>show</c>, <c>output</c>: everything that only looks.</summary>
 internal static class LookCommands
 {
     public static Command List()
@@ -382,42 +382,6 @@ internal static class LookCommands
             var length = decoder.GetChars(bytes, 0, got, text, 0);
             await Console.Out.WriteAsync(text.AsMemory(0, length), cancellation).ConfigureAwait(false);
         }
-    }
-
-    public static Command Logbook()
-    {
-        var name = new Argument<string?>("name")
-        {
-            Description = "Only of this service",
-            Arity = ArgumentArity.ZeroOrOne,
-        };
-        var last = new Option<int>("--last") { Description = "How many entries", DefaultValueFactory = _ => 30 };
-        var json = Common.Json();
-        var command = new Command("logbook", "What the sentry saw and did, and who asked") { name, last, json };
-        command.Shows(
-            json,
-            parsed =>
-            {
-                var of = parsed.GetValue(name) is { } service ? $"&service={Uri.EscapeDataString(service)}" : "";
-                return $"logbook?last={parsed.GetValue(last)}{of}";
-            },
-            () => ApiJson.Plain.IReadOnlyListLogEntry,
-            entries =>
-            {
-                if (entries.Count == 0)
-                    Console.WriteLine("Nothing in the logbook.");
-                else
-                    Table.Write(
-                        ["WHEN", "SERVICE", "BY", "WHAT"],
-                        [
-                            .. entries.Select(entry =>
-                                new[] { Lengths.At(entry.At), entry.Service ?? "(sentry)", entry.By ?? "-", entry.Text }
-                            ),
-                        ]
-                    );
-            }
-        );
-        return command;
     }
 
     private static IEnumerable<(string Key, string Value)> Flat(JsonElement element, string key)

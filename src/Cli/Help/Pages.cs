@@ -75,6 +75,14 @@ internal static class Pages
             "calm adjust fare-ledger --unset resources.memory"
         ),
         new(
+            "rename",
+            Stage.Prepare,
+            "Give a stopped service another name; its record comes along",
+            "NAME NEW",
+            "calm rename fare-ledger quay-ledger",
+            "calm rename fare-ledger \"Quay ledger\" --dry"
+        ),
+        new(
             "unwrap",
             Stage.Prepare,
             "Stop a service cleanly and remove it; its output stays",
@@ -162,7 +170,10 @@ internal static class Pages
             "What Calm Sentry saw and did, and who asked",
             "[NAME]",
             "calm logbook",
-            "calm logbook fare-ledger --last 100"
+            "calm logbook fare-ledger --since 2h --kind fell --kind held",
+            "calm logbook --follow",
+            "calm logbook --since 2026-11-01 --csv >november.csv",
+            "calm logbook --prove"
         ),
         new("board", Stage.Look, "What needs attention now, live", "", "calm board", "calm board --once"),
         new("open", Stage.Look, "Print a one-time link to the web console", "", "calm open"),

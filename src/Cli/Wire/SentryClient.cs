@@ -14,13 +14,6 @@ namespace CalmSentry.Cli.Wire;
 /// </summary>
 internal sealed class SentryClient : IDisposable
 {
-    /// <summary>Header of an answer to a change that the store could not take in yet, with the reason.</summary>
-    private const string NotRecorded = "Calm-Not-Recorded",
-        Note = "Calm-Note";
-
-    /// <summary>Header of every answer: the host's time zone.</summary>
-    private const string Zone = "Calm-Zone";
-
     private readonly HttpClient http;
     private readonly HashSet<string> said = [];
     private readonly Places places;
@@ -92,6 +85,15 @@ internal sealed class SentryClient : IDisposable
                 changed(JsonSerializer.Deserialize(item.Data, ApiJson.Default.ServiceView)!);
     }
 
+    /// <summary>Calls <paramref name="happened"/> with the name of each event there is, until cancelled.</summary>
+    public async Task Listen(Func<string, Task> happened, CancellationToken cancellation)
+    {
+        using var response = await Stream("events", cancellation).ConfigureAwait(false);
+        var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
+        await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancellation).ConfigureAwait(false))
+            await happened(item.EventType).ConfigureAwait(false);
+    }
+
     public void Dispose() => http.Dispose();
 
     private async Task<HttpResponseMessage> Send(
@@ -118,11 +120,11 @@ internal sealed class SentryClient : IDisposable
             );
         }
 
-        if (response.Headers.TryGetValues(Zone, out var zone))
+        if (response.Headers.TryGetValues(OwnHeaders.Zone, out var zone))
             Lengths.Zone = zone.First();
-        if (response.Headers.TryGetValues(NotRecorded, out var why))
+        if (response.Headers.TryGetValues(OwnHeaders.NotRecorded, out var why))
             Say($"not on record yet: {why.First().TrimEnd('.')}. It is tried again every second.");
-        if (response.Headers.TryGetValues(Note, out var note))
+        if (response.Headers.TryGetValues(OwnHeaders.Note, out var note))
             Say(note.First());
         if (response.IsSuccessStatusCode)
             return response;

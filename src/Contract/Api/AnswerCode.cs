@@ -12,6 +12,9 @@ public enum AnswerCode
     [JsonStringEnumMemberName("adjusted")]
     Adjusted,
 
+    [JsonStringEnumMemberName("renamed")]
+    Renamed,
+
     /// <summary>Nothing was done: it was only to be said what would be.</summary>
     [JsonStringEnumMemberName("would-do")]
     WouldDo,

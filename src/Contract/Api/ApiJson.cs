@@ -25,6 +25,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(Answer))]
 [JsonSerializable(typeof(SentryView))]
 [JsonSerializable(typeof(IReadOnlyList<LogEntry>))]
+[JsonSerializable(typeof(LogProofView))]
 [JsonSerializable(typeof(SignInLink))]
 [JsonSerializable(typeof(IReadOnlyList<SessionView>))]
 [JsonSerializable(typeof(Problem))]

@@ -33,6 +33,24 @@ public sealed record SentryView
     public required string You { get; init; }
 }
 
+/// <summary>Whether the logbook is as it was written.</summary>
+/// <param name="Holds">Every entry follows from the one before it.</param>
+/// <param name="Entries">Entries that are there.</param>
+/// <param name="Emptied">Entries whose content was dropped as too much, and whose digest was kept.</param>
+/// <param name="Last">Number of the last one.</param>
+/// <param name="Head">Its hash, SHA-256 in hexadecimal: kept elsewhere, it shows later whether anything before it was changed.</param>
+/// <param name="BrokenAt">Number of the first entry that does not fit.</param>
+/// <param name="Why">What does not fit, as a clause.</param>
+public sealed record LogProofView(
+    bool Holds,
+    long Entries,
+    long Emptied,
+    long Last,
+    string Head,
+    long? BrokenAt,
+    string? Why
+);
+
 /// <summary>One entry of the logbook: what happened, as data, and the sentence made of it.</summary>
 /// <param name="Code">What kind, a word of a closed list: <c>launched</c>, <c>fell</c>, <c>stop-asked</c> …; other: of an
 /// earlier version, as a sentence only.</param>

@@ -43,6 +43,39 @@ public static class DefinitionTrees
         return new MapNode(entries, over.Place);
     }
 
+    /// <summary>A definition in which whatever named a service as a need names it anew.</summary>
+    public static MapNode NeedRenamed(MapNode given, string was, string now) =>
+        With(
+            given,
+            "begin",
+            begin =>
+                With(
+                    (MapNode)begin,
+                    "needs",
+                    needs => new ListNode([
+                        .. ((ListNode)needs).Items.Select(need =>
+                            With(
+                                (MapNode)need,
+                                "service",
+                                name => name is ScalarNode scalar && scalar.Text == was ? new ScalarNode(now) : name
+                            )
+                        ),
+                    ])
+                )
+        );
+
+    private static MapNode With(MapNode map, string key, Func<Node, Node> change) =>
+        new(
+            [
+                .. map.Entries.Select(entry =>
+                    entry.Key == key && entry.Value is not NullNode
+                        ? KeyValuePair.Create(key, change(entry.Value))
+                        : entry
+                ),
+            ],
+            map.Place
+        );
+
     /// <summary>A written definition without what is only a default.</summary>
     public static MapNode Trimmed(MapNode whole, Definition definition) => Trim(whole, "", definition)!;
 

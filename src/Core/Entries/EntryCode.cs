@@ -10,6 +10,7 @@ public enum EntryCode
 
     Wrapped,
     Adjusted,
+    Renamed,
     Accepted,
     StartAsked,
     StartRefused,
@@ -57,6 +58,9 @@ public enum EntryCode
     OutputLost,
     SaysTooOften,
 
+    /// <summary>The program itself put it there, or one below it.</summary>
+    Noted,
+
     WatchesPaused,
     WatchesResumed,
     Reloaded,
@@ -94,6 +98,8 @@ public enum EntryCode
 
     // The sentry itself
 
+    LogbookCut,
+    LogbookBroken,
     Serving,
     Guard,
     Trouble,

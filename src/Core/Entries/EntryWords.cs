@@ -8,7 +8,20 @@ namespace CalmSentry.Core.Entries;
 /// <summary>The sentence an entry is shown as.</summary>
 public static class EntryWords
 {
-    public static string Of(Entry entry) =>
+    /// <summary>One that somebody changed behind the sentry's back keeps nobody from reading the rest.</summary>
+    public static string Of(Entry entry)
+    {
+        try
+        {
+            return Sentence(entry);
+        }
+        catch (Exception error) when (error is NullReferenceException or InvalidOperationException)
+        {
+            return $"An entry '{Words.Of(entry.Code)}' whose fields do not fit it.";
+        }
+    }
+
+    private static string Sentence(Entry entry) =>
         entry.Text
         ?? (
             entry.Code switch
@@ -16,6 +29,7 @@ public static class EntryWords
                 EntryCode.Wrapped => $"Wrapped: {entry.Seen}, to run as {entry.Name}.",
                 EntryCode.Adjusted =>
                     $"Revision {entry.Revision}: {entry.Seen ?? (entry.Changes.IsEmpty ? "no effective change" : string.Join("; ", entry.Changes))}.",
+                EntryCode.Renamed => $"Renamed, revision {entry.Revision}: until now it was called {entry.Name}.",
                 EntryCode.Accepted => $"{entry.Name} was accepted: {entry.Seen}",
                 EntryCode.StartAsked => entry switch
                 {
@@ -82,6 +96,8 @@ public static class EntryWords
                     $"The last {entry.Count} bytes of run {entry.Run}'s output found no room on the disk and are lost.",
                 EntryCode.SaysTooOften =>
                     $"It speaks of itself more than {entry.Count} times a second; what is more than that is not heard.",
+                EntryCode.Noted =>
+                    $"It {entry.Name}: {entry.Seen}{(entry.Names.IsEmpty ? "" : $" ({string.Join(", ", entry.Names)})")}",
                 EntryCode.WatchesPaused =>
                     $"Its watches are paused for {Duration.Write(entry.Limit!.Value)}: nothing is done about what they find.",
                 EntryCode.WatchesResumed => "Its watches count again.",
@@ -124,6 +140,9 @@ public static class EntryWords
                 EntryCode.StateSetApart =>
                     $"What {string.Join(", ", entry.Names)} kept belonged to an earlier account with the number {entry.Count}; it is set apart for root.",
                 EntryCode.SessionEnded => $"The session {entry.Name} of {entry.Seen} was ended.",
+                EntryCode.LogbookCut =>
+                    $"Entries up to number {entry.Count} are dropped as too old or too many; the last of them had the hash {entry.Seen}.",
+                EntryCode.LogbookBroken => $"The logbook is not as it was written: {entry.Seen}.",
                 EntryCode.Serving => $"calm-sentry {entry.Name} serves {entry.Seen} as pid {entry.Pid}.",
                 EntryCode.Drill when entry.Count is { } drilled =>
                     $"Drill: {Services(drilled)} stopped, then started as a boot would start them.",

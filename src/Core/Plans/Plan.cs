@@ -66,6 +66,12 @@ public sealed record Plan
 
     public bool Forced { get; init; }
 
+    /// <summary>Whether it stops or begins a service, or will.</summary>
+    public bool Concerns(string service) =>
+        Stops.Any(stop => stop.Name == service)
+        || Begins.Any(begin => begin.Name == service)
+        || Afterwards.Contains(service);
+
     /// <summary>The same by a clock that was set: what is waited for keeps its length.</summary>
     /// <param name="skew">By how much the clock was set forward.</param>
     public Plan Shifted(TimeSpan skew) => skew == TimeSpan.Zero ? this : this with { ForceAt = ForceAt + skew };

@@ -22,6 +22,14 @@ public static class Intent
         $"'{definition.Title}' would be wrapped as {definition.Name}, to run as {definition.Account}: {command}. It would be "
         + $"registered, not running{StartsBy(definition)} {Nothing}";
 
+    /// <param name="dependents">Services whose needs would name it anew.</param>
+    public static string Rename(Definition before, Definition after, IReadOnlyCollection<string> dependents) =>
+        $"{before.Name} would be called {after.Name}"
+        + (after.Title == before.Title || after.Title == after.Name ? "" : $", with the title '{after.Title}'")
+        + ". Its record, output, state directory and secrets would come along."
+        + (dependents.Count == 0 ? "" : $" {string.Join(", ", dependents)} would need it by its new name.")
+        + $" {Nothing}";
+
     /// <param name="command">Program and arguments, as one line.</param>
     public static string Start(
         Definition definition,

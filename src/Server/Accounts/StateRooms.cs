@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Server.Accounts;
@@ -13,8 +14,6 @@ namespace CalmSentry.Server.Accounts;
 /// </summary>
 internal sealed class StateRooms(Places places)
 {
-    private const UnixFileMode OwnersOnly = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
-
     /// <summary>Sets apart every state directory that belongs to this user id.</summary>
     /// <returns>The services they are of.</returns>
     public IReadOnlyList<string> SetApart(uint uid)
@@ -29,9 +28,9 @@ internal sealed class StateRooms(Places places)
             using var state = states.Entry(service);
             if (state?.Identity() is not { Type: FileType.Directory } found || found.Uid != uid)
                 continue;
-            using var room = library.Held.MakeDirectory(Path.GetFileName(places.StatesApart), OwnersOnly);
+            using var room = library.Held.MakeDirectory(Path.GetFileName(places.StatesApart), OwnDirectory.Mode);
             _ = state.Give(Account.OwnId, uint.MaxValue);
-            state.SetMode((int)OwnersOnly);
+            state.SetMode((int)OwnDirectory.Mode);
             if (states.Move(service, room, Name(service, uid, room)))
                 apart.Add(service);
         }
@@ -42,22 +41,17 @@ internal sealed class StateRooms(Places places)
     /// <summary>What of a service waits to be handed over, as a path; null: nothing.</summary>
     public string? Waiting(string service)
     {
-        var found = Directory.Exists(places.StatesApart)
-            ? Directory
-                .GetDirectories(places.StatesApart, service + ".*")
-                .Where(path => ServiceOf(path) == service)
-                .Order(StringComparer.Ordinal)
-                .LastOrDefault()
-            : null;
-        return found;
+        var name = Directory.Exists(places.StatesApart) ? Of(places.StatesApart, service).LastOrDefault() : null;
+        return name is null ? null : Path.Combine(places.StatesApart, name);
     }
 
     /// <summary>
     /// Gives what waits to an account, as the service's state directory: what belonged to the removed account, and
     /// nothing else, is the new one's.
     /// </summary>
+    /// <param name="dry">Nothing is done: it is only said.</param>
     /// <returns>What was done, or what prevented it.</returns>
-    public (bool Done, string Said) HandOver(string service, Account account)
+    public (bool Done, string Said) HandOver(string service, Account account, bool dry)
     {
         if (Waiting(service) is not { } path)
             return (false, $"Nothing of {service} is set apart, so there is nothing to hand over.");
@@ -65,7 +59,7 @@ internal sealed class StateRooms(Places places)
         using var apart = Held.Walk(places.StatesApart);
         using var states = library.Held.MakeDirectory(
             Path.GetFileName(places.States),
-            OwnersOnly
+            OwnDirectory.Mode
                 | UnixFileMode.GroupRead
                 | UnixFileMode.GroupExecute
                 | UnixFileMode.OtherRead
@@ -81,6 +75,11 @@ internal sealed class StateRooms(Places places)
         var name = Path.GetFileName(path);
         using var state = apart.Held.Entry(name)!;
         var before = uint.Parse(name.Split('.')[^2], CultureInfo.InvariantCulture);
+        if (dry)
+            return (
+                true,
+                $"What {service} kept under user id {before} ({path}) would be {account.Name}'s, as {places.StateOf(service)}."
+            );
         var count = 0;
         TreeWalk.Each(
             state,
@@ -115,5 +114,11 @@ internal sealed class StateRooms(Places places)
         }
     }
 
-    private static string ServiceOf(string path) => string.Join('.', Path.GetFileName(path).Split('.').SkipLast(2));
+    /// <summary>Names of the directories that are set apart of a service, in order.</summary>
+    public static IEnumerable<string> Of(string apart, string service) =>
+        Directory
+            .GetDirectories(apart, service + ".*")
+            .Select(path => Path.GetFileName(path))
+            .Where(name => string.Join('.', name.Split('.').SkipLast(2)) == service)
+            .Order(StringComparer.Ordinal);
 }

@@ -237,17 +237,10 @@ internal static class AccountRoutes
         permits.Set(name, permitted: true, made: true);
         logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.AccountMade,
-                CameTrue = true,
-                Said =
-                    $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
-                    + $"to run services. Folders it needs: calm account grant {name} FOLDER",
-            },
-            ApiJson.Plain.Answer,
-            statusCode: 201
+        return Reply.Of(
+            AnswerCode.AccountMade,
+            $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
+                + $"to run services. Folders it needs: calm account grant {name} FOLDER"
         );
     }
 
@@ -317,21 +310,14 @@ internal static class AccountRoutes
                         + $"{house.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to "
                         + $"another account"
             );
-        return TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.AccountRemoved,
-                CameTrue = true,
-                Said = said,
-            },
-            ApiJson.Plain.Answer
-        );
+        return Reply.Of(AnswerCode.AccountRemoved, said);
     }
 
     /// <summary>Give an account what ?service=NAME kept under an account that was removed.</summary>
     public static async Task<IResult> HandOver(
         string name,
         string service,
+        bool? dry,
         SentryStore store,
         Record logbook,
         StateRooms states,
@@ -342,18 +328,19 @@ internal static class AccountRoutes
             return NoSuchAccount(name);
         if (Account.OwnId != 0)
             return NeedsRoot("only root can give what belongs to others");
-        var (done, said) = states.HandOver(ServiceName.From(service), account);
+        var (done, said) = states.HandOver(ServiceName.From(service), account, dry == true);
+        if (done && dry == true)
+            return WouldDo(said);
         if (done)
             logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = AnswerCode.StateHandedOver,
                 CameTrue = done,
                 Said = said,
-            },
-            ApiJson.Plain.Answer
+            }
         );
     }
 
@@ -366,7 +353,7 @@ internal static class AccountRoutes
             "Run the sentry as root."
         );
 
-    private static IResult WouldDo(string said) => WrapRoutes.WouldDo($"{said} Nothing was done.", null);
+    private static IResult WouldDo(string said) => Reply.WouldDo($"{said} Nothing was done.");
 
     private static async Task<IResult> Permit(
         string name,
@@ -413,14 +400,13 @@ internal static class AccountRoutes
                         : $" {string.Join(", ", services)} run as it: what is live goes on, no start follows."
                 ),
         };
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = permitted ? AnswerCode.AccountPermitted : AnswerCode.AccountForbidden,
                 CameTrue = true,
                 Said = said,
-            },
-            ApiJson.Plain.Answer
+            }
         );
     }
 
@@ -467,14 +453,13 @@ internal static class AccountRoutes
                 Caller.Of(context).Who
             );
         await house.Store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = give ? AnswerCode.FolderGranted : AnswerCode.FolderTaken,
                 CameTrue = done,
                 Said = string.Join("\n", said),
-            },
-            ApiJson.Plain.Answer
+            }
         );
     }
 }

@@ -51,7 +51,11 @@ internal sealed record Called(string Name, ServiceActor? Found, string? Nearest,
                     );
             }
             else if (argument is Called { Found: null } called)
-                return Problems.NoSuchService(called.Name, called.Nearest);
+                return Problems.NoSuchService(
+                    called.Name,
+                    called.Nearest,
+                    context.HttpContext.RequestServices.GetRequiredService<Registry>().RenamedTo(called.Name)
+                );
         }
 
         return await next(context).ConfigureAwait(false);

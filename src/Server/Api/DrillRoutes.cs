@@ -118,7 +118,7 @@ internal static class DrillRoutes
         if (dry == true)
         {
             var live = plan.Stops.Where(stop => registry.Named(stop.Name)?.Situation.Run is not null).ToList();
-            return WrapRoutes.WouldDo(
+            return Reply.WouldDo(
                 $"{live.Count} {(live.Count == 1 ? "service" : "services")} would be wound down"
                     + $"{(live.Count == 0 ? "" : $", in this order: {string.Join(", ", live.Select(stop => stop.Name))}")}; "
                     + $"what is left after {Duration.Write(limit)} would be killed. Nothing was done.",
@@ -136,14 +136,13 @@ internal static class DrillRoutes
             + $"down{(stops.Count == 0 ? "" : $", in this order: {string.Join(", ", stops.Select(stop => stop.Name))}")}."
             + (forced.Count == 0 ? "" : $" By force: {string.Join(", ", forced)}.");
         await house.Store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = AnswerCode.AllStopped,
                 CameTrue = forced.Count == 0,
                 Said = said,
-            },
-            ApiJson.Plain.Answer
+            }
         );
     }
 

@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Server.Api;
 
@@ -8,13 +9,11 @@ namespace CalmSentry.Server.Api;
 /// </summary>
 internal static class HostTime
 {
-    /// <summary>Header of every answer: the name of the host's zone in the IANA database.</summary>
-    public const string Header = "Calm-Zone";
-
     public static string Zone => TimeZoneInfo.Local.Id;
 
     /// <summary>
-    /// A time as people give it, in the host's zone unless it says another; a time of day alone is its latest.
+    /// A time as people give it, in the host's zone unless it says another; a time of day alone is its latest, a length is
+    /// so long ago.
     /// </summary>
     /// <param name="parameter">Its name, for the refusal.</param>
     /// <param name="text">Null: none was given.</param>
@@ -23,6 +22,8 @@ internal static class HostTime
     {
         if (text is null)
             return (null, null);
+        if (Duration.TryRead(text, out var ago))
+            return (now - ago, null);
         if (
             !DateTimeOffset.TryParse(
                 text,
@@ -37,8 +38,8 @@ internal static class HostTime
                     400,
                     "no-time",
                     "Not a time",
-                    $"{parameter}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30' (this host's time), or ISO 8601 "
-                        + "such as 2026-11-20T03:12:30+01:00."
+                    $"{parameter}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30' (this host's time), ISO 8601 "
+                        + "such as 2026-11-20T03:12:30+01:00, or how long ago, such as 10min."
                 )
             );
         var isTimeOfDay = text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal);

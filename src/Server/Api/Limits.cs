@@ -45,6 +45,10 @@ internal static class Limits
                 $"The store is damaged: {damage}. Definitions are in {places.Definitions}, too: end the sentry alone, move "
                     + $"{places.Database} away, and start it: it is made again from them."
             );
+        if (store.Broken is { } broken)
+            limits.Add(
+                $"The logbook is not as it was written: {broken}. Somebody else wrote to {places.Database}; 'calm logbook --prove' looks again."
+            );
         if (store.Refused is { } refused)
             limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
         return limits;

@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Contract;
+using CalmSentry.Contract.Api;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Output;
 using Microsoft.AspNetCore.Http.Features;
@@ -9,11 +10,6 @@ namespace CalmSentry.Server.Api;
 /// <summary>A service's output, byte for byte: the last lines, everything from an offset, and live.</summary>
 internal static class OutputRoutes
 {
-    /// <summary>
-    /// Header with the offset of the first byte sent; a reader that counts can come back where it was.
-    /// </summary>
-    public const string OffsetHeader = "Calm-Offset";
-
     /// <summary>Readers that follow at the same time: each watches a directory, of which a host allows few.</summary>
     private const int MostFollowers = 64;
 
@@ -63,7 +59,7 @@ internal static class OutputRoutes
         }
 
         context.Response.ContentType = "text/plain; charset=utf-8";
-        context.Response.Headers[OffsetHeader] = offset.ToString(CultureInfo.InvariantCulture);
+        context.Response.Headers[OwnHeaders.Offset] = offset.ToString(CultureInfo.InvariantCulture);
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         await context.Response.StartAsync(context.RequestAborted).ConfigureAwait(false);
         await context.Response.BodyWriter.FlushAsync(context.RequestAborted).ConfigureAwait(false);

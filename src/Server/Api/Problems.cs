@@ -34,13 +34,19 @@ internal static class Problems
             error.ToString()
         );
 
-    public static IResult NoSuchService(string called, string? nearest) =>
+    /// <param name="renamed">What a service is called that had this name.</param>
+    public static IResult NoSuchService(string called, string? nearest, string? renamed = null) =>
         Of(
             StatusCodes.Status404NotFound,
             "no-such-service",
             "No such service",
-            $"There is no service called '{called}' here" + (nearest is null ? "." : $"; did you mean '{nearest}'?"),
-            "'calm list' shows all there are."
+            $"There is no service called '{called}' here"
+                + (
+                    renamed is not null ? $": it was renamed to '{renamed}'."
+                    : nearest is null ? "."
+                    : $"; did you mean '{nearest}'?"
+                ),
+            renamed is null ? "'calm list' shows all there are." : $"calm show {renamed}"
         );
 
     public static IResult Unreadable(Unreadable one, Places places) =>

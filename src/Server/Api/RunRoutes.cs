@@ -27,7 +27,7 @@ internal static class RunRoutes
         one.MapPost("/stop", Stop).Produces<Answer>().Refuses(409).May(Permission.Operate);
         one.MapPost("/restart", Restart).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
         one.MapPost("/reload", Reload).Produces<Answer>().Refuses(409).May(Permission.Operate);
-        one.MapPost("/watches", Watches).Produces<Answer>().Refuses(400).May(Permission.Operate);
+        one.MapPost("/watches", Watches).Produces<Answer>().Refuses(400, 409).May(Permission.Operate);
         one.MapPost("/release", Release).Produces<Answer>().May(Permission.Operate);
     }
 
@@ -90,7 +90,7 @@ internal static class RunRoutes
         var before = actor.Situation;
         var asked = await actor.Ask(new StartAsked(caller.Who, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
-        return Answered(
+        return Reply.Of(
             await Arrive(actor, asked, already, registry, store, places, clock, context).ConfigureAwait(false)
         );
     }
@@ -111,7 +111,7 @@ internal static class RunRoutes
         var actor = called.Service;
         if (actor.Situation.Phase != Phase.Held)
         {
-            return Answered(
+            return Reply.Of(
                 new()
                 {
                     Code = AnswerCode.NotHeld,
@@ -134,7 +134,7 @@ internal static class RunRoutes
         var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Who)).ConfigureAwait(false);
         var answer = await Arrive(actor, asked, already: false, registry, store, places, clock, context)
             .ConfigureAwait(false);
-        return Answered(answer with { Said = $"Released from its hold. {answer.Said}" });
+        return Reply.Of(answer with { Said = $"Released from its hold. {answer.Said}" });
     }
 
     /// <summary>
@@ -199,7 +199,7 @@ internal static class RunRoutes
             asked = actor.Situation;
         }
 
-        return Answered(
+        return Reply.Of(
             await Arrive(actor, asked, already: false, registry, house.Store, house.Places, house.Clock, context)
                 .ConfigureAwait(false)
         );
@@ -231,10 +231,10 @@ internal static class RunRoutes
         var first = await registry.Plans.Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
         var answer = await StopOne(actor, house, context).ConfigureAwait(false);
         if (first.Count == 0)
-            return Answered(answer);
+            return Reply.Of(answer);
         var (need, were) = first.Count == 1 ? ("needs", "was") : ("need", "were");
         var names = string.Join(", ", first.Select(stop => stop.Name));
-        return Answered(answer with { Said = $"{names}, which {need} it, {were} stopped first. {answer.Said}" });
+        return Reply.Of(answer with { Said = $"{names}, which {need} it, {were} stopped first. {answer.Said}" });
     }
 
     /// <summary>
@@ -249,7 +249,7 @@ internal static class RunRoutes
             return refusal;
         return dry == true
             ? WouldDo(actor, Intent.Reload(actor.Definition))
-            : Answered(
+            : Reply.Of(
                 await Reloading.Do(actor, Caller.Of(context).Who, house, context.RequestAborted).ConfigureAwait(false)
             );
     }
@@ -277,6 +277,14 @@ internal static class RunRoutes
             );
         var actor = called.Service;
         var (title, paused) = (actor.Definition.Title, pause > TimeSpan.Zero);
+        if (paused && actor.Definition.Watch.IsEmpty)
+            return Problems.Of(
+                409,
+                "nothing-to-pause",
+                "It has no watches",
+                $"{title} has no watches that could be paused; nothing was changed.",
+                $"calm show {actor.Definition.Name}   says what is watched; calm adjust {actor.Definition.Name} --watch … adds a watch"
+            );
         if (dry == true)
             return WouldDo(
                 actor,
@@ -286,8 +294,8 @@ internal static class RunRoutes
             );
         await actor.Ask(new WatchesPaused(Caller.Of(context).Who, pause)).ConfigureAwait(false);
         await house.Store.Kept().ConfigureAwait(false);
-        return Answered(
-            new()
+        return Reply.Of(
+            new Answer
             {
                 Code = paused ? AnswerCode.WatchesPaused : AnswerCode.WatchesResumed,
                 CameTrue = true,
@@ -358,7 +366,7 @@ internal static class RunRoutes
 
     private static readonly string CopiesEnded = FindingCodes.WordOf(FindingCode.CopyRunning);
 
-    private static IResult WouldDo(ServiceActor actor, string said) => WrapRoutes.WouldDo(said, actor.View);
+    private static IResult WouldDo(ServiceActor actor, string said) => Reply.WouldDo(said, actor.View);
 
     /// <param name="caller">Whom the logbook names; null: nothing is done, and nothing noted.</param>
     private static async Task<IResult?> Blocked(
@@ -490,7 +498,4 @@ internal static class RunRoutes
             )
         );
     }
-
-    private static Microsoft.AspNetCore.Http.HttpResults.JsonHttpResult<Answer> Answered(Answer answer) =>
-        TypedResults.Json(answer, ApiJson.Plain.Answer);
 }

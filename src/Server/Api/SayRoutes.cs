@@ -1,4 +1,8 @@
+using System.Text.Json;
+using CalmSentry.Core.Entries;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace CalmSentry.Server.Api;
@@ -9,26 +13,119 @@ namespace CalmSentry.Server.Api;
 internal static class SayRoutes
 {
     private const int LongestText = 500,
-        MostBytes = 4096;
+        MostBytes = 16 << 10,
+        MostFields = 16,
+        LongestField = 64;
+
+    /// <summary>Entries of its own that a service may go on making, a second, and so many at once.</summary>
+    private const double Notes = 0.5,
+        NotesAtOnce = 5 * 60 * Notes;
 
     public static void MapSay(this WebApplication app) =>
         app.Map(Door.OwnService + "/{**word}", Hear).May(Permission.OwnService).ExcludeFromDescription();
 
-    private static async Task<IResult> Hear(string? word, HttpContext context)
+    private static async Task<IResult> Hear(string? word, Record logbook, Pace pace, HttpContext context)
     {
-        if (word is not ("serves" or "well" or "says"))
-            return Say(404, "There are: /serves, /well, /says; a body is shown as what it says of itself.");
+        if (word is not ("serves" or "well" or "says" or "notes" or "warns" or "asks"))
+            return Say(
+                404,
+                "There are: /serves, /well, /says (a body is shown as what it says of itself), and /notes, /warns, /asks "
+                    + "(a body becomes an entry of the logbook; asks: a person is to hear of it)."
+            );
         var (text, problem) = await Incoming.Text(context.Request, MostBytes).ConfigureAwait(false);
         if (problem is not null)
             return problem;
+        var service = context.Features.Get<DoorWord>()!.Service!;
+        if (word is "notes" or "warns" or "asks")
+            return Note(service, word, text!, context.Request.HasJsonContentType(), logbook, pace);
         text = text!.Trim();
         if (text.Length > LongestText)
-            return Say(413, $"What it says has at most {LongestText} characters.");
-        context
-            .Features.Get<DoorWord>()!
-            .Service!.Says(word == "serves", word != "says", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
+            return TooLong();
+        service.Says(word == "serves", word != "says", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
         return Say(200, "Heard.");
     }
+
+    /// <summary>An entry of the program's own: text alone, or <c>{"text": …, "fields": {…}}</c> as JSON.</summary>
+    private static ContentHttpResult Note(
+        ServiceActor service,
+        string how,
+        string body,
+        bool isJson,
+        Record logbook,
+        Pace pace
+    )
+    {
+        IReadOnlyList<string> fields = [];
+        var text = body;
+        if (isJson && !TryRead(body, out text, out fields))
+            return Say(
+                400,
+                "A body of JSON is an object with a text, and fields if there are any: "
+                    + """{"text": "drawer open", "fields": {"till": "3"}}"""
+                    + $"; at most {MostFields} fields, their names at most {LongestField} characters, their values text, "
+                    + "numbers, true or false."
+            );
+        text = text.Trim().ReplaceLineEndings(" ");
+        if (text.Length == 0)
+            return Say(400, "An entry has a text.");
+        if (text.Length > LongestText || fields.Any(field => field.Length > LongestText))
+            return TooLong();
+        if (!pace.Take((service.Id, nameof(Note)), Notes, NotesAtOnce))
+            return Say(
+                429,
+                $"A service may make {Notes * 60:0} entries a minute of its own, {NotesAtOnce:0} at once; this one was not taken."
+            );
+        logbook.Note(
+            service,
+            new(EntryCode.Noted)
+            {
+                Name = how,
+                Seen = text,
+                Names = [.. fields],
+                Run = service.Situation.Run?.Number,
+            },
+            tells: how == "asks"
+        );
+        return Say(200, "It is in the logbook.");
+    }
+
+    private static bool TryRead(string body, out string text, out IReadOnlyList<string> fields)
+    {
+        (text, fields) = ("", []);
+        try
+        {
+            using var json = JsonDocument.Parse(body);
+            if (
+                json.RootElement.ValueKind != JsonValueKind.Object
+                || !json.RootElement.TryGetProperty("text", out var said)
+                || said.ValueKind != JsonValueKind.String
+            )
+                return false;
+            text = said.GetString()!;
+            if (!json.RootElement.TryGetProperty("fields", out var given))
+                return true;
+            if (given.ValueKind != JsonValueKind.Object)
+                return false;
+            var all = given.EnumerateObject().ToList();
+            if (
+                all.Count > MostFields
+                || all.Any(field =>
+                    field.Name.Length is 0 or > LongestField
+                    || field.Value.ValueKind is JsonValueKind.Object or JsonValueKind.Array or JsonValueKind.Null
+                )
+            )
+                return false;
+            fields = [.. all.Select(field => $"{field.Name}={field.Value.ToString().ReplaceLineEndings(" ")}")];
+            return true;
+        }
+        catch (Exception error) when (error is JsonException or InvalidOperationException)
+        {
+            return false;
+        }
+    }
+
+    private static ContentHttpResult TooLong() =>
+        Say(413, $"A text has at most {LongestText} characters, and so has a field.");
 
     private static ContentHttpResult Say(int status, string text) =>
         TypedResults.Text(text + "\n", "text/plain; charset=utf-8", statusCode: status);

@@ -73,7 +73,7 @@ internal static class SecretRoutes
                     + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
             );
         if (dry == true)
-            return WrapRoutes.WouldDo(
+            return Reply.WouldDo(
                 $"{key} of {service} would be sealed with a value of {length} bytes. Nothing was done.",
                 null
             );
@@ -92,15 +92,7 @@ internal static class SecretRoutes
                         : $" The live run has the value before; 'calm restart {service}' brings " + $"this one in."
                 : $" The service does not ask for it yet: calm adjust {service} --secret {key}"
             );
-        return TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.SecretSet,
-                CameTrue = true,
-                Said = said,
-            },
-            ApiJson.Plain.Answer
-        );
+        return Reply.Of(AnswerCode.SecretSet, said);
     }
 
     /// <summary>Remove a secret's value.</summary>
@@ -117,7 +109,7 @@ internal static class SecretRoutes
     {
         var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
         if (dry == true && secrets.Has(service, key))
-            return WrapRoutes.WouldDo($"The value of {key} of {service} would be removed. Nothing was done.", null);
+            return Reply.WouldDo($"The value of {key} of {service} would be removed. Nothing was done.");
         if (!secrets.Remove(service, key))
             return Problems.Of(
                 404,
@@ -128,14 +120,6 @@ internal static class SecretRoutes
             );
         logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.SecretRemoved,
-                CameTrue = true,
-                Said = $"{key} of {service} is removed.",
-            },
-            ApiJson.Plain.Answer
-        );
+        return Reply.Of(AnswerCode.SecretRemoved, $"{key} of {service} is removed.");
     }
 }

@@ -8,20 +8,17 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
-using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
-/// <summary>The sentry itself, its logbook, live events and sign-in.</summary>
+/// <summary>The sentry itself, and live events.</summary>
 internal static class SentryRoutes
 {
     public static void MapSentry(this IEndpointRouteBuilder api)
     {
         api.MapGet("/sentry", Sentry).Produces<SentryView>().May(Permission.Read).WithMetadata(new Unrecorded.Told());
-
-        api.MapGet("/logbook", Logbook).May(Permission.Read);
 
         api.MapGet("/events", LiveEvents).Produces<string>(200, "text/event-stream").May(Permission.Read);
 
@@ -81,25 +78,6 @@ internal static class SentryRoutes
             await foreach (var live in events.Listen(first, service, cancellation).ConfigureAwait(false))
                 yield return new(live.Data, live.Name);
         }
-    }
-
-    /// <summary>The latest entries of the logbook, oldest first; of one service, or of all.</summary>
-    /// <param name="service">Its short name or title, or the name of one that is no more.</param>
-    /// <param name="last">How many at most, 1 to 100,000.</param>
-    public static async Task<IReadOnlyList<LogEntry>> Logbook(
-        string? service,
-        int? last,
-        Registry registry,
-        SentryStore store
-    )
-    {
-        await store.Settled().ConfigureAwait(false);
-        var most = Math.Clamp(last ?? 50, 1, 100_000);
-        var entries =
-            service is null ? store.Logbook(most)
-            : registry.Find(service) is { } actor ? store.Logbook(actor.Id, most)
-            : store.LogbookOf(service, most);
-        return [.. entries.Select(EntryViews.Of)];
     }
 
     private static SentryView View(

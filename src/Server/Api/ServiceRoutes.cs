@@ -40,7 +40,7 @@ internal static class ServiceRoutes
     public static IReadOnlyList<ServiceView> All(Registry registry, HttpContext context)
     {
         if (registry.HeldBack is { } why)
-            context.Response.Headers["Calm-Note"] =
+            context.Response.Headers[OwnHeaders.Note] =
                 $"Nothing was started at this boot: {why}. 'calm start NAME' starts one.";
         return registry.Views;
     }

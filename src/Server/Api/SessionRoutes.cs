@@ -75,14 +75,18 @@ internal static class SessionRoutes
     }
 
     /// <summary>End one browser's session.</summary>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> End(
         string id,
+        bool? dry,
         Sessions sessions,
         SentryStore store,
         Record logbook,
         HttpContext context
     )
     {
+        if (dry == true && sessions.Open.FirstOrDefault(one => one.Id == id) is { } open)
+            return Reply.WouldDo($"The session {id} of {open.Account} would be ended. Nothing was done.");
         if (sessions.End(id) is not { } session)
             return Problems.Of(
                 404,
@@ -93,14 +97,9 @@ internal static class SessionRoutes
             );
         logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.SessionEnded,
-                CameTrue = true,
-                Said = $"The session {id} of {session.Account} is ended: that browser has to be signed in again.",
-            },
-            ApiJson.Plain.Answer
+        return Reply.Of(
+            AnswerCode.SessionEnded,
+            $"The session {id} of {session.Account} is ended: that browser has to be signed in again."
         );
     }
 }

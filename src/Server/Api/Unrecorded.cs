@@ -1,3 +1,4 @@
+using CalmSentry.Contract.Api;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
@@ -14,8 +15,6 @@ internal static class Unrecorded
     /// <summary>In an endpoint's metadata: its answer itself says so.</summary>
     public sealed class Told;
 
-    private const string Header = "Calm-Not-Recorded";
-
     public static Task Watch(SentryStore store, HttpContext context, RequestDelegate next)
     {
         if (
@@ -29,7 +28,9 @@ internal static class Unrecorded
         context.Response.OnStarting(() =>
         {
             if (store.Failure is { } unwritten)
-                context.Response.Headers[Header] = string.Concat(unwritten.Where(c => c is >= ' ' and < '\x7f'));
+                context.Response.Headers[OwnHeaders.NotRecorded] = string.Concat(
+                    unwritten.Where(c => c is >= ' ' and < '\x7f')
+                );
             return Task.CompletedTask;
         });
         return next(context);

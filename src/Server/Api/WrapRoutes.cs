@@ -61,14 +61,14 @@ internal static class WrapRoutes
         if (registry.UnreadableOf(definition.Name) is { } unreadable)
             return Problems.Unreadable(unreadable, places);
         if (registry.Find(definition.Name) is not null)
-            return Taken(definition);
+            return Taken(definition.Name);
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return FindingViews.Refusal(left, "run");
         if (dry == true)
             return registry.Circle(definition) is { } inCircle
                 ? Circle(inCircle)
-                : WouldDo(
+                : Reply.WouldDo(
                     Intent.Wrap(definition, CommandLine.Of(LaunchOrder.CommandOf(definition.Program))),
                     null,
                     FindingViews.Of(findings, definition.Accept),
@@ -91,7 +91,7 @@ internal static class WrapRoutes
         )
             return refused;
         if (!added)
-            return Taken(definition);
+            return Taken(definition.Name);
         LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, logbook);
         await store.Kept().ConfigureAwait(false);
         if (store.Failure is { } failure)
@@ -103,7 +103,7 @@ internal static class WrapRoutes
 
         var view = registry.Find(definition.Name)!.View;
         var starts = Intent.StartsBy(definition);
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = AnswerCode.Wrapped,
@@ -114,8 +114,7 @@ internal static class WrapRoutes
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = FindingViews.RepeatOf(definition, sent.Given),
             },
-            ApiJson.Plain.Answer,
-            statusCode: 201
+            201
         );
     }
 
@@ -158,7 +157,7 @@ internal static class WrapRoutes
         {
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
-            return WouldDo(
+            return Reply.WouldDo(
                 changes.Count == 0
                     ? $"{definition.Title} is so already; nothing would be changed."
                     : $"{definition.Title} would be adjusted:\n  {string.Join("\n  ", changes)}\n"
@@ -176,7 +175,8 @@ internal static class WrapRoutes
                     () =>
                         changes.Count > 0
                             ? actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who)
-                            : Task.CompletedTask
+                            : Task.CompletedTask,
+                    actor
                 )
                 .ConfigureAwait(false) is
             { } refused
@@ -184,7 +184,7 @@ internal static class WrapRoutes
             return refused;
         LogAccepted(findings, actor, definition.Accept, caller, logbook);
         await store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = changes.Count == 0 ? AnswerCode.Unchanged : AnswerCode.Adjusted,
@@ -197,8 +197,7 @@ internal static class WrapRoutes
                 Service = actor.View,
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = FindingViews.RepeatOf(definition, sent.Given),
-            },
-            ApiJson.Plain.Answer
+            }
         );
     }
 
@@ -237,10 +236,10 @@ internal static class WrapRoutes
         )
             return refused;
         if (mended is not { } actor)
-            return Taken(definition);
+            return Taken(definition.Name);
         LogAccepted(findings, actor, definition.Accept, caller, logbook);
         await store.Kept().ConfigureAwait(false);
-        return TypedResults.Json(
+        return Reply.Of(
             new Answer
             {
                 Code = AnswerCode.Adjusted,
@@ -250,8 +249,7 @@ internal static class WrapRoutes
                 Service = actor.View,
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = FindingViews.RepeatOf(definition, sent.Given),
-            },
-            ApiJson.Plain.Answer
+            }
         );
     }
 
@@ -260,12 +258,16 @@ internal static class WrapRoutes
         Definition definition,
         Registry registry,
         HttpContext context,
-        Func<Task> put
+        Func<Task> put,
+        ServiceActor? of = null
     )
     {
         await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
         try
         {
+            // It may have been renamed, or started, since the definition was read.
+            if (of is not null && NotAdjustable(of, definition) is { } refusal)
+                return refusal;
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
             await put().ConfigureAwait(false);
@@ -281,10 +283,9 @@ internal static class WrapRoutes
         Problems.Of(
             422,
             "name-fixed",
-            "A name stays",
-            $"The definition is named '{definition.Name}', the service '{name}'; a short name is never changed, for output "
-                + "and secrets are kept under it.",
-            "Give it another --title, or wrap it anew under the other name."
+            "A name is changed by itself",
+            $"The definition is named '{definition.Name}', the service '{name}'; nothing was changed.",
+            $"calm rename {name} {definition.Name}   then adjust it under its new name"
         );
 
     private static IResult? NotAdjustable(ServiceActor actor, Definition definition)
@@ -305,26 +306,6 @@ internal static class WrapRoutes
 
         return null;
     }
-
-    /// <summary>The answer to a call that only asks what would be done.</summary>
-    public static IResult WouldDo(
-        string said,
-        ServiceView? service,
-        IReadOnlyList<FindingView>? findings = null,
-        RepeatView? repeat = null
-    ) =>
-        TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.WouldDo,
-                CameTrue = true,
-                Said = said,
-                Service = service,
-                Findings = findings,
-                Repeat = repeat,
-            },
-            ApiJson.Plain.Answer
-        );
 
     /// <summary>From when on changes would hold, as a sentence.</summary>
     private static string WouldHold(ServiceActor actor, IReadOnlyList<DefinitionChange> changes)
@@ -383,7 +364,7 @@ internal static class WrapRoutes
         }
 
         if (dry == true)
-            return WouldDo(
+            return Reply.WouldDo(
                 Intent.Unwrap(
                     called.Service.Definition,
                     called.Service.Situation,
@@ -395,16 +376,10 @@ internal static class WrapRoutes
         await called.Service.Until(_ => false, context.RequestAborted).ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
         var left = LeftBehind(name, output == "remove", places);
-        return TypedResults.Json(
-            new Answer
-            {
-                Code = AnswerCode.Unwrapped,
-                CameTrue = true,
-                Said =
-                    $"{called.Service.Definition.Title} is unwrapped. "
-                    + (left.Count == 0 ? "Nothing of it is left." : $"Left in place: {string.Join(" and ", left)}."),
-            },
-            ApiJson.Plain.Answer
+        return Reply.Of(
+            AnswerCode.Unwrapped,
+            $"{called.Service.Definition.Title} is unwrapped. "
+                + (left.Count == 0 ? "Nothing of it is left." : $"Left in place: {string.Join(" and ", left)}.")
         );
     }
 
@@ -446,7 +421,7 @@ internal static class WrapRoutes
         }
     }
 
-    private static IResult Circle(IReadOnlyList<string> circle) =>
+    public static IResult Circle(IReadOnlyList<string> circle) =>
         Problems.Of(
             422,
             FindingCodes.WordOf(FindingCode.NeedsCircle),
@@ -455,13 +430,13 @@ internal static class WrapRoutes
             "Take one of these needs out."
         );
 
-    private static IResult Taken(Definition definition) =>
+    public static IResult Taken(string name) =>
         Problems.Of(
             409,
             FindingCodes.WordOf(FindingCode.NameTaken),
             "The name is taken",
-            $"There is a service called '{definition.Name}' already; nothing was changed.",
-            $"Choose another name, see what it is with 'calm show {definition.Name}', or change it with "
-                + $"'calm adjust {definition.Name}'."
+            $"There is a service called '{name}' already; nothing was changed.",
+            $"Choose another name, see what it is with 'calm show {name}', or change it with "
+                + $"'calm adjust {name}'."
         );
 }

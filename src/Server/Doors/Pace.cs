@@ -23,17 +23,20 @@ internal sealed class Pace
     public static int Of(DoorKind door) => door == DoorKind.Say ? 20 : 100;
 
     /// <summary>False when the caller is over its rate.</summary>
-    public bool Take(object caller, DoorKind door)
+    public bool Take(object caller, DoorKind door) => Take(caller, Of(door), Of(door) * 10);
+
+    /// <param name="rate">Calls a second that the caller may go on making, at least a tenth of <paramref name="most"/>.</param>
+    /// <param name="most">Calls at once.</param>
+    public bool Take(object caller, double rate, double most)
     {
         var now = Stopwatch.GetTimestamp();
         if (buckets.Count > MostCallers)
             Forget(now);
-        var rate = Of(door);
-        var bucket = buckets.GetOrAdd(caller, _ => new Bucket { Left = rate * 10, Stamp = now });
+        var bucket = buckets.GetOrAdd(caller, _ => new Bucket { Left = most, Stamp = now });
         lock (bucket)
         {
             bucket.Left = Math.Min(
-                rate * 10,
+                most,
                 bucket.Left + (Stopwatch.GetElapsedTime(bucket.Stamp, now).TotalSeconds * rate)
             );
             bucket.Stamp = now;

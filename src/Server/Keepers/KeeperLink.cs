@@ -84,10 +84,7 @@ internal sealed class KeeperLink : IKeeper
             using var process = ProcessHandle.Open(pid);
             if (process is null || !IsKeeper(pid))
                 continue;
-            Directory.CreateDirectory(
-                runDirectory,
-                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-            );
+            OwnDirectory.Make(runDirectory);
             if (!process.Signal(MakePlaceAgain))
                 continue;
             for (var tries = 0; tries < PlaceTries; tries++)

@@ -3,6 +3,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Output;
@@ -33,10 +34,7 @@ internal sealed class RunHost(House house) : IRunHost
     {
         var definition = service.Definition;
         EarlierPlaces.Forget(house.Places, house.Ceilings, definition.Name);
-        Directory.CreateDirectory(
-            service.RunDirectory,
-            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-        );
+        OwnDirectory.Make(service.RunDirectory);
         Directory.CreateDirectory(house.Places.OutputDirectoryOf(definition.Name));
         Ownership.MakeDirectory(house.Places.StateOf(definition.Name), account);
     }

@@ -38,10 +38,7 @@ internal static class RunNotes
             }
             catch (DirectoryNotFoundException)
             {
-                Directory.CreateDirectory(
-                    runDirectory,
-                    UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-                );
+                OwnDirectory.Make(runDirectory);
                 OwnFile.Write(note, text);
             }
         }

@@ -13,7 +13,8 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     private const int Longest = 4000;
 
     /// <summary>About the sentry itself.</summary>
-    public void Note(Entry entry, Principal? by = null) => Write(null, null, entry, by, tells: false);
+    /// <param name="tells">A person is to hear of it.</param>
+    public void Note(Entry entry, Principal? by = null, bool tells = false) => Write(null, null, entry, by, tells);
 
     /// <param name="tells">A person is to hear of it.</param>
     public void Note(ServiceActor service, Entry entry, Principal? by = null, bool tells = false) =>

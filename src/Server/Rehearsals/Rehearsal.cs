@@ -5,6 +5,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Output;
@@ -72,10 +73,7 @@ internal sealed class Rehearsal : IDisposable
             account,
             Convert.ToHexStringLower(System.Security.Cryptography.RandomNumberGenerator.GetBytes(4))
         );
-        Directory.CreateDirectory(
-            rehearsal.site.Place,
-            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-        );
+        OwnDirectory.Make(rehearsal.site.Place);
         _ = Task.Run(() => rehearsal.Play(length));
         return rehearsal;
     }

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Security.Cryptography;
 using CalmSentry.Contract;
+using CalmSentry.Linux.Files;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.DataProtection;
 
@@ -23,11 +24,8 @@ internal sealed class SecretBox
     public SecretBox(SentryStore store, Places places)
     {
         this.store = store;
-        var keys = Directory.CreateDirectory(
-            places.Keys,
-            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-        );
-        File.SetUnixFileMode(keys.FullName, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var keys = OwnDirectory.Make(places.Keys);
+        File.SetUnixFileMode(keys.FullName, OwnDirectory.Mode);
         protector = DataProtectionProvider
             .Create(keys, builder => builder.SetApplicationName("calm-sentry"))
             .CreateProtector("service-secrets");
@@ -76,6 +74,14 @@ internal sealed class SecretBox
                     + $"it anew with 'calm secret set {service} {key}'"
             );
         }
+    }
+
+    /// <summary>Its service has another name; the store has it so already.</summary>
+    public void Rename(string was, string now)
+    {
+        foreach (var key in Keys(was))
+            if (sealedValues.TryRemove((was, key), out var value))
+                sealedValues[(now, key)] = value;
     }
 
     public void Forget(string service)

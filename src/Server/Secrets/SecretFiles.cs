@@ -15,10 +15,8 @@ namespace CalmSentry.Server.Secrets;
 /// </summary>
 internal sealed class SecretFiles(Places places)
 {
-    private const UnixFileMode OwnerOnly = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
-
     /// <summary>Others may go through to a file whose path they were given, and see nothing on the way.</summary>
-    private const UnixFileMode PassThrough = OwnerOnly | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
+    private const UnixFileMode PassThrough = OwnDirectory.Mode | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
 
     private const string Shared = "/dev/shm",
         SharedPrefix = "calm-";

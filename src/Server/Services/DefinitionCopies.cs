@@ -3,6 +3,7 @@ using System.Text.RegularExpressions;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Logbook;
@@ -28,10 +29,7 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
         );
         try
         {
-            Directory.CreateDirectory(
-                places.Definitions,
-                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-            );
+            OwnDirectory.Make(places.Definitions);
             if (File.Exists(file) && File.ReadAllText(file) == text)
                 return;
             var beside = file + "~";

@@ -58,10 +58,13 @@ internal sealed class Registry(House house)
     public IReadOnlyCollection<ServiceActor> All => [.. services.Values];
 
     /// <summary>A service's definition as it was given.</summary>
-    public MapNode Given(ServiceActor actor)
+    public MapNode Given(ServiceActor actor) => Given(house.Store.Document(actor.Id) ?? "{}");
+
+    /// <exception cref="JsonException">It is no JSON any more.</exception>
+    public static MapNode Given(string document)
     {
-        using var document = JsonDocument.Parse(house.Store.Document(actor.Id) ?? "{}");
-        return (MapNode)JsonNodes.Read(document.RootElement);
+        using var json = JsonDocument.Parse(document);
+        return (MapNode)JsonNodes.Read(json.RootElement);
     }
 
     /// <summary>What is under way with several services together.</summary>
@@ -159,6 +162,7 @@ internal sealed class Registry(House house)
         var before = house.Store.Fact("boot-id");
         if (before is null)
             await MakeAgain();
+        await Renaming.Settle(house);
         house.LastSeen = DateTimeOffset.TryParse(
             house.Store.Fact(Upkeep.LastSeen),
             CultureInfo.InvariantCulture,
@@ -250,7 +254,7 @@ internal sealed class Registry(House house)
         return DefinitionReader.Read(JsonNodes.Read(json.RootElement));
     }
 
-    private static (Definition? Definition, string? Why) Read(StoredService stored)
+    internal static (Definition? Definition, string? Why) Read(StoredService stored)
     {
         try
         {
@@ -364,6 +368,23 @@ internal sealed class Registry(House house)
         house.Events.Changed(actor.View);
         return actor;
     }
+
+    /// <summary>A service has another name now. False when that one is taken.</summary>
+    public bool TryRename(ServiceActor actor, string was, string now)
+    {
+        if (unreadable.ContainsKey(now) || !services.TryAdd(now, actor))
+            return false;
+        services.TryRemove(KeyValuePair.Create(was, actor));
+        Reshape();
+        Readiness.Changed(was);
+        return true;
+    }
+
+    /// <summary>What a service is called that had this name; null: none had.</summary>
+    public string? RenamedTo(string name) =>
+        house.Store.RenamedFrom(name) is { } id
+            ? services.Values.FirstOrDefault(actor => actor.Id == id)?.Definition.Name
+            : null;
 
     public void Forget(ServiceActor actor)
     {

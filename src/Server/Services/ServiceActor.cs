@@ -176,7 +176,7 @@ internal sealed partial class ServiceActor : IDisposable
         Post(
             async () =>
             {
-                if (forgotten)
+                if (forgotten || definition.Name != Definition.Name)
                     return;
                 var was = Definition;
                 var changed = DefinitionChanges.Between(was, definition);
@@ -192,6 +192,51 @@ internal sealed partial class ServiceActor : IDisposable
             () => done.TrySetResult()
         );
         return done.Task;
+    }
+
+    /// <summary>Nothing of it runs, and nothing will without a word from somebody or a retry.</summary>
+    public bool IsAtRest => Situation is { Run: null, Phase: Phase.Stopped or Phase.Held };
+
+    /// <summary>Gives it another short name, if it is at rest.</summary>
+    /// <param name="move">Moves what goes by the name; says why it cannot.</param>
+    /// <returns>Why it keeps its name, as a clause; null: it has the other one.</returns>
+    public Task<string?> Rename(Definition definition, string document, Principal by, Func<string?> move)
+    {
+        const string gone = "it is no more";
+        string? why = gone;
+        var done = new TaskCompletionSource<string?>(house.Promises);
+        var posted = Post(
+            () =>
+            {
+                if (forgotten)
+                    return Task.CompletedTask;
+                var (was, now) = (Definition.Name, definition.Name);
+                why =
+                    !IsAtRest ? "it was started meanwhile"
+                    : !registry.TryRename(this, was, now) ? $"there is a service called '{now}' meanwhile"
+                    : move();
+                if (why is not null)
+                {
+                    if (registry.Named(now) == this)
+                        registry.TryRename(this, now, was);
+                    return Task.CompletedTask;
+                }
+
+                Definition = definition;
+                Revision++;
+                house.Store.Rename(Id, was, now, Revision, document, by, house.Now);
+                house.Secrets.Rename(was, now);
+                house.Copies.Keep(Id, now, Revision, document);
+                house.Copies.Remove(was);
+                registry.Reshape();
+                house.Logbook.Note(this, new(EntryCode.Renamed) { Name = was, Revision = Revision }, by);
+                house.Events.Removed(was);
+                Publish();
+                return Task.CompletedTask;
+            },
+            () => done.TrySetResult(why)
+        );
+        return posted ? done.Task : Task.FromResult<string?>(gone);
     }
 
     /// <summary>Takes what is stored as its definition.</summary>

@@ -2,6 +2,7 @@ using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Files;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
@@ -22,10 +23,7 @@ internal sealed record Unreadable(StoredService Stored, string Why, DateTimeOffs
         var file = places.UnreadableOf(ServiceName.IsValid(Stored.Name) ? Stored.Name : Stored.Id.ToString());
         try
         {
-            Directory.CreateDirectory(
-                Path.GetDirectoryName(file)!,
-                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
-            );
+            OwnDirectory.Make(Path.GetDirectoryName(file)!);
             System.IO.File.WriteAllText(file, Stored.Document);
             System.IO.File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
         }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Text.Json;
 using System.Text.Json.Nodes;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
@@ -77,9 +78,17 @@ internal static class EntryJson
     public static Entry Read(string what, string? fields, string text)
     {
         var code = Words.Find<EntryCode>(what) ?? EntryCode.Other;
-        return fields is null
-            ? new(code) { Text = text }
-            : Forms.Read(fields, RecordJson.Default.EntryRecord, Forms.Entry, node => node).ToCore(code);
+        if (fields is null)
+            return new(code) { Text = text };
+        try
+        {
+            return Forms.Read(fields, RecordJson.Default.EntryRecord, Forms.Entry, node => node).ToCore(code);
+        }
+        catch (Exception error) when (error is JsonException or FormatException or InvalidOperationException)
+        {
+            // Damaged, or changed by somebody: it keeps nobody from reading the rest.
+            return new(code) { Text = $"An entry '{what}' whose fields cannot be read." };
+        }
     }
 }
 

@@ -27,7 +27,9 @@ internal sealed class Simulation : IDisposable
     private readonly SimMachine machine;
     private readonly Places places;
     private readonly Dictionary<string, int> toldRevisions = [];
+    private readonly Dictionary<string, string> toldNames = [];
     private readonly HashSet<string> toldGone = [];
+    private readonly HashSet<string> unwrapping = [];
     private readonly List<(byte[] Bytes, string End)> durable = [];
     private SimServer? server;
 
@@ -237,13 +239,14 @@ internal sealed class Simulation : IDisposable
         if (server is not { Serves: true } live)
             return;
         var name = Any();
-        if (live.Registry.Named(name) is not { } actor)
+        if ((live.Registry.Named(name) ?? live.Registry.Named(Other(name))) is not { } actor)
         {
             if (loop.Chance(0.5))
                 Wrap(name);
             return;
         }
 
+        name = actor.Definition.Name;
         switch (loop.Random.Next(14))
         {
             case 0 or 1 or 2 or 3:
@@ -283,6 +286,10 @@ internal sealed class Simulation : IDisposable
             case 11 when loop.Chance(0.3):
                 Note($"unwrap {name}");
                 live.Do($"unwrap {name}", () => Unwrap(live, actor));
+                break;
+            case 12 when live.Registry.Named(Other(name)) is null:
+                Note($"rename {name}");
+                live.Do($"rename {name}", () => Rename(live, actor));
                 break;
             default:
                 Note($"adjust {name}");
@@ -339,8 +346,10 @@ internal sealed class Simulation : IDisposable
 
     private async Task Unwrap(SimServer live, ServiceActor actor)
     {
-        var (name, label) = (actor.Definition.Name, actor.Id.ToString());
-        toldRevisions.Remove(name);
+        var label = actor.Id.ToString();
+        unwrapping.Add(label); // from here on nobody is told that it is kept
+        toldRevisions.Remove(label);
+        toldNames.Remove(label);
         await actor.Ask(new UnwrapAsked(Anna));
         await actor.Until(_ => false, CancellationToken.None);
         await live.Store.Kept();
@@ -351,13 +360,44 @@ internal sealed class Simulation : IDisposable
     private async Task Adjust(SimServer live, ServiceActor actor)
     {
         var (definition, document) = SimServer.Define(
-            Document(actor.Definition.Name, loop.Random.Next(1, 1000).ToString(CultureInfo.InvariantCulture))
+            Document(live, actor.Definition.Name, loop.Random.Next(1, 1000).ToString(CultureInfo.InvariantCulture))
         );
         await actor.Adjust(definition, document, Anna);
         await live.Store.Kept();
-        if (live.Store.Failure is null && live.Registry.Named(actor.Definition.Name) == actor)
-            toldRevisions[actor.Definition.Name] = actor.Revision;
+        if (live.Store.Failure is null && !unwrapping.Contains(actor.Id.ToString()))
+            toldRevisions[actor.Id.ToString()] = actor.Revision;
     }
+
+    private static string Other(string name) =>
+        name.EndsWith(Renamed, StringComparison.Ordinal) ? name[..^Renamed.Length] : name + Renamed;
+
+    private const string Renamed = "-anew";
+
+    private async Task Rename(SimServer live, ServiceActor actor)
+    {
+        // As under the lock for definitions: one at a time, and nothing else meanwhile.
+        if (renaming == live || !actor.IsAtRest)
+            return;
+        renaming = live;
+        var (now, label) = (Other(actor.Definition.Name), actor.Id.ToString());
+        var (definition, document) = SimServer.Define(Document(live, now, "0"));
+        toldNames.Remove(label); // until it is over nobody is told which it has
+        // What is left of an unwrapped one is moved away first, as people are told to.
+        await live.Store.Kept();
+        if (live.Store.Failure is null && Directory.Exists(places.StateOf(now)))
+            Directory.Delete(places.StateOf(now), recursive: true);
+        var (why, _) = await new Renaming(live.House, live.Registry).Do(actor, definition, document, Anna);
+        renaming = null;
+        if (why is not null || live.Store.Failure is not null || unwrapping.Contains(label))
+            return;
+        toldNames[label] = now;
+        toldRevisions[label] = actor.Revision;
+    }
+
+    private SimServer? renaming;
+
+    /// <summary>What a service keeps by its name.</summary>
+    private string Kept(string name, string label) => Path.Combine(places.StateOf(name), label);
 
     private void Wrap(string name)
     {
@@ -368,36 +408,46 @@ internal sealed class Simulation : IDisposable
             $"wrap {name}",
             async () =>
             {
-                var (definition, document) = SimServer.Define(Document(name, "0"));
+                var (definition, document) = SimServer.Define(Document(live, name, "0"));
                 if (!live.Registry.TryAdd(definition, document, Anna))
                     return;
                 var actor = live.Registry.Named(name)!;
+                Directory.CreateDirectory(places.StateOf(name));
+                File.Create(Kept(name, actor.Id.ToString())).Dispose();
                 machine.Tempers[actor.Id.ToString()] = Enum.TryParse<Temper>(name, ignoreCase: true, out var temper)
                     ? temper
                     : Temper.Steady;
                 await live.Store.Kept();
                 if (live.Store.Failure is null)
-                    toldRevisions[name] = 1;
+                    toldRevisions[actor.Id.ToString()] = 1;
                 else
                     await actor.Ask(new UnwrapAsked(Anna));
             }
         );
     }
 
-    private static string Document(string name, string argument)
+    private static string Document(SimServer live, string called, string argument)
     {
+        var name = called.Replace(Renamed, "", StringComparison.Ordinal);
         var at = name is "steady" or "needing" or "slow" or "falls" ? "boot" : "request";
         var proof = name == "speaks" ? """{"said": "serves"}""" : """{"up-for": "200ms"}""";
         var needs = name switch
         {
-            "needing" => """, "needs": [{"service": "slow"}]""",
-            "leaning" => """, "needs": [{"service": "steady", "if-lost": "restart"}, {"service": "needing"}]""",
+            "needing" => """, "needs": [{"service": "§"}]""".Replace("§", Called("slow"), StringComparison.Ordinal),
+            "leaning" =>
+                $$"""
+                , "needs": [{"service": "{{Called("steady")}}", "if-lost": "restart"}, {"service": "{{Called(
+                    "needing"
+                )}}"}]
+                """,
             _ => "",
         };
         return $$$"""
-            {"name": "{{{name}}}", "program": {"path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
+            {"name": "{{{called}}}", "program": {"path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
              "identity": {"account": "root"}, "begin": {"at": "{{{at}}}", "proof": {{{proof}}}{{{needs}}}}}
             """;
+
+        string Called(string one) => live.Registry.Named(Other(one)) is null ? one : Other(one);
     }
 
     // Server and machine
@@ -502,9 +552,17 @@ internal sealed class Simulation : IDisposable
         foreach (var process in machine.Processes)
             if (live.Registry.All.All(actor => actor.Id.ToString() != process.Label))
                 machine.Broken($"run {process.Run} of {process.Label} lives, and there is no such service");
-        foreach (var (name, revision) in toldRevisions)
-            if (live.Registry.Named(name) is not { } actor || actor.Revision < revision)
-                machine.Broken($"{name} is not at revision {revision}, which was told to be kept");
+        foreach (var (label, revision) in toldRevisions)
+            if (live.Registry.All.FirstOrDefault(one => one.Id.ToString() == label) is not { } actor)
+                machine.Broken($"{label} is gone, and it was told to be kept");
+            else if (actor.Revision < revision)
+                machine.Broken($"{actor.Definition.Name} is not at revision {revision}, which was told to be kept");
+            else if (toldNames.GetValueOrDefault(label) is { } name && live.Registry.Named(name) != actor)
+                machine.Broken($"{label} is called {actor.Definition.Name}, and was told to be called {name}");
+        if (live.Store.Prove().Why is { } broken)
+            machine.Broken($"the logbook is not as it was written: {broken}");
+        if (live.Store.Renamings().Count > 0)
+            machine.Broken("a renaming is not over after half an hour of peace");
         foreach (var label in toldGone)
             if (live.Registry.All.Any(actor => actor.Id.ToString() == label))
                 machine.Broken($"{label} is there again, and it was told to be unwrapped");
@@ -527,6 +585,15 @@ internal sealed class Simulation : IDisposable
         var processes = machine.Live(label).ToList();
         if (!actor.Known)
             machine.Broken($"it is not known what became of {name}");
+        if (!File.Exists(Kept(name, label)) && live.Store.IdOf(name) == actor.Id)
+            machine.Broken($"what {name} ({label}) keeps does not lie under its name");
+        if (
+            actor.Definition.Begin.NeededServices.FirstOrDefault(one =>
+                live.Registry.Named(one) is null && live.Registry.Named(Other(one)) is not null
+            ) is
+            { } by
+        )
+            machine.Broken($"{name} needs {by}, which is called {Other(by)} now");
         if (now.Phase is Phase.Stopping)
             machine.Broken($"{name} has been stopping for half an hour");
         if (now.Run is { } run)

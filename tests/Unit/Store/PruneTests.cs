@@ -45,8 +45,16 @@ public class PruneTests
                 store.Prune(service, oldest, Most);
             store.Prune(oldest);
             await store.Flush();
+            var cut = store.Cut(oldest, 1000)!.Value;
+            store.Log(Now, null, null, cut.Tells, null);
+            cut.Drop();
+            await store.Flush();
+            Assert.Null(store.Cut(oldest, 1000)); // nothing more to drop
+            Assert.Null(store.Prove().Why);
 
             var entries = store.Logbook(1000);
+            Assert.Equal(EntryCode.LogbookCut, entries[^1].Entry.Code);
+            entries = [.. entries.SkipLast(1)];
             Assert.Equal((5 * Most) + 2, entries.Count);
             Assert.Equal(
                 ("gate", EntryCode.Wrapped, "root"),

@@ -180,6 +180,27 @@ public class UpgradeTests
     }
 
     [Fact]
+    public async Task A_store_of_version_6_has_its_logbook_chained_with_nothing_lost()
+    {
+        var file = Old("version-6");
+        var before = Counts(file);
+        for (var opened = 0; opened < 2; opened++)
+        {
+            await using var store = SentryStore.Open(file);
+            var proof = store.Prove();
+            Assert.Equal((null, 24 + opened, 24 + opened), (proof.Why, proof.Entries, (int)proof.Last));
+            Assert.Equal("root", store.Logbook(100).First(entry => entry.Entry.Code == EntryCode.Wrapped).By);
+            Assert.Equal(["departure-board", "tide-store"], store.Services().Select(service => service.Name));
+            if (opened == 0)
+                Assert.Equal(before, Counts(file));
+            store.Log(DateTimeOffset.UnixEpoch, null, null, new(EntryCode.Drill), null);
+            await store.Flush();
+        }
+
+        File.Delete(file);
+    }
+
+    [Fact]
     public async Task An_id_is_never_given_twice_even_when_its_service_is_gone()
     {
         var file = Path.GetTempFileName();

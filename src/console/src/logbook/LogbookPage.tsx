@@ -1,34 +1,205 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { Button, Group, SegmentedControl, Select, TextInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { api, type LogEntry, take } from "../api/client";
 import { at } from "../live/clock";
-import { onLogged } from "../live/live";
+import { onLogged, useServices } from "../live/live";
 
 const shown = 200;
-const key = ["logbook"];
+
+const kinds = {
+  all: { label: "All", codes: [] },
+  failed: {
+    label: "What failed",
+    codes: [
+      "fell",
+      "held",
+      "lost",
+      "never-launched",
+      "not-proven",
+      "need-missing",
+      "unwell",
+      "step-failed",
+      "reload-failed",
+      "trouble",
+    ],
+  },
+  changed: {
+    label: "What was changed",
+    codes: [
+      "wrapped",
+      "adjusted",
+      "renamed",
+      "unwrapped",
+      "secret-set",
+      "secret-removed",
+      "account-made",
+      "account-removed",
+      "account-permitted",
+      "account-forbidden",
+      "folder-granted",
+      "folder-taken",
+    ],
+  },
+  noted: { label: "Programs' own", codes: ["noted"] },
+} satisfies Record<string, { label: string; codes: string[] }>;
+
+type Kind = keyof typeof kinds;
 
 /** What the sentry saw and did, and who asked; new entries come in on top. */
 export function LogbookPage() {
   const queries = useQueryClient();
+  const { services } = useServices();
+  const [kind, setKind] = useState<Kind>("all");
+  const [service, setService] = useState<string | null>(null);
+  const [by, setBy] = useState("");
+  const [find, setFind] = useState("");
+  const [last, setLast] = useState(shown);
+  const [typed] = useDebouncedValue({ by: by.trim(), find: find.trim() }, 250);
+  const query = {
+    last,
+    kind: kinds[kind].codes.join(",") || undefined,
+    service: service ?? undefined,
+    by: typed.by || undefined,
+    find: typed.find || undefined,
+  };
+  const isNarrowed = Boolean(query.kind || query.service || query.by || query.find);
+  const key = ["logbook", query];
   const log = useQuery({
     queryKey: key,
-    queryFn: () => take(api.GET("/api/logbook", { params: { query: { last: shown } } })),
+    queryFn: () => take(api.GET("/api/logbook", { params: { query } })),
     refetchOnMount: "always",
+    placeholderData: keepPreviousData,
   });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the key is made of what is listed
   useEffect(
     () =>
-      onLogged((entry) =>
-        queries.setQueryData<LogEntry[]>(
-          key,
-          (known) => known && [...known.filter((old) => old.id !== entry.id), entry].slice(-shown),
-        ),
-      ),
-    [queries],
+      onLogged((entry) => {
+        // What fits is for the sentry to judge.
+        if (isNarrowed) queries.invalidateQueries({ queryKey: key });
+        else
+          queries.setQueryData<LogEntry[]>(
+            key,
+            (known) => known && [...known.filter((old) => old.id !== entry.id), entry].slice(-last),
+          );
+      }),
+    [queries, JSON.stringify(query)],
   );
+  const entries = log.data ?? [];
   return (
     <>
       <h1>Logbook</h1>
-      <LogTable entries={log.data ?? []} withService />
+      <Group gap="sm" align="end" mb="md">
+        <SegmentedControl
+          size="xs"
+          aria-label="Which kinds"
+          value={kind}
+          onChange={(value) => setKind(value as Kind)}
+          data={Object.entries(kinds).map(([value, { label }]) => ({ value, label }))}
+        />
+        <Select
+          size="xs"
+          w={190}
+          placeholder="any service"
+          aria-label="Service"
+          clearable
+          searchable
+          value={service}
+          onChange={setService}
+          data={services.map((one) => one.name)}
+        />
+        <TextInput
+          size="xs"
+          w={130}
+          placeholder="asked by"
+          aria-label="Asked by"
+          value={by}
+          onChange={(event) => setBy(event.currentTarget.value)}
+        />
+        <TextInput
+          size="xs"
+          w={200}
+          placeholder="find"
+          aria-label="Find"
+          value={find}
+          onChange={(event) => setFind(event.currentTarget.value)}
+        />
+        <Download query={query} />
+      </Group>
+      {log.isError && (
+        <p role="alert" className="attention">
+          ▲ {log.error.message}
+        </p>
+      )}
+      {log.isSuccess && entries.length === 0 ? (
+        <p className="quiet">{isNarrowed ? "Nothing in the logbook fits." : "Nothing in the logbook."}</p>
+      ) : (
+        <LogTable entries={entries} withService />
+      )}
+      <Group gap="sm" mt="sm">
+        {entries.length >= last && (
+          <Button size="xs" variant="default" loading={log.isFetching} onClick={() => setLast(last * 4)}>
+            Show older ones
+          </Button>
+        )}
+        <Proof />
+      </Group>
+    </>
+  );
+}
+
+type Query = { kind?: string; service?: string; by?: string; find?: string };
+
+/** What fits, as a file for a spreadsheet. */
+function Download({ query }: { query: Query }) {
+  const download = useMutation({
+    mutationFn: async () => {
+      const text = await take(
+        api.GET("/api/logbook", {
+          params: { query: { ...query, last: 100_000, form: "csv" } },
+          parseAs: "text",
+        }) as Promise<{ data?: string; error?: unknown; response: Response }>,
+      );
+      const address = URL.createObjectURL(new Blob([text], { type: "text/csv" }));
+      const link = document.createElement("a");
+      link.href = address;
+      link.download = "logbook.csv";
+      link.click();
+      URL.revokeObjectURL(address);
+    },
+  });
+  return (
+    <Button
+      size="xs"
+      variant="default"
+      loading={download.isPending}
+      onClick={() => download.mutate()}
+      title={download.error?.message}
+    >
+      {download.isError ? "▲ Not downloaded; again" : "Download as CSV"}
+    </Button>
+  );
+}
+
+/** Whether it is as it was written: its chain of hashes, followed from the first entry to the last. */
+function Proof() {
+  const prove = useMutation({ mutationFn: () => take(api.GET("/api/logbook/proof")) });
+  const proof = prove.data;
+  return (
+    <>
+      <Button size="xs" variant="default" loading={prove.isPending} onClick={() => prove.mutate()}>
+        Prove it
+      </Button>
+      <span role="status" className={prove.isError || proof?.holds === false ? "attention" : "quiet"}>
+        {prove.isError
+          ? `▲ ${prove.error.message}`
+          : proof === undefined
+            ? "Is it as it was written? Each entry carries a hash of all before it."
+            : proof.holds
+              ? `It is as it was written: ${proof.entries.toLocaleString("en")} entries, up to number ${proof.last}, hash ${proof.head.slice(0, 16)}…`
+              : `▲ It is not as it was written: ${proof.why}.`}
+      </span>
     </>
   );
 }

@@ -1,0 +1,43 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Server.Services;
+using Microsoft.AspNetCore.Http.HttpResults;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>What came of something asked, as calls answer it.</summary>
+internal static class Reply
+{
+    public static JsonHttpResult<Answer> Of(Answer answer, int status = StatusCodes.Status200OK) =>
+        TypedResults.Json(answer, ApiJson.Plain.Answer, statusCode: status);
+
+    /// <summary>It came true.</summary>
+    public static JsonHttpResult<Answer> Of(AnswerCode code, string said, ServiceActor? service = null) =>
+        Of(
+            new Answer
+            {
+                Code = code,
+                CameTrue = true,
+                Said = said,
+                Service = service?.View,
+            }
+        );
+
+    /// <summary>To a call that only asks what would be done.</summary>
+    public static IResult WouldDo(
+        string said,
+        ServiceView? service = null,
+        IReadOnlyList<FindingView>? findings = null,
+        RepeatView? repeat = null
+    ) =>
+        Of(
+            new Answer
+            {
+                Code = AnswerCode.WouldDo,
+                CameTrue = true,
+                Said = said,
+                Service = service,
+                Findings = findings,
+                Repeat = repeat,
+            }
+        );
+}
