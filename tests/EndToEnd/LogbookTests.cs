@@ -23,8 +23,8 @@ public class LogbookTests
         );
         Assert.Contains(asked.EnumerateArray(), entry => entry.GetProperty("code").GetString() == "start-asked");
         Assert.Contains(
-            "exit code 3",
-            (await sentry.Ok("logbook", "--find", "EXIT CODE 3")).Output,
+            "exited with code 3",
+            (await sentry.Ok("logbook", "--find", "WITH CODE 3")).Output,
             StringComparison.Ordinal
         );
         Assert.Equal("Nothing in the logbook fits.\n", (await sentry.Ok("logbook", "--until", "2001-01-01")).Output);

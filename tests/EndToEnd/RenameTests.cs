@@ -97,7 +97,7 @@ public class RenameTests
         var before = (await sentry.Ok("show", "tide", "--yaml")).Output;
 
         await Refused("gate", 1, "There is a service called 'gate' already");
-        await Refused("Harbour gate", 1, "There is a service called 'harbour-gate' already");
+        await Refused("Harbour gate", 1, "There is a service called 'gate' already");
         await Refused("bell", 1, "is of an earlier service called 'bell'");
         await Refused("quay", 1, "circle"); // gate needs a quay that is not there yet, and tide needs gate
         await Refused("+++", 2, "No short name can be made of '+++'");

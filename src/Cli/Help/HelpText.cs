@@ -19,6 +19,9 @@ internal sealed class HelpText : SynchronousCommandLineAction
     /// <summary>Replaces the library's own help, for every command.</summary>
     public static void Use(RootCommand root) => root.Options.OfType<HelpOption>().Single().Action = new HelpText();
 
+    /// <summary>Whoever asks how a command goes has not to know it already: what is missing does not matter.</summary>
+    public override bool ClearsParseErrors => true;
+
     public override int Invoke(ParseResult parseResult)
     {
         var command = parseResult.CommandResult.Command;

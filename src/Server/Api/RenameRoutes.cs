@@ -55,6 +55,11 @@ internal static class RenameRoutes
             var was = actor.Definition.Name;
             if (now == was)
                 return Unchanged(actor, to);
+            if (registry.UnreadableOf(now) is not null)
+                return WrapRoutes.Taken(now);
+            // A title that another has would make the two hard to tell apart.
+            if ((registry.Find(now) ?? registry.Find(to)) is { } other && other != actor)
+                return WrapRoutes.Taken(other.Definition.Name);
             if (Refusal(actor, now, registry, renaming, rehearsals, store) is { } refusal)
                 return refusal;
             var given = DefinitionTrees.Overlay(registry.Given(actor), Names(to, now));
@@ -118,8 +123,6 @@ internal static class RenameRoutes
     )
     {
         var (name, title) = (actor.Definition.Name, actor.Definition.Title);
-        if (registry.UnreadableOf(now) is not null || registry.Find(now) is { } other && other != actor)
-            return WrapRoutes.Taken(now);
         if (!actor.IsAtRest)
             return Problems.Of(
                 409,
