@@ -169,7 +169,10 @@ Try in another terminal:
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one
   calm wrap "Tide reader" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'
-  calm logbook
+  calm stop tide-reader && calm rename tide-reader "Tide gauge"   # its whole record comes along
+  calm logbook --since 10min --kind fell --kind held   # also --find, --by, --follow, --csv
+  calm logbook ticket-spooler --kind noted        # entries that the program made itself
+  calm logbook --prove                            # is it as it was written?
 
 Ctrl-C stops all of it.
 END

@@ -143,7 +143,12 @@ play() {
   came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-reader --run 3
   came_true "mended and released, it runs" mended_and_released
   calm runs tide-reader
-  calm unwrap tide-reader --yes >/dev/null
+  came_true "while it runs it keeps its name" ends_with_code 1 "calm stop tide-reader" calm rename tide-reader "Tide gauge"
+  calm stop tide-reader >/dev/null
+  came_true "stopped, it is renamed" ends_with_code 0 "tide-reader is tide-gauge now" calm rename tide-reader "Tide gauge"
+  came_true "with all its runs" ends_with_code 0 "no tide gauge" calm runs tide-gauge --run 3
+  came_true "and who asks for the old name is told the new one" ends_with_code 4 "renamed to 'tide-gauge'" calm show tide-reader
+  calm unwrap tide-gauge --yes >/dev/null
 
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
@@ -170,6 +175,11 @@ play() {
   came_true "it was told over TCP to close its day, and that did it" ends_with_code 0 "'close-day' to tcp 127.0.0.1:$((port + 2)): it said 'closing'" calm runs fare-ledger --run 2
   came_true "a circle of needs is refused with its path" ends_with_code 1 "fare-ledger needs departure-board needs fare-ledger" calm adjust fare-ledger --need service:departure-board
   came_true "all three sales are in the day file" [ "$(wc -l <"$srv/fare-ledger/day.book")" = 3 ]
+
+  step "The logbook: found again, and proven"
+  came_true "what failed is found by its kind" ends_with_code 0 "gate-counter" calm logbook --since 1h --kind fell
+  came_true "as lines for a spreadsheet, too" ends_with_code 0 ",held," calm logbook --csv --kind held
+  came_true "each entry follows from the one before it" ends_with_code 0 "is as it was written" calm logbook --prove
 
   step "The console lets in by a link, once"
   local link

@@ -14,6 +14,8 @@ setInterval(() => {
   if (printed % 5 !== 0) return;
   console.log(`printed ticket ${printed}, ${(process.memoryUsage().rss / 2 ** 20).toFixed(0)} MiB in use`);
   say("/well", `${printed} tickets printed`);
+  if (printed === 25) say("/notes", "25 tickets since the roll was changed");
+  if (printed === 100) say("/asks", "the paper roll is nearly at its end");
 }, 400);
 process.on("SIGTERM", () => {
   console.log(`asked to end after ${printed} tickets`);

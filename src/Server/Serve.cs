@@ -10,6 +10,7 @@ using CalmSentry.Server.Checks;
 using CalmSentry.Server.Console;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
+using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
@@ -174,6 +175,8 @@ internal static partial class Serve
                     app.Services.GetRequiredService<Registry>(),
                     house.Logbook
                 );
+                app.Services.GetRequiredService<Forwarders>()
+                    .Begin(settings.Forward, house.Store, house.Logbook, house.Clock, Machine.HostName);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 house.CleanUp();
             }
@@ -239,7 +242,8 @@ internal static partial class Serve
             .AddSingleton<DrillRoom>()
             .AddSingleton<Checker>()
             .AddSingleton<RehearsalRoom>()
-            .AddSingleton<Renaming>();
+            .AddSingleton<Renaming>()
+            .AddSingleton<Forwarders>();
 
         var app = builder.Build();
         app.Use(next => context => Headers(context, next));

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Forwarding;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
@@ -18,6 +19,9 @@ internal sealed record Settings
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
     public TimeSpan ShutdownWithin { get; init; } = TimeSpan.FromSeconds(60);
+
+    /// <summary>Where the logbook is forwarded.</summary>
+    public ImmutableArray<ForwardTarget> Forward { get; init; } = [];
 
     private const int Longest = 1 << 20;
 
@@ -41,6 +45,16 @@ internal sealed record Settings
         ) with
         {
             Default = "60 s",
+        },
+        KeyOf<Settings>.Many(
+            "forward",
+            ForwardTarget.Settings,
+            settings => settings.Forward,
+            (settings, targets) => settings with { Forward = targets },
+            "Collectors of syslog that get the logbook."
+        ) with
+        {
+            Default = "none",
         }
     );
 

@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Forwarding;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 using CalmSentry.Store.Records;
@@ -315,6 +316,49 @@ public sealed partial class SentryStore
             conditions.Add(string.Format(CultureInfo.InvariantCulture, condition, $"${values.Count - 1}"));
         }
     }
+
+    /// <summary>The number of the last entry there is, or is about to be.</summary>
+    public long LastEntry => Interlocked.Read(ref lastLogId);
+
+    /// <summary>The entries after one, oldest first, as they are forwarded.</summary>
+    /// <returns>They, and how many there were besides that are not there any more.</returns>
+    public (IReadOnlyList<Forwarded> Entries, long Missing) EntriesAfter(long number, int most)
+    {
+        var (begins, _) = BeginOf(Fact(LogBegins));
+        var entries = Read(
+            $"SELECT id, at, service, what, fields, text, by, coalesce(tells, 0), chain FROM logbook WHERE id > $0 ORDER BY id LIMIT {most.ToString(CultureInfo.InvariantCulture)}",
+            row =>
+            {
+                var entry = EntryOf(row);
+                return new Forwarded(
+                    entry.Number,
+                    entry.At,
+                    entry.Service,
+                    entry.Entry,
+                    entry.By,
+                    entry.Tells,
+                    row.IsDBNull(8) ? "" : Hex((byte[])row[8])
+                );
+            },
+            number
+        );
+        var emptied = Read(
+            "SELECT count(*) FROM logbook_emptied WHERE id > $0 AND id < $1",
+            row => row.GetInt64(0),
+            number,
+            entries.Count > 0 ? entries[^1].Number : long.MaxValue
+        )[0];
+        return (entries, emptied + Math.Max(0, begins - number));
+    }
+
+    /// <summary>The last entry that is known to have arrived at a collector; null: nothing was forwarded there yet.</summary>
+    public long? Forwarded(string collector) =>
+        long.TryParse(Fact(ForwardedKey + collector), CultureInfo.InvariantCulture, out var number) ? number : null;
+
+    public void SetForwarded(string collector, long number) =>
+        SetFact(ForwardedKey + collector, number.ToString(CultureInfo.InvariantCulture));
+
+    private const string ForwardedKey = "forwarded-";
 
     /// <summary>The latest entries a person was to hear of, oldest first.</summary>
     public IReadOnlyList<StoredEntry> Told(int last)

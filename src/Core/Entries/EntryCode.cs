@@ -98,6 +98,9 @@ public enum EntryCode
 
     // The sentry itself
 
+    ForwardStuck,
+    ForwardedAgain,
+    NotForwarded,
     LogbookCut,
     LogbookBroken,
     Serving,

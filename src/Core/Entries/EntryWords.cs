@@ -140,6 +140,11 @@ public static class EntryWords
                 EntryCode.StateSetApart =>
                     $"What {string.Join(", ", entry.Names)} kept belonged to an earlier account with the number {entry.Count}; it is set apart for root.",
                 EntryCode.SessionEnded => $"The session {entry.Name} of {entry.Seen} was ended.",
+                EntryCode.ForwardStuck =>
+                    $"The logbook has not been forwarded to {entry.Name} for {Duration.Write(entry.Limit!.Value)}: {entry.Seen}. What comes meanwhile waits.",
+                EntryCode.ForwardedAgain => $"The logbook is forwarded to {entry.Name} again, with all that waited.",
+                EntryCode.NotForwarded =>
+                    $"{entry.Count} entries were dropped before they could be forwarded to {entry.Name}.",
                 EntryCode.LogbookCut =>
                     $"Entries up to number {entry.Count} are dropped as too old or too many; the last of them had the hash {entry.Seen}.",
                 EntryCode.LogbookBroken => $"The logbook is not as it was written: {entry.Seen}.",

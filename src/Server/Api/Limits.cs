@@ -1,6 +1,7 @@
 using CalmSentry.Contract;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
+using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -9,7 +10,13 @@ namespace CalmSentry.Server.Api;
 /// <summary>What the host or the store does not allow now, each as a sentence or two.</summary>
 internal static class Limits
 {
-    public static IReadOnlyList<string> Of(SentryStore store, Registry registry, Places places, ControlGroups groups)
+    public static IReadOnlyList<string> Of(
+        SentryStore store,
+        Registry registry,
+        Places places,
+        ControlGroups groups,
+        Forwarders forwarders
+    )
     {
         var limits = new List<string>();
         if (Account.OwnId != 0)
@@ -19,12 +26,17 @@ internal static class Limits
             );
         if (groups.WhyNot is { } why)
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
-        limits.AddRange(ThatPass(store, registry, places));
+        limits.AddRange(ThatPass(store, registry, places, forwarders));
         return limits;
     }
 
     /// <summary>Those of them that are of this boot, or of the store, and that somebody may want to do something about.</summary>
-    public static IReadOnlyList<string> ThatPass(SentryStore store, Registry registry, Places places)
+    public static IReadOnlyList<string> ThatPass(
+        SentryStore store,
+        Registry registry,
+        Places places,
+        Forwarders forwarders
+    )
     {
         var limits = new List<string>();
         if (registry.HeldBack is { } heldBack)
@@ -51,6 +63,7 @@ internal static class Limits
             );
         if (store.Refused is { } refused)
             limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
+        limits.AddRange(forwarders.Troubles);
         return limits;
     }
 }

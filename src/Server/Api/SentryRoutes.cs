@@ -8,6 +8,7 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
+using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -35,8 +36,26 @@ internal static class SentryRoutes
         Places places,
         ControlGroups groups,
         SentrySelf self,
+        Forwarders forwarders,
         HttpContext context
-    ) => TypedResults.Json(View(store, registry, places, groups, self, context), ApiJson.Plain.SentryView);
+    ) =>
+        TypedResults.Json(
+            new SentryView
+            {
+                Version = SentrySelf.Version,
+                Host = Machine.HostName,
+                Pid = Environment.ProcessId,
+                Since = self.Since,
+                Account = Account.NameOf(Account.OwnId),
+                Root = places.Root,
+                Console = self.Console,
+                Guard = GuardWatch.Alive(places),
+                StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
+                Limits = Limits.Of(store, registry, places, groups, forwarders),
+                You = Caller.Of(context).Who.Name,
+            },
+            ApiJson.Plain.SentryView
+        );
 
     /// <summary>
     /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet.
@@ -78,31 +97,6 @@ internal static class SentryRoutes
             await foreach (var live in events.Listen(first, service, cancellation).ConfigureAwait(false))
                 yield return new(live.Data, live.Name);
         }
-    }
-
-    private static SentryView View(
-        SentryStore store,
-        Registry registry,
-        Places places,
-        ControlGroups groups,
-        SentrySelf self,
-        HttpContext context
-    )
-    {
-        return new SentryView
-        {
-            Version = SentrySelf.Version,
-            Host = Machine.HostName,
-            Pid = Environment.ProcessId,
-            Since = self.Since,
-            Account = Account.NameOf(Account.OwnId),
-            Root = places.Root,
-            Console = self.Console,
-            Guard = GuardWatch.Alive(places),
-            StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
-            Limits = Limits.Of(store, registry, places, groups),
-            You = Caller.Of(context).Who.Name,
-        };
     }
 }
 

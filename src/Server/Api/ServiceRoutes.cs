@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -50,11 +51,12 @@ internal static class ServiceRoutes
         Registry registry,
         SentryStore store,
         Places places,
+        Forwarders forwarders,
         TimeProvider clock
     ) =>
         await WhyFinder.Board(registry, store, clock).ConfigureAwait(false) with
         {
-            Limits = Limits.ThatPass(store, registry, places),
+            Limits = Limits.ThatPass(store, registry, places, forwarders),
         };
 
     /// <summary>JSON Schema (2020-12) of a definition.</summary>

@@ -1,0 +1,149 @@
+using System.Globalization;
+using System.Text;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Wording;
+
+namespace CalmSentry.Core.Forwarding;
+
+/// <summary>An entry of the logbook as it is forwarded.</summary>
+/// <param name="Number">Its number in the logbook.</param>
+/// <param name="Hash">Its hash in the chain, in hexadecimal.</param>
+/// <param name="Tells">A person is to hear of it.</param>
+public sealed record Forwarded(
+    long Number,
+    DateTimeOffset At,
+    string? Service,
+    Entry Entry,
+    string? By,
+    bool Tells,
+    string Hash
+);
+
+/// <summary>Entries as syslog messages (RFC 5424).</summary>
+public static class SyslogMessage
+{
+    /// <summary>Longest message, in bytes: what a receiver ought to take at least (RFC 5424, section 6.1).</summary>
+    public const int Longest = 2048;
+
+    private const int Daemon = 3,
+        LongestValue = 255;
+
+    /// <summary>The enterprise number set aside for examples (RFC 5612): this project has none of its own.</summary>
+    private const string OwnElement = "calm@32473";
+
+    /// <param name="host">The name of this machine.</param>
+    public static byte[] Of(Forwarded entry, string host)
+    {
+        var severity = SeverityOf(entry.Entry.Code, entry.Tells, entry.Entry.Name);
+        var head = new StringBuilder()
+            .Append(CultureInfo.InvariantCulture, $"<{(Daemon * 8) + (int)severity}>1 ")
+            .Append(entry.At.ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture))
+            .Append(CultureInfo.InvariantCulture, $" {Name(host, 255)} calm-sentry ")
+            .Append(entry.Entry.Pid is { } pid ? pid.ToString(CultureInfo.InvariantCulture) : "-")
+            .Append(CultureInfo.InvariantCulture, $" {Name(Words.Of(entry.Entry.Code), 32)} ")
+            .Append(CultureInfo.InvariantCulture, $"[meta sequenceId=\"{SequenceOf(entry.Number)}\"]")
+            .Append(CultureInfo.InvariantCulture, $"[{OwnElement} id=\"{entry.Number}\" hash=\"{entry.Hash}\"");
+        Field(head, "service", entry.Service);
+        Field(head, "by", entry.By);
+        Field(head, "run", entry.Entry.Run?.Value.ToString(CultureInfo.InvariantCulture));
+        Field(head, "tells", entry.Tells ? "yes" : null);
+        head.Append("] ");
+        var text =
+            $"{(entry.Service is { } service ? service + ": " : "")}{EntryWords.Of(entry.Entry).ReplaceLineEndings(" ")}";
+        byte[] first = [.. Encoding.UTF8.GetBytes(head.ToString()), .. Encoding.UTF8.Preamble];
+        return [.. first, .. Cut(Printable(text), Longest - first.Length)];
+    }
+
+    /// <summary>A number by which a reader drops doubles: from 1 to 2147483647, and then from 1 again.</summary>
+    public static long SequenceOf(long number) => ((number - 1) % int.MaxValue) + 1;
+
+    public static SyslogSeverity SeverityOf(EntryCode code, bool tells, string? word) =>
+        code switch
+        {
+            _ when tells => SyslogSeverity.Alert,
+            EntryCode.LogbookBroken or EntryCode.Held => SyslogSeverity.Critical,
+            EntryCode.Trouble
+            or EntryCode.Fell
+            or EntryCode.Lost
+            or EntryCode.NeverLaunched
+            or EntryCode.OutputLost
+            or EntryCode.OutputStuck
+            or EntryCode.ReloadFailed => SyslogSeverity.Error,
+            EntryCode.NotProven
+            or EntryCode.NeedMissing
+            or EntryCode.NeededLost
+            or EntryCode.Unwell
+            or EntryCode.StepFailed
+            or EntryCode.StepOver
+            or EntryCode.StillThere
+            or EntryCode.TimeOver
+            or EntryCode.NotWoundDown
+            or EntryCode.RemainsEnded
+            or EntryCode.SaysTooOften
+            or EntryCode.BootNotSettled => SyslogSeverity.Warning,
+            EntryCode.Noted => word == "warns" ? SyslogSeverity.Warning : SyslogSeverity.Notice,
+            EntryCode.Wrapped
+            or EntryCode.Adjusted
+            or EntryCode.Renamed
+            or EntryCode.Unwrapped
+            or EntryCode.SecretSet
+            or EntryCode.SecretRemoved
+            or EntryCode.AccountMade
+            or EntryCode.AccountRemoved
+            or EntryCode.AccountPermitted
+            or EntryCode.AccountForbidden
+            or EntryCode.LogbookCut => SyslogSeverity.Notice,
+            _ => SyslogSeverity.Informational,
+        };
+
+    /// <summary>Of a value a quotation mark, a backslash and a closing bracket are escaped (section 6.3.3).</summary>
+    private static void Field(StringBuilder text, string name, string? value)
+    {
+        if (value is null)
+            return;
+        text.Append(' ').Append(name).Append("=\"");
+        foreach (var c in Printable(value.Length > LongestValue ? value[..LongestValue] : value))
+        {
+            if (c is '"' or '\\' or ']')
+                text.Append('\\');
+            text.Append(c);
+        }
+
+        text.Append('"');
+    }
+
+    /// <summary>A field of the header: printable ASCII without blanks.</summary>
+    private static string Name(string name, int longest)
+    {
+        var plain = string.Concat(name.Where(c => c is > ' ' and < '\x7f').Take(longest));
+        return plain.Length == 0 ? "-" : plain;
+    }
+
+    private static string Printable(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
+
+    /// <summary>So many bytes at most, and no half of a character.</summary>
+    private static ReadOnlySpan<byte> Cut(string text, int most)
+    {
+        const string more = "…";
+        var bytes = Encoding.UTF8.GetBytes(text);
+        if (bytes.Length <= most)
+            return bytes;
+        var end = most - Encoding.UTF8.GetByteCount(more);
+        while (end > 0 && (bytes[end] & 0xC0) == 0x80)
+            end--;
+        return (byte[])[.. bytes.AsSpan(0, end), .. Encoding.UTF8.GetBytes(more)];
+    }
+}
+
+/// <summary>How bad a message is (RFC 5424, section 6.2.1).</summary>
+public enum SyslogSeverity
+{
+    Emergency,
+    Alert,
+    Critical,
+    Error,
+    Warning,
+    Notice,
+    Informational,
+    Debug,
+}
