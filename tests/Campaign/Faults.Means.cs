@@ -118,6 +118,8 @@ internal sealed partial class Faults
         return Task.CompletedTask;
     }
 
+    private string? usualDescriptors;
+
     /// <summary>The server, the guard or a keeper can open next to nothing any more, for a while.</summary>
     private Task TakeDescriptors(Machine machine, Random random)
     {
@@ -126,7 +128,9 @@ internal sealed partial class Faults
             ofServer ? machine.Server
             : random.Next(2) == 0 ? machine.Guard
             : Any(machine.Keepers, random);
-        if (pid <= 1 || ProcessFacts.Limit(pid, "Max open files") is not { } usual || !taken.TryAdd(pid, 0))
+        // What was usual before anything was taken: whoever was begun since may have less from its parent.
+        usualDescriptors ??= ProcessFacts.Limit(machine.Server, "Max open files");
+        if (pid <= 1 || usualDescriptors is not { } usual || !taken.TryAdd(pid, 0))
             return Task.CompletedTask;
         Set(pid, Text(ProcessFacts.CountOpenFiles(pid) + random.Next(3)));
         if (ofServer)

@@ -144,7 +144,7 @@ public class LogbookTests
             )
             .ToList();
         Assert.Equal(("It notes: day file closed, 412 fares", false, 1L), entries[0]);
-        Assert.Equal(("It asks: paper is out (till=3, side=north)", true, 1L), entries[1]);
+        Assert.Equal(("It asks for a person: paper is out (till=3, side=north)", true, 1L), entries[1]);
         Assert.InRange(entries.Count, 150, 199);
         var output = await File.ReadAllTextAsync(sentry.Places.OutputOf("till"));
         Assert.Equal(2, output.Split("\n400\n").Length - 1);

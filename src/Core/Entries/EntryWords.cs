@@ -97,7 +97,7 @@ public static class EntryWords
                 EntryCode.SaysTooOften =>
                     $"It speaks of itself more than {entry.Count} times a second; what is more than that is not heard.",
                 EntryCode.Noted =>
-                    $"It {entry.Name}: {entry.Seen}{(entry.Names.IsEmpty ? "" : $" ({string.Join(", ", entry.Names)})")}",
+                    $"It {(entry.Name == "asks" ? "asks for a person" : entry.Name)}: {entry.Seen}{(entry.Names.IsEmpty ? "" : $" ({string.Join(", ", entry.Names)})")}",
                 EntryCode.WatchesPaused =>
                     $"Its watches are paused for {Duration.Write(entry.Limit!.Value)}: nothing is done about what they find.",
                 EntryCode.WatchesResumed => "Its watches count again.",

@@ -350,3 +350,28 @@ test("needs and proof are given in the form, and what is wrong stands beside its
   await expect(page.getByRole("definition").filter({ hasText: /^tide$/ })).toBeVisible();
   expect(JSON.parse(sentry.calm("show", "tide", "--json")).state).toBe("running");
 });
+
+test("the logbook is narrowed, goes on, and is proven", async ({ page, sentry }) => {
+  sentry.wrap("tide", "exec sleep 600", "--proof", "up-for:0s", "--start");
+  sentry.wrap("gate", "exec sleep 600");
+  const complaints = await enter(page, sentry);
+  await page.getByRole("link", { name: "Logbook" }).click();
+  const rows = page.getByRole("table").getByRole("row");
+  await expect(rows.filter({ hasText: "Start requested." })).toHaveCount(1);
+  await page.getByText("What was changed", { exact: true }).click();
+  await expect(rows.filter({ hasText: "Start requested." })).toHaveCount(0);
+  await expect(rows.filter({ hasText: "Wrapped:" })).toHaveCount(2);
+  await page.getByRole("textbox", { name: "Find" }).fill("until now");
+  await expect(page.getByText("Nothing in the logbook fits.")).toBeVisible();
+  sentry.calm("rename", "gate", "North gate"); // what comes is judged, too
+  await expect(rows.filter({ hasText: "until now it was called gate" })).toHaveCount(1);
+  await page.getByRole("button", { name: "Prove it" }).click();
+  await expect(page.getByText(/^It is as it was written: \d+ entries/)).toBeVisible();
+  const [file] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("button", { name: "Download as CSV" }).click(),
+  ]);
+  expect(file.suggestedFilename()).toBe("logbook.csv");
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  expect(complaints).toEqual([]);
+});

@@ -127,6 +127,9 @@ export function LogbookPage() {
         />
         <Download query={query} />
       </Group>
+      <Group gap="sm" mb="sm">
+        <Proof />
+      </Group>
       {log.isError && (
         <p role="alert" className="attention">
           ▲ {log.error.message}
@@ -137,14 +140,11 @@ export function LogbookPage() {
       ) : (
         <LogTable entries={entries} withService />
       )}
-      <Group gap="sm" mt="sm">
-        {entries.length >= last && (
-          <Button size="xs" variant="default" loading={log.isFetching} onClick={() => setLast(last * 4)}>
-            Show older ones
-          </Button>
-        )}
-        <Proof />
-      </Group>
+      {entries.length >= last && (
+        <Button size="xs" variant="default" mt="sm" loading={log.isFetching} onClick={() => setLast(last * 4)}>
+          Show older ones
+        </Button>
+      )}
     </>
   );
 }
