@@ -184,16 +184,14 @@ internal sealed class Invariants(Machine machine)
             }
 
             var runs = JsonDocument.Parse(asked.Output).RootElement.EnumerateArray().ToList();
+            var numbers = runs.ConvertAll(run => run.GetProperty("run").GetInt64());
             for (var i = 0; i < runs.Count; i++)
             {
-                var number = runs[i].GetProperty("run").GetInt64();
-                if (
-                    i > 0
-                    && runs[i - 1].GetProperty("run").GetInt64() != number + 1
-                    && !await PassedOver(Name(view), runs[i - 1].GetProperty("run").GetInt64() - 1)
-                        .ConfigureAwait(false)
-                )
-                    broken.Add($"{Name(view)} has no run {number + 1}");
+                var number = numbers[i];
+                // Every number between this run and the one after it.
+                for (var missing = number + 1; i > 0 && missing < numbers[i - 1]; missing++)
+                    if (!await PassedOver(Name(view), missing, numbers).ConfigureAwait(false))
+                        broken.Add($"{Name(view)} has no run {missing}");
                 if (
                     i > 0
                     && !(
@@ -206,21 +204,32 @@ internal sealed class Invariants(Machine machine)
     }
 
     /// <summary>
-    /// Whether the logbook says of numbers up to this one that they are left out, as after the run directory was wiped.
+    /// Whether the logbook says of a number that it is left out, as after the run directory was wiped. Of those it says so
+    /// the live one may have been found by its mark all the same, and no other.
     /// </summary>
-    private async Task<bool> PassedOver(string service, long last)
+    private async Task<bool> PassedOver(string service, long number, IReadOnlyCollection<long> known)
     {
-        if (passedOver.Contains((service, last)))
+        if (passedOver.Contains((service, number)))
             return true;
         var said = await machine
-            .Calm("logbook", service, "--last", "1000", "--kind", "numbers-passed-over")
+            .Calm("logbook", service, "--last", "1000", "--kind", "numbers-passed-over", "--json")
             .ConfigureAwait(false);
-        return said.Output.Contains($"numbers of runs up to {last} are left out", StringComparison.Ordinal)
-            && passedOver.Add((service, last));
+        if (said.Exit != 0)
+            return false;
+        var upTo = JsonDocument
+            .Parse(said.Output)
+            .RootElement.EnumerateArray()
+            .Select(entry => entry.GetProperty("run").GetInt64())
+            .Where(last => last >= number)
+            .DefaultIfEmpty()
+            .Min();
+        return upTo >= number
+            && known.Count(other => other > number && other <= upTo) <= 1
+            && passedOver.Add((service, number));
     }
 
     /// <summary>What was said once is not asked again at each rest.</summary>
-    private readonly HashSet<(string Service, long Last)> passedOver = [];
+    private readonly HashSet<(string Service, long Number)> passedOver = [];
 
     /// <summary>The logbook is as it was written, whatever was killed.</summary>
     private async Task Logbook(List<string> broken)
