@@ -347,10 +347,10 @@ internal static partial class Serve
             .Addresses.FirstOrDefault(a => a.StartsWith("http://127", StringComparison.Ordinal));
         var self = app.Services.GetRequiredService<SentrySelf>();
         self.Console = address is null ? "" : address + "/";
-        File.WriteAllText(places.ServerPid, Environment.ProcessId + "\n");
-        if (address is not null)
-            File.WriteAllText(places.PortFile, new Uri(address).Port + "\n");
         var house = app.Services.GetRequiredService<House>();
+        Tell(places.ServerPid, Environment.ProcessId);
+        if (address is not null)
+            Tell(places.PortFile, new Uri(address).Port);
         house.Logbook.Note(
             new(EntryCode.Serving)
             {
@@ -361,6 +361,19 @@ internal static partial class Serve
         );
         house.Keepers.ReserveSoon();
         Ready(app.Logger, SentrySelf.Version, places.ApiSocket, address is null ? "no console" : self.Console);
+
+        // Whoever looks there is told less; a disk without room keeps nobody from being served.
+        void Tell(string file, int number)
+        {
+            try
+            {
+                File.WriteAllText(file, $"{number}\n");
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                house.Logbook.Trouble($"{file} cannot be written: {error.Message.TrimEnd('.')}.");
+            }
+        }
     }
 
     [LoggerMessage(1, LogLevel.Information, "calm-sentry {Version} serves {Socket} and {Console}")]

@@ -308,6 +308,35 @@ public class DailyTests
     }
 
     [Fact]
+    public async Task Very_many_arguments_are_taken_and_folded_where_they_are_shown()
+    {
+        await using var sentry = await Sentry.Start();
+        string[] many =
+        [
+            sentry.Script("counts", "#!/bin/sh\necho \"got $#, the last is ${20000}\"\nsleep 600\n"),
+            .. Enumerable.Range(1, 20_000).Select(i => $"{i}"),
+        ];
+        foreach (
+            var said in (Said[])
+                [
+                    await sentry.Wrap("counts", ["--dry", "--", .. many]),
+                    await sentry.Wrap("counts", ["--proof", "output:^got", "--", .. many]),
+                    await sentry.Ok("check", "counts"),
+                    await sentry.Ok("start", "counts", "--dry"),
+                    await sentry.Ok("start", "counts"),
+                    await sentry.Ok("show", "counts"),
+                ]
+        )
+        {
+            Assert.Contains("more words (--json has them all)", said.Output, StringComparison.Ordinal);
+            Assert.All(said.Output.Split('\n'), line => Assert.InRange(line.Length, 0, 1000));
+        }
+
+        Assert.Equal("got 20000, the last is 20000\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("counts")));
+        Assert.Equal(20_001, (await sentry.Show("counts")).GetProperty("command").GetArrayLength());
+    }
+
+    [Fact]
     public async Task Low_ports_are_a_right_of_their_own()
     {
         Assert.SkipUnless(Environment.UserName == "root", "only root gives rights");

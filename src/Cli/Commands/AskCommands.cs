@@ -337,7 +337,7 @@ internal static class AskCommands
                     + $"{Lengths.Of(TimeSpan.FromMilliseconds(evidence.UpMs ?? 0))}"
             );
         if (evidence.CommandLine is { Count: > 0 } line)
-            Console.WriteLine($"  command    {Folding.Command(line)}");
+            Console.WriteLine($"  command    {CommandLine.Folded(line)}");
         if (evidence.Proof is { Seen: { } seen } proof)
             Console.WriteLine(
                 $"  proof      {seen}, {Lengths.Exactly(proof.TookMs ?? 0)} after its launch"

@@ -72,7 +72,7 @@ internal static class CheckCommand
         }
 
         if (view.Command is { } command)
-            Console.WriteLine($"would run: {CommandLine.Of(command)}");
+            Console.WriteLine($"would run: {CommandLine.Folded(command)}");
         Console.WriteLine(view.Said);
     }
 }

@@ -241,8 +241,8 @@ internal static class LookCommands
         if (service.NeededBy.Count > 0)
             Row("needed by", string.Join(", ", service.NeededBy));
         if (service.RunningCommand is { } running)
-            Row("runs now", Folding.Command(running));
-        Row(service.RunningCommand is null ? "command" : "next start", Folding.Command(service.Command));
+            Row("runs now", CommandLine.Folded(running));
+        Row(service.RunningCommand is null ? "command" : "next start", CommandLine.Folded(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
         Row("state dir", service.StateDirectory);
@@ -397,7 +397,7 @@ internal static class LookCommands
                 if (element.GetArrayLength() > 0)
                     yield return (
                         key,
-                        Folding.Command([.. element.EnumerateArray().Select(item => item.GetString()!)])
+                        CommandLine.Folded([.. element.EnumerateArray().Select(item => item.GetString()!)])
                     );
                 break;
             case JsonValueKind.Array:

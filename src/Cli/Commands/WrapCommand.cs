@@ -225,7 +225,7 @@ internal static class WrapCommand
     public static void Say(Answer answer)
     {
         Console.WriteLine(answer.Said);
-        Console.WriteLine($"  command    {CommandLine.Of(answer.Service!.Command)}");
+        Console.WriteLine($"  command    {CommandLine.Folded(answer.Service!.Command)}");
         FindingText.Write(answer.Findings ?? [], Console.Out);
     }
 }

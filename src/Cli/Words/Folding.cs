@@ -24,19 +24,4 @@ internal static class Folding
 
         yield return line.ToString();
     }
-
-    /// <summary>The first of very many words of a command, and how many more there are.</summary>
-    public static string Command(IReadOnlyList<string> command)
-    {
-        const int mostWords = 40,
-            mostCharacters = 2000;
-        var shown = 0;
-        for (var length = 0; shown < command.Count && shown < mostWords; shown++)
-            if ((length += command[shown].Length + 1) > mostCharacters && shown > 0)
-                break;
-        var text = Core.Definitions.CommandLine.Of(command.Take(shown).Select(Short));
-        return shown == command.Count ? text : $"{text} … and {command.Count - shown} more words (--json has them all)";
-
-        static string Short(string word) => word.Length > mostCharacters ? word[..mostCharacters] + "…" : word;
-    }
 }

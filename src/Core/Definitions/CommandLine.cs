@@ -7,6 +7,21 @@ public static class CommandLine
 {
     public static string Of(IEnumerable<string> arguments) => string.Join(' ', arguments.Select(Quoted));
 
+    /// <summary>To be read, not to be typed: the first of very many words, and how many more there are.</summary>
+    public static string Folded(IReadOnlyList<string> command)
+    {
+        const int mostWords = 40,
+            mostCharacters = 2000;
+        var shown = 0;
+        for (var length = 0; shown < command.Count && shown < mostWords; shown++)
+            if ((length += command[shown].Length + 1) > mostCharacters && shown > 0)
+                break;
+        var text = Of(command.Take(shown).Select(Short));
+        return shown == command.Count ? text : $"{text} … and {command.Count - shown} more words (--json has them all)";
+
+        static string Short(string word) => word.Length > mostCharacters ? word[..mostCharacters] + "…" : word;
+    }
+
     /// <summary>A line taken apart as a POSIX shell would, quotes and backslashes only: nothing is expanded.</summary>
     public static string[] Words(string line)
     {

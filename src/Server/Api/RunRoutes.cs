@@ -68,7 +68,7 @@ internal static class RunRoutes
                     Intent.Start(
                         actor.Definition,
                         actor.Situation,
-                        CommandLine.Of(LaunchOrder.CommandOf(actor.Definition.Program)),
+                        CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
                         LaunchOrder.DirectoryOf(actor.Definition, places),
                         withoutNeeds == true
                     )
@@ -127,7 +127,7 @@ internal static class RunRoutes
                 actor,
                 Intent.Release(
                     actor.Definition,
-                    CommandLine.Of(LaunchOrder.CommandOf(actor.Definition.Program)),
+                    CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
                     LaunchOrder.DirectoryOf(actor.Definition, places)
                 )
             );
@@ -174,7 +174,7 @@ internal static class RunRoutes
                     actor.Definition,
                     actor.Situation,
                     needing,
-                    CommandLine.Of(LaunchOrder.CommandOf(actor.Definition.Program)),
+                    CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
                     LaunchOrder.DirectoryOf(actor.Definition, house.Places)
                 )
             );

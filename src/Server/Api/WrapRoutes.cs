@@ -69,7 +69,7 @@ internal static class WrapRoutes
             return registry.Circle(definition) is { } inCircle
                 ? Circle(inCircle)
                 : Reply.WouldDo(
-                    Intent.Wrap(definition, CommandLine.Of(LaunchOrder.CommandOf(definition.Program))),
+                    Intent.Wrap(definition, CommandLine.Folded(LaunchOrder.CommandOf(definition.Program))),
                     null,
                     FindingViews.Of(findings, definition.Accept),
                     FindingViews.RepeatOf(definition, sent.Given)

@@ -7,7 +7,7 @@ internal sealed class NodeBounds
 {
     /// <summary>Maps and lists within each other, nodes in all, and characters of one text.</summary>
     public const int Deepest = 32,
-        MostNodes = 10_000,
+        MostNodes = 50_000,
         LongestText = 32_768;
 
     private int depth;

@@ -67,10 +67,18 @@ internal sealed class DoorPlaces(Places places, SayDoors says)
     {
         if (console is null || GuardWatch.Alive(places) is not { } guard)
             return;
-        File.WriteAllText(
-            places.HeldPort,
-            string.Create(CultureInfo.InvariantCulture, $"{Environment.ProcessId} {console.Handle}\n")
-        );
+        try
+        {
+            File.WriteAllText(
+                places.HeldPort,
+                string.Create(CultureInfo.InvariantCulture, $"{Environment.ProcessId} {console.Handle}\n")
+            );
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return; // no room: the port is not held while a server falls, and that is all
+        }
+
         const int user = 10;
         ProcessFacts.Signal(guard, user);
     }
