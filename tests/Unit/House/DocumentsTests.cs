@@ -32,6 +32,12 @@ public partial class DocumentsTests
             shown,
             one =>
             {
+                if (one.Text.StartsWith("forward:", StringComparison.Ordinal))
+                {
+                    Settings(one.Text);
+                    return;
+                }
+
                 var (node, wrong) = YamlNodes.Read(one.Text.Replace("SRV", "/srv/skerry", StringComparison.Ordinal));
                 Assert.Null(wrong);
                 var (_, errors) = DefinitionReader.Read(Whole(Assert.IsType<MapNode>(node)));
@@ -39,6 +45,17 @@ public partial class DocumentsTests
                 Assert.All(errors, error => Assert.Contains("NODE", error.Found, StringComparison.Ordinal));
             }
         );
+    }
+
+    /// <summary>What the sentry's own settings take.</summary>
+    private static void Settings(string text)
+    {
+        var file = Path.GetTempFileName();
+        File.WriteAllText(file, text);
+        var (settings, wrong) = CalmSentry.Server.Settings.Read(file);
+        Assert.Null(wrong);
+        Assert.NotEmpty(settings!.Forward);
+        File.Delete(file);
     }
 
     [Fact]
