@@ -190,12 +190,7 @@ internal sealed unsafe partial class Guard
         switch (word)
         {
             case KeeperWord.Launch when phase == Phase.Idle:
-                // An order may have waited while this keeper was stopped. Whoever gave it is gone then, and the server that
-                // followed has begun that run elsewhere, where it could not find this keeper.
-                if (IsHungUp(fds[Server]))
-                    Close(Server);
-                else
-                    Launch(body);
+                Launch(body);
                 break;
             case KeeperWord.Signal when phase != Phase.Idle:
                 var signal = (int)Message.Number(body, "number");
@@ -230,13 +225,6 @@ internal sealed unsafe partial class Guard
                 Say(News(KeeperWord.Refused).With("order", (int)word).With("phase", PhaseInWords));
                 break;
         }
-    }
-
-    /// <summary>The other side of a line has closed it (poll(2)).</summary>
-    private static bool IsHungUp(int line)
-    {
-        var seen = new PollFd { Fd = line, Events = POLLRDHUP };
-        return poll(&seen, 1, 0) > 0 && (seen.Revents & (POLLHUP | POLLRDHUP)) != 0;
     }
 
     // Input

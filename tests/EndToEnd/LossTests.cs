@@ -223,25 +223,4 @@ public class LossTests
         await sentry.Ok("stop", "tide");
         Assert.False(Sentry.Lives(tide));
     }
-
-    [Fact]
-    public async Task An_order_that_waited_in_a_stopped_keeper_is_not_carried_out_once_its_server_is_gone()
-    {
-        await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tide", "--pause", "1500ms", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
-        var pid = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
-        var (keeper, directory) = (Sentry.Parent(pid), sentry.Places.RunOf(await sentry.Id("tide")));
-        Sentry.Kill(pid);
-        await sentry.Until("tide", view => view.GetProperty("state").GetString() == "waiting");
-        Sentry.Kill(keeper, "STOP");
-        await Sentry.Eventually(() => Task.FromResult(File.Exists(Path.Combine(directory, "order.2"))));
-        await sentry.KillServer();
-        // Nobody finds the keeper by its place any more, nor by a run, for it has none yet.
-        Directory.Delete(sentry.Places.RunDirectory, recursive: true);
-        await sentry.Serve();
-        await sentry.Until("tide", view => view.GetProperty("state").GetString() == "running");
-        Sentry.Kill(keeper, "CONT");
-        await Sentry.Eventually(() => Task.FromResult(!Sentry.Lives(keeper)));
-        Assert.Equal([(await sentry.Show("tide")).GetProperty("pid").GetInt32()], sentry.Processes("tide"));
-    }
 }

@@ -44,9 +44,7 @@ internal static unsafe partial class Libc
         SIGCHLD = 17,
         SIGURG = 23;
     public const int SIG_SETMASK = 2;
-    public const short POLLIN = 1,
-        POLLHUP = 0x10,
-        POLLRDHUP = 0x2000;
+    public const short POLLIN = 1;
     public const int WNOHANG = 1;
     public const int PR_SET_CHILD_SUBREAPER = 36;
     public const int FALLOC_FL_KEEP_SIZE = 1;
