@@ -3,6 +3,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
+using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Server;
 
@@ -40,14 +41,8 @@ internal sealed class Upkeep : IDisposable
                 foreach (var actor in registry.All)
                     store.Prune(actor.Id, clock.GetUtcNow() - Kept, MostKept);
                 store.Prune(clock.GetUtcNow() - Kept);
-                if (store.Cut(clock.GetUtcNow() - Kept, MostEntries) is { } cut)
-                {
-                    logbook.Note(cut.Tells);
-                    cut.Drop();
-                }
-
                 store.Check();
-                Prove(store, logbook);
+                LookAfter(store, logbook, clock.GetUtcNow() - Kept);
             },
             null,
             TimeSpan.FromMinutes(1),
@@ -55,12 +50,25 @@ internal sealed class Upkeep : IDisposable
         );
     }
 
-    /// <summary>A person hears once of a logbook that is not as it was written.</summary>
-    private static void Prove(SentryStore store, Record logbook)
+    /// <summary>What is too old goes; a person hears once of a logbook that is not as it was written.</summary>
+    private static void LookAfter(SentryStore store, Record logbook, DateTimeOffset oldest)
     {
-        var known = store.Broken;
-        if (store.Prove().Why is { } why && why != known)
-            logbook.Note(new(EntryCode.LogbookBroken) { Seen = why }, tells: true);
+        try
+        {
+            if (store.Cut(oldest, MostEntries) is { } cut)
+            {
+                logbook.Note(cut.Tells);
+                cut.Drop();
+            }
+
+            var known = store.Broken;
+            if (store.Prove().Why is { } why && why != known)
+                logbook.Note(new(EntryCode.LogbookBroken) { Seen = why }, tells: true);
+        }
+        catch (SqliteException)
+        {
+            // A store that cannot be read is told by its own check.
+        }
     }
 
     public void Dispose()

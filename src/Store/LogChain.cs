@@ -11,8 +11,6 @@ namespace CalmSentry.Store;
 /// </summary>
 internal static class LogChain
 {
-    public const int Length = SHA256.HashSizeInBytes;
-
     /// <summary>The hash before the first entry there ever was.</summary>
     public static byte[] Start { get; } = SHA256.HashData("calm-sentry logbook 1"u8);
 
@@ -43,13 +41,8 @@ internal static class LogChain
 
     /// <summary>The hash of an entry.</summary>
     /// <param name="before">That of the entry before it.</param>
-    public static byte[] Next(ReadOnlySpan<byte> before, ReadOnlySpan<byte> digest)
-    {
-        Span<byte> both = stackalloc byte[2 * Length];
-        before.CopyTo(both);
-        digest.CopyTo(both[Length..]);
-        return SHA256.HashData(both);
-    }
+    public static byte[] Next(ReadOnlySpan<byte> before, ReadOnlySpan<byte> digest) =>
+        SHA256.HashData((byte[])[.. before, .. digest]);
 
     private static byte[] Number(long value)
     {

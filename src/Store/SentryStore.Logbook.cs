@@ -87,9 +87,12 @@ public sealed partial class SentryStore
     /// <summary>Where the chain begins: the last entry that was dropped, and its hash.</summary>
     private const string LogBegins = "logbook-begins";
 
+    /// <summary>What somebody else put there is no beginning: then the first entry does not follow from anything.</summary>
     private static (long Id, byte[] Hash) BeginOf(string? fact) =>
-        fact?.Split(' ') is [var id, var hash]
-            ? (long.Parse(id, CultureInfo.InvariantCulture), Convert.FromHexString(hash))
+        fact?.Split(' ') is [var id, { Length: 64 } hash]
+        && long.TryParse(id, CultureInfo.InvariantCulture, out var number)
+        && hash.All(char.IsAsciiHexDigit)
+            ? (number, Convert.FromHexString(hash))
             : (0, LogChain.Start);
 
     /// <summary>

@@ -238,9 +238,15 @@ internal static class AccountRoutes
         logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
-            AnswerCode.AccountMade,
-            $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
-                + $"to run services. Folders it needs: calm account grant {name} FOLDER"
+            new Answer
+            {
+                Code = AnswerCode.AccountMade,
+                CameTrue = true,
+                Said =
+                    $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
+                    + $"to run services. Folders it needs: calm account grant {name} FOLDER",
+            },
+            201
         );
     }
 
