@@ -49,7 +49,7 @@ copy_is_found() {
   said=$(calm start gate-counter 2>&1)
   local was=$?
   if [ "$was" = 0 ] || ! grep -q "pid $copy" <<<"$said"; then printf '%s\n' "$said"; kill "$copy"; return 1; fi
-  calm start gate-counter --end-copies && ! kill -0 "$copy" 2>/dev/null
+  calm start gate-counter --end-copies && ! kill -0 "$copy" 2>/dev/null && calm start quay-lamps
 }
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
@@ -117,7 +117,7 @@ play() {
   came_true "a change that waits for a restart is said" ends_with_code 0 "Restart pending: program.environment.PAPER" calm list
   came_true "and those that wait are restarted, no others" ends_with_code 0 "ticket-spooler" calm restart --pending --dry
   calm restart --pending
-  came_true "what is at the quay is asked for together" ends_with_code 0 "Gate counter would be stopped" calm stop --label quay --dry
+  came_true "what is at the quay is asked for together" ends_with_code 0 "Quay lamps would be stopped" calm stop --label quay --dry
 
   step "Kill the departure board"
   local before after
