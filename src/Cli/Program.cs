@@ -152,7 +152,7 @@ internal static class Program
             WhyCommands.Why(),
             WhyCommands.Runs(),
             WhyCommands.Board(),
-            LookCommands.Output(),
+            OutputCommand.Make(),
             LogbookCommand.Make(),
             AccountCommands.Make(),
             SecretCommands.Make(),

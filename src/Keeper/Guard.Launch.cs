@@ -25,6 +25,7 @@ internal sealed unsafe partial class Guard
             byte[][] hidden = [];
             long uid = -1;
             var keepInput = false;
+            var (turnAt, stamped, start) = (0L, false, AtStart.Append);
             atTerminal = false;
             foreach (var field in new Fields(body))
             {
@@ -44,6 +45,12 @@ internal sealed unsafe partial class Guard
                     keepInput = true;
                 else if (field.Is(LaunchField.Terminal))
                     atTerminal = true;
+                else if (field.Is(LaunchField.TurnAt))
+                    turnAt = Message.Number(body, LaunchField.TurnAt);
+                else if (field.Is(LaunchField.Stamp))
+                    stamped = true;
+                else if (field.Is(LaunchField.AtStart))
+                    start = field.Value.SequenceEqual("fresh"u8) ? AtStart.Fresh : AtStart.TurnOver;
                 else if (field.Is(LaunchField.UserId))
                     uid = Message.Number(body, LaunchField.UserId, -1);
             }
@@ -62,15 +69,24 @@ internal sealed unsafe partial class Guard
             if (outputPath is null || spec < 0)
                 NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
             else if (
-                !output.Open(outputPath, hidden) || !error.Open(errorPath is null ? outputPath : errorPath, hidden)
+                !sink.Open(Text(outputPath), turnAt, stamped, start)
+                || (errorPath is not null && !errorSink.Open(Text(errorPath), 0, false, AtStart.Append))
             )
                 NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
             else
+            {
+                output.Begin(sink, atTerminal ? OutputSource.Terminal : OutputSource.Output, hidden);
+                error.Begin(errorPath is null ? sink : errorSink, OutputSource.Error, hidden);
                 Clone(spec, uid, keepInput);
+            }
+
             if (spec >= 0)
                 _ = close(spec);
         }
     }
+
+    private static string Text(byte* path) =>
+        System.Text.Encoding.UTF8.GetString(MemoryMarshal.CreateReadOnlySpanFromNullTerminated(path));
 
     /// <summary>The ends of the streams: the program's, and ours.</summary>
     private struct Streams

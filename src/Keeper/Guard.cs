@@ -32,6 +32,8 @@ internal sealed unsafe partial class Guard
     private readonly int[] fds = [3, -1, -1, -1, -1, -1];
     private readonly Pump output = new(),
         error = new();
+    private readonly Sink sink = new(),
+        errorSink = new();
     private byte[] inbox = new byte[1024];
     private int inboxLength;
     private Phase phase;
@@ -80,9 +82,14 @@ internal sealed unsafe partial class Guard
             if (error.Stuck != 0)
                 _ = error.Retry();
             for (var i = 0; i < Watched; i++)
-                if (watch[i].Revents != 0 && watch[i].Fd == fds[i])
-                    Handle(i);
+                if (watch[i].Revents != 0 && watch[i].Fd == fds[i] && (i != Listener || watch[Server].Revents == 0))
+                    Handle(i); // who comes next waits until what the one before said is read
             SayStuck();
+            if (sink.TurnedOver)
+            {
+                sink.TurnedOver = false;
+                Say(News(KeeperWord.TurnedOver));
+            }
         }
 
         Forget();
@@ -189,6 +196,9 @@ internal sealed unsafe partial class Guard
     {
         switch (word)
         {
+            case KeeperWord.Launch when phase == Phase.Idle && IsHungUp(fds[Server]):
+                LeaveUndone(body);
+                break;
             case KeeperWord.Launch when phase == Phase.Idle:
                 Launch(body);
                 break;
@@ -218,6 +228,11 @@ internal sealed unsafe partial class Guard
             case KeeperWord.Leave when phase == Phase.Idle:
                 Close(Server);
                 break;
+            case KeeperWord.Output when phase != Phase.Idle:
+                sink.Set(Message.Number(body, LaunchField.TurnAt), Message.Number(body, LaunchField.Stamp) == 1);
+                if (Message.Text(body, "now") is not null)
+                    sink.TurnNow();
+                break;
             case KeeperWord.Ask:
                 Say(News(KeeperWord.Here).With("phase", PhaseInWords));
                 break;
@@ -225,6 +240,35 @@ internal sealed unsafe partial class Guard
                 Say(News(KeeperWord.Refused).With("order", (int)word).With("phase", PhaseInWords));
                 break;
         }
+    }
+
+    /// <summary>
+    /// An order may have waited while this keeper was stopped. Whoever gave it is gone then; the server that followed may not
+    /// have found this keeper, and begun the run with another, or may not want it any more. So it is not carried out, that is
+    /// written down, and nobody is kept from finding out by a keeper that is still there.
+    /// </summary>
+    private void LeaveUndone(ReadOnlySpan<byte> body)
+    {
+        run = Message.Number(body, LaunchField.Run);
+        if (lockFile < 0)
+            foreach (var field in new Fields(body))
+                if (field.Is(LaunchField.Place))
+                    fixed (byte* place = field.Value) // closed by NUL within the order
+                        _ = Lock(place);
+        End(News(KeeperWord.NeverLaunched).With("step", (int)LaunchStep.Alone));
+        Forget();
+        if (lockFile >= 0)
+            _ = close(lockFile);
+        lockFile = -1;
+        Close(Listener);
+        Close(Server);
+    }
+
+    /// <summary>The other side of a line has closed it (poll(2)).</summary>
+    private static bool IsHungUp(int line)
+    {
+        var seen = new PollFd { Fd = line, Events = POLLRDHUP };
+        return poll(&seen, 1, 0) > 0 && (seen.Revents & (POLLHUP | POLLRDHUP)) != 0;
     }
 
     // Input
@@ -402,6 +446,8 @@ internal sealed unsafe partial class Guard
             Close(i);
         output.Close();
         error.Close();
+        sink.Close();
+        errorSink.Close();
     }
 
     private void Close(int which)

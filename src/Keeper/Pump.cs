@@ -1,12 +1,12 @@
 using System.Runtime.InteropServices;
+using CalmSentry.Contract.Keeper;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// Carries the program's output into its file. Nothing is dropped: when the file takes no more (a full disk), the bytes
-/// read
-/// are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried
+/// Carries one stream of the program's output into its file. Nothing is dropped: when the file takes no more (a full
+/// disk), the bytes read are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried
 /// again.
 /// Output never takes a disk's last room: a reserve is left, so that the sentry can go on keeping its records there.
 /// Texts to be hidden are replaced on the way; what may be the beginning of one is held back until more has come.
@@ -19,40 +19,24 @@ internal sealed unsafe class Pump
     private int pendingFrom,
         pendingTo,
         tailTo;
-    private int file = -1;
+    private Sink sink = new();
+    private OutputSource source;
     private byte[][] hidden = [];
-    private long room;
 
     /// <summary>errno of the last write that failed, 0 while output flows.</summary>
     public int Stuck { get; private set; }
 
-    /// <summary>Takes the output file for a run. False, with errno set, when there is no room on its disk.</summary>
+    /// <summary>Begins with a run.</summary>
+    /// <param name="into">Where it goes; two streams may share it.</param>
     /// <param name="hide">Texts that are not to be in the file, each of at least four bytes and less than a quarter of
     /// the buffer.</param>
-    public bool Open(byte* path, byte[][] hide)
+    public void Begin(Sink into, OutputSource from, byte[][] hide)
     {
         Close();
-        hidden = hide;
-        file = open(path, O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0x1A0); // 0640
-        if (file < 0)
-            return false;
-        // A file can be made on a full disk but not written: find that out before the program runs.
-        var end = lseek(file, 0, 2);
-        if (fallocate(file, FALLOC_FL_KEEP_SIZE, end, Chunk) == 0 || Marshal.GetLastSystemError() != ENOSPC)
-            return true;
-        Close();
-        Marshal.SetLastSystemError(ENOSPC);
-        return false;
+        (sink, source, hidden) = (into, from, hide);
     }
 
-    public void Close()
-    {
-        if (file >= 0)
-            _ = close(file);
-        file = -1;
-        pendingFrom = pendingTo = tailTo = Stuck = 0;
-        room = 0;
-    }
+    public void Close() => pendingFrom = pendingTo = tailTo = Stuck = 0;
 
     /// <summary>Moves what is there. False when the pipe has ended.</summary>
     public bool Carry(int pipe, int rounds = 32)
@@ -88,47 +72,13 @@ internal sealed unsafe class Pump
     {
         while (pendingFrom < pendingTo)
         {
-            if (room < pendingTo - pendingFrom)
-                room = Room();
-            if (room < pendingTo - pendingFrom)
-            {
-                Stuck = ENOSPC;
+            pendingFrom += sink.Put(source, buffer + pendingFrom, pendingTo - pendingFrom);
+            if ((Stuck = sink.Stuck) != 0)
                 return false;
-            }
-
-            var put = write(file, buffer + pendingFrom, pendingTo - pendingFrom);
-            if (put < 0)
-            {
-                var errno = Marshal.GetLastSystemError();
-                if (errno == EINTR)
-                    continue;
-                Stuck = errno;
-                return false;
-            }
-
-            pendingFrom += (int)put;
-            room -= put;
         }
 
-        Stuck = 0;
-        return true;
-    }
-
-    /// <summary>
-    /// How much may be written until room is looked for again: others write to the disk, too (fstatfs(2)).
-    /// </summary>
-    private long Room()
-    {
-        const long most = 1 << 20,
-            largestReserve = 256 << 20;
-        const int share = 20;
-        var facts = stackalloc long[16];
-        if (fstatfs(file, (byte*)facts) < 0)
-            return most;
-        var (block, all, available) = (facts[1], facts[2], facts[4]);
-        if (all <= 0 || block <= 0)
-            return most; // a file system that does not count
-        return Math.Min(most, (available * block) - Math.Min(largestReserve, all / share * block));
+        Stuck = sink.Flush() ? 0 : sink.Stuck;
+        return Stuck == 0;
     }
 
     /// <summary>Last words of a run: whatever the pipe still holds. Returns the bytes that found no room.</summary>
@@ -147,7 +97,7 @@ internal sealed unsafe class Pump
                 return 0;
         }
 
-        long unwritten = tailTo - pendingFrom;
+        long unwritten = tailTo - pendingFrom + sink.Abandon();
         pendingFrom = pendingTo = tailTo = 0;
         nint got;
         while ((got = read(pipe, buffer, Chunk)) > 0)

@@ -11,6 +11,7 @@ using CalmSentry.Server.Console;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Forwarding;
+using CalmSentry.Server.Output;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
@@ -175,6 +176,7 @@ internal static partial class Serve
                     app.Services.GetRequiredService<Registry>(),
                     house.Logbook
                 );
+                using var keeping = new OutputKeeping(house, () => app.Services.GetRequiredService<Registry>().All);
                 app.Services.GetRequiredService<Forwarders>()
                     .Begin(settings.Forward, house.Store, house.Logbook, house.Clock, Machine.HostName);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);

@@ -57,6 +57,37 @@ public sealed partial class SentryStore
             )
             .FirstOrDefault();
 
+    /// <summary>Between which places a run printed; no end: it goes on. Null: it is not on record.</summary>
+    public (long From, long? To)? OutputOf(ServiceId service, RunNumber run) =>
+        Read(
+                "SELECT coalesce(output_from, 0), output_to FROM run WHERE service = $0 AND number = $1",
+                row => ((long, long?)?)(row.GetInt64(0), NumberOrNull(row, 1)),
+                service.Number,
+                run
+            )
+            .FirstOrDefault();
+
+    /// <summary>The run that printed what lies at a place, and up to where it is the one; no run: none is on record.</summary>
+    public (long From, long To, long? Run) RunAt(ServiceId service, long place)
+    {
+        var next = Read(
+                "SELECT min(output_from) FROM run WHERE service = $0 AND output_from > $1",
+                row => NumberOrNull(row, 0),
+                service.Number,
+                place
+            )
+            .FirstOrDefault();
+        var (from, run) = Read(
+                "SELECT output_from, number FROM run WHERE service = $0 AND output_from <= $1 "
+                    + "ORDER BY output_from DESC, number DESC LIMIT 1",
+                row => (row.GetInt64(0), (long?)row.GetInt64(1)),
+                service.Number,
+                place
+            )
+            .FirstOrDefault();
+        return (from, next ?? long.MaxValue, run);
+    }
+
     /// <summary>
     /// Median time from launch to proof of the latest twenty runs that were proven; null before the first.
     /// </summary>

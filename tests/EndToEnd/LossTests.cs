@@ -223,4 +223,70 @@ public class LossTests
         await sentry.Ok("stop", "tide");
         Assert.False(Sentry.Lives(tide));
     }
+
+    [Theory]
+    [InlineData(true)] // nobody finds the keeper by its place any more, nor by a run, for it has none yet
+    [InlineData(false)]
+    public async Task An_order_that_waited_in_a_stopped_keeper_is_carried_out_once_by_whoever_follows(bool wiped)
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--pause", "1500ms", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
+        var pid = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
+        var (keeper, directory) = (Sentry.Parent(pid), sentry.Places.RunOf(await sentry.Id("tide")));
+        Sentry.Kill(pid);
+        await sentry.Until("tide", view => view.GetProperty("state").GetString() == "waiting");
+        Sentry.Kill(keeper, "STOP");
+        await Ordered(directory, 2);
+        await sentry.KillServer();
+        if (wiped)
+            Directory.Delete(sentry.Places.RunDirectory, recursive: true);
+        await sentry.Serve();
+        if (wiped)
+            await sentry.Until("tide", view => view.GetProperty("state").GetString() == "running");
+        Sentry.Kill(keeper, "CONT");
+        await Sentry.Eventually(() => Task.FromResult(!Sentry.Lives(keeper)));
+        await RunsOnce(sentry, run: 2);
+    }
+
+    [Fact]
+    public async Task An_order_that_waited_in_a_stopped_keeper_in_reserve_is_carried_out_once_by_whoever_follows()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--", "/bin/sleep", "600");
+        var reserve = 0;
+        await Sentry.Eventually(() => Task.FromResult((reserve = Reserve(sentry)) != 0));
+        Sentry.Kill(reserve, "STOP");
+        using var start = sentry.Open("start", "tide");
+        await Ordered(sentry.Places.RunOf(await sentry.Id("tide")), 1);
+        await sentry.KillServer();
+        await Sentry.End(start);
+        Sentry.Kill(reserve, "CONT");
+        await Sentry.Eventually(() => Task.FromResult(!Sentry.Lives(reserve)));
+        await sentry.Serve();
+        await RunsOnce(sentry, run: 1);
+    }
+
+    private static Task Ordered(string directory, int run) =>
+        Sentry.Eventually(() => Task.FromResult(File.Exists(Path.Combine(directory, $"order.{run}"))));
+
+    /// <summary>The keeper that waits, as a child of the server, for its first order; 0: there is none yet.</summary>
+    private static int Reserve(Sentry sentry) =>
+        Directory
+            .EnumerateDirectories("/proc")
+            .Select(path => int.TryParse(Path.GetFileName(path), out var pid) ? pid : 0)
+            .FirstOrDefault(pid =>
+                pid != 0
+                && Sentry.Parent(pid) == sentry.ServerPid
+                && Sentry.CommandLine(pid).StartsWith("calm-keeper\0keep", StringComparison.Ordinal)
+            );
+
+    private static async Task RunsOnce(Sentry sentry, int run)
+    {
+        await sentry.Until(
+            "tide",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == run
+        );
+        Assert.Equal([(await sentry.Show("tide")).GetProperty("pid").GetInt32()], sentry.Processes("tide"));
+        Assert.DoesNotContain("keeper", (await sentry.Ok("runs", "tide")).Output, StringComparison.Ordinal);
+    }
 }

@@ -1,6 +1,5 @@
 using System.CommandLine;
 using System.Globalization;
-using System.Text;
 using System.Text.Json;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
@@ -9,7 +8,7 @@ using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Commands;
 
-/// <summary><c>list</c>, <c>show</c>, <c>output</c>: everything that only looks.</summary>
+/// <summary><c>list</c>, <c>show</c>: everything that only looks.</summary>
 internal static class LookCommands
 {
     public static Command List()
@@ -286,102 +285,6 @@ internal static class LookCommands
             return;
         Console.WriteLine("\nLatest runs:");
         WhyCommands.Write(service.Runs);
-    }
-
-    public static Command Output()
-    {
-        var name = Common.Name();
-        var last = new Option<int>("--last") { Description = "How many lines", DefaultValueFactory = _ => 20 };
-        var follow = new Option<bool>("--follow") { Description = "Go on with what comes, until Ctrl-C" };
-        var raw = new Option<bool>("--raw")
-        {
-            Description = "Byte for byte, control codes too: for a file or a pipe, as a terminal obeys them",
-        };
-        var json = Common.Json();
-        var command = new Command("output", "What a service printed; control codes are shown as text")
-        {
-            name,
-            last,
-            follow,
-            raw,
-            json,
-        };
-        command.SetAction(
-            async (parsed, cancellation) =>
-            {
-                if (parsed.GetValue(json) && parsed.GetValue(follow))
-                    throw new Failure(Exit.Usage, "--json and --follow do not go together: JSON has an end.");
-                using var client = Common.Client(parsed);
-                using var read = Terminal.WhileRead(cancellation);
-                using var response = await client
-                    .Stream(
-                        $"{SentryClient.PathOf(parsed.GetValue(name)!)}/output?last={parsed.GetValue(last)}"
-                            + (parsed.GetValue(follow) ? "&follow=true" : ""),
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                {
-                    var text = await response.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
-                    Common.WriteJson(
-                        JsonSerializer.SerializeToElement(
-                            text.Split('\n', StringSplitOptions.RemoveEmptyEntries),
-                            ApiJson.Plain.StringArray
-                        ),
-                        ApiJson.Plain.JsonElement
-                    );
-                    return Exit.True;
-                }
-
-                var from = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
-                await using (from.ConfigureAwait(false))
-                {
-                    try
-                    {
-                        await (parsed.GetValue(raw) ? Copy(from, read.Token) : Show(from, read.Token)).ConfigureAwait(
-                            false
-                        );
-                    }
-                    catch (OperationCanceledException)
-                    {
-                        return Exit.True;
-                    }
-                    catch (HttpIOException)
-                    {
-                        throw new Failure(
-                            Exit.Unreachable,
-                            "The sentry went away; the program goes on and its output is kept.",
-                            "Ask again once it is back."
-                        );
-                    }
-                }
-
-                return Exit.True;
-            }
-        );
-        return command;
-    }
-
-    private static async Task Copy(Stream from, CancellationToken cancellation)
-    {
-        var bytes = new byte[65536];
-        int got;
-        while (Terminal.Lost is null && (got = await from.ReadAsync(bytes, cancellation).ConfigureAwait(false)) > 0)
-            Terminal.Raw(bytes.AsSpan(0, got));
-    }
-
-    /// <summary>As text, as it comes: what is cut in the middle of a character waits for the rest of it.</summary>
-    private static async Task Show(Stream from, CancellationToken cancellation)
-    {
-        var decoder = Encoding.UTF8.GetDecoder();
-        var bytes = new byte[65536];
-        var text = new char[Encoding.UTF8.GetMaxCharCount(bytes.Length)];
-        int got;
-        while (Terminal.Lost is null && (got = await from.ReadAsync(bytes, cancellation).ConfigureAwait(false)) > 0)
-        {
-            var length = decoder.GetChars(bytes, 0, got, text, 0);
-            await Console.Out.WriteAsync(text.AsMemory(0, length), cancellation).ConfigureAwait(false);
-        }
     }
 
     private static IEnumerable<(string Key, string Value)> Flat(JsonElement element, string key)

@@ -44,6 +44,10 @@ internal static class Lengths
         );
     }
 
+    /// <summary>The host's time to the millisecond, with its date where that is not today.</summary>
+    public static string Moment(DateTimeOffset time) =>
+        At(time) + TimeZoneInfo.ConvertTime(time, zone).ToString(".fff", CultureInfo.InvariantCulture);
+
     /// <summary>The host's time with its date.</summary>
     public static string DayAt(DateTimeOffset time) =>
         TimeZoneInfo.ConvertTime(time, zone).ToString(WithDate, CultureInfo.InvariantCulture);

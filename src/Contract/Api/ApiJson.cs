@@ -26,6 +26,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(SentryView))]
 [JsonSerializable(typeof(IReadOnlyList<LogEntry>))]
 [JsonSerializable(typeof(LogProofView))]
+[JsonSerializable(typeof(OutputLineView))]
 [JsonSerializable(typeof(SignInLink))]
 [JsonSerializable(typeof(IReadOnlyList<SessionView>))]
 [JsonSerializable(typeof(Problem))]

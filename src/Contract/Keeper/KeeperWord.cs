@@ -43,6 +43,12 @@ public enum KeeperWord : byte
     Ask = 8,
 
     /// <summary>
+    /// Order: how output is kept from now on. Fields <see cref="LaunchField.TurnAt"/> and <see cref="LaunchField.Stamp"/>; with a
+    /// field <c>now</c> what is there is turned over at once. Since <see cref="KeeperVersion.Segments"/>.
+    /// </summary>
+    Output = 9,
+
+    /// <summary>
     /// News, first on each connection. Fields <c>keeper</c> (pid), <c>version</c> (<see cref="KeeperVersion"/>),
     /// <c>run</c>, <c>pid</c>, <c>phase</c> (<c>idle|launching|live|ending</c>), <c>status</c>.
     /// </summary>
@@ -96,6 +102,9 @@ public enum KeeperWord : byte
     /// number), <c>phase</c>.
     /// </summary>
     Refused = 75,
+
+    /// <summary>News: a segment of output was turned over. Field <c>run</c>.</summary>
+    TurnedOver = 76,
 }
 
 /// <summary>
@@ -116,7 +125,10 @@ public static class KeeperVersion
     /// <summary>It gives a program the right to open low ports (<see cref="LaunchField.LowPorts"/>).</summary>
     public const int Rights = 3;
 
-    public const int Latest = Rights;
+    /// <summary>It keeps output in segments, with the times of what is in them (<see cref="OutputForm"/>).</summary>
+    public const int Segments = 4;
+
+    public const int Latest = Segments;
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
@@ -149,6 +161,11 @@ public enum LaunchStep : byte
 
     /// <summary>The right to open low ports could not be given.</summary>
     LowPorts = 22,
+
+    /// <summary>
+    /// The server that gave the order was gone when the keeper came to it: it is not carried out, and this keeper leaves.
+    /// </summary>
+    Alone = 23,
 }
 
 /// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>
@@ -196,6 +213,15 @@ public static class LaunchField
 
     /// <summary>Output file for standard error, absolute; left out: <see cref="Output"/> takes both.</summary>
     public const string ErrorOutput = "error-output";
+
+    /// <summary>Bytes at which output is turned over; left out: one file, without times.</summary>
+    public const string TurnAt = "turn-at";
+
+    /// <summary>Each line has the time before it.</summary>
+    public const string Stamp = "stamp";
+
+    /// <summary>What becomes of the output before the run: <c>fresh</c> (it is gone) or <c>turn-over</c>; left out: it goes on.</summary>
+    public const string AtStart = "at-start";
 
     /// <summary>
     /// One per control group to join beside <see cref="ControlGroup"/>, absolute (version 1 controllers).

@@ -35,6 +35,8 @@ public sealed record Definition
 
     public ResourcesPart Resources { get; init; } = new();
 
+    public OutputPart Output { get; init; } = new();
+
     public BeginPart Begin { get; init; } = new();
 
     public RecoverPart Recover { get; init; } = new();

@@ -104,6 +104,13 @@ public static class DefinitionKeys
                 AtLaunch = true,
             },
             Map(
+                "output",
+                OutputKeys.Shape,
+                definition => definition.Output,
+                (definition, output) => definition with { Output = output },
+                "How what it prints is kept. Changes hold at once."
+            ),
+            Map(
                 "begin",
                 BeginKeys.Shape,
                 definition => definition.Begin,

@@ -56,6 +56,8 @@ public enum EntryCode
     OutputStuck,
     OutputFlows,
     OutputLost,
+    OutputLetGo,
+    OutputUnkept,
     SaysTooOften,
 
     /// <summary>The program itself put it there, or one below it.</summary>

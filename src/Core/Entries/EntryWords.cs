@@ -94,6 +94,10 @@ public static class EntryWords
                 EntryCode.OutputFlows => "Its output is written again.",
                 EntryCode.OutputLost =>
                     $"The last {entry.Count} bytes of run {entry.Run}'s output found no room on the disk and are lost.",
+                EntryCode.OutputLetGo =>
+                    $"{entry.Count} of its oldest files of output went, {entry.Seen}: more is not to be kept.",
+                EntryCode.OutputUnkept =>
+                    $"What was turned over of its output cannot be packed or let go: {entry.Seen}. It is tried again each minute.",
                 EntryCode.SaysTooOften =>
                     $"It speaks of itself more than {entry.Count} times a second; what is more than that is not heard.",
                 EntryCode.Noted =>

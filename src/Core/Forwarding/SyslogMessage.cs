@@ -80,6 +80,7 @@ public static class SyslogMessage
             or EntryCode.NotWoundDown
             or EntryCode.RemainsEnded
             or EntryCode.SaysTooOften
+            or EntryCode.OutputUnkept
             or EntryCode.BootNotSettled => SyslogSeverity.Warning,
             EntryCode.Noted => word == "warns" ? SyslogSeverity.Warning : SyslogSeverity.Notice,
             EntryCode.Wrapped

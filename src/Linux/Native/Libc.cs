@@ -44,7 +44,9 @@ internal static unsafe partial class Libc
         SIGCHLD = 17,
         SIGURG = 23;
     public const int SIG_SETMASK = 2;
-    public const short POLLIN = 1;
+    public const short POLLIN = 1,
+        POLLHUP = 0x10,
+        POLLRDHUP = 0x2000;
     public const int WNOHANG = 1;
     public const int PR_SET_CHILD_SUBREAPER = 36;
     public const int FALLOC_FL_KEEP_SIZE = 1;
@@ -230,6 +232,9 @@ internal static unsafe partial class Libc
 
     [LibraryImport("libc")]
     public static partial int fallocate(int fd, int mode, long offset, long length);
+
+    [LibraryImport("libc")]
+    public static partial int ftruncate(int fd, long length);
 
     [LibraryImport("libc")]
     public static partial long lseek(int fd, long offset, int whence);

@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Processes;
 
@@ -22,6 +23,23 @@ public static class OwnStanding
         {
             // Only root may.
         }
+    }
+
+    /// <summary>The calling thread does what it does when nobody else wants the processors or disks (setpriority(2), ioprio_set(2)).</summary>
+    public static void GiveWay()
+    {
+        const int lowest = 19,
+            idle = 3 << 13;
+        _ = Libc.setpriority(Libc.PRIO_PROCESS, 0, lowest);
+        _ = Libc.syscall(
+            System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
+            == System.Runtime.InteropServices.Architecture.Arm64
+                ? Libc.SYS_ioprio_set_arm64
+                : Libc.SYS_ioprio_set_x64,
+            Libc.IOPRIO_WHO_PROCESS,
+            0,
+            idle
+        );
     }
 
     /// <summary>

@@ -1,8 +1,15 @@
+using System.Buffers;
 using System.Globalization;
+using System.IO.Pipelines;
+using System.Text.Json;
+using System.Text.RegularExpressions;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Output;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
 using Microsoft.AspNetCore.Http.Features;
 
 namespace CalmSentry.Server.Api;
@@ -15,12 +22,226 @@ internal static class OutputRoutes
 
     private static int followers;
 
-    public static void MapOutput(this IEndpointRouteBuilder api) =>
+    public static void MapOutput(this IEndpointRouteBuilder api)
+    {
         api.OneService()
             .MapGet("/output", Output)
             .Produces<string>(200, "text/plain")
             .Refuses(404)
             .May(Permission.Read);
+        api.OneService()
+            .MapGet("/output/lines", Lines)
+            .Produces<OutputLineView>(200, "application/x-ndjson")
+            .Refuses(400, 404)
+            .May(Permission.Read);
+    }
+
+    /// <summary>Characters of one line that are sent.</summary>
+    private const int LongestText = 32_768;
+
+    /// <summary>
+    /// Lines of a service's output, one JSON object a line: those that fit everything asked for, oldest first, also from files
+    /// that were turned over and packed.
+    /// </summary>
+    /// <param name="last">The latest so many that fit, 0 to 1,000,000; left out: all.</param>
+    /// <param name="since">None from before this time, or this long ago.</param>
+    /// <param name="until">None from after this time, or this long ago.</param>
+    /// <param name="run">Only what this run printed.</param>
+    /// <param name="errors">Only standard error.</param>
+    /// <param name="find">With this text.</param>
+    /// <param name="match">That this regular expression matches (as .NET writes them, without backtracking).</param>
+    /// <param name="around">And so many lines before and after each, 0 to 1000.</param>
+    /// <param name="from">None from before this place.</param>
+    /// <param name="follow">Goes on with what comes.</param>
+    public static async Task<IResult> Lines(
+        Called called,
+        int? last,
+        string? since,
+        string? until,
+        long? run,
+        bool? errors,
+        string? find,
+        string? match,
+        int? around,
+        long? from,
+        bool? follow,
+        Places places,
+        SentryStore store,
+        TimeProvider clock,
+        IHostApplicationLifetime life,
+        HttpContext context
+    )
+    {
+        if (last is < 0 or > 1_000_000 || from is < 0 || around is < 0 or > 1000)
+            return Problems.Of(
+                400,
+                "bad-range",
+                "Not a range",
+                $"last is {last}, from is {from}, around is {around}; allowed: last from 0 to 1000000 lines, from at least 0 "
+                    + "bytes, around from 0 to 1000 lines."
+            );
+        var (first, problem) = HostTime.Read("since", since, clock.GetUtcNow());
+        var (final, wrong) = HostTime.Read("until", until, clock.GetUtcNow());
+        if ((problem ?? wrong) is { } notATime)
+            return notATime;
+        Regex? expression = null;
+        try
+        {
+            expression = match is null
+                ? null
+                : new(match, RegexOptions.NonBacktracking | RegexOptions.CultureInvariant);
+        }
+        catch (Exception error) when (error is ArgumentException or NotSupportedException)
+        {
+            return Problems.Of(
+                400,
+                "no-expression",
+                "Not a regular expression",
+                $"match: found '{match}': {error.Message.TrimEnd('.')}.",
+                "To look for the text as it is, give it with find."
+            );
+        }
+
+        var (service, folder) = (called.Service, places.OutputDirectoryOf(called.Service.Definition.Name));
+        Directory.CreateDirectory(folder);
+        var (start, end) = (from ?? 0, (long?)null);
+        if (run is { } number)
+        {
+            await store.Settled().ConfigureAwait(false);
+            if (store.OutputOf(service.Id, new(number)) is not { } stretch)
+                return Problems.Of(
+                    404,
+                    "no-such-run",
+                    "No such run",
+                    $"{service.Definition.Name} has no run {number} on record.",
+                    $"'calm runs {service.Definition.Name}' shows those that are."
+                );
+            (start, end) = (Math.Max(start, stretch.From), stretch.To);
+        }
+
+        if (first is { } since1)
+            start = Math.Max(start, OutputSearch.PlaceAt(folder, since1));
+        if (final is { } until1)
+            end = Math.Min(end ?? long.MaxValue, OutputSearch.PlaceAt(folder, until1 + TimeSpan.FromMilliseconds(1)));
+        var query = new OutputQuery(folder, service.Definition.Output.Encoding, start, end, last)
+        {
+            ErrorsOnly = errors == true,
+            Find = find,
+            Match = expression,
+            Around = around ?? 0,
+        };
+        if (follow == true && end is not null)
+            return Problems.Of(
+                400,
+                "no-end",
+                "Follow has no end",
+                "follow does not go with until, nor with a run that has ended."
+            );
+        if (follow == true && Volatile.Read(ref followers) >= MostFollowers)
+            return TooMany();
+        context.Response.ContentType = "application/x-ndjson";
+        context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
+        await context.Response.StartAsync(context.RequestAborted).ConfigureAwait(false);
+        using var over = CancellationTokenSource.CreateLinkedTokenSource(
+            context.RequestAborted,
+            life.ApplicationStopping
+        );
+        if (follow == true)
+            Interlocked.Increment(ref followers);
+        try
+        {
+            await Task.Run(() =>
+                    Send(query, follow == true, new(service, store), context.Response.BodyWriter, over.Token)
+                )
+                .ConfigureAwait(false);
+        }
+        catch (OperationCanceledException)
+        {
+            // The reader has gone, or the sentry is about to.
+        }
+        finally
+        {
+            if (follow == true)
+                Interlocked.Decrement(ref followers);
+        }
+
+        return TypedResults.Empty;
+    }
+
+    private static async Task Send(
+        OutputQuery query,
+        bool follow,
+        RunsByPlace runs,
+        PipeWriter to,
+        CancellationToken cancellation
+    )
+    {
+        // Watched before it is read: what comes in between is not missed.
+        using var growth = follow ? new Growth(query.Folder) : null;
+        var end = follow ? Segments.End(query.Folder) : query.To;
+        foreach (var found in OutputSearch.Of(query with { To = end }, cancellation))
+            await Write(found).ConfigureAwait(false);
+        await to.FlushAsync(cancellation).ConfigureAwait(false);
+        if (growth is null)
+            return;
+        var surroundings = new OutputSearch.Surroundings(query);
+        using var lines = new OutputLines(query.Folder, end!.Value, query.Encoding);
+        while (true)
+        {
+            while (lines.Next() is { } line)
+                foreach (var found in surroundings.Look(line))
+                    await Write(found).ConfigureAwait(false);
+            await to.FlushAsync(cancellation).ConfigureAwait(false);
+            await growth.Wait(cancellation).ConfigureAwait(false);
+        }
+
+        async Task Write(FoundLine found)
+        {
+            var line = found.Line;
+            var text = line.Text.Length > LongestText ? line.Text[..LongestText] : line.Text;
+            var view = new OutputLineView(
+                runs.Service,
+                line.Place,
+                line.At,
+                Words.Of(line.Source),
+                runs.At(line.Place),
+                text,
+                text.Length == line.Text.Length && line.Bytes <= OutputLines.LongestLine ? 0 : line.Bytes - text.Length,
+                !found.Fits,
+                found.Apart
+            );
+            JsonSerializer.Serialize(new Utf8JsonWriter(to), view, ApiJson.Plain.OutputLineView);
+            to.Write("\n"u8);
+            if (to.UnflushedBytes > 1 << 16)
+                await to.FlushAsync(cancellation).ConfigureAwait(false);
+        }
+    }
+
+    private static IResult TooMany() =>
+        Problems.Of(
+            503,
+            "too-many-streams",
+            "Too many streams",
+            $"{MostFollowers} readers follow the output of services, as many as there may be.",
+            "Close some: each 'calm output --follow' and each open page of a service is one."
+        );
+
+    /// <summary>Which run printed what lies at a place.</summary>
+    private sealed class RunsByPlace(ServiceActor service, SentryStore store)
+    {
+        public string Service { get; } = service.Definition.Name;
+
+        private (long From, long To, long? Run) known = (0, -1, null);
+
+        public long? At(long place)
+        {
+            if (service.Situation.Run is { } live && place >= service.OutputBegan)
+                return live.Number.Value;
+            if (place < known.From || place >= known.To)
+                known = store.RunAt(service.Id, place);
+            return known.Run;
+        }
+    }
 
     /// <summary>Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live.</summary>
     public static async Task<IResult> Output(
@@ -42,21 +263,10 @@ internal static class OutputRoutes
                 "Leave both out for the last 20 lines."
             );
         if (follow == true && Volatile.Read(ref followers) >= MostFollowers)
-            return Problems.Of(
-                503,
-                "too-many-streams",
-                "Too many streams",
-                $"{MostFollowers} readers follow the output of services, as many as there may be.",
-                "Close some: each 'calm output --follow' and each open page of a service is one."
-            );
-        var path = places.OutputOf(called.Service.Definition.Name);
-        Directory.CreateDirectory(Path.GetDirectoryName(path)!);
-        var offset = from ?? 0;
-        if (from is null && File.Exists(path))
-        {
-            await using var file = OutputFile.Open(path);
-            offset = OutputFile.StartOfLast(file, last ?? 20);
-        }
+            return TooMany();
+        var folder = places.OutputDirectoryOf(called.Service.Definition.Name);
+        Directory.CreateDirectory(folder);
+        var offset = from ?? OutputFile.StartOfLast(folder, last ?? 20);
 
         context.Response.ContentType = "text/plain; charset=utf-8";
         context.Response.Headers[OwnHeaders.Offset] = offset.ToString(CultureInfo.InvariantCulture);
@@ -72,7 +282,7 @@ internal static class OutputRoutes
         try
         {
             await OutputFile
-                .Copy(path, offset, follow ?? false, context.Response.BodyWriter, over.Token)
+                .Copy(folder, offset, follow ?? false, context.Response.BodyWriter, over.Token)
                 .ConfigureAwait(false);
         }
         catch (OperationCanceledException)

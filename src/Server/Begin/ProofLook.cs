@@ -55,7 +55,7 @@ internal static class ProofLook
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
             case OutputProof output:
-                var lines = new NewLines(house.Places.OutputOf(definition.Name), actor.OutputBegan);
+                var lines = new NewLines(house.Places.OutputDirectoryOf(definition.Name), actor.OutputBegan);
                 var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
                 return _ =>
                     Task.FromResult(

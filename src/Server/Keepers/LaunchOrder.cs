@@ -66,6 +66,8 @@ internal static class LaunchOrder
             order.With(LaunchField.KeepInput, 1);
         if (site.ErrorOutput is { } error)
             order.With(LaunchField.ErrorOutput, error);
+        else
+            Output(definition.Output, order, switchOff);
         if (group is not null)
             order.With(LaunchField.ControlGroup, group);
         foreach (var argument in command)
@@ -87,6 +89,17 @@ internal static class LaunchOrder
             order.With(LaunchField.NoMoreRights, 1);
         if (definition.Identity.HasLowPorts && account.Uid != 0)
             order.With(LaunchField.LowPorts, 1);
+        return order;
+    }
+
+    /// <summary>How its output is kept, as an order says it.</summary>
+    public static Message Output(OutputPart output, Message order, bool goesOn)
+    {
+        order.With(LaunchField.TurnAt, output.TurnAt);
+        if (output.Stamp)
+            order.With(LaunchField.Stamp, 1);
+        if (!goesOn && (output.Write == OutputWrite.Fresh || output.TurnAtStart))
+            order.With(LaunchField.AtStart, output.Write == OutputWrite.Fresh ? "fresh" : "turn-over");
         return order;
     }
 

@@ -49,6 +49,7 @@ internal static class LaunchWords
             LaunchStep.Enter =>
                 $"the process that was to become it {Ended(new(errno))} before it could, as where the host gives no more "
                     + $"processes or memory",
+            LaunchStep.Alone => "the sentry fell before its keeper could carry the order out",
             LaunchStep.Execute => Execute(errno, definition, error),
             _ => $"the step '{step.ToString().ToLowerInvariant()}' failed: {error}",
         };

@@ -46,7 +46,7 @@ internal sealed class RunHost(House house) : IRunHost
     public DetachedSight Detached(Definition definition, int keeper) =>
         DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
 
-    public long OutputLength(string service) => OutputFile.Length(house.Places.OutputOf(service));
+    public long OutputLength(string service) => Segments.End(house.Places.OutputDirectoryOf(service));
 
     public void OpenSay(ServiceActor service, Account account) => house.Says.Open(service, account);
 

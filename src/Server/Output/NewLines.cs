@@ -8,7 +8,7 @@ namespace CalmSentry.Server.Output;
 /// no
 /// more: what is left is read at the next. Of a line longer than may be, the beginning counts.
 /// </summary>
-internal sealed class NewLines(string path, long from)
+internal sealed class NewLines(string folder, long from)
 {
     /// <summary>Bytes and lines of one look, and bytes of one line.</summary>
     private const int MostBytes = 1 << 20,
@@ -22,22 +22,15 @@ internal sealed class NewLines(string path, long from)
     public List<string> Next()
     {
         var lines = new List<string>();
-        if (!File.Exists(path))
-            return lines;
-        using var file = OutputFile.Open(path);
-        if (file.Length < at)
-            at = 0; // emptied by hand
-        file.Position = at;
+        using var reader = new SegmentReader(folder, at);
         for (var read = 0; read < MostBytes && lines.Count < MostLines; )
         {
-            var got = file.Read(block);
+            var got = reader.Read(block);
             if (got == 0)
                 break;
             var used = Take(block.AsSpan(0, got), lines);
             read += used;
-            at += used;
-            if (used < got)
-                break;
+            at = reader.At - (got - used);
         }
 
         return lines;

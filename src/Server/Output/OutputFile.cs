@@ -3,7 +3,10 @@ using System.Text;
 
 namespace CalmSentry.Server.Output;
 
-/// <summary>Reading what a program printed: the first lines of a run, the last lines, and what comes.</summary>
+/// <summary>
+/// Reading what a program printed: the first lines of a run, the last lines, and what comes. A place is a number of bytes in
+/// all of the service's output, wherever they lie by now (<see cref="Segments"/>).
+/// </summary>
 internal static class OutputFile
 {
     private const int Block = 65536;
@@ -18,139 +21,169 @@ internal static class OutputFile
     /// </summary>
     private const long FarthestBack = 64 << 20;
 
-    /// <summary>Bytes in it; 0 where there is none.</summary>
-    public static long Length(string path) => File.Exists(path) ? new FileInfo(path).Length : 0;
+    /// <summary>Up to <paramref name="count"/> lines from a place on.</summary>
+    public static IReadOnlyList<string> FirstLines(string folder, long place, int count) =>
+        [.. Lines(folder, place, place + FirstBytes).Take(count)];
 
-    /// <summary>Up to <paramref name="count"/> lines from an offset on.</summary>
-    public static IReadOnlyList<string> FirstLines(string path, long offset, int count) =>
-        [.. Lines(path, offset, offset + FirstBytes).Take(count)];
+    /// <summary>The last <paramref name="count"/> lines between two places.</summary>
+    public static IReadOnlyList<string> LastLines(string folder, long from, long to, int count) =>
+        [.. Lines(folder, Math.Max(from, to - LastBytes), to).TakeLast(count)];
 
-    /// <summary>The last <paramref name="count"/> lines between two offsets.</summary>
-    public static IReadOnlyList<string> LastLines(string path, long from, long to, int count) =>
-        [.. Lines(path, Math.Max(from, to - LastBytes), to).TakeLast(count)];
-
-    /// <summary>The lines between two offsets that are not empty, each at most so long; none when there is no file.</summary>
-    private static List<string> Lines(string path, long from, long to)
+    /// <summary>The lines between two places that are not empty, each at most so long.</summary>
+    private static List<string> Lines(string folder, long from, long to)
     {
-        try
-        {
-            using var file = Open(path);
-            to = Math.Min(to, file.Length);
-            if (from >= to)
-                return [];
-            file.Position = from;
-            var bytes = new byte[to - from];
-            var got = file.ReadAtLeast(bytes, bytes.Length, throwOnEndOfStream: false);
-            return
-            [
-                .. Encoding
-                    .UTF8.GetString(bytes, 0, got)
-                    .Split('\n')
-                    .Select(line => line.TrimEnd('\r'))
-                    .Where(line => line.Length > 0)
-                    .Select(line => line.Length > LongestLine ? line[..LongestLine] + "…" : line),
-            ];
-        }
-        catch (Exception error) when (error is FileNotFoundException or DirectoryNotFoundException)
-        {
-            return [];
-        }
+        using var reader = new SegmentReader(folder, from);
+        var bytes = new byte[Math.Max(0, to - from)];
+        var filled = 0;
+        while (filled < bytes.Length && reader.Read(bytes.AsSpan(filled)) is > 0 and var got)
+            filled += got;
+        return
+        [
+            .. Encoding
+                .UTF8.GetString(bytes, 0, filled)
+                .Split('\n')
+                .Select(line => line.TrimEnd('\r'))
+                .Where(line => line.Length > 0)
+                .Select(line => line.Length > LongestLine ? line[..LongestLine] + "…" : line),
+        ];
     }
 
-    /// <summary>Where the last <paramref name="lines"/> lines begin, read backwards block by block.</summary>
-    public static long StartOfLast(FileStream file, int lines)
+    /// <summary>The place where the last <paramref name="lines"/> lines begin, read backwards block by block.</summary>
+    public static long StartOfLast(string folder, int lines)
+    {
+        var all = Segments.Of(folder);
+        var back = new LinesBack(lines);
+        foreach (var segment in all.Reverse())
+        {
+            using var stream = segment.Open(0);
+            if (stream is null)
+                continue;
+            if ((stream is FileStream file ? InFile(file, back) : InPacked(stream, back)) is { } offset)
+                return segment.Start + offset;
+            if (back.Passed >= FarthestBack)
+                return segment.Start;
+        }
+
+        return all[0].Start;
+    }
+
+    private static long? InFile(FileStream file, LinesBack back)
     {
         var block = new byte[Block];
-        var at = file.Length;
-        var left = lines + 1L;
-        var first = true;
-        var end = Math.Max(0, at - FarthestBack);
-        while (at > end)
+        for (var at = file.Length; at > 0; )
         {
             var size = (int)Math.Min(Block, at);
             at -= size;
             file.Position = at;
             file.ReadExactly(block, 0, size);
-            for (var i = size - 1; i >= 0; i--)
-            {
-                if (block[i] != '\n')
-                {
-                    // The last line may still be without its end.
-                    if (first)
-                        left--;
-                    first = false;
-                    if (left == 0)
-                        return at + i + 1;
-                    continue;
-                }
-
-                first = false;
-                if (--left == 0)
-                    return at + i + 1;
-            }
+            if (back.Look(block.AsSpan(0, size)) is { } found)
+                return at + found;
+            if (back.Passed >= FarthestBack)
+                return at;
         }
 
-        return at;
+        return null;
+    }
+
+    /// <summary>It can only be read forwards: its blocks are kept until they are looked at from the end.</summary>
+    private static long? InPacked(Stream stream, LinesBack back)
+    {
+        using var whole = new MemoryStream();
+        stream.CopyTo(whole);
+        var bytes = whole.GetBuffer().AsSpan(0, (int)whole.Length);
+        return back.Look(bytes);
+    }
+
+    /// <summary>Counts lines from the end of what there is.</summary>
+    private sealed class LinesBack(int lines)
+    {
+        private long left = lines + 1L;
+        private bool first = true;
+
+        public long Passed { get; private set; }
+
+        /// <summary>The part before what was looked at last.</summary>
+        /// <returns>Where in it the first of the wanted lines begins; null: before it.</returns>
+        public int? Look(ReadOnlySpan<byte> part)
+        {
+            Passed += part.Length;
+            if (first && part.Length > 0)
+            {
+                // The last line may still be without its end.
+                if (part[^1] != '\n')
+                    left--;
+                first = false;
+            }
+
+            while (left > 0 && part.LastIndexOf((byte)'\n') is >= 0 and var end)
+            {
+                if (--left == 0)
+                    return end + 1;
+                part = part[..end];
+            }
+
+            return left == 0 ? part.Length : null;
+        }
     }
 
     /// <summary>
-    /// Copies from an offset to the end and, when following, goes on with whatever is appended until cancelled.
+    /// Copies from a place to the end and, when following, goes on with whatever is appended until cancelled.
     /// </summary>
-    public static async Task Copy(string path, long from, bool follow, PipeWriter to, CancellationToken cancellation)
+    public static async Task Copy(string folder, long from, bool follow, PipeWriter to, CancellationToken cancellation)
     {
-        using var grown = new SemaphoreSlim(0, 1);
-        using var watcher = follow
-            ? new FileSystemWatcher(Path.GetDirectoryName(path)!)
-            {
-                NotifyFilter = NotifyFilters.LastWrite | NotifyFilters.FileName,
-            }
-            : null;
-        if (watcher is not null)
+        using var growth = follow ? new Growth(folder) : null;
+        using var reader = new SegmentReader(folder, from);
+        while (!cancellation.IsCancellationRequested)
         {
-            void Wake(object sender, FileSystemEventArgs change)
+            while (reader.Read(to.GetMemory(Block).Span) is > 0 and var got)
             {
-                if (grown.CurrentCount == 0)
-                    grown.Release();
-            }
-
-            watcher.Changed += Wake;
-            watcher.Created += Wake;
-            watcher.EnableRaisingEvents = true;
-        }
-
-        FileStream? file = null;
-        try
-        {
-            while (!cancellation.IsCancellationRequested)
-            {
-                if (file is null && File.Exists(path))
-                    file = Open(path);
-                while (file is not null)
-                {
-                    if (file.Length < from)
-                        from = 0; // emptied by hand
-                    file.Position = from;
-                    var got = await file.ReadAsync(to.GetMemory(Block), cancellation).ConfigureAwait(false);
-                    if (got == 0)
-                        break;
-                    from += got;
-                    to.Advance(got);
-                    if ((await to.FlushAsync(cancellation).ConfigureAwait(false)).IsCompleted)
-                        return;
-                }
-
-                if (!follow)
+                to.Advance(got);
+                if ((await to.FlushAsync(cancellation).ConfigureAwait(false)).IsCompleted)
                     return;
-                await grown.WaitAsync(cancellation).ConfigureAwait(false);
             }
-        }
-        finally
-        {
-            if (file is not null)
-                await file.DisposeAsync().ConfigureAwait(false);
+
+            if (growth is null)
+                return;
+            await growth.Wait(cancellation).ConfigureAwait(false);
         }
     }
 
     public static FileStream Open(string path) =>
         new(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, 1);
+}
+
+/// <summary>Wakes whoever follows output as soon as something was written.</summary>
+internal sealed class Growth : IDisposable
+{
+    private readonly SemaphoreSlim grown = new(0, 1);
+    private readonly FileSystemWatcher watcher;
+
+    public Growth(string folder)
+    {
+        watcher = new(folder) { NotifyFilter = NotifyFilters.LastWrite | NotifyFilters.FileName };
+        watcher.Changed += Wake;
+        watcher.Created += Wake;
+        watcher.EnableRaisingEvents = true;
+    }
+
+    private void Wake(object sender, FileSystemEventArgs change)
+    {
+        try
+        {
+            if (grown.CurrentCount == 0)
+                grown.Release();
+        }
+        catch (Exception error) when (error is SemaphoreFullException or ObjectDisposedException)
+        {
+            // It was awake already, or nobody waits any more.
+        }
+    }
+
+    public Task Wait(CancellationToken cancellation) => grown.WaitAsync(cancellation);
+
+    public void Dispose()
+    {
+        watcher.Dispose();
+        grown.Dispose();
+    }
 }

@@ -24,7 +24,7 @@ internal static class EvidenceFinder
         TimeProvider clock
     )
     {
-        var output = OutputOf(actor, situation, places.OutputOf(actor.Definition.Name));
+        var output = OutputOf(actor, situation, places.OutputDirectoryOf(actor.Definition.Name));
         if (situation.Run is not { Pid: { } pid } run || ProcessFacts.EffectiveUser(pid) is not { } uid)
             return new Evidence { Output = output };
         return new Evidence
@@ -54,13 +54,17 @@ internal static class EvidenceFinder
     /// How a run that serves began, or what one that does not said last. Of one that was never launched there is nothing:
     /// what is in the file is of a run before it.
     /// </summary>
-    private static IReadOnlyList<string> OutputOf(ServiceActor actor, Situation situation, string file) =>
+    private static IReadOnlyList<string> OutputOf(ServiceActor actor, Situation situation, string folder) =>
         situation switch
         {
-            { Run: { Launched: not null, Proven: not null } } => OutputFile.FirstLines(file, actor.OutputBegan, Lines),
+            { Run: { Launched: not null, Proven: not null } } => OutputFile.FirstLines(
+                folder,
+                actor.OutputBegan,
+                Lines
+            ),
             { Run.Launched: not null }
             or { Run: null, Awaited: null, LastEnd.Outcome.Kind: not OutcomeKind.NeverLaunched } =>
-                OutputFile.LastLines(file, actor.OutputBegan, OutputFile.Length(file), Lines),
+                OutputFile.LastLines(folder, actor.OutputBegan, Segments.End(folder), Lines),
             _ => [],
         };
 }

@@ -35,6 +35,9 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     /// <summary>While a drill is under way, when it had the machine come up.</summary>
     public DateTimeOffset? DrillBegan { get; set; }
 
+    /// <summary>Who looks after a service's output that was turned over, or is to be kept otherwise.</summary>
+    public Action<ServiceActor> Turned { get; set; } = _ => { };
+
     /// <summary>Keepers, and what runs leave behind.</summary>
     public IRunHost Host
     {

@@ -169,6 +169,26 @@ internal sealed partial class ServiceActor
         Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
     }
 
+    /// <summary>A new file of output begins, if it runs; else with its next run that prints.</summary>
+    public void TurnOver() =>
+        Post(
+            () =>
+            {
+                KeepOutput(now: true);
+                return Task.CompletedTask;
+            },
+            null
+        );
+
+    /// <summary>Tells the keeper of the live run how output is kept from now on.</summary>
+    private void KeepOutput(bool now = false)
+    {
+        if (Situation.Run is null || keeper is null)
+            return;
+        var order = LaunchOrder.Output(Definition.Output, new Message(KeeperWord.Output), goesOn: true);
+        keeper.Send(now ? order.With("now", 1) : order);
+    }
+
     private void Attach(IKeeper link)
     {
         keeper = link;
@@ -208,6 +228,9 @@ internal sealed partial class ServiceActor
             case KeeperWord.NeverLaunched or KeeperWord.TreeEnded:
                 await Over(word, body);
                 break;
+            case KeeperWord.TurnedOver:
+                house.Turned(this);
+                break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
                 house.Logbook.Note(
@@ -230,11 +253,39 @@ internal sealed partial class ServiceActor
     private async Task Over(KeeperWord word, byte[] body)
     {
         var run = new RunNumber(Message.Number(body, "run"));
+        if (word == KeeperWord.NeverLaunched && await OrderedAgain(run, body))
+            return;
         var end = EndOf(word, body, sameBoot: true);
         await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds);
         if (Message.Number(body, "unwritten") is > 0 and var lost)
             house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
     }
+
+    /// <summary>An order that was not carried out for a reason of the sentry's own is given again, to another keeper.</summary>
+    private async Task<bool> OrderedAgain(RunNumber run, byte[] body)
+    {
+        var off = Situation is { Phase: Phase.Stopping, Run.Switch: Switch.GoingOff };
+        if (Situation.Run is not { } live || live.Number != run)
+            return false;
+        if (!off && (Situation.Phase != Phase.Starting || live.Launched is not null))
+            return false;
+        switch ((LaunchStep)Message.Number(body, "step"))
+        {
+            case LaunchStep.Alone:
+                await EndRemainsOfEarlier(run); // the note may be older than what was done since
+                house.Host.Discard(Site(run), over: !off);
+                await Launch(run, off);
+                return true;
+            case LaunchStep.Lock when Message.Number(body, "errno") == WouldBlock:
+                ordered = default; // that this keeper goes is not the end of the run
+                LaunchLater(run, off, new("the keeper before has not gone yet"));
+                return true;
+            default:
+                return false;
+        }
+    }
+
+    private const int WouldBlock = 11; // EWOULDBLOCK, errno(3)
 
     /// <summary>What a keeper tells, or wrote down, of the end of a run.</summary>
     private (Outcome Outcome, DateTimeOffset At, long? PeakKib, long? CpuMicroseconds) EndOf(

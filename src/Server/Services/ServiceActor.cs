@@ -186,6 +186,12 @@ internal sealed partial class ServiceActor : IDisposable
                 house.Copies.Keep(Id, definition.Name, Revision, document);
                 registry.Reshape();
                 house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
+                if (definition.Output != was.Output)
+                {
+                    KeepOutput();
+                    house.Turned(this);
+                }
+
                 await Apply(new Adjusted(was));
                 Publish();
             },

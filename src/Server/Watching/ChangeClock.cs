@@ -7,28 +7,30 @@ namespace CalmSentry.Server.Watching;
 /// has
 /// grown old by that. What the file system says is believed only as far as it fits between two looks.
 /// </summary>
-internal sealed class ChangeClock(string path, TimeProvider clock)
+internal sealed class ChangeClock(Func<(long Length, DateTime Written)?> look, TimeProvider clock)
 {
     private long looked = Stopwatch.GetTimestamp(),
         changed = Stopwatch.GetTimestamp();
     private (long Length, DateTime Written)? last;
 
+    public ChangeClock(string path, TimeProvider clock)
+        : this(() => new FileInfo(path) is { Exists: true } file ? (file.Length, file.LastWriteTimeUtc) : null, clock)
+    { }
+
     /// <returns>Null while there is no such file.</returns>
     public TimeSpan? Age()
     {
-        var file = new FileInfo(path);
         var now = Stopwatch.GetTimestamp();
-        if (!file.Exists)
+        if (look() is not { } present)
         {
             looked = now;
             last = null;
             return null;
         }
 
-        var present = (file.Length, file.LastWriteTimeUtc);
         if (present != last)
         {
-            var byTheClock = clock.GetUtcNow().UtcDateTime - file.LastWriteTimeUtc;
+            var byTheClock = clock.GetUtcNow().UtcDateTime - present.Written;
             var sinceLook = Stopwatch.GetElapsedTime(looked, now);
             // Of a file that was there before the first look, only its own time tells how old it is.
             var age =

@@ -4,6 +4,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Output;
 using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 
@@ -113,7 +114,10 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
                     return new(missing, seen);
                 };
             case SilenceWatch silence:
-                var output = new ChangeClock(house.Places.OutputOf(definition.Name), house.Clock);
+                var output = new ChangeClock(
+                    () => Segments.Written(house.Places.OutputDirectoryOf(definition.Name)),
+                    house.Clock
+                );
                 return Now(() =>
                     AgeOf(output.Age(), began, silence.Longest, "it has printed nothing", "it printed something")
                 );

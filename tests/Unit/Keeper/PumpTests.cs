@@ -1,5 +1,6 @@
 using System.IO.Pipes;
 using System.Text;
+using CalmSentry.Contract.Keeper;
 using CalmSentry.Keeper;
 using CsCheck;
 
@@ -54,16 +55,16 @@ public class PumpTests
 
     private static string Clean(string text) => new([.. text.Where(c => !char.IsSurrogate(c))]);
 
-    private static unsafe string Written(string[] secrets, string[] pieces)
+    private static string Written(string[] secrets, string[] pieces)
     {
         var path = Path.GetTempFileName();
         using var pipe = new AnonymousPipeServerStream(PipeDirection.Out);
         var reading = (int)pipe.ClientSafePipeHandle.DangerousGetHandle();
-        var pump = new Pump();
+        var (pump, sink) = (new Pump(), new Sink());
         try
         {
-            fixed (byte* name = Encoding.UTF8.GetBytes(path + '\0'))
-                Assert.True(pump.Open(name, [.. secrets.Select(Encoding.UTF8.GetBytes)]));
+            Assert.True(sink.Open(path, 0, stamped: false, AtStart.Append));
+            pump.Begin(sink, OutputSource.Output, [.. secrets.Select(Encoding.UTF8.GetBytes)]);
             foreach (var piece in pieces.Where(piece => piece.Length > 0))
             {
                 pipe.Write(Encoding.UTF8.GetBytes(piece));
@@ -76,7 +77,7 @@ public class PumpTests
         }
         finally
         {
-            pump.Close();
+            sink.Close();
             File.Delete(path);
         }
     }

@@ -10,7 +10,7 @@ namespace CalmSentry.Tests.Unit.Simulation;
 internal sealed class SimKeeper
 {
     private readonly SimMachine machine;
-    private readonly Queue<byte[]> orders = new();
+    private readonly Queue<(SimLink From, byte[] Order)> orders = new();
     private readonly int pid;
     private SimLink? link;
     private string? place;
@@ -74,7 +74,6 @@ internal sealed class SimKeeper
     public void Accept(SimLink next)
     {
         link?.Break();
-        orders.Clear();
         link = next;
         pendingHello = true;
         Soon();
@@ -88,7 +87,6 @@ internal sealed class SimKeeper
         if (link != which)
             return;
         link = null;
-        orders.Clear();
         Soon();
     }
 
@@ -96,7 +94,7 @@ internal sealed class SimKeeper
     {
         if (Dead || link != from)
             return;
-        orders.Enqueue(order);
+        orders.Enqueue((from, order));
         Soon();
     }
 
@@ -121,10 +119,14 @@ internal sealed class SimKeeper
         }
 
         Reap();
-        if (orders.TryDequeue(out var order))
+        if (orders.TryDequeue(out var waited))
         {
-            Message.TryReadHead(order, out var word, out _);
-            Obey(word, order.AsSpan(Message.HeadLength).ToArray());
+            Message.TryReadHead(waited.Order, out var word, out _);
+            var body = waited.Order.AsSpan(Message.HeadLength).ToArray();
+            if (waited.From == link)
+                Obey(word, body);
+            else
+                ObeyAlone(word, body);
             Soon();
         }
 
@@ -167,6 +169,25 @@ internal sealed class SimKeeper
         }
     }
 
+    /// <summary>Whoever said it is gone, and hears nothing of it.</summary>
+    private void ObeyAlone(KeeperWord word, byte[] body)
+    {
+        if (word == KeeperWord.Launch && Idle)
+        {
+            var (where, run) = (Message.Text(body, LaunchField.Place)!, Message.Number(body, LaunchField.Run));
+            place ??= machine.Keepers.Any(other => other.place == where) ? null : where;
+            if (place is not null)
+                Keep(run, new Message(KeeperWord.NeverLaunched).With("run", run).With("step", (int)LaunchStep.Alone));
+            Die();
+            return;
+        }
+
+        var now = link;
+        link = null;
+        Obey(word, body);
+        link = now;
+    }
+
     private List<SimProcess> Tree() => [.. machine.Live(Main!.Label).Where(process => process.Run == Main.Run)];
 
     private void Launch(byte[] body)
@@ -175,7 +196,13 @@ internal sealed class SimKeeper
         var label = Path.GetFileName(where);
         if (place is null && machine.Keepers.Any(other => other != this && other.place == where))
         {
-            Say(new Message(KeeperWord.NeverLaunched).With("run", run).With("step", (int)LaunchStep.Lock));
+            Say(
+                new Message(KeeperWord.NeverLaunched)
+                    .With("run", run)
+                    .With("step", (int)LaunchStep.Lock)
+                    .With("errno", 11)
+            );
+            Die();
             return;
         }
 

@@ -1,0 +1,126 @@
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Services;
+
+namespace CalmSentry.Server.Output;
+
+/// <summary>
+/// Looks after what was turned over, behind everything else: one thread of the lowest priority packs it and lets go what is too
+/// much, and has files turned over whose hour, day, week or month has passed.
+/// </summary>
+internal sealed class OutputKeeping : IDisposable
+{
+    /// <summary>How often all are looked at; what was turned over is looked at at once.</summary>
+    private static readonly TimeSpan Beat = TimeSpan.FromMinutes(1);
+
+    private readonly House house;
+    private readonly Func<IReadOnlyCollection<ServiceActor>> all;
+    private readonly HashSet<ServiceActor> waiting = [];
+    private readonly CancellationTokenSource over = new();
+    private readonly Thread thread;
+
+    public OutputKeeping(House house, Func<IReadOnlyCollection<ServiceActor>> all)
+    {
+        (this.house, this.all) = (house, all);
+        house.Turned = Soon;
+        thread = new Thread(Work) { IsBackground = true, Name = "output" };
+        thread.Start();
+    }
+
+    /// <summary>Something of it was turned over, or is to be kept otherwise.</summary>
+    private void Soon(ServiceActor service)
+    {
+        lock (waiting)
+        {
+            waiting.Add(service);
+            Monitor.Pulse(waiting);
+        }
+    }
+
+    private void Work()
+    {
+        OwnStanding.GiveWay();
+        var troubled = new HashSet<ServiceId>();
+        while (!over.IsCancellationRequested)
+        {
+            ServiceActor[] now;
+            lock (waiting)
+            {
+                var due = waiting.Count > 0 || !Monitor.Wait(waiting, Beat);
+                now =
+                    waiting.Count > 0 ? [.. waiting]
+                    : due ? [.. all()]
+                    : [];
+                waiting.Clear();
+            }
+
+            foreach (var service in now)
+            {
+                if (over.IsCancellationRequested)
+                    return;
+                try
+                {
+                    LookAfter(service);
+                    troubled.Remove(service.Id);
+                }
+                catch (OperationCanceledException)
+                {
+                    return;
+                }
+                catch (Exception error)
+                    when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+                {
+                    if (troubled.Add(service.Id))
+                        house.Logbook.Note(service, new(EntryCode.OutputUnkept) { Seen = error.Message.TrimEnd('.') });
+                }
+            }
+        }
+    }
+
+    private void LookAfter(ServiceActor service)
+    {
+        var (folder, keep) = (house.Places.OutputDirectoryOf(service.Definition.Name), service.Definition.Output);
+        if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach, house.Now))
+            service.TurnOver();
+        var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Now.UtcDateTime, over.Token);
+        if (files > 0)
+            house.Logbook.Note(service, new(EntryCode.OutputLetGo) { Count = files, Seen = Size.About(bytes) });
+    }
+
+    /// <summary>Whether what is in the current file began in an hour, day, week or month before this one, by the host's zone.</summary>
+    public static bool HasPassed(string folder, TurnEach each, DateTimeOffset now)
+    {
+        if (Segments.Last(folder) is not { Number: > 0 } current)
+            return false;
+        using var marks = new MarkReader(current, 0);
+        return marks.Next() is { } first
+            && Period(DateTimeOffset.FromUnixTimeMilliseconds(first.AtMs), each) != Period(now, each)
+            && Segments.EndOf(current) > current.Start;
+    }
+
+    private static (int, int) Period(DateTimeOffset at, TurnEach each)
+    {
+        var time = at.ToLocalTime().DateTime;
+        return each switch
+        {
+            TurnEach.Hour => (time.Year, (time.DayOfYear * 24) + time.Hour),
+            TurnEach.Day => (time.Year, time.DayOfYear),
+            TurnEach.Week => (ISOWeek.GetYear(time), ISOWeek.GetWeekOfYear(time)),
+            TurnEach.Month => (time.Year, time.Month),
+            _ => default,
+        };
+    }
+
+    public void Dispose()
+    {
+        house.Turned = _ => { };
+        over.Cancel();
+        lock (waiting)
+            Monitor.Pulse(waiting);
+        thread.Join();
+        over.Dispose();
+    }
+}

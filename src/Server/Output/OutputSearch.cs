@@ -1,0 +1,279 @@
+using System.Text.RegularExpressions;
+using CalmSentry.Contract.Keeper;
+
+namespace CalmSentry.Server.Output;
+
+/// <summary>Which lines are wanted.</summary>
+/// <param name="From">The place from which on; 0: from the first that is kept.</param>
+/// <param name="To">The place up to which; null: all there is, and what comes.</param>
+/// <param name="Last">So many at most, the latest; null: all.</param>
+internal sealed record OutputQuery(string Folder, string Encoding, long From, long? To, int? Last)
+{
+    public bool ErrorsOnly { get; init; }
+
+    public string? Find { get; init; }
+
+    public Regex? Match { get; init; }
+
+    /// <summary>So many lines before and after each that fits.</summary>
+    public int Around { get; init; }
+
+    /// <summary>Every line fits.</summary>
+    public bool IsOpen => !ErrorsOnly && Find is null && Match is null;
+
+    public bool Fits(OutputLine line) =>
+        (!ErrorsOnly || line.Source == OutputSource.Error)
+        && (Find is null || line.Text.Contains(Find, StringComparison.Ordinal))
+        && (Match is null || Match.IsMatch(line.Text));
+}
+
+/// <param name="Fits">False: it stands around one that fits.</param>
+/// <param name="Apart">Lines between it and the one before it were left out.</param>
+internal sealed record FoundLine(OutputLine Line, bool Fits, bool Apart);
+
+/// <summary>Finds lines in what is kept of a service's output, also in packed files.</summary>
+internal static class OutputSearch
+{
+    /// <summary>Segments that are searched for a text at the same time.</summary>
+    private static readonly int AtOnce = Math.Clamp(Environment.ProcessorCount, 1, 4);
+
+    /// <summary>What fits of all there is.</summary>
+    public static IEnumerable<FoundLine> Of(OutputQuery query, CancellationToken cancellation)
+    {
+        if (query.Last is not { } last)
+            return Forward(query, query.From, cancellation);
+        if (query.IsOpen && query.To is null)
+        {
+            var start = Math.Max(query.From, OutputFile.StartOfLast(query.Folder, last));
+            return Latest(Forward(query, start, cancellation), last);
+        }
+
+        return FromTheEnd(query, last, cancellation);
+    }
+
+    /// <summary>
+    /// The latest are looked for in the last segment, then in the last two, four and so on: each time forwards, for a packed
+    /// file can be read in no other way.
+    /// </summary>
+    private static List<FoundLine> FromTheEnd(OutputQuery query, int last, CancellationToken cancellation)
+    {
+        var all = Segments.Of(query.Folder).Where(one => query.To is not { } to || one.Start < to).ToList();
+        for (var back = 1; ; back *= 2)
+        {
+            var first = Math.Max(0, all.Count - back);
+            while (first > 0 && all[first].Head.IsOpen)
+                first--;
+            var start = all.Count == 0 || first == 0 ? query.From : Math.Max(query.From, all[first].Start);
+            var found = Latest(Forward(query, start, cancellation), last);
+            if (first == 0 || start == query.From || found.Count(one => one.Fits) >= last)
+                return found;
+        }
+    }
+
+    /// <summary>The last so many that fit, with what stands around them.</summary>
+    private static List<FoundLine> Latest(IEnumerable<FoundLine> lines, int last)
+    {
+        var kept = new Queue<FoundLine>();
+        var fitting = 0;
+        foreach (var line in lines)
+        {
+            kept.Enqueue(line);
+            fitting += line.Fits ? 1 : 0;
+            while (fitting > last)
+            {
+                // With the line that is too much goes what stood before it.
+                if (kept.Dequeue().Fits)
+                    fitting--;
+            }
+        }
+
+        return [.. kept];
+    }
+
+    private static IEnumerable<FoundLine> Forward(OutputQuery query, long from, CancellationToken cancellation)
+    {
+        var around = new Surroundings(query);
+        foreach (var (start, end) in Stretches(query, from, cancellation))
+        {
+            using var lines = new OutputLines(query.Folder, start, query.Encoding, end);
+            around.Leap();
+            while (lines.Next() is { } line)
+            {
+                cancellation.ThrowIfCancellationRequested();
+                foreach (var found in around.Look(line))
+                    yield return found;
+            }
+
+            foreach (var line in lines.Rest())
+            foreach (var found in around.Look(line))
+                yield return found;
+        }
+    }
+
+    /// <summary>
+    /// Parts of the output that are to be read line by line: where a text is looked for, only segments that may have it, and
+    /// those beside them where lines around are wanted.
+    /// </summary>
+    private static IEnumerable<(long Start, long? End)> Stretches(
+        OutputQuery query,
+        long from,
+        CancellationToken cancellation
+    )
+    {
+        if (query.Find is not { Length: > 0 } text)
+        {
+            yield return (from, query.To);
+            yield break;
+        }
+
+        var all = Segments
+            .Of(query.Folder)
+            .Where(one => one.Path is not null && (query.To is not { } to || one.Start < to))
+            .ToList();
+        var first = Math.Max(0, all.FindLastIndex(one => one.Start <= from));
+        all = all[first..];
+        var wanted = OutputLines.Of(query.Encoding).GetBytes(text);
+        var looks = new Task<bool>?[all.Count];
+        long? open = null;
+        for (var i = 0; i < all.Count; i++)
+        {
+            for (var ahead = i; ahead < all.Count && ahead <= i + AtOnce; ahead++)
+                looks[ahead] ??= Look(all[ahead]);
+            var isWanted =
+                Has(i)
+                || (i + 1 < all.Count && all[i + 1].Head.IsOpen) // a line of the next one begins here
+                || (query.Around > 0 && ((i > 0 && Has(i - 1)) || (i + 1 < all.Count && Has(i + 1))));
+            if (isWanted)
+                open ??= Math.Max(from, all[i].Start);
+            else if (open is { } start)
+            {
+                yield return (start, all[i].Start);
+                open = null;
+            }
+        }
+
+        if (open is { } rest)
+            yield return (rest, query.To);
+
+        bool Has(int at) => looks[at]!.GetAwaiter().GetResult();
+
+        Task<bool> Look(Segment segment) => Task.Run(() => MayHave(segment, wanted, cancellation), cancellation);
+    }
+
+    /// <summary>
+    /// Whether a text is anywhere in the bytes of a segment, or may be in a line that another stream's bytes part.
+    /// </summary>
+    private static bool MayHave(Segment segment, byte[] text, CancellationToken cancellation)
+    {
+        if (segment.Head.IsOpen || segment.Head.Stamped)
+            return true;
+        using var bytes = segment.Open(0);
+        if (bytes is null)
+            return false;
+        using var marks = new MarkReader(segment, 0);
+        var mark = marks.Next();
+        var source = OutputSource.None;
+        var block = new byte[(1 << 18) + text.Length];
+        var (kept, offset, last) = (0, 0L, (byte)'\n');
+        while (bytes.ReadAtLeast(block.AsSpan(kept), block.Length - kept, throwOnEndOfStream: false) is > 0 and var got)
+        {
+            cancellation.ThrowIfCancellationRequested();
+            if (block.AsSpan(0, kept + got).IndexOf(text) >= 0)
+                return true;
+            for (; mark is { } one && one.Offset < offset + got; mark = marks.Next())
+            {
+                if (one.Source == source || one.Offset < offset)
+                {
+                    source = one.Source;
+                    continue;
+                }
+
+                var before = one.Offset == offset ? last : block[kept + (int)(one.Offset - offset) - 1];
+                if (source != OutputSource.None && one.Source != OutputSource.Begins && before != '\n')
+                    return true;
+                source = one.Source;
+            }
+
+            last = block[kept + got - 1];
+            offset += got;
+            var keep = Math.Min(text.Length - 1, kept + got);
+            block.AsSpan(kept + got - keep, keep).CopyTo(block);
+            kept = keep;
+        }
+
+        return false;
+    }
+
+    /// <summary>Lines that fit, and so many before and after each.</summary>
+    public sealed class Surroundings(OutputQuery query)
+    {
+        private readonly Queue<OutputLine> before = new();
+        private int after;
+        private bool apart,
+            any;
+
+        /// <summary>What follows does not follow on what was looked at last.</summary>
+        public void Leap()
+        {
+            before.Clear();
+            (after, apart) = (0, any);
+        }
+
+        public IEnumerable<FoundLine> Look(OutputLine line)
+        {
+            if (query.Fits(line))
+            {
+                while (before.TryDequeue(out var earlier))
+                    yield return Found(earlier, fits: false);
+                yield return Found(line, fits: true);
+                after = query.Around;
+            }
+            else if (after > 0)
+            {
+                after--;
+                yield return Found(line, fits: false);
+            }
+            else
+            {
+                before.Enqueue(line);
+                if (before.Count > query.Around)
+                {
+                    before.Dequeue();
+                    apart = any;
+                }
+            }
+        }
+
+        private FoundLine Found(OutputLine line, bool fits)
+        {
+            var found = new FoundLine(line, fits, apart);
+            (apart, any) = (false, true);
+            return found;
+        }
+    }
+
+    /// <summary>The place of the first byte that came at or after a time; the end of all when none did.</summary>
+    public static long PlaceAt(string folder, DateTimeOffset time)
+    {
+        var at = time.ToUnixTimeMilliseconds();
+        var all = Segments.Of(folder);
+        var first = all.Count - 1;
+        while (first > 0 && !(FirstMark(all[first]) is { } begins && begins.AtMs < at))
+            first--;
+        for (var i = first; i < all.Count; i++)
+        {
+            using var marks = new MarkReader(all[i], 0);
+            while (marks.Next() is { } mark)
+                if (mark.AtMs >= at)
+                    return all[i].Start + mark.Offset;
+        }
+
+        return Segments.End(folder);
+
+        static OutputMark? FirstMark(Segment segment)
+        {
+            using var marks = new MarkReader(segment, 0);
+            return marks.Next();
+        }
+    }
+}
