@@ -1,3 +1,5 @@
+using CalmSentry.Contract.Api;
+
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>What a program prints is kept, whole and in order.</summary>
@@ -103,5 +105,231 @@ public class OutputTests
             await sentry.Calm("unwrap", "talker", "--yes");
             System.Diagnostics.Process.Start("umount", ["-l", logs]).WaitForExit();
         }
+    }
+
+    /// <summary>Both streams at once, parts of lines, bytes that are no text, and a line without an end.</summary>
+    private const string Racer = """
+        use IO::Handle; STDOUT->autoflush(1); STDERR->autoflush(1); binmode STDOUT; binmode STDERR;
+        my ($out, $err) = ("", "");
+        for my $i (1 .. 4000) {
+          my $a = "out $i " . ("x" x ($i % 300)); my $b = "err $i \x00\xff\xfe";
+          print STDOUT $a; print STDERR "$b\n" if $i % 3 == 0; print STDOUT "\n";
+        }
+        print STDOUT "y" x 10485760, "\n"; print STDERR "and no end";
+        open my $done, ">", "$ENV{CALM_STATE}/done"; close $done;
+        sleep 600;
+        """;
+
+    [Fact]
+    public async Task Two_streams_are_told_apart_and_kept_to_the_byte_while_turned_over_and_servers_are_killed()
+    {
+        await using var sentry = await Sentry.Start();
+        var racer = sentry.Script("racer.pl", Racer);
+        await sentry.Wrap(
+            "racer",
+            "--turn-at",
+            "1MiB",
+            "--keep-most",
+            "100MiB",
+            "--proof",
+            "up-for:0s",
+            "--",
+            "/usr/bin/perl",
+            racer
+        );
+        await sentry.Ok("start", "racer");
+        var done = Path.Combine(sentry.Places.StateOf("racer"), "done");
+        for (var kills = 0; kills < 3 && !File.Exists(done); kills++)
+        {
+            await sentry.KillServer();
+            await sentry.Serve();
+        }
+
+        await Sentry.Eventually(() => Task.FromResult(File.Exists(done)));
+        var output = new System.Text.StringBuilder();
+        var errors = new List<string>();
+        for (var i = 1; i <= 4000; i++)
+        {
+            output.Append("out ").Append(i).Append(' ').Append('x', i % 300).Append('\n');
+            if (i % 3 == 0)
+                errors.Add($"err {i} \0\uFFFD\uFFFD");
+        }
+
+        errors.Add("and no end");
+        // What was turned over is packed meanwhile; whoever reads sees one and the same.
+        await Sentry.Eventually(() =>
+            Task.FromResult(
+                Directory.GetFiles(sentry.Places.OutputDirectoryOf("racer"), "output.*.log.gz").Length > 0
+                    && Directory.GetFiles(sentry.Places.OutputDirectoryOf("racer"), "output.*.log").Length == 0
+            )
+        );
+        var lines = await Lines(sentry, "racer", "last=1000000");
+        Assert.Equal(
+            output.ToString(),
+            string.Concat(lines.Where(line => line.Stream == "output").SkipLast(1).Select(line => line.Text + '\n'))
+        );
+        Assert.Equal(errors, lines.Where(line => line.Stream == "error").Select(line => line.Text));
+        var longest = lines.Last(line => line.Stream == "output");
+        Assert.Equal(10485760, longest.Text.Length + longest.Cut);
+        Assert.All(lines, line => Assert.True(line is { At: not null, Run: 1 }));
+        using var client = sentry.Http();
+        var raw = await client.GetByteArrayAsync("http://sentry/api/services/racer/output?from=0");
+        Assert.Equal(
+            output.Length + 10485761 + errors.SkipLast(1).Sum(line => line.Length + 1) + "and no end".Length,
+            raw.Length
+        );
+        Assert.Equal(3 * 1333, raw.Count(one => one is 0xff or 0xfe or 0));
+    }
+
+    [Fact]
+    public async Task How_it_is_kept_holds_from_the_moment_it_is_changed()
+    {
+        await using var sentry = await Sentry.Start();
+        var fifo = Fifo(sentry);
+        await sentry.Wrap("teller", "--start", "--proof", "output:^ready", "--", Teller(sentry, fifo));
+        await sentry.Ok("adjust", "teller", "--stamp", "true");
+        Assert.False(
+            (await sentry.Show("teller")).TryGetProperty("pending", out var pending)
+                && pending.ValueKind == System.Text.Json.JsonValueKind.Array
+        );
+        await File.WriteAllTextAsync(fifo, "tide\n");
+        var file = sentry.Places.OutputOf("teller");
+        await Sentry.Eventually(async () =>
+            (await File.ReadAllTextAsync(file)).EndsWith("Z o heard tide\n", StringComparison.Ordinal)
+        );
+        Assert.Equal("ready\nheard tide\n", (await sentry.Ok("output", "teller")).Output);
+        Assert.Contains(
+            "Z o heard tide",
+            (await sentry.Ok("output", "teller", "--raw")).Output,
+            StringComparison.Ordinal
+        );
+
+        // As many files as are to be kept, and it is told what went.
+        await sentry.Ok("adjust", "teller", "--keep-files", "0");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "teller", "--kind", "output-let-go")).Output.Contains(
+                "1 of its oldest files of output went",
+                StringComparison.Ordinal
+            )
+        );
+        Assert.Equal("heard tide\n", (await sentry.Ok("output", "teller")).Output);
+
+        // Fresh at the next start, and turned over at each one.
+        await sentry.Ok("adjust", "teller", "--stamp", "false", "--output-write", "fresh");
+        await sentry.Ok("restart", "teller");
+        Assert.Equal("ready\n", await File.ReadAllTextAsync(file));
+        await sentry.Ok("adjust", "teller", "--output-write", "append", "--turn-at-start", "true", "--keep-files", "5");
+        await sentry.Ok("restart", "teller");
+        Assert.Equal("ready\n", await File.ReadAllTextAsync(file));
+        Assert.Equal("ready\nready\n", (await sentry.Ok("output", "teller")).Output);
+        Assert.Equal("ready\n", (await sentry.Ok("output", "teller", "--run", "3")).Output);
+    }
+
+    [Fact]
+    public async Task It_is_found_by_text_expression_time_stream_and_run_also_of_several()
+    {
+        await using var sentry = await Sentry.Start();
+        var fifo = Fifo(sentry);
+        await sentry.Wrap("teller", "--start", "--proof", "output:^ready", "--", Teller(sentry, fifo));
+        await sentry.Wrap(
+            "board",
+            "--start",
+            "--proof",
+            "output:^open",
+            "--",
+            sentry.Script(
+                "board",
+                "#!/bin/sh\necho open\nfor i in 1 2 3 4 5; do echo visitor $i; done\necho no paper >&2\nexec sleep 600\n"
+            )
+        );
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--errors")).Output == "no paper\n");
+        await File.WriteAllTextAsync(fifo, "late\n");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "teller", "--find", "late")).Output == "heard late\n"
+        );
+        Assert.Equal(
+            "…\nvisitor 2\nvisitor 3\nvisitor 4\n".Replace("…\n", "", StringComparison.Ordinal),
+            (await sentry.Ok("output", "board", "--find", "visitor 3", "--around", "1")).Output
+        );
+        Assert.Equal(
+            "visitor 4\nvisitor 5\n",
+            (await sentry.Ok("output", "board", "--match", "(?i)VISITOR [45]")).Output
+        );
+        Assert.Equal("visitor 5\n", (await sentry.Ok("output", "board", "--find", "visitor", "--last", "1")).Output);
+        Assert.Equal("No line of its output fits.\n", (await sentry.Ok("output", "board", "--find", "pirates")).Output);
+        var both = (await sentry.Ok("output", "teller", "board", "--since", "10min")).Output.Split('\n');
+        Assert.EndsWith("teller  ready", both[0], StringComparison.Ordinal);
+        Assert.EndsWith("board   open", both[1], StringComparison.Ordinal);
+        Assert.EndsWith("teller  heard late", both[^2], StringComparison.Ordinal);
+        Assert.Contains(
+            "(error) no paper",
+            (await sentry.Ok("output", "board", "--times")).Output,
+            StringComparison.Ordinal
+        );
+        foreach (
+            var (said, words) in ((string, string[])[])
+                [
+                    ("'[' is", ["--match", "["]),
+                    ("board has no run 7 on record", ["--run", "7"]),
+                    ("--around goes with", ["--around", "2"]),
+                    ("--follow does not go with --until", ["--follow", "--until", "03:12"]),
+                    ("--raw goes with one service", ["--raw", "--errors"]),
+                    ("since: found 'yore'", ["--since", "yore"]),
+                ]
+        )
+        {
+            var refused = await sentry.Calm(["output", "board", .. words]);
+            Assert.NotEqual(0, refused.Exit);
+            if (said[0] != '\'')
+                Assert.Contains(said, refused.Told, StringComparison.Ordinal);
+        }
+    }
+
+    [Fact]
+    public async Task Following_what_fits_shows_it_as_it_comes_across_files()
+    {
+        await using var sentry = await Sentry.Start();
+        var fifo = Fifo(sentry);
+        await sentry.Wrap("teller", "--start", "--proof", "output:^ready", "--", Teller(sentry, fifo));
+        using var following = sentry.Open("output", "teller", "--follow", "--find", "heard", "--times");
+        using var all = sentry.Open("output", "teller", "--follow", "--json");
+        Assert.Contains("\"text\":\"ready\"", await Next(all), StringComparison.Ordinal);
+        foreach (var word in (string[])["tide", "ebb"])
+        {
+            await File.WriteAllTextAsync(fifo, word + "\n");
+            Assert.EndsWith($"heard {word}", await Next(following), StringComparison.Ordinal);
+            Assert.Contains($"\"text\":\"heard {word}\"", await Next(all), StringComparison.Ordinal);
+            await sentry.Ok("adjust", "teller", "--stamp", word == "tide" ? "true" : "false"); // turns it over
+        }
+
+        await Sentry.End(following);
+        await Sentry.End(all);
+
+        static async Task<string> Next(System.Diagnostics.Process process) =>
+            await process.StandardOutput.ReadLineAsync().WaitAsync(Sentry.Limit) ?? "";
+    }
+
+    private static string Fifo(Sentry sentry)
+    {
+        var fifo = Path.Combine(sentry.Places.Root, "words");
+        System.Diagnostics.Process.Start("mkfifo", ["-m", "666", fifo]).WaitForExit();
+        return fifo;
+    }
+
+    private static string Teller(Sentry sentry, string fifo) =>
+        sentry.Script(
+            "teller",
+            $"#!/bin/sh\necho ready\nexec 3<>{fifo}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"
+        );
+
+    private static async Task<IReadOnlyList<OutputLineView>> Lines(Sentry sentry, string name, string query)
+    {
+        using var client = sentry.Http();
+        var text = await client.GetStringAsync($"http://sentry/api/services/{name}/output/lines?{query}");
+        return
+        [
+            .. text.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+                .Select(line => System.Text.Json.JsonSerializer.Deserialize(line, ApiJson.Default.OutputLineView)!),
+        ];
     }
 }

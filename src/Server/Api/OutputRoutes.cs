@@ -1,6 +1,7 @@
 using System.Buffers;
 using System.Globalization;
 using System.IO.Pipelines;
+using System.Text;
 using System.Text.Json;
 using System.Text.RegularExpressions;
 using CalmSentry.Contract;
@@ -44,6 +45,7 @@ internal static class OutputRoutes
     /// that were turned over and packed.
     /// </summary>
     /// <param name="last">The latest so many that fit, 0 to 1,000,000; left out: all.</param>
+    /// <param name="first">The first so many that fit, 0 to 1,000,000.</param>
     /// <param name="since">None from before this time, or this long ago.</param>
     /// <param name="until">None from after this time, or this long ago.</param>
     /// <param name="run">Only what this run printed.</param>
@@ -56,6 +58,7 @@ internal static class OutputRoutes
     public static async Task<IResult> Lines(
         Called called,
         int? last,
+        int? first,
         string? since,
         string? until,
         long? run,
@@ -72,16 +75,16 @@ internal static class OutputRoutes
         HttpContext context
     )
     {
-        if (last is < 0 or > 1_000_000 || from is < 0 || around is < 0 or > 1000)
+        if (last is < 0 or > 1_000_000 || first is < 0 or > 1_000_000 || from is < 0 || around is < 0 or > 1000)
             return Problems.Of(
                 400,
                 "bad-range",
                 "Not a range",
-                $"last is {last}, from is {from}, around is {around}; allowed: last from 0 to 1000000 lines, from at least 0 "
+                $"last is {last}, first is {first}, from is {from}, around is {around}; allowed: last and first from 0 to 1000000 lines, from at least 0 "
                     + "bytes, around from 0 to 1000 lines."
             );
-        var (first, problem) = HostTime.Read("since", since, clock.GetUtcNow());
-        var (final, wrong) = HostTime.Read("until", until, clock.GetUtcNow());
+        var (earliest, problem) = HostTime.Read("since", since, clock.GetUtcNow());
+        var (latest, wrong) = HostTime.Read("until", until, clock.GetUtcNow());
         if ((problem ?? wrong) is { } notATime)
             return notATime;
         Regex? expression = null;
@@ -119,12 +122,13 @@ internal static class OutputRoutes
             (start, end) = (Math.Max(start, stretch.From), stretch.To);
         }
 
-        if (first is { } since1)
-            start = Math.Max(start, OutputSearch.PlaceAt(folder, since1));
-        if (final is { } until1)
-            end = Math.Min(end ?? long.MaxValue, OutputSearch.PlaceAt(folder, until1 + TimeSpan.FromMilliseconds(1)));
+        if (earliest is { } begins)
+            start = Math.Max(start, OutputSearch.PlaceAt(folder, begins));
+        if (latest is { } ends)
+            end = Math.Min(end ?? long.MaxValue, OutputSearch.PlaceAt(folder, ends + TimeSpan.FromMilliseconds(1)));
         var query = new OutputQuery(folder, service.Definition.Output.Encoding, start, end, last)
         {
+            First = first,
             ErrorsOnly = errors == true,
             Find = find,
             Match = expression,
@@ -206,7 +210,9 @@ internal static class OutputRoutes
                 Words.Of(line.Source),
                 runs.At(line.Place),
                 text,
-                text.Length == line.Text.Length && line.Bytes <= OutputLines.LongestLine ? 0 : line.Bytes - text.Length,
+                text.Length == line.Text.Length && line.Bytes <= OutputLines.LongestLine
+                    ? 0
+                    : line.Bytes - Encoding.UTF8.GetByteCount(text),
                 !found.Fits,
                 found.Apart
             );

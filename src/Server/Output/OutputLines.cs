@@ -9,7 +9,7 @@ namespace CalmSentry.Server.Output;
 /// <param name="Place">Where its first byte lies in all of the service's output.</param>
 /// <param name="At">When its first byte came; null: it was written before there were times.</param>
 /// <param name="Ended">False: it goes on, or the program ended within it.</param>
-/// <param name="Bytes">All of it, also what is not in the text of a very long one.</param>
+/// <param name="Bytes">All of it but its end, also what is not in the text of a very long one.</param>
 internal sealed record OutputLine(
     long Place,
     DateTimeOffset? At,
@@ -177,6 +177,11 @@ internal sealed class OutputLines(string folder, long from, string encoding, lon
                 characters.GetString(line.Bytes).TrimEnd('\n').TrimEnd('\r').TrimStart('\uFEFF'),
                 ended,
                 line.Length
+                    - (
+                        !ended ? 0
+                        : characters is UnicodeEncoding ? 2
+                        : 1
+                    )
             )
         );
         line.Clear();

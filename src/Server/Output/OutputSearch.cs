@@ -9,6 +9,9 @@ namespace CalmSentry.Server.Output;
 /// <param name="Last">So many at most, the latest; null: all.</param>
 internal sealed record OutputQuery(string Folder, string Encoding, long From, long? To, int? Last)
 {
+    /// <summary>So many at most, the earliest; null: all.</summary>
+    public int? First { get; init; }
+
     public bool ErrorsOnly { get; init; }
 
     public string? Find { get; init; }
@@ -38,11 +41,24 @@ internal static class OutputSearch
     private static readonly int AtOnce = Math.Clamp(Environment.ProcessorCount, 1, 4);
 
     /// <summary>What fits of all there is.</summary>
-    public static IEnumerable<FoundLine> Of(OutputQuery query, CancellationToken cancellation)
+    public static IEnumerable<FoundLine> Of(OutputQuery query, CancellationToken cancellation) =>
+        query.First is { } first ? Earliest(All(query, cancellation), first) : All(query, cancellation);
+
+    private static IEnumerable<FoundLine> Earliest(IEnumerable<FoundLine> lines, int first)
+    {
+        foreach (var line in lines)
+        {
+            if (line.Fits && --first < 0)
+                yield break;
+            yield return line;
+        }
+    }
+
+    private static IEnumerable<FoundLine> All(OutputQuery query, CancellationToken cancellation)
     {
         if (query.Last is not { } last)
             return Forward(query, query.From, cancellation);
-        if (query.IsOpen && query.To is null)
+        if (query.IsOpen && (query.To is not { } to || to >= Segments.End(query.Folder)))
         {
             var start = Math.Max(query.From, OutputFile.StartOfLast(query.Folder, last));
             return Latest(Forward(query, start, cancellation), last);

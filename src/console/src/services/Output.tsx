@@ -1,17 +1,175 @@
+import { ActionIcon, Button, Checkbox, Group, Select, Text, TextInput } from "@mantine/core";
+import { useDebouncedValue } from "@mantine/hooks";
+import { useQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { call } from "../api/page";
+import type { components } from "../api/schema";
+import { at } from "../live/clock";
 import { useLine } from "../live/live";
 
-const keep = 20_000;
+type Line = components["schemas"]["OutputLineView"];
+
+const keep = 100_000;
 const lineHeight = 20;
+const mostHits = 10_000;
+/** Lines of a part that is looked at, and bytes before a hit from which it is read. */
+const partLines = 2000;
+const partBefore = 16_384;
+const mostDownload = 256 * 1024 * 1024;
 /** Colours and cursor movements a program meant for a terminal (ECMA-48). */
 // biome-ignore lint/suspicious/noControlCharactersInRegex: an escape sequence begins with the control character ESC
 const escapes = /\u001b\[[0-9;?]*[A-Za-z]|\r/g;
 
-/** What a service prints, as it prints it. After a break it goes on where it was. */
-export function Output({ name }: { name: string }) {
-  const lines = useOutput(name);
+/** A part of what was printed before, instead of what comes. */
+type Part = { query: Record<string, string>; said: string; place?: number };
+
+/** What a service prints, as it prints it; what it printed before is found by text, time and run. */
+export function Output({ name, runs }: { name: string; runs: number[] }) {
+  const [errors, setErrors] = useState(false);
+  const [times, setTimes] = useState(false);
+  const [find, setFind] = useState("");
+  const [text] = useDebouncedValue(find, 300);
+  const [time, setTime] = useState("");
+  const [part, setPart] = useState<Part | null>(null);
+  const narrowed = errors ? { errors: "true" } : undefined;
+  const live = useLines(name, errors, part === null);
+  const read = useQuery({
+    queryKey: ["output", name, part?.query, narrowed],
+    queryFn: ({ signal }) => linesOf(name, { ...narrowed, ...part?.query, first: String(partLines) }, signal),
+    enabled: part !== null,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const hits = useQuery({
+    queryKey: ["output-hits", name, text, errors],
+    queryFn: async ({ signal }) =>
+      (await linesOf(name, { ...narrowed, find: text, last: String(mostHits) }, signal)).map((line) => line.place),
+    enabled: text.length > 0,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const lines = part ? (read.data ?? []) : live;
+  const places = hits.data ?? [];
+  const hit = part?.place === undefined ? -1 : places.indexOf(part.place);
+  const walk = (to: number) => {
+    const place = places[to];
+    if (place === undefined) return;
+    setPart({
+      query: { from: String(Math.max(0, place - partBefore)) },
+      said: `hit ${to + 1} of ${places.length}`,
+      place,
+    });
+  };
+
+  return (
+    <>
+      <Group gap="xs" mb={6} align="center">
+        <TextInput
+          size="xs"
+          w={170}
+          placeholder="find in all of it"
+          aria-label="Find in the output"
+          value={find}
+          onChange={(event) => {
+            setFind(event.currentTarget.value);
+            if (part?.place !== undefined) setPart(null);
+          }}
+          onKeyDown={(event) => {
+            if (event.key === "Enter") walk(hit < 0 ? places.length - 1 : hit - 1);
+          }}
+        />
+        {text.length > 0 && (
+          <>
+            <Text size="xs" c="dimmed" role="status">
+              {hits.isFetching ? "looking…" : hitsInWords(places.length, hit)}
+            </Text>
+            <ActionIcon
+              size="sm"
+              variant="default"
+              aria-label="The hit before"
+              disabled={places.length === 0 || hit === 0}
+              onClick={() => walk(hit < 0 ? places.length - 1 : hit - 1)}
+            >
+              ↑
+            </ActionIcon>
+            <ActionIcon
+              size="sm"
+              variant="default"
+              aria-label="The next hit"
+              disabled={hit < 0 || hit >= places.length - 1}
+              onClick={() => walk(hit + 1)}
+            >
+              ↓
+            </ActionIcon>
+          </>
+        )}
+        <TextInput
+          size="xs"
+          w={110}
+          placeholder="at 03:12"
+          aria-label="Go to a time"
+          value={time}
+          onChange={(event) => setTime(event.currentTarget.value)}
+          onKeyDown={(event) => {
+            if (event.key === "Enter" && time.trim())
+              setPart({ query: { since: time.trim() }, said: `from ${time.trim()} on` });
+          }}
+        />
+        <Select
+          size="xs"
+          w={110}
+          placeholder="of a run"
+          aria-label="Only of a run"
+          clearable
+          value={part?.query.run ?? null}
+          onChange={(run) => setPart(run ? { query: { run }, said: `of run ${run}` } : null)}
+          data={runs.map((run) => ({ value: String(run), label: `run ${run}` }))}
+        />
+        <Checkbox
+          size="xs"
+          label="errors only"
+          checked={errors}
+          onChange={(event) => setErrors(event.currentTarget.checked)}
+        />
+        <Checkbox size="xs" label="times" checked={times} onChange={(event) => setTimes(event.currentTarget.checked)} />
+        <Download name={name} />
+        {part && (
+          <Button size="compact-xs" variant="light" onClick={() => setPart(null)}>
+            What comes now
+          </Button>
+        )}
+      </Group>
+      {part && (
+        <Text size="xs" c="dimmed" mb={4}>
+          {read.error ? String(read.error.message) : `What is shown: ${part.said}.`}
+        </Text>
+      )}
+      <Rows
+        lines={lines}
+        times={times}
+        mark={text}
+        place={part?.place}
+        follows={part === null}
+        none={part ? (read.isFetching ? "Reading…" : "Nothing was printed there.") : "Nothing printed so far."}
+      />
+    </>
+  );
+}
+
+function hitsInWords(count: number, hit: number): string {
+  if (count === 0) return "not found";
+  const all = count >= mostHits ? `the latest ${count}` : `${count}`;
+  return hit < 0 ? `${all} ${count === 1 ? "hit" : "hits"}` : `${hit + 1} of ${all}`;
+}
+
+function Rows(props: {
+  lines: Line[];
+  times: boolean;
+  mark: string;
+  place: number | undefined;
+  follows: boolean;
+  none: string;
+}) {
+  const { lines, times, mark, place, follows, none } = props;
   const box = useRef<HTMLDivElement>(null);
   const atEnd = useRef(true);
   const rows = useVirtualizer({
@@ -20,10 +178,13 @@ export function Output({ name }: { name: string }) {
     estimateSize: () => lineHeight,
     overscan: 20,
   });
+  const hit = useMemo(() => lines.findIndex((line) => line.place === place), [lines, place]);
 
   useEffect(() => {
-    if (atEnd.current && lines.length > 0) rows.scrollToIndex(lines.length - 1, { align: "end" });
-  }, [lines, rows]);
+    if (follows && atEnd.current && lines.length > 0) rows.scrollToIndex(lines.length - 1, { align: "end" });
+    else if (!follows && lines.length > 0)
+      rows.scrollToIndex(Math.max(0, hit), { align: hit < 0 ? "start" : "center" });
+  }, [lines, rows, follows, hit]);
 
   return (
     <section
@@ -37,32 +198,117 @@ export function Output({ name }: { name: string }) {
         atEnd.current = element.scrollHeight - element.scrollTop - element.clientHeight < lineHeight * 2;
       }}
     >
-      {lines.length === 0 && <div className="line quiet">Nothing printed so far.</div>}
+      {lines.length === 0 && <div className="line quiet">{none}</div>}
       <div style={{ height: rows.getTotalSize(), position: "relative" }}>
-        {rows.getVirtualItems().map((item) => (
-          <div
-            key={item.key}
-            className="line"
-            style={{ position: "absolute", top: 0, transform: `translateY(${item.start}px)` }}
-          >
-            {lines[item.index]}
-          </div>
-        ))}
+        {rows.getVirtualItems().map((item) => {
+          const line = lines[item.index];
+          return (
+            line && (
+              <div
+                key={item.key}
+                className={`line ${line.stream} ${line.place === place ? "here" : ""}`}
+                style={{ position: "absolute", top: 0, transform: `translateY(${item.start}px)` }}
+              >
+                {times && <span className="quiet">{line.at ? `${momentOf(line.at)}  ` : "(no time)     "}</span>}
+                <Marked text={line.text.replace(escapes, "")} mark={mark} />
+                {Number(line.cut) > 0 && <span className="quiet"> … and {line.cut} bytes more</span>}
+              </div>
+            )
+          );
+        })}
       </div>
     </section>
   );
 }
 
-function useOutput(name: string) {
-  const [lines, setLines] = useState<string[]>([]);
-  const offset = useRef<number | null>(null);
-  const rest = useRef("");
+const momentOf = (time: string) => `${at(time)}${/\.\d{3}/.exec(time)?.[0] ?? ".000"}`;
+
+function Marked({ text, mark }: { text: string; mark: string }) {
+  if (!mark || !text.includes(mark)) return text;
+  const parts = text.split(mark);
+  return parts.map((part, i) => (
+    // biome-ignore lint/suspicious/noArrayIndexKey: parts of one line have no other name
+    <span key={i}>
+      {i > 0 && <mark>{mark}</mark>}
+      {part}
+    </span>
+  ));
+}
+
+/** All that is kept, byte for byte; what is too much for a browser is left to the host. */
+function Download({ name }: { name: string }) {
+  const [said, setSaid] = useState<string | null>(null);
+  const load = async () => {
+    setSaid("loading…");
+    const stop = new AbortController();
+    const response = await call(`/api/services/${encodeURIComponent(name)}/output?from=0`, { signal: stop.signal });
+    const chunks: BlobPart[] = [];
+    let size = 0;
+    const reader = response.body?.getReader();
+    for (let chunk = await reader?.read(); chunk && !chunk.done; chunk = await reader?.read()) {
+      chunks.push(chunk.value as BlobPart);
+      size += chunk.value.byteLength;
+      if (size > mostDownload) {
+        stop.abort();
+        setSaid("more than 256 MiB: copy it from the host");
+        return;
+      }
+    }
+    const link = document.createElement("a");
+    link.href = URL.createObjectURL(new Blob(chunks, { type: "text/plain" }));
+    link.download = `${name}.log`;
+    link.click();
+    URL.revokeObjectURL(link.href);
+    setSaid(null);
+  };
+  return (
+    <Button size="compact-xs" variant="default" onClick={() => load().catch(() => setSaid("the connection broke"))}>
+      {said ?? "Download"}
+    </Button>
+  );
+}
+
+async function linesOf(name: string, query: Record<string, string>, signal: AbortSignal): Promise<Line[]> {
+  const lines: Line[] = [];
+  for await (const line of stream(name, query, signal)) lines.push(line);
+  // Read from a place within it, the first line has no beginning.
+  return query.from && query.from !== "0" ? lines.slice(1) : lines;
+}
+
+async function* stream(name: string, query: Record<string, string>, signal: AbortSignal): AsyncGenerator<Line> {
+  const response = await call(`/api/services/${encodeURIComponent(name)}/output/lines?${new URLSearchParams(query)}`, {
+    signal,
+  });
+  if (!response.ok || !response.body) {
+    const problem = (await response.json().catch(() => null)) as { detail?: string } | null;
+    throw new Error(problem?.detail ?? "The sentry did not answer.");
+  }
+  const decoder = new TextDecoder();
+  const reader = response.body.getReader();
+  let rest = "";
+  for (let chunk = await reader.read(); !chunk.done; chunk = await reader.read()) {
+    const parts = (rest + decoder.decode(chunk.value, { stream: true })).split("\n");
+    rest = parts.pop() ?? "";
+    for (const part of parts) yield JSON.parse(part) as Line;
+  }
+}
+
+/** What comes. After a break it goes on where it was: lines that were seen are known by their places. */
+function useLines(name: string, errors: boolean, wanted: boolean) {
+  const [lines, setLines] = useState<Line[]>([]);
+  const latest = useRef<number[]>([]);
   const live = useLine().state === "live";
 
+  // biome-ignore lint/correctness/useExhaustiveDependencies: other lines are wanted when one of these changes
   useEffect(() => {
-    if (!live) return;
+    latest.current = [];
+    setLines([]);
+  }, [name, errors]);
+
+  useEffect(() => {
+    if (!live || !wanted) return;
     const stop = new AbortController();
-    let fresh: string[] = [];
+    let fresh: Line[] = [];
     let frame = 0;
     const show = () => {
       frame = 0;
@@ -71,19 +317,13 @@ function useOutput(name: string) {
       setLines((known) => known.concat(more).slice(-keep));
     };
     const read = async () => {
-      const range = offset.current === null ? "last=500" : `from=${offset.current}`;
-      const response = await call(`/api/services/${encodeURIComponent(name)}/output?${range}&follow=true`, {
-        signal: stop.signal,
-      });
-      if (!response.ok || !response.body) return;
-      offset.current ??= Number(response.headers.get("calm-offset"));
-      const decoder = new TextDecoder();
-      const reader = response.body.getReader();
-      for (let chunk = await reader.read(); !chunk.done; chunk = await reader.read()) {
-        offset.current += chunk.value.byteLength;
-        const parts = (rest.current + decoder.decode(chunk.value, { stream: true })).split("\n");
-        rest.current = parts.pop() ?? "";
-        fresh.push(...parts.map((part) => part.replace(escapes, "")));
+      const seen = new Set(latest.current);
+      const range: Record<string, string> = seen.size === 0 ? { last: "500" } : { from: String(Math.min(...seen)) };
+      if (errors) range.errors = "true";
+      for await (const line of stream(name, { ...range, follow: "true" }, stop.signal)) {
+        if (seen.has(line.place)) continue;
+        latest.current = [...latest.current.slice(-100), line.place];
+        fresh.push(line);
         frame ||= requestAnimationFrame(show);
       }
     };
@@ -92,8 +332,9 @@ function useOutput(name: string) {
     return () => {
       stop.abort();
       cancelAnimationFrame(frame);
+      if (fresh.length > 0) show();
     };
-  }, [name, live]);
+  }, [name, errors, live, wanted]);
 
   return lines;
 }

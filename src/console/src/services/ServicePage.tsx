@@ -63,7 +63,7 @@ export function ServicePage({ name }: { name: string }) {
       <div className="columns">
         <div>
           <h2>Output</h2>
-          <Output name={name} />
+          <Output name={name} runs={detail.data?.runs.map((run) => Number(run.run)) ?? []} />
         </div>
         <div>
           <h2>Now</h2>
