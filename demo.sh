@@ -17,6 +17,7 @@ for word; do
     *) echo "demo: no flag called $word; there are: --once --native" >&2; exit 2 ;;
   esac
 done
+CALM_NEEDS="rsyslogd=rsyslog"
 . tools/setup.sh
 . tools/parts.sh
 if [ -n "$native" ] || current native; then
@@ -63,7 +64,7 @@ accounts() {
   all_of "${made[@]}" && calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
 }
 
-guard= sleeper=
+guard= sleeper= collector=
 serve() {
   mkdir -p "$root/run/calm-sentry"
   calm-keeper guard "$root/run/calm-sentry" "$out/calm-sentry" serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
@@ -88,6 +89,7 @@ leave() {
   pid=$(cat "$root/run/calm-sentry/guard.pid")
   kill "$pid"
   while kill -0 "$pid" 2>/dev/null; do sleep 0.05; done
+  [ -z "$collector" ] || kill "$collector" 2>/dev/null
   rm -rf "$root"
   exit "${1:-0}"
 }
@@ -98,6 +100,7 @@ wrap_all() {
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/ticket-spooler.yaml"
   calm wrap "Departure board" --at boot --account "$(account_of board)" --label screens --memory "192 MiB" --reload HUP \
     --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
+    --log-file "access=$root/var/lib/calm-sentry/state/departure-board/access.log" --reopen USR2 \
     --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,follows=hold" \
     --proof "http:http://127.0.0.1:$port/,text=Skerry Line,within=20s" \
     --watch "http:http://127.0.0.1:$port/,text=Skerry Line,beat=3s,patience=2,follows=restart-by-force" \
@@ -110,7 +113,7 @@ wrap_all() {
     --notes "Books every ticket sold at the quay; writes its day file when told to close the day." -- "$srv/fare-ledger/fare-ledger" day.book &
   wraps+=($!)
   calm wrap "Gate counter" --at boot-late --label quay --account "$(account_of gate)" --tree-size 10 \
-    --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" \
+    --turn-at-start true --keep-files 20 --environment GATE="gate 2" --environment GATE_PATIENCE="${GATE_PATIENCE:-30}" \
     --proof "output:^gate counter begins" --hold-ends "${GATE_HOLD:-4}" --retry-every 3min -- "$srv/gate-counter/count.sh" &
   wraps+=($!)
   calm wrap --from "$srv/ticket-spooler/ticket-spooler.yaml" &
@@ -126,8 +129,22 @@ wrap_all() {
   wraps+=($!)
   all_of "${wraps[@]}"
 }
+# A real collector on loopback, to which the logbook is forwarded.
+collect() {
+  cat >"$root/rsyslog.conf" <<RULES
+global(workDirectory="$root" maxMessageSize="8k")
+module(load="imtcp")
+action(type="omfile" file="$root/collector.log" template="RSYSLOG_SyslogProtocol23Format")
+input(type="imtcp" address="127.0.0.1" port="$((port + 3))")
+RULES
+  mkdir -p "$root/etc/calm-sentry"
+  echo "forward: [ { tcp: 127.0.0.1:$((port + 3)) } ]" >"$root/etc/calm-sentry/sentry.yaml"
+  rsyslogd -n -f "$root/rsyslog.conf" -i "$root/rsyslog.pid" >>"$root/collector.said" 2>&1 &
+  collector=$!
+}
 if [ "$(id -u)" = 0 ]; then ledger_priority=above-normal; else ledger_priority=normal; fi
 
+collect
 serve
 if [ -n "$once" ]; then
   . demo/once.sh
@@ -155,6 +172,10 @@ Try in another terminal:
   calm wrap                                       # asks, step by step
   calm account list
   calm output gate-counter --follow
+  calm output gate-counter --errors --times       # standard error only; also --find, --match, --since, --run
+  calm output gate-counter ticket-spooler --since 2min   # of several, as they came
+  calm output departure-board --file access       # its own log file, kept beside its output
+  tail -f $root/collector.log                     # what the logbook forwards to a collector
   kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
   kill -STOP \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9)   # it hangs: its watch finds it within seconds
   calm why departure-board                        # and why not: calm why departure-board --at 12:30

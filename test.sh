@@ -74,7 +74,7 @@ counted() { # name, what its runner said
   local total log=$2
   total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$log" | tail -n 1)
   if [ -z "$total" ]; then fail "$1 did not end by itself" "$(tail -n 20 "$log")"; return; fi
-  grep -A 25 '\[FAIL\]$' "$log" >>"$broken"
+  grep -a -A 25 '\[FAIL\]$' "$log" >>"$broken"
   # shellcheck disable=SC2086
   set -- $total
   count $(($1 - $3 - $4)) $(($2 + $3)) "$4"

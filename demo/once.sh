@@ -51,6 +51,7 @@ copy_is_found() {
   if [ "$was" = 0 ] || ! grep -q "pid $copy" <<<"$said"; then printf '%s\n' "$said"; kill "$copy"; return 1; fi
   calm start gate-counter --end-copies && ! kill -0 "$copy" 2>/dev/null && calm start quay-lamps
 }
+collected() { for _ in {1..100}; do grep -q "$1" "$root/collector.log" && return; read -rt 0.1 <> <(:); done; tail -n 2 "$root/collector.log"; return 1; }
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
 waited_for_ledger() { calm drill --last | sed -n '/^Started/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
@@ -180,6 +181,18 @@ play() {
   came_true "what failed is found by its kind" ends_with_code 0 "gate-counter" calm logbook --since 1h --kind fell
   came_true "as lines for a spreadsheet, too" ends_with_code 0 ",held," calm logbook --csv --kind held
   came_true "each entry follows from the one before it" ends_with_code 0 "is as it was written" calm logbook --prove
+
+  step "Output: found again, by run, stream, text and file"
+  came_true "each run of the gate counter has a file of its own" test -e "$root/var/log/calm-sentry/gate-counter/output.1.log.gz"
+  came_true "what it said before it gave up is found, with the lines before" ends_with_code 0 "giving up" calm output gate-counter --find "giving up" --around 2
+  came_true "on standard error alone" ends_with_code 0 "the barrier reads" calm output gate-counter --errors --last 1
+  came_true "of its first run" ends_with_code 0 "gate counter begins" calm output gate-counter --run 1
+  came_true "of two services, as it came" ends_with_code 0 "ticket-spooler  ticket spooler begins" calm output gate-counter ticket-spooler --since 1h --find begins
+  came_true "the board's own access log is kept beside its output" ends_with_code 0 "GET /" calm output departure-board --file access
+
+  step "Forwarding: the collector has what the logbook says"
+  came_true "who was stopped, and by whom" collected "stop-asked"
+  came_true "with the hash of each entry" collected "hash="
 
   step "The console lets in by a link, once"
   local link

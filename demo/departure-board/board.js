@@ -1,5 +1,6 @@
 // The departure board of the quay office: one web page, by a timetable that it reads when it starts and when it gets SIGHUP.
-import { readFileSync } from "node:fs";
+// Who asked stands in access.log in its state directory, which it opens anew when it gets SIGUSR2.
+import { closeSync, openSync, readFileSync, writeSync } from "node:fs";
 import { createServer } from "node:http";
 
 const port = Number(process.env.BOARD_PORT ?? 7410);
@@ -17,8 +18,17 @@ process.on("SIGHUP", () => {
   console.log(`timetable read anew: ${departures.length} departures`);
 });
 
+const state = process.env.CALM_STATE;
+const openLog = () => (state ? openSync(`${state}/access.log`, "a") : null);
+let log = openLog();
+process.on("SIGUSR2", () => {
+  if (log !== null) closeSync(log);
+  log = openLog();
+});
+
 let visitors = 0;
 createServer((request, response) => {
+  if (log !== null) writeSync(log, `${new Date().toISOString()} ${request.method} ${request.url}\n`);
   if (request.url === "/health") {
     response.end("ok\n");
     return;

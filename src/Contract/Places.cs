@@ -80,6 +80,10 @@ public sealed record Places(string Root)
 
     public string OutputOf(string service) => Path.Combine(OutputDirectoryOf(service), "output.log");
 
+    /// <summary>Where a log file that a program writes by itself is kept, too.</summary>
+    /// <param name="file">What the definition calls it.</param>
+    public string KeptFileOf(string service, string file) => Path.Combine(OutputDirectoryOf(service), "files", file);
+
     public string States => Path.Combine(Library, "state");
 
     /// <summary>What services kept whose account was removed.</summary>

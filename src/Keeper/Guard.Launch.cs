@@ -25,6 +25,10 @@ internal sealed unsafe partial class Guard
             byte[][] hidden = [];
             long uid = -1;
             var keepInput = false;
+            List<string> followed = [];
+            List<uint> groups = [];
+            var gid = -1L;
+            reopen = 0;
             var (turnAt, stamped, start) = (0L, false, AtStart.Append);
             atTerminal = false;
             foreach (var field in new Fields(body))
@@ -51,6 +55,17 @@ internal sealed unsafe partial class Guard
                     stamped = true;
                 else if (field.Is(LaunchField.AtStart))
                     start = field.Value.SequenceEqual("fresh"u8) ? AtStart.Fresh : AtStart.TurnOver;
+                else if (field.Is(LaunchField.File))
+                    followed.Add(Text(order + field.Offset));
+                else if (field.Is(LaunchField.Reopen))
+                    reopen = (int)Message.Number(body, LaunchField.Reopen);
+                else if (field.Is(LaunchField.GroupId))
+                    gid = Message.Number(body, LaunchField.GroupId, -1);
+                else if (
+                    field.Is(LaunchField.Supplementary)
+                    && System.Buffers.Text.Utf8Parser.TryParse(field.Value, out uint member, out _)
+                )
+                    groups.Add(member);
                 else if (field.Is(LaunchField.UserId))
                     uid = Message.Number(body, LaunchField.UserId, -1);
             }
@@ -77,12 +92,28 @@ internal sealed unsafe partial class Guard
             {
                 output.Begin(sink, atTerminal ? OutputSource.Terminal : OutputSource.Output, hidden);
                 error.Begin(errorPath is null ? sink : errorSink, OutputSource.Error, hidden);
+                BoundOutput(body);
+                foreach (var one in followed)
+                    Follow(one, turnAt, new(uid, gid, [.. groups]), hidden);
                 Clone(spec, uid, keepInput);
             }
 
             if (spec >= 0)
                 _ = close(spec);
         }
+    }
+
+    private void Follow(string file, long turnAt, Reader reader, byte[][] hidden)
+    {
+        var parts = file.IndexOf('\n', StringComparison.Ordinal);
+        var one = new FollowedFile(file[(parts + 1)..], file[..parts], reader, hidden, reopen);
+        if (one.Begin(turnAt))
+        {
+            _ = one.Look(Forward(), all: false); // from here on, not from when it has printed something
+            files.Add(one);
+        }
+        else
+            one.Close();
     }
 
     private static string Text(byte* path) =>

@@ -34,6 +34,10 @@ internal sealed unsafe partial class Guard
         error = new();
     private readonly Sink sink = new(),
         errorSink = new();
+    private readonly List<FollowedFile> files = [];
+    private long filesLookedAt;
+    private bool moreInFiles;
+    private int reopen;
     private byte[] inbox = new byte[1024];
     private int inboxLength;
     private Phase phase;
@@ -74,7 +78,7 @@ internal sealed unsafe partial class Guard
                     Fd = (i == Output && output.Stuck != 0) || (i == Error && error.Stuck != 0) ? -1 : fds[i],
                     Events = POLLIN,
                 };
-            if (poll(watch, Watched, Stuck != 0 ? 1000 : -1) < 0)
+            if (poll(watch, Watched, Patience) < 0)
                 continue;
 
             if (output.Stuck != 0)
@@ -84,7 +88,11 @@ internal sealed unsafe partial class Guard
             for (var i = 0; i < Watched; i++)
                 if (watch[i].Revents != 0 && watch[i].Fd == fds[i] && (i != Listener || watch[Server].Revents == 0))
                     Handle(i); // who comes next waits until what the one before said is read
+            foreach (var pump in (ReadOnlySpan<Pump>)[output, error])
+                if (pump.Owes)
+                    pump.SayMissing(Environment.TickCount64, atLast: false);
             SayStuck();
+            LookAtFiles(all: false);
             if (sink.TurnedOver)
             {
                 sink.TurnedOver = false;
@@ -117,6 +125,48 @@ internal sealed unsafe partial class Guard
                     Close(which);
                 break;
         }
+    }
+
+    private void BoundOutput(ReadOnlySpan<byte> body)
+    {
+        var (thin, goOn) = ((int)Message.Number(body, LaunchField.Thin), Message.Number(body, LaunchField.GoOn) == 1);
+        output.Bound(thin, goOn);
+        error.Bound(thin, goOn);
+    }
+
+    // Log files of the program's own
+
+    private const int FilesBeat = 500,
+        BusyFilesBeat = 5; // ms
+
+    private int Patience =>
+        files.Count > 0 && phase != Phase.Idle ? (moreInFiles ? BusyFilesBeat : FilesBeat)
+        : Stuck != 0 || output.Owes || error.Owes ? 1000
+        : -1;
+
+    private void LookAtFiles(bool all)
+    {
+        var now = Forward();
+        if (files.Count == 0 || (!all && now - filesLookedAt < (moreInFiles ? BusyFilesBeat : FilesBeat)))
+            return;
+        filesLookedAt = now;
+        moreInFiles = false;
+        foreach (var one in files)
+        {
+            moreInFiles |= one.Look(now, all);
+            if (!one.Reopens)
+                continue;
+            one.Reopens = false;
+            if (!mainGone)
+                _ = kill(main, reopen);
+        }
+    }
+
+    private void CloseFiles()
+    {
+        foreach (var one in files)
+            one.Close();
+        files.Clear();
     }
 
     // Orders
@@ -230,6 +280,7 @@ internal sealed unsafe partial class Guard
                 break;
             case KeeperWord.Output when phase != Phase.Idle:
                 sink.Set(Message.Number(body, LaunchField.TurnAt), Message.Number(body, LaunchField.Stamp) == 1);
+                BoundOutput(body);
                 if (Message.Text(body, "now") is not null)
                     sink.TurnNow();
                 break;
@@ -384,6 +435,7 @@ internal sealed unsafe partial class Guard
     private void Finish()
     {
         phase = Phase.Idle;
+        LookAtFiles(all: true);
         var unwritten = output.Drain(fds[Output]) + error.Drain(fds[Error]);
         CloseStreams();
         var oom = Tree.OutOfMemory(outOfMemory) - oomBefore;
@@ -423,10 +475,14 @@ internal sealed unsafe partial class Guard
 
     private void SayStuck()
     {
-        if (Stuck != 0 == stuckSaid)
+        var errno =
+            Stuck != 0 ? Stuck
+            : output.Loses || error.Loses ? ENOSPC
+            : 0;
+        if (errno != 0 == stuckSaid)
             return;
         stuckSaid = !stuckSaid;
-        Say(News(stuckSaid ? KeeperWord.OutputStuck : KeeperWord.OutputFlows).With("errno", Stuck));
+        Say(News(stuckSaid ? KeeperWord.OutputStuck : KeeperWord.OutputFlows).With("errno", errno));
     }
 
     private void Say(Message message)
@@ -448,6 +504,7 @@ internal sealed unsafe partial class Guard
         error.Close();
         sink.Close();
         errorSink.Close();
+        CloseFiles();
     }
 
     private void Close(int which)

@@ -36,18 +36,105 @@ internal sealed unsafe class Pump
         (sink, source, hidden) = (into, from, hide);
     }
 
-    public void Close() => pendingFrom = pendingTo = tailTo = Stuck = 0;
+    public void Close()
+    {
+        pendingFrom = pendingTo = tailTo = Stuck = thinAbove = linesNow = 0;
+        (isWithin, leavesOut, goesOn) = (false, false, false);
+        (leftOut, lost) = (0, 0);
+    }
+
+    // What is left out
+
+    private int thinAbove,
+        linesNow;
+    private long second,
+        leftOut,
+        lost;
+    private bool isWithin,
+        leavesOut,
+        goesOn;
+
+    /// <summary>What becomes of too much, from now on.</summary>
+    /// <param name="thin">Lines a second that are kept; 0: all, and the program waits when it is faster than the disk.</param>
+    /// <param name="goOn">The program does not wait for a full disk: what finds no room is lost.</param>
+    public void Bound(int thin, bool goOn) => (thinAbove, goesOn) = (thin, goOn);
+
+    /// <summary>What comes finds no room, and is lost.</summary>
+    public bool Loses => lost > 0;
+
+    /// <summary>Something is missing, and it is not said yet.</summary>
+    public bool Owes => leftOut > 0 || lost > 0;
+
+    /// <summary>Writes how much is missing here, in its place: behind what was kept of its second, before what comes next.</summary>
+    public void SayMissing(long now, bool atLast)
+    {
+        if (leftOut > 0 && (atLast || now / 1000 != second) && Tell($"[calm: {leftOut} lines left out]\n"))
+            leftOut = 0;
+        if (lost > 0 && Tell($"[calm: {lost} bytes lost, the disk was full]\n"))
+            lost = 0;
+    }
+
+    private bool Tell(string text)
+    {
+        if (pendingFrom < pendingTo || !sink.Flush())
+            return false;
+        var bytes = System.Text.Encoding.ASCII.GetBytes(text);
+        fixed (byte* first = bytes)
+            return sink.Put(OutputSource.Sentry, first, bytes.Length) == bytes.Length;
+    }
+
+    /// <summary>Of the lines that begin in one second, so many; a line is left out as a whole.</summary>
+    private void Thin(long now)
+    {
+        var (from, kept, tail) = (0, 0, tailTo - pendingTo);
+        while (from < pendingTo)
+        {
+            if (!isWithin)
+            {
+                if (now / 1000 != second)
+                    (second, linesNow) = (now / 1000, 0);
+                leavesOut = linesNow >= thinAbove;
+                leftOut += leavesOut ? 1 : 0;
+                linesNow += leavesOut ? 0 : 1;
+            }
+
+            var rest = new Span<byte>(buffer + from, pendingTo - from);
+            var end = rest.IndexOf((byte)'\n');
+            var line = end < 0 ? rest : rest[..(end + 1)];
+            isWithin = end < 0;
+            if (!leavesOut)
+            {
+                line.CopyTo(new(buffer + kept, line.Length));
+                kept += line.Length;
+            }
+
+            from += line.Length;
+        }
+
+        new Span<byte>(buffer + pendingTo, tail).CopyTo(new(buffer + kept, tail));
+        (pendingTo, tailTo) = (kept, kept + tail);
+    }
 
     /// <summary>Moves what is there. False when the pipe has ended.</summary>
-    public bool Carry(int pipe, int rounds = 32)
+    /// <param name="ends">Where nothing is left to read, nothing more will come.</param>
+    public bool Carry(int pipe, int rounds = 32, bool ends = true)
     {
         while (rounds-- > 0 && Retry())
         {
+            var now = Owes || thinAbove > 0 ? Environment.TickCount64 : 0;
+            if (Owes)
+                SayMissing(now, atLast: false);
             var tail = tailTo - pendingTo;
             if (tail > 0)
                 new Span<byte>(buffer + pendingTo, tail).CopyTo(new Span<byte>(buffer, tail));
             (pendingFrom, pendingTo, tailTo) = (0, 0, tail);
             var got = read(pipe, buffer + tail, Chunk - tail);
+            if (got == 0 && !ends)
+            {
+                tailTo = pendingTo + tail; // what may be the beginning of a hidden text goes on waiting
+                return true;
+            }
+
             if (got == 0)
             {
                 pendingTo = tailTo;
@@ -60,6 +147,8 @@ internal sealed unsafe class Pump
             pendingTo = tailTo = tail + (int)got;
             if (hidden.Length > 0)
                 Hide();
+            if (thinAbove > 0)
+                Thin(now);
             if (!Retry() || got < Chunk - tail)
                 return true;
         }
@@ -67,12 +156,23 @@ internal sealed unsafe class Pump
         return true;
     }
 
+    /// <summary>Bytes that were read and are not written.</summary>
+    public int Held => tailTo - pendingFrom;
+
     /// <summary>Writes what is pending. True when nothing is left of it.</summary>
     public bool Retry()
     {
         while (pendingFrom < pendingTo)
         {
             pendingFrom += sink.Put(source, buffer + pendingFrom, pendingTo - pendingFrom);
+            if (sink.Stuck == ENOSPC && goesOn)
+            {
+                lost += pendingTo - pendingFrom + sink.Abandon();
+                pendingFrom = pendingTo;
+                Stuck = 0;
+                return true;
+            }
+
             if ((Stuck = sink.Stuck) != 0)
                 return false;
         }
@@ -93,8 +193,9 @@ internal sealed unsafe class Pump
         if (Stuck == 0)
         {
             pendingTo = tailTo; // nothing more comes: it was no beginning
+            SayMissing(0, atLast: true);
             if (Retry())
-                return 0;
+                return lost;
         }
 
         long unwritten = tailTo - pendingFrom + sink.Abandon();

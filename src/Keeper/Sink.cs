@@ -51,6 +51,9 @@ internal sealed unsafe class Sink
     /// <summary>A file without times, for a rehearsal.</summary>
     private bool Plain => turnAt == 0;
 
+    /// <summary>The place behind the last byte that was written.</summary>
+    public long End => head.Start + size;
+
     // Opening
 
     /// <summary>Takes the file for a run. False, with errno set, when there is no room on its disk.</summary>
@@ -118,7 +121,8 @@ internal sealed unsafe class Sink
     {
         fixed (byte* directory = Bytes(Path.Combine(folder, OutputForm.Times)))
             _ = mkdir(directory, 0x1E8); // 0750
-        var known = Numbers();
+        if (Numbers() is not { } known)
+            return false;
         number = known.Count == 0 ? 0 : known[^1];
         stamped &= size == 0; // what is there without stamps stays without
         if (number == 0)
@@ -153,19 +157,34 @@ internal sealed unsafe class Sink
 
     private static string Packed(long number) => OutputForm.TurnedOver(number) + OutputForm.Packed;
 
-    private List<long> Numbers()
+    /// <returns>Null, with errno set: they cannot be listed.</returns>
+    private List<long>? Numbers()
     {
         var numbers = new List<long>();
-        foreach (var name in Directory.EnumerateFiles(Path.Combine(folder, OutputForm.Times)))
-            if (
-                long.TryParse(
-                    Path.GetFileName(name).Split('.')[0],
-                    NumberStyles.None,
-                    CultureInfo.InvariantCulture,
-                    out var one
+        try
+        {
+            foreach (var name in Directory.EnumerateFiles(Path.Combine(folder, OutputForm.Times)))
+                if (
+                    long.TryParse(
+                        Path.GetFileName(name).Split('.')[0],
+                        NumberStyles.None,
+                        CultureInfo.InvariantCulture,
+                        out var one
+                    )
                 )
-            )
-                numbers.Add(one);
+                    numbers.Add(one);
+        }
+        catch (DirectoryNotFoundException)
+        {
+            Marshal.SetLastSystemError(ENOSPC); // it could not be made just now
+            return null;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            Marshal.SetLastSystemError(EMFILE);
+            return null;
+        }
+
         numbers.Sort();
         return numbers;
     }

@@ -107,6 +107,61 @@ public class OutputTests
         }
     }
 
+    [Fact]
+    public async Task On_a_full_disk_a_program_goes_on_if_it_is_set_to_and_what_is_lost_is_said_in_its_place()
+    {
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to mount a small file system");
+        await using var sentry = await Sentry.Start();
+        var logs = sentry.Places.OutputDirectoryOf("talker");
+        Directory.CreateDirectory(logs);
+        System
+            .Diagnostics.Process.Start("mount", ["-t", "tmpfs", "-o", "size=1m,mode=755", "small", logs])
+            .WaitForExit();
+        try
+        {
+            var fifo = Fifo(sentry);
+            await sentry.Wrap(
+                "talker",
+                "--when-full",
+                "go-on",
+                "--proof",
+                "up-for:0s",
+                "--",
+                sentry.Script("talker", $"#!/bin/sh\nseq 1 200000\nread -r word <{fifo}\necho $word\nexec sleep 600\n")
+            );
+            await sentry.Ok("start", "talker");
+            await Sentry.Eventually(async () =>
+                (await sentry.Ok("logbook", "talker", "--kind", "output-dropped")).Output.Contains(
+                    "The program goes on",
+                    StringComparison.Ordinal
+                )
+            );
+            // It is past its counting, though nothing of that could be kept: it reads.
+            await File.WriteAllTextAsync(fifo, "after\n").WaitAsync(Sentry.Limit);
+            System.Diagnostics.Process.Start("mount", ["-o", "remount,size=8m", logs]).WaitForExit();
+            await Sentry.Eventually(async () =>
+                (await sentry.Ok("output", "talker", "--find", "bytes lost")).Output.Contains(
+                    "the disk was full",
+                    StringComparison.Ordinal
+                )
+            );
+            var kept = await File.ReadAllTextAsync(sentry.Places.OutputOf("talker"));
+            var at = kept.IndexOf("[calm: ", StringComparison.Ordinal);
+            var lost = long.Parse(kept[at..].Split(' ')[1], System.Globalization.CultureInfo.InvariantCulture);
+            var end = kept.IndexOf("full]\n", StringComparison.Ordinal) + "full]\n".Length;
+            var all = string.Concat(Enumerable.Range(1, 200000).Select(i => i + "\n")) + "after\n";
+            Assert.Equal(all.Length, at + lost + (kept.Length - end));
+            Assert.Equal(all[..at], kept[..at]);
+            Assert.EndsWith(kept[end..], all, StringComparison.Ordinal);
+        }
+        finally
+        {
+            await sentry.Calm("unwrap", "talker", "--yes");
+            System.Diagnostics.Process.Start("umount", ["-l", logs]).WaitForExit();
+        }
+    }
+
     /// <summary>Both streams at once, parts of lines, bytes that are no text, and a line without an end.</summary>
     private const string Racer = """
         use IO::Handle; STDOUT->autoflush(1); STDERR->autoflush(1); binmode STDOUT; binmode STDERR;
@@ -307,6 +362,125 @@ public class OutputTests
 
         static async Task<string> Next(System.Diagnostics.Process process) =>
             await process.StandardOutput.ReadLineAsync().WaitAsync(Sentry.Limit) ?? "";
+    }
+
+    /// <summary>Writes lines into a log file of its own, opens it anew at USR2, and says how many it wrote.</summary>
+    private const string Logger = """
+        use IO::Handle; my $path = shift; my $log; my $anew = 1;
+        $SIG{USR2} = sub { $anew = 1 };
+        print "begins\n"; STDOUT->flush;
+        for my $i (1 .. 60000) {
+          if ($anew) { $anew = 0; close $log if $log; open $log, ">>", $path or die; $log->autoflush(1); }
+          print $log "entry $i of the log, with some words so that it grows\n";
+          select undef, undef, undef, 0.001 if $i % 200 == 0;
+        }
+        print "wrote all\n"; STDOUT->flush; sleep 600;
+        """;
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task A_log_file_of_its_own_is_kept_found_and_cut_with_the_rights_of_its_account(bool reopens)
+    {
+        await using var sentry = await Sentry.Start();
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own"));
+        File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
+        var log = Path.Combine(place.FullName, "access.log");
+        await sentry.Wrap(
+            "board",
+            [
+                "--log-file",
+                $"access={log}",
+                "--turn-at",
+                "1MiB",
+                .. reopens ? ["--reopen", "USR2"] : Array.Empty<string>(),
+                "--proof",
+                "output:^begins",
+                "--start",
+                "--",
+                "/usr/bin/perl",
+                sentry.Script("logger.pl", Logger),
+                log,
+            ]
+        );
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "board", "--last", "1")).Output == "wrote all\n"
+        );
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "board", "--file", "access", "--last", "1")).Output.StartsWith(
+                "entry 60000 ",
+                StringComparison.Ordinal
+            )
+        );
+        var lines = (await Lines(sentry, "board", "file=access"))
+            .Select(line => int.Parse(line.Text.Split(' ')[1], System.Globalization.CultureInfo.InvariantCulture))
+            .ToList();
+        if (reopens)
+            Assert.Equal(Enumerable.Range(1, 60000), lines);
+        else
+        {
+            // What was written in the moment of cutting may be lost; nothing else, and nothing twice.
+            Assert.Equal(lines.Distinct().Order(), lines);
+            Assert.InRange(lines.Count, 59000, 60000);
+        }
+
+        // Moved aside, there is none before the program opens it anew.
+        Assert.True(!File.Exists(log) || new FileInfo(log).Length < 2 << 20, "it was not cut");
+        Assert.Single(
+            (await sentry.Ok("output", "board", "--file", "access", "--find", "entry 31415 "))
+                .Output.TrimEnd()
+                .Split('\n')
+        );
+        Assert.Contains(
+            "it has access",
+            (await sentry.Calm("output", "board", "--file", "errors")).Error,
+            StringComparison.Ordinal
+        );
+
+        // After a rest it goes on where it was, and not from the beginning.
+        await sentry.Ok("stop", "board");
+        var before = (await Lines(sentry, "board", "file=access")).Count;
+        await File.AppendAllTextAsync(log, "entry 0 came while it rested\n");
+        await sentry.Ok("start", "board");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "board", "--file", "access", "--find", "entry 0 ")).Output
+            == "entry 0 came while it rested\n"
+        );
+        Assert.Equal("entry 0 came while it rested", (await Lines(sentry, "board", "file=access"))[before].Text);
+    }
+
+    [Fact]
+    public async Task A_log_file_that_its_account_may_not_read_is_not_read_for_it()
+    {
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to have something that others may not read");
+        await using var sentry = await Sentry.Start();
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own")).FullName;
+        File.SetUnixFileMode(place, (UnixFileMode)0x1FF);
+        var (secret, open) = (Path.Combine(sentry.Places.Root, "secret"), Path.Combine(place, "open.log"));
+        await File.WriteAllTextAsync(secret, "");
+        File.SetUnixFileMode(secret, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead);
+        File.CreateSymbolicLink(Path.Combine(place, "linked.log"), secret);
+        await File.WriteAllTextAsync(open, "");
+        await sentry.Wrap(
+            "board",
+            "--log-file",
+            $"secret={secret}",
+            "--log-file",
+            $"linked={Path.Combine(place, "linked.log")}",
+            "--log-file",
+            $"open={open}",
+            "--start",
+            "--",
+            "/bin/sleep",
+            "600"
+        );
+        await File.AppendAllTextAsync(secret, "herring\n");
+        await File.AppendAllTextAsync(open, "cod\n");
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "open")).Output == "cod\n");
+        await sentry.Ok("stop", "board");
+        foreach (var file in (string[])["secret", "linked"])
+            Assert.Equal("Nothing was printed.\n", (await sentry.Ok("output", "board", "--file", file)).Output);
     }
 
     private static string Fifo(Sentry sentry)

@@ -42,6 +42,12 @@ internal sealed class OutputCommand
         HelpName = "RUN",
     };
 
+    private readonly Option<string?> file = new("--file")
+    {
+        Description = "Of this log file of its own, as output.files names it, instead of what it printed",
+        HelpName = "FILE",
+    };
+
     private readonly Option<bool> errors = new("--errors") { Description = "Only standard error" };
 
     private readonly Option<string?> find = new("--find") { Description = "With this text", HelpName = "TEXT" };
@@ -83,6 +89,7 @@ internal sealed class OutputCommand
                     made.since,
                     made.until,
                     made.run,
+                    made.file,
                     made.errors,
                     made.find,
                     made.match,
@@ -157,6 +164,7 @@ internal sealed class OutputCommand
         using var response = await client
             .Stream(
                 $"{SentryClient.PathOf(names[0])}/output?last={parsed.GetValue(last) ?? Usual}"
+                    + (parsed.GetValue(file) is { } own ? $"&file={Uri.EscapeDataString(own)}" : "")
                     + (parsed.GetValue(follow) ? "&follow=true" : ""),
                 cancellation
             )
@@ -183,6 +191,7 @@ internal sealed class OutputCommand
                     ("last", Text(parsed.GetValue(last) ?? (LooksFor(parsed) || all is not null ? null : Usual))),
                     ("since", parsed.GetValue(since)),
                     ("until", parsed.GetValue(until)),
+                    ("file", parsed.GetValue(file)),
                     ("run", Text(parsed.GetValue(run))),
                     ("errors", parsed.GetValue(errors) ? "true" : null),
                     ("find", parsed.GetValue(find)),

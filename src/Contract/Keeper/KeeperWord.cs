@@ -217,6 +217,20 @@ public static class LaunchField
     /// <summary>Bytes at which output is turned over; left out: one file, without times.</summary>
     public const string TurnAt = "turn-at";
 
+    /// <summary>
+    /// A log file that the program writes by itself, as the directory where what it gets is kept, a line's end, and its path.
+    /// </summary>
+    public const string File = "file";
+
+    /// <summary>The signal that has the program open its log files anew; left out: they are emptied where they are.</summary>
+    public const string Reopen = "reopen";
+
+    /// <summary>Lines a second that are kept of each stream; left out: all.</summary>
+    public const string Thin = "thin";
+
+    /// <summary>1: what finds no room on a full disk is lost, and the program goes on.</summary>
+    public const string GoOn = "go-on";
+
     /// <summary>Each line has the time before it.</summary>
     public const string Stamp = "stamp";
 

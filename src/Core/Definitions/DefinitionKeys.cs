@@ -225,6 +225,12 @@ public static class DefinitionKeys
             );
         }
 
+        if (toggles && !definition.Output.Files.IsEmpty)
+            map.Contradicts(
+                "output",
+                "log files of its own, for a program that toggles",
+                "leave output.files out: nothing of it runs that could write them"
+            );
         if (toggles && definition.Watch.Any(one => one is not (AnswerWatch or FreshFileWatch)))
         {
             map.Contradicts(

@@ -1,3 +1,4 @@
+using System.Diagnostics.CodeAnalysis;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.OutputPart>;
 
 namespace CalmSentry.Core.Definitions;
@@ -160,6 +161,66 @@ public static class OutputKeys
                 (_, part) => part,
                 "How much of it is kept. Files that were turned over are packed (gzip)."
             ),
+            Value(
+                "thin-above",
+                Forms.Whole(1, 1_000_000),
+                part => part.ThinAbove,
+                (part, lines) => part with { ThinAbove = lines },
+                "Of more lines a second of one stream than this the rest is left out, and how many is written in their place."
+            ) with
+            {
+                Label = "Thinned above (lines a second)",
+                Default = "never: a program that is faster than the disk waits",
+                Example = "1000",
+            },
+            Value(
+                "when-full",
+                Forms.Choice(("wait", WhenFull.Wait), ("go-on", WhenFull.GoOn)),
+                part => part.WhenFull,
+                (part, full) => part with { WhenFull = full },
+                "On a full disk: the program waits and nothing is lost, or it goes on, and how many bytes are lost is written in "
+                    + "their place once there is room."
+            ) with
+            {
+                Label = "When the disk is full",
+                Default = "wait",
+            },
+            Pairs(
+                "files",
+                Forms.Text(ServiceName.Allowed, ServiceName.IsValid),
+                Forms.Path,
+                part => part.Files,
+                (part, files) => part with { Files = files },
+                "Log files that the program writes by itself, each with a name: from then on what they get is kept beside its "
+                    + "output, turned over, packed and found like it (calm output NAME --file access). Read with the rights of "
+                    + "its account, while it runs."
+            ) with
+            {
+                Label = "Log files of its own",
+                Default = "none",
+                Example = "{ access: /srv/skerry/board/access.log }",
+                Flag = "log-file",
+                WordForm = "a name with a path, such as access=/srv/skerry/board/access.log",
+                AtLaunch = true,
+            },
+            Value(
+                "reopen",
+                Forms.OneOf([.. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal)]) with
+                {
+                    Read = (string text, [MaybeNullWhen(false)] out string name) =>
+                        SignalNames.Numbers.ContainsKey(name = SignalNames.Short(text)),
+                },
+                part => part.Reopen,
+                (part, signal) => part with { Reopen = signal },
+                "At this signal it opens its log files anew: at turn-over.at each is moved aside, and goes once all of it is kept. "
+                    + "Without it they are emptied where they are, and what is written in that very moment is lost."
+            ) with
+            {
+                Label = "Opens them anew at",
+                Default = "they are emptied where they are",
+                Example = "USR1",
+                AtLaunch = true,
+            },
             Value(
                 "encoding",
                 Forms.OneOf(Encodings),

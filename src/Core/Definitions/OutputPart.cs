@@ -1,3 +1,5 @@
+using System.Collections.Immutable;
+
 namespace CalmSentry.Core.Definitions;
 
 /// <summary>How what the program prints is kept.</summary>
@@ -28,10 +30,31 @@ public sealed record OutputPart
 
     public const long DefaultKeepMost = 1L << 30;
 
+    /// <summary>Lines a second that are kept of each stream; null: all, at the pace of the disk.</summary>
+    public int? ThinAbove { get; init; }
+
+    public WhenFull WhenFull { get; init; } = WhenFull.Wait;
+
+    /// <summary>Log files that the program writes by itself: what each is called here, and its path.</summary>
+    public ImmutableSortedDictionary<string, string> Files { get; init; } =
+        ImmutableSortedDictionary.Create<string, string>(StringComparer.Ordinal);
+
+    /// <summary>The signal at which the program opens its log files anew; null: they are emptied where they are.</summary>
+    public string? Reopen { get; init; }
+
     /// <summary>By which characters are read from the bytes, by its name in the list of IANA.</summary>
     public string Encoding { get; init; } = Utf8;
 
     public const string Utf8 = "utf-8";
+}
+
+public enum WhenFull
+{
+    /// <summary>The program waits until there is room; nothing is lost.</summary>
+    Wait,
+
+    /// <summary>What finds no room is lost, and how much is written in its place.</summary>
+    GoOn,
 }
 
 public enum OutputWrite

@@ -56,6 +56,7 @@ public enum EntryCode
     OutputStuck,
     OutputFlows,
     OutputLost,
+    OutputDropped,
     OutputLetGo,
     OutputUnkept,
     SaysTooOften,

@@ -91,6 +91,8 @@ public static class EntryWords
                 EntryCode.NeededBack => $"{entry.Name}, which it needs, is ready again; it is restarted.",
                 EntryCode.OutputStuck =>
                     $"Its output cannot be written: {entry.Seen}. Nothing is dropped; the program waits when it prints more.",
+                EntryCode.OutputDropped =>
+                    $"Its output cannot be written: {entry.Seen}. The program goes on; what it prints is lost, and how much is written in its place once there is room.",
                 EntryCode.OutputFlows => "Its output is written again.",
                 EntryCode.OutputLost =>
                     $"The last {entry.Count} bytes of run {entry.Run}'s output found no room on the disk and are lost.",

@@ -68,6 +68,7 @@ public static class SyslogMessage
             or EntryCode.NeverLaunched
             or EntryCode.OutputLost
             or EntryCode.OutputStuck
+            or EntryCode.OutputDropped
             or EntryCode.ReloadFailed => SyslogSeverity.Error,
             EntryCode.NotProven
             or EntryCode.NeedMissing

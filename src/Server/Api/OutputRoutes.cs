@@ -44,6 +44,7 @@ internal static class OutputRoutes
     /// Lines of a service's output, one JSON object a line: those that fit everything asked for, oldest first, also from files
     /// that were turned over and packed.
     /// </summary>
+    /// <param name="file">Of this log file of its own, by the name that the definition gives it, instead of what it printed.</param>
     /// <param name="last">The latest so many that fit, 0 to 1,000,000; left out: all.</param>
     /// <param name="first">The first so many that fit, 0 to 1,000,000.</param>
     /// <param name="since">None from before this time, or this long ago.</param>
@@ -57,6 +58,7 @@ internal static class OutputRoutes
     /// <param name="follow">Goes on with what comes.</param>
     public static async Task<IResult> Lines(
         Called called,
+        string? file,
         int? last,
         int? first,
         string? since,
@@ -105,7 +107,18 @@ internal static class OutputRoutes
             );
         }
 
-        var (service, folder) = (called.Service, places.OutputDirectoryOf(called.Service.Definition.Name));
+        var service = called.Service;
+        var (folder, none) = FolderOf(service, file, places);
+        if (none is not null)
+            return none;
+        if (run is not null && file is not null)
+            return Problems.Of(
+                400,
+                "no-runs",
+                "Not by run",
+                "run does not go with file: which run wrote a line of a file is not known.",
+                "since and until go with it."
+            );
         Directory.CreateDirectory(folder);
         var (start, end) = (from ?? 0, (long?)null);
         if (run is { } number)
@@ -155,7 +168,13 @@ internal static class OutputRoutes
         try
         {
             await Task.Run(() =>
-                    Send(query, follow == true, new(service, store), context.Response.BodyWriter, over.Token)
+                    Send(
+                        query,
+                        follow == true,
+                        file is null ? new(service, store) : new(service, null),
+                        context.Response.BodyWriter,
+                        over.Token
+                    )
                 )
                 .ConfigureAwait(false);
         }
@@ -233,7 +252,7 @@ internal static class OutputRoutes
         );
 
     /// <summary>Which run printed what lies at a place.</summary>
-    private sealed class RunsByPlace(ServiceActor service, SentryStore store)
+    private sealed class RunsByPlace(ServiceActor service, SentryStore? store)
     {
         public string Service { get; } = service.Definition.Name;
 
@@ -241,6 +260,8 @@ internal static class OutputRoutes
 
         public long? At(long place)
         {
+            if (store is null)
+                return null;
             if (service.Situation.Run is { } live && place >= service.OutputBegan)
                 return live.Number.Value;
             if (place < known.From || place >= known.To)
@@ -249,9 +270,30 @@ internal static class OutputRoutes
         }
     }
 
+    private static (string Folder, IResult? None) FolderOf(ServiceActor service, string? file, Places places)
+    {
+        var (name, files) = (service.Definition.Name, service.Definition.Output.Files);
+        if (file is null)
+            return (places.OutputDirectoryOf(name), null);
+        return files.ContainsKey(file)
+            ? (places.KeptFileOf(name, file), null)
+            : (
+                "",
+                Problems.Of(
+                    404,
+                    "no-such-file",
+                    "No such log file",
+                    $"{name} has no log file called '{file}'; it has {(files.IsEmpty ? "none" : string.Join(", ", files.Keys))}.",
+                    "Its definition names them: output.files."
+                )
+            );
+    }
+
     /// <summary>Output: ?last=N lines (20), or ?from=BYTE; ?follow=true goes on live.</summary>
+    /// <param name="file">A log file of its own, by the name that the definition gives it.</param>
     public static async Task<IResult> Output(
         Called called,
+        string? file,
         int? last,
         long? from,
         bool? follow,
@@ -270,7 +312,9 @@ internal static class OutputRoutes
             );
         if (follow == true && Volatile.Read(ref followers) >= MostFollowers)
             return TooMany();
-        var folder = places.OutputDirectoryOf(called.Service.Definition.Name);
+        var (folder, none) = FolderOf(called.Service, file, places);
+        if (none is not null)
+            return none;
         Directory.CreateDirectory(folder);
         var offset = from ?? OutputFile.StartOfLast(folder, last ?? 20);
 

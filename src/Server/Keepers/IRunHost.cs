@@ -46,7 +46,7 @@ internal interface IRunHost
     DetachedSight Detached(Definition definition, int keeper);
 
     /// <summary>Bytes in the file of a service's output.</summary>
-    long OutputLength(string service);
+    long? OutputLength(string service);
 
     /// <summary>Opens the socket on which a service's programs speak.</summary>
     /// <exception cref="IOException">It cannot be made.</exception>

@@ -67,7 +67,14 @@ internal static class LaunchOrder
         if (site.ErrorOutput is { } error)
             order.With(LaunchField.ErrorOutput, error);
         else
+        {
             Output(definition.Output, order, switchOff);
+            foreach (var (name, path) in definition.Output.Files)
+                order.With(LaunchField.File, $"{house.Places.KeptFileOf(definition.Name, name)}\n{path}");
+            if (definition.Output.Reopen is { } signal)
+                order.With(LaunchField.Reopen, SignalNames.Numbers[signal]);
+        }
+
         if (group is not null)
             order.With(LaunchField.ControlGroup, group);
         foreach (var argument in command)
@@ -96,6 +103,10 @@ internal static class LaunchOrder
     public static Message Output(OutputPart output, Message order, bool goesOn)
     {
         order.With(LaunchField.TurnAt, output.TurnAt);
+        if (output.ThinAbove is { } lines)
+            order.With(LaunchField.Thin, lines);
+        if (output.WhenFull == WhenFull.GoOn)
+            order.With(LaunchField.GoOn, 1);
         if (output.Stamp)
             order.With(LaunchField.Stamp, 1);
         if (!goesOn && (output.Write == OutputWrite.Fresh || output.TurnAtStart))

@@ -46,7 +46,17 @@ internal sealed class RunHost(House house) : IRunHost
     public DetachedSight Detached(Definition definition, int keeper) =>
         DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
 
-    public long OutputLength(string service) => Segments.End(house.Places.OutputDirectoryOf(service));
+    public long? OutputLength(string service)
+    {
+        try
+        {
+            return Segments.End(house.Places.OutputDirectoryOf(service));
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+        {
+            return null;
+        }
+    }
 
     public void OpenSay(ServiceActor service, Account account) => house.Says.Open(service, account);
 

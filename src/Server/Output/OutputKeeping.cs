@@ -86,6 +86,17 @@ internal sealed class OutputKeeping : IDisposable
         if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach, house.Now))
             service.TurnOver();
         var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Now.UtcDateTime, over.Token);
+        foreach (var own in keep.Files.Keys)
+        {
+            var gone = OutputTidy.Tidy(
+                house.Places.KeptFileOf(service.Definition.Name, own),
+                keep,
+                house.Now.UtcDateTime,
+                over.Token
+            );
+            (files, bytes) = (files + gone.Files, bytes + gone.Bytes);
+        }
+
         if (files > 0)
             house.Logbook.Note(service, new(EntryCode.OutputLetGo) { Count = files, Seen = Size.About(bytes) });
     }

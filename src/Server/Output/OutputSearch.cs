@@ -127,8 +127,8 @@ internal static class OutputSearch
     }
 
     /// <summary>
-    /// Parts of the output that are to be read line by line: where a text is looked for, only segments that may have it, and
-    /// those beside them where lines around are wanted.
+    /// Parts of the output that are to be read line by line: where a text is looked for, only segments that may have it. How
+    /// far lines around it reach, only reading tells.
     /// </summary>
     private static IEnumerable<(long Start, long? End)> Stretches(
         OutputQuery query,
@@ -136,7 +136,7 @@ internal static class OutputSearch
         CancellationToken cancellation
     )
     {
-        if (query.Find is not { Length: > 0 } text)
+        if (query is not { Find: { Length: > 0 } text, Around: 0 })
         {
             yield return (from, query.To);
             yield break;
@@ -155,10 +155,8 @@ internal static class OutputSearch
         {
             for (var ahead = i; ahead < all.Count && ahead <= i + AtOnce; ahead++)
                 looks[ahead] ??= Look(all[ahead]);
-            var isWanted =
-                Has(i)
-                || (i + 1 < all.Count && all[i + 1].Head.IsOpen) // a line of the next one begins here
-                || (query.Around > 0 && ((i > 0 && Has(i - 1)) || (i + 1 < all.Count && Has(i + 1))));
+            // A line of the next one may begin in this.
+            var isWanted = Has(i) || (i + 1 < all.Count && all[i + 1].Head.IsOpen);
             if (isWanted)
                 open ??= Math.Max(from, all[i].Start);
             else if (open is { } start)

@@ -66,6 +66,21 @@ internal static class Segments
     /// <summary>How much was ever written, and when last; null: nothing yet. That a file is turned over writes nothing.</summary>
     public static (long Length, DateTime Written)? Written(string folder)
     {
+        try
+        {
+            return LastWritten(folder);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+        {
+            // As where no file can be opened: then the current file alone says when.
+            return new FileInfo(Path.Combine(folder, OutputForm.Current)) is { Exists: true } file
+                ? (file.Length, file.LastWriteTimeUtc)
+                : null;
+        }
+    }
+
+    private static (long Length, DateTime Written)? LastWritten(string folder)
+    {
         var numbers = Numbers(folder);
         var end = EndOf(Last(folder, numbers));
         for (var i = Math.Max(0, numbers.Count - 1); i >= 0; i--)

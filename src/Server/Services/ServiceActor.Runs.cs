@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
@@ -41,7 +42,9 @@ internal sealed partial class ServiceActor
             if (!remains.IsCompleted)
                 throw new OwnTroubleException("the kernel holds processes of a run before it");
             if (!switchOff)
-                OutputBegan = house.Host.OutputLength(Definition.Name);
+                OutputBegan =
+                    house.Host.OutputLength(Definition.Name)
+                    ?? throw new OwnTroubleException("how much output there is so far cannot be read");
             var account =
                 house.Host.AccountOf(Definition.Account)
                 ?? throw new IOException(
@@ -237,7 +240,11 @@ internal sealed partial class ServiceActor
                     this,
                     outputStuck == 0
                         ? new(EntryCode.OutputFlows)
-                        : new(EntryCode.OutputStuck)
+                        : new(
+                            Definition.Output.WhenFull == WhenFull.GoOn && outputStuck == NoSpace
+                                ? EntryCode.OutputDropped
+                                : EntryCode.OutputStuck
+                        )
                         {
                             Seen =
                                 outputStuck == NoSpace
@@ -354,7 +361,7 @@ internal sealed partial class ServiceActor
                         pid,
                         outcome.Core,
                         from,
-                        to,
+                        to ?? from,
                         sample,
                         directory,
                         house.Store,

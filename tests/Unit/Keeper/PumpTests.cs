@@ -53,9 +53,45 @@ public class PumpTests
                 iter: 100
             );
 
+    [Fact]
+    public void Of_too_many_lines_a_second_so_many_are_kept_and_the_rest_is_counted() =>
+        Gen.Select(Gen.String[Gen.Char["ab\n"], 0, 200].Array[0, 12], Gen.Int[1, 5])
+            .Sample(
+                (pieces, most) =>
+                {
+                    var all = string.Concat(pieces);
+                    var written = Written([], pieces, most);
+                    var lines = Lines(written);
+                    var (said, kept) = (
+                        lines.Where(line => line.StartsWith('[')).ToList(),
+                        lines.Where(line => !line.StartsWith('[')).ToList()
+                    );
+                    var leftOut = said.Sum(line => int.Parse(line.Split(' ')[1]));
+                    Assert.Equal(Lines(all).Length, kept.Count + leftOut);
+                    // What is kept is whole, and in its order.
+                    var rest = new Queue<string>(Lines(all));
+                    Assert.All(
+                        kept,
+                        line =>
+                        {
+                            while (rest.Dequeue() != line)
+                                Assert.NotEmpty(rest);
+                        }
+                    );
+                    if (Lines(all).Length <= most)
+                        Assert.Equal(all, written);
+                },
+                iter: 200
+            );
+
+    private static string[] Lines(string text) =>
+        text.Length == 0 ? []
+        : text.EndsWith('\n') ? text[..^1].Split('\n')
+        : text.Split('\n');
+
     private static string Clean(string text) => new([.. text.Where(c => !char.IsSurrogate(c))]);
 
-    private static string Written(string[] secrets, string[] pieces)
+    private static string Written(string[] secrets, string[] pieces, int thin = 0)
     {
         var path = Path.GetTempFileName();
         using var pipe = new AnonymousPipeServerStream(PipeDirection.Out);
@@ -65,6 +101,7 @@ public class PumpTests
         {
             Assert.True(sink.Open(path, 0, stamped: false, AtStart.Append));
             pump.Begin(sink, OutputSource.Output, [.. secrets.Select(Encoding.UTF8.GetBytes)]);
+            pump.Bound(thin, goOn: false);
             foreach (var piece in pieces.Where(piece => piece.Length > 0))
             {
                 pipe.Write(Encoding.UTF8.GetBytes(piece));

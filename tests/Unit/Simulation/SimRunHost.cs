@@ -41,7 +41,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public DetachedSight Detached(Definition definition, int keeper) => default;
 
-    public long OutputLength(string service) => 0;
+    public long? OutputLength(string service) => 0;
 
     public void OpenSay(ServiceActor service, Account account) { }
 
