@@ -6,6 +6,7 @@
 //   floors serve PORT            listens on that TCP port of loopback and then rests
 //   floors prove N PORT          start N at once, each serving a port from PORT on, poll the ports, print the ns until all take connections
 //   floors spew BYTES            prints lines of 100 bytes, as fast as it can
+//   floors chatter BYTES         prints lines as a log has them, each with its number
 #define _GNU_SOURCE
 #include <arpa/inet.h>
 #include <fcntl.h>
@@ -75,6 +76,18 @@ int main(int argc, char **argv) {
     for (size_t i = 0; i < sizeof block; i++) block[i] = i % 100 == 99 ? '\n' : 'a' + i % 26;
     for (long long left = atoll(argv[2]); left > 0;) {
       ssize_t put = write(1, block, left < (long long)sizeof block ? (size_t)left : sizeof block);
+      if (put <= 0) return 1;
+      left -= put;
+    }
+    return 0;
+  }
+  if (argc == 3 && strcmp(argv[1], "chatter") == 0) {
+    unsigned seed = 4711;
+    long number = 0;
+    for (long long left = atoll(argv[2]); left > 0; number++) {
+      seed = seed * 1103515245 + 12345;
+      int put = printf("entry %ld: visitor 10.%u.%u.%u asked for /departures/%u and got 200 after %u ms\n", number, seed >> 28,
+                       seed >> 24 & 15, seed >> 16 & 255, seed >> 8 & 1023, seed >> 5 & 511);
       if (put <= 0) return 1;
       left -= put;
     }

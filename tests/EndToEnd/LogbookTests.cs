@@ -151,4 +151,57 @@ public class LogbookTests
         Assert.Contains("\n413\n", output, StringComparison.Ordinal);
         Assert.Contains("paper is out", (await sentry.Ok("board", "--once")).Output, StringComparison.Ordinal);
     }
+
+    [Fact]
+    public async Task Sign_ins_and_refusals_are_on_record_with_who_and_what()
+    {
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to act as another account");
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide", "--", "/bin/sleep", "600");
+        var link = new Uri((await sentry.Ok("open")).Output.Trim());
+        using var browser = new HttpClient(new HttpClientHandler { AllowAutoRedirect = false });
+        browser.DefaultRequestHeaders.UserAgent.ParseAdd("Quay-Browser/1.0");
+        var opened = await browser.GetAsync(link);
+        Assert.Contains("#page=", opened.Headers.Location!.ToString(), StringComparison.Ordinal);
+        for (var i = 0; i < 5; i++)
+            Assert.Equal("/?link=used", (await browser.GetAsync(link)).Headers.Location!.ToString());
+        for (var i = 0; i < 5; i++)
+        {
+            var refused = await Sentry.As(
+                "daemon",
+                sentry.Program("calm"),
+                "--root",
+                sentry.Places.Root,
+                "stop",
+                "tide"
+            );
+            Assert.Equal(3, refused.Exit);
+        }
+
+        var entries = (await sentry.Ok("logbook", "--last", "100", "--json"))
+            .Json.EnumerateArray()
+            .Select(entry =>
+                (
+                    Code: entry.GetProperty("code").GetString()!,
+                    By: entry.TryGetProperty("by", out var by) ? by.GetString() : null,
+                    Text: entry.GetProperty("text").GetString()!
+                )
+            )
+            .ToList();
+        var signedIn = Assert.Single(entries, entry => entry.Code == "signed-in");
+        Assert.Contains("Quay-Browser/1.0", signedIn.Text, StringComparison.Ordinal);
+        Assert.StartsWith("root", signedIn.By, StringComparison.Ordinal);
+        // Who asks again and again fills no logbook.
+        var used = Assert.Single(entries, entry => entry.Code == "sign-in-refused");
+        Assert.Contains(
+            "a link that was never given, was used, or is too old, from root",
+            used.Text,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(
+            [("daemon", "Refused, for the account may not: POST /api/services/tide/stop.")],
+            entries.Where(entry => entry.Code == "refused").Select(entry => (entry.By!, entry.Text))
+        );
+    }
 }

@@ -97,10 +97,17 @@ public enum EntryCode
     FolderTaken,
     StateSetApart,
     StateHandedOver,
+    SignedIn,
+    SignedOut,
+    SignInRefused,
     SessionEnded,
+
+    /// <summary>Somebody asked for what their account may not.</summary>
+    Refused,
 
     // The sentry itself
 
+    DiskWillFill,
     ForwardStuck,
     ForwardedAgain,
     NotForwarded,

@@ -145,6 +145,12 @@ public static class EntryWords
                 EntryCode.AccountForbidden => $"The account {entry.Name} may no longer run services.",
                 EntryCode.StateSetApart =>
                     $"What {string.Join(", ", entry.Names)} kept belonged to an earlier account with the number {entry.Count}; it is set apart for root.",
+                EntryCode.DiskWillFill =>
+                    $"The disk of {entry.Name} will be full in {Duration.Write(TimeSpan.FromHours(Math.Max(1, Math.Round(entry.Limit!.Value.TotalHours))))} at the rate of the last day: {entry.Seen} are left.",
+                EntryCode.SignedIn => $"Signed in to the console: {entry.Seen} (session {entry.Name}).",
+                EntryCode.SignedOut => $"Signed out of the console (session {entry.Name}).",
+                EntryCode.SignInRefused => $"A sign-in was refused: {entry.Seen}.",
+                EntryCode.Refused => $"Refused, for the account may not: {entry.Seen}.",
                 EntryCode.SessionEnded => $"The session {entry.Name} of {entry.Seen} was ended.",
                 EntryCode.ForwardStuck =>
                     $"The logbook has not been forwarded to {entry.Name} for {Duration.Write(entry.Limit!.Value)}: {entry.Seen}. What comes meanwhile waits.",

@@ -82,6 +82,9 @@ public static class SyslogMessage
             or EntryCode.RemainsEnded
             or EntryCode.SaysTooOften
             or EntryCode.OutputUnkept
+            or EntryCode.DiskWillFill
+            or EntryCode.Refused
+            or EntryCode.SignInRefused
             or EntryCode.BootNotSettled => SyslogSeverity.Warning,
             EntryCode.Noted => word == "warns" ? SyslogSeverity.Warning : SyslogSeverity.Notice,
             EntryCode.Wrapped
@@ -94,6 +97,9 @@ public static class SyslogMessage
             or EntryCode.AccountRemoved
             or EntryCode.AccountPermitted
             or EntryCode.AccountForbidden
+            or EntryCode.SignedIn
+            or EntryCode.SignedOut
+            or EntryCode.SessionEnded
             or EntryCode.LogbookCut => SyslogSeverity.Notice,
             _ => SyslogSeverity.Informational,
         };

@@ -1,5 +1,6 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.SignIn;
@@ -46,10 +47,10 @@ internal static class SessionRoutes
     }
 
     /// <summary>End this browser's session.</summary>
-    public static NoContent SignOut(Sessions sessions, HttpContext context)
+    public static NoContent SignOut(Sessions sessions, Record logbook, HttpContext context)
     {
-        if (sessions.Of(context.Request) is { } session)
-            sessions.End(session.Id);
+        if (sessions.Of(context.Request) is { } session && sessions.End(session.Id) is not null)
+            logbook.Note(new(EntryCode.SignedOut) { Name = session.Id }, new Principal(session.Account));
         context.Response.Cookies.Delete(Sessions.Cookie);
         return TypedResults.NoContent();
     }

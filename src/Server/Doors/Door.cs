@@ -1,5 +1,7 @@
+using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Api;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.SignIn;
 
 namespace CalmSentry.Server.Doors;
@@ -77,8 +79,21 @@ internal static class Door
     }
 
     /// <summary>The answer to a caller whose permissions do not reach.</summary>
-    public static Task Refuse(HttpContext context) =>
-        (
+    public static Task Refuse(HttpContext context)
+    {
+        var services = context.RequestServices;
+        // Who asks again and again fills no logbook.
+        if (
+            Caller.Known(context) is { Kind: not CallerKind.Program } refused
+            && services.GetRequiredService<Pace>().Take(("refused", refused.Account), 0.1, 1)
+        )
+            services
+                .GetRequiredService<Record>()
+                .Note(
+                    new(EntryCode.Refused) { Seen = $"{context.Request.Method} {context.Request.Path}" },
+                    refused.Who
+                );
+        return (
             Caller.Known(context) switch
             {
                 { Kind: CallerKind.Program } => Problems.Of(
@@ -91,6 +106,7 @@ internal static class Door
                 null => Problems.SignInNeeded(),
             }
         ).ExecuteAsync(context);
+    }
 
     private static Caller Of(DoorWord word) =>
         new(

@@ -57,6 +57,7 @@ internal sealed class OutputKeeping : IDisposable
                 waiting.Clear();
             }
 
+            LookAtDisk();
             foreach (var service in now)
             {
                 if (over.IsCancellationRequested)
@@ -77,6 +78,32 @@ internal sealed class OutputKeeping : IDisposable
                         house.Logbook.Note(service, new(EntryCode.OutputUnkept) { Seen = error.Message.TrimEnd('.') });
                 }
             }
+        }
+    }
+
+    private readonly DiskTrend trend = new();
+
+    private void LookAtDisk()
+    {
+        try
+        {
+            // What is left for root is nobody's to fill: the reserve of a file system counts as used.
+            var disk = new DriveInfo(house.Places.Logs);
+            var left = disk.AvailableFreeSpace;
+            if (trend.Look(house.Forward, disk.TotalSize - left, disk.TotalSize) is { } until)
+                house.Logbook.Note(
+                    new(EntryCode.DiskWillFill)
+                    {
+                        Name = house.Places.Logs,
+                        Limit = until,
+                        Seen = Size.About(left),
+                    },
+                    tells: true
+                );
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or ArgumentException)
+        {
+            // It is not there yet, or not a disk that counts.
         }
     }
 

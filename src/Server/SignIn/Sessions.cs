@@ -77,7 +77,7 @@ internal sealed class Sessions
     /// <param name="who">The account the connection comes from, as far as the kernel says.</param>
     /// <returns>The session's two secrets; null when the link was never given, is too old, or has been used, or when
     /// too many wrong ones were tried.</returns>
-    public (string Cookie, string Page)? Use(string key, string? agent, uint who)
+    public (string Cookie, string Page, StoredSession Session)? Use(string key, string? agent, uint who)
     {
         var now = clock.GetUtcNow();
         if (TooManyWrong(now, who))
@@ -105,7 +105,7 @@ internal sealed class Sessions
         );
         sessions[session.Hash] = session;
         store.SetSession(session);
-        return (cookie, page);
+        return (cookie, page, session);
     }
 
     public string? AccountOf(HttpRequest request)

@@ -1,4 +1,8 @@
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
 
 namespace CalmSentry.Server.SignIn;
 
@@ -8,18 +12,30 @@ namespace CalmSentry.Server.SignIn;
 /// </summary>
 internal static class SignInPage
 {
-    public static IResult Use(string? key, Sessions sessions, HttpContext context)
+    public static IResult Use(string? key, Sessions sessions, Pace pace, Record logbook, HttpContext context)
     {
-        if (
-            key is null
-            || sessions.Use(
-                key,
-                context.Request.Headers.UserAgent,
-                context.Features.Get<DoorWord>()?.Uid ?? uint.MaxValue
-            )
-                is not { } opened
-        )
+        var uid = context.Features.Get<DoorWord>()?.Uid ?? uint.MaxValue;
+        if (key is null || sessions.Use(key, context.Request.Headers.UserAgent, uid) is not { } opened)
+        {
+            // Who guesses fills no logbook.
+            if (key is not null && pace.Take(("link", uid), 0.1, 1))
+                logbook.Note(
+                    new(EntryCode.SignInRefused)
+                    {
+                        Seen = $"a link that was never given, was used, or is too old, from {Account.NameOf(uid)}",
+                    }
+                );
             return TypedResults.Redirect("/?link=used");
+        }
+
+        logbook.Note(
+            new(EntryCode.SignedIn)
+            {
+                Name = opened.Session.Id,
+                Seen = opened.Session.Agent.Length == 0 ? "a browser that says no name" : opened.Session.Agent,
+            },
+            new Principal(opened.Session.Account)
+        );
         context.Response.Cookies.Append(
             Sessions.Cookie,
             opened.Cookie,

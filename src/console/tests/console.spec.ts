@@ -129,6 +129,46 @@ test("a service's page starts, stops and shows its output as it comes", async ({
   await expect(page.getByRole("button", { name: "Start", exact: true })).toBeEnabled();
 });
 
+test("what was printed is found by text, walked, and seen by time, stream and run", async ({ page, sentry }) => {
+  const complaints = await enter(page, sentry);
+  sentry.wrap(
+    "teller",
+    "i=0; while [ $i -lt 30000 ]; do echo fare $i; i=$((i+1)); done; echo no paper >&2; exec sleep 600",
+    "--turn-at",
+    "1MiB",
+    "--start",
+  );
+  await page.goto(`${new URL(page.url()).origin}/services/teller`);
+  const output = page.getByLabel("Output");
+  await expect(output).toContainText("no paper");
+  await page.getByLabel("Find a text").fill("fare 1234");
+  await expect(page.getByText("11 hits")).toBeVisible();
+  await page.getByLabel("The hit before").click();
+  await expect(page.getByText("11 of 11")).toBeVisible();
+  await expect(output.locator(".here")).toHaveText("fare 12349");
+  await expect(output.locator(".here mark")).toHaveText("fare 1234");
+  await page.getByLabel("The hit before").click();
+  await expect(output.locator(".here")).toHaveText("fare 12348");
+  await page.getByLabel("The next hit").click();
+  await expect(output.locator(".here")).toHaveText("fare 12349");
+  await page.getByLabel("Find a text").fill("pirates");
+  await expect(page.getByText("not found")).toBeVisible();
+  await page.getByLabel("errors only").check();
+  await expect(output).toHaveText("no paper");
+  await page.getByLabel("times").check();
+  await expect(output).toHaveText(/^\d\d:\d\d:\d\d\.\d{3} {2}no paper$/);
+  await page.getByLabel("errors only").uncheck();
+  await page.getByLabel("Go to a time").fill("1h");
+  await page.getByLabel("Go to a time").press("Enter");
+  await expect(output).toContainText("fare 0");
+  await page.getByRole("button", { name: "What comes now" }).click();
+  await expect(output).toContainText("no paper");
+  const download = page.waitForEvent("download");
+  await page.getByRole("button", { name: "Download" }).click();
+  expect((await download).suggestedFilename()).toBe("teller.log");
+  expect(complaints).toEqual([]);
+});
+
 test("when the connection is gone it says so, and when it is back nothing is missing", async ({ page, sentry }) => {
   const words = sentry.file("words", "");
   sentry.wrap("teller", `echo ready; exec tail -n 0 -F ${words}`, "--start");

@@ -119,8 +119,11 @@ public sealed class SessionTests : IAsyncDisposable
         Assert.NotNull(sessions.Use(sessions.NewLink("anna")!.Value.Key, null, 1001));
     }
 
-    private (string Cookie, string Page) Open() =>
-        sessions.Use(sessions.NewLink("anna")!.Value.Key, "a browser", 1000)!.Value;
+    private (string Cookie, string Page) Open()
+    {
+        var (cookie, page, _) = sessions.Use(sessions.NewLink("anna")!.Value.Key, "a browser", 1000)!.Value;
+        return (cookie, page);
+    }
 
     private string? Ask(string? cookie, string? page, Sessions? of = null)
     {

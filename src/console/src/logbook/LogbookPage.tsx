@@ -23,6 +23,9 @@ const kinds = {
       "step-failed",
       "reload-failed",
       "trouble",
+      "output-lost",
+      "output-dropped",
+      "disk-will-fill",
     ],
   },
   changed: {
@@ -41,6 +44,10 @@ const kinds = {
       "folder-granted",
       "folder-taken",
     ],
+  },
+  doors: {
+    label: "Who came in",
+    codes: ["signed-in", "signed-out", "sign-in-refused", "session-ended", "refused"],
   },
   noted: { label: "Programs' own", codes: ["noted"] },
 } satisfies Record<string, { label: string; codes: string[] }>;

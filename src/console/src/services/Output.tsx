@@ -67,7 +67,7 @@ export function Output({ name, runs }: { name: string; runs: number[] }) {
           size="xs"
           w={170}
           placeholder="find in all of it"
-          aria-label="Find in the output"
+          aria-label="Find a text"
           value={find}
           onChange={(event) => {
             setFind(event.currentTarget.value);
