@@ -93,6 +93,21 @@ public class GuidedTests
     }
 
     [Fact]
+    public async Task A_mistyped_account_is_set_right_before_one_is_made()
+    {
+        await using var sentry = await Sentry.Start();
+        var said = await Type(sentry, [], "Tide", "/bin/sleep 600", "", "daemom", "", "", "n");
+        var offered = said.IndexOf("There is no account daemom. Did you mean daemon?", StringComparison.Ordinal);
+        Assert.True(offered > 0, said);
+        Assert.DoesNotContain("Make it, locked and without a home?", said, StringComparison.Ordinal);
+        Assert.Contains(
+            "daemon is not permitted to run services yet. Permit it?",
+            said[offered..],
+            StringComparison.Ordinal
+        );
+    }
+
+    [Fact]
     public async Task A_sibling_is_asked_only_for_what_must_differ()
     {
         await using var sentry = await Sentry.Start();

@@ -441,6 +441,7 @@ public class OutputTests
         await sentry.Ok("stop", "board");
         var before = (await Lines(sentry, "board", "file=access")).Count;
         await File.AppendAllTextAsync(log, "entry 0 came while it rested\n");
+        File.SetUnixFileMode(log, (UnixFileMode)0x1B6); // where there was none, it is ours now
         await sentry.Ok("start", "board");
         await Sentry.Eventually(async () =>
             (await sentry.Ok("output", "board", "--file", "access", "--find", "entry 0 ")).Output
