@@ -52,7 +52,13 @@ internal sealed class Rehearsal : IDisposable
     {
         (this.house, this.definition, this.account, Id) = (house, definition, account, id);
         var place = Path.Combine(PlaceOfAll(house), id);
-        site = new RunSite($"~{id}", new(1), place, Path.Combine(place, "output"), Path.Combine(place, "error"));
+        site = new RunSite(
+            $"~{id}",
+            new(1),
+            place,
+            Path.Combine(place, "output", OutputForm.Current),
+            Path.Combine(place, "error", OutputForm.Current)
+        );
         began = house.Now;
         seen = new Sightings(account.Uid, began.UtcDateTime);
         output = new Tail(site.Output);
@@ -74,6 +80,8 @@ internal sealed class Rehearsal : IDisposable
             Convert.ToHexStringLower(System.Security.Cryptography.RandomNumberGenerator.GetBytes(4))
         );
         OwnDirectory.Make(rehearsal.site.Place);
+        foreach (var file in (string[])[rehearsal.site.Output, rehearsal.site.ErrorOutput!])
+            OwnDirectory.Make(Path.GetDirectoryName(file)!);
         _ = Task.Run(() => rehearsal.Play(length));
         return rehearsal;
     }
@@ -442,9 +450,9 @@ internal sealed class Rehearsal : IDisposable
     private void Tell(RehearsalEvent what) => events.Writer.TryWrite(what);
 
     /// <summary>Whole lines of a growing file, as they come.</summary>
-    private sealed class Tail(string path)
+    private sealed class Tail(string file)
     {
-        private readonly NewLines lines = new(path, 0);
+        private readonly NewLines lines = new(Path.GetDirectoryName(file)!, 0);
 
         private const int Kept = 10;
 
