@@ -142,9 +142,9 @@ test("what was printed is found by text, walked, and seen by time, stream and ru
   const output = page.getByLabel("Output");
   await expect(output).toContainText("no paper");
   await page.getByLabel("Find a text").fill("fare 1234");
-  await expect(page.getByText("11 hits")).toBeVisible();
+  await expect(page.getByText("11 hits", { exact: true })).toBeVisible();
   await page.getByLabel("The hit before").click();
-  await expect(page.getByText("11 of 11")).toBeVisible();
+  await expect(page.getByText("11 of 11", { exact: true })).toBeVisible();
   await expect(output.locator(".here")).toHaveText("fare 12349");
   await expect(output.locator(".here mark")).toHaveText("fare 1234");
   await page.getByLabel("The hit before").click();

@@ -172,6 +172,7 @@ function Rows(props: {
   const { lines, times, mark, place, follows, none } = props;
   const box = useRef<HTMLDivElement>(null);
   const atEnd = useRef(true);
+  const top = useRef(0);
   const rows = useVirtualizer({
     count: lines.length,
     getScrollElement: () => box.current,
@@ -195,7 +196,10 @@ function Rows(props: {
       tabIndex={0}
       onScroll={(event) => {
         const element = event.currentTarget;
-        atEnd.current = element.scrollHeight - element.scrollTop - element.clientHeight < lineHeight * 2;
+        // Only somebody who goes up leaves the end: that more has come is no such thing.
+        if (element.scrollHeight - element.scrollTop - element.clientHeight < lineHeight * 2) atEnd.current = true;
+        else if (element.scrollTop < top.current) atEnd.current = false;
+        top.current = element.scrollTop;
       }}
     >
       {lines.length === 0 && <div className="line quiet">{none}</div>}
