@@ -53,7 +53,8 @@ xunit() { # name, assembly
 # a program sees none of the other half's. What makes accounts of the host is in one half, for there is one list of them.
 halves() {
   local class first=() rest=() other
-  for class in AccountTests CheckTests ClientTests DaemonTests DailyTests GuidedTests LimitTests PermissionTests RehearsalTests SecretTests 'Attacks.*'; do
+  for class in AccountTests CheckTests ClientTests DaemonTests DailyTests GuardTests GuidedTests KeeperTests LimitTests LossTests PermissionTests RehearsalTests \
+    SecretTests 'Attacks.*'; do
     first+=(-class "CalmSentry.Tests.EndToEnd.$class") rest+=(-class- "CalmSentry.Tests.EndToEnd.$class")
   done
   if ! unshare --pid --fork --kill-child --mount-proc true 2>/dev/null; then
