@@ -377,7 +377,7 @@ internal sealed unsafe class Sink
         {
             if (!IsOpen(source))
             {
-                WriteStamp(new(stage + stageTo, Stamp), last.AtMs, source);
+                StampOf(last.AtMs, source).CopyTo(new(stage + stageTo, Stamp));
                 stageTo += Stamp;
             }
 
@@ -392,6 +392,18 @@ internal sealed unsafe class Sink
 
         _ = Flush();
         return taken;
+    }
+
+    private readonly byte[] stamp = new byte[Stamp];
+    private (long AtMs, OutputSource Source) stampOf;
+
+    /// <summary>Many lines have one time: its words are made once.</summary>
+    private ReadOnlySpan<byte> StampOf(long atMs, OutputSource source)
+    {
+        if (stampOf != (atMs, source))
+            WriteStamp(stamp, atMs, source);
+        stampOf = (atMs, source);
+        return stamp;
     }
 
     private static void WriteStamp(Span<byte> into, long atMs, OutputSource source)
