@@ -15,6 +15,7 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
             identity: { account: {{account}} }
             recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 } }
             wind-down: [{ signal: TERM, wait: 600 ms }]
+            output: { turn-over: { at: 1 MiB } }
             {{More}}
             """;
 }

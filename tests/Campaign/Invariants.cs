@@ -1,4 +1,6 @@
 using System.Globalization;
+using System.IO.Compression;
+using System.Text;
 using System.Text.Json;
 using CalmSentry.Linux.Processes;
 
@@ -8,7 +10,7 @@ namespace CalmSentry.Tests.Campaign;
 internal sealed class Invariants(Machine machine)
 {
     private readonly HashSet<string> said = [];
-    private readonly Dictionary<string, long> read = [];
+    private readonly Dictionary<string, (long Number, long Place)> read = [];
     private readonly Dictionary<(string Service, string Run), long> counted = [];
 
     private static readonly TimeSpan RestLimit = TimeSpan.FromSeconds(60);
@@ -246,15 +248,8 @@ internal sealed class Invariants(Machine machine)
     {
         foreach (var member in Fleet.All.Where(one => one.Counts))
         {
-            var file = machine.Places.OutputOf(member.Name);
-            if (!File.Exists(file))
-                continue;
-            using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
-            stream.Position = read.GetValueOrDefault(member.Name);
-            using var reader = new StreamReader(stream);
-            var text = reader.ReadToEnd();
-            var whole = text.LastIndexOf('\n') + 1;
-            read[member.Name] = stream.Position - System.Text.Encoding.UTF8.GetByteCount(text.AsSpan(whole));
+            var text = New(member.Name);
+            var whole = text.Length;
             var lines = text[..whole].Split('\n', StringSplitOptions.RemoveEmptyEntries);
             for (var i = 0; i < lines.Length; i++)
             {
@@ -278,6 +273,51 @@ internal sealed class Invariants(Machine machine)
             }
         }
     }
+
+    /// <summary>The whole lines that came since the last look, also in files that were turned over and packed meanwhile.</summary>
+    private string New(string name)
+    {
+        var folder = machine.Places.OutputDirectoryOf(name);
+        if (!Directory.Exists(folder))
+            return "";
+        var turned = Directory
+            .GetFiles(folder, "output.*.log*")
+            .Where(file => !file.EndsWith('~'))
+            .Select(file => (Number: Number(file), File: file))
+            .Where(one => one.Number > 0)
+            .DistinctBy(one => one.Number)
+            .OrderBy(one => one.Number)
+            .ToList();
+        var now = turned.Count == 0 ? 1 : turned[^1].Number + 1;
+        var (number, place) = read.GetValueOrDefault(name, (1, 0));
+        var all = new StringBuilder();
+        foreach (
+            var (one, file) in turned.Append((now, machine.Places.OutputOf(name))).Where(one => one.Item1 >= number)
+        )
+        {
+            // It may be packed at this very moment.
+            var (plain, packed) = (file.Replace(".gz", "", StringComparison.Ordinal), file + ".gz");
+            var path = File.Exists(plain) ? plain : packed.Replace(".gz.gz", ".gz", StringComparison.Ordinal);
+            if (!File.Exists(path))
+                continue;
+            using var stream = File.OpenRead(path);
+            using Stream bytes = path.EndsWith(".gz", StringComparison.Ordinal)
+                ? new GZipStream(stream, CompressionMode.Decompress)
+                : stream;
+            using var whole = new MemoryStream();
+            bytes.CopyTo(whole);
+            var from = one == number ? place : 0;
+            var more = whole.GetBuffer().AsSpan((int)from, (int)(whole.Length - from));
+            var end = more.LastIndexOf((byte)'\n') + 1;
+            all.Append(Encoding.UTF8.GetString(more[..end]));
+            read[name] = (one, from + end);
+        }
+
+        return all.ToString();
+    }
+
+    private static long Number(string file) =>
+        long.TryParse(Path.GetFileName(file).Split('.')[1], out var number) ? number : 0;
 
     /// <summary>
     /// A line cut off by a killed keeper may run into the first of the next run: '137 4' and '138 0' are '137 4138 0'.
