@@ -25,20 +25,26 @@ public static class OwnStanding
         }
     }
 
-    /// <summary>The calling thread does what it does when nobody else wants the processors or disks (setpriority(2), ioprio_set(2)).</summary>
-    public static void GiveWay()
+    /// <summary>
+    /// The calling thread does what it does when nobody else wants the processors or disks (setpriority(2),
+    /// sched_setscheduler(2) with SCHED_IDLE, ioprio_set(2)).
+    /// </summary>
+    public static unsafe void GiveWay()
     {
         const int lowest = 19,
-            idle = 3 << 13;
-        _ = Libc.setpriority(Libc.PRIO_PROCESS, 0, lowest);
-        _ = Libc.syscall(
+            idleDisk = 3 << 13,
+            idle = 5; // SCHED_IDLE
+        var isArm =
             System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
-            == System.Runtime.InteropServices.Architecture.Arm64
-                ? Libc.SYS_ioprio_set_arm64
-                : Libc.SYS_ioprio_set_x64,
+            == System.Runtime.InteropServices.Architecture.Arm64;
+        var priority = 0;
+        _ = Libc.setpriority(Libc.PRIO_PROCESS, 0, lowest);
+        _ = Libc.syscall(isArm ? 119 : 144, 0, idle, (nint)(&priority)); // sched_setscheduler
+        _ = Libc.syscall(
+            isArm ? Libc.SYS_ioprio_set_arm64 : Libc.SYS_ioprio_set_x64,
             Libc.IOPRIO_WHO_PROCESS,
             0,
-            idle
+            idleDisk
         );
     }
 
