@@ -159,24 +159,43 @@ internal static class OutputRoutes
         context.Response.ContentType = "application/x-ndjson";
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         await context.Response.StartAsync(context.RequestAborted).ConfigureAwait(false);
+        return await Stream(
+                context,
+                life,
+                follow == true,
+                gone =>
+                    Task.Run(
+                        () =>
+                            Send(
+                                query,
+                                follow == true,
+                                new(service, file is null ? store : null),
+                                context.Response.BodyWriter,
+                                gone
+                            ),
+                        gone
+                    )
+            )
+            .ConfigureAwait(false);
+    }
+
+    /// <summary>Sends until it is done, the reader has gone, or the sentry ends; who follows is counted meanwhile.</summary>
+    private static async Task<IResult> Stream(
+        HttpContext context,
+        IHostApplicationLifetime life,
+        bool follows,
+        Func<CancellationToken, Task> send
+    )
+    {
         using var over = CancellationTokenSource.CreateLinkedTokenSource(
             context.RequestAborted,
             life.ApplicationStopping
         );
-        if (follow == true)
+        if (follows)
             Interlocked.Increment(ref followers);
         try
         {
-            await Task.Run(() =>
-                    Send(
-                        query,
-                        follow == true,
-                        file is null ? new(service, store) : new(service, null),
-                        context.Response.BodyWriter,
-                        over.Token
-                    )
-                )
-                .ConfigureAwait(false);
+            await send(over.Token).ConfigureAwait(false);
         }
         catch (OperationCanceledException)
         {
@@ -184,7 +203,7 @@ internal static class OutputRoutes
         }
         finally
         {
-            if (follow == true)
+            if (follows)
                 Interlocked.Decrement(ref followers);
         }
 
@@ -323,28 +342,12 @@ internal static class OutputRoutes
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         await context.Response.StartAsync(context.RequestAborted).ConfigureAwait(false);
         await context.Response.BodyWriter.FlushAsync(context.RequestAborted).ConfigureAwait(false);
-        using var over = CancellationTokenSource.CreateLinkedTokenSource(
-            context.RequestAborted,
-            life.ApplicationStopping
-        );
-        if (follow == true)
-            Interlocked.Increment(ref followers);
-        try
-        {
-            await OutputFile
-                .Copy(folder, offset, follow ?? false, context.Response.BodyWriter, over.Token)
-                .ConfigureAwait(false);
-        }
-        catch (OperationCanceledException)
-        {
-            // The reader has gone, or the sentry is about to.
-        }
-        finally
-        {
-            if (follow == true)
-                Interlocked.Decrement(ref followers);
-        }
-
-        return TypedResults.Empty;
+        return await Stream(
+                context,
+                life,
+                follow == true,
+                gone => OutputFile.Copy(folder, offset, follow == true, context.Response.BodyWriter, gone)
+            )
+            .ConfigureAwait(false);
     }
 }

@@ -10,10 +10,12 @@ namespace CalmSentry.Server.Keepers;
 /// <summary>Why a program cannot be launched, said so that an administrator knows what to mend.</summary>
 internal static class LaunchWords
 {
+    /// <summary>EWOULDBLOCK (errno(3)): of a lock, another has it.</summary>
+    public const int WouldBlock = 11;
+
     private const int NoEntry = 2,
         NoPermission = 1,
         NoAccess = 13,
-        WouldBlock = 11,
         BadFormat = 8,
         NoSpace = 28;
 

@@ -29,8 +29,6 @@ internal sealed class OutputLines(string folder, long from, string encoding, lon
     /// <summary>Of a longer line, the beginning.</summary>
     public const int LongestLine = 1 << 20;
 
-    private static readonly Encoding[] Provided = Provide();
-
     private readonly Encoding characters = Of(encoding);
     private readonly byte[] block = new byte[1 << 16];
     private readonly SegmentReader reader = new(folder, from);
@@ -43,14 +41,9 @@ internal sealed class OutputLines(string folder, long from, string encoding, lon
     private OutputMark? now,
         next;
 
-    private static Encoding[] Provide()
-    {
-        Encoding.RegisterProvider(CodePagesEncodingProvider.Instance);
-        return [];
-    }
+    static OutputLines() => Encoding.RegisterProvider(CodePagesEncodingProvider.Instance);
 
-    public static Encoding Of(string name) =>
-        Provided.Length == 0 && name == OutputPart.Utf8 ? Encoding.UTF8 : Encoding.GetEncoding(name);
+    public static Encoding Of(string name) => name == OutputPart.Utf8 ? Encoding.UTF8 : Encoding.GetEncoding(name);
 
     /// <returns>Null: no line has ended since; ask again when there is more.</returns>
     public OutputLine? Next()

@@ -283,7 +283,7 @@ internal sealed partial class ServiceActor
                 house.Host.Discard(Site(run), over: !off);
                 await Launch(run, off);
                 return true;
-            case LaunchStep.Lock when Message.Number(body, "errno") == WouldBlock:
+            case LaunchStep.Lock when Message.Number(body, "errno") == LaunchWords.WouldBlock:
                 ordered = default; // that this keeper goes is not the end of the run
                 LaunchLater(run, off, new("the keeper before has not gone yet"));
                 return true;
@@ -291,8 +291,6 @@ internal sealed partial class ServiceActor
                 return false;
         }
     }
-
-    private const int WouldBlock = 11; // EWOULDBLOCK, errno(3)
 
     /// <summary>What a keeper tells, or wrote down, of the end of a run.</summary>
     private (Outcome Outcome, DateTimeOffset At, long? PeakKib, long? CpuMicroseconds) EndOf(
