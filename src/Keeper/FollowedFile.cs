@@ -2,6 +2,7 @@ using System.Buffers.Binary;
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Files;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -24,13 +25,14 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private readonly Pump pump = new();
     private int file = -1,
         cursor = -1;
-    private ulong inode,
-        device;
+    private FileId id;
     private long cutAt,
         quietSince;
     private bool writable,
-        begun,
-        isAside;
+        begun;
+
+    /// <summary>What is read was moved aside, and is read until nothing comes to it any more.</summary>
+    public bool IsAside { get; private set; }
 
     /// <summary>False: what is kept of it cannot be written.</summary>
     public bool Begin(long turnAt)
@@ -62,8 +64,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return false;
         do
         {
-            var (there, size) = SizeOf(file);
-            if (!there || size < lseek(file, 0, 1))
+            if (FileFacts.Of(file) is not { } looked || looked.Size < lseek(file, 0, 1))
                 _ = lseek(file, 0, 0); // somebody emptied it
             var before = lseek(file, 0, 1);
             _ = pump.Carry(file, ends: false);
@@ -80,7 +81,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
         if (pump.Stuck != 0)
             return false;
-        if (isAside)
+        if (IsAside)
             DropAside(now, all);
         else if (IsReplaced())
             Leave();
@@ -104,7 +105,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         if (file >= 0)
             _ = close(file);
         file = -1;
-        isAside = false;
+        IsAside = false;
     }
 
     // Finding it
@@ -139,13 +140,14 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         );
         if (file < 0)
             return false;
-        if (!Identify(file, out var isRegular, out inode, out device) || !isRegular)
+        if (FileFacts.Of(file) is not { IsRegular: true } found)
         {
             Leave();
             return false;
         }
 
-        isAside = aside;
+        id = found.Id;
+        IsAside = aside;
         _ = lseek(file, Start(), 0);
         Note();
         return true;
@@ -156,13 +158,13 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     {
         var known = stackalloc byte[CursorLength];
         _ = lseek(cursor, 0, 0);
-        var (_, size) = SizeOf(file);
+        var size = FileFacts.Of(file)?.Size ?? 0;
         if (read(cursor, known, CursorLength) != CursorLength)
             return begun ? 0 : size; // what it held before it was named stays where it is
         var cut = new Span<byte>(known, CursorLength);
         if (
-            BinaryPrimitives.ReadUInt64LittleEndian(cut) != inode
-            || BinaryPrimitives.ReadUInt64LittleEndian(cut[8..]) != device
+            BinaryPrimitives.ReadUInt64LittleEndian(cut) != id.Inode
+            || BinaryPrimitives.ReadUInt64LittleEndian(cut[8..]) != id.Device
         )
             return 0;
         // What was kept beyond the note, before this keeper's time.
@@ -177,8 +179,8 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     {
         var note = stackalloc byte[CursorLength];
         var bytes = new Span<byte>(note, CursorLength);
-        BinaryPrimitives.WriteUInt64LittleEndian(bytes, inode);
-        BinaryPrimitives.WriteUInt64LittleEndian(bytes[8..], device);
+        BinaryPrimitives.WriteUInt64LittleEndian(bytes, id.Inode);
+        BinaryPrimitives.WriteUInt64LittleEndian(bytes[8..], id.Device);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[16..], lseek(file, 0, 1) - pump.Held);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[24..], sink.End);
         _ = lseek(cursor, 0, 0);
@@ -187,24 +189,9 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
     private bool IsReplaced()
     {
-        var there = false;
-        ulong nowInode = 0,
-            nowDevice = 0;
-        As(
-            reader,
-            () =>
-            {
-                fixed (byte* bytes = Bytes(path))
-                {
-                    var look = open(bytes, O_PATH | O_CLOEXEC, 0);
-                    if (look < 0)
-                        return;
-                    there = Identify(look, out _, out nowInode, out nowDevice);
-                    _ = close(look);
-                }
-            }
-        );
-        return there && (nowInode != inode || nowDevice != device);
+        FileLook? there = null;
+        As(reader, () => there = FileFacts.Of(path));
+        return there is { } now && now.Id != id;
     }
 
     // Cutting it
@@ -235,7 +222,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         );
         if (!moved)
             return;
-        isAside = true;
+        IsAside = true;
         quietSince = now;
         Reopens = true;
     }
@@ -249,19 +236,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private void DropAside(long now, bool all)
     {
         var another = false;
-        As(
-            reader,
-            () =>
-            {
-                fixed (byte* bytes = Bytes(path))
-                {
-                    var look = open(bytes, O_PATH | O_CLOEXEC, 0);
-                    another = look >= 0;
-                    if (another)
-                        _ = close(look);
-                }
-            }
-        );
+        As(reader, () => another = FileFacts.Of(path) is not null);
         if (!all && (!another || now - quietSince < Quiet))
             return;
         As(
@@ -313,29 +288,6 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     }
 
     private static bool IsArm64 => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
-
-    private static bool Identify(int fd, out bool isRegular, out ulong inode, out ulong device)
-    {
-        const uint typeAndInode = 0x1 | 0x100;
-        const int kinds = 0xF000,
-            regular = 0x8000;
-        var facts = stackalloc byte[256];
-        (isRegular, inode, device) = (false, 0, 0);
-        fixed (byte* nothing = "\0"u8)
-            if (statx(fd, nothing, AT_EMPTY_PATH, typeAndInode, facts) < 0)
-                return false;
-        isRegular = (*(ushort*)(facts + 28) & kinds) == regular;
-        (inode, device) = (*(ulong*)(facts + 32), *(ulong*)(facts + 136));
-        return true;
-    }
-
-    private static (bool There, long Size) SizeOf(int fd)
-    {
-        const uint length = 0x200;
-        var facts = stackalloc byte[256];
-        fixed (byte* nothing = "\0"u8)
-            return statx(fd, nothing, AT_EMPTY_PATH, length, facts) < 0 ? (false, 0) : (true, *(long*)(facts + 40));
-    }
 
     private static byte[] Bytes(string text) => Encoding.UTF8.GetBytes(text + '\0');
 }

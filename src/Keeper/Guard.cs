@@ -141,7 +141,7 @@ internal sealed unsafe partial class Guard
 
     private int Patience =>
         files.Count > 0 && phase != Phase.Idle ? (moreInFiles ? BusyFilesBeat : FilesBeat)
-        : Stuck != 0 || output.Owes || error.Owes ? 1000
+        : Stuck != 0 || stuckSaid || output.Owes || error.Owes ? 1000
         : -1;
 
     private void LookAtFiles(bool all)
@@ -154,10 +154,12 @@ internal sealed unsafe partial class Guard
         foreach (var one in files)
         {
             moreInFiles |= one.Look(now, all);
-            if (!one.Reopens)
+            if (!one.Reopens || (reopen == LaunchField.ReopenIsAsked && fds[Server] < 0))
                 continue;
             one.Reopens = false;
-            if (!mainGone)
+            if (reopen == LaunchField.ReopenIsAsked)
+                Say(News(KeeperWord.Reopen));
+            else if (!mainGone)
                 _ = kill(main, reopen);
         }
     }
@@ -181,6 +183,8 @@ internal sealed unsafe partial class Guard
         fds[Server] = next;
         SayHello();
         stuckSaid = false;
+        foreach (var one in files)
+            one.Reopens |= one.IsAside;
     }
 
     private void SayHello() =>
@@ -437,6 +441,7 @@ internal sealed unsafe partial class Guard
         phase = Phase.Idle;
         LookAtFiles(all: true);
         var unwritten = output.Drain(fds[Output]) + error.Drain(fds[Error]);
+        SayStuck();
         CloseStreams();
         var oom = Tree.OutOfMemory(outOfMemory) - oomBefore;
         if (group is not null)
@@ -475,10 +480,14 @@ internal sealed unsafe partial class Guard
 
     private void SayStuck()
     {
+        if (fds[Server] < 0)
+            return; // whoever comes is told then
         var errno =
             Stuck != 0 ? Stuck
             : output.Loses || error.Loses ? ENOSPC
             : 0;
+        output.LossTold();
+        error.LossTold();
         if (errno != 0 == stuckSaid)
             return;
         stuckSaid = !stuckSaid;

@@ -39,7 +39,7 @@ internal sealed unsafe class Pump
     public void Close()
     {
         pendingFrom = pendingTo = tailTo = Stuck = thinAbove = linesNow = 0;
-        (isWithin, leavesOut, goesOn) = (false, false, false);
+        (isWithin, leavesOut, goesOn, lostAnew) = (false, false, false, false);
         (leftOut, lost) = (0, 0);
     }
 
@@ -52,15 +52,19 @@ internal sealed unsafe class Pump
         lost;
     private bool isWithin,
         leavesOut,
-        goesOn;
+        goesOn,
+        lostAnew;
 
     /// <summary>What becomes of too much, from now on.</summary>
     /// <param name="thin">Lines a second that are kept; 0: all, and the program waits when it is faster than the disk.</param>
     /// <param name="goOn">The program does not wait for a full disk: what finds no room is lost.</param>
     public void Bound(int thin, bool goOn) => (thinAbove, goesOn) = (thin, goOn);
 
-    /// <summary>What comes finds no room, and is lost.</summary>
-    public bool Loses => lost > 0;
+    /// <summary>What comes finds no room, and is lost; or it was so since <see cref="LossTold"/>, however short it was.</summary>
+    public bool Loses => lost > 0 || lostAnew;
+
+    /// <summary>That it loses was told to whoever is to know.</summary>
+    public void LossTold() => lostAnew = false;
 
     /// <summary>Something is missing, and it is not said yet.</summary>
     public bool Owes => leftOut > 0 || lost > 0;
@@ -70,7 +74,8 @@ internal sealed unsafe class Pump
     {
         if (leftOut > 0 && (atLast || now / 1000 != second) && Tell($"[calm: {leftOut} lines left out]\n"))
             leftOut = 0;
-        if (lost > 0 && Tell($"[calm: {lost} bytes lost, the disk was full]\n"))
+        // One gap ends when there is room for more than the words that say so: else there would be a gap for each line.
+        if (lost > 0 && (atLast || sink.HasRoom(Chunk)) && Tell($"[calm: {lost} bytes lost, the disk was full]\n"))
             lost = 0;
     }
 
@@ -124,6 +129,12 @@ internal sealed unsafe class Pump
             var now = Owes || thinAbove > 0 ? Environment.TickCount64 : 0;
             if (Owes)
                 SayMissing(now, atLast: false);
+            if (lost > 0 && !goesOn)
+            {
+                Stuck = ENOSPC; // set otherwise meanwhile: what is lost is said before what comes is read
+                return true;
+            }
+
             var tail = tailTo - pendingTo;
             if (tail > 0)
                 new Span<byte>(buffer + pendingTo, tail).CopyTo(new Span<byte>(buffer, tail));
@@ -164,11 +175,14 @@ internal sealed unsafe class Pump
     {
         while (pendingFrom < pendingTo)
         {
-            pendingFrom += sink.Put(source, buffer + pendingFrom, pendingTo - pendingFrom);
-            if (sink.Stuck == ENOSPC && goesOn)
+            // Behind a gap that is not said yet nothing is kept, or the gap would be said in the wrong place.
+            if (lost == 0)
+                pendingFrom += sink.Put(source, buffer + pendingFrom, pendingTo - pendingFrom);
+            if (lost > 0 || (sink.Stuck == ENOSPC && goesOn))
             {
                 lost += pendingTo - pendingFrom + sink.Abandon();
                 pendingFrom = pendingTo;
+                lostAnew = true;
                 Stuck = 0;
                 return true;
             }
@@ -192,8 +206,8 @@ internal sealed unsafe class Pump
                 break;
         if (Stuck == 0)
         {
-            pendingTo = tailTo; // nothing more comes: it was no beginning
             SayMissing(0, atLast: true);
+            pendingTo = tailTo; // nothing more comes: it was no beginning
             if (Retry())
                 return lost;
         }

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Files;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -19,7 +20,8 @@ internal enum AtStart
 /// end of a line, or when it is told to. Whatever fails while it is turned over, the bytes go on into the file that is there.
 /// A file that somebody removed, moved or emptied meanwhile is noticed: what comes goes into a new one.
 /// </summary>
-internal sealed unsafe class Sink
+/// <param name="roomLeft">Bytes that its disk has left for it; null: its disk is asked.</param>
+internal sealed unsafe class Sink(Func<long>? roomLeft = null)
 {
     private const int Staged = 1 << 18,
         Stamp = OutputForm.StampLength;
@@ -351,9 +353,7 @@ internal sealed unsafe class Sink
                 _ = Turn(head.Stamped);
         }
 
-        if (room < length)
-            room = Room();
-        if (room < length)
+        if (!HasRoom(length))
         {
             Stuck = ENOSPC; // no mark either: those would take the last room, one a second
             return 0;
@@ -479,9 +479,7 @@ internal sealed unsafe class Sink
         var written = 0;
         while (written < length)
         {
-            if (room < length - written)
-                room = Room();
-            if (room < length - written)
+            if (!HasRoom(length - written))
             {
                 Stuck = ENOSPC;
                 return written;
@@ -534,9 +532,9 @@ internal sealed unsafe class Sink
     private void StillThere(long now)
     {
         looked = now;
-        var (there, thereId, _) = FactsOf(-1, path);
-        var (_, ours, length) = FactsOf(file, "");
-        if (!there || thereId != ours)
+        if (FileFacts.Of(file) is not { } ours)
+            return;
+        if (FileFacts.Of(path, followsLinks: false)?.Id != ours.Id)
         {
             var (before, sizeBefore) = (file, size);
             if (!OpenFile(O_CREAT))
@@ -548,32 +546,17 @@ internal sealed unsafe class Sink
             _ = close(before);
             _ = Begin(number + 1, new(head.Start + sizeBefore, head.Stamped && size == 0, outputOpen, errorOpen));
         }
-        else if (length < size)
+        else if (ours.Size < size)
         {
             var sizeBefore = size;
-            size = length;
+            size = ours.Size;
             _ = Begin(number + 1, new(head.Start + sizeBefore, head.Stamped && size == 0, outputOpen, errorOpen));
         }
     }
 
     // The file system
 
-    /// <summary>Whether it is there, which file it is, and how long (statx(2)).</summary>
-    private static (bool There, (ulong Inode, ulong Device) Id, long Size) FactsOf(int fd, string path)
-    {
-        const uint inodeAndSize = 0x100 | 0x200;
-        var facts = stackalloc byte[256];
-        fixed (byte* name = Bytes(path))
-            if (
-                statx(fd < 0 ? AT_FDCWD : fd, name, fd < 0 ? AT_SYMLINK_NOFOLLOW : AT_EMPTY_PATH, inodeAndSize, facts)
-                < 0
-            )
-                return default;
-        return (true, (*(ulong*)(facts + 32), *(ulong*)(facts + 136)), *(long*)(facts + 40));
-    }
-
-    private long SizeOf(string name) =>
-        FactsOf(-1, Path.Combine(folder, name)) is { There: true, Size: var length } ? length : -1;
+    private long SizeOf(string name) => FileFacts.Of(Path.Combine(folder, name), followsLinks: false)?.Size ?? -1;
 
     private bool Rename(string from, string to)
     {
@@ -590,6 +573,9 @@ internal sealed unsafe class Sink
             _ = unlink(gone);
     }
 
+    /// <summary>So many bytes may be written.</summary>
+    public bool HasRoom(int length) => room >= length || (room = Room()) >= length;
+
     /// <summary>
     /// How much may be written until room is looked for again: others write to the disk, too (fstatfs(2)).
     /// </summary>
@@ -598,6 +584,8 @@ internal sealed unsafe class Sink
         const long most = 1 << 20,
             largestReserve = 256 << 20;
         const int share = 20;
+        if (roomLeft is not null)
+            return roomLeft();
         var facts = stackalloc long[16];
         if (fstatfs(file, (byte*)facts) < 0)
             return most;

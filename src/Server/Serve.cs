@@ -174,7 +174,8 @@ internal static partial class Serve
                     house.Store,
                     house.Clock,
                     app.Services.GetRequiredService<Registry>(),
-                    house.Logbook
+                    house.Logbook,
+                    settings
                 );
                 using var keeping = new OutputKeeping(house, () => app.Services.GetRequiredService<Registry>().All);
                 app.Services.GetRequiredService<Forwarders>()

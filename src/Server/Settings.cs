@@ -23,7 +23,36 @@ internal sealed record Settings
     /// <summary>Where the logbook is forwarded.</summary>
     public ImmutableArray<ForwardTarget> Forward { get; init; } = [];
 
+    /// <summary>How long an entry of the logbook is kept.</summary>
+    public TimeSpan LogbookFor { get; init; } = TimeSpan.FromDays(400);
+
+    /// <summary>How many entries of the logbook are kept.</summary>
+    public int LogbookMost { get; init; } = 1_000_000;
+
     private const int Longest = 1 << 20;
+
+    private static readonly Shape<Settings> LogbookKeys = new(
+        KeyOf<Settings>.Value(
+            "for",
+            Forms.LengthFrom(TimeSpan.FromDays(1)),
+            settings => settings.LogbookFor,
+            (settings, length) => settings with { LogbookFor = length },
+            "An entry is kept so long."
+        ) with
+        {
+            Default = "400 d",
+        },
+        KeyOf<Settings>.Value(
+            "most",
+            Forms.Whole(1000, 100_000_000),
+            settings => settings.LogbookMost,
+            (settings, most) => settings with { LogbookMost = most },
+            "So many entries are kept; the oldest go first."
+        ) with
+        {
+            Default = "1000000",
+        }
+    );
 
     private static readonly Shape<Settings> Keys = new(
         KeyOf<Settings>.Value(
@@ -55,7 +84,14 @@ internal sealed record Settings
         ) with
         {
             Default = "none",
-        }
+        },
+        KeyOf<Settings>.Map(
+            "logbook",
+            LogbookKeys,
+            settings => settings,
+            (_, settings) => settings,
+            "How much of the logbook is kept. What goes leaves an entry with the last hash: the chain holds."
+        )
     );
 
     private static string ReadWhole(string file) => System.Text.Encoding.UTF8.GetString(Held.Head(file, Longest));
@@ -68,13 +104,13 @@ internal sealed record Settings
             return (settings, null);
         try
         {
-            var (node, error) = YamlNodes.Read(ReadWhole(file));
+            var text = ReadWhole(file);
+            if (text.Split('\n').All(line => line.TrimStart() is "" or ['#', ..]))
+                return (settings, null);
+            var (node, error) = YamlNodes.Read(text);
             if (error is not null)
                 return (null, $"{file}: {error}");
-            if (
-                node is NullNode or ScalarNode { Text.Length: 0 }
-                || ReadWhole(file).Split('\n').All(line => line.TrimStart() is "" or ['#', ..])
-            )
+            if (node is NullNode or ScalarNode { Text.Length: 0 })
                 return (settings, null);
             var errors = new List<DefinitionError>();
             if (node is not MapNode map)

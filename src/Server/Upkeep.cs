@@ -18,8 +18,7 @@ internal sealed class Upkeep : IDisposable
     /// <summary>A little over the longest window that availability is told for.</summary>
     private static readonly TimeSpan Kept = TimeSpan.FromDays(400);
 
-    private const int MostKept = 20_000,
-        MostEntries = 1_000_000;
+    private const int MostKept = 20_000;
 
     private static readonly TimeSpan SeenBeat = TimeSpan.FromSeconds(30),
         PruneBeat = TimeSpan.FromHours(6);
@@ -27,7 +26,7 @@ internal sealed class Upkeep : IDisposable
     private readonly ITimer seen,
         prune;
 
-    public Upkeep(SentryStore store, TimeProvider clock, Registry registry, Record logbook)
+    public Upkeep(SentryStore store, TimeProvider clock, Registry registry, Record logbook, Settings settings)
     {
         seen = clock.CreateTimer(
             _ => store.SetFact(LastSeen, clock.GetUtcNow().ToString("O", CultureInfo.InvariantCulture)),
@@ -42,7 +41,7 @@ internal sealed class Upkeep : IDisposable
                     store.Prune(actor.Id, clock.GetUtcNow() - Kept, MostKept);
                 store.Prune(clock.GetUtcNow() - Kept);
                 store.Check();
-                LookAfter(store, logbook, clock.GetUtcNow() - Kept);
+                LookAfter(store, logbook, clock.GetUtcNow() - settings.LogbookFor, settings.LogbookMost);
             },
             null,
             TimeSpan.FromMinutes(1),
@@ -51,11 +50,11 @@ internal sealed class Upkeep : IDisposable
     }
 
     /// <summary>What is too old goes; a person hears once of a logbook that is not as it was written.</summary>
-    private static void LookAfter(SentryStore store, Record logbook, DateTimeOffset oldest)
+    private static void LookAfter(SentryStore store, Record logbook, DateTimeOffset oldest, int most)
     {
         try
         {
-            if (store.Cut(oldest, MostEntries) is { } cut)
+            if (store.Cut(oldest, most) is { } cut)
             {
                 logbook.Note(cut.Tells);
                 cut.Drop();

@@ -30,6 +30,9 @@ public sealed record LogQuery(int Last)
     /// <summary>In the sentence that is made of it, whatever its letters' case.</summary>
     public string? Text { get; init; }
 
+    /// <summary>As bad as this, or worse.</summary>
+    public Core.Entries.EntrySeverity? Severity { get; init; }
+
     /// <summary>Only with a later number than this.</summary>
     public long? After { get; init; }
 

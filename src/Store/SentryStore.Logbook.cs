@@ -302,13 +302,18 @@ public sealed partial class SentryStore
                 }))})"
             );
         var where = conditions.Count == 0 ? "" : $" WHERE {string.Join(" AND ", conditions)}";
-        // What a sentence says is known only when it is made: then as many are read as it takes.
-        var limit = query.Text is null ? $" LIMIT {query.Last.ToString(CultureInfo.InvariantCulture)}" : "";
+        // What a sentence says, and how bad it is, is known only when it is made: then as many are read as it takes.
+        var limit =
+            query.Text is null && query.Severity is null
+                ? $" LIMIT {query.Last.ToString(CultureInfo.InvariantCulture)}"
+                : "";
         var found = Stream($"{Columns}{where} ORDER BY id DESC{limit}", EntryOf, [.. values]);
         if (query.Text is { } text)
             found = found.Where(one =>
                 EntryWords.Of(one.Entry).Contains(text, StringComparison.CurrentCultureIgnoreCase)
             );
+        if (query.Severity is { } severity)
+            found = found.Where(one => Severities.Of(one.Entry, one.Tells) <= severity);
         var entries = found.Take(query.Last).ToList();
         entries.Reverse();
         return entries;

@@ -29,6 +29,31 @@ public class LogbookTests
         );
         Assert.Equal("Nothing in the logbook fits.\n", (await sentry.Ok("logbook", "--until", "2001-01-01")).Output);
 
+        // As bad as asked for, or worse.
+        var bad = (await sentry.Ok("logbook", "--severity", "error", "--json")).Json.EnumerateArray().ToList();
+        Assert.Contains(bad, entry => entry.GetProperty("code").GetString() == "fell");
+        Assert.All(
+            bad,
+            entry =>
+                Assert.Contains(entry.GetProperty("severity").GetString(), (string[])["alert", "critical", "error"])
+        );
+        Assert.Contains(
+            "allowed: emergency, alert, critical",
+            (await sentry.Calm("logbook", "--severity", "awful")).Error,
+            StringComparison.Ordinal
+        );
+
+        // Who asked at a terminal is on record with it.
+        using (
+            var atTerminal = Process.Start(
+                "script",
+                ["-qec", $"{sentry.Program("calm")} --root {sentry.Places.Root} stop tide", "/dev/null"]
+            )
+        )
+            await atTerminal.WaitForExitAsync().WaitAsync(Sentry.Limit);
+        var stop = (await sentry.Ok("logbook", "tide", "--kind", "stop-asked", "--json")).Json.EnumerateArray().Last();
+        Assert.Matches(@"^pts/\d+", stop.GetProperty("from").GetString());
+
         // A spreadsheet gets lines that end as RFC 4180 has them, with what holds commas and quotes in quotes.
         var csv = (await sentry.Ok("logbook", "--csv", "--kind", "wrapped,fell")).Output;
         var lines = csv.Split("\r\n");

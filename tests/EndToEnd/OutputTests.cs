@@ -378,14 +378,17 @@ public class OutputTests
         """;
 
     [Theory]
-    [InlineData(true)]
-    [InlineData(false)]
-    public async Task A_log_file_of_its_own_is_kept_found_and_cut_with_the_rights_of_its_account(bool reopens)
+    [InlineData(null)]
+    [InlineData("USR2")]
+    [InlineData("command:/bin/sh REOPEN")]
+    [InlineData("command:/bin/false")]
+    public async Task A_log_file_of_its_own_is_kept_found_and_cut_with_the_rights_of_its_account(string? reopen)
     {
         await using var sentry = await Sentry.Start();
         var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own"));
         File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
         var log = Path.Combine(place.FullName, "access.log");
+        var script = sentry.Script("reopen", "kill -USR2 $CALM_PID\n");
         await sentry.Wrap(
             "board",
             [
@@ -393,7 +396,9 @@ public class OutputTests
                 $"access={log}",
                 "--turn-at",
                 "1MiB",
-                .. reopens ? ["--reopen", "USR2"] : Array.Empty<string>(),
+                .. reopen is null
+                    ? Array.Empty<string>()
+                    : ["--reopen", reopen.Replace("REOPEN", script, StringComparison.Ordinal)],
                 "--proof",
                 "output:^begins",
                 "--start",
@@ -415,7 +420,7 @@ public class OutputTests
         var lines = (await Lines(sentry, "board", "file=access"))
             .Select(line => int.Parse(line.Text.Split(' ')[1], System.Globalization.CultureInfo.InvariantCulture))
             .ToList();
-        if (reopens)
+        if (reopen is not null)
             Assert.Equal(Enumerable.Range(1, 60000), lines);
         else
         {
@@ -424,6 +429,12 @@ public class OutputTests
             Assert.InRange(lines.Count, 59000, 60000);
         }
 
+        if (reopen?.EndsWith("false", StringComparison.Ordinal) == true)
+            Assert.Contains(
+                "It was to open its log files anew",
+                (await sentry.Ok("logbook", "board", "--kind", "reopen-failed")).Output,
+                StringComparison.Ordinal
+            );
         // Moved aside, there is none before the program opens it anew.
         Assert.True(!File.Exists(log) || new FileInfo(log).Length < 2 << 20, "it was not cut");
         Assert.Single(

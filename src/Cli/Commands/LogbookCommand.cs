@@ -41,6 +41,12 @@ internal static class LogbookCommand
         HelpName = "KIND",
     };
 
+    private static readonly Option<string?> Severity = new("--severity")
+    {
+        Description = "As bad as this, or worse: alert, critical, error, warning, notice, informational",
+        HelpName = "SEVERITY",
+    };
+
     private static readonly Option<string?> By = new("--by")
     {
         Description = "Asked for by this account",
@@ -81,7 +87,10 @@ internal static class LogbookCommand
     public static Command Make()
     {
         var command = new Command("logbook", "What the sentry saw and did, and who asked") { Name };
-        foreach (var option in (Option[])[Last, Since, Until, Kind, By, Find, Follow, Csv, Lines, Json, Prove, Head])
+        foreach (
+            var option in (Option[])
+                [Last, Since, Until, Kind, Severity, By, Find, Follow, Csv, Lines, Json, Prove, Head]
+        )
             command.Add(option);
         command.SetAction(Run);
         return command;
@@ -128,6 +137,7 @@ internal static class LogbookCommand
         || parsed.GetValue(Since) is not null
         || parsed.GetValue(Until) is not null
         || parsed.GetValue(By) is not null
+        || parsed.GetValue(Severity) is not null
         || parsed.GetValue(Find) is not null
         || parsed.GetValue(Kind) is { Length: > 0 };
 
@@ -149,6 +159,7 @@ internal static class LogbookCommand
                     ("service", parsed.GetValue(Name)),
                     ("since", parsed.GetValue(Since)),
                     ("until", parsed.GetValue(Until)),
+                    ("severity", parsed.GetValue(Severity)),
                     ("by", parsed.GetValue(By)),
                     ("find", parsed.GetValue(Find)),
                     ("kind", parsed.GetValue(Kind) is { Length: > 0 } kinds ? string.Join(',', kinds) : null),
@@ -164,11 +175,14 @@ internal static class LogbookCommand
             ["WHEN", "SERVICE", "BY", "WHAT"],
             [
                 .. entries.Select(entry =>
-                    new[] { Lengths.At(entry.At), entry.Service ?? "(sentry)", entry.By ?? "-", entry.Text }
+                    new[] { Lengths.At(entry.At), entry.Service ?? "(sentry)", Who(entry) ?? "-", entry.Text }
                 ),
             ],
             row => entries[row].Tells
         );
+
+    /// <summary>Who asked, and where that one sat.</summary>
+    private static string? Who(LogEntry entry) => entry is { By: { } by, From: { } from } ? $"{by}, {from}" : entry.By;
 
     /// <summary>Whenever there is something new, what fits of it is asked for: nothing is judged twice.</summary>
     private static async Task Go(
@@ -215,7 +229,7 @@ internal static class LogbookCommand
                 Console.WriteLine(
                     parsed.GetValue(Lines)
                         ? System.Text.Json.JsonSerializer.Serialize(entry, ApiJson.Plain.LogEntry)
-                        : $"{Lengths.At(entry.At)}  {entry.Service ?? "(sentry)"}  {(entry.By is { } by ? $"({by}) " : "")}{entry.Text.ReplaceLineEndings(" ")}"
+                        : $"{Lengths.At(entry.At)}  {entry.Service ?? "(sentry)"}  {(Who(entry) is { } by ? $"({by}) " : "")}{entry.Text.ReplaceLineEndings(" ")}"
                 );
             }
         }

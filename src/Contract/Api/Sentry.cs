@@ -67,6 +67,14 @@ public sealed record LogEntry(
     bool Tells = false
 )
 {
+    /// <summary>Where whoever asked sat: <c>console</c>, or a terminal and the host it came in from; null: not known, or
+    /// nobody asked.</summary>
+    public string? From { get; init; }
+
+    /// <summary>How bad it is (RFC 5424, section 6.2.1): alert | critical | error | warning | notice |
+    /// informational</summary>
+    public string? Severity { get; init; }
+
     /// <summary>The run it is about.</summary>
     public long? Run { get; init; }
 

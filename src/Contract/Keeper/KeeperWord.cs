@@ -105,6 +105,12 @@ public enum KeeperWord : byte
 
     /// <summary>News: a segment of output was turned over. Field <c>run</c>.</summary>
     TurnedOver = 76,
+
+    /// <summary>
+    /// News: a log file of the program's own was moved aside, and it is to open it anew. Field <c>run</c>. Said again to each
+    /// server that comes while one lies aside.
+    /// </summary>
+    Reopen = 77,
 }
 
 /// <summary>
@@ -224,6 +230,9 @@ public static class LaunchField
 
     /// <summary>The signal that has the program open its log files anew; left out: they are emptied where they are.</summary>
     public const string Reopen = "reopen";
+
+    /// <summary>In place of a signal's number: the server is asked to (<see cref="KeeperWord.Reopen"/>).</summary>
+    public const int ReopenIsAsked = -1;
 
     /// <summary>Lines a second that are kept of each stream; left out: all.</summary>
     public const string Thin = "thin";

@@ -53,10 +53,13 @@ public sealed record Definition
     /// <summary>What is looked at while it runs: what was asked for, then what is implied.</summary>
     public ImmutableArray<Watch> Watch { get; init; } = [];
 
-    /// <summary>Its standard input is kept open, so that a step of its wind-down or of a reload can use it.</summary>
+    /// <summary>Its standard input is kept open, so that a step can use it.</summary>
     public bool KeepsInput =>
         !Program.Terminal
-        && WindDown.Concat(Reload).Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
+        && WindDown
+            .Concat(Reload)
+            .Concat(Output.Reopen)
+            .Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
 
     /// <summary>Codes of blocking findings that somebody overruled by name.</summary>
     public ImmutableArray<string> Accept { get; init; } = [];

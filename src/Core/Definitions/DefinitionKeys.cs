@@ -252,19 +252,24 @@ public static class DefinitionKeys
             );
         }
 
-        if (definition.Reload.FindIndex(step => step is CloseInputStep or KeyStep) is >= 0 and var ends)
-            map.Contradicts($"reload[{ends}]", "a step that ends a program", "signal, send, http or command");
-        if (
-            toggles
-            && definition.Reload.FindIndex(step => step is SignalStep or SendStep { To.Kind: SendKind.Input })
-                is >= 0
-                    and var live
+        foreach (
+            var (name, steps) in new[] { ("reload", definition.Reload), ("output.reopen", definition.Output.Reopen) }
         )
-            map.Contradicts(
-                $"reload[{live}]",
-                "a step for a live process, for a program that toggles",
-                "send to tcp or unix, http, command"
-            );
+        {
+            if (steps.FindIndex(step => step is CloseInputStep or KeyStep) is >= 0 and var ends)
+                map.Contradicts($"{name}[{ends}]", "a step that ends a program", "signal, send, http or command");
+            if (
+                toggles
+                && steps.FindIndex(step => step is SignalStep or SendStep { To.Kind: SendKind.Input })
+                    is >= 0
+                        and var live
+            )
+                map.Contradicts(
+                    $"{name}[{live}]",
+                    "a step for a live process, for a program that toggles",
+                    "send to tcp or unix, http, command"
+                );
+        }
 
         if (!definition.Program.Terminal && definition.WindDown.FindIndex(step => step is KeyStep) is >= 0 and var at)
         {

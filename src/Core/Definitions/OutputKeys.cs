@@ -1,4 +1,3 @@
-using System.Diagnostics.CodeAnalysis;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.OutputPart>;
 
 namespace CalmSentry.Core.Definitions;
@@ -203,22 +202,19 @@ public static class OutputKeys
                 WordForm = "a name with a path, such as access=/srv/skerry/board/access.log",
                 AtLaunch = true,
             },
-            Value(
+            Many(
                 "reopen",
-                Forms.OneOf([.. SignalNames.Numbers.Keys.Order(StringComparer.Ordinal)]) with
-                {
-                    Read = (string text, [MaybeNullWhen(false)] out string name) =>
-                        SignalNames.Numbers.ContainsKey(name = SignalNames.Short(text)),
-                },
-                part => part.Reopen,
-                (part, signal) => part with { Reopen = signal },
-                "At this signal it opens its log files anew: at turn-over.at each is moved aside, and goes once all of it is kept. "
-                    + "Without it they are emptied where they are, and what is written in that very moment is lost."
+                WindDownKeys.Steps,
+                part => part.Reopen.IsEmpty ? null : part.Reopen,
+                (part, steps) => part with { Reopen = steps },
+                "What makes it open its log files anew, in order, each one of signal, send, http, command: at turn-over.at each is "
+                    + "moved aside, and goes once all of it is kept. Without it they are emptied where they are, and what is "
+                    + "written in that very moment is lost."
             ) with
             {
                 Label = "Opens them anew at",
                 Default = "they are emptied where they are",
-                Example = "USR1",
+                Example = "[{ signal: USR1 }]",
                 AtLaunch = true,
             },
             Value(

@@ -39,8 +39,8 @@ public sealed record OutputPart
     public ImmutableSortedDictionary<string, string> Files { get; init; } =
         ImmutableSortedDictionary.Create<string, string>(StringComparer.Ordinal);
 
-    /// <summary>The signal at which the program opens its log files anew; null: they are emptied where they are.</summary>
-    public string? Reopen { get; init; }
+    /// <summary>What makes the program open its log files anew, in order; none: they are emptied where they are.</summary>
+    public ImmutableArray<WindDownStep> Reopen { get; init; } = [];
 
     /// <summary>By which characters are read from the bytes, by its name in the list of IANA.</summary>
     public string Encoding { get; init; } = Utf8;

@@ -79,6 +79,9 @@ public sealed record Entry(EntryCode Code)
 
     public ImmutableArray<DefinitionChange> Changes { get; init; } = [];
 
+    /// <summary>Where whoever asked for it sat: <c>console</c>, or a terminal.</summary>
+    public string? From { get; init; }
+
     public EntryNext Next { get; init; }
 
     /// <summary>The sentence of an earlier version, which kept no fields.</summary>

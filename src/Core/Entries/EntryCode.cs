@@ -59,6 +59,7 @@ public enum EntryCode
     OutputDropped,
     OutputLetGo,
     OutputUnkept,
+    ReopenFailed,
     SaysTooOften,
 
     /// <summary>The program itself put it there, or one below it.</summary>

@@ -100,6 +100,8 @@ public static class EntryWords
                     $"{entry.Count} of its oldest files of output went, {entry.Seen}: more is not to be kept.",
                 EntryCode.OutputUnkept =>
                     $"What was turned over of its output cannot be packed or let go: {entry.Seen}. It is tried again each minute.",
+                EntryCode.ReopenFailed =>
+                    $"It was to open its log files anew: {entry.Seen}. What it writes to the one moved aside is still kept.",
                 EntryCode.SaysTooOften =>
                     $"It speaks of itself more than {entry.Count} times a second; what is more than that is not heard.",
                 EntryCode.Noted =>

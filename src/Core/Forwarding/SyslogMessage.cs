@@ -34,7 +34,7 @@ public static class SyslogMessage
     /// <param name="host">The name of this machine.</param>
     public static byte[] Of(Forwarded entry, string host)
     {
-        var severity = SeverityOf(entry.Entry.Code, entry.Tells, entry.Entry.Name);
+        var severity = Severities.Of(entry.Entry, entry.Tells);
         var head = new StringBuilder()
             .Append(CultureInfo.InvariantCulture, $"<{(Daemon * 8) + (int)severity}>1 ")
             .Append(entry.At.ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture))
@@ -45,6 +45,7 @@ public static class SyslogMessage
             .Append(CultureInfo.InvariantCulture, $"[{OwnElement} id=\"{entry.Number}\" hash=\"{entry.Hash}\"");
         Field(head, "service", entry.Service);
         Field(head, "by", entry.By);
+        Field(head, "from", entry.Entry.From);
         Field(head, "run", entry.Entry.Run?.Value.ToString(CultureInfo.InvariantCulture));
         Field(head, "tells", entry.Tells ? "yes" : null);
         head.Append("] ");
@@ -56,53 +57,6 @@ public static class SyslogMessage
 
     /// <summary>A number by which a reader drops doubles: from 1 to 2147483647, and then from 1 again.</summary>
     public static long SequenceOf(long number) => ((number - 1) % int.MaxValue) + 1;
-
-    public static SyslogSeverity SeverityOf(EntryCode code, bool tells, string? word) =>
-        code switch
-        {
-            _ when tells => SyslogSeverity.Alert,
-            EntryCode.LogbookBroken or EntryCode.Held => SyslogSeverity.Critical,
-            EntryCode.Trouble
-            or EntryCode.Fell
-            or EntryCode.Lost
-            or EntryCode.NeverLaunched
-            or EntryCode.OutputLost
-            or EntryCode.OutputStuck
-            or EntryCode.OutputDropped
-            or EntryCode.ReloadFailed => SyslogSeverity.Error,
-            EntryCode.NotProven
-            or EntryCode.NeedMissing
-            or EntryCode.NeededLost
-            or EntryCode.Unwell
-            or EntryCode.StepFailed
-            or EntryCode.StepOver
-            or EntryCode.StillThere
-            or EntryCode.TimeOver
-            or EntryCode.NotWoundDown
-            or EntryCode.RemainsEnded
-            or EntryCode.SaysTooOften
-            or EntryCode.OutputUnkept
-            or EntryCode.DiskWillFill
-            or EntryCode.Refused
-            or EntryCode.SignInRefused
-            or EntryCode.BootNotSettled => SyslogSeverity.Warning,
-            EntryCode.Noted => word == "warns" ? SyslogSeverity.Warning : SyslogSeverity.Notice,
-            EntryCode.Wrapped
-            or EntryCode.Adjusted
-            or EntryCode.Renamed
-            or EntryCode.Unwrapped
-            or EntryCode.SecretSet
-            or EntryCode.SecretRemoved
-            or EntryCode.AccountMade
-            or EntryCode.AccountRemoved
-            or EntryCode.AccountPermitted
-            or EntryCode.AccountForbidden
-            or EntryCode.SignedIn
-            or EntryCode.SignedOut
-            or EntryCode.SessionEnded
-            or EntryCode.LogbookCut => SyslogSeverity.Notice,
-            _ => SyslogSeverity.Informational,
-        };
 
     /// <summary>Of a value a quotation mark, a backslash and a closing bracket are escaped (section 6.3.3).</summary>
     private static void Field(StringBuilder text, string name, string? value)
@@ -141,17 +95,4 @@ public static class SyslogMessage
             end--;
         return (byte[])[.. bytes.AsSpan(0, end), .. Encoding.UTF8.GetBytes(more)];
     }
-}
-
-/// <summary>How bad a message is (RFC 5424, section 6.2.1).</summary>
-public enum SyslogSeverity
-{
-    Emergency,
-    Alert,
-    Critical,
-    Error,
-    Warning,
-    Notice,
-    Informational,
-    Debug,
 }

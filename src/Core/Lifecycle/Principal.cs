@@ -16,7 +16,8 @@ public enum PrincipalKind
 
 /// <summary>Who asked for something: an account of this host, a service that needs another or is needed, or a drill.</summary>
 /// <param name="Name">Of the account, <c>anna</c>, or of the service.</param>
-public readonly record struct Principal(string Name, PrincipalKind Kind = PrincipalKind.Account)
+/// <param name="From">Where that account sat when it asked: <c>console</c>, <c>pts/3, 192.0.2.7</c>; null: nobody knows.</param>
+public readonly record struct Principal(string Name, PrincipalKind Kind = PrincipalKind.Account, string? From = null)
 {
     public static readonly Principal Drill = new("", PrincipalKind.Drill);
 

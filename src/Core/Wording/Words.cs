@@ -17,6 +17,10 @@ public static class Words
     public static T? Find<T>(string word)
         where T : struct, Enum => Known<T>.Values.TryGetValue(word, out var value) ? value : null;
 
+    /// <summary>Every word there is, in the order of the values.</summary>
+    public static IReadOnlyCollection<string> All<T>()
+        where T : struct, Enum => Known<T>.Values.Keys;
+
     /// <summary>Every entry and every situation that is written or read asks for several.</summary>
     private static class Known<T>
         where T : struct, Enum

@@ -12,8 +12,14 @@ namespace CalmSentry.Linux.Boot;
 /// </summary>
 public static class LoggedIn
 {
-    private const int RecordLength = 384,
-        UserProcess = 7,
+    /// <summary>Two of its numbers are longer where there never was a 32-bit time.</summary>
+    private static readonly int RecordLength =
+        System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
+        == System.Runtime.InteropServices.Architecture.Arm64
+            ? 400
+            : 384;
+
+    private const int UserProcess = 7,
         Longest = 1 << 20;
 
     /// <summary>
@@ -21,7 +27,7 @@ public static class LoggedIn
     /// </summary>
     public static IReadOnlyList<string> Now()
     {
-        var found = Records().ToList();
+        var found = Records().Select(one => $"{one.Account} on {one.Terminal}").ToList();
         var named = found.Select(one => one.Split(' ')[0]).ToHashSet(StringComparer.Ordinal);
         found.AddRange(
             ProcessFacts
@@ -35,7 +41,11 @@ public static class LoggedIn
         return found;
     }
 
-    private static IEnumerable<string> Records()
+    /// <summary>The host that whoever sits at a terminal came in from, as the login program noted it; null: none.</summary>
+    public static string? HostOf(string terminal) =>
+        Records().LastOrDefault(one => one.Terminal == terminal).Host is { Length: > 0 } host ? host : null;
+
+    private static IEnumerable<(string Account, string Terminal, string Host)> Records()
     {
         foreach (var file in new[] { "/run/utmp", "/var/run/utmp" })
         {
@@ -49,21 +59,25 @@ public static class LoggedIn
                 continue;
             }
 
-            for (var at = 0; at + RecordLength <= bytes.Length; at += RecordLength)
-            {
-                if (BitConverter.ToInt16(bytes, at) != UserProcess)
-                    continue;
-                var pid = BitConverter.ToInt32(bytes, at + 4);
-                if (ProcessFacts.Lives(pid))
-                    yield return $"{Text(bytes, at + 44, 32)} on {Text(bytes, at + 8, 32)}";
-            }
-
-            yield break;
+            return Of(bytes);
         }
+
+        return [];
+    }
+
+    /// <summary>Those whose login program lives, of a file of login records.</summary>
+    public static IEnumerable<(string Account, string Terminal, string Host)> Of(byte[] records)
+    {
+        for (var at = 0; at + RecordLength <= records.Length; at += RecordLength)
+            if (
+                BitConverter.ToInt16(records, at) == UserProcess
+                && ProcessFacts.Lives(BitConverter.ToInt32(records, at + 4))
+            )
+                yield return (Text(records, at + 44, 32), Text(records, at + 8, 32), Text(records, at + 76, 256));
     }
 
     private static string Text(byte[] bytes, int at, int length) =>
-        Encoding.UTF8.GetString(bytes, at, length).TrimEnd('\0');
+        Encoding.UTF8.GetString(bytes, at, length).Split('\0')[0];
 
     private static uint LoginId(int pid)
     {

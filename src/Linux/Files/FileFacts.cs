@@ -6,36 +6,42 @@ namespace CalmSentry.Linux.Files;
 public static class FileFacts
 {
     /// <summary>The user id a file belongs to, itself and not what it links to; null when it is not there.</summary>
-    public static unsafe uint? Owner(string path)
-    {
-        using var text = new CString(path);
-        var room = stackalloc byte[256];
-        const int noFollow = 0x100;
-        const uint uid = 0x8;
-        return Libc.statx(Libc.AT_FDCWD, text.Pointer, noFollow, uid, room) == 0 ? *(uint*)(room + 20) : null;
-    }
+    public static uint? Owner(string path) => Of(path, followsLinks: false)?.Owner;
 
     /// <summary>Whether there is a regular file, links followed: no directory, device, pipe or socket.</summary>
-    public static unsafe bool IsRegular(string path)
-    {
-        using var text = new CString(path);
-        var room = stackalloc byte[256];
-        const uint type = 0x1;
-        return Libc.statx(Libc.AT_FDCWD, text.Pointer, 0, type, room) == 0
-            && (*(ushort*)(room + 28) & 0xF000) == 0x8000;
-    }
+    public static bool IsRegular(string path) => Of(path)?.IsRegular == true;
 
     /// <summary>Whether two paths, links followed, lead to one and the same file; false where one leads to none.</summary>
-    public static bool AreOne(string path, string other) => Identity(path) is { } one && one == Identity(other);
+    public static bool AreOne(string path, string other) => Of(path)?.Id is { } one && one == Of(other)?.Id;
 
-    private static unsafe (ulong Number, uint Major, uint Minor)? Identity(string path)
+    /// <summary>What a path leads to; null: nothing, or nobody may know.</summary>
+    public static unsafe FileLook? Of(string path, bool followsLinks = true)
     {
         using var text = new CString(path);
-        var room = stackalloc byte[256];
-        const uint number = 0x100;
-        return Libc.statx(Libc.AT_FDCWD, text.Pointer, 0, number, room) == 0
-            ? (*(ulong*)(room + 32), *(uint*)(room + 136), *(uint*)(room + 140))
-            : null;
+        return Of(Libc.AT_FDCWD, text.Pointer, followsLinks ? 0 : Libc.AT_SYMLINK_NOFOLLOW);
+    }
+
+    /// <summary>What a descriptor leads to, also one that only names a place (O_PATH).</summary>
+    public static unsafe FileLook? Of(int descriptor)
+    {
+        fixed (byte* nothing = "\0"u8)
+            return Of(descriptor, nothing, Libc.AT_EMPTY_PATH);
+    }
+
+    private static unsafe FileLook? Of(int descriptor, byte* path, int flags)
+    {
+        const uint basic = 0x7ff; // STATX_BASIC_STATS
+        const int kinds = 0xF000,
+            regular = 0x8000;
+        var facts = stackalloc byte[256]; // struct statx
+        return Libc.statx(descriptor, path, flags, basic, facts) < 0
+            ? null
+            : new(
+                (*(ushort*)(facts + 28) & kinds) == regular,
+                new(*(ulong*)(facts + 32), *(ulong*)(facts + 136)),
+                *(long*)(facts + 40),
+                *(uint*)(facts + 20)
+            );
     }
 
     /// <summary>
@@ -67,3 +73,11 @@ public static class FileFacts
         return found;
     }
 }
+
+/// <summary>A file as the kernel has it.</summary>
+/// <param name="Size">In bytes.</param>
+/// <param name="Owner">User id.</param>
+public readonly record struct FileLook(bool IsRegular, FileId Id, long Size, uint Owner);
+
+/// <summary>Which file it is on this machine, whatever its name.</summary>
+public readonly record struct FileId(ulong Inode, ulong Device);

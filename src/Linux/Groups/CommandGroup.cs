@@ -44,10 +44,7 @@ internal sealed class CommandGroup
     /// <summary>In one stroke, or, on a kernel before 5.14, one by one until none is left.</summary>
     private void Kill()
     {
-        var kill = Path.Combine(Directory, "cgroup.kill");
-        if (File.Exists(kill))
-            File.WriteAllText(kill, "1");
-        else
+        if (!ControlGroups.KillAll(Directory))
             foreach (var line in File.ReadLines(Path.Combine(Directory, "cgroup.procs")))
                 if (int.TryParse(line, CultureInfo.InvariantCulture, out var pid))
                     Processes.ProcessFacts.Signal(pid, Native.Libc.SIGKILL);
@@ -63,11 +60,7 @@ internal sealed class CommandGroup
             for (var waited = TimeSpan.Zero; waited < EndPatience; waited += Beat)
             {
                 Kill();
-                if (
-                    !(
-                        await File.ReadAllTextAsync(Path.Combine(Directory, "cgroup.events")).ConfigureAwait(false)
-                    ).Contains("populated 1", StringComparison.Ordinal)
-                )
+                if (!ControlGroups.IsPopulated(Directory))
                     break;
                 await Task.Delay(Beat).ConfigureAwait(false);
             }

@@ -64,6 +64,41 @@ public sealed class ControlGroups
     }
 
     /// <summary>
+    /// Whether a process lives in it or below it (cgroups(7), cgroup.events). Whoever lets it go may remove it at any moment:
+    /// then none does.
+    /// </summary>
+    public static bool IsPopulated(string group)
+    {
+        try
+        {
+            return File.ReadAllText(Path.Combine(group, "cgroup.events"))
+                .Contains("populated 1", StringComparison.Ordinal);
+        }
+        catch (IOException)
+        {
+            return System.IO.Directory.Exists(group); // it cannot be read just now: nobody may take it for empty
+        }
+    }
+
+    /// <summary>Kills every process in it and below it, in one stroke (cgroup.kill).</summary>
+    /// <returns>False: there is no such group, or the kernel (before 5.14) cannot.</returns>
+    public static bool KillAll(string group)
+    {
+        var kill = Path.Combine(group, "cgroup.kill");
+        try
+        {
+            if (!File.Exists(kill))
+                return false;
+            File.WriteAllText(kill, "1");
+            return true;
+        }
+        catch (IOException)
+        {
+            return false; // removed meanwhile
+        }
+    }
+
+    /// <summary>
     /// Removes a group in which nothing lives any more, and those below it: of commands that were run for it, or that the
     /// program made. One that is still in use stays, and is found again by the next start.
     /// </summary>

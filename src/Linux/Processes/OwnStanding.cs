@@ -27,25 +27,18 @@ public static class OwnStanding
 
     /// <summary>
     /// The calling thread does what it does when nobody else wants the processors or disks (setpriority(2),
-    /// sched_setscheduler(2) with SCHED_IDLE, ioprio_set(2)).
+    /// sched_setscheduler(2) with SCHED_IDLE, ioprio_set(2)), or as others do again, as far as this account may.
     /// </summary>
-    public static unsafe void GiveWay()
+    public static unsafe void GiveWay(bool gives = true)
     {
-        const int lowest = 19,
-            idleDisk = 3 << 13,
-            idle = 5; // SCHED_IDLE
+        var (nice, disk, scheduling) = gives ? (19, 3 << 13, 5) : (0, 0, 0);
         var isArm =
             System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
             == System.Runtime.InteropServices.Architecture.Arm64;
         var priority = 0;
-        _ = Libc.setpriority(Libc.PRIO_PROCESS, 0, lowest);
-        _ = Libc.syscall(isArm ? 119 : 144, 0, idle, (nint)(&priority)); // sched_setscheduler
-        _ = Libc.syscall(
-            isArm ? Libc.SYS_ioprio_set_arm64 : Libc.SYS_ioprio_set_x64,
-            Libc.IOPRIO_WHO_PROCESS,
-            0,
-            idleDisk
-        );
+        _ = Libc.syscall(isArm ? 119 : 144, 0, scheduling, (nint)(&priority)); // sched_setscheduler
+        _ = Libc.setpriority(Libc.PRIO_PROCESS, 0, nice);
+        _ = Libc.syscall(isArm ? Libc.SYS_ioprio_set_arm64 : Libc.SYS_ioprio_set_x64, Libc.IOPRIO_WHO_PROCESS, 0, disk);
     }
 
     /// <summary>

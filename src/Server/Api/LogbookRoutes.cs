@@ -27,6 +27,7 @@ internal static class LogbookRoutes
     /// <param name="service">Of this service: its short name or title, or the name of one that is no more.</param>
     /// <param name="last">How many at most, 1 to 100,000.</param>
     /// <param name="kind">Of these kinds, with commas between.</param>
+    /// <param name="severity">As bad as this, or worse: alert, critical, error, warning, notice, informational.</param>
     /// <param name="by">Asked for by this account.</param>
     /// <param name="since">None from before this time, or this long ago.</param>
     /// <param name="until">None from after this time, or this long ago.</param>
@@ -38,6 +39,7 @@ internal static class LogbookRoutes
         string? service,
         int? last,
         string? kind,
+        string? severity,
         string? by,
         string? since,
         string? until,
@@ -61,10 +63,12 @@ internal static class LogbookRoutes
         )
         {
             if (Words.Find<EntryCode>(word) is not { } code)
-                return NoSuchKind(word);
+                return Unknown("kind", "kind of entry", word, Words.All<EntryCode>());
             codes.Add(code);
         }
 
+        if (severity is not null && Words.Find<EntrySeverity>(severity) is null)
+            return Unknown("severity", "severity", severity, Words.All<EntrySeverity>());
         if (form is not (null or "json" or "json-lines" or "csv"))
             return Problems.Of(
                 400,
@@ -81,6 +85,7 @@ internal static class LogbookRoutes
                     Service = actor?.Id,
                     Name = actor is null ? service : null,
                     Codes = codes,
+                    Severity = severity is null ? null : Words.Find<EntrySeverity>(severity),
                     By = by,
                     Since = from,
                     Until = to,
@@ -132,14 +137,11 @@ internal static class LogbookRoutes
         );
     }
 
-    private static IResult NoSuchKind(string word)
-    {
-        var all = Enum.GetValues<EntryCode>().Select(code => Words.Of(code)).ToList();
-        return Problems.Of(
+    private static IResult Unknown(string parameter, string what, string word, IReadOnlyCollection<string> all) =>
+        Problems.Of(
             400,
-            "no-such-kind",
-            "No such kind of entry",
-            $"kind: found '{word}'{(Spelling.Nearest(word, all) is { } near ? $"; did you mean '{near}'?" : "")}; allowed: {string.Join(", ", all)}."
+            $"no-such-{parameter}",
+            $"No such {what}",
+            $"{parameter}: found '{word}'{(Spelling.Nearest(word, all) is { } near ? $"; did you mean '{near}'?" : "")}; allowed: {string.Join(", ", all)}."
         );
-    }
 }

@@ -7,12 +7,16 @@ namespace CalmSentry.Server.Doors;
 /// Who is asking: an account by the kernel's word, the account a browser was signed in for, or a program of a service.
 /// </summary>
 /// <param name="Login">The account that logged in, where that is another: it may have become root since.</param>
-internal sealed record Caller(string Account, CallerKind Kind, string? Login = null)
+/// <param name="From">The terminal it sits at, and the host that came in from.</param>
+internal sealed record Caller(string Account, CallerKind Kind, string? Login = null, string? From = null)
 {
     /// <summary>As the logbook has it: the person behind an account that several may become.</summary>
     public string Name => Login is null ? Account : $"{Login} as {Account}";
 
-    public Principal Who => new(Kind == CallerKind.Session ? $"{Name} (console)" : Name);
+    public Principal Who => new(Name, From: Kind == CallerKind.Session ? Console : From);
+
+    /// <summary>Where a browser asks from.</summary>
+    public const string Console = "console";
 
     /// <summary>
     /// Root, the sentry's own account and signed-in browsers may do everything; a program speaks of its own service
@@ -60,13 +64,15 @@ internal enum CallerKind
 /// <param name="Service">Of a program's own socket: its service.</param>
 /// <param name="Ended">Called when the connection has ended.</param>
 /// <param name="Login">The name of the account that logged in, where that is another.</param>
+/// <param name="From">The terminal it sits at, and the host that came in from.</param>
 internal sealed record DoorWord(
     DoorKind Door,
     uint? Uid,
     string Name,
     ServiceActor? Service = null,
     Action? Ended = null,
-    string? Login = null
+    string? Login = null,
+    string? From = null
 );
 
 internal enum DoorKind

@@ -112,7 +112,8 @@ internal static class Door
         new(
             word.Name,
             word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger,
-            word.Login
+            word.Login,
+            word.From
         );
 
     private static IResult? Wrong(HttpContext context)

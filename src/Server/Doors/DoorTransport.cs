@@ -2,6 +2,7 @@ using System.Net;
 using System.Net.Sockets;
 using System.Threading.Channels;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
 using Microsoft.AspNetCore.Connections;
@@ -165,11 +166,24 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                 ? Account.NameOf(login)
                 : null;
 
+        private static string? TerminalOf(PeerCredentials peer, Socket connection) =>
+            ProcessFacts.Terminal(peer.Pid) is { } terminal && PeerCredentials.StillThere(connection)
+                ? LoggedIn.HostOf(terminal) is { } host
+                    ? $"{terminal}, {host}"
+                    : terminal
+                : null;
+
         private DoorWord WordOf(Socket connection)
         {
             if (Door == DoorKind.Api)
                 return PeerCredentials.Of(connection) is { } peer
-                    ? new(Door, peer.Uid, Account.NameOf(peer.Uid), Login: LoginOf(peer, connection))
+                    ? new(
+                        Door,
+                        peer.Uid,
+                        Account.NameOf(peer.Uid),
+                        Login: LoginOf(peer, connection),
+                        From: TerminalOf(peer, connection)
+                    )
                     : new(Door, null, "somebody");
             connection.NoDelay = true;
             return new(

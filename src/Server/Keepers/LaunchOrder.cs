@@ -71,8 +71,10 @@ internal static class LaunchOrder
             Output(definition.Output, order, switchOff);
             foreach (var (name, path) in definition.Output.Files)
                 order.With(LaunchField.File, $"{house.Places.KeptFileOf(definition.Name, name)}\n{path}");
-            if (definition.Output.Reopen is { } signal)
-                order.With(LaunchField.Reopen, SignalNames.Numbers[signal]);
+            if (definition.Output.Reopen is [SignalStep { WholeTree: false } only])
+                order.With(LaunchField.Reopen, SignalNames.Numbers[only.Signal]); // also while no server is there
+            else if (!definition.Output.Reopen.IsEmpty)
+                order.With(LaunchField.Reopen, LaunchField.ReopenIsAsked);
         }
 
         if (group is not null)

@@ -59,8 +59,8 @@ internal static class Remains
     public static async Task<(int Ended, bool Stuck)> End(RunSite site, Places places, ControlGroups groups)
     {
         var group = site.Group(groups);
-        if (group is not null && Path.Combine(group, "cgroup.kill") is var kill && File.Exists(kill))
-            await File.WriteAllTextAsync(kill, "1").ConfigureAwait(false);
+        if (group is not null)
+            ControlGroups.KillAll(group);
         var ended = new HashSet<int>();
         var began = System.Diagnostics.Stopwatch.GetTimestamp();
         while (true)
@@ -68,7 +68,7 @@ internal static class Remains
             // Marked processes, wherever they have gone; a process being ended has no environment any more.
             var left = ProcessFacts.EndWith($"CALM_RUN={site.Mark(places)}");
             ended.UnionWith(left);
-            if (left.Count == 0 && !Populated(group))
+            if (left.Count == 0 && (group is null || !ControlGroups.IsPopulated(group)))
                 break;
             if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience)
                 return (ended.Count, true);
@@ -79,11 +79,6 @@ internal static class Remains
             ControlGroups.RemoveTree(group);
         return (ended.Count, false);
     }
-
-    private static bool Populated(string? group) =>
-        group is not null
-        && Directory.Exists(group)
-        && File.ReadAllText(Path.Combine(group, "cgroup.events")).Contains("populated 1", StringComparison.Ordinal);
 
     public static Outcome Read(ReadOnlySpan<byte> body)
     {

@@ -21,6 +21,8 @@ internal static class EntryViews
             stored.Tells
         )
         {
+            From = entry.From,
+            Severity = Words.Of(Severities.Of(entry, stored.Tells)),
             Run = entry.Run,
             Pid = entry.Pid,
             Outcome = entry.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,

@@ -22,6 +22,8 @@ internal static class LogCsv
         ("exit-code", entry => entry.ExitCode),
         ("about", entry => entry.About),
         ("seen", entry => entry.Seen),
+        ("from", entry => entry.From),
+        ("severity", entry => entry.Severity),
     ];
 
     public static string Of(IEnumerable<LogEntry> entries)

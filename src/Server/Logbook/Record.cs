@@ -33,6 +33,8 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     {
         if (entry.Seen is { Length: > Longest } seen)
             entry = entry with { Seen = seen[..Longest] + "…" };
+        if (by?.From is { } from)
+            entry = entry with { From = from };
         var at = clock.GetUtcNow();
         var number = store.Log(at, id, name, entry, by, tells);
         events.Logged(EntryViews.Of(new(number, at, name, entry, by?.ToString(), tells)));

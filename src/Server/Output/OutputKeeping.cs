@@ -77,8 +77,22 @@ internal sealed class OutputKeeping : IDisposable
                     if (troubled.Add(service.Id))
                         house.Logbook.Note(service, new(EntryCode.OutputUnkept) { Seen = error.Message.TrimEnd('.') });
                 }
+                finally
+                {
+                    Hurry(false);
+                }
             }
         }
+    }
+
+    private bool hurries;
+
+    /// <summary>Too much waits to be packed: a machine that is always busy would never come to it.</summary>
+    private void Hurry(bool now)
+    {
+        if (hurries != now)
+            OwnStanding.GiveWay(gives: !now);
+        hurries = now;
     }
 
     private readonly DiskTrend trend = new();
@@ -112,14 +126,15 @@ internal sealed class OutputKeeping : IDisposable
         var (folder, keep) = (house.Places.OutputDirectoryOf(service.Definition.Name), service.Definition.Output);
         if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach, house.Now))
             service.TurnOver();
-        var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Now.UtcDateTime, over.Token);
+        var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Now.UtcDateTime, over.Token, Hurry);
         foreach (var own in keep.Files.Keys)
         {
             var gone = OutputTidy.Tidy(
                 house.Places.KeptFileOf(service.Definition.Name, own),
                 keep,
                 house.Now.UtcDateTime,
-                over.Token
+                over.Token,
+                Hurry
             );
             (files, bytes) = (files + gone.Files, bytes + gone.Bytes);
         }

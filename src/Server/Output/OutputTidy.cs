@@ -12,32 +12,44 @@ internal static class OutputTidy
 {
     private const string Beside = "~";
 
+    /// <summary>The part of what may be kept that may wait to be packed; beyond it packing gives way to nobody.</summary>
+    private const int MostWaiting = 4;
+
+    /// <param name="hurries">Called with whether more waits to be packed than may.</param>
     /// <returns>Files that went, and how many bytes of output that were.</returns>
     public static (int Files, long Bytes) Tidy(
         string folder,
         OutputPart keep,
         DateTime now,
-        CancellationToken cancellation
+        CancellationToken cancellation,
+        Action<bool>? hurries = null
     )
     {
         if (!Directory.Exists(folder))
             return default;
-        Pack(folder, cancellation);
-        return LetGo(folder, keep, now);
-    }
-
-    private static void Pack(string folder, CancellationToken cancellation)
-    {
-        var all = Segments.Of(folder);
-        foreach (var segment in all.SkipLast(1))
+        var gone = LetGo(folder, keep, now); // first: what goes need not be packed
+        var turned = Segments.Of(folder).SkipLast(1).ToList();
+        var waiting = turned.Sum(segment => Waits(segment) ? Segments.Length(segment.Path!) : 0);
+        foreach (var segment in turned)
         {
             cancellation.ThrowIfCancellationRequested();
-            if (segment is { Path: { } path, Packed: false })
-                Pack(path, CompressionLevel.Fastest, cancellation);
+            if (Waits(segment))
+            {
+                hurries?.Invoke(waiting > keep.KeepMost / MostWaiting);
+                waiting -= Segments.Length(segment.Path!);
+                Pack(segment.Path!, CompressionLevel.Fastest, cancellation);
+            }
+
             var times = Path.Combine(folder, OutputForm.TimesOf(segment.Number));
             if (File.Exists(times))
                 Pack(times, CompressionLevel.Optimal, cancellation);
         }
+
+        // What came meanwhile has not waited for all this.
+        var more = LetGo(folder, keep, now);
+        return (gone.Files + more.Files, gone.Bytes + more.Bytes);
+
+        static bool Waits(Segment segment) => segment is { Path: not null, Packed: false };
     }
 
     /// <summary>The packed file is whole and on the disk before the other goes.</summary>

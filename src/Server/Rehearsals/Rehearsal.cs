@@ -103,10 +103,22 @@ internal sealed class Rehearsal : IDisposable
         foreach (var place in Directory.GetDirectories(PlaceOfAll(house)))
         {
             var name = $"~{Path.GetFileName(place)}";
-            await Remains.End(new RunSite(name, new(1), place, ""), house.Places, house.Groups).ConfigureAwait(false);
-            house.SecretFiles.Remove(name);
-            house.Ceilings.Forget(name);
-            Directory.Delete(place, recursive: true);
+            try
+            {
+                await Remains
+                    .End(new RunSite(name, new(1), place, ""), house.Places, house.Groups)
+                    .ConfigureAwait(false);
+                house.SecretFiles.Remove(name);
+                house.Ceilings.Forget(name);
+                Directory.Delete(place, recursive: true);
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                // Its keeper may be leaving just now; what is left is found again by the next start.
+                house.Logbook.Trouble(
+                    $"What a rehearsal left in {place} is not cleared: {error.Message.TrimEnd('.')}."
+                );
+            }
         }
     }
 

@@ -234,6 +234,9 @@ internal sealed partial class ServiceActor
             case KeeperWord.TurnedOver:
                 house.Turned(this);
                 break;
+            case KeeperWord.Reopen:
+                _ = house.Run(() => Reopen(run));
+                break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
                 house.Logbook.Note(
@@ -254,6 +257,22 @@ internal sealed partial class ServiceActor
                 );
                 Publish();
                 break;
+        }
+    }
+
+    /// <summary>Has the program open its log files anew, one step after the other.</summary>
+    private async Task Reopen(RunNumber run)
+    {
+        foreach (var step in Definition.Output.Reopen)
+        {
+            var effect = await Perform(step, run);
+            if (!effect.Failed)
+                continue;
+            house.Logbook.Note(
+                this,
+                new(EntryCode.ReopenFailed) { Run = run, Seen = $"{step.What} failed: {effect.Answer.TrimEnd('.')}" }
+            );
+            return;
         }
     }
 

@@ -34,7 +34,7 @@ internal static class SignInPage
                 Name = opened.Session.Id,
                 Seen = opened.Session.Agent.Length == 0 ? "a browser that says no name" : opened.Session.Agent,
             },
-            new Principal(opened.Session.Account)
+            new Principal(opened.Session.Account, From: Caller.Console)
         );
         context.Response.Cookies.Append(
             Sessions.Cookie,

@@ -40,6 +40,8 @@ internal sealed record EntryRecord : IRecord
 
     public ImmutableArray<ChangeRecord>? Changes { get; init; }
 
+    public string? From { get; init; }
+
     public string? Next { get; init; }
 
     public static EntryRecord Of(Entry entry) =>
@@ -63,6 +65,7 @@ internal sealed record EntryRecord : IRecord
             Changes = SituationRecord.Some(
                 entry.Changes.ToRecords(change => new ChangeRecord(change.Key, change.Was, change.Is))
             ),
+            From = entry.From,
             Next = entry.Next == default ? null : Words.Of(entry.Next),
         };
 
@@ -84,6 +87,7 @@ internal sealed record EntryRecord : IRecord
             Names = Names ?? [],
             Seen = Seen,
             Changes = (Changes ?? []).ToRecords(change => new DefinitionChange(change.Key, change.Was, change.Is)),
+            From = From,
             Next = Next is { } next ? Words.To<EntryNext>(next) : default,
         };
 

@@ -169,6 +169,33 @@ test("what was printed is found by text, walked, and seen by time, stream and ru
   expect(complaints).toEqual([]);
 });
 
+test("a fall leads to what its run printed, and a log file of its own is seen beside it", async ({ page, sentry }) => {
+  const complaints = await enter(page, sentry);
+  const script =
+    'cd $CALM_STATE; n=$(($(cat n 2>/dev/null || echo 0) + 1)); echo $n >n; echo "ferry $n"; echo "gate $n" >>note.log; exit 3';
+  const note = `note=${sentry.root}/var/lib/calm-sentry/state/gate/note.log`;
+  sentry.wrap("gate", script, "--recover", "never", "--log-file", note);
+  for (let i = 0; i < 2; i++) expect(() => sentry.calm("start", "gate")).toThrow();
+  await page.getByRole("link", { name: "Logbook" }).click();
+  await page.getByText("What failed", { exact: true }).click();
+  const falls = page.getByRole("table").getByRole("row");
+  await falls.filter({ hasText: "Run 1 " }).first().getByRole("link", { name: "its output" }).click();
+  const output = page.getByLabel("Output", { exact: true });
+  await expect(output).toHaveText("ferry 1");
+  await expect(page.getByText("What is shown: of run 1.")).toBeVisible();
+  await page.locator("table.runs").getByRole("row").nth(1).getByRole("link").click(); // the latest
+  await expect(output).toHaveText("ferry 2");
+  await page.getByRole("button", { name: "What comes now" }).click();
+  await expect(output).toHaveText("ferry 1ferry 2");
+  await page.getByLabel("Of a log file of its own").click();
+  await page.getByRole("option", { name: "note" }).click();
+  await expect(output).toHaveText("gate 1gate 2");
+  await page.getByLabel("Find a text").fill("gate 1");
+  await expect(page.getByText("1 hit", { exact: true })).toBeVisible();
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  expect(complaints).toEqual([]);
+});
+
 test("when the connection is gone it says so, and when it is back nothing is missing", async ({ page, sentry }) => {
   const words = sentry.file("words", "");
   sentry.wrap("teller", `echo ready; exec tail -n 0 -F ${words}`, "--start");
@@ -405,6 +432,11 @@ test("the logbook is narrowed, goes on, and is proven", async ({ page, sentry })
   await expect(page.getByText("Nothing in the logbook fits.")).toBeVisible();
   sentry.calm("rename", "gate", "North gate"); // what comes is judged, too
   await expect(rows.filter({ hasText: "until now it was called gate" })).toHaveCount(1);
+  await page.getByRole("textbox", { name: "Find" }).fill("");
+  await page.getByText("All", { exact: true }).click();
+  await page.getByLabel("As bad as this, or worse").click();
+  await page.getByRole("option", { name: "warning, worse" }).click();
+  await expect(page.getByText("Nothing in the logbook fits.")).toBeVisible();
   await page.getByRole("button", { name: "Prove it" }).click();
   await expect(page.getByText(/^It is as it was written: \d+ entries/)).toBeVisible();
   const [file] = await Promise.all([

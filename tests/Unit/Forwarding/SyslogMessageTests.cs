@@ -100,13 +100,13 @@ public partial class SyslogMessageTests
     }
 
     [Theory]
-    [InlineData(EntryCode.Fell, false, null, SyslogSeverity.Error)]
-    [InlineData(EntryCode.Held, false, null, SyslogSeverity.Critical)]
-    [InlineData(EntryCode.Held, true, null, SyslogSeverity.Alert)]
-    [InlineData(EntryCode.Noted, false, "warns", SyslogSeverity.Warning)]
-    [InlineData(EntryCode.Noted, false, "notes", SyslogSeverity.Notice)]
-    [InlineData(EntryCode.Adjusted, false, null, SyslogSeverity.Notice)]
-    [InlineData(EntryCode.Launched, false, null, SyslogSeverity.Informational)]
-    public void It_says_how_bad_it_is(EntryCode code, bool tells, string? word, SyslogSeverity severity) =>
-        Assert.Equal(severity, SyslogMessage.SeverityOf(code, tells, word));
+    [InlineData(EntryCode.Fell, false, null, EntrySeverity.Error)]
+    [InlineData(EntryCode.Held, false, null, EntrySeverity.Critical)]
+    [InlineData(EntryCode.Held, true, null, EntrySeverity.Alert)]
+    [InlineData(EntryCode.Noted, false, "warns", EntrySeverity.Warning)]
+    [InlineData(EntryCode.Noted, false, "notes", EntrySeverity.Notice)]
+    [InlineData(EntryCode.Adjusted, false, null, EntrySeverity.Notice)]
+    [InlineData(EntryCode.Launched, false, null, EntrySeverity.Informational)]
+    public void It_says_how_bad_it_is(EntryCode code, bool tells, string? word, EntrySeverity severity) =>
+        Assert.Equal(severity, Severities.Of(new Entry(code) { Name = word }, tells));
 }

@@ -84,6 +84,87 @@ public class PumpTests
                 iter: 200
             );
 
+    /// <summary>
+    /// Room comes and goes, pieces are small and large: every gap is said where it is and as long as it is, and that there is one.
+    /// </summary>
+    [Fact]
+    public void What_finds_no_room_is_said_in_its_place_with_its_size() =>
+        Gen.Select(
+                Gen.Select(Gen.Int[1, 3000], Gen.OneOf(Gen.Int[0, 4000], Gen.Const(1 << 20))).Array[1, 30],
+                Gen.Bool,
+                Gen.Bool
+            )
+            .Sample(
+                (pieces, thin, secret) =>
+                {
+                    var (all, room) = (new StringBuilder(), 0L);
+                    var written = Piped(
+                        secret ? ["gab0"] : [],
+                        new(() => room),
+                        (pump, say, read) =>
+                        {
+                            pump.Bound(thin ? 1_000_000 : 0, goOn: true);
+                            foreach (var (length, left) in pieces)
+                            {
+                                var text = string.Concat(
+                                    Enumerable
+                                        .Range(all.Length, length)
+                                        .Select(i => i % 50 == 49 ? '\n' : (char)('a' + (i % 7)))
+                                );
+                                all.Append(text);
+                                say(text);
+                                room = left;
+                                Assert.True(read());
+                            }
+
+                            room = 1 << 20;
+                        }
+                    );
+                    var at = 0;
+                    foreach (var (kept, lost) in Gaps(written))
+                    {
+                        Assert.Equal(all.ToString(at, kept.Length), kept);
+                        at += kept.Length + lost;
+                    }
+                    Assert.Equal(all.Length, at);
+                },
+                iter: 300
+            );
+
+    [Fact]
+    public void A_gap_that_ended_at_once_is_told_all_the_same()
+    {
+        var room = 100L;
+        Piped(
+            [],
+            new(() => room),
+            (pump, say, read) =>
+            {
+                pump.Bound(0, goOn: true);
+                say(new('x', 200)); // finds no room, though words about it would
+                Assert.True(read());
+                Assert.True(pump.Loses);
+                room = 1 << 20;
+                say("y");
+                Assert.True(read());
+                Assert.True(pump.Loses); // it is over, and nobody was told yet
+                pump.LossTold();
+                Assert.False(pump.Loses);
+            }
+        );
+    }
+
+    /// <summary>What was kept, and how much is missing behind it.</summary>
+    private static IEnumerable<(string Kept, int Lost)> Gaps(string written)
+    {
+        var parts = System.Text.RegularExpressions.Regex.Split(
+            written,
+            @"\[calm: (\d+) bytes lost, the disk was full\]\n"
+        );
+        for (var i = 0; i < parts.Length; i += 2)
+            yield return (parts[i], i + 1 < parts.Length ? int.Parse(parts[i + 1]) : 0);
+    }
+
     private static string[] Lines(string text) =>
         text.Length == 0 ? []
         : text.EndsWith('\n') ? text[..^1].Split('\n')
@@ -91,23 +172,33 @@ public class PumpTests
 
     private static string Clean(string text) => new([.. text.Where(c => !char.IsSurrogate(c))]);
 
-    private static string Written(string[] secrets, string[] pieces, int thin = 0)
+    private static string Written(string[] secrets, string[] pieces, int thin = 0) =>
+        Piped(
+            secrets,
+            new(),
+            (pump, say, read) =>
+            {
+                pump.Bound(thin, goOn: false);
+                foreach (var piece in pieces.Where(piece => piece.Length > 0))
+                {
+                    say(piece);
+                    Assert.True(read());
+                }
+            }
+        );
+
+    /// <summary>What is in the file after a run that printed this, in these pieces.</summary>
+    private static string Piped(string[] secrets, Sink sink, Action<Pump, Action<string>, Func<bool>> run)
     {
         var path = Path.GetTempFileName();
         using var pipe = new AnonymousPipeServerStream(PipeDirection.Out);
         var reading = (int)pipe.ClientSafePipeHandle.DangerousGetHandle();
-        var (pump, sink) = (new Pump(), new Sink());
+        var pump = new Pump();
         try
         {
             Assert.True(sink.Open(path, 0, stamped: false, AtStart.Append));
             pump.Begin(sink, OutputSource.Output, [.. secrets.Select(Encoding.UTF8.GetBytes)]);
-            pump.Bound(thin, goOn: false);
-            foreach (var piece in pieces.Where(piece => piece.Length > 0))
-            {
-                pipe.Write(Encoding.UTF8.GetBytes(piece));
-                Assert.True(pump.Carry(reading, 1));
-            }
-
+            run(pump, text => pipe.Write(Encoding.UTF8.GetBytes(text)), () => pump.Carry(reading, 1));
             pipe.Dispose();
             Assert.Equal(0, pump.Drain(reading));
             return File.ReadAllText(path);

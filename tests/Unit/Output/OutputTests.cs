@@ -314,6 +314,42 @@ public sealed class OutputTests : IDisposable
     }
 
     [Fact]
+    public void Packing_gives_way_to_nobody_while_more_waits_than_a_quarter_of_what_may_be_kept()
+    {
+        var sink = Opened(stamped: false);
+        for (var i = 0; i < 4; i++)
+        {
+            Put(sink, OutputSource.Output, new string('x', 9999) + "\n");
+            sink.TurnNow();
+        }
+
+        sink.Close();
+        var hurried = new List<bool>();
+        var keep = new OutputPart { KeepMost = 100_000 };
+        OutputTidy.Tidy(folder, keep, DateTime.UtcNow, CancellationToken.None, hurried.Add);
+        Assert.Equal([true, true, false, false], hurried);
+        hurried.Clear();
+        OutputTidy.Tidy(folder, keep, DateTime.UtcNow, CancellationToken.None, hurried.Add);
+        Assert.Empty(hurried); // all of it is packed
+    }
+
+    [Fact]
+    public void What_is_not_to_be_kept_goes_before_it_is_packed()
+    {
+        var sink = Opened(stamped: false);
+        for (var i = 0; i < 5; i++)
+        {
+            Put(sink, OutputSource.Output, $"file {i}\n");
+            sink.TurnNow();
+        }
+
+        sink.Close();
+        var packed = 0;
+        OutputTidy.Tidy(folder, new() { KeepFiles = 2 }, DateTime.UtcNow, CancellationToken.None, _ => packed++);
+        Assert.Equal(2, packed);
+    }
+
+    [Fact]
     public void The_oldest_go_first_and_only_what_is_too_much()
     {
         var sink = Opened(stamped: false);

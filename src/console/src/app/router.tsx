@@ -20,9 +20,15 @@ const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", comp
 const service = createRoute({
   getParentRoute: () => root,
   path: "/services/$name",
+  // The run whose output is to be shown.
+  validateSearch: (search): { run?: number } => {
+    const run = Number(search.run);
+    return Number.isSafeInteger(run) && run > 0 ? { run } : {};
+  },
   component: function Service() {
     const { name } = service.useParams();
-    return <ServicePage key={name} name={name} />;
+    const { run } = service.useSearch();
+    return <ServicePage key={name} name={name} run={run} />;
   },
 });
 

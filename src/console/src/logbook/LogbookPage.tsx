@@ -1,12 +1,16 @@
 import { Button, Group, SegmentedControl, Select, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { api, type LogEntry, take } from "../api/client";
 import { at } from "../live/clock";
 import { onLogged, useServices } from "../live/live";
 
 const shown = 200;
+
+/** Of these what the run printed is what one wants to see next. */
+const showsOutput = new Set(["fell", "ended", "main-ended", "not-proven", "unwell"]);
 
 const kinds = {
   all: { label: "All", codes: [] },
@@ -62,16 +66,18 @@ export function LogbookPage() {
   const [service, setService] = useState<string | null>(null);
   const [by, setBy] = useState("");
   const [find, setFind] = useState("");
+  const [severity, setSeverity] = useState<string | null>(null);
   const [last, setLast] = useState(shown);
   const [typed] = useDebouncedValue({ by: by.trim(), find: find.trim() }, 250);
   const query = {
     last,
     kind: kinds[kind].codes.join(",") || undefined,
+    severity: severity ?? undefined,
     service: service ?? undefined,
     by: typed.by || undefined,
     find: typed.find || undefined,
   };
-  const isNarrowed = Boolean(query.kind || query.service || query.by || query.find);
+  const isNarrowed = Boolean(query.kind || query.severity || query.service || query.by || query.find);
   const key = ["logbook", query];
   const log = useQuery({
     queryKey: key,
@@ -104,6 +110,19 @@ export function LogbookPage() {
           value={kind}
           onChange={(value) => setKind(value as Kind)}
           data={Object.entries(kinds).map(([value, { label }]) => ({ value, label }))}
+        />
+        <Select
+          size="xs"
+          w={130}
+          placeholder="however bad"
+          aria-label="As bad as this, or worse"
+          clearable
+          value={severity}
+          onChange={setSeverity}
+          data={["alert", "critical", "error", "warning", "notice"].map((value) => ({
+            value,
+            label: `${value}, worse`,
+          }))}
         />
         <Select
           size="xs"
@@ -156,7 +175,7 @@ export function LogbookPage() {
   );
 }
 
-type Query = { kind?: string; service?: string; by?: string; find?: string };
+type Query = { kind?: string; severity?: string; service?: string; by?: string; find?: string };
 
 /** What fits, as a file for a spreadsheet. */
 function Download({ query }: { query: Query }) {
@@ -228,8 +247,27 @@ export function LogTable({ entries, withService }: { entries: readonly LogEntry[
             <tr key={entry.id}>
               <td className="number">{at(entry.at)}</td>
               {withService && <td>{entry.service ?? "(sentry)"}</td>}
-              <td>{entry.text}</td>
-              <td>{entry.by ?? "–"}</td>
+              <td>
+                {entry.text}
+                {entry.service && entry.run && showsOutput.has(entry.code) && (
+                  <>
+                    {" "}
+                    <Link
+                      to="/services/$name"
+                      params={{ name: entry.service }}
+                      search={{ run: entry.run }}
+                      hash="output"
+                      title={`What run ${entry.run} printed`}
+                    >
+                      its output
+                    </Link>
+                  </>
+                )}
+              </td>
+              <td>
+                {entry.by ?? "–"}
+                {entry.from && <span className="quiet">, {entry.from}</span>}
+              </td>
             </tr>
           ))}
         </tbody>

@@ -1,6 +1,7 @@
 import { ActionIcon, Button, Checkbox, Group, Select, Text, TextInput } from "@mantine/core";
 import { useDebouncedValue } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
+import { useNavigate } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { call } from "../api/page";
@@ -25,15 +26,34 @@ const escapes = /\u001b\[[0-9;?]*[A-Za-z]|\r/g;
 type Part = { query: Record<string, string>; said: string; place?: number };
 
 /** What a service prints, as it prints it; what it printed before is found by text, time and run. */
-export function Output({ name, runs }: { name: string; runs: number[] }) {
+export function Output(props: { name: string; run: number | undefined; runs: number[]; files: string[] }) {
+  const { name, run, runs, files } = props;
+  const [file, setFile] = useState<string | null>(null);
   const [errors, setErrors] = useState(false);
   const [times, setTimes] = useState(false);
   const [find, setFind] = useState("");
   const [text] = useDebouncedValue(find, 300);
   const [time, setTime] = useState("");
   const [part, setPart] = useState<Part | null>(null);
-  const narrowed = errors ? { errors: "true" } : undefined;
-  const live = useLines(name, errors, part === null);
+  const navigate = useNavigate();
+  // Which run is shown stands in the address: a link leads to it.
+  const show = (next: number | null) =>
+    navigate({ to: "/services/$name", params: { name }, search: next ? { run: next } : {}, replace: true });
+  useEffect(
+    () =>
+      setPart((was) => (run ? { query: { run: String(run) }, said: `of run ${run}` } : was?.query.run ? null : was)),
+    [run],
+  );
+  const go = (next: Part | null) => {
+    setPart(next);
+    if (run) show(null);
+  };
+  const leave = () => go(null);
+  const narrowed = useMemo(
+    (): Record<string, string> => (file ? { file } : errors ? { errors: "true" } : {}),
+    [file, errors],
+  );
+  const live = useLines(name, narrowed, part === null);
   const read = useQuery({
     queryKey: ["output", name, part?.query, narrowed],
     queryFn: ({ signal }) => linesOf(name, { ...narrowed, ...part?.query, first: String(partLines) }, signal),
@@ -41,7 +61,7 @@ export function Output({ name, runs }: { name: string; runs: number[] }) {
     staleTime: Number.POSITIVE_INFINITY,
   });
   const hits = useQuery({
-    queryKey: ["output-hits", name, text, errors],
+    queryKey: ["output-hits", name, text, narrowed],
     queryFn: async ({ signal }) =>
       (await linesOf(name, { ...narrowed, find: text, last: String(mostHits) }, signal)).map((line) => line.place),
     enabled: text.length > 0,
@@ -53,7 +73,7 @@ export function Output({ name, runs }: { name: string; runs: number[] }) {
   const walk = (to: number) => {
     const place = places[to];
     if (place === undefined) return;
-    setPart({
+    go({
       query: { from: String(Math.max(0, place - partBefore)) },
       said: `hit ${to + 1} of ${places.length}`,
       place,
@@ -71,7 +91,7 @@ export function Output({ name, runs }: { name: string; runs: number[] }) {
           value={find}
           onChange={(event) => {
             setFind(event.currentTarget.value);
-            if (part?.place !== undefined) setPart(null);
+            if (part?.place !== undefined) leave();
           }}
           onKeyDown={(event) => {
             if (event.key === "Enter") walk(hit < 0 ? places.length - 1 : hit - 1);
@@ -111,29 +131,46 @@ export function Output({ name, runs }: { name: string; runs: number[] }) {
           onChange={(event) => setTime(event.currentTarget.value)}
           onKeyDown={(event) => {
             if (event.key === "Enter" && time.trim())
-              setPart({ query: { since: time.trim() }, said: `from ${time.trim()} on` });
+              go({ query: { since: time.trim() }, said: `from ${time.trim()} on` });
           }}
         />
+        {files.length > 0 && (
+          <Select
+            size="xs"
+            w={120}
+            placeholder="its output"
+            aria-label="Of a log file of its own"
+            clearable
+            value={file}
+            onChange={(next) => {
+              go(null);
+              setFile(next);
+            }}
+            data={files}
+          />
+        )}
         <Select
           size="xs"
           w={110}
+          disabled={file !== null}
           placeholder="of a run"
           aria-label="Only of a run"
           clearable
           value={part?.query.run ?? null}
-          onChange={(run) => setPart(run ? { query: { run }, said: `of run ${run}` } : null)}
-          data={runs.map((run) => ({ value: String(run), label: `run ${run}` }))}
+          onChange={(next) => show(next ? Number(next) : null)}
+          data={[...new Set(run ? [run, ...runs] : runs)].map((one) => ({ value: String(one), label: `run ${one}` }))}
         />
         <Checkbox
           size="xs"
           label="errors only"
-          checked={errors}
+          checked={errors && file === null}
+          disabled={file !== null}
           onChange={(event) => setErrors(event.currentTarget.checked)}
         />
         <Checkbox size="xs" label="times" checked={times} onChange={(event) => setTimes(event.currentTarget.checked)} />
-        <Download name={name} />
+        {file === null && <Download name={name} />}
         {part && (
-          <Button size="compact-xs" variant="light" onClick={() => setPart(null)}>
+          <Button size="compact-xs" variant="light" onClick={leave}>
             What comes now
           </Button>
         )}
@@ -298,7 +335,7 @@ async function* stream(name: string, query: Record<string, string>, signal: Abor
 }
 
 /** What comes. After a break it goes on where it was: lines that were seen are known by their places. */
-function useLines(name: string, errors: boolean, wanted: boolean) {
+function useLines(name: string, narrowed: Record<string, string>, wanted: boolean) {
   const [lines, setLines] = useState<Line[]>([]);
   const latest = useRef<number[]>([]);
   const live = useLine().state === "live";
@@ -307,7 +344,7 @@ function useLines(name: string, errors: boolean, wanted: boolean) {
   useEffect(() => {
     latest.current = [];
     setLines([]);
-  }, [name, errors]);
+  }, [name, narrowed]);
 
   useEffect(() => {
     if (!live || !wanted) return;
@@ -323,8 +360,7 @@ function useLines(name: string, errors: boolean, wanted: boolean) {
     const read = async () => {
       const seen = new Set(latest.current);
       const range: Record<string, string> = seen.size === 0 ? { last: "500" } : { from: String(Math.min(...seen)) };
-      if (errors) range.errors = "true";
-      for await (const line of stream(name, { ...range, follow: "true" }, stop.signal)) {
+      for await (const line of stream(name, { ...narrowed, ...range, follow: "true" }, stop.signal)) {
         if (seen.has(line.place)) continue;
         latest.current = [...latest.current.slice(-100), line.place];
         fresh.push(line);
@@ -338,7 +374,7 @@ function useLines(name: string, errors: boolean, wanted: boolean) {
       cancelAnimationFrame(frame);
       if (fresh.length > 0) show();
     };
-  }, [name, errors, live, wanted]);
+  }, [name, narrowed, live, wanted]);
 
   return lines;
 }

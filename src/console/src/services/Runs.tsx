@@ -1,5 +1,6 @@
 import { Button } from "@mantine/core";
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 import { Fragment, useState } from "react";
 import { api, type RunView, type ServiceDetail, take } from "../api/client";
 import { at, length, Since } from "../live/clock";
@@ -65,7 +66,11 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
                   <td>{run["ended-by"] ?? "–"}</td>
                   <td className="number">{size(run["peak-kib"] && run["peak-kib"] * 1024)}</td>
                   <td className="number">{run["cpu-us"] == null ? "–" : `${(run["cpu-us"] / 1e6).toFixed(2)} s`}</td>
-                  <td className="number">{size(run["output-bytes"])}</td>
+                  <td className="number">
+                    <Link to="/services/$name" params={{ name }} search={{ run: run.run }} hash="output">
+                      {size(run["output-bytes"])}
+                    </Link>
+                  </td>
                   <td>
                     {run.words ?? "running"}
                     {run.forced && ", after its steps did not suffice"}

@@ -17,7 +17,7 @@ import { Why } from "./Why";
 import "./services.css";
 
 /** One service: why it is as it is, what can be done, what it prints, how it has fared. */
-export function ServicePage({ name }: { name: string }) {
+export function ServicePage({ name, run }: { name: string; run?: number | undefined }) {
   const service = useService(name);
   const { loaded } = useServices();
   const queries = useQueryClient();
@@ -62,8 +62,13 @@ export function ServicePage({ name }: { name: string }) {
       />
       <div className="columns">
         <div>
-          <h2>Output</h2>
-          <Output name={name} runs={detail.data?.runs.map((run) => Number(run.run)) ?? []} />
+          <h2 id="output">Output</h2>
+          <Output
+            name={name}
+            run={run}
+            runs={detail.data?.runs.map((one) => Number(one.run)) ?? []}
+            files={ownFiles(detail.data)}
+          />
         </div>
         <div>
           <h2>Now</h2>
@@ -167,6 +172,10 @@ export function ServicePage({ name }: { name: string }) {
     </>
   );
 }
+
+/** Log files that the program writes by itself. */
+const ownFiles = (detail: ServiceDetail | undefined): string[] =>
+  Object.keys((detail?.definition as { output?: { files?: object } } | undefined)?.output?.files ?? {});
 
 const beginsAt: Record<string, string> = {
   boot: "boot, before anyone logs in",
