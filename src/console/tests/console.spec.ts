@@ -187,7 +187,7 @@ test("a fall leads to what its run printed, and a log file of its own is seen be
   await expect(output).toHaveText("ferry 2");
   await page.getByRole("button", { name: "What comes now" }).click();
   await expect(output).toHaveText("ferry 1ferry 2");
-  await page.getByLabel("Of a log file of its own").click();
+  await page.getByRole("combobox", { name: "Of a log file of its own" }).click();
   await page.getByRole("option", { name: "note" }).click();
   await expect(output).toHaveText("gate 1gate 2");
   await page.getByLabel("Find a text").fill("gate 1");
@@ -434,7 +434,7 @@ test("the logbook is narrowed, goes on, and is proven", async ({ page, sentry })
   await expect(rows.filter({ hasText: "until now it was called gate" })).toHaveCount(1);
   await page.getByRole("textbox", { name: "Find" }).fill("");
   await page.getByText("All", { exact: true }).click();
-  await page.getByLabel("As bad as this, or worse").click();
+  await page.getByRole("combobox", { name: "As bad as this, or worse" }).click();
   await page.getByRole("option", { name: "warning, worse" }).click();
   await expect(page.getByText("Nothing in the logbook fits.")).toBeVisible();
   await page.getByRole("button", { name: "Prove it" }).click();
