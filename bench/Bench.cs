@@ -77,6 +77,7 @@ try
     await Change("spew", """{"output":null}""");
     await Found();
     await Followed();
+    await Whole();
     if (!args.Contains("--output"))
         await Rest();
 }
@@ -292,6 +293,68 @@ async Task Found()
         var clock = Stopwatch.GetTimestamp();
         what();
         return Stopwatch.GetElapsedTime(clock).TotalMilliseconds * 1e6;
+    }
+}
+
+// Much more than a machine's cache holds, through every file there is to it: byte for byte, and how much waited to be packed.
+async Task Whole()
+{
+    Progress("ten gibibytes");
+    var bytes = quick ? 1L << 28 : 10L << 30;
+    var most = bytes * 6 / 5;
+    await Wrap("river", 0, floors, ["chatter", $"{bytes}"]);
+    await Change("river", $"{{\"output\":{{\"keep\":{{\"most\":\"{most}\"}}}}}}");
+    await http.PostAsync("services/river/start", null);
+    var folder = places.OutputDirectoryOf("river");
+    var waited = 0L;
+    RunView run;
+    do
+    {
+        run = (await http.GetFromJsonAsync("services/river/runs?last=1", ApiJson.Default.IReadOnlyListRunView))![0];
+        waited = Math.Max(waited, Waiting());
+    } while (run.Ended is null);
+    await Packed("river");
+    var written = Run("sh", "-c", $"{floors} chatter {bytes} | sha256sum")[..64];
+    await using (var kept = await http.GetStreamAsync("services/river/output?from=0"))
+        if (Convert.ToHexStringLower(await System.Security.Cryptography.SHA256.HashDataAsync(kept)) != written)
+            throw new InvalidDataException("what is kept is not what was written");
+    Row(
+        $"{bytes >> 30} GiB of lines captured, turned over {Directory.GetFiles(folder, "*.gz").Length} times, packed, and read back the same byte for byte (floor: cat > /dev/null)",
+        bytes / (Timed("sh", "-c", $"{floors} chatter {bytes} | cat > /dev/null") / 1e3),
+        bytes / (run.Ended.Value - run.Began).TotalSeconds / 1e6,
+        value => $"{value:0} MB/s"
+    );
+    rows.Add(
+        $"| … of it waited to be packed, at most (bound: a quarter of keep.most) | {most / 4 / 1e6:0} MB | {waited / 1e6:0} MB | {waited * 4.0 / most:0.00} |"
+    );
+    var plain = Path.Combine(root.FullName, "plain");
+    Run("sh", "-c", $"truncate -s {bytes} {plain}; cat {folder}/output.log >>{plain}"); // tail reads its end alone
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var i = 0; i < (quick ? 5 : 30); i++)
+    {
+        floor.Add(Timed("tail", "-n", "20", plain));
+        ours.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "output", "river"));
+    }
+
+    Row(
+        $"calm output: the last 20 lines of {bytes >> 30} GiB (floor: tail -n 20 of a plain file as long)",
+        Median(floor),
+        Median(ours),
+        Milliseconds
+    );
+    File.Delete(plain);
+    await http.DeleteAsync("services/river");
+
+    long Waiting()
+    {
+        try
+        {
+            return new DirectoryInfo(folder).GetFiles("output.*.log").Sum(file => file.Length);
+        }
+        catch (FileNotFoundException)
+        {
+            return 0; // packed just now
+        }
     }
 }
 

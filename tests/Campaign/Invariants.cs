@@ -280,44 +280,49 @@ internal sealed class Invariants(Machine machine)
         var folder = machine.Places.OutputDirectoryOf(name);
         if (!Directory.Exists(folder))
             return "";
-        var turned = Directory
-            .GetFiles(folder, "output.*.log*")
-            .Where(file => !file.EndsWith('~'))
-            .Select(file => (Number: Number(file), File: file))
-            .Where(one => one.Number > 0)
-            .DistinctBy(one => one.Number)
-            .OrderBy(one => one.Number)
-            .ToList();
-        var now = turned.Count == 0 ? 1 : turned[^1].Number + 1;
         var (number, place) = read.GetValueOrDefault(name, (1, 0));
         var all = new StringBuilder();
-        foreach (
-            var (one, file) in turned.Append((now, machine.Places.OutputOf(name))).Where(one => one.Item1 >= number)
-        )
+        while (true)
         {
-            // It may be packed at this very moment.
-            var (plain, packed) = (file.Replace(".gz", "", StringComparison.Ordinal), file + ".gz");
-            var path = File.Exists(plain) ? plain : packed.Replace(".gz.gz", ".gz", StringComparison.Ordinal);
-            if (!File.Exists(path))
-                continue;
-            using var stream = File.OpenRead(path);
-            using Stream bytes = path.EndsWith(".gz", StringComparison.Ordinal)
-                ? new GZipStream(stream, CompressionMode.Decompress)
-                : stream;
-            using var whole = new MemoryStream();
-            bytes.CopyTo(whole);
-            var from = one == number ? place : 0;
-            var more = whole.GetBuffer().AsSpan((int)from, (int)(whole.Length - from));
-            var end = more.LastIndexOf((byte)'\n') + 1;
-            all.Append(Encoding.UTF8.GetString(more[..end]));
-            read[name] = (one, from + end);
-        }
+            // Files are turned over and packed meanwhile: that one with this number lies there shows that the current one, which
+            // was opened before, was this one or an older.
+            using var current = Opened(machine.Places.OutputOf(name));
+            Stream? turned = Opened(Path.Combine(folder, $"output.{number}.log"));
+            if (turned is null)
+            {
+                var packed = Opened(Path.Combine(folder, $"output.{number}.log.gz"));
+                turned = packed is null ? null : new GZipStream(packed, CompressionMode.Decompress);
+            }
 
-        return all.ToString();
+            using (turned)
+            {
+                if ((turned ?? current) is not { } bytes)
+                    return all.ToString();
+                using var whole = new MemoryStream();
+                bytes.CopyTo(whole);
+                var more = whole.GetBuffer().AsSpan(0, (int)whole.Length)[(int)Math.Min(place, whole.Length)..];
+                var end = more.LastIndexOf((byte)'\n') + 1;
+                all.Append(Encoding.UTF8.GetString(more[..end]));
+                read[name] = turned is null ? (number, place + end) : (number + 1, 0);
+            }
+
+            if (turned is null)
+                return all.ToString();
+            (number, place) = read[name];
+        }
     }
 
-    private static long Number(string file) =>
-        long.TryParse(Path.GetFileName(file).Split('.')[1], out var number) ? number : 0;
+    private static FileStream? Opened(string path)
+    {
+        try
+        {
+            return new(path, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete);
+        }
+        catch (IOException)
+        {
+            return null;
+        }
+    }
 
     /// <summary>
     /// A line cut off by a killed keeper may run into the first of the next run: '137 4' and '138 0' are '137 4138 0'.

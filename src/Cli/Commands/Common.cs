@@ -21,6 +21,16 @@ internal static class Common
 
     public static Option<bool> Json() => new("--json") { Description = "Answer as JSON" };
 
+    public static Option<string?> Since() =>
+        new("--since")
+        {
+            Description = "From this time on: 03:12, '2026-11-20 03:12', ISO 8601, or how long ago, such as 10min",
+            HelpName = "TIME",
+        };
+
+    public static Option<string?> Until() =>
+        new("--until") { Description = "Up to this time, in the same words", HelpName = "TIME" };
+
     public static Option<bool> Dry() => new("--dry") { Description = "Only say what would be done" };
 
     /// <summary>The end of a call's address: that it is only to be said what would be done, where that was asked.</summary>

@@ -23,17 +23,9 @@ internal static class LogbookCommand
         Description = "How many entries; 30 unless --since or --until is given",
     };
 
-    private static readonly Option<string?> Since = new("--since")
-    {
-        Description = "From this time on: 03:12, '2026-11-20 03:12', ISO 8601, or how long ago, such as 10min",
-        HelpName = "TIME",
-    };
+    private static readonly Option<string?> Since = Common.Since();
 
-    private static readonly Option<string?> Until = new("--until")
-    {
-        Description = "Up to this time, in the same words",
-        HelpName = "TIME",
-    };
+    private static readonly Option<string?> Until = Common.Until();
 
     private static readonly Option<string[]> Kind = new("--kind")
     {

@@ -24,17 +24,9 @@ internal sealed class OutputCommand
 
     private readonly Option<bool> follow = new("--follow") { Description = "Go on with what comes, until Ctrl-C" };
 
-    private readonly Option<string?> since = new("--since")
-    {
-        Description = "From this time on: 03:12, '2026-11-20 03:12', ISO 8601, or how long ago, such as 10min",
-        HelpName = "TIME",
-    };
+    private readonly Option<string?> since = Common.Since();
 
-    private readonly Option<string?> until = new("--until")
-    {
-        Description = "Up to this time, in the same words",
-        HelpName = "TIME",
-    };
+    private readonly Option<string?> until = Common.Until();
 
     private readonly Option<long?> run = new("--run")
     {

@@ -1,4 +1,3 @@
-using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
@@ -124,7 +123,7 @@ internal sealed class OutputKeeping : IDisposable
     private void LookAfter(ServiceActor service)
     {
         var (folder, keep) = (house.Places.OutputDirectoryOf(service.Definition.Name), service.Definition.Output);
-        if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach, house.Now))
+        if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach))
             service.TurnOver();
         var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Now.UtcDateTime, over.Token, Hurry);
         foreach (var own in keep.Files.Keys)
@@ -143,28 +142,20 @@ internal sealed class OutputKeeping : IDisposable
             house.Logbook.Note(service, new(EntryCode.OutputLetGo) { Count = files, Seen = Size.About(bytes) });
     }
 
-    /// <summary>Whether what is in the current file began in an hour, day, week or month before this one, by the host's zone.</summary>
-    public static bool HasPassed(string folder, TurnEach each, DateTimeOffset now)
+    /// <summary>The hour, day, week or month in which what is in the current file began is over, by the host's clock.</summary>
+    private bool HasPassed(string folder, TurnEach each)
     {
         if (Segments.Last(folder) is not { Number: > 0 } current)
             return false;
         using var marks = new MarkReader(current, 0);
         return marks.Next() is { } first
-            && Period(DateTimeOffset.FromUnixTimeMilliseconds(first.AtMs), each) != Period(now, each)
+            && Core.Output.TurnOver.HasPassed(
+                each,
+                DateTimeOffset.FromUnixTimeMilliseconds(first.AtMs),
+                house.Now,
+                TimeZoneInfo.Local
+            )
             && Segments.EndOf(current) > current.Start;
-    }
-
-    private static (int, int) Period(DateTimeOffset at, TurnEach each)
-    {
-        var time = at.ToLocalTime().DateTime;
-        return each switch
-        {
-            TurnEach.Hour => (time.Year, (time.DayOfYear * 24) + time.Hour),
-            TurnEach.Day => (time.Year, time.DayOfYear),
-            TurnEach.Week => (ISOWeek.GetYear(time), ISOWeek.GetWeekOfYear(time)),
-            TurnEach.Month => (time.Year, time.Month),
-            _ => default,
-        };
     }
 
     public void Dispose()

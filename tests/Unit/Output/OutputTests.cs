@@ -22,7 +22,7 @@ public sealed class OutputTests : IDisposable
     /// <summary>Small pieces with and without ends of lines, by two streams.</summary>
     private static readonly Gen<(bool Error, string Text)[]> Pieces = Gen.Select(
         Gen.Bool,
-        Gen.String[Gen.Char["ab\n\0é"], 0, 30]
+        Gen.OneOf(Gen.String[Gen.Char["ab\n\0é"], 0, 30], Gen.String[Gen.Char["abcdefghijklmnopq\n"], 0, 400])
     ).Array[0, 60];
 
     private enum Between
@@ -311,6 +311,21 @@ public sealed class OutputTests : IDisposable
             read.Append(Encoding.UTF8.GetString(block, 0, rest));
         sink.Close();
         Assert.Equal(wanted.ToString(), read.ToString());
+    }
+
+    [Fact]
+    public void More_than_is_staged_at_once_is_stamped_line_by_line()
+    {
+        var sink = Opened(stamped: true);
+        var lines = Enumerable.Range(0, 40_000).Select(i => new string((char)('a' + (i % 26)), i % 97)).ToList();
+        foreach (var piece in string.Concat(lines.Select(line => line + "\n")).Chunk(500_000))
+            Put(sink, OutputSource.Output, new string(piece));
+        sink.Close();
+        Assert.Equal(lines, Read(new OutputLines(folder, 0, OutputPart.Utf8)).Select(line => line.Text));
+        Assert.All(
+            File.ReadLines(Current),
+            line => Assert.Matches(@"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z o [a-z]*$", line)
+        );
     }
 
     [Fact]
