@@ -140,7 +140,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         );
         if (file < 0)
             return false;
-        if (FileFacts.Of(file) is not { IsRegular: true } found)
+        if (FileFacts.Of(file) is not { IsRegular: true } found || FileSystem.IsKernels(file))
         {
             Leave();
             return false;

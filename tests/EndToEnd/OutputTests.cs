@@ -473,6 +473,7 @@ public class OutputTests
         await File.WriteAllTextAsync(secret, "");
         File.SetUnixFileMode(secret, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead);
         File.CreateSymbolicLink(Path.Combine(place, "linked.log"), secret);
+        File.CreateSymbolicLink(Path.Combine(place, "kernel.log"), "/proc/1/maps"); // root alone may, whatever its mode
         await File.WriteAllTextAsync(open, "");
         await sentry.Wrap(
             "board",
@@ -480,6 +481,8 @@ public class OutputTests
             $"secret={secret}",
             "--log-file",
             $"linked={Path.Combine(place, "linked.log")}",
+            "--log-file",
+            $"kernel={Path.Combine(place, "kernel.log")}",
             "--log-file",
             $"open={open}",
             "--start",
@@ -491,7 +494,7 @@ public class OutputTests
         await File.AppendAllTextAsync(open, "cod\n");
         await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "open")).Output == "cod\n");
         await sentry.Ok("stop", "board");
-        foreach (var file in (string[])["secret", "linked"])
+        foreach (var file in (string[])["secret", "linked", "kernel"])
             Assert.Equal("Nothing was printed.\n", (await sentry.Ok("output", "board", "--file", file)).Output);
     }
 
