@@ -92,8 +92,12 @@ public sealed record Places(string Root)
     /// <summary>Plain copies of all definitions, from which a lost store is made again.</summary>
     public string Definitions => Path.Combine(Library, "definitions");
 
-    /// <summary>Where the store is read from while its own disk takes nothing: in memory, as a rule.</summary>
-    public string DatabaseAside => Path.Combine(RunDirectory, "store-aside.db");
+    /// <summary>
+    /// Where a copy of the store is made while its own disk takes nothing: in memory as a rule, else on the disk of the output,
+    /// where no service can have a name that begins with a dot.
+    /// </summary>
+    public IReadOnlyList<string> DatabaseAsides =>
+        [Path.Combine(RunDirectory, "store-aside.db"), Path.Combine(Logs, ".store-aside.db")];
 
     /// <summary>A stored definition that cannot be read, laid where a person can mend it.</summary>
     public string UnreadableOf(string service) => Path.Combine(Library, "unreadable", $"{service}.json");

@@ -77,7 +77,7 @@ internal static partial class Serve
                         UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
                     }
                 ).DisposeAsync().ConfigureAwait(false);
-            store = SentryStore.Open(places.Database, places.DatabaseAside);
+            store = SentryStore.Open(places.Database, places.DatabaseAsides);
         }
         catch (Exception error) when (error is SqliteException or IOException or UnauthorizedAccessException)
         {

@@ -83,13 +83,16 @@ public sealed partial class SentryStore : IAsyncDisposable
     /// takes nothing (full, or mounted read-only) is read from a copy, and <see cref="Failure"/> says so until it can be
     /// written again: nothing keeps a sentry from serving.
     /// </summary>
-    /// <param name="aside">Where such a copy is made; null: nowhere.</param>
+    /// <param name="asides">Where such a copy may be made: the first that has room is taken.</param>
     /// <exception cref="SqliteException">It is a later version's, or there is no room for a copy either.</exception>
-    public static SentryStore Open(string path, string? aside = null) => Open(path, aside, new());
+    public static SentryStore Open(string path, params IReadOnlyList<string> asides) => Open(path, asides, new());
 
-    /// <summary>As <see cref="Open(string, string?)"/>, at work by other clocks and on other disks than the host's.</summary>
-    internal static SentryStore Open(string path, string? aside, StoreWorkings workings)
+    /// <summary>As <see cref="Open(string, IReadOnlyList{string})"/>, at work by other clocks and on other disks than the host's.</summary>
+    internal static SentryStore Open(string path, IReadOnlyList<string> asides, StoreWorkings workings)
     {
+        // One of before, perhaps cut off by a kill while it was made, takes the room of others.
+        foreach (var aside in asides)
+            Forget(aside);
         try
         {
             return new(path, Writer(path), aside: null, workings);
@@ -103,18 +106,53 @@ public sealed partial class SentryStore : IAsyncDisposable
                     File.Move(path + end, apart + end, overwrite: true);
             return new(path, Writer(path), aside: null, workings) { SetApart = apart, Damage = WhatFails(error, path) };
         }
-        catch (SqliteException error) when (IsAboutTheDisk(error) && aside is not null && File.Exists(path))
+        catch (SqliteException error) when (IsAboutTheDisk(error) && File.Exists(path))
         {
-            foreach (var end in (string[])["", "-wal"])
+            foreach (var aside in asides)
+                if (Copied(path, aside))
+                    return new(path, writer: null, aside, workings) { Failure = WhatFails(error, path) };
+            throw;
+        }
+    }
+
+    /// <summary>
+    /// Makes a copy that can be read, where that takes no more than half of the room there is: others need it, too, and more
+    /// than this store does. What was begun and does not come to its end leaves nothing.
+    /// </summary>
+    /// <param name="opens">It is one that holds together.</param>
+    private static bool Copied(string path, string aside, bool opens = true)
+    {
+        try
+        {
+            var ends = ((string[])["", "-wal"]).Where(end => File.Exists(path + end)).ToList();
+            var room = new DriveInfo(Path.GetDirectoryName(aside)!).AvailableFreeSpace;
+            if (ends.Sum(end => new FileInfo(path + end).Length) > room / 2)
+                return false;
+            foreach (var end in ends)
+                File.Copy(path + end, aside + end);
+            if (opens)
+                Writer(aside).Dispose();
+            return true;
+        }
+        catch (Exception error)
+            when (error is IOException or UnauthorizedAccessException or ArgumentException or SqliteException)
+        {
+            Forget(aside);
+            return false;
+        }
+    }
+
+    private static void Forget(string aside)
+    {
+        foreach (var end in (string[])["", "-wal", "-shm", "-journal"])
+            try
             {
                 File.Delete(aside + end);
-                if (File.Exists(path + end))
-                    File.Copy(path + end, aside + end);
             }
-
-            Writer(aside).Dispose();
-            return new(path, writer: null, aside, workings) { Failure = WhatFails(error, path) };
-        }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                // Its directory is not there.
+            }
     }
 
     /// <summary>What a check of the whole store found wrong, or made it necessary to begin a new one; null: nothing.</summary>
@@ -141,17 +179,9 @@ public sealed partial class SentryStore : IAsyncDisposable
         if (wrong is null || Damage is not null)
             return;
         var copy = $"{path}.damaged-{DateTimeOffset.UtcNow:yyyyMMddHHmmss}";
-        try
-        {
-            foreach (var end in (string[])["", "-wal"])
-                if (File.Exists(path + end))
-                    File.Copy(path + end, copy + end);
-            Damage = $"{wrong.TrimEnd('.')}; a copy of it lies at {copy}";
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            Damage = $"{wrong.TrimEnd('.')}; it could not be copied away ({error.Message.TrimEnd('.')})";
-        }
+        Damage = Copied(path, copy, opens: false)
+            ? $"{wrong.TrimEnd('.')}; a copy of it lies at {copy}"
+            : $"{wrong.TrimEnd('.')}; it could not be copied away, for a copy would take more than half of the room there is";
     }
 
     private static SqliteConnection Writer(string path)
@@ -532,8 +562,7 @@ public sealed partial class SentryStore : IAsyncDisposable
             return;
         writer = Writer(path);
         connectionString = Text(path);
-        foreach (var end in (string[])["", "-wal", "-shm"])
-            File.Delete(aside + end);
+        Forget(aside!);
     }
 
     /// <summary>What is in the file is no database, or not one that holds together.</summary>

@@ -24,7 +24,7 @@ internal sealed class SimServer
         host = new(machine, time);
         Store = SentryStore.Open(
             places.Database,
-            null,
+            [],
             new()
             {
                 Clock = time.Clock,

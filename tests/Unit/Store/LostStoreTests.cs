@@ -44,6 +44,45 @@ public sealed class LostStoreTests : IDisposable
     }
 
     [Fact]
+    public async Task A_copy_takes_no_more_than_half_of_the_room_there_is_and_leaves_nothing_of_one_that_was_cut_off()
+    {
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to mount a small file system");
+        await using (var before = SentryStore.Open(File))
+        {
+            for (var i = 0; i < 1000; i++)
+                before.SetFact($"fact-{i}", new string('x', 1000));
+            await before.Flush();
+        }
+
+        SqliteConnection.ClearAllPools();
+        Directory.CreateDirectory(File + "-wal");
+        var small = Directory.CreateDirectory(Path.Combine(directory, "small")).FullName;
+        System.Diagnostics.Process.Start("mount", ["-t", "tmpfs", "-o", "size=2m", "small", small]).WaitForExit();
+        try
+        {
+            // As a server leaves it that is killed in the middle of it.
+            var first = Path.Combine(small, "aside.db");
+            await System.IO.File.WriteAllBytesAsync(first, new byte[100_000], TestContext.Current.CancellationToken);
+            Assert.Throws<SqliteException>(() => SentryStore.Open(File, first));
+            Assert.Empty(Directory.GetFileSystemEntries(small));
+            await using var store = SentryStore.Open(
+                File,
+                first,
+                Path.Combine(directory, "nowhere", "aside.db"),
+                Aside
+            );
+            Assert.Equal(new string('x', 1000), store.Fact("fact-999"));
+            Assert.Empty(Directory.GetFileSystemEntries(small));
+            Assert.True(System.IO.File.Exists(Aside));
+        }
+        finally
+        {
+            System.Diagnostics.Process.Start("umount", ["-l", small]).WaitForExit();
+        }
+    }
+
+    [Fact]
     public async Task One_that_is_no_database_any_more_is_set_apart_and_an_empty_one_takes_its_place()
     {
         await System.IO.File.WriteAllTextAsync(File, new string('x', 10_000), TestContext.Current.CancellationToken);
