@@ -637,7 +637,9 @@ async Task Crowd(int count)
     var quiet = TimeSpan.FromSeconds(quick ? 5 : 60);
     await Task.Delay(quiet);
     var used = (Used() - before) / quiet.TotalSeconds * 100;
-    rows.Add($"| processor time of the service and the keepers of {count} quiet services (of one processor) | – | {used:0.00} % | – |");
+    rows.Add(
+        $"| processor time of the service and the keepers of {count} quiet services (of one processor) | – | {used:0.00} % | – |"
+    );
 
     // Seconds of processor time that the sentry's own processes have used (proc(5), stat).
     double Used() =>
@@ -649,7 +651,9 @@ async Task Crowd(int count)
                 {
                     var stat = File.ReadAllText(Path.Combine(process, "stat"));
                     var fields = stat[(stat.LastIndexOf(')') + 2)..].Split(' ');
-                    return stat.Contains("(calm-", StringComparison.Ordinal) ? (long.Parse(fields[11]) + long.Parse(fields[12])) / 100.0 : 0;
+                    return stat.Contains("(calm-", StringComparison.Ordinal)
+                        ? (long.Parse(fields[11]) + long.Parse(fields[12])) / 100.0
+                        : 0;
                 }
                 catch (IOException)
                 {
