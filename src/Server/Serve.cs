@@ -135,7 +135,7 @@ internal static partial class Serve
                     return 1;
                 }
 
-                await Rehearsal.Clear(house).ConfigureAwait(false);
+                Rehearsal.Clear(house);
                 if (trouble is not null)
                     house.Logbook.Trouble(trouble);
                 if (wrong is not null)

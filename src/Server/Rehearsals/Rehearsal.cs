@@ -95,14 +95,28 @@ internal sealed class Rehearsal : IDisposable
 
     public void Dispose() => ending.Dispose();
 
-    /// <summary>Ends what a server that was lost in the middle of a rehearsal left behind.</summary>
-    public static async Task Clear(House house)
+    /// <summary>How long it is tried to clear a place: its keeper writes there until it has left.</summary>
+    private static readonly TimeSpan ClearPatience = TimeSpan.FromSeconds(20),
+        ClearBeat = TimeSpan.FromMilliseconds(50);
+
+    /// <summary>
+    /// Ends what a server that was lost in the middle of a rehearsal left behind; nobody waits for it, and it keeps no server
+    /// from serving.
+    /// </summary>
+    public static void Clear(House house)
     {
         if (!Directory.Exists(PlaceOfAll(house)))
             return;
         foreach (var place in Directory.GetDirectories(PlaceOfAll(house)))
+            _ = house.Run(() => Clear(house, place));
+    }
+
+    private static async Task Clear(House house, string place)
+    {
+        var name = $"~{Path.GetFileName(place)}";
+        var began = house.Clock.GetTimestamp();
+        while (true)
         {
-            var name = $"~{Path.GetFileName(place)}";
             try
             {
                 await Remains
@@ -111,13 +125,24 @@ internal sealed class Rehearsal : IDisposable
                 house.SecretFiles.Remove(name);
                 house.Ceilings.Forget(name);
                 Directory.Delete(place, recursive: true);
+                return;
+            }
+            catch (DirectoryNotFoundException)
+            {
+                return;
             }
             catch (Exception error) when (error is IOException or UnauthorizedAccessException)
             {
-                // Its keeper may be leaving just now; what is left is found again by the next start.
+                if (house.Clock.GetElapsedTime(began) < ClearPatience)
+                {
+                    await house.Delay(ClearBeat).ConfigureAwait(false);
+                    continue;
+                }
+
                 house.Logbook.Trouble(
-                    $"What a rehearsal left in {place} is not cleared: {error.Message.TrimEnd('.')}."
+                    $"What a rehearsal left in {place} is not cleared: {error.Message.TrimEnd('.')}. It is tried again at the next start."
                 );
+                return;
             }
         }
     }
