@@ -113,7 +113,7 @@ export function LogbookPage() {
         />
         <Select
           size="xs"
-          w={130}
+          w={120}
           placeholder="however bad"
           aria-label="As bad as this, or worse"
           clearable
@@ -126,7 +126,7 @@ export function LogbookPage() {
         />
         <Select
           size="xs"
-          w={190}
+          w={150}
           placeholder="any service"
           aria-label="Service"
           clearable
@@ -137,7 +137,7 @@ export function LogbookPage() {
         />
         <TextInput
           size="xs"
-          w={130}
+          w={110}
           placeholder="asked by"
           aria-label="Asked by"
           value={by}
@@ -145,15 +145,15 @@ export function LogbookPage() {
         />
         <TextInput
           size="xs"
-          w={200}
+          w={160}
           placeholder="find"
           aria-label="Find"
           value={find}
           onChange={(event) => setFind(event.currentTarget.value)}
         />
-        <Download query={query} />
       </Group>
       <Group gap="sm" mb="sm">
+        <Download query={query} />
         <Proof />
       </Group>
       {log.isError && (
