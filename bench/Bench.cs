@@ -303,7 +303,7 @@ async Task Whole()
     var bytes = quick ? 1L << 28 : 10L << 30;
     var most = bytes * 6 / 5;
     await Wrap("river", 0, floors, ["chatter", $"{bytes}"]);
-    await Change("river", $"{{\"output\":{{\"keep\":{{\"most\":\"{most}\"}}}}}}");
+    await Change("river", $"{{\"output\":{{\"keep\":{{\"most\":\"{most >> 20} MiB\"}}}}}}");
     await http.PostAsync("services/river/start", null);
     var folder = places.OutputDirectoryOf("river");
     var waited = 0L;
