@@ -5,7 +5,7 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// Carries one stream of the program's output into its file. Nothing is dropped: when the file takes no more (a full
+/// Carries one stream of the program's output into its file. Nothing is dropped, unless it is set so (<see cref="Bound"/>): when the file takes no more (a full
 /// disk), the bytes read are kept, the pipes are left unread, and the program waits as soon as they are full; once a second it is tried
 /// again.
 /// Output never takes a disk's last room: a reserve is left, so that the sentry can go on keeping its records there.

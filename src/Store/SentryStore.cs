@@ -181,7 +181,7 @@ public sealed partial class SentryStore : IAsyncDisposable
         var copy = $"{path}.damaged-{DateTimeOffset.UtcNow:yyyyMMddHHmmss}";
         Damage = Copied(path, copy, opens: false)
             ? $"{wrong.TrimEnd('.')}; a copy of it lies at {copy}"
-            : $"{wrong.TrimEnd('.')}; it could not be copied away, for a copy would take more than half of the room there is";
+            : $"{wrong.TrimEnd('.')}; it could not be copied away: its disk refused, or a copy would take more than half of the room there is";
     }
 
     private static SqliteConnection Writer(string path)

@@ -115,7 +115,7 @@ internal sealed class Rehearsal : IDisposable
     {
         var name = $"~{Path.GetFileName(place)}";
         var began = house.Clock.GetTimestamp();
-        while (true)
+        while (Directory.Exists(place))
         {
             try
             {
@@ -125,11 +125,6 @@ internal sealed class Rehearsal : IDisposable
                 house.SecretFiles.Remove(name);
                 house.Ceilings.Forget(name);
                 Directory.Delete(place, recursive: true);
-                return;
-            }
-            catch (DirectoryNotFoundException)
-            {
-                return;
             }
             catch (Exception error) when (error is IOException or UnauthorizedAccessException)
             {
