@@ -53,6 +53,9 @@ public sealed record Places(string Root)
     /// <summary>Process id of the guard, as one line.</summary>
     public string Guard => Path.Combine(RunDirectory, "guard.pid");
 
+    /// <summary>Locked by the guard as long as it lives, where nobody wipes it.</summary>
+    public string GuardLock => Path.Combine(Library, "guard.lock");
+
     /// <summary>Process id of the server, as one line.</summary>
     public string ServerPid => Path.Combine(RunDirectory, "server.pid");
 

@@ -93,6 +93,7 @@ internal sealed unsafe partial class Guard
                     pump.SayMissing(Environment.TickCount64, atLast: false);
             SayStuck();
             LookAtFiles(all: false);
+            LookForServer();
             if (sink.TurnedOver)
             {
                 sink.TurnedOver = false;
@@ -139,9 +140,27 @@ internal sealed unsafe partial class Guard
     private const int FilesBeat = 500,
         BusyFilesBeat = 5; // ms
 
+    private long aloneLookAt;
+
+    /// <summary>A keeper without a server for long looks whether anybody is going to begin one.</summary>
+    private void LookForServer()
+    {
+        var now = Forward();
+        if (fds[Server] >= 0 || phase == Phase.Idle)
+            aloneLookAt = 0;
+        else if (aloneLookAt == 0)
+            aloneLookAt = now + LastResort.Beat;
+        else if (now >= aloneLookAt)
+        {
+            aloneLookAt = now + LastResort.Beat;
+            LastResort.Look();
+        }
+    }
+
     private int Patience =>
         files.Count > 0 && phase != Phase.Idle ? (moreInFiles ? BusyFilesBeat : FilesBeat)
         : Stuck != 0 || stuckSaid || output.Owes || error.Owes ? 1000
+        : fds[Server] < 0 ? LastResort.Beat
         : -1;
 
     private void LookAtFiles(bool all)

@@ -34,6 +34,8 @@ internal static unsafe partial class ServerGuard
     /// <summary>The environment that server and second are begun with.</summary>
     private static byte** handedOn;
 
+    private static string[] begunWith = [];
+
     /// <summary>Milliseconds between looks whether the run directory is there, and between starts of a second.</summary>
     private const int Beat = 2000;
 
@@ -69,20 +71,22 @@ internal static unsafe partial class ServerGuard
         Name();
         OwnStanding.KeepFromMemoryChoice();
         place = new CString(arguments[0]).Pointer;
-        var end = new Places("/").RunDirectory;
-        if (!arguments[0].EndsWith(end, StringComparison.Ordinal))
-            return Say($"{arguments[0]} is no run directory of a sentry, which ends in {end}", WrongUsage);
-        places = new(arguments[0][..^end.Length] is { Length: > 0 } root ? root : "/");
+        if (!TryPlaces(arguments[0], out places))
+            return Say(
+                $"{arguments[0]} is no run directory of a sentry, which ends in {places.RunDirectory}",
+                WrongUsage
+            );
         if (!EnterPlace())
             return Say($"{arguments[0]} is not there and cannot be made", 1);
         if (!TakeLock())
             return Say("another guard has this sentry already", 1);
-        SayWho();
         var set = stackalloc byte[128];
         Signals(set);
         var signals = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
         secondCommand = Texts(["calm-keeper", "guard-second", $"{getpid()}", .. arguments]);
         handedOn = WithUsualFiles();
+        begunWith = [.. arguments];
+        SayWho();
         var command = Texts(arguments[1..]);
         string? fell = null;
         for (var pause = 0; ; )
@@ -99,15 +103,14 @@ internal static unsafe partial class ServerGuard
                 _ = kill(server, SIGTERM);
                 if (Watch(server, -1))
                     _ = kill(server, SIGKILL); // it does not end: whoever asked is not kept waiting
-                Records.Remove(PidFile);
-                return 0;
+                return Leave(0);
             }
 
             var status = Status(server);
             if (status >> 8 == WrongUsage && (status & 0x7f) == 0)
             {
                 EndSecond();
-                return Say("the server does not take these arguments", WrongUsage);
+                return Leave(Say("the server does not take these arguments", WrongUsage));
             }
 
             var upFor = Environment.TickCount64 - began;
@@ -120,11 +123,31 @@ internal static unsafe partial class ServerGuard
             if (Pause(signals, pause))
             {
                 EndSecond();
-                return 0;
+                return Leave(0);
             }
 
             pause = pause == 0 ? FirstPause : Math.Min(pause * 2, LongestPause);
         }
+    }
+
+    /// <summary>It was asked to end, or cannot do its work: nobody is to begin another.</summary>
+    private static int Leave(int exit)
+    {
+        Records.Remove(LastResort.Command);
+        Records.Remove(PidFile);
+        return exit;
+    }
+
+    /// <summary>The places of the sentry whose run directory this is.</summary>
+    internal static bool TryPlaces(string runDirectory, out Places places)
+    {
+        places = new("/");
+        var end = places.RunDirectory;
+        if (!runDirectory.EndsWith(end, StringComparison.Ordinal))
+            return false;
+        if (runDirectory[..^end.Length] is { Length: > 0 } root)
+            places = new(root);
+        return true;
     }
 
     /// <summary>The environment as it was given, with what this host's usual limit is: our own is raised.</summary>
@@ -162,7 +185,11 @@ internal static unsafe partial class ServerGuard
             SayWho();
     }
 
-    private static void SayWho() => Records.Write(PidFile, Encoding.ASCII.GetBytes($"{getpid()}\n"));
+    private static void SayWho()
+    {
+        Records.Write(PidFile, Encoding.ASCII.GetBytes($"{getpid()}\n"));
+        LastResort.Want(begunWith, handedOn);
+    }
 
     private static void Signals(byte* set)
     {
@@ -181,7 +208,7 @@ internal static unsafe partial class ServerGuard
         for (var at = library.IndexOf('/', 1); at > 0; at = library.IndexOf('/', at + 1))
             Make(library[..at]);
         Make(library);
-        return Locked(Path.Combine(library, "guard.lock")) && Locked("guard.lock");
+        return Locked(places.GuardLock) && Locked("guard.lock");
     }
 
     private static void Make(string directory)
@@ -416,7 +443,14 @@ internal static unsafe partial class ServerGuard
         return exit;
     }
 
-    private static byte** Texts(ReadOnlySpan<string> texts)
+    internal static void Free(byte** texts)
+    {
+        for (var one = texts; *one is not null; one++)
+            NativeMemory.Free(*one);
+        NativeMemory.Free(texts);
+    }
+
+    internal static byte** Texts(ReadOnlySpan<string> texts)
     {
         var list = (byte**)NativeMemory.AllocZeroed((nuint)texts.Length + 1, (nuint)sizeof(byte*));
         for (var i = 0; i < texts.Length; i++)

@@ -74,6 +74,25 @@ public class GuardTests
         }
     }
 
+    /// <summary>Nobody of the sentry is left but the keeper of a program: it begins a guard as the last one was begun.</summary>
+    [Fact]
+    public async Task Guard_second_and_server_killed_in_one_moment_come_back_as_long_as_a_program_runs()
+    {
+        await using var sentry = await Sentry.StartGuarded();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "674");
+        var pids = await Pids(sentry);
+        for (var times = 0; times < 2; times++)
+        {
+            var (guard, server) = (await sentry.Guard(), await sentry.Server());
+            await Sentry.Eventually(() => Second(guard) != 0);
+            Process.Start("kill", ["-KILL", $"{Second(guard)}", $"{guard}", $"{server}"]).WaitForExit();
+            await Sentry.Eventually(async () =>
+                await sentry.Server() is var next && next != 0 && next != server && await sentry.Guard() is not 0
+            );
+            Assert.Equal(pids, await Pids(sentry));
+        }
+    }
+
     [Fact]
     public async Task The_second_is_replaced_and_a_guard_leaves_nothing_open_at_a_fall_of_its_server()
     {
