@@ -1,0 +1,288 @@
+using System.Diagnostics.CodeAnalysis;
+using System.Globalization;
+using System.Text;
+using System.Text.RegularExpressions;
+using CalmSentry.Core.Definitions;
+using Cronos;
+
+namespace CalmSentry.Core.Rhythms;
+
+/// <summary>Rhythms as people write them, in both directions.</summary>
+public static partial class RhythmWords
+{
+    public const string Allowed =
+        "'every 15 min', 'every 15 min from 16:30', 'every 2 weeks from 2026-11-30 06:00', 'daily at 01:00, 13:00', "
+        + "'on mon-fri at 16:30', 'on 1, 15, last at 23:00', 'cron MINUTE HOUR DAY MONTH WEEKDAY' (POSIX, crontab), or "
+        + "'R/2026-11-30T06:00/P1M' (ISO 8601)";
+
+    public static readonly TimeSpan Shortest = TimeSpan.FromSeconds(10);
+
+    private const string Wall = "yyyy-MM-dd HH:mm",
+        WallExact = "yyyy-MM-dd HH:mm:ss";
+
+    private static readonly string[] WeekDays = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"];
+
+    public static bool TryRead(string text, [MaybeNullWhen(false)] out Rhythm rhythm)
+    {
+        text = Blanks().Replace(text.Trim(), " ");
+        rhythm =
+            ReadEvery(text)
+            ?? ReadTimes(text)
+            ?? (Rhythm?)ReadCron(text)
+            ?? (text.StartsWith('R') ? ReadRepeating(text) : null);
+        return rhythm is not null;
+    }
+
+    // Every so often
+
+    private static Rhythm? ReadEvery(string text)
+    {
+        if (EveryForm().Match(text) is not { Success: true } found)
+            return null;
+        var number = int.Parse(found.Groups["number"].Value, NumberStyles.None, CultureInfo.InvariantCulture);
+        var unit = found.Groups["unit"].Value;
+        var (months, days, time) = unit switch
+        {
+            "month" or "months" => (number, 0, TimeSpan.Zero),
+            "week" or "weeks" => (0, 7 * number, TimeSpan.Zero),
+            "day" or "days" or "d" => (0, number, TimeSpan.Zero),
+            "h" => (0, 0, TimeSpan.FromHours(number)),
+            "min" => (0, 0, TimeSpan.FromMinutes(number)),
+            _ => (0, 0, TimeSpan.FromSeconds(number)),
+        };
+        if (number == 0 || months > 1200 || days > 3650 || time.TotalDays > 3650 || (months + days == 0 && time < Shortest))
+            return null;
+        var from = found.Groups["from"].Value;
+        if (from.Length == 0 || ReadTime(from) is not null)
+        {
+            var begins = from.Length == 0 ? TimeOnly.MinValue : ReadTime(from)!.Value;
+            return months + days == 0 && time < TimeSpan.FromDays(1) ? new Every(time, begins)
+                : months == 0 && time + TimeSpan.FromDays(days) == TimeSpan.FromDays(1) ? new AtTimes([begins], Days.All)
+                : null; // from which day on?
+        }
+
+        return ReadWall(from) is { } first ? new Repeating(first, null, months, days, time) : null;
+    }
+
+    internal static string Of(Every every) =>
+        $"every {Duration.Write(every.Length)}{(every.Begins == TimeOnly.MinValue ? "" : $" from {Of(every.Begins)}")}";
+
+    // At times of the day
+
+    private static AtTimes? ReadTimes(string text)
+    {
+        if (TimesForm().Match(text) is not { Success: true } found)
+            return null;
+        var times = found.Groups["times"].Value.Split(',').Select(time => ReadTime(time.Trim())).ToList();
+        if (times.Any(time => time is null) || times.Distinct().Count() < times.Count)
+            return null;
+        return ReadDays(found.Groups["days"].Value) is { } days
+            ? new AtTimes([.. times.Select(time => time!.Value).Order()], days)
+            : null;
+    }
+
+    private static Days? ReadDays(string text)
+    {
+        byte week = 0;
+        uint month = 0;
+        foreach (var part in text.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries))
+        {
+            var ends = part.Split('-');
+            var (first, last) = (Array.IndexOf(WeekDays, ends[0]), Array.IndexOf(WeekDays, ends[^1]));
+            if (ends.Length <= 2 && first >= 0 && last >= 0)
+                for (var day = first; ; day = (day + 1) % 7) // sat-mon goes over the end of the week
+                {
+                    week |= (byte)(1 << day);
+                    if (day == last)
+                        break;
+                }
+            else if (part == "last")
+                month |= 1;
+            else if (
+                int.TryParse(part, NumberStyles.None, CultureInfo.InvariantCulture, out var date)
+                && date is >= 1 and <= 31
+            )
+                month |= 1u << date;
+            else
+                return null;
+        }
+
+        return new Days(week, month);
+    }
+
+    internal static string Of(AtTimes at)
+    {
+        var days = new List<string>();
+        for (var day = 1; day <= 7; day++)
+        {
+            if ((at.Days.Week >> (day % 7) & 1) == 0)
+                continue;
+            var first = day;
+            while (day < 7 && (at.Days.Week >> ((day + 1) % 7) & 1) != 0)
+                day++;
+            days.Add(first == day ? WeekDays[day % 7] : $"{WeekDays[first % 7]}-{WeekDays[day % 7]}");
+        }
+
+        for (var date = 1; date <= 31; date++)
+            if ((at.Days.Month >> date & 1) != 0)
+                days.Add(date.ToString(CultureInfo.InvariantCulture));
+        if ((at.Days.Month & 1) != 0)
+            days.Add("last");
+        var times = string.Join(", ", at.Times.Select(Of));
+        return days.Count == 0 ? $"daily at {times}" : $"on {string.Join(", ", days)} at {times}";
+    }
+
+    // Crontabs
+
+    private static Cron? ReadCron(string text)
+    {
+        if (!CronForm().IsMatch(text))
+            return null;
+        try
+        {
+            var cron = new Cron(text["cron ".Length..]);
+            // One that never comes, such as the 30th of February, is a mistake.
+            return cron.After(DateTimeOffset.UnixEpoch, TimeZoneInfo.Utc) is null ? null : cron;
+        }
+        catch (CronFormatException)
+        {
+            return null;
+        }
+    }
+
+    // Repeating intervals
+
+    private static Repeating? ReadRepeating(string text)
+    {
+        if (RepeatingForm().Match(text) is not { Success: true } found)
+            return null;
+        var (months, days, time) = (Number("months") + (12 * Number("years")), Number("days") + (7 * Number("weeks")), 0L);
+        time = Number("seconds") + (60L * Number("minutes")) + (3600L * Number("hours"));
+        var first = found.Groups["first"].Value;
+        var offset = found.Groups["offset"].Value switch
+        {
+            "" => (TimeSpan?)null,
+            "Z" => TimeSpan.Zero,
+            var other => TimeSpan.TryParseExact(
+                other[1..],
+                @"hh\:mm",
+                CultureInfo.InvariantCulture,
+                other[0] == '-' ? TimeSpanStyles.AssumeNegative : TimeSpanStyles.None,
+                out var parsed
+            )
+                ? parsed
+                : TimeSpan.MaxValue,
+        };
+        var count = found.Groups["count"].Value is { Length: > 0 } times
+            ? int.Parse(times, NumberStyles.None, CultureInfo.InvariantCulture)
+            : (int?)null;
+        if (
+            count == 0
+            || offset is { } given && given.Duration() > TimeSpan.FromHours(14)
+            || months > 1200
+            || days > 3650
+            || time > 3650 * 86400L
+            || (months + days == 0 && time < Shortest.TotalSeconds)
+            || ReadWall(first.Replace('T', ' ')) is not { } begins
+        )
+            return null;
+        return new(begins, offset, months, days, TimeSpan.FromSeconds(time), count);
+
+        int Number(string group) =>
+            found.Groups[group] is { Success: true } one
+                ? int.Parse(one.Value, NumberStyles.None, CultureInfo.InvariantCulture)
+                : 0;
+    }
+
+    internal static string Of(Repeating one)
+    {
+        if (one is { Offset: null, Count: null })
+        {
+            if (one is { Days: 0, Time.Ticks: 0 })
+                return $"every {one.Months} month{(one.Months == 1 ? "" : "s")} from {Of(one.First)}";
+            if (one is { Months: 0, Time.Ticks: 0 })
+                return one.Days % 7 == 0
+                    ? $"every {one.Days / 7} week{(one.Days == 7 ? "" : "s")} from {Of(one.First)}"
+                    : $"every {one.Days} day{(one.Days == 1 ? "" : "s")} from {Of(one.First)}";
+            if (one is { Months: 0, Days: 0 } && one.Time < TimeSpan.FromDays(1))
+                return $"every {Duration.Write(one.Time)} from {Of(one.First)}";
+        }
+
+        var text = new StringBuilder("R").Append(one.Count?.ToString(CultureInfo.InvariantCulture));
+        text.Append('/').Append(Of(one.First).Replace(' ', 'T'));
+        if (one.Offset is { } offset)
+            text.Append(
+                offset == TimeSpan.Zero
+                    ? "Z"
+                    : (offset < TimeSpan.Zero ? "-" : "+") + offset.ToString(@"hh\:mm", CultureInfo.InvariantCulture)
+            );
+        text.Append("/P");
+        Part(one.Months, 'M');
+        Part(one.Days, 'D');
+        if (one.Time > TimeSpan.Zero)
+        {
+            text.Append('T');
+            Part((int)one.Time.TotalHours, 'H');
+            Part(one.Time.Minutes, 'M');
+            Part(one.Time.Seconds, 'S');
+        }
+
+        return text.ToString();
+
+        void Part(int number, char unit)
+        {
+            if (number > 0)
+                text.Append(CultureInfo.InvariantCulture, $"{number}{unit}");
+        }
+    }
+
+    // Times
+
+    private static TimeOnly? ReadTime(string text) =>
+        TimeOnly.TryParseExact(text, ["HH:mm", "HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var time)
+            ? time
+            : null;
+
+    private static string Of(TimeOnly time) =>
+        time.ToString(time.Second == 0 ? "HH:mm" : "HH:mm:ss", CultureInfo.InvariantCulture);
+
+    private static DateTime? ReadWall(string text) =>
+        DateTime.TryParseExact(
+            text,
+            [Wall, WallExact],
+            CultureInfo.InvariantCulture,
+            DateTimeStyles.None,
+            out var wall
+        )
+        && wall.Year is >= 1970 and < 3000
+            ? wall
+            : null;
+
+    private static string Of(DateTime wall) =>
+        wall.ToString(wall.Second == 0 ? Wall : WallExact, CultureInfo.InvariantCulture);
+
+    [GeneratedRegex(@"\s+")]
+    private static partial Regex Blanks();
+
+    [GeneratedRegex(
+        @"^every (?<number>[0-9]{1,6}) ?(?<unit>s|min|h|d|days?|weeks?|months?)( from (?<from>[0-9: -]+))?$",
+        RegexOptions.CultureInvariant
+    )]
+    private static partial Regex EveryForm();
+
+    [GeneratedRegex(@"^(daily|on (?<days>[a-z0-9, -]+)) at (?<times>[0-9:, ]+)$", RegexOptions.CultureInvariant)]
+    private static partial Regex TimesForm();
+
+    /// <summary>What POSIX has, steps, and names of months and days; nothing else that the library would take.</summary>
+    [GeneratedRegex(
+        @"^cron( (?=[^ ]{1,200}( |$))([0-9*,/-]|sun|mon|tue|wed|thu|fri|sat|jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)+){5}$",
+        RegexOptions.CultureInvariant
+    )]
+    private static partial Regex CronForm();
+
+    [GeneratedRegex(
+        @"^R(?<count>[0-9]{1,6})?/(?<first>[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}(:[0-9]{2})?)(?<offset>Z|[+-][0-9]{2}:[0-9]{2})?/P(?=.)((?<years>[0-9]{1,4})Y)?((?<months>[0-9]{1,5})M)?((?<weeks>[0-9]{1,4})W)?((?<days>[0-9]{1,5})D)?(T(?=.)((?<hours>[0-9]{1,6})H)?((?<minutes>[0-9]{1,7})M)?((?<seconds>[0-9]{1,8})S)?)?$",
+        RegexOptions.CultureInvariant
+    )]
+    private static partial Regex RepeatingForm();
+}

@@ -1,0 +1,246 @@
+using System.Globalization;
+using CalmSentry.Core.Rhythms;
+using CsCheck;
+
+namespace CalmSentry.Tests.Unit.Rhythms;
+
+/// <summary>Moments come when a clock on the wall says so, each once, also where that clock is set forward and back.</summary>
+public class RhythmTests
+{
+    private static readonly List<TimeZoneInfo> Zones =
+    [
+        .. ((string[])["Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Havana", "Asia/Kolkata", "UTC"])
+            .Select(TimeZoneInfo.FindSystemTimeZoneById),
+    ];
+
+    // The hard cases
+
+    [Theory]
+    // 02:30 is skipped on 2026-03-29 in Oslo: it comes when the clock shows 03:00. It comes twice on 2026-10-25, and counts once.
+    [InlineData("daily at 02:30", "Europe/Oslo", "2026-03-28T12:00Z", "03-29T01:00 03-30T00:30 03-31T00:30")]
+    [InlineData("daily at 02:30", "Europe/Oslo", "2026-10-24T12:00Z", "10-25T00:30 10-26T01:30")]
+    [InlineData("daily at 02:30", "Europe/Oslo", "2026-10-25T00:30Z", "10-26T01:30")]
+    [InlineData("daily at 02:15, 02:30, 02:45", "Europe/Oslo", "2026-03-28T12:00Z", "03-29T01:00 03-30T00:15")]
+    [InlineData("daily at 02:30", "America/New_York", "2026-03-07T12:00Z", "03-08T07:00 03-09T06:30")]
+    [InlineData("daily at 01:30", "America/New_York", "2026-10-31T12:00Z", "11-01T05:30 11-02T06:30")]
+    [InlineData("daily at 02:15", "Australia/Lord_Howe", "2026-10-03T00:00Z", "10-03T15:30 10-04T15:15")] // half an hour
+    [InlineData("daily at 01:45", "Australia/Lord_Howe", "2026-04-04T00:00Z", "04-04T14:45 04-05T15:15")]
+    // Hours of the clock that is set back are two, and true time goes on.
+    [InlineData("every 15 min", "Europe/Oslo", "2026-10-25T00:40Z", "10-25T00:45 10-25T01:00 10-25T01:15 10-25T01:30")]
+    [InlineData("every 15 min from 16:30", "Europe/Oslo", "2026-11-27T15:20Z", "11-27T15:30 11-27T15:45")]
+    [InlineData("every 7 h from 16:30", "UTC", "2026-11-27T16:30Z", "11-27T23:30 11-28T06:30 11-28T13:30 11-28T16:30")]
+    [InlineData("every 2 h from 16:30", "Europe/Oslo", "2026-07-01T14:00Z", "07-01T14:30 07-01T16:30")]
+    [InlineData("every 90 s from 2026-11-27 10:00:30", "UTC", "2020-01-01T00:00Z", "11-27T10:00:30 11-27T10:02")]
+    [InlineData("every 2 weeks from 2026-03-16 06:00", "Europe/Oslo", "2026-03-01T00:00Z", "03-16T05:00 03-30T04:00")]
+    // The 31st, the end of a month, and the leap day.
+    [InlineData("on 31 at 12:00", "UTC", "2026-01-31T12:00Z", "03-31T12:00 05-31T12:00 07-31T12:00")]
+    [InlineData("on last at 12:00", "UTC", "2028-01-31T12:00Z", "02-29T12:00 03-31T12:00 04-30T12:00")]
+    [InlineData("on 29, 30 at 00:00", "UTC", "2028-01-31T12:00Z", "02-29T00:00 03-29T00:00 03-30T00:00")]
+    [InlineData("every 1 month from 2028-01-31 06:00", "UTC", "2028-01-31T06:00Z", "02-29T06:00 03-31T06:00 04-30T06:00")]
+    [InlineData("every 12 months from 2028-02-29 06:00", "UTC", "2028-02-29T06:00Z", "02-28T06:00 02-28T06:00")]
+    [InlineData("on fri-mon at 01:00", "UTC", "2026-11-27T00:00Z", "11-27T01:00 11-28T01:00 11-29T01:00 11-30T01:00 12-04T01:00")]
+    // POSIX joins the day of the month and the day of the week by or.
+    [InlineData("cron 0 6 13 * 5", "UTC", "2026-11-01T00:00Z", "11-06T06:00 11-13T06:00 11-20T06:00 11-27T06:00 12-04T06:00")]
+    [InlineData("cron 0 6 13 12 1", "UTC", "2026-12-06T00:00Z", "12-07T06:00 12-13T06:00 12-14T06:00")]
+    [InlineData("cron 30 16 * * 1-5", "Europe/Oslo", "2026-11-27T16:00Z", "11-30T15:30 12-01T15:30")]
+    [InlineData("cron 0 0 29 2 *", "UTC", "2026-11-01T00:00Z", "02-29T00:00 02-29T00:00")]
+    [InlineData("cron */20 2 * * *", "Europe/Oslo", "2026-03-28T12:00Z", "03-29T01:00 03-30T00:00 03-30T00:20")]
+    // Repeating intervals.
+    [InlineData("R3/2026-11-30T06:00Z/PT15M", "Europe/Oslo", "2026-11-30T06:00Z", "11-30T06:15 11-30T06:30 -")]
+    [InlineData("R/2026-11-30T06:00+01:00/P1M2DT3H", "UTC", "2026-01-01T00:00Z", "11-30T05:00 01-01T08:00 02-03T11:00")]
+    [InlineData("R1/2026-11-30T06:00/P1Y", "Europe/Oslo", "2026-01-01T00:00Z", "11-30T05:00 -")]
+    public void Moments_come_as_the_table_says(string words, string zone, string after, string moments)
+    {
+        var rhythm = Read(words);
+        var wanted = moments.Split(' ');
+        var come = rhythm.Following(Moment(after), TimeZoneInfo.FindSystemTimeZoneById(zone)).Take(wanted.Length).ToList();
+        Assert.Equal(
+            wanted,
+            wanted.Select(
+                (_, i) =>
+                    i >= come.Count
+                        ? "-"
+                        : come[i]
+                            .UtcDateTime.ToString(
+                                come[i].Second == 0 ? "MM-ddTHH:mm" : "MM-ddTHH:mm:ss",
+                                CultureInfo.InvariantCulture
+                            )
+            )
+        );
+    }
+
+    [Theory]
+    [InlineData("daily at 03:00", 365)]
+    [InlineData("daily at 02:30", 365)]
+    [InlineData("every 15 min", 365 * 96)]
+    [InlineData("every 15 min from 16:30", 365 * 96)]
+    [InlineData("on mon-fri at 06:00", 261)]
+    [InlineData("on last at 23:59", 12)]
+    [InlineData("on 31 at 12:00", 7)]
+    [InlineData("cron 0 6 13 * 5", 52 + 9)] // three of the thirteenths of 2026 are Fridays
+    [InlineData("every 1 month from 2020-01-31 06:00", 12)]
+    [InlineData("every 10 s from 2026-06-01 00:00", (214 * 8640) + 360)] // and the hour that comes twice
+    public void A_year_has_exactly_so_many(string words, int count)
+    {
+        var oslo = Zones[0];
+        var (begin, end) = (WallClock.At(new(2026, 1, 1), oslo), WallClock.At(new(2027, 1, 1), oslo));
+        Assert.Equal(count, Read(words).Following(begin.AddTicks(-1), oslo).TakeWhile(at => at < end).Count());
+    }
+
+    // The laws
+
+    private static readonly Gen<string> Words = Gen.OneOf(
+        Gen.Select(Gen.Int[10, 86_000], Gen.Int[0, 1439])
+            .Select((seconds, begins) => $"every {seconds} s from {begins / 60:00}:{begins % 60:00}"),
+        Gen.Select(Gen.Int[10, 40], Gen.Int[0, 5], Gen.Int[0, 400])
+            .Select(
+                (number, unit, day) =>
+                    $"every {number} {((string[])["s", "min", "h", "days", "weeks", "months"])[unit]} from {new DateTime(2025, 12, 31, 2, 30, 0).AddDays(day):yyyy-MM-dd HH:mm}"
+            ),
+        Gen.Select(Gen.Int[0, 1439].Array[1, 3], Gen.Int[0, 40].Array[0, 3])
+            .Select(
+                (times, days) =>
+                    (days.Length == 0 ? "daily" : "on " + string.Join(", ", days.Select(Day).Distinct()))
+                    + " at "
+                    + string.Join(", ", times.Distinct().Select(time => $"{time / 60:00}:{time % 60:00}"))
+            ),
+        Gen.Select(Gen.Int[0, 59], Gen.Int[0, 3], Gen.Int[0, 31], Gen.Int[0, 12], Gen.Int[0, 7])
+            .Select(
+                (minute, hour, day, month, week) =>
+                    $"cron {minute} {(hour == 0 ? "*" : $"{hour}")} {(day == 0 || day > 28 ? "*" : $"{day}")} {(month == 0 ? "*" : $"{month}")} {(week == 7 ? "*" : $"{week}")}"
+            )
+    );
+
+    private static string Day(int number) =>
+        number == 0 ? "last"
+        : number <= 31 ? $"{number}"
+        : ((string[])["sun", "mon", "tue", "wed", "thu", "fri", "sat", "mon-fri", "sat-sun"])[number - 32];
+
+    private static readonly Gen<DateTimeOffset> Moments = Gen.Int[0, 2 * 366 * 24 * 60]
+        .Select(minutes => Moment("2026-01-01T00:00Z").AddMinutes(minutes));
+
+    [Fact]
+    public void What_is_written_is_read_back_the_same() =>
+        Words.Sample(
+            words =>
+            {
+                var rhythm = Read(words);
+                Assert.Equal(rhythm, Read(rhythm.ToString()));
+                Assert.Equal(rhythm.ToString(), Read(rhythm.ToString()).ToString());
+            },
+            iter: 3000
+        );
+
+    /// <summary>The next moment is the same from wherever before it one asks, and always later.</summary>
+    [Fact]
+    public void Nothing_is_left_out_and_nothing_comes_twice() =>
+        Gen.Select(Words, Moments, Gen.Int[0, Zones.Count - 1], Gen.Double[0, 1])
+            .Sample(
+                (words, moment, zone, share) =>
+                {
+                    var rhythm = Read(words);
+                    if (rhythm.After(moment, Zones[zone]) is not { } next)
+                        return;
+                    Assert.True(next > moment);
+                    Assert.Equal(next, rhythm.After(moment + ((next - moment) * share * 0.999), Zones[zone]));
+                    Assert.Equal(next, rhythm.After(next.AddTicks(-1), Zones[zone]));
+                },
+                iter: 3000
+            );
+
+    /// <summary>A time of the wall's clock is the first moment at which it shows that time or a later one.</summary>
+    [Fact]
+    public void The_clock_on_the_wall_is_read_as_somebody_would_who_watches_it() =>
+        Gen.Select(Gen.Int[0, Zones.Count - 1], Gen.Int[0, 2 * 366 * 96])
+            .Sample(
+                (zone, quarter) =>
+                {
+                    var wall = new DateTime(2026, 1, 1).AddMinutes(15 * quarter);
+                    var watched = new DateTimeOffset(wall, TimeSpan.Zero).AddHours(-15);
+                    while (WallClock.Of(watched, Zones[zone]) < wall)
+                        watched = watched.AddMinutes(15);
+                    Assert.Equal(watched, WallClock.At(wall, Zones[zone]));
+                },
+                iter: 3000
+            );
+
+    /// <summary>Against somebody who looks at the clock each minute, and at each field.</summary>
+    [Fact]
+    public void A_crontab_is_read_as_POSIX_has_it() =>
+        Gen.Select(
+                Gen.Int[0, 59],
+                Gen.Int[-1, 23],
+                Gen.Select(Gen.Int[-1, 31], Gen.Int[-1, 6]),
+                Gen.Int[0, 40 * 24 * 60]
+            )
+            .Sample(
+                (minute, hour, days, from) =>
+                {
+                    var (day, week) = (days.Item1 == 0 ? -1 : days.Item1, days.Item2);
+                    var moment = Moment("2026-03-01T00:00Z").AddMinutes(from);
+                    var next = Read($"cron {minute} {Field(hour)} {Field(day)} * {Field(week)}").After(moment, Zones[0]);
+                    var watched = moment.AddMinutes(1);
+                    var skipped = false;
+                    for (var before = WallClock.Of(moment, Zones[0]); ; watched = watched.AddMinutes(1))
+                    {
+                        var now = WallClock.Of(watched, Zones[0]);
+                        // What was skipped between two looks counts; what was seen before does not.
+                        for (var shown = before.AddMinutes(1); shown <= now; shown = shown.AddMinutes(1))
+                            skipped |= Fits(shown);
+                        if (skipped)
+                            break;
+                        before = now > before ? now : before;
+                    }
+
+                    Assert.Equal(watched, next);
+
+                    bool Fits(DateTime at) =>
+                        at.Minute == minute
+                        && (hour < 0 || at.Hour == hour)
+                        && (
+                            day < 0 && week < 0
+                            || day >= 0 && at.Day == day
+                            || week >= 0 && (int)at.DayOfWeek == week
+                        );
+                },
+                iter: 300
+            );
+
+    private static string Field(int value) => value < 0 ? "*" : $"{value}";
+
+    // What is wrong
+
+    [Theory]
+    [InlineData("every 9 s")]
+    [InlineData("every 0 min")]
+    [InlineData("every 15 minutes")]
+    [InlineData("every 2 weeks")]
+    [InlineData("every 2 weeks from 06:00")]
+    [InlineData("every 15 min from 24:00")]
+    [InlineData("every 15 min from 2026-02-30 06:00")]
+    [InlineData("daily at")]
+    [InlineData("daily at 1:00")]
+    [InlineData("daily at 01:00, 01:00")]
+    [InlineData("on 32 at 01:00")]
+    [InlineData("on someday at 01:00")]
+    [InlineData("cron 0 0 * *")]
+    [InlineData("cron 60 0 * * *")]
+    [InlineData("cron 0 0 30 2 *")]
+    [InlineData("cron @daily")]
+    [InlineData("cron 0 0 L * *")]
+    [InlineData("R0/2026-11-30T06:00Z/PT15M")]
+    [InlineData("R/2026-11-30T06:00Z/PT9S")]
+    [InlineData("R/2026-11-30T06:00Z/P")]
+    [InlineData("R/2026-11-30T06:00+15:00/P1D")]
+    [InlineData("")]
+    public void What_is_none_is_refused(string words) => Assert.False(RhythmWords.TryRead(words, out _));
+
+    private static Rhythm Read(string words)
+    {
+        Assert.True(RhythmWords.TryRead(words, out var rhythm), words);
+        return rhythm!;
+    }
+
+    private static DateTimeOffset Moment(string text) =>
+        DateTimeOffset.Parse(text, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal);
+}
