@@ -40,7 +40,7 @@ PATH=$out:$PATH
 node=$(command -v node)
 chmod 755 "$root"
 mkdir -p "$srv"
-cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export "$srv/"
+cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader "$srv/"
 mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
 echo '{"type":"module"}' >"$srv/package.json"
 sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/ticket-spooler.yaml"
@@ -127,6 +127,12 @@ wrap_all() {
     --off-command "$srv/quay-lamps/lamps.sh" --off-command off --watch "command:$srv/quay-lamps/lamps.sh look,beat=1s,patience=2" \
     -- "$srv/quay-lamps/lamps.sh" on &
   wraps+=($!)
+  calm wrap "Tide reader" --at boot --label quay --account "$(account_of gate)" --kind periodic \
+    --rhythm "run:every 10 s,longest=5s,again=1" --notes "Every 15 minutes at the real quay." -- "$srv/tide-reader/read.sh" &
+  wraps+=($!)
+  calm wrap "Manifest export" --at boot --account "$(account_of board)" --kind periodic \
+    --rhythm "run:on mon-sat at 22:30,zone=Europe/Oslo,again=2" -- "$srv/manifest-export/nightly.sh" "$srv/departure-board/timetable.csv" &
+  wraps+=($!)
   all_of "${wraps[@]}"
 }
 # A real collector on loopback, to which the logbook is forwarded.
@@ -189,8 +195,12 @@ Try in another terminal:
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one
-  calm wrap "Tide reader" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo tide \$(date +%S) cm; done'
-  calm stop tide-reader && calm rename tide-reader "Tide gauge"   # its whole record comes along
+  calm wrap "Fog horn" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo fog \$(date +%S) m; done'
+  calm stop fog-horn && calm rename fog-horn "Fog signal"   # its whole record comes along
+  calm ahead                                      # what is planned: jobs and restarts, with their usual length
+  calm ahead ticket-spooler --now                 # its nightly restart, now: put off until its roll of tickets is printed
+  calm ahead --moments 'cron 0 6 13 * 5' --zone Europe/Oslo   # the moments of a rhythm, before it is saved
+  calm stop tide-reader --this-run; calm stop tide-reader   # the run under way alone; its rhythm, too
   calm logbook --since 10min --kind fell --kind held   # also --find, --by, --follow, --csv
   calm logbook ticket-spooler --kind noted        # entries that the program made itself
   calm logbook --prove                            # is it as it was written?

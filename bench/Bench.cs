@@ -113,6 +113,7 @@ async Task Rest()
     foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 })
         await Prove(count);
     await Crowd(quick ? 20 : 1000);
+    await Jobs();
 }
 
 // Launch to the program's first instruction, from the moment the service decides on it.
@@ -601,6 +602,96 @@ async Task Many(int count)
     Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
 }
 
+// How late jobs begin, and what resting ones cost.
+async Task Jobs()
+{
+    await Empty();
+    var together = quick ? 20 : 200;
+    Progress($"{together} jobs at one moment");
+    var floor = Lines(Run(floors, "moments", $"{together}", fifoPath));
+    for (var i = 0; i < together; i++)
+        await WrapJob($"job-{i}", "every 10 s from 00:00");
+    await Until(10_000, 500); // what begins half way through a round is none
+    var late = new List<double>();
+    for (var i = 0; i < together; i++)
+        late.Add(await First() % 10_000_000_000L);
+    Late($"{together} jobs at one moment: begin after it (floor: a C program that sleeps until it and spawns the same)", floor, late);
+
+    await Empty();
+    var many = quick ? 50 : 1000;
+    Progress($"{many} jobs every minute");
+    Environment.SetEnvironmentVariable("SPACING", $"{(quick ? 10 : 60) * 1_000_000_000L / many}");
+    floor = Lines(Run(floors, "moments", $"{many}", fifoPath));
+    Environment.SetEnvironmentVariable("SPACING", null);
+    for (var i = 0; i < many; i++)
+        await WrapJob($"job-{i}", "every 1 min");
+    await Until(60_000, 59_000);
+    var due = (await Json("services"))
+        .EnumerateArray()
+        .Select(view => (double)Nanoseconds(view.GetProperty("next-moment").GetDateTimeOffset()))
+        .Order()
+        .ToList();
+    late = [];
+    for (var i = 0; i < many; i++)
+        late.Add(await First());
+    Late(
+        $"{many} jobs every minute, each at its own second: begin after it (floor: one C program, as many moments in a minute)",
+        floor,
+        [.. late.Order().Zip(due, (began, moment) => began - moment)]
+    );
+
+    await Empty();
+    Progress($"{many} resting jobs");
+    for (var i = 0; i < many; i++)
+        await WrapJob($"job-{i}", "every 23 h from 00:00");
+    await Task.Delay(5000);
+    var (switches, began2) = (Switches(server.Id), Stopwatch.GetTimestamp());
+    await Task.Delay(TimeSpan.FromSeconds(quick ? 10 : 60));
+    var minutes = Stopwatch.GetElapsedTime(began2).TotalMinutes;
+    var keepers = Process
+        .GetProcessesByName("calm-keeper")
+        .Count(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal));
+    rows.Add(
+        $"| wake-ups a minute of the service with {many} resting jobs, 0 moments due; keepers beside the one in reserve: {keepers - 1} | – "
+            + $"| {(Switches(server.Id) - switches) / minutes:0} | – |"
+    );
+    await Empty();
+}
+
+void Late(string what, List<double> floor, List<double> ours)
+{
+    Row(what + ", median", Median(floor), Median(ours), Milliseconds);
+    Row(what + ", p99", Slow(floor), Slow(ours), Milliseconds);
+
+    static double Slow(List<double> times) => times.Order().ElementAt((int)(times.Count * 0.99));
+}
+
+// Until so many milliseconds are left of a round of people's clock.
+Task Until(int round, int left) =>
+    Task.Delay((int)((round - (DateTimeOffset.UtcNow.ToUnixTimeMilliseconds() % round) + round - left) % round));
+
+async Task Empty()
+{
+    var all = await Json("services");
+    await Task.WhenAll(
+        all.EnumerateArray().Select(view => http.DeleteAsync($"services/{view.GetProperty("name")}?dependents=leave"))
+    );
+    // What began a moment before has written its time.
+    await Task.Delay(500);
+    while (fifo.SafeFileHandle is { IsInvalid: false } && Waiting() > 0)
+        await First();
+}
+
+int Waiting()
+{
+    var bytes = 0;
+    const ulong howMany = 0x541B; // FIONREAD
+    return ioctl(fifo.SafeFileHandle.DangerousGetHandle().ToInt32(), howMany, ref bytes) == 0 ? bytes : 0;
+}
+
+Task WrapJob(string name, string rhythm) =>
+    Wrap(name, 0, floors, ["once", fifoPath], kind: "periodic", rhythm: $$"""[{"run":"{{rhythm}}"}]""");
+
 // As many clients at once, each starting one of the services that were proven before.
 async Task Crowd(int count)
 {
@@ -730,13 +821,22 @@ async Task Prove(int count)
     );
 }
 
-async Task Wrap(string name, int pauseSeconds, string program, string[] arguments, string? begin = null)
+async Task Wrap(
+    string name,
+    int pauseSeconds,
+    string program,
+    string[] arguments,
+    string? begin = null,
+    string kind = "stays",
+    string? rhythm = null
+)
 {
     var definition = new System.Text.Json.Nodes.JsonObject
     {
         ["name"] = name,
         ["program"] = new System.Text.Json.Nodes.JsonObject
         {
+            ["kind"] = kind,
             ["path"] = program,
             ["arguments"] = new System.Text.Json.Nodes.JsonArray([
                 .. arguments.Select(a => (System.Text.Json.Nodes.JsonNode)a),
@@ -752,6 +852,12 @@ async Task Wrap(string name, int pauseSeconds, string program, string[] argument
             ["hold"] = new System.Text.Json.Nodes.JsonObject { ["ends"] = "0" },
         },
     };
+    if (rhythm is not null)
+    {
+        definition["rhythm"] = System.Text.Json.Nodes.JsonNode.Parse(rhythm);
+        definition["begin"] = new System.Text.Json.Nodes.JsonObject { ["at"] = "boot" };
+    }
+
     using var answer = await http.PostAsync("services", new StringContent(definition.ToJsonString()));
     if (!answer.IsSuccessStatusCode)
         throw new InvalidOperationException(await answer.Content.ReadAsStringAsync());
@@ -838,3 +944,6 @@ static string Run(string program, params string[] arguments)
 
 [DllImport("libc")]
 static extern int kill(int pid, int signal);
+
+[DllImport("libc")]
+static extern int ioctl(int file, ulong request, ref int value);

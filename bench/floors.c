@@ -1,5 +1,8 @@
 // The floors that the bench compares with, and the programs that both sides run. gcc -O2 -o floors floors.c
 //   floors first FIFO            writes the time of its first instruction (CLOCK_REALTIME, ns) and then rests
+//   floors once FIFO             writes the time of its first instruction and ends
+//   floors moments N FIFO        sleeps until each of N moments (all at the next even second, or $SPACING ns apart) and starts
+//                                "once"; prints by how much each one's first instruction is later, in ns
 //   floors spawn N FIFO          N times: posix_spawn "first", print the ns from before the call to its first instruction
 //   floors respawn N FIFO        N times: kill -9 the child, as its parent start it again, print the ns from kill to first instruction
 //   floors many N FIFO           start N at once, print the ns until the last one's first instruction
@@ -71,6 +74,12 @@ int main(int argc, char **argv) {
     close(fifo);
     for (;;) pause();
   }
+  if (argc == 3 && strcmp(argv[1], "once") == 0) {
+    char text[24];
+    snprintf(text, sizeof text, "%19lld\n", first);
+    int fifo = open(argv[2], O_WRONLY);
+    return write(fifo, text, 20) != 20;
+  }
   if (argc == 3 && strcmp(argv[1], "spew") == 0) {
     static char block[65500];
     for (size_t i = 0; i < sizeof block; i++) block[i] = i % 100 == 99 ? '\n' : 'a' + i % 26;
@@ -127,6 +136,17 @@ int main(int argc, char **argv) {
       kill(child, SIGKILL);
       waitpid(child, NULL, 0);
     }
+  } else if (strcmp(argv[1], "moments") == 0) {
+    long long spacing = getenv("SPACING") ? atoll(getenv("SPACING")) : 0;
+    long long moment = (now() / 2000000000LL + 2) * 2000000000LL;
+    signal(SIGCHLD, SIG_IGN);
+    for (int i = 0; i < n; i++) {
+      long long due = moment + i * spacing;
+      struct timespec until = {due / 1000000000LL, due % 1000000000LL};
+      clock_nanosleep(CLOCK_REALTIME, TIMER_ABSTIME, &until, NULL);
+      start_as("once", argv[3]);
+    }
+    for (int i = 0; i < n; i++) printf("%lld\n", began(fifo) - moment - i * spacing);
   } else if (strcmp(argv[1], "respawn") == 0) {
     pid_t child = start(argv[3]);
     began(fifo);

@@ -55,7 +55,7 @@ collected() { for _ in {1..100}; do grep -q "$1" "$root/collector.log" && return
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
 waited_for_ledger() { calm drill --last | sed -n '/^Started/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
-mended_and_released() { calm adjust tide-reader --code 3=again -- /bin/sleep 600 && calm release tide-reader && is tide-reader state running; }
+mended_and_released() { calm adjust tide-alarm --code 3=again -- /bin/sleep 600 && calm release tide-alarm && is tide-alarm state running; }
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
 play() {
@@ -82,8 +82,8 @@ play() {
   came_true "the relay is seen to put itself into the background" ends_with_code 0 "program.kind: detaches" calm rehearse --account "$(account_of relay)" --environment RELAY_PORT=$((port + 5)) \
     --environment RELAY_PASSWORD=kelp --with "$node" --for 2s -- "$srv/berth-relay/relay.js"
 
-  step "Wrap six programs: registered is not running"
-  GATE_HOLD=0 GATE_PATIENCE=4 came_true "six programs are wrapped" wrap_all
+  step "Wrap eight programs: registered is not running"
+  GATE_HOLD=0 GATE_PATIENCE=4 came_true "eight programs are wrapped" wrap_all
   came_true "the fare ledger is registered, not running" is fare-ledger state stopped
   came_true "a name that is taken is refused, with exit code 1" ends_with_code 1 "already" calm wrap fare-ledger --account "$(account_of ledger)" -- /bin/true
   came_true "a program that is not there is refused, with exit code 1" ends_with_code 1 "There is no program at $srv/nothing" calm wrap trial --account "$(account_of ledger)" -- "$srv/nothing"
@@ -108,6 +108,17 @@ play() {
   step "The gate counter gives up now and then, and comes back by itself"
   came_true "it is running again, in a later run" reaches gate-counter running 2
   calm show gate-counter | sed -n '2p'
+
+  step "Jobs: a reading every ten seconds, an export each night; and a nightly restart that waits for a roll of tickets"
+  came_true "the tide reader has run at its moments, and rests" reaches tide-reader resting 2
+  came_true "a job that rests has no process" ends_with_code 0 "Resting: its next run is at" calm why tide-reader
+  came_true "an export that is asked for is done at once, and its rhythm stays" ends_with_code 0 "Manifest export is done" calm start manifest-export
+  came_true "what is planned is seen ahead" ends_with_code 0 "daily at 01:00" calm ahead ticket-spooler manifest-export
+  came_true "a moment can be skipped, once" ends_with_code 0 "is skipped" calm ahead manifest-export --skip
+  printed=$(field ticket-spooler run)
+  came_true "the spooler's restart is taken now" ends_with_code 0 "is taken now" calm ahead ticket-spooler --now
+  came_true "and done as soon as its roll of tickets is" reaches ticket-spooler running $((printed + 1))
+  came_true "which is on record" ends_with_code 0 "restart planned for" calm logbook ticket-spooler --since 5min
 
   step "Change it while it runs: a timetable read anew, and a restart pending"
   echo "04:44;Gråø;9" >>"$srv/departure-board/timetable.csv"
@@ -137,18 +148,18 @@ play() {
   calm why departure-board
 
   step "A program that always fails: put on hold, released by a person"
-  calm wrap tide-reader --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null
-  calm start tide-reader >/dev/null 2>&1
-  came_true "it is on hold after three failures" reaches tide-reader held 3
+  calm wrap tide-alarm --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null
+  calm start tide-alarm >/dev/null 2>&1
+  came_true "it is on hold after three failures" reaches tide-alarm held 3
   came_true "the board says that it needs attention" ends_with_code 0 "1 service needs attention" calm board --once
-  came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-reader --run 3
+  came_true "its last lines are kept with the run" ends_with_code 0 "no tide gauge" calm runs tide-alarm --run 3
   came_true "mended and released, it runs" mended_and_released
-  calm runs tide-reader
-  came_true "while it runs it keeps its name" ends_with_code 1 "calm stop tide-reader" calm rename tide-reader "Tide gauge"
-  calm stop tide-reader >/dev/null
-  came_true "stopped, it is renamed" ends_with_code 0 "tide-reader is tide-gauge now" calm rename tide-reader "Tide gauge"
+  calm runs tide-alarm
+  came_true "while it runs it keeps its name" ends_with_code 1 "calm stop tide-alarm" calm rename tide-alarm "Tide gauge"
+  calm stop tide-alarm >/dev/null
+  came_true "stopped, it is renamed" ends_with_code 0 "tide-alarm is tide-gauge now" calm rename tide-alarm "Tide gauge"
   came_true "with all its runs" ends_with_code 0 "no tide gauge" calm runs tide-gauge --run 3
-  came_true "and who asks for the old name is told the new one" ends_with_code 4 "renamed to 'tide-gauge'" calm show tide-reader
+  came_true "and who asks for the old name is told the new one" ends_with_code 4 "renamed to 'tide-gauge'" calm show tide-alarm
   calm unwrap tide-gauge --yes >/dev/null
 
   step "Kill the service itself: programs go on"

@@ -10,6 +10,9 @@ console.log("ticket spooler begins");
 setTimeout(() => say("/serves", "paper is in, no ticket printed yet"), 200);
 setInterval(() => {
   printed++;
+  // A roll of tickets is not to be torn off in the middle.
+  if (printed % 25 === 1) say("/busy", `roll ${Math.ceil(printed / 25)} is being printed`);
+  if (printed % 25 === 20) say("/idle", "");
   kept.push(Buffer.alloc(64 * 1024, `ticket ${printed} Skerry Line`));
   if (printed % 5 !== 0) return;
   console.log(`printed ticket ${printed}, ${(process.memoryUsage().rss / 2 ** 20).toFixed(0)} MiB in use`);

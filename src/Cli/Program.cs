@@ -146,6 +146,7 @@ internal static class Program
             AskCommands.Watches(),
             WhyCommands.Release(),
             DrillCommand.Make(),
+            AheadCommand.Make(),
             HostCommand.Make(),
             LookCommands.List(),
             LookCommands.Show(),

@@ -99,6 +99,7 @@ internal static partial class Serve
             )
             {
                 ShutdownWithin = settings.ShutdownWithin,
+                JobsAtOnce = settings.JobsAtOnce,
             };
             var doors = new DoorPlaces(places, house.Says);
             int? listen;
@@ -304,6 +305,7 @@ internal static partial class Serve
         kept.MapSecrets();
         kept.MapAccounts();
         api.MapDrills();
+        api.MapAhead();
         api.MapSessions();
         api.MapSentry();
         api.MapLogbook();

@@ -20,6 +20,9 @@ internal sealed record Settings
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
     public TimeSpan ShutdownWithin { get; init; } = TimeSpan.FromSeconds(60);
 
+    /// <summary>So many jobs are at work at once; what comes above that waits.</summary>
+    public int JobsAtOnce { get; init; } = 32 * Environment.ProcessorCount;
+
     /// <summary>Where the logbook is forwarded.</summary>
     public ImmutableArray<ForwardTarget> Forward { get; init; } = [];
 
@@ -74,6 +77,16 @@ internal sealed record Settings
         ) with
         {
             Default = "60 s",
+        },
+        KeyOf<Settings>.Value(
+            "jobs-at-once",
+            Forms.Whole(1, 10_000),
+            settings => settings.JobsAtOnce,
+            (settings, most) => settings with { JobsAtOnce = most },
+            "So many jobs are at work at once; what comes above that waits for its turn."
+        ) with
+        {
+            Default = "32 a processor",
         },
         KeyOf<Settings>.Many(
             "forward",

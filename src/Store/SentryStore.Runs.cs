@@ -105,6 +105,23 @@ public sealed partial class SentryStore
             service
         );
 
+    /// <summary>How long the latest hundred runs that ended by themselves took from their launch.</summary>
+    public IReadOnlyList<TimeSpan> RunLengths(ServiceId service) =>
+        Lengths(
+            "SELECT ended - launched FROM run WHERE service = $0 AND ended IS NOT NULL AND launched IS NOT NULL "
+                + "AND stop_us IS NULL ORDER BY number DESC LIMIT 100",
+            service
+        );
+
+    /// <summary>How long the latest hundred stops took, each with the start that followed, until that was proven.</summary>
+    public IReadOnlyList<TimeSpan> RestartLengths(ServiceId service) =>
+        Lengths(
+            "SELECT run.stop_us + next.proven - next.began FROM run JOIN run AS next ON next.service = run.service "
+                + "AND next.number = run.number + 1 WHERE run.service = $0 AND run.stop_us IS NOT NULL "
+                + "AND next.proven IS NOT NULL ORDER BY run.number DESC LIMIT 100",
+            service
+        );
+
     public void RunLaunched(ServiceId service, RunNumber run, int pid, DateTimeOffset at) =>
         Tell(
             "UPDATE run SET pid = $2, launched = coalesce(launched, $3) WHERE service = $0 AND number = $1",

@@ -669,9 +669,12 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     private TimeSpan? Median(string sql, ServiceId service)
     {
-        var all = Read(sql, row => row.GetInt64(0), service.Number).Order().ToList();
-        return all.Count == 0 ? null : TimeSpan.FromMicroseconds(all[all.Count / 2]);
+        var all = Lengths(sql, service).Order().ToList();
+        return all.Count == 0 ? null : all[all.Count / 2];
     }
+
+    private List<TimeSpan> Lengths(string sql, ServiceId service) =>
+        [.. Read(sql, row => TimeSpan.FromMicroseconds(row.GetInt64(0)), service.Number)];
 
     private static void Bind(SqliteCommand command, object?[] values)
     {

@@ -92,6 +92,7 @@ internal static class AdjustCommand
                     }
 
                     Console.WriteLine(answer.Said);
+                    AheadCommand.Write(answer.Moments);
                     FindingText.Write(
                         (answer.Findings ?? []).Where(finding => finding.Severity != "note"),
                         Console.Out

@@ -171,6 +171,7 @@ internal static class AskCommands
         {
             Description = "First end copies that run outside the sentry, cleanly",
         };
+        var thisRun = new Option<bool>("--this-run") { Description = "Of a job: its rhythm goes on" };
         var dry = Common.Dry();
         var command = new Command(what, description);
         var selection = new Selection(command, mayBeAll: true);
@@ -178,7 +179,9 @@ internal static class AskCommands
             command.Add(option);
         if (what == "restart")
             command.Add(pending);
-        if (what != "stop")
+        if (what == "stop")
+            command.Add(thisRun);
+        else
             command.Add(accept);
         foreach (var option in what == "start" ? new Option[] { endCopies, withoutNeeds } : [withDependents, alone])
             command.Add(option);
@@ -202,7 +205,7 @@ internal static class AskCommands
 
                 var query =
                     what == "stop"
-                        ? "?"
+                        ? parsed.GetValue(thisRun) ? "?this-run=true" : "?"
                         : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}";
                 if (what == "start")
                     query +=

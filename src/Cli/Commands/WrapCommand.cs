@@ -114,7 +114,11 @@ internal static class WrapCommand
                 }
 
                 Say(answer);
-                Console.WriteLine($"Start it with 'calm start {made}'; 'calm wrap --start …' does both.");
+                Console.WriteLine(
+                    answer.Service.State == "resting"
+                        ? $"'calm start {made}' runs it now, too; 'calm ahead {made}' shows what comes."
+                        : $"Start it with 'calm start {made}'; 'calm wrap --start …' does both."
+                );
                 return Exit.True;
             }
         );
@@ -176,6 +180,7 @@ internal static class WrapCommand
             }
 
             Console.WriteLine(answer.Said);
+            AheadCommand.Write(answer.Moments);
             FindingText.Write(answer.Findings ?? [], Console.Out);
             return Exit.True;
         }
@@ -226,6 +231,7 @@ internal static class WrapCommand
     {
         Console.WriteLine(answer.Said);
         Console.WriteLine($"  command    {CommandLine.Folded(answer.Service!.Command)}");
+        AheadCommand.Write(answer.Moments);
         FindingText.Write(answer.Findings ?? [], Console.Out);
     }
 }

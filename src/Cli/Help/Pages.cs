@@ -103,7 +103,8 @@ internal static class Pages
             "Stop services cleanly, so that no work is lost",
             "NAME…",
             "calm stop fare-ledger",
-            "calm stop tide-store --with-dependents"
+            "calm stop tide-store --with-dependents",
+            "calm stop tide-pull --this-run"
         ),
         new("restart", Stage.Run, "Stop services cleanly and start them again", "NAME…", "calm restart fare-ledger"),
         new(
@@ -184,6 +185,15 @@ internal static class Pages
             "[NAME…]",
             "calm drill --dry",
             "calm drill"
+        ),
+        new(
+            "ahead",
+            Stage.Plan,
+            "What is planned: runs of jobs and restarts",
+            "[NAME…]",
+            "calm ahead --for 30d",
+            "calm ahead tide-pull --skip",
+            "calm ahead --moments 'daily at 01:00' --zone Europe/Oslo"
         ),
         new(
             "host",

@@ -54,6 +54,16 @@ public enum AnswerCode
     [JsonStringEnumMemberName("started-meanwhile")]
     StartedMeanwhile,
 
+    /// <summary>Of a job: its run has ended well.</summary>
+    [JsonStringEnumMemberName("done")]
+    Done,
+
+    [JsonStringEnumMemberName("moment-skipped")]
+    MomentSkipped,
+
+    [JsonStringEnumMemberName("moment-advanced")]
+    MomentAdvanced,
+
     [JsonStringEnumMemberName("not-held")]
     NotHeld,
 

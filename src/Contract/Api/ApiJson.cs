@@ -39,6 +39,8 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(RehearsalEvent))]
 [JsonSerializable(typeof(RehearsalReport))]
 [JsonSerializable(typeof(BeginReport))]
+[JsonSerializable(typeof(AheadView))]
+[JsonSerializable(typeof(MomentsView))]
 [JsonSerializable(typeof(DrillPlan))]
 [JsonSerializable(typeof(DrillEvent))]
 [JsonSerializable(typeof(JsonElement))]

@@ -56,6 +56,9 @@ public sealed record CheckView
 
     /// <summary>How to give the same again.</summary>
     public RepeatView? Repeat { get; init; }
+
+    /// <summary>Of a definition that plans moments: the next of each rhythm.</summary>
+    public IReadOnlyList<MomentsView>? Moments { get; init; }
 }
 
 /// <param name="Version">First line of what it says of itself, or null.</param>

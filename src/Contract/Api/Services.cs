@@ -76,6 +76,12 @@ public record ServiceView
     /// <summary>What the program last said of itself, or null.</summary>
     public string? Said { get; init; }
 
+    /// <summary>What the program says it is busy with, as a clause; a planned restart waits for that. Null: nothing.</summary>
+    public string? Busy { get; init; }
+
+    /// <summary>Its next planned moment; null: none is planned, or its rhythm is at rest.</summary>
+    public DateTimeOffset? NextMoment { get; init; }
+
     /// <summary>While it is waiting: for what, since when and how long still; else null.</summary>
     public IReadOnlyList<WaitView>? Awaits { get; init; }
 }
@@ -214,6 +220,9 @@ public sealed record Answer
 
     /// <summary>How to give the same definition again.</summary>
     public RepeatView? Repeat { get; init; }
+
+    /// <summary>Of a definition that plans moments: the next of each rhythm.</summary>
+    public IReadOnlyList<MomentsView>? Moments { get; init; }
 }
 
 /// <summary>What shows that a program runs, or why it does not; read from the kernel and from its own output.</summary>

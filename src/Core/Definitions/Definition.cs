@@ -53,6 +53,12 @@ public sealed record Definition
     /// <summary>What is looked at while it runs: what was asked for, then what is implied.</summary>
     public ImmutableArray<Watch> Watch { get; init; } = [];
 
+    /// <summary>The moments it is run at, or restarted.</summary>
+    public ImmutableArray<Planned> Rhythm { get; init; } = [];
+
+    /// <summary>It is run at the moments of its rhythm, and rests between.</summary>
+    public bool IsJob => Program.Kind == ProgramKind.Periodic;
+
     /// <summary>Its standard input is kept open, so that a step can use it.</summary>
     public bool KeepsInput =>
         !Program.Terminal
@@ -80,6 +86,9 @@ public enum ProgramKind
 
     /// <summary>One command switches something on, another off; nothing of its own runs between.</summary>
     Toggles,
+
+    /// <summary>It is run at planned moments, and ends by itself.</summary>
+    Periodic,
 }
 
 /// <param name="Path">The program's file, absolute.</param>

@@ -133,6 +133,18 @@ public static class DefinitionKeys
                 Default = "paused-for 30 s; with resources.memory also ceiling-within 1 h",
                 Example = "[{ http: http://127.0.0.1:7411/health }, { silent-for: 10 min }]",
             },
+            Many(
+                "rhythm",
+                RhythmKeys.Rhythms,
+                definition => definition.Rhythm.IsEmpty ? null : definition.Rhythm,
+                (definition, rhythms) => definition with { Rhythm = rhythms },
+                "When a job is run, or a program that stays is restarted. Each is one of run and restart."
+            ) with
+            {
+                Label = "Planned moments",
+                Default = "none",
+                Example = "[{ restart: daily at 01:00 }]",
+            },
             Map(
                 "recover",
                 RecoverKeys.Shape,
@@ -240,6 +252,7 @@ public static class DefinitionKeys
             );
         }
 
+        RhythmKeys.Check(map, definition);
         if (
             definition.Recover.After == RecoverAfter.Never
             && definition.Watch.Any(one => one.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)

@@ -9,7 +9,8 @@ public static class ProgramKeys
         Forms.Choice(
             ("stays", ProgramKind.Stays),
             ("detaches", ProgramKind.Detaches),
-            ("toggles", ProgramKind.Toggles)
+            ("toggles", ProgramKind.Toggles),
+            ("periodic", ProgramKind.Periodic)
         );
 
     private static readonly Form<string> Variable = Forms.Text(
@@ -54,7 +55,8 @@ public static class ProgramKeys
                 program => program.Kind,
                 (program, kind) => program with { Kind = kind },
                 "stays: the process launched is the program. detaches: it puts itself into the background. "
-                    + "toggles: one command switches something on, another switches it off."
+                    + "toggles: one command switches something on, another switches it off. periodic: a job that is run "
+                    + "at the moments of its rhythm, and ends by itself."
             ) with
             {
                 Default = "stays",

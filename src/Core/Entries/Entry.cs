@@ -32,6 +32,9 @@ public enum EntryNext
 
     /// <summary>What is left of it is killed.</summary>
     Kill,
+
+    /// <summary>It rests until its next moment.</summary>
+    Rests,
 }
 
 /// <summary>
@@ -63,6 +66,9 @@ public sealed record Entry(EntryCode Code)
 
     /// <summary>Until the next try.</summary>
     public TimeSpan? Pause { get; init; }
+
+    /// <summary>The planned moment it is about.</summary>
+    public DateTimeOffset? Moment { get; init; }
 
     /// <summary>How many: bad looks, failures, processes, bytes.</summary>
     public long? Count { get; init; }

@@ -70,8 +70,22 @@ public enum EntryCode
     Reloaded,
     ReloadFailed,
 
+    // Its rhythm
+
+    MomentsMissed,
+    MomentPassed,
+    MomentQueued,
+    MomentTakesOver,
+    MomentSkipped,
+    MomentAdvanced,
+    RestartNeedless,
+    RestartSpared,
+    RestartPutOff,
+    RestartDue,
+
     // How it ends
 
+    TooLong,
     MainEnded,
     StepAnswered,
     StepFailed,

@@ -35,6 +35,8 @@ public static class Severities
             or EntryCode.Unwell
             or EntryCode.StepFailed
             or EntryCode.StepOver
+            or EntryCode.TooLong
+            or EntryCode.MomentsMissed
             or EntryCode.StillThere
             or EntryCode.TimeOver
             or EntryCode.NotWoundDown

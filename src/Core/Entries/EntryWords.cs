@@ -111,6 +111,26 @@ public static class EntryWords
                 EntryCode.WatchesResumed => "Its watches count again.",
                 EntryCode.Reloaded => $"It was told to read its settings anew: {entry.Name}. After that: {entry.Seen}.",
                 EntryCode.ReloadFailed => $"It was to read its settings anew: {entry.Seen}.",
+                EntryCode.MomentsMissed =>
+                    $"{Moments(entry.Count ?? 1)} missed, the last at {At(entry)}"
+                        + (entry.Next == EntryNext.GoesAhead ? "; it is made up for once, now." : "."),
+                EntryCode.MomentPassed => $"What was planned for {At(entry)} is left out: {StillAt(entry)}.",
+                EntryCode.MomentQueued => $"What was planned for {At(entry)} waits: {StillAt(entry)}.",
+                EntryCode.MomentTakesOver =>
+                    $"What was planned for {At(entry)} takes its place: {StillAt(entry)}{(entry.Run is null ? "" : ", and is stopped")}.",
+                EntryCode.MomentSkipped => $"What is planned for {At(entry)} is skipped, as requested.",
+                EntryCode.MomentAdvanced => $"What is planned for {At(entry)} is done now, as requested.",
+                EntryCode.RestartNeedless =>
+                    $"The restart planned for {At(entry)} is not needed: it was started {Length.Of(entry.Took!.Value)} before.",
+                EntryCode.RestartSpared =>
+                    $"The restart planned for {At(entry)} is not needed: {entry.Seen} ({entry.Count} saved since the last one).",
+                EntryCode.RestartPutOff =>
+                    $"The restart planned for {At(entry)} is put off, for {Length.Of(entry.Limit!.Value)} at most: {entry.Seen}.",
+                EntryCode.RestartDue => entry.Seen is { } busy
+                    ? $"The restart planned for {At(entry)} has been put off as long as it may ({busy}): it is restarted."
+                    : $"The restart planned for {At(entry)}: it is stopped and restarted.",
+                EntryCode.TooLong =>
+                    $"Run {entry.Run} takes longer than {Duration.Write(entry.Limit!.Value)}: it is stopped.",
                 EntryCode.MainEnded =>
                     $"The main process {OutcomeWords.Of(entry.Outcome!)}; the rest of its processes are stopped.",
                 EntryCode.StepAnswered => $"{entry.Name}: {entry.Seen}.",
@@ -217,7 +237,10 @@ public static class EntryWords
         return entry.Next switch
         {
             EntryNext.Restart when entry.Pause == TimeSpan.Zero => "; Calm Sentry restarts it at once.",
+            EntryNext.Restart when entry.Count is { } tries =>
+                $"; it is tried again in {Length.Of(entry.Pause!.Value)} (try {tries}).",
             EntryNext.Restart => $"; Calm Sentry restarts it in {Length.Of(entry.Pause!.Value)}.",
+            EntryNext.Rests => $"{(entry.Seen is { } said ? $": {said}" : "")}; it rests until its next moment.",
             EntryNext.StopsDependents =>
                 $"; {why}it will not be restarted automatically, and what needs it is stopped.",
             EntryNext.StaysStopped => $"; {why}it will not be restarted automatically.",
@@ -255,6 +278,20 @@ public static class EntryWords
             ),
             _ => ".",
         };
+
+    private static string Moments(long count) =>
+        count == 1 ? "A planned moment was"
+        : count >= ServiceLife.MostCounted ? $"{count} planned moments or more were"
+        : $"{count} planned moments were";
+
+    /// <summary>The planned moment, by the host's clock.</summary>
+    private static string At(Entry entry) =>
+        TimeZoneInfo
+            .ConvertTime(entry.Moment!.Value, TimeZoneInfo.Local)
+            .ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+
+    private static string StillAt(Entry entry) =>
+        entry.Run is { } run ? $"run {run} is still at work" : "the run before still waits";
 
     private static string Services(long count) => count == 1 ? "1 service was" : $"{count} services were";
 }

@@ -43,6 +43,12 @@ public sealed record FindMain(RunNumber Run) : Deed;
 /// <summary>Run the command that switches it off.</summary>
 public sealed record SwitchOff(RunNumber Run) : Deed;
 
+/// <summary>Look whether its restart that is due can be done, until it is decided.</summary>
+public sealed record WeighRestart(DateTimeOffset Moment) : Deed;
+
+/// <summary>Restart it, in order with others that are due and need it or are needed.</summary>
+public sealed record RestartInOrder(DateTimeOffset Moment) : Deed;
+
 /// <summary>No run is to come soon: the keeper may leave.</summary>
 public sealed record Dismiss : Deed;
 

@@ -9,7 +9,26 @@ public abstract record Happening;
 /// <param name="WithoutNeeds">Its needs are passed over, this once.</param>
 public sealed record StartAsked(Principal By, bool WithoutNeeds = false) : Happening;
 
-public sealed record StopAsked(Principal By) : Happening;
+/// <param name="ThisRun">Of a job: its rhythm goes on.</param>
+public sealed record StopAsked(Principal By, bool ThisRun = false) : Happening;
+
+/// <summary>It was registered.</summary>
+public sealed record Wrapped : Happening;
+
+/// <summary>By people's clock a planned moment may have come.</summary>
+/// <param name="ClockSet">Since the machine came up the clock is known to be set.</param>
+public sealed record CalendarCame(bool ClockSet = true) : Happening;
+
+/// <summary>The next planned moment is not to be.</summary>
+public sealed record SkipAsked(Principal By) : Happening;
+
+/// <summary>The next planned moment is now.</summary>
+public sealed record AdvanceAsked(Principal By) : Happening;
+
+/// <summary>It was looked whether a restart that is due can be done.</summary>
+/// <param name="Busy">What the program is busy with, as a clause; null: nothing.</param>
+/// <param name="Memory">What is its own, in bytes; null: that is not known.</param>
+public sealed record RestartWeighed(DateTimeOffset Moment, string? Busy, long? Memory) : Happening;
 
 public sealed record RestartAsked(Principal By) : Happening;
 

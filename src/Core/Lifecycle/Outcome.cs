@@ -17,6 +17,9 @@ public enum OutcomeKind
     /// <summary>A watch found it in a poor state, and it was ended for that.</summary>
     Unwell,
 
+    /// <summary>A job took longer than it may; it was wound down.</summary>
+    TooLong,
+
     /// <summary>Its keeper was killed; what was left of it has been ended, how it fared is not known.</summary>
     KeeperLost,
 

@@ -12,14 +12,20 @@ public enum PrincipalKind
 
     /// <summary>The drill under way.</summary>
     Drill,
+
+    /// <summary>A moment of its rhythm.</summary>
+    Rhythm,
 }
 
-/// <summary>Who asked for something: an account of this host, a service that needs another or is needed, or a drill.</summary>
+/// <summary>
+/// Who asked for something: an account of this host, a service that needs another or is needed, a drill, or a rhythm.
+/// </summary>
 /// <param name="Name">Of the account, <c>anna</c>, or of the service.</param>
 /// <param name="From">Where that account sat when it asked: <c>console</c>, <c>pts/3, 192.0.2.7</c>; null: nobody knows.</param>
 public readonly record struct Principal(string Name, PrincipalKind Kind = PrincipalKind.Account, string? From = null)
 {
-    public static readonly Principal Drill = new("", PrincipalKind.Drill);
+    public static readonly Principal Drill = new("", PrincipalKind.Drill),
+        Rhythm = new("", PrincipalKind.Rhythm);
 
     public override string ToString() =>
         Kind switch
@@ -27,6 +33,7 @@ public readonly record struct Principal(string Name, PrincipalKind Kind = Princi
             PrincipalKind.Needed => $"{Name}, which it needs",
             PrincipalKind.Dependent => $"{Name}, which needs it",
             PrincipalKind.Drill => "the drill",
+            PrincipalKind.Rhythm => "its rhythm",
             _ => Name,
         };
 }

@@ -15,10 +15,11 @@ public static partial class ServiceLife
         {
             if (After.Run is not null)
                 return;
-            var begins = definition.Begin.At is BeginAt.Boot or BeginAt.BootLate;
+            var begins = BeginsWithMachine;
             if (!begins || heldBack)
             {
                 // What was to be tried again belonged to the machine's life before.
+                LayRhythmToRest();
                 if (After.Phase != Phase.Stopped)
                     Enter(Phase.Stopped);
                 if (begins)
@@ -40,6 +41,13 @@ public static partial class ServiceLife
                 HeldFor = null,
                 OnTrial = false,
             };
+            if (definition.IsJob)
+            {
+                PutRhythmInForce();
+                Enter(Phase.Resting);
+                return;
+            }
+
             if (definition.Begin.At == BeginAt.Boot)
             {
                 BeginRun(cause);
@@ -49,6 +57,8 @@ public static partial class ServiceLife
             After = After with { Awaited = new(cause, now, AwaitStep.Boot, []) };
             Enter(Phase.Waiting, now + definition.Begin.AtLatest);
         }
+
+        private bool BeginsWithMachine => definition.Begin.At is BeginAt.Boot or BeginAt.BootLate;
 
         private void BeginRun(Cause cause)
         {
@@ -62,6 +72,7 @@ public static partial class ServiceLife
         private void StayDown()
         {
             Say(new(EntryCode.StartRefused));
+            LayRhythmToRest();
             Enter(Phase.Stopped);
             Deeds.Add(new Dismiss());
         }
@@ -122,7 +133,11 @@ public static partial class ServiceLife
         private void TakeTurn()
         {
             var awaited = After.Awaited!;
-            if (awaited.Cause is not (Cause.Boot or Cause.Drill))
+            // What a person asked for never waits; neither does recovery, but for a job's.
+            if (
+                awaited.Cause is not (Cause.Boot or Cause.Drill or Cause.Rhythm)
+                && !(definition.IsJob && awaited.Cause == Cause.Recovery)
+            )
             {
                 LaunchNext(awaited.Cause);
                 return;
@@ -263,7 +278,7 @@ public static partial class ServiceLife
         private void AwaitProof()
         {
             var proof = definition.Begin.Proof;
-            Enter(Phase.Starting, now + (proof is UpForProof up ? up.Length : proof.Within));
+            Enter(Phase.Starting, Sooner(now + (proof is UpForProof up ? up.Length : proof.Within)));
             if (proof is not UpForProof)
                 Deeds.Add(new LookForProof(After.Run!.Number));
         }
@@ -284,7 +299,7 @@ public static partial class ServiceLife
                     Overdue = false,
                 },
             };
-            Enter(Phase.Running);
+            Enter(Phase.Running, TooLongAt);
             BeginWatching();
             Say(
                 new(EntryCode.Proven)
@@ -315,7 +330,7 @@ public static partial class ServiceLife
             if (definition.Begin.Proof.OnlyTell)
             {
                 Tell(late with { Next = EntryNext.KeepsRunning });
-                After = After with { WakeAt = null, Run = run with { Overdue = true } };
+                After = After with { WakeAt = TooLongAt, Run = run with { Overdue = true } };
                 return;
             }
 
@@ -364,9 +379,18 @@ public static partial class ServiceLife
             var otherwise = !was.Watch.SequenceEqual(definition.Watch);
             if (otherwise)
                 WatchOtherwise(was.Watch);
+            if (After.Rhythm is { } rhythm && !was.Rhythm.SequenceEqual(definition.Rhythm))
+                After = After with
+                {
+                    Rhythm = rhythm.FittedTo(definition, now),
+                    WakeAt = After.Phase == Phase.Running ? TooLongAt : After.WakeAt,
+                };
             switch (After.Phase)
             {
-                case Phase.Waiting when definition.Begin.At == BeginAt.Never:
+                case Phase.Resting when !definition.IsJob:
+                    Enter(Phase.Stopped);
+                    break;
+                case Phase.Waiting or Phase.Resting when definition.Begin.At == BeginAt.Never:
                     StayDown();
                     break;
                 case Phase.Waiting

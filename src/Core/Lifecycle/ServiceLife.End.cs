@@ -62,6 +62,9 @@ public static partial class ServiceLife
                 case Afterwards.AwaitNeeds:
                     BeginRun(Cause.Recovery);
                     break;
+                case Afterwards.AwaitMoment:
+                    RestUntilMoment();
+                    break;
                 default:
                     Enter(Phase.Stopped);
                     Deeds.Add(new Dismiss());
@@ -163,6 +166,12 @@ public static partial class ServiceLife
             {
                 // Whoever asked is there to read why: trying the same again by itself would only repeat it.
                 Say(new(EntryCode.NeverLaunched) { Run = run.Number, Outcome = outcome });
+                if (definition.IsJob)
+                {
+                    RestUntilMoment();
+                    return;
+                }
+
                 Enter(Phase.Stopped);
                 Deeds.Add(new Dismiss());
                 return;
@@ -172,6 +181,12 @@ public static partial class ServiceLife
             {
                 Say(new(EntryCode.Lost) { Run = run.Number, Outcome = outcome });
                 Enter(Phase.Stopped);
+                return;
+            }
+
+            if (definition is { IsJob: true, Begin.At: not BeginAt.Never })
+            {
+                JobEnded(run, outcome, failedStart);
                 return;
             }
 

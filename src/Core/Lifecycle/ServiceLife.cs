@@ -50,13 +50,33 @@ public static partial class ServiceLife
 
         public void Decide(Happening happening)
         {
+            KeepRhythm();
             switch (happening)
             {
                 case StartAsked asked:
                     Start(asked.By, asked.WithoutNeeds);
                     break;
+                case StopAsked { ThisRun: true } asked when definition.IsJob && After.Rhythm is not null:
+                    Stop(asked.By, Afterwards.AwaitMoment);
+                    break;
                 case StopAsked asked:
                     Stop(asked.By, Afterwards.Rest);
+                    break;
+                case CalendarCame came:
+                    LookAtCalendar(came.ClockSet);
+                    break;
+                case RestartWeighed weighed:
+                    Weigh(weighed);
+                    break;
+                case SkipAsked asked:
+                    Skip(asked.By);
+                    break;
+                case AdvanceAsked asked:
+                    Advance(asked.By);
+                    break;
+                case Wrapped when definition.IsJob && BeginsWithMachine && After is { Phase: Phase.Stopped, Run: null }:
+                    PutRhythmInForce();
+                    Enter(Phase.Resting);
                     break;
                 case ForceAsked asked when After is { Phase: Phase.Stopping, Run: not null }:
                     Force(asked.By);
@@ -108,6 +128,10 @@ public static partial class ServiceLife
                     break;
                 case Resumed when After is { Phase: Phase.Running, Run.Switch: Switch.On }:
                     BeginWatching();
+                    ResumeRhythm();
+                    break;
+                case Resumed:
+                    ResumeRhythm();
                     break;
                 case Adjusted adjusted:
                     Adjust(adjusted.Was);
@@ -153,6 +177,10 @@ public static partial class ServiceLife
                 Since = phase == After.Phase ? After.Since : now,
                 WakeAt = wakeAt,
                 Awaited = phase == Phase.Waiting ? After.Awaited : null,
+                Rhythm =
+                    After.Rhythm is { Restart: not null } && phase != Phase.Running
+                        ? After.Rhythm with { Restart = null }
+                        : After.Rhythm,
             };
 
         // What people ask
@@ -165,6 +193,8 @@ public static partial class ServiceLife
                 return;
             }
 
+            if (After.Phase != Phase.Stopping || After.Afterwards != Afterwards.Leave)
+                PutRhythmInForce();
             switch (After.Phase)
             {
                 case Phase.Stopping when After.Afterwards == Afterwards.Leave:
@@ -219,6 +249,17 @@ public static partial class ServiceLife
         private void Stop(Principal by, Afterwards afterwards)
         {
             var leaving = After.Phase == Phase.Stopping && After.Afterwards == Afterwards.Leave;
+            if (After.Run is null && afterwards == Afterwards.AwaitMoment)
+            {
+                // What waits for this moment's run does so no more; what is held needs a person, not a moment.
+                if (After.Phase != Phase.Waiting)
+                    return;
+                Say(new(EntryCode.StopAsked), by);
+                Enter(Phase.Resting);
+                Deeds.Add(new Dismiss());
+                return;
+            }
+
             if (After.Run is null)
             {
                 // Of what fell and stayed down, a stop says that somebody has seen it and wants it so.
@@ -236,6 +277,7 @@ public static partial class ServiceLife
                     HeldFor = null,
                     OnTrial = false,
                 };
+                LayRhythmToRest();
                 Enter(Phase.Stopped);
                 Deeds.Add(new Dismiss());
                 if (afterwards == Afterwards.Leave)
@@ -243,6 +285,8 @@ public static partial class ServiceLife
                 return;
             }
 
+            if (afterwards != Afterwards.AwaitMoment)
+                LayRhythmToRest();
             var wanted = leaving ? Afterwards.Leave : afterwards;
             if (After.Phase == Phase.Stopping && After.Afterwards == wanted)
                 return;
@@ -430,6 +474,10 @@ public static partial class ServiceLife
                     when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
                     Say(new(EntryCode.Launched) { Run = After.Run!.Number, Limit = SwitchPatience });
                     After = After with { WakeAt = null };
+                    break;
+                case Phase.Starting when TooLongAt <= now:
+                case Phase.Running when definition.IsJob:
+                    TooLong();
                     break;
                 case Phase.Starting
                     when definition.Program.Kind == ProgramKind.Detaches && After.Run is { Detached: false }:

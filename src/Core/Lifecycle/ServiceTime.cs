@@ -23,6 +23,10 @@ public static class ServiceTimes
         {
             Phase.Running => ServiceTime.Up,
             Phase.Held => ServiceTime.Fallen,
+            // Nobody expects a job to be there between its moments, or the run of a moment to have begun before it.
+            Phase.Resting => ServiceTime.Planned,
+            Phase.Waiting or Phase.Starting when (now.Run?.Cause ?? now.Awaited?.Cause) == Cause.Rhythm =>
+                ServiceTime.Planned,
             Phase.Stopping => now.Afterwards is Afterwards.Recover or Afterwards.AwaitNeeds
                 ? ServiceTime.Fallen
                 : ServiceTime.Planned,

@@ -24,6 +24,9 @@ public enum Cause
 
     /// <summary>A drill, which begins it as a boot would.</summary>
     Drill,
+
+    /// <summary>A moment of its rhythm.</summary>
+    Rhythm,
 }
 
 /// <summary>What happens once the present run has been stopped.</summary>
@@ -38,6 +41,9 @@ public enum Afterwards
 
     /// <summary>It went down with a service it needs, and begins again with it.</summary>
     AwaitNeeds,
+
+    /// <summary>Of a job this run alone was ended: its rhythm goes on.</summary>
+    AwaitMoment,
 }
 
 /// <summary>
@@ -100,6 +106,9 @@ public sealed record Situation
     /// <summary>Who asked for the latest start or stop, and when it was; null: nobody, by itself.</summary>
     public Asking? Asked { get; init; }
 
+    /// <summary>Its planned moments; null: it has none, or is a job whose rhythm is at rest.</summary>
+    public RhythmState? Rhythm { get; init; }
+
     public static Situation New(DateTimeOffset now) => new() { Since = now };
 
     /// <summary>
@@ -132,6 +141,7 @@ public sealed record Situation
                     ),
                 }
                 : Run,
+            Rhythm = Rhythm?.FittedTo(definition, Since),
             // Past the last step all is being ended by force.
             WindDownStep = Math.Min(
                 WindDownStep,

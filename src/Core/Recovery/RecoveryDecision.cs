@@ -109,15 +109,15 @@ public readonly record struct RecoveryDecision(
 
     /// <summary>A part from 0 to the spread set.</summary>
     private static double SpreadOf(Definition definition, RunNumber run) =>
-        ShareOf(definition.Name, run) * definition.Recover.Spread / 100;
+        ShareOf(definition.Name, run.Value) * definition.Recover.Spread / 100;
 
     /// <summary>
-    /// A part of a whole, from 0 to below 1, scattered over services and runs; the same each time it is asked
+    /// A part of a whole, from 0 to below 1, scattered over services and their runs or moments; the same each time it is asked
     /// (SplitMix64), so that a decision can be played again.
     /// </summary>
-    public static double ShareOf(string service, RunNumber run)
+    public static double ShareOf(string service, long number)
     {
-        var mixed = (ulong)run.Value;
+        var mixed = (ulong)number;
         foreach (var letter in service)
             mixed = (mixed ^ letter) * 0x100000001B3;
         mixed += 0x9E3779B97F4A7C15;

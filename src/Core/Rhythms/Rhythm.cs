@@ -17,10 +17,25 @@ public abstract record Rhythm
             yield return at;
     }
 
+    /// <summary>The last moment that is not after another and after the one that is known; null: there is none.</summary>
+    /// <param name="known">A moment of it, or before all that are asked for.</param>
+    public DateTimeOffset? Latest(DateTimeOffset known, DateTimeOffset until, TimeZoneInfo zone)
+    {
+        // From near the end, further back each time: there may be a great many between.
+        for (var back = TimeSpan.FromMinutes(1); ; back *= 2)
+        {
+            var from = until - back > known ? until - back : known;
+            if (After(from, zone) is { } first && first <= until)
+                return Following(first, zone).TakeWhile(at => at <= until).Aggregate(first, (_, at) => at);
+            if (from == known)
+                return null;
+        }
+    }
+
     /// <summary>As a definition writes it (<see cref="RhythmWords"/>).</summary>
     public abstract override string ToString();
 
-    private protected static readonly DateTime Latest = new(9000, 1, 1, 0, 0, 0, DateTimeKind.Unspecified);
+    private protected static readonly DateTime LastDay = new(9000, 1, 1, 0, 0, 0, DateTimeKind.Unspecified);
 }
 
 /// <summary>Times of a clock on the wall: each comes once a day at most, whatever the clock does.</summary>
@@ -49,7 +64,7 @@ public sealed record AtTimes(ImmutableArray<TimeOnly> Times, Days Days) : WallRh
 {
     protected override DateTime? From(DateTime wall)
     {
-        for (var day = wall.Date; day < Latest; day = day.AddDays(1))
+        for (var day = wall.Date; day < LastDay; day = day.AddDays(1))
         {
             if (!Days.Have(day))
                 continue;
@@ -89,14 +104,15 @@ public readonly record struct Days(byte Week, uint Month)
 /// Every so often, each day anew from one time of the day on; the lengths between are of true time, whatever the clock does.
 /// </summary>
 /// <param name="Length">10 s to less than a day.</param>
-public sealed record Every(TimeSpan Length, TimeOnly Begins) : Rhythm
+/// <param name="Begins">Null: at midnight, for nobody said when.</param>
+public sealed record Every(TimeSpan Length, TimeOnly? Begins) : Rhythm
 {
     public override DateTimeOffset? After(DateTimeOffset moment, TimeZoneInfo zone)
     {
         var day = WallClock.Of(moment, zone).Date;
         var begins = Enumerable
             .Range(-1, 4)
-            .Select(days => WallClock.At(day.AddDays(days) + Begins.ToTimeSpan(), zone))
+            .Select(days => WallClock.At(day.AddDays(days) + (Begins ?? TimeOnly.MinValue).ToTimeSpan(), zone))
             .ToList();
         var now = begins.FindLastIndex(begin => begin <= moment);
         var next = begins[now] + ((((moment - begins[now]).Ticks / Length.Ticks) + 1) * Length);

@@ -39,15 +39,16 @@ public static partial class RhythmWords
     {
         if (EveryForm().Match(text) is not { Success: true } found)
             return null;
-        var number = int.Parse(found.Groups["number"].Value, NumberStyles.None, CultureInfo.InvariantCulture);
-        var unit = found.Groups["unit"].Value;
-        var (months, days, time) = unit switch
+        var number = found.Groups["number"] is { Success: true, Value: var digits }
+            ? int.Parse(digits, NumberStyles.None, CultureInfo.InvariantCulture)
+            : 1;
+        var (months, days, time) = found.Groups["unit"].Value.TrimEnd('s') switch
         {
-            "month" or "months" => (number, 0, TimeSpan.Zero),
-            "week" or "weeks" => (0, 7 * number, TimeSpan.Zero),
-            "day" or "days" or "d" => (0, number, TimeSpan.Zero),
-            "h" => (0, 0, TimeSpan.FromHours(number)),
-            "min" => (0, 0, TimeSpan.FromMinutes(number)),
+            "month" => (number, 0, TimeSpan.Zero),
+            "week" => (0, 7 * number, TimeSpan.Zero),
+            "day" or "d" => (0, number, TimeSpan.Zero),
+            "hour" or "h" => (0, 0, TimeSpan.FromHours(number)),
+            "minute" or "min" => (0, 0, TimeSpan.FromMinutes(number)),
             _ => (0, 0, TimeSpan.FromSeconds(number)),
         };
         if (number == 0 || months > 1200 || days > 3650 || time.TotalDays > 3650 || (months + days == 0 && time < Shortest))
@@ -55,9 +56,10 @@ public static partial class RhythmWords
         var from = found.Groups["from"].Value;
         if (from.Length == 0 || ReadTime(from) is not null)
         {
-            var begins = from.Length == 0 ? TimeOnly.MinValue : ReadTime(from)!.Value;
+            var begins = from.Length == 0 ? null : ReadTime(from);
             return months + days == 0 && time < TimeSpan.FromDays(1) ? new Every(time, begins)
-                : months == 0 && time + TimeSpan.FromDays(days) == TimeSpan.FromDays(1) ? new AtTimes([begins], Days.All)
+                : months == 0 && time + TimeSpan.FromDays(days) == TimeSpan.FromDays(1)
+                    ? new AtTimes([begins ?? TimeOnly.MinValue], Days.All)
                 : null; // from which day on?
         }
 
@@ -65,7 +67,7 @@ public static partial class RhythmWords
     }
 
     internal static string Of(Every every) =>
-        $"every {Duration.Write(every.Length)}{(every.Begins == TimeOnly.MinValue ? "" : $" from {Of(every.Begins)}")}";
+        $"every {Duration.Write(every.Length)}{(every.Begins is { } begins ? $" from {Of(begins)}" : "")}";
 
     // At times of the day
 
@@ -265,7 +267,7 @@ public static partial class RhythmWords
     private static partial Regex Blanks();
 
     [GeneratedRegex(
-        @"^every (?<number>[0-9]{1,6}) ?(?<unit>s|min|h|d|days?|weeks?|months?)( from (?<from>[0-9: -]+))?$",
+        @"^every ((?<number>[0-9]{1,6}) ?)?(?<unit>s|seconds?|min|minutes?|h|hours?|d|days?|weeks?|months?)( from (?<from>[0-9: -]+))?$",
         RegexOptions.CultureInvariant
     )]
     private static partial Regex EveryForm();

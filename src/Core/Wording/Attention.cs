@@ -15,6 +15,8 @@ public static class Attention
                 return now.WakeAt is null
                     ? "it is on hold until it is released"
                     : "it is on hold; Calm Sentry tries it again now and then";
+            case Phase.Resting when now.LastEnd is { Bad: true, Outcome: var failed }:
+                return $"its last run {OutcomeWords.Of(failed)}";
             case Phase.Stopped when ServiceTimes.Of(now) == ServiceTime.Fallen:
                 return $"it will not be restarted automatically: it {OutcomeWords.Of(now.LastEnd!.Outcome)}";
         }

@@ -19,9 +19,11 @@ public static class Explanation
             Phase.Starting => Starting(definition, now, now.Run!, At),
             Phase.Waiting when now.Awaited is { } awaited => Waiting(definition, awaited, now, At),
             Phase.Waiting =>
-                $"Run {now.LastEnd?.Run} {Outcome(now)} at {At(now.LastEnd?.At ?? now.Since)}; restarting at {At(now.WakeAt ?? now.Since)}.",
+                $"Run {now.LastEnd?.Run} {Outcome(now)} at {At(now.LastEnd?.At ?? now.Since)}; {Again(definition)} at {At(now.WakeAt ?? now.Since)}.",
             Phase.Stopping => Stopping(definition, now, At),
             Phase.Held => Held(definition, now, At),
+            Phase.Resting => Resting(now, At),
+            _ when definition.IsJob => AtRest(definition, now, At),
             _ => Stopped(definition, now, At),
         };
     }
@@ -45,7 +47,32 @@ public static class Explanation
         var lost = now.Lost.IsEmpty
             ? ""
             : $" {string.Join(" and ", now.Lost)}, which it needs, is gone; it is restarted once that is back.";
-        return $"Running since {at(now.Run.Launched ?? now.Since)} as pid {now.Run.Pid}.{poor}{back}{lost}";
+        return $"Running since {at(now.Run.Launched ?? now.Since)} as pid {now.Run.Pid}.{poor}{back}{lost}{Due(now, at)}";
+    }
+
+    private static string Due(Situation now, Func<DateTimeOffset, string> at) =>
+        now.Rhythm?.Restart switch
+        {
+            { Busy: { } busy, Goes: false, Latest: var latest } =>
+                $" Its planned restart is put off: {busy}; {at(latest)} at the latest.",
+            { Goes: true } => " Its planned restart waits for others that need it.",
+            _ => "",
+        };
+
+    private static string Again(Definition definition) => definition.IsJob ? "tried again" : "restarting";
+
+    private static string Resting(Situation now, Func<DateTimeOffset, string> at)
+    {
+        var next = now.Rhythm?.Next is { Due: { } due } ? $"its next run is at {at(due)}" : "no run is planned any more";
+        var last = now.LastEnd is { } end ? $" Run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}." : "";
+        return $"Resting: {next}.{last}";
+    }
+
+    private static string AtRest(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    {
+        var by = now.Asked is { What: AskedFor.Stop } stop ? $", as {stop.By} asked at {at(stop.At)}" : "";
+        var last = now.LastEnd is { } end ? $" Run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}." : "";
+        return $"Its rhythm is at rest{by}: 'calm start {definition.Name}' runs it, and puts it in force again.{last}";
     }
 
     private static string Starting(Definition definition, Situation now, LiveRun run, Func<DateTimeOffset, string> at)
@@ -101,6 +128,8 @@ public static class Explanation
         var why =
             now.Run?.EndedFor is { Kind: OutcomeKind.NotProven }
                 ? $"Stopping: it was not ready within {Duration.Write(definition.Begin.Proof.Within)}"
+            : now.Run?.EndedFor is { Kind: OutcomeKind.TooLong, Detail: var longest }
+                ? $"Stopping: it took longer than {longest}"
             : now.Run?.EndedFor is { } reason ? $"Stopping, to be restarted: its health was poor ({reason.Detail})"
             : now.Afterwards == Afterwards.Recover ? "Stopping: its main process ended, others are left"
             : now.Afterwards == Afterwards.AwaitNeeds ? $"Stopping with {now.Asked?.By}, to start again with it"

@@ -12,6 +12,8 @@ public static class Intent
     public static string StartsBy(Definition definition) =>
         definition.Begin.At switch
         {
+            BeginAt.Boot or BeginAt.BootLate when definition.IsJob => "; it runs at its moments from now on.",
+            _ when definition.IsJob => "; its rhythm is at rest until it is started.",
             BeginAt.Boot => "; it starts with the machine.",
             BeginAt.BootLate => "; it starts after everything that starts at boot.",
             _ => ".",
@@ -50,9 +52,24 @@ public static class Intent
                 $"{definition.Title} would be started. {Launch(definition, command, directory, withoutNeeds)} {Nothing}",
         };
 
+    private static string StopJob(Definition definition, Situation now, bool thisRun)
+    {
+        var run = now.Run is { } live ? $"Run {live.Number} of {definition.Title} would be stopped. {Steps(definition)}" : "";
+        var rhythm = thisRun
+            ? now.Run is null ? $"{definition.Title} is not at work: nothing would change." : "Its rhythm would go on."
+            : $"Its rhythm would be at rest until somebody starts it.";
+        return $"{run} {rhythm} {Nothing}".TrimStart();
+    }
+
     /// <param name="first">Services that need it and would be stopped before it.</param>
-    public static string Stop(Definition definition, Situation now, IReadOnlyCollection<string> first) =>
-        now.Run is null
+    public static string Stop(
+        Definition definition,
+        Situation now,
+        IReadOnlyCollection<string> first,
+        bool thisRun = false
+    ) =>
+        definition.IsJob ? StopJob(definition, now, thisRun)
+        : now.Run is null
             ? now.Phase == Phase.Stopped
                 ? $"{definition.Title} is not running: a stop would change nothing. {Nothing}"
                 : $"{definition.Title} is not running; it would not be tried again. {Nothing}"

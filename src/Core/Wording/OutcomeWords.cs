@@ -18,6 +18,7 @@ public static class OutcomeWords
             OutcomeKind.NeverLaunched => $"failed to start: {outcome.Detail}",
             OutcomeKind.NotProven => outcome.Detail ?? "was not ready in time",
             OutcomeKind.Unwell => $"was ended because its health was poor: {outcome.Detail}",
+            OutcomeKind.TooLong => $"was ended because it took longer than {outcome.Detail}",
             OutcomeKind.KeeperLost => "lost its keeper; what was left of it was killed",
             _ => "was lost when the machine went down",
         };

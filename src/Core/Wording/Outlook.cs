@@ -37,10 +37,18 @@ public static class Outlook
                     new(retry, "Calm Sentry tries it again; one more failure puts it back on hold."),
                 ],
                 Phase.Held => [new(null, "Nothing happens automatically: it needs attention.")],
+                Phase.Stopped when definition.IsJob =>
+                [
+                    new(null, "Its rhythm is at rest: nothing runs it until somebody starts it."),
+                ],
                 Phase.Stopped => [new(null, WhileStopped(definition.Begin.At))],
                 _ => [],
             }
         );
+        if (now.Rhythm is { Next: { } place })
+            next.Add(new(place.Due, $"{(definition.IsJob ? "Its next run" : "Its next planned restart")} ({place.Of})."));
+        if (now.Rhythm is { Restart: { Goes: false, Busy: not null } due })
+            next.Add(new(due.Latest, "Its planned restart is done, busy or not."));
         if (now.Lost.Length > 0)
             next.Add(new(null, $"Once {string.Join(" and ", now.Lost)} is ready again, it is restarted."));
         return next;
@@ -66,6 +74,13 @@ public static class Outlook
                 watched.Since + (watch.Lasting > TimeSpan.Zero ? watch.Lasting : watch.Beat * (watch.Patience - 1)),
                 $"{watched.Seen}: if that continues ({watched.Bad} of {watch.Patience} looks), {Follows(watch.Follows)}."
             );
+        }
+
+        if (definition.IsJob)
+        {
+            if (now.WakeAt is { } limit)
+                yield return new(limit, "If it is still at work then, it is stopped: a failed run.");
+            yield break;
         }
 
         // What is on cannot fail: it has no process.
@@ -148,6 +163,13 @@ public static class Outlook
             [
                 output,
                 new("Restart it cleanly", $"calm restart {name}"),
+            ],
+            Phase.Resting =>
+            [
+                .. now.LastEnd is { Bad: true } ? [output] : Array.Empty<Possible>(),
+                new("Run it now", $"calm start {name}"),
+                new("Skip its next moment", $"calm ahead {name} --skip"),
+                new("Lay its rhythm to rest", $"calm stop {name}"),
             ],
             Phase.Stopped when definition.Begin.At == BeginAt.Never =>
             [

@@ -15,6 +15,7 @@ public static class RunWords
             Cause.Asked => now.Asked?.By.ToString() ?? "somebody",
             Cause.Boot => "the boot",
             Cause.Drill => "a drill",
+            Cause.Rhythm => "its rhythm",
             _ => Sentry,
         };
 
@@ -23,7 +24,7 @@ public static class RunWords
         end switch
         {
             { AsAsked: true } => after.Asked?.By.ToString() ?? "somebody",
-            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell } => Sentry,
+            { Outcome.Kind: OutcomeKind.NotProven or OutcomeKind.Unwell or OutcomeKind.TooLong } => Sentry,
             { Outcome.Kind: OutcomeKind.NeverLaunched } => "its launch",
             { Outcome.Kind: OutcomeKind.MachineLost } => "the machine",
             { Outcome.Kind: OutcomeKind.KeeperLost } => "the loss of its keeper",

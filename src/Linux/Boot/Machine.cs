@@ -32,6 +32,19 @@ public static class Machine
             : null;
     }
 
+    /// <summary>Whether the kernel has been told that its clock is set right (adjtimex(2), STA_UNSYNC).</summary>
+    public static unsafe bool IsClockSet
+    {
+        get
+        {
+            const int statusAt = 40,
+                unsynchronized = 0x40;
+            var timex = stackalloc byte[512]; // struct timex has 208 bytes
+            new Span<byte>(timex, 512).Clear(); // nothing is to be set
+            return Native.Libc.adjtimex(timex) >= 0 && (*(int*)(timex + statusAt) & unsynchronized) == 0;
+        }
+    }
+
     public static string HostName => Environment.MachineName;
 
     /// <summary>

@@ -165,6 +165,9 @@ internal static unsafe partial class Libc
     }
 
     [LibraryImport("libc")]
+    public static partial int adjtimex(byte* timex);
+
+    [LibraryImport("libc")]
     public static partial int open(byte* path, int flags, int mode);
 
     [LibraryImport("libc")]

@@ -27,7 +27,8 @@ internal static class Reply
         string said,
         ServiceView? service = null,
         IReadOnlyList<FindingView>? findings = null,
-        RepeatView? repeat = null
+        RepeatView? repeat = null,
+        IReadOnlyList<MomentsView>? moments = null
     ) =>
         Of(
             new Answer
@@ -38,6 +39,7 @@ internal static class Reply
                 Service = service,
                 Findings = findings,
                 Repeat = repeat,
+                Moments = moments,
             }
         );
 }

@@ -210,10 +210,12 @@ internal static class RunRoutes
     /// </summary>
     /// <param name="called">The service.</param>
     /// <param name="dependents">stop: those that need it are stopped first; leave: they keep running.</param>
+    /// <param name="thisRun">Of a job: its rhythm goes on; else that is at rest until a start.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Stop(
         Called called,
         string? dependents,
+        [FromQuery(Name = "this-run")] bool? thisRun,
         bool? dry,
         Registry registry,
         House house,
@@ -221,15 +223,23 @@ internal static class RunRoutes
     )
     {
         var actor = called.Service;
+        if (thisRun == true && !actor.Definition.IsJob)
+            return Problems.Of(
+                409,
+                "no-job",
+                "It is no job",
+                $"{actor.Definition.Title} is no job (kind: periodic): there is no rhythm that would go on; nothing was stopped.",
+                $"calm stop {actor.Definition.Name}"
+            );
         var (needing, problem) = actor.Situation.Run is null
             ? (new HashSet<string>(), null)
             : Needing(actor, dependents, "stop", registry);
         if (problem is not null)
             return problem;
         if (dry == true)
-            return WouldDo(actor, Intent.Stop(actor.Definition, actor.Situation, needing));
+            return WouldDo(actor, Intent.Stop(actor.Definition, actor.Situation, needing, thisRun == true));
         var first = await registry.Plans.Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
-        var answer = await StopOne(actor, house, context).ConfigureAwait(false);
+        var answer = await StopOne(actor, thisRun == true, house, context).ConfigureAwait(false);
         if (first.Count == 0)
             return Reply.Of(answer);
         var (need, were) = first.Count == 1 ? ("needs", "was") : ("need", "were");
@@ -311,15 +321,20 @@ internal static class RunRoutes
     /// <summary>Whoever forgets a pause is not to find a service unwatched for months.</summary>
     private static readonly TimeSpan LongestPause = TimeSpan.FromDays(7);
 
-    private static async Task<Answer> StopOne(ServiceActor actor, House house, HttpContext context)
+    private static async Task<Answer> StopOne(ServiceActor actor, bool thisRun, House house, HttpContext context)
     {
         var before = actor.Situation;
-        var asked = await actor.Ask(new StopAsked(Caller.Of(context).Who)).ConfigureAwait(false);
+        var asked = await actor.Ask(new StopAsked(Caller.Of(context).Who, thisRun)).ConfigureAwait(false);
         var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
         await house.Store.Kept().ConfigureAwait(false);
         var title = actor.Definition.Title;
-        var (code, said) = (now.Phase == Phase.Stopped, before.Run, now.LastEnd) switch
+        var down = now.Phase == Phase.Stopped || (thisRun && now.Phase == Phase.Resting);
+        var (code, said) = (down, before.Run, now.LastEnd) switch
         {
+            (true, null, _) when actor.Definition.IsJob => (
+                before.Phase == now.Phase ? AnswerCode.NotRunningBefore : AnswerCode.Stopped,
+                $"{title} was not at work. {actor.View.Why}"
+            ),
             (false, _, _) => (AnswerCode.StartedMeanwhile, $"{title} was started again meanwhile. {actor.View.Why}"),
             (_, null, _) when ServiceTimes.Of(before) == ServiceTime.Fallen && before.Phase == Phase.Stopped => (
                 AnswerCode.FailureSeen,
@@ -337,8 +352,9 @@ internal static class RunRoutes
         return new Answer
         {
             Code = code,
-            CameTrue = now.Phase == Phase.Stopped,
-            Said = said,
+            CameTrue = down,
+            Said =
+                down && actor.Definition.IsJob && before.Run is not null ? $"{said} {actor.View.Why}" : said,
             Service = actor.View,
         };
     }
@@ -424,18 +440,22 @@ internal static class RunRoutes
             )
             .ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
-        var came = now.LastRun == run && now.Phase == Phase.Running;
+        // A job may be done before it counts as running.
+        var done = actor.Definition.IsJob && now.LastEnd is { Bad: false, AsAsked: false } end && end.Run == run;
+        var came = done || (now.LastRun == run && now.Phase == Phase.Running);
         var title = actor.Definition.Title;
         var process = now.Run?.Pid is { } pid ? $"pid {pid}" : "switched on";
         return new Answer
         {
             Code =
                 !came ? AnswerCode.NotRunning
+                : done ? AnswerCode.Done
                 : already ? AnswerCode.RunningAlready
                 : AnswerCode.Started,
             CameTrue = came,
             Said =
                 !came ? $"{title} is not running: {Why(actor, now, registry)}"
+                : done ? $"{title} is done: run {run} {OutcomeWords.Of(now.LastEnd!.Outcome)}. {actor.View.Why}"
                 : already ? $"{title} was already running: run {run}, {process}."
                 : $"{title} is running: run {run}, {process}.",
             Service = actor.View,

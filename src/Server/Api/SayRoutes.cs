@@ -26,10 +26,11 @@ internal static class SayRoutes
 
     private static async Task<IResult> Hear(string? word, Record logbook, Pace pace, HttpContext context)
     {
-        if (word is not ("serves" or "well" or "says" or "notes" or "warns" or "asks"))
+        if (word is not ("serves" or "well" or "says" or "busy" or "idle" or "notes" or "warns" or "asks"))
             return Say(
                 404,
-                "There are: /serves, /well, /says (a body is shown as what it says of itself), and /notes, /warns, /asks "
+                "There are: /serves, /well, /says (a body is shown as what it says of itself), /busy and /idle (a planned restart "
+                    + "waits while it is busy; a body says with what), and /notes, /warns, /asks "
                     + "(a body becomes an entry of the logbook; asks: a person is to hear of it)."
             );
         var (text, problem) = await Incoming.Text(context.Request, MostBytes).ConfigureAwait(false);
@@ -41,6 +42,12 @@ internal static class SayRoutes
         text = text!.Trim();
         if (text.Length > LongestText)
             return TooLong();
+        if (word is "busy" or "idle")
+        {
+            service.SaysBusy(word == "busy", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
+            return Say(200, "Heard.");
+        }
+
         service.Says(word == "serves", word != "says", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
         return Say(200, "Heard.");
     }

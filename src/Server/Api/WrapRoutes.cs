@@ -10,6 +10,7 @@ using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Rhythms;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -48,7 +49,8 @@ internal static class WrapRoutes
         Checker checker,
         SentryStore store,
         Record logbook,
-        Places places
+        Places places,
+        TimeProvider clock
     )
     {
         var caller = Caller.Of(context);
@@ -72,7 +74,8 @@ internal static class WrapRoutes
                     Intent.Wrap(definition, CommandLine.Folded(LaunchOrder.CommandOf(definition.Program))),
                     null,
                     FindingViews.Of(findings, definition.Accept),
-                    FindingViews.RepeatOf(definition, sent.Given)
+                    FindingViews.RepeatOf(definition, sent.Given),
+                    Ahead.Moments(definition, clock.GetUtcNow())
                 );
         var added = false;
         if (
@@ -92,7 +95,9 @@ internal static class WrapRoutes
             return refused;
         if (!added)
             return Taken(definition.Name);
-        LogAccepted(findings, registry.Find(definition.Name)!, definition.Accept, caller, logbook);
+        var wrapped = registry.Find(definition.Name)!;
+        LogAccepted(findings, wrapped, definition.Accept, caller, logbook);
+        await wrapped.Ask(new Wrapped()).ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
         if (store.Failure is { } failure)
         {
@@ -111,6 +116,7 @@ internal static class WrapRoutes
                 Said =
                     $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running{starts}",
                 Service = view,
+                Moments = Ahead.Moments(definition, clock.GetUtcNow()),
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = FindingViews.RepeatOf(definition, sent.Given),
             },
@@ -133,7 +139,8 @@ internal static class WrapRoutes
         Checker checker,
         SentryStore store,
         Record logbook,
-        Places places
+        Places places,
+        TimeProvider clock
     )
     {
         var caller = Caller.Of(context);
@@ -163,9 +170,12 @@ internal static class WrapRoutes
                     : $"{definition.Title} would be adjusted:\n  {string.Join("\n  ", changes)}\n"
                         + $"{WouldHold(actor, changes)} Nothing was done.",
                 actor.View,
-                FindingViews.Of(findings, definition.Accept)
+                FindingViews.Of(findings, definition.Accept),
+                moments: Replanned(actor.Definition, definition, clock)
             );
         }
+
+        var moments = Replanned(actor.Definition, definition, clock);
 
         if (
             await InEffect(
@@ -195,6 +205,7 @@ internal static class WrapRoutes
                         : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  "
                             + $"{string.Join("\n  ", changes)}\n{Since(actor, changes)}",
                 Service = actor.View,
+                Moments = moments,
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = FindingViews.RepeatOf(definition, sent.Given),
             }
@@ -252,6 +263,10 @@ internal static class WrapRoutes
             }
         );
     }
+
+    /// <summary>The moments to come of a definition that plans others than before; null: it does not.</summary>
+    private static IReadOnlyList<MomentsView>? Replanned(Definition before, Definition now, TimeProvider clock) =>
+        before.Rhythm.SequenceEqual(now.Rhythm) ? null : Ahead.Moments(now, clock.GetUtcNow());
 
     /// <summary>Puts a definition into effect, unless it closes a circle of needs; no two at once.</summary>
     private static async Task<IResult?> InEffect(

@@ -108,6 +108,7 @@ internal static class FindingViews
             Findings = Of(findings, definition.Accept),
             Errors = [],
             Definition = whole.RootElement.Clone(),
+            Moments = Rhythms.Ahead.Moments(definition, house.Now),
             Command = LaunchOrder.CommandOf(definition.Program),
             Interpreters = await InterpretersOf(definition, house).ConfigureAwait(false),
             Repeat = RepeatOf(definition, sent.Given),

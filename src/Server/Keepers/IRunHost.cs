@@ -19,6 +19,11 @@ internal interface IRunHost
     /// <summary>Why nothing is to begin with the machine at this boot, as a clause; null: all that should does.</summary>
     string? BeginsNothing { get; }
 
+    /// <summary>
+    /// Since the machine came up its clock is known to be set, or that has been waited for long enough (5 min).
+    /// </summary>
+    bool IsClockSet { get; }
+
     /// <summary>Ticks of all processors since boot, and those of them that were idle.</summary>
     (long All, long Idle) ProcessorTime();
 

@@ -18,6 +18,11 @@ internal sealed class RunHost(House house) : IRunHost
 
     public string? BeginsNothing => Machine.BeginsNothing(house.Places.BeginNothing);
 
+    public bool IsClockSet => Machine.IsClockSet || house.Now - Machine.BootedAt > ClockPatience;
+
+    /// <summary>How long after the machine came up its clock is waited for.</summary>
+    private static readonly TimeSpan ClockPatience = TimeSpan.FromMinutes(5);
+
     public (long All, long Idle) ProcessorTime() => Machine.ProcessorTime();
 
     public Account? AccountOf(string name) => Account.Named(name);

@@ -8,6 +8,7 @@ using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Rhythms;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Store;
 
@@ -25,6 +26,13 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     public Record Logbook => Once(ref logbook, () => new(Store, Events, Clock));
 
     public StartGate Gate => Once(ref gate, () => new(this));
+
+    /// <summary>How many jobs may be at work at once.</summary>
+    public int JobsAtOnce { get; init; } = new Settings().JobsAtOnce;
+
+    public JobGate Jobs => Once(ref jobs, () => new(JobsAtOnce));
+
+    public Calendar Calendar => Once(ref calendar, () => new(this));
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
     public TimeSpan ShutdownWithin { get; init; } = new Settings().ShutdownWithin;
@@ -111,6 +119,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     private ControlGroups? groups;
     private IRunHost? host;
     private StartGate? gate;
+    private JobGate? jobs;
+    private Calendar? calendar;
     private Ceilings? ceilings;
     private AsAccount? asAccount;
     private DefinitionCopies? copies;

@@ -219,6 +219,7 @@ internal sealed class Registry(House house)
             actor.Ask(newBoot ? new MachineBegan(HeldBack: heldBack is not null) : new Resumed())
         );
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
+        house.Calendar.Begin();
         Plans.TakeUp(newMachine || newBoot);
         // Only when it is on record which numbers were left out.
         house.OnceKept(house.Host.Remember);

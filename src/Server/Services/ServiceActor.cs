@@ -10,6 +10,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Rhythms;
 using CalmSentry.Server.Watching;
 using CalmSentry.Store;
 
@@ -40,7 +41,8 @@ internal sealed partial class ServiceActor : IDisposable
     private CancellationTokenSource? needLook,
         proofLook,
         watchLook,
-        stepLook;
+        stepLook,
+        restartLook;
     private Task<StepEffect?>? step;
     private int stepIndex;
     private TaskCompletionSource<int>? inputTaken;
@@ -285,6 +287,31 @@ internal sealed partial class ServiceActor : IDisposable
     /// </summary>
     public long AliveStamp { get; private set; }
 
+    /// <summary>What the program said it is busy with, as a clause; null: it did not, or is no more.</summary>
+    public string? BusyWith => busy is { } said && Situation.Run?.Number == said.Run ? said.With : null;
+
+    private sealed record Busy(RunNumber Run, string With);
+
+    private volatile Busy? busy;
+
+    /// <summary>The program says that it is in the middle of something, or no more.</summary>
+    public void SaysBusy(bool isBusy, string? with) =>
+        Post(
+            () =>
+            {
+                busy =
+                    isBusy && Situation.Run is { } run
+                        ? new(run.Number, with is null ? "it says that it is busy" : $"it says that it is busy: {with}")
+                        : null;
+                var heard = nextSaid;
+                nextSaid = new(house.Promises);
+                heard.TrySetResult();
+                Publish();
+                return Task.CompletedTask;
+            },
+            null
+        );
+
     /// <summary>Figures of the live run.</summary>
     public Vitals Vitals { get; private set; }
 
@@ -396,6 +423,8 @@ internal sealed partial class ServiceActor : IDisposable
         proofLook?.Cancel();
         watchLook?.Cancel();
         stepLook?.Cancel();
+        restartLook?.Cancel();
+        house.Calendar.Set(this, null);
         letters.Writer.TryComplete();
     }
 
@@ -472,6 +501,8 @@ internal sealed partial class ServiceActor : IDisposable
             : stamp.Wall;
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
+        if (before.Rhythm is not null || Situation.Rhythm is not null)
+            house.Calendar.Set(this, Situation.Rhythm?.LookAt);
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
         {
             alongside?.Invoke();
@@ -527,10 +558,20 @@ internal sealed partial class ServiceActor : IDisposable
             step = null;
         }
 
-        if (!inGate || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting)
+        if (Situation.Rhythm?.Restart is null)
+            Stop(ref restartLook);
+        var job = Definition.IsJob && Situation.Run is not null;
+        if (job && !inGate)
+        {
+            inGate = true;
+            house.Jobs.Count(this);
+        }
+
+        if (!inGate || job || Situation.Awaited?.Step == AwaitStep.Turn || Situation.Phase == Phase.Starting)
             return;
         inGate = false;
         house.Gate.Leave(this);
+        house.Jobs.Leave(this);
     }
 
     /// <summary>Nothing that is done at the end of a look holds this up.</summary>
@@ -644,7 +685,16 @@ internal sealed partial class ServiceActor : IDisposable
                 break;
             case AskTurn:
                 inGate = true;
-                house.Gate.Ask(this);
+                if (Definition.IsJob)
+                    house.Jobs.Ask(this);
+                else
+                    house.Gate.Ask(this);
+                break;
+            case WeighRestart weigh:
+                Look(ref restartLook, gone => RestartRoom.Weigh(this, weigh.Moment, house, gone));
+                break;
+            case RestartInOrder restart:
+                Look(ref restartLook, gone => RestartRoom.InOrder(this, restart.Moment, house, registry, gone));
                 break;
             case FindMain find:
                 _ = FindMain(find.Run);

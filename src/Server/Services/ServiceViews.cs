@@ -56,6 +56,8 @@ internal static class ServiceViews
             WatchesPausedUntil = now.WatchesPausedUntil,
             Command = LaunchOrder.CommandOf(definition.Program),
             Said = actor.Said,
+            Busy = actor.BusyWith,
+            NextMoment = now.Rhythm?.Next?.Due,
             Awaits = Awaits(definition, now),
         };
     }
@@ -107,6 +109,8 @@ internal static class ServiceViews
                     : null,
             Pending = view.Pending,
             Said = view.Said,
+            Busy = view.Busy,
+            NextMoment = view.NextMoment,
             Awaits = view.Awaits,
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
             NeededBy = registry.Graph.DependentsOf(view.Name),

@@ -28,6 +28,8 @@ internal sealed record EntryRecord : IRecord
 
     public long? Pause { get; init; }
 
+    public DateTimeOffset? Moment { get; init; }
+
     public long? Count { get; init; }
 
     public int? Revision { get; init; }
@@ -57,6 +59,7 @@ internal sealed record EntryRecord : IRecord
             Usual = Of(entry.Usual),
             Limit = Of(entry.Limit),
             Pause = Of(entry.Pause),
+            Moment = entry.Moment,
             Count = entry.Count,
             Revision = entry.Revision,
             Name = entry.Name,
@@ -81,6 +84,7 @@ internal sealed record EntryRecord : IRecord
             Usual = To(Usual),
             Limit = To(Limit),
             Pause = To(Pause),
+            Moment = Moment,
             Count = Count,
             Revision = Revision,
             Name = Name,

@@ -45,6 +45,8 @@ internal sealed record SituationRecord : IRecord
 
     public AskingRecord? Asked { get; init; }
 
+    public RhythmRecord? Rhythm { get; init; }
+
     public ClockRecord? Saved { get; init; }
 
     public static SituationRecord Of(Situation now) =>
@@ -76,6 +78,7 @@ internal sealed record SituationRecord : IRecord
                     asked.By.Kind == default ? null : Words.Of(asked.By.Kind)
                 )
                 : null,
+            Rhythm = now.Rhythm is { } rhythm ? RhythmRecord.Of(rhythm) : null,
         };
 
     public Situation ToCore() =>
@@ -105,10 +108,72 @@ internal sealed record SituationRecord : IRecord
                     asked.At
                 )
                 : null,
+            Rhythm = Rhythm?.ToCore(),
         };
 
     internal static ImmutableArray<T>? Some<T>(ImmutableArray<T> all) => all.IsEmpty ? null : all;
 }
+
+internal sealed record RhythmRecord
+{
+    public required ImmutableArray<RhythmPlaceRecord> Places { get; init; }
+
+    public DateTimeOffset? Slot { get; init; }
+
+    public string? SlotOf { get; init; }
+
+    public int Tries { get; init; }
+
+    public SlotRecord? Queued { get; init; }
+
+    public DueRestartRecord? Restart { get; init; }
+
+    public long Spared { get; init; }
+
+    public static RhythmRecord Of(RhythmState rhythm) =>
+        new()
+        {
+            Places = rhythm.Places.ToRecords(place => new RhythmPlaceRecord(
+                place.Of,
+                place.Taken,
+                place.Next,
+                place.Due
+            )),
+            Slot = rhythm.Slot,
+            SlotOf = rhythm.SlotOf,
+            Tries = rhythm.Tries,
+            Queued = rhythm.Queued is { } queued ? new(queued.At, queued.Of) : null,
+            Restart = rhythm.Restart is { } due
+                ? new(due.Of, due.Moment, due.Latest, due.Busy, due.Goes)
+                : null,
+            Spared = rhythm.Spared,
+        };
+
+    public RhythmState ToCore() =>
+        new(Places.ToRecords(place => new RhythmPlace(place.Of, place.Taken, place.Next, place.Due)))
+        {
+            Slot = Slot,
+            SlotOf = SlotOf,
+            Tries = Tries,
+            Queued = Queued is { } queued ? (queued.At, queued.Of) : null,
+            Restart = Restart is { } due
+                ? new(due.Of, due.Moment, due.Latest) { Busy = due.Busy, Goes = due.Goes }
+                : null,
+            Spared = Spared,
+        };
+}
+
+internal sealed record RhythmPlaceRecord(string Of, DateTimeOffset Taken, DateTimeOffset? Next, DateTimeOffset? Due);
+
+internal sealed record SlotRecord(DateTimeOffset At, string Of);
+
+internal sealed record DueRestartRecord(
+    string Of,
+    DateTimeOffset Moment,
+    DateTimeOffset Latest,
+    string? Busy,
+    bool Goes
+);
 
 internal sealed record ClockRecord(DateTimeOffset Wall, long Forward);
 

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Rhythms;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Definitions;
@@ -101,7 +102,7 @@ public class DefinitionTests
 
     internal static readonly Gen<Watch> Watches =
         from which in Gen.Int[0, 11]
-        from length in Lengths
+        from length in Waits
         from every in Lengths
         from number in Gen.Int[1, 1000]
         from text in Words
@@ -179,8 +180,16 @@ public class DefinitionTests
         from watches in Watches.Array[0, 4]
         from steps in Steps.Array[0, 4]
         from codes in Gen.Enum<CodeFollow>().Array[0, 4]
+        from runs in Runs.Array[1, 3]
+        from restarts in Restarts.Array[0, 3]
         select new Definition
         {
+            Rhythm = kind switch
+            {
+                ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of)],
+                ProgramKind.Toggles => [],
+                _ => [.. restarts.DistinctBy(restart => restart.Of)],
+            },
             Name = name,
             Title = title,
             Identity = identity,
@@ -243,6 +252,58 @@ public class DefinitionTests
                         .. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep),
                     ]),
         };
+
+    private static readonly Gen<Rhythm> Moments = Gen.OneOfConst(
+            "every 15 min",
+            "every 90 s from 16:30",
+            "every 2 weeks from 2026-11-30 06:00",
+            "daily at 01:00, 13:00:30",
+            "on mon-fri, last at 16:30",
+            "cron 0,30 6 13 * 5",
+            "R5/2026-11-30T06:00+01:00/P1M2DT3H"
+        )
+        .Select(words => RhythmWords.TryRead(words, out var rhythm) ? rhythm : throw new FormatException(words));
+
+    private static readonly Gen<string?> Zones = Gen.OneOfConst<string?>(null, "Europe/Oslo", "UTC");
+
+    private static readonly Gen<TimeSpan> Waits = Gen.Int[1, 100_000].Select(seconds => TimeSpan.FromSeconds(seconds));
+
+    private static readonly Gen<Planned> Runs =
+        from moments in Moments
+        from zone in Zones
+        from spread in Waits
+        from missed in Gen.Enum<IfMissed>()
+        from running in Gen.Enum<IfRunning>()
+        from again in Gen.Int[0, 100]
+        from given in Gen.Bool
+        select (Planned)
+            new PlannedRun(moments)
+            {
+                Zone = zone,
+                Spread = given ? (spread < TimeSpan.FromSeconds(90) ? spread : TimeSpan.FromSeconds(90)) : null,
+                Missed = missed,
+                IfRunning = running,
+                Longest = given ? spread : null,
+                Again = again,
+            };
+
+    private static readonly Gen<Planned> Restarts =
+        from moments in Moments
+        from zone in Zones
+        from length in Waits
+        from missed in Gen.Enum<IfMissed>()
+        from busy in Gen.OneOfConst<string?>(null, "said", "http://127.0.0.1:7413/busy", "/srv/skerry/busy 'a b', c")
+        from given in Gen.Bool
+        select (Planned)
+            new PlannedRestart(moments)
+            {
+                Zone = zone,
+                Missed = missed,
+                Busy = busy,
+                PutOff = length,
+                NeedlessWithin = length / 2,
+                MemoryAbove = given ? 1 << 20 : null,
+            };
 
     private static ImmutableArray<Watch> Watched(
         ProgramKind kind,

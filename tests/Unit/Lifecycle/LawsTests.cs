@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Wording;
 using CsCheck;
 
@@ -15,6 +16,39 @@ public class LawsTests
     private static readonly string[] Needed = ["tide-store", "berth-relay"];
 
     private static readonly string[] CodeNames = ["1", "KILL", "0"];
+
+    private static readonly Gen<Planned> Planned =
+        from seconds in OneOf(10, 60, 3600)
+        from running in Gen.Enum<IfRunning>()
+        from missed in Gen.Enum<IfMissed>()
+        from longest in OneOf<int?>(null, 5, 600)
+        from again in Gen.Int[0, 2]
+        from spread in OneOf<int?>(null, 0, 9)
+        select (Planned)
+            new PlannedRun(new Every(TimeSpan.FromSeconds(seconds), null))
+            {
+                IfRunning = running,
+                Missed = missed,
+                Longest = longest is { } most ? TimeSpan.FromSeconds(most) : null,
+                Again = again,
+                Spread = spread is { } part ? TimeSpan.FromSeconds(part) : null,
+                Zone = "UTC",
+            };
+
+    private static readonly Gen<Planned> PlannedRestarts =
+        from seconds in OneOf(60, 3600)
+        from busy in OneOf<string?>(null, PlannedRestart.BusySaid)
+        from needless in OneOf(0, 120)
+        from above in OneOf<long?>(null, 1 << 20)
+        select (Planned)
+            new PlannedRestart(new Every(TimeSpan.FromSeconds(seconds), null))
+            {
+                Busy = busy,
+                PutOff = TimeSpan.FromSeconds(30),
+                NeedlessWithin = TimeSpan.FromSeconds(needless),
+                MemoryAbove = above,
+                Zone = "UTC",
+            };
 
     private static readonly Gen<Definition> Definitions =
         from at in Gen.Enum<BeginAt>()
@@ -52,8 +86,16 @@ public class LawsTests
         ).Array[0, 2]
         from codes in Gen.Enum<CodeFollow>().Array[0, 3]
         from retry in OneOf<int?>(null, null, 1, 600)
+        from runs in Planned.Array[1, 2]
+        from restarts in PlannedRestarts.Array[0, 2]
         select Make(at, after, first, ends, steps, kind) with
         {
+            Rhythm = kind switch
+            {
+                ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of)],
+                ProgramKind.Toggles => [],
+                _ => [.. restarts.DistinctBy(restart => restart.Of)],
+            },
             Watch = [.. watches.Distinct().Where(watch => kind != ProgramKind.Toggles || watch is AnswerWatch)],
             Recover = new()
             {
@@ -88,6 +130,25 @@ public class LawsTests
         (2, Gen.Const<Action<World>>(world => world.Happens(new StopAsked(new("anna"))))),
         (2, Gen.Const<Action<World>>(world => world.Happens(new RestartAsked(new("anna"))))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new MachineBegan()))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new Wrapped()))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new StopAsked(new("anna"), ThisRun: true)))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new SkipAsked(new("anna"))))),
+        (1, Gen.Const<Action<World>>(world => world.Happens(new AdvanceAsked(new("anna"))))),
+        (5, Gen.Const<Action<World>>(world => world.PassToNextMoment())),
+        (1, Gen.Bool.Select<bool, Action<World>>(set => world => world.Happens(new CalendarCame(set)))),
+        (
+            2,
+            Gen.Select(Gen.Bool, OneOf<long?>(null, 1, 1 << 21))
+                .Select<(bool, long?), Action<World>>(weighed =>
+                    world =>
+                    {
+                        if (world.Situation.Rhythm?.Restart is { } due)
+                            world.Happens(
+                                new RestartWeighed(due.Moment, weighed.Item1 ? "it prints" : null, weighed.Item2)
+                            );
+                    }
+                )
+        ),
         (1, Gen.Const<Action<World>>(world => world.Happens(new BootSettled()))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new StartAsked(new("anna"), WithoutNeeds: true)))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new ForceAsked(new("the shutdown"))))),

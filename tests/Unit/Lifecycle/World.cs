@@ -95,6 +95,7 @@ internal sealed class World(Definition first)
         definition = other with
         {
             Program = was.Program,
+            Rhythm = other.Program.Kind == was.Program.Kind ? other.Rhythm : was.Rhythm,
             Watch = [.. other.Watch.Where(watch => was.Program.Kind != ProgramKind.Toggles || watch is AnswerWatch)],
         };
         var seen = Situation.Run?.Watched ?? [];
@@ -150,6 +151,17 @@ internal sealed class World(Definition first)
         if (at > Now)
             Now = at;
         Happens(new TimeCame());
+        return true;
+    }
+
+    /// <summary>Lets time run to the next planned moment. False when none comes.</summary>
+    public bool PassToNextMoment()
+    {
+        if (Situation.Rhythm?.LookAt is not { } at)
+            return false;
+        if (at > Now)
+            Now = at;
+        Happens(new CalendarCame());
         return true;
     }
 
@@ -226,6 +238,13 @@ internal sealed class World(Definition first)
                 Assert.Equal(Live, off.Run);
                 Assert.Equal(ProgramKind.Toggles, definition.Program.Kind);
                 break;
+            case WeighRestart weigh:
+                Assert.Equal((Phase.Running, weigh.Moment), (Situation.Phase, Situation.Rhythm!.Restart!.Moment));
+                break;
+            case RestartInOrder restart:
+                Assert.Equal((Phase.Running, restart.Moment), (Situation.Phase, Situation.Rhythm!.Restart!.Moment));
+                Assert.True(Situation.Rhythm.Restart.Goes);
+                break;
             case Dismiss:
                 Assert.True(
                     Live is null || Situation.Run is { Switch: Switch.On },
@@ -260,6 +279,22 @@ internal sealed class World(Definition first)
                     ),
                 $"launched without {definition.Begin.Needs[i].InWords}"
             );
+    }
+
+    private void CheckRhythm()
+    {
+        if (Situation.Phase == Phase.Resting)
+            Assert.True(definition.IsJob && Situation.Rhythm is not null, "what rests waits for a moment");
+        if (definition.IsJob && Situation.Phase == Phase.Stopped)
+            Assert.True(Situation.Rhythm is null || Situation.LastEnd is { Outcome.Kind: OutcomeKind.MachineLost });
+        if (!definition.IsJob)
+            Assert.Equal(definition.Rhythm.IsEmpty, Situation.Rhythm is null);
+        if (Situation.Rhythm is not { } rhythm)
+            return;
+        Assert.Equal(definition.Rhythm.Select(planned => planned.Of), rhythm.Places.Select(place => place.Of));
+        Assert.True(rhythm.Restart is null || (Situation.Phase == Phase.Running && !definition.IsJob));
+        foreach (var (place, planned) in rhythm.Places.Zip(definition.Rhythm))
+            Assert.Equal((planned.After(place.Taken), true), (place.Next, place.Due >= place.Next || place.Next is null));
     }
 
     private void CheckSituation()
@@ -301,6 +336,8 @@ internal sealed class World(Definition first)
             health.Level == HealthLevel.Poor || Situation.Phase == Phase.Running || health.Level == HealthLevel.Unknown
         );
         Assert.Equal(Situation.Phase == Phase.Running, ServiceTimes.Of(Situation) == ServiceTime.Up);
+        if (!Forgotten)
+            CheckRhythm();
         if (Situation.Phase == Phase.Held)
             Assert.NotNull(Attention.Of(definition, Situation));
     }

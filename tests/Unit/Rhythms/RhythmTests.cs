@@ -30,7 +30,8 @@ public class RhythmTests
     [InlineData("every 15 min from 16:30", "Europe/Oslo", "2026-11-27T15:20Z", "11-27T15:30 11-27T15:45")]
     [InlineData("every 7 h from 16:30", "UTC", "2026-11-27T16:30Z", "11-27T23:30 11-28T06:30 11-28T13:30 11-28T16:30")]
     [InlineData("every 2 h from 16:30", "Europe/Oslo", "2026-07-01T14:00Z", "07-01T14:30 07-01T16:30")]
-    [InlineData("every 90 s from 2026-11-27 10:00:30", "UTC", "2020-01-01T00:00Z", "11-27T10:00:30 11-27T10:02")]
+    [InlineData("every hour from 00:10", "UTC", "2026-07-01T14:00Z", "07-01T14:10 07-01T15:10")]
+    [InlineData("every 90 seconds from 2026-11-27 10:00:30", "UTC", "2020-01-01T00:00Z", "11-27T10:00:30 11-27T10:02")]
     [InlineData("every 2 weeks from 2026-03-16 06:00", "Europe/Oslo", "2026-03-01T00:00Z", "03-16T05:00 03-30T04:00")]
     // The 31st, the end of a month, and the leap day.
     [InlineData("on 31 at 12:00", "UTC", "2026-01-31T12:00Z", "03-31T12:00 05-31T12:00 07-31T12:00")]
@@ -213,7 +214,7 @@ public class RhythmTests
     [Theory]
     [InlineData("every 9 s")]
     [InlineData("every 0 min")]
-    [InlineData("every 15 minutes")]
+    [InlineData("every 15 moons")]
     [InlineData("every 2 weeks")]
     [InlineData("every 2 weeks from 06:00")]
     [InlineData("every 15 min from 24:00")]

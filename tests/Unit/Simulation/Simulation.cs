@@ -20,6 +20,8 @@ internal sealed class Simulation : IDisposable
         .. Enum.GetValues<Temper>().Select(one => Name(one)),
         "needing",
         "leaning",
+        "pulls",
+        "exports",
     ];
     private static readonly Principal Anna = new("anna");
 
@@ -268,6 +270,18 @@ internal sealed class Simulation : IDisposable
                     () => actor.Ask(loop.Chance(0.5) ? new ReleaseAsked(Anna) : new ForceAsked(Anna))
                 );
                 break;
+            case 13 when actor.Situation.Rhythm is not null:
+                Note($"skip, or take, the next moment of {name}, or stop this run");
+                live.Do(
+                    $"moment of {name}",
+                    () =>
+                        actor.Ask(
+                            loop.Chance(0.5) ? new AdvanceAsked(Anna)
+                            : loop.Chance(0.5) ? new SkipAsked(Anna)
+                            : new StopAsked(Anna, ThisRun: true)
+                        )
+                );
+                break;
             case 8:
                 Note("a drill");
                 live.Do("a drill", () => live.Registry.Plans.Begin(Drill(live)));
@@ -416,7 +430,10 @@ internal sealed class Simulation : IDisposable
                 File.Create(Kept(name, actor.Id.ToString())).Dispose();
                 machine.Tempers[actor.Id.ToString()] = Enum.TryParse<Temper>(name, ignoreCase: true, out var temper)
                     ? temper
+                    : name is "pulls" ? Temper.Ends
+                    : name is "exports" ? Temper.Falls
                     : Temper.Steady;
+                await actor.Ask(new Wrapped());
                 await live.Store.Kept();
                 if (live.Store.Failure is null)
                     toldRevisions[actor.Id.ToString()] = 1;
@@ -430,6 +447,16 @@ internal sealed class Simulation : IDisposable
     {
         var name = called.Replace(Renamed, "", StringComparison.Ordinal);
         var at = name is "steady" or "needing" or "slow" or "falls" ? "boot" : "request";
+        if (name is "pulls" or "exports")
+            return $$$"""
+                {"name": "{{{called}}}", "program": {"kind": "periodic", "path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
+                 "identity": {"account": "root"}, "begin": {"at": "boot", "proof": {"up-for": "200ms"}},
+                 "rhythm": [{"run": "every 50 min", "zone": "UTC", "again": "1", "if-running": "queue", "longest": "1 min"}]}
+                """;
+        // All three need each other, and are restarted at one moment.
+        var rhythm = name is "slow" or "needing" or "steady" or "leaning"
+            ? """, "rhythm": [{"restart": "every 6 h from 03:00", "zone": "UTC", "missed": "once"}]"""
+            : "";
         var proof = name == "speaks" ? """{"said": "serves"}""" : """{"up-for": "200ms"}""";
         var needs = name switch
         {
@@ -444,7 +471,7 @@ internal sealed class Simulation : IDisposable
         };
         return $$$"""
             {"name": "{{{called}}}", "program": {"path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
-             "identity": {"account": "root"}, "begin": {"at": "{{{at}}}", "proof": {{{proof}}}{{{needs}}}}}
+             "identity": {"account": "root"}, "begin": {"at": "{{{at}}}", "proof": {{{proof}}}{{{needs}}}}{{{rhythm}}}}
             """;
 
         string Called(string one) => live.Registry.Named(Other(one)) is null ? one : Other(one);
@@ -594,7 +621,7 @@ internal sealed class Simulation : IDisposable
             { } by
         )
             machine.Broken($"{name} needs {by}, which is called {Other(by)} now");
-        if (now.Phase is Phase.Stopping)
+        if (now.Phase is Phase.Stopping && loop.Wall - now.Since > TimeSpan.FromMinutes(15))
             machine.Broken($"{name} has been stopping for half an hour");
         if (now.Run is { } run)
         {
@@ -610,6 +637,10 @@ internal sealed class Simulation : IDisposable
             machine.Broken($"{name} is {now.Phase}, and run {processes[0].Run} of it lives");
         }
 
+        if (now.Rhythm?.LookAt is { } due && loop.Wall - due > TimeSpan.FromMinutes(1))
+            machine.Broken($"{name} has not looked at its moment of {due:u}");
+        if (actor.Definition.IsJob && now.Phase == Phase.Resting && now.Rhythm?.Next is null)
+            machine.Broken($"{name} rests for good");
         foreach (var (place, number) in machine.Notes.Keys.Concat(machine.Outcomes.Keys))
             if (place == actor.RunDirectory && number != now.Run?.Number.Value)
                 machine.Broken($"{name}: something is left of run {number}, which is over");

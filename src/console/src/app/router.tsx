@@ -16,6 +16,11 @@ const drill = createRoute({
   path: "/drill",
   component: lazyRouteComponent(() => import("../drill/DrillPage"), "DrillPage"),
 });
+const ahead = createRoute({
+  getParentRoute: () => root,
+  path: "/ahead",
+  component: lazyRouteComponent(() => import("../ahead/AheadPage"), "AheadPage"),
+});
 const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", component: LogbookPage });
 const service = createRoute({
   getParentRoute: () => root,
@@ -32,7 +37,7 @@ const service = createRoute({
   },
 });
 
-export const router = createRouter({ routeTree: root.addChildren([services, wrap, drill, logbook, service]) });
+export const router = createRouter({ routeTree: root.addChildren([services, wrap, drill, ahead, logbook, service]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

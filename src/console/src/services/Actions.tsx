@@ -3,15 +3,22 @@ import { useMutation } from "@tanstack/react-query";
 import { api, CallError, type ServiceView, take } from "../api/client";
 import { useLine } from "../live/live";
 
-type Asked = { what: "start" | "stop" | "restart" | "reload" | "release"; dependents?: "stop" | "leave" };
+type Asked = {
+  what: "start" | "stop" | "restart" | "reload" | "release";
+  dependents?: "stop" | "leave";
+  thisRun?: boolean;
+};
 
 /** Start, stop, restart, reload, release; each says what came of it. */
-export function Actions({ service, reloads }: { service: ServiceView; reloads: boolean }) {
+export function Actions({ service, reloads, job }: { service: ServiceView; reloads: boolean; job: boolean }) {
   const ask = useMutation({
-    mutationFn: ({ what, dependents }: Asked) =>
+    mutationFn: ({ what, dependents, thisRun }: Asked) =>
       take(
         api.POST(`/api/services/{name}/${what}`, {
-          params: { path: { name: service.name }, query: dependents ? { dependents } : {} },
+          params: {
+            path: { name: service.name },
+            query: { ...(dependents && { dependents }), ...(thisRun && { "this-run": true }) },
+          },
         }),
       ),
   });
@@ -35,11 +42,22 @@ export function Actions({ service, reloads }: { service: ServiceView; reloads: b
           disabled={up || busy}
           onClick={() => ask.mutate({ what: "start" })}
         >
-          Start
+          {job ? "Run now" : "Start"}
         </Button>
+        {job && (
+          <Button
+            variant="default"
+            disabled={!up || busy}
+            title="Its rhythm goes on"
+            onClick={() => ask.mutate({ what: "stop", thisRun: true })}
+          >
+            Stop this run
+          </Button>
+        )}
         <Button
           variant="default"
           disabled={service.state === "stopped" || busy}
+          title={job ? "Also lays its rhythm to rest, until somebody runs it" : undefined}
           onClick={() => ask.mutate({ what: "stop" })}
         >
           Stop

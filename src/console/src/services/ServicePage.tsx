@@ -58,6 +58,7 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
       </p>
       <Actions
         service={service}
+        job={kindOf(detail.data) === "periodic"}
         reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)}
       />
       <div className="columns">
@@ -100,6 +101,20 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
             )}
             <dt>Starts</dt>
             <dd>{beginsAt[service.at] ?? service.at}</dd>
+            {service["next-moment"] && (
+              <>
+                <dt>Next moment</dt>
+                <dd>
+                  {at(service["next-moment"])} · <Link to="/ahead">all that is planned</Link>
+                </dd>
+              </>
+            )}
+            {service.busy && (
+              <>
+                <dt>Busy</dt>
+                <dd>{service.busy}</dd>
+              </>
+            )}
             {service.awaits?.map((wait) => (
               <Fragment key={wait.for}>
                 <dt>Waits for</dt>
@@ -172,6 +187,9 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
     </>
   );
 }
+
+const kindOf = (detail: ServiceDetail | undefined) =>
+  (detail?.definition as { program?: { kind?: string } } | undefined)?.program?.kind;
 
 /** Log files that the program writes by itself. */
 const ownFiles = (detail: ServiceDetail | undefined): string[] =>

@@ -10,6 +10,7 @@ import { KeyField } from "./Fields";
 import { Findings } from "./Findings";
 import { type Key, type Leaf, leaves, shapeOf, useKeys } from "./keys";
 import { Rehearsal } from "./Rehearsal";
+import { Moments } from "./Moments";
 import { mistakeAt, useCheck } from "./useCheck";
 import "./wrap.css";
 
@@ -19,11 +20,15 @@ const parts: { title: string; of: string[]; first: string[] }[] = [
   {
     title: "What runs",
     of: ["program"],
-    first: ["program.path", "program.with", "program.arguments", "program.environment", "program.directory"],
+    first: ["program.path", "program.kind", "program.with", "program.arguments", "program.environment", "program.directory"],
   },
   { title: "Who it is", of: ["identity"], first: ["identity.account", "identity.groups"] },
   { title: "What it may use", of: ["resources"], first: ["resources.memory", "resources.cpu", "resources.priority"] },
-  { title: "When it starts", of: ["begin"], first: ["begin.at", "begin.needs", "begin.proof"] },
+  {
+    title: "When it starts",
+    of: ["begin", "rhythm"],
+    first: ["begin.at", "begin.needs", "begin.proof", "rhythm"],
+  },
   {
     title: "While it runs, when it fails, how it stops",
     of: ["watch", "recover", "wind-down"],
@@ -93,6 +98,7 @@ function WrapForm({ keys }: { keys: Record<string, Key> }) {
                 />
               )}
               <Keys leaves={mine.filter(({ path }) => first.includes(path))} field={field} />
+              {of.includes("rhythm") && <Moments all={check?.moments} />}
               {mine.some(({ path }) => !first.includes(path)) && (
                 <details>
                   <summary>More</summary>

@@ -1,0 +1,111 @@
+using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Rhythms;
+
+namespace CalmSentry.Core.Definitions;
+
+/// <summary>What follows moments that nobody was there for: the machine was off or asleep, or the sentry down.</summary>
+public enum IfMissed
+{
+    /// <summary>One run, or one restart, as soon as somebody is there again.</summary>
+    Once,
+    Pass,
+}
+
+/// <summary>What a moment leads to while the job is still at work on the one before.</summary>
+public enum IfRunning
+{
+    Pass,
+
+    /// <summary>It is run as soon as the one under way has ended; one waits at most.</summary>
+    Queue,
+
+    /// <summary>The one under way is wound down.</summary>
+    TakeOver,
+}
+
+/// <summary>One rhythm of a service: when, and how its moments are taken.</summary>
+public abstract record Planned(Rhythm When)
+{
+    /// <summary>A moment that is taken later than this was missed.</summary>
+    public static readonly TimeSpan Grace = TimeSpan.FromMinutes(1);
+
+    /// <summary>By whose clock (IANA time zone); null: the host's.</summary>
+    public string? Zone { get; init; }
+
+    /// <summary>Each moment comes later by a random part of this; null: see <see cref="SpreadOf"/>.</summary>
+    public TimeSpan? Spread { get; init; }
+
+    public IfMissed Missed { get; init; }
+
+    public TimeZoneInfo Clock => Zone is null ? TimeZoneInfo.Local : TimeZoneInfo.FindSystemTimeZoneById(Zone);
+
+    /// <summary>Which of the rhythms of a service it is, whatever else is set for it.</summary>
+    public string Of => $"{Word} {When}{(Zone is null ? "" : $" {Zone}")}";
+
+    protected abstract string Word { get; }
+
+    /// <summary>The next moment after another; null: none comes any more.</summary>
+    public DateTimeOffset? After(DateTimeOffset moment) => When.After(moment, Clock);
+
+    /// <summary>
+    /// By how much a moment is put off, so that many that have the same do not all begin at once. Of one "every so often"
+    /// nobody has said at which second that is: each service has one of its own, within a minute.
+    /// </summary>
+    public TimeSpan SpreadOf(string service, DateTimeOffset moment) =>
+        this switch
+        {
+            { Spread: { } spread } => Part(spread, RecoveryDecision.ShareOf(service, moment.UtcTicks)),
+            { When: Every { Begins: null, Length: var length } } => Part(
+                length < Usual ? length : Usual,
+                RecoveryDecision.ShareOf(service, 0)
+            ),
+            _ => TimeSpan.Zero,
+        };
+
+    private static TimeSpan Part(TimeSpan whole, double share) =>
+        TimeSpan.FromMilliseconds(Math.Floor(whole.TotalMilliseconds * share));
+
+    private static readonly TimeSpan Usual = TimeSpan.FromMinutes(1);
+
+    /// <summary>When it is due: the moment, and what it is put off by.</summary>
+    public DateTimeOffset DueOf(string service, DateTimeOffset moment) => moment + SpreadOf(service, moment);
+}
+
+/// <summary>A run of a periodic job.</summary>
+public sealed record PlannedRun(Rhythm When) : Planned(When)
+{
+    public IfRunning IfRunning { get; init; }
+
+    /// <summary>A run that takes longer is wound down; null: as long as it likes.</summary>
+    public TimeSpan? Longest { get; init; }
+
+    /// <summary>So many times an end that is no success is tried again, as long as that is before the next moment.</summary>
+    public int Again { get; init; }
+
+    protected override string Word => "run";
+}
+
+/// <summary>A restart of a program that stays.</summary>
+public sealed record PlannedRestart(Rhythm When) : Planned(When)
+{
+    /// <summary>
+    /// Who says that it is busy: <c>said</c> (the program itself, on its socket), an address, or a command with its arguments;
+    /// null: it is not asked.
+    /// </summary>
+    public string? Busy { get; init; }
+
+    /// <summary>How long it is put off at most while it is busy.</summary>
+    public TimeSpan PutOff { get; init; } = UsualPutOff;
+
+    public static readonly TimeSpan UsualPutOff = TimeSpan.FromHours(2);
+
+    /// <summary>It is needless where the program was begun anew within this.</summary>
+    public TimeSpan NeedlessWithin { get; init; }
+
+    /// <summary>It is needless as long as the program's memory is not above this, in bytes; null: whatever it is.</summary>
+    public long? MemoryAbove { get; init; }
+
+    public const string BusySaid = "said";
+
+    protected override string Word => "restart";
+}

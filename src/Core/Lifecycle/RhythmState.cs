@@ -1,0 +1,91 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+
+namespace CalmSentry.Core.Lifecycle;
+
+/// <summary>
+/// Where a service stands in its planned moments. Its times are of people's clock, which may be set: what was taken does not
+/// come again.
+/// </summary>
+/// <param name="Places">In the order of the definition.</param>
+public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
+{
+    /// <summary>The moment that the run under way or waited for belongs to; null: another cause began it.</summary>
+    public DateTimeOffset? Slot { get; init; }
+
+    /// <summary>Which rhythm that moment is of.</summary>
+    public string? SlotOf { get; init; }
+
+    /// <summary>How often this moment's run was tried again.</summary>
+    public int Tries { get; init; }
+
+    /// <summary>A moment that is run as soon as the run under way has ended, and which rhythm it is of.</summary>
+    public (DateTimeOffset At, string Of)? Queued { get; init; }
+
+    /// <summary>A restart that is due; null: none is.</summary>
+    public DueRestart? Restart { get; init; }
+
+    /// <summary>So many restarts were needless since it was last restarted by its rhythm.</summary>
+    public long Spared { get; init; }
+
+    public static RhythmState From(Definition definition, DateTimeOffset now) =>
+        new([.. definition.Rhythm.Select(planned => RhythmPlace.After(now, planned, definition.Name))]);
+
+    /// <summary>When the calendar is to be looked at next, by people's clock; null: never.</summary>
+    public DateTimeOffset? LookAt
+    {
+        get
+        {
+            var due = Next?.Due;
+            return Restart is { Goes: false, Latest: var latest } && !(due < latest) ? latest : due;
+        }
+    }
+
+    /// <summary>The place that is due first; null: no moment comes any more.</summary>
+    public RhythmPlace? Next => Places.Where(place => place.Due is not null).MinBy(place => place.Due);
+
+    public bool Fits(Definition definition) =>
+        Places.Length == definition.Rhythm.Length
+        && Places.Zip(definition.Rhythm).All(pair => pair.First.Of == pair.Second.Of);
+
+    /// <summary>The same for another definition: what it has in common was taken as far as it was.</summary>
+    public RhythmState FittedTo(Definition definition, DateTimeOffset now) =>
+        this with
+        {
+            Places =
+            [
+                .. definition.Rhythm.Select(planned =>
+                    RhythmPlace.After(
+                        Places.FirstOrDefault(place => place.Of == planned.Of)?.Taken ?? now,
+                        planned,
+                        definition.Name
+                    )
+                ),
+            ],
+        };
+}
+
+/// <summary>How far one rhythm is.</summary>
+/// <param name="Of">Which (<see cref="Planned.Of"/>).</param>
+/// <param name="Taken">The last moment that was taken, or since when its moments count.</param>
+/// <param name="Next">The next moment; null: none comes any more.</param>
+/// <param name="Due">When that is due: some come a little later than their moment.</param>
+public sealed record RhythmPlace(string Of, DateTimeOffset Taken, DateTimeOffset? Next, DateTimeOffset? Due)
+{
+    public static RhythmPlace After(DateTimeOffset taken, Planned planned, string service) =>
+        planned.After(taken) is { } next
+            ? new(planned.Of, taken, next, planned.DueOf(service, next))
+            : new(planned.Of, taken, null, null);
+}
+
+/// <summary>A planned restart whose moment has come.</summary>
+/// <param name="Of">Which rhythm it is of.</param>
+/// <param name="Latest">From then on it is done, busy or not.</param>
+public sealed record DueRestart(string Of, DateTimeOffset Moment, DateTimeOffset Latest)
+{
+    /// <summary>What the program is busy with, as a clause; null: it is not, or has not been asked.</summary>
+    public string? Busy { get; init; }
+
+    /// <summary>Nothing but the order among services that need each other is waited for.</summary>
+    public bool Goes { get; init; }
+}

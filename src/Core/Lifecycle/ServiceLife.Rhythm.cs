@@ -1,0 +1,408 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Recovery;
+
+namespace CalmSentry.Core.Lifecycle;
+
+/// <summary>Planned moments: runs of a job, and restarts of what stays.</summary>
+public static partial class ServiceLife
+{
+    /// <summary>
+    /// A clock set back by less than this does not bring moments back that were taken; by more it was wrong before, and they
+    /// count from now on.
+    /// </summary>
+    public static readonly TimeSpan LongestBack = TimeSpan.FromHours(3);
+
+    /// <summary>So many missed moments are counted one by one; more than that are that many at least.</summary>
+    public const int MostCounted = 1000;
+
+    private sealed partial class Deciding
+    {
+        /// <summary>Whatever led to this definition: what it plans is in force, but for a job at rest.</summary>
+        private void KeepRhythm()
+        {
+            if (definition.Rhythm.IsEmpty)
+            {
+                if (After.Rhythm is not null)
+                    After = After with { Rhythm = null };
+            }
+            else if (After.Rhythm is not { } rhythm)
+            {
+                if (!definition.IsJob)
+                    After = After with { Rhythm = RhythmState.From(definition, now) };
+            }
+            else if (!rhythm.Fits(definition))
+                After = After with { Rhythm = rhythm.FittedTo(definition, now) };
+        }
+
+        /// <summary>A person's start, the boot or the wrapping puts a job's rhythm in force.</summary>
+        private void PutRhythmInForce()
+        {
+            if (definition.IsJob)
+                After = After with
+                {
+                    Rhythm = (After.Rhythm ?? RhythmState.From(definition, now)) with
+                    {
+                        Slot = null,
+                        SlotOf = null,
+                        Tries = 0,
+                    },
+                };
+        }
+
+        private void LayRhythmToRest()
+        {
+            if (definition.IsJob)
+                After = After with { Rhythm = null };
+        }
+
+        /// <summary>What there is of a job between two moments.</summary>
+        private void RestUntilMoment()
+        {
+            if (After.Rhythm is { Queued: { } queued })
+            {
+                BeginSlot(queued.At, queued.Of);
+                return;
+            }
+
+            // A run that an earlier server knew nothing of any more may end while the rhythm is at rest.
+            Enter(After.Rhythm is null ? Phase.Stopped : Phase.Resting);
+            Deeds.Add(new Dismiss());
+        }
+
+        private void BeginSlot(DateTimeOffset moment, string of)
+        {
+            After = After with
+            {
+                Rhythm = After.Rhythm! with { Slot = moment, SlotOf = of, Tries = 0, Queued = null },
+            };
+            BeginRun(Cause.Rhythm);
+        }
+
+        private sealed record Come(Planned Planned, DateTimeOffset Moment, int Missed, bool Late);
+
+        private void LookAtCalendar(bool clockSet)
+        {
+            if (After.Rhythm is not { } rhythm)
+                return;
+            Come? come = null;
+            var places = rhythm.Places.ToBuilder();
+            for (var i = 0; i < places.Count && i < definition.Rhythm.Length; i++)
+            {
+                var (planned, place) = (definition.Rhythm[i], places[i]);
+                // Times of a day mean nothing by a clock that starts anywhere.
+                if (!clockSet && planned.When is not Rhythms.Every { Begins: null })
+                    continue;
+                if (place.Taken - now > LongestBack)
+                {
+                    places[i] = RhythmPlace.After(now, planned, definition.Name);
+                    continue;
+                }
+
+                if (place.Due is not { } due || due > now)
+                    continue;
+                var one = Latest(planned, place);
+                places[i] = RhythmPlace.After(one.Moment, planned, definition.Name);
+                // Two rhythms may have the same moment, and both may have missed some.
+                come =
+                    come is null ? one
+                    : one.Moment > come.Moment || (come.Late && !one.Late)
+                        ? one with { Missed = one.Missed + come.Missed + (one.Moment == come.Moment ? 0 : 1) }
+                    : come with { Missed = come.Missed + one.Missed + (one.Moment == come.Moment ? 0 : 1) };
+            }
+
+            if (!places.SequenceEqual(rhythm.Places))
+                After = After with { Rhythm = rhythm with { Places = places.ToImmutable() } };
+            if (come is not null)
+                TakeMoment(come);
+            if (After.Rhythm is { Restart: { Goes: false } due2 } && due2.Latest <= now)
+                GoAheadWithRestart(overdue: true);
+        }
+
+        /// <summary>The last moment that is due, and how many before it were missed.</summary>
+        private Come Latest(Planned planned, RhythmPlace place)
+        {
+            var (moment, missed) = (place.Next!.Value, 0);
+            while (planned.After(moment) is { } next && planned.DueOf(definition.Name, next) <= now)
+            {
+                missed++;
+                moment = next;
+                if (missed < MostCounted)
+                    continue;
+                moment = planned.When.Latest(moment, now, planned.Clock) ?? moment;
+                break;
+            }
+
+            return new(planned, moment, missed, now - planned.DueOf(definition.Name, moment) > Planned.Grace);
+        }
+
+        private void TakeMoment(Come come)
+        {
+            var missed = come.Missed + (come.Late ? 1 : 0);
+            var silent = After.Phase is Phase.Held || (!definition.IsJob && After.Phase != Phase.Running);
+            var passes = come.Late && come.Planned.Missed == IfMissed.Pass;
+            if (missed > 0 && !silent)
+            {
+                var entry = new Entry(EntryCode.MomentsMissed)
+                {
+                    Count = missed,
+                    Moment = come.Moment,
+                    Next = passes || !come.Late ? EntryNext.Nothing : EntryNext.GoesAhead,
+                };
+                if (passes && definition.IsJob)
+                    Tell(entry);
+                else
+                    Say(entry);
+            }
+
+            if (!passes)
+                Take(come.Planned, come.Moment);
+        }
+
+        private void Take(Planned planned, DateTimeOffset moment)
+        {
+            if (planned is PlannedRun run)
+                TakeRun(run, moment);
+            else if (planned is PlannedRestart restart)
+                TakeRestart(restart, moment);
+        }
+
+        // Jobs
+
+        private void TakeRun(PlannedRun planned, DateTimeOffset moment)
+        {
+            switch (After.Phase)
+            {
+                case Phase.Stopped or Phase.Held:
+                case Phase.Stopping when After.Afterwards is Afterwards.Rest or Afterwards.Leave:
+                    return;
+                case Phase.Resting:
+                    BeginSlot(moment, planned.Of);
+                    return;
+            }
+
+            var overlap = new Entry(EntryCode.MomentPassed) { Moment = moment, Run = After.Run?.Number };
+            switch (planned.IfRunning)
+            {
+                case IfRunning.Queue when After.Rhythm!.Queued is null:
+                    Say(overlap with { Code = EntryCode.MomentQueued });
+                    After = After with { Rhythm = After.Rhythm with { Queued = (moment, planned.Of) } };
+                    break;
+                case IfRunning.TakeOver when After.Run is null:
+                    Say(overlap with { Code = EntryCode.MomentTakesOver });
+                    BeginSlot(moment, planned.Of);
+                    break;
+                case IfRunning.TakeOver:
+                    Say(overlap with { Code = EntryCode.MomentTakesOver });
+                    After = After with { Rhythm = After.Rhythm! with { Queued = (moment, planned.Of) } };
+                    WindDown(Principal.Rhythm, Afterwards.AwaitMoment);
+                    break;
+                default:
+                    Say(overlap);
+                    break;
+            }
+        }
+
+        /// <summary>Of the rhythm that its run belongs to; of a run that somebody asked for, the first there is.</summary>
+        private PlannedRun? RunsBy()
+        {
+            var runs = definition.Rhythm.OfType<PlannedRun>().ToList();
+            return runs.Find(run => run.Of == After.Rhythm?.SlotOf) ?? runs.FirstOrDefault();
+        }
+
+        /// <summary>From when on a job takes too long.</summary>
+        private DateTimeOffset? TooLongAt =>
+            definition.IsJob && After.Run is { Launched: { } launched } && RunsBy()?.Longest is { } longest
+                ? launched + longest
+                : null;
+
+        private DateTimeOffset? Sooner(DateTimeOffset? one) => TooLongAt is { } at && !(one < at) ? at : one;
+
+        private void TooLong()
+        {
+            var longest = RunsBy()?.Longest;
+            Say(new(EntryCode.TooLong) { Run = After.Run!.Number, Limit = longest });
+            EndFor(
+                new(OutcomeKind.TooLong, Detail: longest is { } set ? Duration.Write(set) : null),
+                byForce: false
+            );
+        }
+
+        /// <summary>A job has ended by itself: it has succeeded, is tried again within its slot, or has failed.</summary>
+        private void JobEnded(LiveRun run, Outcome outcome, bool failedStart)
+        {
+            var decision = RecoveryDecision.After(
+                definition,
+                After,
+                outcome,
+                failedStart,
+                now - (run.Launched ?? now),
+                now
+            );
+            var again = decision is { Verdict: Verdict.Again, Why: not null };
+            var tries = After.Rhythm?.Tries ?? 0;
+            var next = After.Rhythm?.Next?.Next;
+            var fell = new Entry(EntryCode.Fell)
+            {
+                Run = run.Number,
+                Outcome = outcome,
+                FailedStart = failedStart,
+            };
+            After = After with
+            {
+                Pauses = decision.Pauses,
+                BadEnds = [],
+                OnTrial = false,
+                LastEnd = After.LastEnd! with { Bad = decision.Bad },
+            };
+            if (!decision.Bad && !again)
+            {
+                Say(fell with { Code = EntryCode.Ended, Seen = decision.Why, Next = EntryNext.Rests });
+                After = After with { Pauses = 0 };
+                RestUntilMoment();
+            }
+            else if (decision is { Verdict: Verdict.Hold, Why: { } why })
+            {
+                Say(fell);
+                Tell(
+                    new(EntryCode.Held)
+                    {
+                        Run = run.Number,
+                        Seen = $"run {run.Number} {Wording.OutcomeWords.Of(outcome)}, and {why}",
+                        Pause = definition.Recover.RetryEvery,
+                    }
+                );
+                Hold(why);
+            }
+            else if (After.Rhythm is { Queued: null } && tries < (RunsBy()?.Again ?? 0) && !(now + PauseOf(tries) >= next))
+            {
+                var pause = PauseOf(tries);
+                Say(fell with { Next = EntryNext.Restart, Pause = pause, Count = tries + 1 });
+                After = After with { Awaited = null, Rhythm = After.Rhythm with { Tries = tries + 1 } };
+                Enter(Phase.Waiting, now + pause);
+            }
+            else
+            {
+                Deeds.Add(new Note(fell with { Next = EntryNext.Rests }, Tells: decision.Bad));
+                After = After with { Pauses = 0 };
+                RestUntilMoment();
+            }
+        }
+
+        private TimeSpan PauseOf(int tries) => RecoveryDecision.PauseOf(definition.Recover, tries);
+
+        // Restarts
+
+        private void TakeRestart(PlannedRestart planned, DateTimeOffset moment)
+        {
+            if (After is not { Phase: Phase.Running, Run: { } run })
+                return;
+            var upFor = now - (run.Launched ?? now);
+            if (upFor < planned.NeedlessWithin)
+            {
+                Say(new(EntryCode.RestartNeedless) { Moment = moment, Took = upFor });
+                return;
+            }
+
+            After = After with
+            {
+                Rhythm = After.Rhythm! with { Restart = new(planned.Of, moment, now + planned.PutOff) },
+            };
+            if (planned is { Busy: null, MemoryAbove: null })
+                GoAheadWithRestart(overdue: false);
+            else
+                Deeds.Add(new WeighRestart(moment));
+        }
+
+        private void Weigh(RestartWeighed weighed)
+        {
+            if (After.Rhythm is not { Restart: { Goes: false } due } rhythm || due.Moment != weighed.Moment)
+                return;
+            var planned = definition.Rhythm.OfType<PlannedRestart>().FirstOrDefault(one => one.Of == due.Of);
+            if (weighed.Memory <= planned?.MemoryAbove)
+            {
+                After = After with { Rhythm = rhythm with { Restart = null, Spared = rhythm.Spared + 1 } };
+                Say(
+                    new(EntryCode.RestartSpared)
+                    {
+                        Moment = due.Moment,
+                        Seen = $"its memory is {Size.Write(weighed.Memory.Value)}, not above {Size.Write(planned.MemoryAbove.Value)}",
+                        Count = rhythm.Spared + 1,
+                    }
+                );
+            }
+            else if (weighed.Busy is not { } busy)
+            {
+                GoAheadWithRestart(overdue: false);
+            }
+            else if (due.Busy is null)
+            {
+                After = After with { Rhythm = rhythm with { Restart = due with { Busy = busy } } };
+                Say(
+                    new(EntryCode.RestartPutOff)
+                    {
+                        Moment = due.Moment,
+                        Seen = busy,
+                        Limit = due.Latest - now,
+                    }
+                );
+            }
+        }
+
+        private void GoAheadWithRestart(bool overdue)
+        {
+            var rhythm = After.Rhythm!;
+            var due = rhythm.Restart! with { Goes = true };
+            After = After with { Rhythm = rhythm with { Restart = due, Spared = 0 } };
+            Say(
+                new(EntryCode.RestartDue)
+                {
+                    Run = After.Run!.Number,
+                    Moment = due.Moment,
+                    Seen = overdue ? due.Busy : null,
+                    Next = EntryNext.StopAndRestart,
+                }
+            );
+            Deeds.Add(new RestartInOrder(due.Moment));
+        }
+
+        /// <summary>A returning server: who looked, or waited for the order, is gone.</summary>
+        private void ResumeRhythm()
+        {
+            if (After is { Phase: Phase.Running, Rhythm.Restart: { } due })
+                Deeds.Add(due.Goes ? new RestartInOrder(due.Moment) : new WeighRestart(due.Moment));
+        }
+
+        // What people ask
+
+        private void Skip(Principal by)
+        {
+            if (TakeNext() is { } next)
+                Say(new(EntryCode.MomentSkipped) { Moment = next.Moment }, by);
+        }
+
+        private void Advance(Principal by)
+        {
+            if (TakeNext() is not { } next)
+                return;
+            Say(new(EntryCode.MomentAdvanced) { Moment = next.Moment }, by);
+            Take(next.Planned, next.Moment);
+        }
+
+        private (Planned Planned, DateTimeOffset Moment)? TakeNext()
+        {
+            if (After.Rhythm is not { Next: { Next: { } moment } place } rhythm)
+                return null;
+            var i = rhythm.Places.IndexOf(place);
+            var planned = definition.Rhythm[i];
+            After = After with
+            {
+                Rhythm = rhythm with
+                {
+                    Places = rhythm.Places.SetItem(i, RhythmPlace.After(moment, planned, definition.Name)),
+                },
+            };
+            return (planned, moment);
+        }
+    }
+}

@@ -1,0 +1,202 @@
+using System.Text.Json;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>Planned moments, with real jobs and real clocks: runs, restarts, and what is seen of them ahead.</summary>
+public class RhythmTests
+{
+    private const string Every10 = "run:every 10 s from 00:00";
+
+    private static bool Is(JsonElement view, string state, long run) =>
+        view.GetProperty("state").GetString() == state
+        && view.TryGetProperty("run", out var number)
+        && number.ValueKind == JsonValueKind.Number
+        && number.GetInt64() >= run;
+
+    private static async Task<List<JsonElement>> Runs(Sentry sentry, string name) =>
+        [.. (await sentry.Ok("runs", name, "--json")).Json.EnumerateArray().OrderBy(run => run.GetProperty("run").GetInt64())];
+
+    [Fact]
+    public async Task A_job_runs_at_its_moments_and_rests_without_a_keeper_between()
+    {
+        await using var sentry = await Sentry.Start();
+        var wrapped = await sentry.Wrap("tide-pull", "--kind", "periodic", "--rhythm", Every10, "--", "/bin/echo", "a reading");
+        Assert.Contains("it runs at its moments from now on", wrapped.Output, StringComparison.Ordinal);
+        Assert.Contains("the next moments:", wrapped.Output, StringComparison.Ordinal);
+        var view = await sentry.Until("tide-pull", view => Is(view, "resting", 2));
+        Assert.NotEqual(JsonValueKind.Null, view.GetProperty("next-moment").ValueKind);
+        foreach (var run in await Runs(sentry, "tide-pull"))
+        {
+            Assert.Equal(("rhythm", "exited", 0), (Text(run, "cause"), Text(run, "outcome"), run.GetProperty("code").GetInt32()));
+            // At the moment, by the clock of people; a busy machine may be late, never early.
+            Assert.InRange(run.GetProperty("launched").GetDateTimeOffset().ToUnixTimeMilliseconds() % 10_000, 0, 9_000);
+        }
+
+        // The one in reserve has no run.
+        await Sentry.Eventually(() =>
+            Directory
+                .EnumerateDirectories(Path.Combine(sentry.Places.RunDirectory, "services"))
+                .All(place => !File.Exists(Path.Combine(place, "socket")))
+        );
+        var why = await sentry.Ok("why", "tide-pull");
+        Assert.Contains("Resting: its next run is at", why.Output, StringComparison.Ordinal);
+    }
+
+    private static string Text(JsonElement of, string name) => of.GetProperty(name).GetString()!;
+
+    [Fact]
+    public async Task A_start_runs_it_now_and_a_stop_of_this_run_leaves_its_rhythm()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("export", "--kind", "periodic", "--rhythm", "run:daily at 00:00,zone=UTC", "--", "/bin/echo", "done");
+        var done = await sentry.Ok("start", "export");
+        Assert.Contains("is done: run 1 ended with exit code 0", done.Output, StringComparison.Ordinal);
+        Assert.Equal("resting", Text(await sentry.Show("export"), "state"));
+
+        await sentry.Wrap("slow", "--kind", "periodic", "--rhythm", "run:daily at 00:00,zone=UTC", "--", "/bin/sleep", "675");
+        await sentry.Ok("start", "slow");
+        await sentry.Ok("stop", "slow", "--this-run");
+        Assert.Equal("resting", Text(await sentry.Show("slow"), "state"));
+        await sentry.Ok("start", "slow");
+        await sentry.Ok("stop", "slow");
+        Assert.Equal("stopped", Text(await sentry.Show("slow"), "state"));
+        var ahead = (await sentry.Ok("ahead", "--for", "2d", "--json")).Json.GetProperty("planned");
+        Assert.Equal("export", Text(Assert.Single(ahead.EnumerateArray()), "service"));
+        var refused = await sentry.Calm("ahead", "slow", "--skip");
+        Assert.Equal(1, refused.Exit);
+        Assert.Contains("has no planned moment", refused.Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_run_at_work_gives_way_or_is_left_and_one_that_takes_too_long_is_ended()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("takes", "--kind", "periodic", "--rhythm", Every10 + ",if-running=take-over", "--", "/bin/sleep", "676");
+        await sentry.Wrap("passes", "--kind", "periodic", "--rhythm", Every10, "--", "/bin/sleep", "677");
+        await sentry.Wrap(
+            "long",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            Every10 + ",longest=1s,again=1",
+            "--pause",
+            "1s",
+            "--",
+            "/bin/sleep",
+            "678"
+        );
+        await sentry.Until("long", view => Is(view, "resting", 2));
+        var runs = await Runs(sentry, "long");
+        Assert.All(runs.Take(2), run => Assert.Equal("too-long", Text(run, "outcome")));
+        Assert.Equal("recovery", Text(runs[1], "cause")); // tried again within its slot
+        await sentry.Until("takes", view => Is(view, "running", 2));
+        Assert.Equal("its rhythm", Text((await Runs(sentry, "takes"))[0], "ended-by"));
+        Assert.Single(await Runs(sentry, "passes"));
+        var log = await sentry.Ok("logbook", "passes", "--kind", "moment-passed");
+        Assert.Contains("run 1 is still at work", log.Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_lost_server_neither_loses_nor_doubles_a_moment()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("tide-pull", "--kind", "periodic", "--rhythm", Every10, "--", "/bin/sh", "-c", "date +%s; sleep 3");
+        await sentry.Until("tide-pull", view => Is(view, "running", 1));
+        await Lost(sentry);
+        await sentry.Until("tide-pull", view => Is(view, "resting", 2));
+        await Lost(sentry);
+        await sentry.Until("tide-pull", view => Is(view, "resting", 3));
+        var slots = (await Runs(sentry, "tide-pull"))
+            .Select(run => run.GetProperty("launched").GetDateTimeOffset().ToUnixTimeSeconds() / 10)
+            .ToList();
+        Assert.Equal(slots.Distinct(), slots);
+    }
+
+    private static async Task Lost(Sentry sentry)
+    {
+        var server = sentry.ServerPid;
+        Sentry.Kill(server);
+        await Sentry.Eventually(() => !Sentry.Lives(server));
+        await sentry.Serve();
+    }
+
+    [Fact]
+    public async Task A_planned_restart_waits_while_the_program_says_that_it_is_busy()
+    {
+        await using var sentry = await Sentry.Start();
+        var script = sentry.Script(
+            "spool.sh",
+            """
+            say() { curl -s --unix-socket "$CALM_SAY" -X POST "http://say/$1" -d "$2" >/dev/null; }
+            trap 'say idle ""' USR1
+            say busy "ticket 12"
+            while :; do sleep 0.05; done
+            """
+        );
+        await sentry.Wrap(
+            "spooler",
+            "--rhythm",
+            "restart:daily at 01:00,busy=said",
+            "--reload",
+            "USR1",
+            "--proof",
+            "up-for:0s",
+            "--start",
+            "--",
+            "/bin/sh",
+            script
+        );
+        await Sentry.Eventually(async () =>
+        {
+            // It may not have said so yet: then the moment would be taken at once.
+            var why = await sentry.Ok("show", "spooler", "--json");
+            return why.Json.TryGetProperty("busy", out var busy) && busy.ValueKind == JsonValueKind.String;
+        });
+        var taken = await sentry.Ok("ahead", "spooler", "--now");
+        Assert.Contains("is taken now", taken.Output, StringComparison.Ordinal);
+        await sentry.Until("spooler", view => Text(view, "why").Contains("put off: it says that it is busy: ticket 12"));
+        Assert.Equal(1, (await sentry.Show("spooler")).GetProperty("run").GetInt64());
+        await sentry.Ok("reload", "spooler");
+        await sentry.Until("spooler", view => Is(view, "running", 2));
+        Assert.Equal("its rhythm", Text((await Runs(sentry, "spooler"))[0], "ended-by"));
+    }
+
+    [Fact]
+    public async Task Two_planned_restarts_of_services_that_need_each_other_happen_in_order()
+    {
+        await using var sentry = await Sentry.Start();
+        const string rhythm = "restart:every 10 s from 00:00,needless-within=5s";
+        await sentry.Wrap("tide-store", "--rhythm", rhythm, "--proof", "up-for:300ms", "--", "/bin/sleep", "679");
+        await sentry.Wrap("board", "--rhythm", rhythm, "--need", "service:tide-store", "--proof", "up-for:0s", "--", "/bin/sleep", "680");
+        await sentry.Ok("start", "board");
+        await sentry.Until("board", view => Is(view, "running", 3));
+        var (stores, boards) = (await Runs(sentry, "tide-store"), await Runs(sentry, "board"));
+        for (var i = 0; i < 2; i++)
+        {
+            // Who needs it is down before, and begins again once it is ready.
+            Assert.True(At(boards[i], "ended") <= At(stores[i], "ended"));
+            Assert.True(At(boards[i + 1], "began") >= At(stores[i + 1], "proven"));
+        }
+
+        static DateTimeOffset At(JsonElement run, string what) => run.GetProperty(what).GetDateTimeOffset();
+    }
+
+    [Fact]
+    public async Task What_is_wrong_with_a_rhythm_is_said_before_anything_is_saved()
+    {
+        await using var sentry = await Sentry.Start();
+        var none = await sentry.Calm("wrap", "pull", "--account", Sentry.Account, "--kind", "periodic", "--", "/bin/true");
+        Assert.Equal(2, none.Exit);
+        Assert.Contains("at least one run", none.Error, StringComparison.Ordinal);
+        var wrong = await sentry.Calm("ahead", "--moments", "every fortnight");
+        Assert.Contains("'on mon-fri at 16:30'", wrong.Error, StringComparison.Ordinal);
+        var stays = await sentry.Calm("wrap", "pull", "--account", Sentry.Account, "--rhythm", Every10, "--", "/bin/true");
+        Assert.Contains("runs need kind: periodic", stays.Error, StringComparison.Ordinal);
+        var job = await sentry.Calm("stop", "nobody");
+        Assert.Equal(4, job.Exit);
+
+        var moments = await sentry.Ok("ahead", "--moments", "daily at 02:30", "--zone", "Asia/Kolkata");
+        Assert.Equal(10, moments.Output.Split('\n').Count(line => line.Contains("02:30:00", StringComparison.Ordinal)));
+        Assert.Contains("here ", moments.Output, StringComparison.Ordinal); // the host's clock shows something else
+    }
+}

@@ -1,0 +1,406 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
+using CsCheck;
+
+namespace CalmSentry.Tests.Unit.Lifecycle;
+
+/// <summary>What comes of planned moments: runs, restarts, and what is left out, each moment once.</summary>
+public class RhythmLifeTests
+{
+    private static readonly PlannedRun QuarterHourly = new(Words("every 15 min from 00:00")) { Zone = "UTC" };
+
+    private static Rhythm Words(string words)
+    {
+        Assert.True(RhythmWords.TryRead(words, out var rhythm));
+        return rhythm!;
+    }
+
+    private static Definition Job(params Planned[] rhythm) =>
+        LawsTests.Usual with
+        {
+            Program = LawsTests.Usual.Program with { Kind = ProgramKind.Periodic },
+            Rhythm = [.. rhythm],
+        };
+
+    private static World Wrapped(params Planned[] rhythm)
+    {
+        var world = new World(Job(rhythm));
+        world.Happens(new Wrapped());
+        Assert.Equal(Phase.Resting, world.Situation.Phase);
+        return world;
+    }
+
+    private static World Running(params Planned[] rhythm)
+    {
+        var world = new World(LawsTests.Usual with { Rhythm = [.. rhythm] });
+        world.Happens(new StartAsked(new("anna")));
+        Up(world);
+        return world;
+    }
+
+    private static void Up(World world)
+    {
+        world.Launch();
+        world.PassToNextDecision();
+        Assert.Equal(Phase.Running, world.Situation.Phase);
+    }
+
+    private static List<Entry> Said(World world, EntryCode code) =>
+        [.. world.Done.OfType<Note>().Select(note => note.Entry).Where(entry => entry.Code == code)];
+
+    private static readonly Outcome Good = new(OutcomeKind.Exited),
+        Failed = new(OutcomeKind.Exited, 1);
+
+    // Jobs
+
+    [Fact]
+    public void A_job_runs_at_its_moments_and_rests_between()
+    {
+        var world = Wrapped(QuarterHourly);
+        for (var i = 0; i < 96; i++)
+        {
+            Assert.True(world.PassToNextMoment());
+            Assert.Equal(0, world.Now.Minute % 15);
+            Assert.Equal((Cause.Rhythm, Phase.Starting), (world.Situation.Run!.Cause, world.Situation.Phase));
+            world.Launch();
+            world.End(Good);
+            Assert.Equal(Phase.Resting, world.Situation.Phase);
+            Assert.IsType<Dismiss>(world.Done.Last(deed => deed is not Note)); // resting jobs keep no keeper
+        }
+
+        Assert.Equal(96, world.Launches);
+    }
+
+    [Fact]
+    public void A_moment_while_the_run_before_is_at_work_passes_is_queued_or_takes_over()
+    {
+        var passes = Wrapped(QuarterHourly);
+        passes.PassToNextMoment();
+        Up(passes);
+        passes.PassToNextMoment();
+        Assert.Equal((1, 1), (passes.Launches, Said(passes, EntryCode.MomentPassed).Count));
+
+        var queues = Wrapped(QuarterHourly with { IfRunning = IfRunning.Queue });
+        queues.PassToNextMoment();
+        Up(queues);
+        queues.PassToNextMoment();
+        queues.PassToNextMoment(); // one waits at most
+        Assert.Equal(
+            (1, 1),
+            (Said(queues, EntryCode.MomentQueued).Count, Said(queues, EntryCode.MomentPassed).Count)
+        );
+        queues.End(Good);
+        Assert.Equal((2, Phase.Starting), (queues.Launches, queues.Situation.Phase));
+        queues.Launch();
+        queues.End(Good);
+        Assert.Equal(Phase.Resting, queues.Situation.Phase);
+
+        var takes = Wrapped(QuarterHourly with { IfRunning = IfRunning.TakeOver });
+        takes.PassToNextMoment();
+        Up(takes);
+        takes.PassToNextMoment();
+        Assert.Equal(Phase.Stopping, takes.Situation.Phase);
+        takes.End(new(OutcomeKind.Signalled, 15));
+        Assert.Equal((2, Phase.Starting), (takes.Launches, takes.Situation.Phase));
+    }
+
+    [Fact]
+    public void A_job_that_fails_is_tried_again_so_often_within_its_slot_and_told_then()
+    {
+        var world = Wrapped(QuarterHourly with { Again = 2 });
+        world.PassToNextMoment();
+        for (var tries = 0; tries < 2; tries++)
+        {
+            world.Launch();
+            world.End(Failed);
+            Assert.Equal(Phase.Waiting, world.Situation.Phase);
+            Assert.DoesNotContain(world.Done.OfType<Note>(), note => note.Tells);
+            world.PassToNextDecision();
+        }
+
+        world.Launch();
+        world.End(Failed);
+        Assert.Equal((3, Phase.Resting), (world.Launches, world.Situation.Phase));
+        Assert.Single(world.Done.OfType<Note>(), note => note.Tells);
+        Assert.NotNull(Core.Wording.Attention.Of(world.Definition, world.Situation));
+        world.PassToNextMoment(); // the next moment has its own tries
+        world.Launch();
+        world.End(Failed);
+        Assert.Equal(Phase.Waiting, world.Situation.Phase);
+    }
+
+    [Fact]
+    public void No_try_goes_beyond_the_next_moment()
+    {
+        var world = Wrapped(QuarterHourly with { Again = 5 });
+        world.PassToNextMoment();
+        world.Launch();
+        world.Passes(TimeSpan.FromMinutes(14.999));
+        world.End(Failed);
+        Assert.Equal(Phase.Resting, world.Situation.Phase);
+    }
+
+    [Fact]
+    public void A_run_that_takes_too_long_is_wound_down_and_has_failed()
+    {
+        var world = Wrapped(QuarterHourly with { Longest = TimeSpan.FromMinutes(10) });
+        world.PassToNextMoment();
+        var began = world.Now;
+        Up(world);
+        world.PassToNextDecision();
+        Assert.Equal((Phase.Stopping, began.AddMinutes(10)), (world.Situation.Phase, world.Now));
+        world.End(new(OutcomeKind.Signalled, 15));
+        Assert.Equal((Phase.Resting, OutcomeKind.TooLong), (world.Situation.Phase, world.Situation.LastEnd!.Outcome.Kind));
+        Assert.True(world.Situation.LastEnd.Bad);
+    }
+
+    [Fact]
+    public void A_start_runs_it_now_and_a_stop_lays_its_rhythm_to_rest()
+    {
+        var world = Wrapped(QuarterHourly);
+        var next = world.Situation.Rhythm!.Next;
+        world.Happens(new StartAsked(new("anna")));
+        Up(world);
+        Assert.Equal(next, world.Situation.Rhythm!.Next); // its rhythm is left alone
+        world.Happens(new StopAsked(new("anna"), ThisRun: true));
+        world.End(new(OutcomeKind.Signalled, 15));
+        Assert.Equal((Phase.Resting, next), (world.Situation.Phase, world.Situation.Rhythm!.Next));
+        world.PassToNextMoment();
+        Up(world);
+        world.Happens(new StopAsked(new("anna")));
+        world.End(new(OutcomeKind.Signalled, 15));
+        Assert.Equal((Phase.Stopped, (RhythmState?)null), (world.Situation.Phase, world.Situation.Rhythm));
+        Assert.False(world.PassToNextMoment());
+        world.Passes(TimeSpan.FromDays(1));
+        world.Happens(new StartAsked(new("anna")));
+        world.Launch();
+        world.End(Good);
+        Assert.Equal(Phase.Resting, world.Situation.Phase);
+        world.PassToNextMoment();
+        Assert.Empty(Said(world, EntryCode.MomentsMissed)); // nobody wanted what was at rest
+    }
+
+    [Fact]
+    public void A_boot_puts_a_rhythm_in_force_and_runs_nothing_before_its_moment()
+    {
+        var world = Wrapped(QuarterHourly);
+        world.Happens(new StopAsked(new("anna")));
+        world.Happens(new MachineBegan());
+        Assert.Equal((Phase.Resting, 0), (world.Situation.Phase, world.Launches));
+        world.Happens(new MachineBegan(HeldBack: true));
+        Assert.Equal((Phase.Stopped, (RhythmState?)null), (world.Situation.Phase, world.Situation.Rhythm));
+    }
+
+    [Theory]
+    [InlineData(IfMissed.Once, 1)]
+    [InlineData(IfMissed.Pass, 0)]
+    public void Ten_moments_slept_through_are_made_up_for_once_or_not_at_all(IfMissed missed, int runs)
+    {
+        var world = Wrapped(QuarterHourly with { Missed = missed });
+        world.Passes(TimeSpan.FromMinutes(155)); // from 08:00 to 10:35
+        world.Happens(new CalendarCame());
+        Assert.Equal(runs, world.Launches);
+        Assert.Equal(10, Assert.Single(Said(world, EntryCode.MomentsMissed)).Count);
+        Assert.Equal(new TimeOnly(10, 45), TimeOnly.FromDateTime(world.Situation.Rhythm!.Next!.Next!.Value.DateTime));
+    }
+
+    [Fact]
+    public void Set_times_wait_for_the_clock_after_a_boot_and_lengths_do_not()
+    {
+        var world = Wrapped(
+            QuarterHourly,
+            new PlannedRun(Words("every 10 min")) { Zone = "UTC", Spread = TimeSpan.Zero }
+        );
+        world.Passes(TimeSpan.FromMinutes(15));
+        world.Happens(new CalendarCame(ClockSet: false));
+        Assert.Equal(1, world.Launches);
+        Assert.True(world.Situation.Rhythm!.Places[0].Due <= world.Now);
+        world.Launch();
+        world.End(Good);
+        world.Happens(new CalendarCame());
+        Assert.Equal(2, world.Launches);
+    }
+
+    [Fact]
+    public void A_clock_set_back_brings_no_moment_back_unless_it_was_wrong_by_far()
+    {
+        var world = Wrapped(QuarterHourly);
+        world.PassToNextMoment();
+        world.Launch();
+        world.End(Good);
+        var taken = world.Now;
+        world.Passes(-TimeSpan.FromHours(2));
+        world.Happens(new CalendarCame());
+        Assert.Equal((1, taken.AddMinutes(15)), (world.Launches, world.Situation.Rhythm!.Next!.Next));
+        world.Passes(-TimeSpan.FromDays(40));
+        world.Happens(new CalendarCame());
+        Assert.True(world.Situation.Rhythm!.Next!.Next <= world.Now.AddMinutes(15));
+    }
+
+    [Fact]
+    public void A_moment_is_skipped_or_taken_now_once()
+    {
+        var world = Wrapped(QuarterHourly);
+        var first = world.Situation.Rhythm!.Next!.Next!.Value;
+        world.Happens(new SkipAsked(new("anna")));
+        Assert.Equal(first.AddMinutes(15), world.Situation.Rhythm!.Next!.Next);
+        world.Happens(new AdvanceAsked(new("anna")));
+        Assert.Equal((1, first.AddMinutes(30)), (world.Launches, world.Situation.Rhythm!.Next!.Next));
+    }
+
+    /// <summary>
+    /// The server is lost at any moment, between moments and within them, for any length, a thousand times: each moment is
+    /// run, or was passed, queued or missed on record, and none twice.
+    /// </summary>
+    [Fact]
+    public void Nothing_is_lost_and_nothing_comes_twice_whenever_the_server_is_lost() =>
+        Gen.Select(
+                Gen.Select(Gen.Int[0, 2000], Gen.Int[0, 4]).Array[1, 60],
+                Gen.Enum<IfMissed>(),
+                Gen.Enum<IfRunning>(),
+                Gen.Int[0, 120]
+            )
+            .Sample(
+                (moves, missed, running, spread) =>
+                {
+                    var planned = QuarterHourly with
+                    {
+                        Missed = missed,
+                        IfRunning = running,
+                        Spread = TimeSpan.FromSeconds(spread),
+                    };
+                    var world = Wrapped(planned);
+                    var since = world.Now;
+                    foreach (var (seconds, what) in moves)
+                    {
+                        // Whoever is there looks at each moment; a lost server looks only when it is back.
+                        var until = world.Now.AddSeconds(seconds);
+                        while (what != 0 && world.Situation.Rhythm!.LookAt is { } at && at <= until)
+                            world.PassToNextMoment();
+                        if (world.Now < until)
+                            world.Passes(until - world.Now);
+                        switch (what)
+                        {
+                            case 0:
+                                world.FallsBackTo(world.Definition, world.Situation);
+                                world.Happens(new CalendarCame());
+                                break;
+                            case 1 when world.Live is not null && world.Situation.Run is { Launched: null }:
+                                world.Launch();
+                                break;
+                            case 2 when world.Live is not null:
+                                world.End(Good);
+                                break;
+                            case 3 when world.Live is not null:
+                                world.End(Failed);
+                                break;
+                        }
+                    }
+
+                    var moments = planned.When.Following(since, TimeZoneInfo.Utc)
+                        .TakeWhile(moment => moment <= world.Situation.Rhythm!.Places[0].Taken)
+                        .Count();
+                    var runs = world.Done.OfType<Launch>().Count(launch => launch.Cause == Cause.Rhythm);
+                    var queued = Said(world, EntryCode.MomentQueued).Count - (world.Situation.Rhythm!.Queued is null ? 0 : 1);
+                    var takeOverWaits = running == IfRunning.TakeOver && world.Situation.Rhythm.Queued is not null ? 1 : 0;
+                    var madeUp = Said(world, EntryCode.MomentsMissed).Count(entry => entry.Next == EntryNext.GoesAhead);
+                    var lost = Said(world, EntryCode.MomentsMissed).Sum(entry => entry.Count!.Value);
+                    var passed = Said(world, EntryCode.MomentPassed).Count;
+                    var waiting = Said(world, EntryCode.MomentQueued).Count - queued;
+                    if (running == IfRunning.TakeOver)
+                        return; // a moment that takes over may itself be taken over before it is launched
+                    Assert.Equal(moments, runs + passed + waiting + lost - madeUp);
+                },
+                iter: 1000
+            );
+
+    // Restarts
+
+    private static readonly PlannedRestart Nightly = new(Words("daily at 01:00")) { Zone = "UTC", Missed = IfMissed.Pass };
+
+    [Fact]
+    public void What_stays_is_restarted_at_its_moment()
+    {
+        var world = Running(Nightly);
+        world.PassToNextMoment();
+        Assert.Equal(1, world.Now.Hour);
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+        world.Happens(new RestartAsked(Principal.Rhythm));
+        Assert.Equal(Phase.Stopping, world.Situation.Phase);
+        world.End(new(OutcomeKind.Signalled, 15));
+        Up(world);
+        world.PassToNextMoment();
+        Assert.Equal(2, world.Done.OfType<RestartInOrder>().Count());
+    }
+
+    [Fact]
+    public void It_is_put_off_while_it_is_busy_until_its_latest_moment()
+    {
+        var world = Running(Nightly with { Busy = PlannedRestart.BusySaid, PutOff = TimeSpan.FromHours(2) });
+        world.PassToNextMoment();
+        var due = world.Situation.Rhythm!.Restart!;
+        for (var i = 0; i < 3; i++)
+            world.Happens(new RestartWeighed(due.Moment, "it prints", null));
+        Assert.Single(Said(world, EntryCode.RestartPutOff));
+        Assert.Empty(world.Done.OfType<RestartInOrder>());
+        world.PassToNextMoment();
+        Assert.Equal(3, world.Now.Hour);
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+
+        world = Running(Nightly with { Busy = PlannedRestart.BusySaid });
+        world.PassToNextMoment();
+        world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null));
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+    }
+
+    [Fact]
+    public void It_is_needless_where_it_was_begun_anew_or_its_memory_is_low()
+    {
+        var world = Running(Nightly with { NeedlessWithin = TimeSpan.FromHours(20) });
+        world.PassToNextMoment();
+        Assert.Single(Said(world, EntryCode.RestartNeedless));
+        Assert.Empty(world.Done.OfType<RestartInOrder>());
+        world.PassToNextMoment(); // a day later it has been up for long
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+
+        world = Running(Nightly with { MemoryAbove = 1000 });
+        for (var night = 1; night <= 3; night++)
+        {
+            world.PassToNextMoment();
+            world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1000));
+            Assert.Equal(night, Said(world, EntryCode.RestartSpared)[^1].Count);
+        }
+
+        world.PassToNextMoment();
+        world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1001));
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+        Assert.Equal(0, world.Situation.Rhythm!.Spared);
+    }
+
+    [Fact]
+    public void A_returning_server_goes_on_with_a_restart_that_was_due()
+    {
+        var world = Running(Nightly with { Busy = PlannedRestart.BusySaid });
+        world.PassToNextMoment();
+        world.Happens(new Resumed());
+        Assert.Equal(2, world.Done.OfType<WeighRestart>().Count());
+        world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null));
+        world.Happens(new Resumed());
+        Assert.Equal(2, world.Done.OfType<RestartInOrder>().Count());
+    }
+
+    [Fact]
+    public void A_restart_that_was_missed_or_is_due_while_it_is_down_is_none()
+    {
+        var world = Running(Nightly);
+        world.Passes(TimeSpan.FromDays(3));
+        world.Happens(new CalendarCame());
+        Assert.Equal(3, Assert.Single(Said(world, EntryCode.MomentsMissed)).Count);
+        world.Happens(new StopAsked(new("anna")));
+        world.End(new(OutcomeKind.Signalled, 15));
+        world.PassToNextMoment();
+        Assert.Empty(world.Done.OfType<RestartInOrder>());
+    }
+}
