@@ -200,6 +200,7 @@ Try in another terminal:
   calm ahead                                      # what is planned: jobs and restarts, with their usual length
   calm ahead ticket-spooler --now                 # its nightly restart, now: put off until its roll of tickets is printed
   calm ahead --moments 'cron 0 6 13 * 5' --zone Europe/Oslo   # the moments of a rhythm, before it is saved
+  calm quiet ticket-spooler --for 30min --reason "new paper"; calm list; calm quiet ticket-spooler --end
   calm stop tide-reader --this-run; calm stop tide-reader   # the run under way alone; its rhythm, too
   calm logbook --since 10min --kind fell --kind held   # also --find, --by, --follow, --csv
   calm logbook ticket-spooler --kind noted        # entries that the program made itself

@@ -118,6 +118,9 @@ play() {
   printed=$(field ticket-spooler run)
   came_true "the spooler's restart is taken now" ends_with_code 0 "is taken now" calm ahead ticket-spooler --now
   came_true "and done as soon as its roll of tickets is" reaches ticket-spooler running $((printed + 1))
+  came_true "while the paper is changed it is quiet" ends_with_code 0 "no alert is raised" calm quiet ticket-spooler --for 10min --reason "new paper"
+  came_true "which the list shows with its reason" ends_with_code 0 "(new paper)" calm list
+  came_true "until somebody ends it" ends_with_code 0 "is no longer quiet" calm quiet ticket-spooler --end
   came_true "which is on record" ends_with_code 0 "restart planned for" calm logbook ticket-spooler --since 5min
 
   step "Change it while it runs: a timetable read anew, and a restart pending"

@@ -147,6 +147,7 @@ internal static class Program
             WhyCommands.Release(),
             DrillCommand.Make(),
             AheadCommand.Make(),
+            AskCommands.Quiet(),
             HostCommand.Make(),
             LookCommands.List(),
             LookCommands.Show(),

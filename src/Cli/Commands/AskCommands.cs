@@ -87,6 +87,37 @@ internal static class AskCommands
         );
     }
 
+    public static Command Quiet()
+    {
+        var length = new Option<string?>("--for")
+        {
+            Description = "So long no alert of them is raised, such as 30min; it ends by itself",
+            HelpName = "LENGTH",
+        };
+        var reason = new Option<string?>("--reason") { Description = "Why, for whoever looks", HelpName = "TEXT" };
+        var noRestarts = new Option<bool>("--no-restarts") { Description = "Nothing is restarted either until then" };
+        var end = new Option<bool>("--end") { Description = "They are quiet no longer; what was withheld is listed" };
+        return Each(
+            "quiet",
+            "Raise no alert of services for a time, as while somebody works on them",
+            [length, reason, noRestarts, end],
+            parsed =>
+                (parsed.GetValue(length), parsed.GetValue(end)) switch
+                {
+                    ({ } given, false) => $"for={Uri.EscapeDataString(given)}"
+                        + (parsed.GetValue(noRestarts) ? "&no-restarts=true" : "")
+                        + (
+                            parsed.GetValue(reason) is { } why
+                                ? $"&reason={Uri.EscapeDataString(why)}"
+                                : ""
+                        ),
+                    (null, true) => "for=0",
+                    _ => throw new Failure(Exit.Usage, "Either --for LENGTH or --end; nothing was done."),
+                },
+            mayBeAll: true
+        );
+    }
+
     /// <summary>A command that asks the same of each service, one after the other.</summary>
     /// <param name="more">Further flags.</param>
     /// <param name="query">What they make of the call's address.</param>
@@ -98,13 +129,14 @@ internal static class AskCommands
         string description,
         IReadOnlyList<Option>? more = null,
         Func<ParseResult, string>? query = null,
-        Func<SentryClient, IReadOnlyList<string>, ParseResult, bool, CancellationToken, Task>? sure = null
+        Func<SentryClient, IReadOnlyList<string>, ParseResult, bool, CancellationToken, Task>? sure = null,
+        bool mayBeAll = false
     )
     {
         var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(what, description);
-        var selection = new Selection(command);
+        var selection = new Selection(command, mayBeAll);
         foreach (var option in (more ?? []).Concat([dry, json]))
             command.Add(option);
         command.SetAction(

@@ -123,6 +123,15 @@ internal static class Pages
             "calm watches fare-ledger --pause 30min",
             "calm watches fare-ledger --resume"
         ),
+        new(
+            "quiet",
+            Stage.Run,
+            "Raise no alert of services for a time",
+            "NAME…",
+            "calm quiet fare-ledger --for 30min --reason \"new printer\"",
+            "calm quiet --all --for 2h --no-restarts",
+            "calm quiet fare-ledger --end"
+        ),
         new("release", Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter"),
         new(
             "list",

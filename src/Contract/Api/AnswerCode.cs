@@ -64,6 +64,12 @@ public enum AnswerCode
     [JsonStringEnumMemberName("moment-advanced")]
     MomentAdvanced,
 
+    [JsonStringEnumMemberName("quiet")]
+    Quiet,
+
+    [JsonStringEnumMemberName("quiet-over")]
+    QuietOver,
+
     [JsonStringEnumMemberName("not-held")]
     NotHeld,
 

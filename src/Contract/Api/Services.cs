@@ -76,6 +76,9 @@ public record ServiceView
     /// <summary>What the program last said of itself, or null.</summary>
     public string? Said { get; init; }
 
+    /// <summary>Until then no alert of it is raised; null: it is.</summary>
+    public DateTimeOffset? QuietUntil { get; init; }
+
     /// <summary>What the program says it is busy with, as a clause; a planned restart waits for that. Null: nothing.</summary>
     public string? Busy { get; init; }
 

@@ -138,7 +138,7 @@ public static class DefinitionKeys
                 RhythmKeys.Rhythms,
                 definition => definition.Rhythm.IsEmpty ? null : definition.Rhythm,
                 (definition, rhythms) => definition with { Rhythm = rhythms },
-                "When a job is run, or a program that stays is restarted. Each is one of run and restart."
+                "When a job is run, a program that stays is restarted, or it is quiet. Each is one of run, restart, quiet."
             ) with
             {
                 Label = "Planned moments",

@@ -48,6 +48,18 @@ public static class RhythmKeys
                     Of = "WHEN",
                     Example = "daily at 01:00",
                 },
+                UnionOf<Planned>.Kind(
+                    PlannedQuiet.Kind,
+                    Words,
+                    words => new PlannedQuiet(Read(words)) { Spread = TimeSpan.Zero },
+                    planned => (planned as PlannedQuiet)?.When.ToString(),
+                    "A quiet time begins at these moments: nothing of it is told until it is over, then all that was withheld "
+                        + "is listed."
+                ) with
+                {
+                    Of = "WHEN",
+                    Example = "on sun at 02:00",
+                },
             ],
             [
                 UnionOf<Planned>.Attribute(
@@ -69,6 +81,7 @@ public static class RhythmKeys
                     "Each moment comes later by a random part of this."
                 ) with
                 {
+                    Only = ["run", "restart"],
                     Default =
                         "none; of 'every' without 'from' the service's own second within the first minute, the same each time",
                     Example = "30 s",
@@ -82,7 +95,32 @@ public static class RhythmKeys
                         + "pass leaves it at an entry in the logbook."
                 ) with
                 {
+                    Only = ["run", "restart"],
                     Default = "once; of a restart pass",
+                },
+                UnionOf<Planned>.Attribute(
+                    "for",
+                    Forms.LengthFrom(TimeSpan.FromMinutes(1)),
+                    planned => (planned as PlannedQuiet)?.For,
+                    (planned, length) => ((PlannedQuiet)planned) with { For = length },
+                    "How long it is quiet."
+                ) with
+                {
+                    Only = [PlannedQuiet.Kind],
+                    Needed = true,
+                    Default = null,
+                    Example = "2 h",
+                },
+                UnionOf<Planned>.Attribute(
+                    "no-restarts",
+                    Forms.Switch,
+                    planned => planned is PlannedQuiet { NoRestarts: true } ? true : null,
+                    (planned, none) => ((PlannedQuiet)planned) with { NoRestarts = none },
+                    "Nothing is restarted either: what falls is started again when it is over."
+                ) with
+                {
+                    Only = [PlannedQuiet.Kind],
+                    Default = "false",
                 },
                 UnionOf<Planned>.Attribute(
                     "if-running",
@@ -185,11 +223,11 @@ public static class RhythmKeys
     internal static void Check(MapReader map, Definition definition)
     {
         var periodic = definition.Program.Kind == ProgramKind.Periodic;
-        if (periodic && definition.Rhythm.IsEmpty)
+        if (periodic && !definition.Rhythm.Any(planned => planned is PlannedRun))
             map.Contradicts("rhythm", "none", "with kind: periodic, at least one run: [{ run: every 15 min }]");
         for (var i = 0; i < definition.Rhythm.Length; i++)
         {
-            if (definition.Rhythm[i] is PlannedRun != periodic)
+            if (definition.Rhythm[i] is not PlannedQuiet && definition.Rhythm[i] is PlannedRun != periodic)
                 map.Contradicts(
                     $"rhythm[{i}]",
                     periodic ? "a restart of a job" : "a run of a program that is no job",
@@ -205,7 +243,10 @@ public static class RhythmKeys
                 map.Contradicts($"rhythm[{i}]", $"'{definition.Rhythm[i].When}' once more", "each rhythm once");
         }
 
-        if (definition.Program.Kind == ProgramKind.Toggles && !definition.Rhythm.IsEmpty)
-            map.Contradicts("rhythm", "a rhythm for what toggles", "only with kind: stays, detaches or periodic");
+        if (
+            definition.Program.Kind == ProgramKind.Toggles
+            && definition.Rhythm.Any(planned => planned is not PlannedQuiet)
+        )
+            map.Contradicts("rhythm", "a run or restart of what toggles", "quiet alone");
     }
 }

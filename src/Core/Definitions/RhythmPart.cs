@@ -85,6 +85,20 @@ public sealed record PlannedRun(Rhythm When) : Planned(When)
     protected override string Word => "run";
 }
 
+/// <summary>A time in which nothing of it is told.</summary>
+/// <param name="When">When it begins.</param>
+public sealed record PlannedQuiet(Rhythm When) : Planned(When)
+{
+    public TimeSpan For { get; init; }
+
+    /// <summary>Nothing is restarted, either.</summary>
+    public bool NoRestarts { get; init; }
+
+    internal const string Kind = "quiet";
+
+    protected override string Word => Kind;
+}
+
 /// <summary>A restart of a program that stays.</summary>
 public sealed record PlannedRestart(Rhythm When) : Planned(When)
 {

@@ -82,6 +82,8 @@ public enum EntryCode
     RestartSpared,
     RestartPutOff,
     RestartDue,
+    QuietBegan,
+    QuietOver,
 
     // How it ends
 

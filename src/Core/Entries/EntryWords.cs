@@ -120,6 +120,12 @@ public static class EntryWords
                     $"What was planned for {At(entry)} takes its place: {StillAt(entry)}{(entry.Run is null ? "" : ", and is stopped")}.",
                 EntryCode.MomentSkipped => $"What is planned for {At(entry)} is skipped, as requested.",
                 EntryCode.MomentAdvanced => $"What is planned for {At(entry)} is done now, as requested.",
+                EntryCode.RestartNeedless when entry.Seen is { } quiet =>
+                    $"The restart planned for {At(entry)} is left out: {quiet}.",
+                EntryCode.QuietBegan =>
+                    $"Quiet for {Length.Of(entry.Limit!.Value)}{(entry.Seen is { } reason ? $" ({reason})" : "")}: "
+                        + $"no alert is raised{(entry.Forced ? ", and nothing is restarted" : "")}.",
+                EntryCode.QuietOver => $"No longer quiet, after {Length.Of(entry.Took!.Value)}. {Withheld(entry)}",
                 EntryCode.RestartNeedless =>
                     $"The restart planned for {At(entry)} is not needed: it was started {Length.Of(entry.Took!.Value)} before.",
                 EntryCode.RestartSpared =>
@@ -283,6 +289,12 @@ public static class EntryWords
         count == 1 ? "A planned moment was"
         : count >= ServiceLife.MostCounted ? $"{count} planned moments or more were"
         : $"{count} planned moments were";
+
+    private static string Withheld(Entry entry) =>
+        entry.Count is null or 0
+            ? "No alert was withheld."
+            : $"Withheld: {string.Join("; ", entry.Names)}"
+                + $"{(entry.Count > entry.Names.Length ? $"; and {entry.Count - entry.Names.Length} more" : "")}.";
 
     /// <summary>The planned moment, by the host's clock.</summary>
     private static string At(Entry entry) =>

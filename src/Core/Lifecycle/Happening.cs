@@ -25,6 +25,11 @@ public sealed record SkipAsked(Principal By) : Happening;
 /// <summary>The next planned moment is now.</summary>
 public sealed record AdvanceAsked(Principal By) : Happening;
 
+/// <summary>Until then nothing of it is told; a time that is past ends what is under way.</summary>
+/// <param name="NoRestarts">Nothing is restarted either.</param>
+public sealed record QuietAsked(Principal By, DateTimeOffset Until, bool NoRestarts = false, string? Reason = null)
+    : Happening;
+
 /// <summary>It was looked whether a restart that is due can be done.</summary>
 /// <param name="Busy">What the program is busy with, as a clause; null: nothing.</param>
 /// <param name="Memory">What is its own, in bytes; null: that is not known.</param>

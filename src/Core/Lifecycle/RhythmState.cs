@@ -36,13 +36,14 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
     {
         get
         {
-            var due = Next?.Due;
+            var due = Places.Min(place => place.Due);
             return Restart is { Goes: false, Latest: var latest } && !(due < latest) ? latest : due;
         }
     }
 
-    /// <summary>The place that is due first; null: no moment comes any more.</summary>
-    public RhythmPlace? Next => Places.Where(place => place.Due is not null).MinBy(place => place.Due);
+    /// <summary>The run or restart that is due first; null: none comes any more.</summary>
+    public RhythmPlace? Next =>
+        Places.Where(place => place is { Due: not null, IsQuiet: false }).MinBy(place => place.Due);
 
     public bool Fits(Definition definition) =>
         Places.Length == definition.Rhythm.Length
@@ -72,6 +73,9 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
 /// <param name="Due">When that is due: some come a little later than their moment.</param>
 public sealed record RhythmPlace(string Of, DateTimeOffset Taken, DateTimeOffset? Next, DateTimeOffset? Due)
 {
+    /// <summary>A quiet time begins then, and nothing is run or restarted.</summary>
+    public bool IsQuiet => Of.StartsWith(PlannedQuiet.Kind, StringComparison.Ordinal);
+
     public static RhythmPlace After(DateTimeOffset taken, Planned planned, string service) =>
         planned.After(taken) is { } next
             ? new(planned.Of, taken, next, planned.DueOf(service, next))

@@ -213,7 +213,7 @@ public static partial class ServiceLife
                         Seen = decision.Why,
                         Next = decision.StopsDependents ? EntryNext.StopsDependents : EntryNext.StaysStopped,
                     };
-                    Deeds.Add(new Note(rest, Tells: decision.Bad));
+                    Tell(rest, decision.Bad);
                     Enter(Phase.Stopped);
                     Deeds.Add(new Dismiss());
                     if (decision.StopsDependents)
@@ -237,6 +237,11 @@ public static partial class ServiceLife
                     else
                         Tell(held);
                     Hold(onTrial ? After.HeldFor : why);
+                    break;
+                case var _ when NoRestartsUntil is { } over && over - now > decision.Pause:
+                    Say(fell with { Next = EntryNext.Restart, Pause = over - now });
+                    After = After with { Awaited = null };
+                    Enter(Phase.Waiting, over);
                     break;
                 case var _ when decision.Pause == TimeSpan.Zero:
                     // Launch first, note after: nothing stands between a fall and the next run.

@@ -103,6 +103,12 @@ public static partial class ServiceLife
                     continue;
                 var one = Latest(planned, place);
                 places[i] = RhythmPlace.After(one.Moment, planned, definition.Name);
+                if (planned is PlannedQuiet quiet)
+                {
+                    TakeQuiet(quiet, one.Moment);
+                    continue;
+                }
+
                 // Two rhythms may have the same moment, and both may have missed some.
                 come =
                     come is null ? one
@@ -112,7 +118,7 @@ public static partial class ServiceLife
             }
 
             if (!places.SequenceEqual(rhythm.Places))
-                After = After with { Rhythm = rhythm with { Places = places.ToImmutable() } };
+                After = After with { Rhythm = After.Rhythm! with { Places = places.ToImmutable() } };
             if (come is not null)
                 TakeMoment(come);
             if (After.Rhythm is { Restart: { Goes: false } due2 } && due2.Latest <= now)
@@ -274,7 +280,7 @@ public static partial class ServiceLife
                 );
                 Hold(why);
             }
-            else if (After.Rhythm is { Queued: null } && tries < (RunsBy()?.Again ?? 0) && !(now + PauseOf(tries) >= next))
+            else if (After.Rhythm is { Queued: null } && tries < (RunsBy()?.Again ?? 0) && !(now + PauseOf(tries) >= next) && NoRestartsUntil is null)
             {
                 var pause = PauseOf(tries);
                 Say(fell with { Next = EntryNext.Restart, Pause = pause, Count = tries + 1 });
@@ -283,7 +289,7 @@ public static partial class ServiceLife
             }
             else
             {
-                Deeds.Add(new Note(fell with { Next = EntryNext.Rests }, Tells: decision.Bad));
+                Tell(fell with { Next = EntryNext.Rests }, decision.Bad);
                 After = After with { Pauses = 0 };
                 RestUntilMoment();
             }
@@ -298,9 +304,16 @@ public static partial class ServiceLife
             if (After is not { Phase: Phase.Running, Run: { } run })
                 return;
             var upFor = now - (run.Launched ?? now);
-            if (upFor < planned.NeedlessWithin)
+            if (upFor < planned.NeedlessWithin || NoRestartsUntil is not null)
             {
-                Say(new(EntryCode.RestartNeedless) { Moment = moment, Took = upFor });
+                Say(
+                    new(EntryCode.RestartNeedless)
+                    {
+                        Moment = moment,
+                        Took = upFor,
+                        Seen = NoRestartsUntil is null ? null : "it is quiet, and nothing is restarted",
+                    }
+                );
                 return;
             }
 

@@ -120,6 +120,12 @@ public static partial class ServiceLife
                 Took = watch.Lasting > TimeSpan.Zero ? now - state.Since : null,
                 Count = state.Bad,
             };
+            if (NoRestartsUntil is not null && watch.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)
+            {
+                Tell(unwell with { Next = EntryNext.KeepsRunning });
+                return;
+            }
+
             switch (watch.Follows)
             {
                 case WatchFollow.Note:

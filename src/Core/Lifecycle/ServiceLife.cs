@@ -63,7 +63,12 @@ public static partial class ServiceLife
                     Stop(asked.By, Afterwards.Rest);
                     break;
                 case CalendarCame came:
+                    if (After.Quiet?.Until <= now)
+                        EndQuiet(null);
                     LookAtCalendar(came.ClockSet);
+                    break;
+                case QuietAsked asked:
+                    AskQuiet(asked);
                     break;
                 case RestartWeighed weighed:
                     Weigh(weighed);
@@ -166,9 +171,6 @@ public static partial class ServiceLife
         private bool IsLive(RunNumber run) => After.Run?.Number == run;
 
         private void Say(Entry entry, Principal? by = null) => Deeds.Add(new Note(entry, by));
-
-        /// <summary>Says it so that a person hears of it.</summary>
-        private void Tell(Entry entry) => Deeds.Add(new Note(entry, Tells: true));
 
         private void Enter(Phase phase, DateTimeOffset? wakeAt = null) =>
             After = After with
@@ -460,6 +462,9 @@ public static partial class ServiceLife
         {
             switch (After.Phase)
             {
+                case Phase.Waiting when After.Awaited is null && NoRestartsUntil is { } over:
+                    After = After with { WakeAt = over };
+                    break;
                 case Phase.Waiting when After.Awaited is null:
                     BeginRun(Cause.Recovery);
                     break;
@@ -488,6 +493,9 @@ public static partial class ServiceLife
                     break;
                 case Phase.Starting when After.Run?.Launched is not null:
                     NotProven();
+                    break;
+                case Phase.Held when NoRestartsUntil is { } until:
+                    After = After with { WakeAt = until };
                     break;
                 case Phase.Held:
                     Say(new(EntryCode.Retried) { Pause = definition.Recover.RetryEvery ?? TimeSpan.Zero });

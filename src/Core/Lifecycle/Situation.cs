@@ -109,6 +109,13 @@ public sealed record Situation
     /// <summary>Its planned moments; null: it has none, or is a job whose rhythm is at rest.</summary>
     public RhythmState? Rhythm { get; init; }
 
+    /// <summary>Nothing of it is told for a while; null: it is.</summary>
+    public QuietTime? Quiet { get; init; }
+
+    /// <summary>When, by people's clock, something is due; null: nothing is.</summary>
+    public DateTimeOffset? LookAt =>
+        Rhythm?.LookAt is { } due && !(Quiet?.Until < due) ? due : Quiet?.Until;
+
     public static Situation New(DateTimeOffset now) => new() { Since = now };
 
     /// <summary>
@@ -346,6 +353,23 @@ public enum AskedFor
     Stop,
     Restart,
     Release,
+}
+
+/// <summary>A time, by people's clock, in which nothing of a service is told.</summary>
+/// <param name="NoRestarts">Nothing is restarted either.</param>
+/// <param name="Count">How much was withheld.</param>
+/// <param name="Withheld">The first of it, a clause each.</param>
+public sealed record QuietTime(
+    DateTimeOffset Began,
+    DateTimeOffset Until,
+    bool NoRestarts,
+    string? Reason,
+    int Count,
+    ImmutableArray<string> Withheld
+)
+{
+    /// <summary>So much of what is withheld is listed; the rest is counted.</summary>
+    public const int MostListed = 20;
 }
 
 public sealed record Asking(AskedFor What, Principal By, DateTimeOffset At);

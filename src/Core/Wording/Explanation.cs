@@ -13,7 +13,15 @@ public static class Explanation
     public static string Of(Definition definition, Situation now, TimeZoneInfo zone)
     {
         string At(DateTimeOffset time) => Clock(time, now.Since, zone);
-        return now.Phase switch
+        var quiet = now.Quiet is { } still
+            ? $" Quiet until {At(still.Until)}{(still.Reason is { } reason ? $" ({reason})" : "")}: no alert is raised"
+                + $"{(still.NoRestarts ? ", and nothing is restarted" : "")}."
+            : "";
+        return Stands(definition, now, At) + quiet;
+    }
+
+    private static string Stands(Definition definition, Situation now, Func<DateTimeOffset, string> At) =>
+        now.Phase switch
         {
             Phase.Running => Running(definition, now, At),
             Phase.Starting => Starting(definition, now, now.Run!, At),
@@ -26,7 +34,6 @@ public static class Explanation
             _ when definition.IsJob => AtRest(definition, now, At),
             _ => Stopped(definition, now, At),
         };
-    }
 
     private static string Running(Definition definition, Situation now, Func<DateTimeOffset, string> at)
     {

@@ -28,6 +28,7 @@ internal static class RunRoutes
         one.MapPost("/restart", Restart).Produces<Answer>().Refuses(409, 422).May(Permission.Operate);
         one.MapPost("/reload", Reload).Produces<Answer>().Refuses(409).May(Permission.Operate);
         one.MapPost("/watches", Watches).Produces<Answer>().Refuses(400, 409).May(Permission.Operate);
+        one.MapPost("/quiet", Quiet).Produces<Answer>().Refuses(400).May(Permission.Operate);
         one.MapPost("/release", Release).Produces<Answer>().May(Permission.Operate);
     }
 
@@ -317,6 +318,80 @@ internal static class RunRoutes
             }
         );
     }
+
+    /// <summary>
+    /// For ?for=30 min (at most 30 d) no alert of it is raised, and, if that is wanted, nothing is restarted; ?for=0 ends that at
+    /// once. It ends by itself, and what was withheld is listed then.
+    /// </summary>
+    /// <param name="called">The service.</param>
+    /// <param name="length">How long.</param>
+    /// <param name="noRestarts">What falls is started again when it is over, and not before.</param>
+    /// <param name="reason">Why, in a few words.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
+    public static async Task<IResult> Quiet(
+        Called called,
+        [FromQuery(Name = "for")] string? length,
+        [FromQuery(Name = "no-restarts")] bool? noRestarts,
+        string? reason,
+        bool? dry,
+        House house,
+        HttpContext context
+    )
+    {
+        if (!Duration.TryRead(length ?? "", out var quiet) || quiet > LongestQuiet)
+            return Problems.Of(
+                400,
+                "bad-length",
+                "Not a length of time",
+                $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestQuiet)}; 0 ends a quiet time."
+            );
+        if (reason is { Length: > LongestReason })
+            return Problems.Of(
+                400,
+                "bad-reason",
+                "Too long a reason",
+                $"The reason has {reason.Length} characters; allowed: at most {LongestReason}."
+            );
+        var (actor, title) = (called.Service, called.Service.Definition.Title);
+        var ends = quiet <= TimeSpan.Zero;
+        var none = noRestarts == true ? " and nothing is restarted" : "";
+        if (dry == true)
+            return WouldDo(
+                actor,
+                ends
+                    ? $"{title} would no longer be quiet. Nothing was done."
+                    : $"{title} would be quiet for {Duration.Write(quiet)}{(none.Length > 0 ? "; nothing would be restarted" : "")}. Nothing was done."
+            );
+        var was = actor.Situation.Quiet;
+        await actor
+            .Ask(
+                new QuietAsked(
+                    Caller.Of(context).Who,
+                    house.Now + quiet,
+                    noRestarts == true,
+                    string.IsNullOrWhiteSpace(reason) ? null : reason.Trim().ReplaceLineEndings(" ")
+                )
+            )
+            .ConfigureAwait(false);
+        await house.Store.Kept().ConfigureAwait(false);
+        return Reply.Of(
+            new Answer
+            {
+                Code = ends ? AnswerCode.QuietOver : AnswerCode.Quiet,
+                CameTrue = true,
+                Said =
+                    !ends
+                        ? $"{title} is quiet for {Duration.Write(quiet)}: no alert is raised{none}. That ends by itself, and lists what was withheld."
+                    : was is null ? $"{title} was not quiet."
+                    : $"{title} is no longer quiet. {(was.Count == 0 ? "No alert was withheld." : $"Withheld: {string.Join("; ", was.Withheld)}.")}",
+                Service = actor.View,
+            }
+        );
+    }
+
+    private static readonly TimeSpan LongestQuiet = TimeSpan.FromDays(30);
+
+    private const int LongestReason = 200;
 
     /// <summary>Whoever forgets a pause is not to find a service unwatched for months.</summary>
     private static readonly TimeSpan LongestPause = TimeSpan.FromDays(7);

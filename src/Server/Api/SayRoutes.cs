@@ -91,7 +91,8 @@ internal static class SayRoutes
                 Names = [.. fields],
                 Run = service.Situation.Run?.Number,
             },
-            tells: how == "asks"
+            // What it asks for in a quiet time is read in the logbook, as all of it.
+            tells: how == "asks" && service.Situation.Quiet is null
         );
         return Say(200, "It is in the logbook.");
     }

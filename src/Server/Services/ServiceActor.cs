@@ -501,8 +501,8 @@ internal sealed partial class ServiceActor : IDisposable
             : stamp.Wall;
         var turn = ServiceLife.Step(Definition, before, happening, now);
         Situation = turn.After;
-        if (before.Rhythm is not null || Situation.Rhythm is not null)
-            house.Calendar.Set(this, Situation.Rhythm?.LookAt);
+        if ((before.LookAt ?? Situation.LookAt) is not null)
+            house.Calendar.Set(this, Situation.LookAt);
         if (ReferenceEquals(before, turn.After) && turn.Deeds.IsEmpty)
         {
             alongside?.Invoke();

@@ -47,6 +47,8 @@ internal sealed record SituationRecord : IRecord
 
     public RhythmRecord? Rhythm { get; init; }
 
+    public QuietRecord? Quiet { get; init; }
+
     public ClockRecord? Saved { get; init; }
 
     public static SituationRecord Of(Situation now) =>
@@ -79,6 +81,9 @@ internal sealed record SituationRecord : IRecord
                 )
                 : null,
             Rhythm = now.Rhythm is { } rhythm ? RhythmRecord.Of(rhythm) : null,
+            Quiet = now.Quiet is { } quiet
+                ? new(quiet.Began, quiet.Until, quiet.NoRestarts, quiet.Reason, quiet.Count, Some(quiet.Withheld))
+                : null,
         };
 
     public Situation ToCore() =>
@@ -109,10 +114,22 @@ internal sealed record SituationRecord : IRecord
                 )
                 : null,
             Rhythm = Rhythm?.ToCore(),
+            Quiet = Quiet is { } quiet
+                ? new(quiet.Began, quiet.Until, quiet.NoRestarts, quiet.Reason, quiet.Count, quiet.Withheld ?? [])
+                : null,
         };
 
     internal static ImmutableArray<T>? Some<T>(ImmutableArray<T> all) => all.IsEmpty ? null : all;
 }
+
+internal sealed record QuietRecord(
+    DateTimeOffset Began,
+    DateTimeOffset Until,
+    bool NoRestarts,
+    string? Reason,
+    int Count,
+    ImmutableArray<string>? Withheld
+);
 
 internal sealed record RhythmRecord
 {

@@ -182,13 +182,14 @@ public class DefinitionTests
         from codes in Gen.Enum<CodeFollow>().Array[0, 4]
         from runs in Runs.Array[1, 3]
         from restarts in Restarts.Array[0, 3]
+        from quiets in Quiets.Array[0, 2]
         select new Definition
         {
             Rhythm = kind switch
             {
-                ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of)],
-                ProgramKind.Toggles => [],
-                _ => [.. restarts.DistinctBy(restart => restart.Of)],
+                ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of), .. quiets.DistinctBy(quiet => quiet.Of)],
+                ProgramKind.Toggles => [.. quiets.DistinctBy(quiet => quiet.Of)],
+                _ => [.. restarts.DistinctBy(restart => restart.Of), .. quiets.DistinctBy(quiet => quiet.Of)],
             },
             Name = name,
             Title = title,
@@ -285,6 +286,20 @@ public class DefinitionTests
                 IfRunning = running,
                 Longest = given ? spread : null,
                 Again = again,
+            };
+
+    private static readonly Gen<Planned> Quiets =
+        from moments in Moments
+        from zone in Zones
+        from length in Waits
+        from none in Gen.Bool
+        select (Planned)
+            new PlannedQuiet(moments)
+            {
+                Zone = zone,
+                Spread = TimeSpan.Zero,
+                For = length + TimeSpan.FromMinutes(1),
+                NoRestarts = none,
             };
 
     private static readonly Gen<Planned> Restarts =

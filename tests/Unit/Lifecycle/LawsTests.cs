@@ -88,13 +88,22 @@ public class LawsTests
         from retry in OneOf<int?>(null, null, 1, 600)
         from runs in Planned.Array[1, 2]
         from restarts in PlannedRestarts.Array[0, 2]
+        from quiets in OneOf<Planned>(
+            new PlannedQuiet(new Every(TimeSpan.FromMinutes(20), null))
+            {
+                For = TimeSpan.FromMinutes(5),
+                NoRestarts = true,
+                Spread = TimeSpan.Zero,
+                Zone = "UTC",
+            }
+        ).Array[0, 1]
         select Make(at, after, first, ends, steps, kind) with
         {
             Rhythm = kind switch
             {
-                ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of)],
-                ProgramKind.Toggles => [],
-                _ => [.. restarts.DistinctBy(restart => restart.Of)],
+                ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of), .. quiets],
+                ProgramKind.Toggles => [.. quiets],
+                _ => [.. restarts.DistinctBy(restart => restart.Of), .. quiets],
             },
             Watch = [.. watches.Distinct().Where(watch => kind != ProgramKind.Toggles || watch is AnswerWatch)],
             Recover = new()
@@ -135,6 +144,13 @@ public class LawsTests
         (1, Gen.Const<Action<World>>(world => world.Happens(new SkipAsked(new("anna"))))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new AdvanceAsked(new("anna"))))),
         (5, Gen.Const<Action<World>>(world => world.PassToNextMoment())),
+        (
+            1,
+            Gen.Select(Gen.Int[-1, 600], Gen.Bool)
+                .Select<(int, bool), Action<World>>(quiet =>
+                    world => world.Happens(new QuietAsked(new("anna"), world.Now.AddSeconds(quiet.Item1), quiet.Item2))
+                )
+        ),
         (1, Gen.Bool.Select<bool, Action<World>>(set => world => world.Happens(new CalendarCame(set)))),
         (
             2,

@@ -64,6 +64,8 @@ internal sealed class World(Definition first)
         }
 
         Situation = turn.After;
+        if (before.Quiet is not null && turn.After.Quiet is not null)
+            Assert.DoesNotContain(turn.Deeds, deed => deed is Note { Tells: true });
         foreach (var deed in turn.Deeds)
             Carry(deed, before, happening);
         CheckSituation();
@@ -157,7 +159,7 @@ internal sealed class World(Definition first)
     /// <summary>Lets time run to the next planned moment. False when none comes.</summary>
     public bool PassToNextMoment()
     {
-        if (Situation.Rhythm?.LookAt is not { } at)
+        if (Situation.LookAt is not { } at)
             return false;
         if (at > Now)
             Now = at;
@@ -289,6 +291,8 @@ internal sealed class World(Definition first)
             Assert.True(Situation.Rhythm is null || Situation.LastEnd is { Outcome.Kind: OutcomeKind.MachineLost });
         if (!definition.IsJob)
             Assert.Equal(definition.Rhythm.IsEmpty, Situation.Rhythm is null);
+        // Only its last word tells that all of it was withheld.
+        Assert.True(Situation.Quiet is not { } quiet || quiet.Count >= quiet.Withheld.Length);
         if (Situation.Rhythm is not { } rhythm)
             return;
         Assert.Equal(definition.Rhythm.Select(planned => planned.Of), rhythm.Places.Select(place => place.Of));

@@ -1,0 +1,102 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
+
+namespace CalmSentry.Tests.Unit.Lifecycle;
+
+/// <summary>While it is quiet nothing is told, and at its end all that was withheld is.</summary>
+public class QuietTests
+{
+    private static readonly Principal Anna = new("anna");
+
+    private static readonly Outcome Failed = new(OutcomeKind.Exited, 1);
+
+    private static World Running(Definition definition)
+    {
+        var world = new World(definition);
+        world.Happens(new StartAsked(Anna));
+        Up(world);
+        return world;
+    }
+
+    private static void Up(World world)
+    {
+        world.Launch();
+        world.PassToNextDecision();
+        Assert.Equal(Phase.Running, world.Situation.Phase);
+    }
+
+    private static List<Note> Told(World world) => [.. world.Done.OfType<Note>().Where(note => note.Tells)];
+
+    [Fact]
+    public void What_is_withheld_is_listed_at_its_end()
+    {
+        var world = Running(LawsTests.Usual with { Recover = new() { HoldEnds = 1 } });
+        world.Happens(new QuietAsked(Anna, world.Now.AddMinutes(30), Reason: "a new printer"));
+        world.End(Failed);
+        Assert.Equal(Phase.Held, world.Situation.Phase);
+        Assert.Empty(Told(world));
+        Assert.True(world.PassToNextMoment());
+        Assert.Null(world.Situation.Quiet);
+        var over = Assert.Single(Told(world)).Entry;
+        Assert.Equal((EntryCode.QuietOver, 1L), (over.Code, over.Count));
+        Assert.Contains("On hold", Assert.Single(over.Names), StringComparison.OrdinalIgnoreCase);
+    }
+
+    [Fact]
+    public void With_nothing_withheld_nobody_is_told_of_its_end()
+    {
+        var world = Running(LawsTests.Usual);
+        world.Happens(new QuietAsked(Anna, world.Now.AddMinutes(30)));
+        world.Happens(new QuietAsked(Anna, world.Now));
+        Assert.Null(world.Situation.Quiet);
+        Assert.Empty(Told(world));
+    }
+
+    [Fact]
+    public void What_falls_meanwhile_is_started_again_at_its_end_where_nothing_is_to_be_restarted()
+    {
+        var world = Running(LawsTests.Usual);
+        var until = world.Now.AddMinutes(30);
+        world.Happens(new QuietAsked(Anna, until, NoRestarts: true));
+        world.End(Failed);
+        Assert.Equal((Phase.Waiting, until), (world.Situation.Phase, world.Situation.WakeAt));
+        world.PassToNextMoment();
+        world.PassToNextDecision();
+        Assert.Equal(2, world.Launches);
+
+        world = Running(LawsTests.Usual);
+        world.Happens(new QuietAsked(Anna, world.Now.AddMinutes(30), NoRestarts: true));
+        world.End(Failed);
+        world.Happens(new QuietAsked(Anna, world.Now)); // over sooner
+        world.PassToNextDecision();
+        Assert.Equal(2, world.Launches);
+    }
+
+    [Fact]
+    public void A_person_may_start_what_is_quiet()
+    {
+        var world = Running(LawsTests.Usual);
+        world.Happens(new QuietAsked(Anna, world.Now.AddMinutes(30), NoRestarts: true));
+        world.End(Failed);
+        world.Happens(new StartAsked(Anna));
+        Assert.Equal(2, world.Launches);
+    }
+
+    [Fact]
+    public void A_planned_quiet_time_comes_and_goes_by_the_clock_also_where_its_moment_was_missed()
+    {
+        Assert.True(RhythmWords.TryRead("daily at 10:00", out var ten));
+        var planned = new PlannedQuiet(ten!) { For = TimeSpan.FromHours(1), Spread = TimeSpan.Zero, Zone = "UTC" };
+        var world = Running(LawsTests.Usual with { Rhythm = [planned] });
+        world.PassToNextMoment();
+        Assert.Equal((10, 11), (world.Now.Hour, world.Situation.Quiet!.Until.Hour));
+        world.PassToNextMoment();
+        Assert.Equal((11, (QuietTime?)null), (world.Now.Hour, world.Situation.Quiet));
+
+        world.Passes(TimeSpan.FromHours(23.5));
+        world.Happens(new CalendarCame());
+        Assert.Equal(11, world.Situation.Quiet!.Until.Hour); // what is left of it
+    }
+}
