@@ -74,12 +74,16 @@ internal static class AdjustCommand
 
                 try
                 {
+                    var path = $"{SentryClient.PathOf(service)}?{(body.File is null ? "" : "whole=true&")}";
+                    if (!parsed.GetValue(dry) && !parsed.GetValue(json))
+                        await AheadCommand
+                            .ShowBefore(client, HttpMethod.Patch, path.TrimEnd('&', '?'), body, cancellation)
+                            .ConfigureAwait(false);
                     using var content = body.Content();
                     var answer = await client
                         .Send(
                             HttpMethod.Patch,
-                            $"{SentryClient.PathOf(service)}?{(body.File is null ? "" : "whole=true&")}"
-                                + (parsed.GetValue(dry) ? "dry=true" : ""),
+                            path + (parsed.GetValue(dry) ? "dry=true" : ""),
                             content,
                             ApiJson.Default.Answer,
                             cancellation
@@ -92,7 +96,8 @@ internal static class AdjustCommand
                     }
 
                     Console.WriteLine(answer.Said);
-                    AheadCommand.Write(answer.Moments);
+                    if (parsed.GetValue(dry))
+                        AheadCommand.Write(answer.Moments);
                     FindingText.Write(
                         (answer.Findings ?? []).Where(finding => finding.Severity != "note"),
                         Console.Out

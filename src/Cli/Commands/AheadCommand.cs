@@ -116,6 +116,38 @@ internal static class AheadCommand
         }
     }
 
+    /// <summary>What a definition plans, before it is saved.</summary>
+    /// <param name="path">Of the call that saves it, with what of its query there is.</param>
+    public static async Task ShowBefore(
+        SentryClient client,
+        HttpMethod method,
+        string path,
+        Body body,
+        CancellationToken cancellation
+    )
+    {
+        if (!body.Text.Contains("rhythm", StringComparison.Ordinal))
+            return;
+        try
+        {
+            using var content = body.Content();
+            var answer = await client
+                .Send(
+                    method,
+                    $"{path}{(path.Contains('?', StringComparison.Ordinal) ? '&' : '?')}dry=true",
+                    content,
+                    ApiJson.Default.Answer,
+                    cancellation
+                )
+                .ConfigureAwait(false);
+            Write(answer.Moments);
+        }
+        catch (Failure)
+        {
+            // What is wrong with it is told by the call that saves it.
+        }
+    }
+
     private static async Task<int> Show(
         SentryClient client,
         IReadOnlyList<string> services,

@@ -88,6 +88,10 @@ internal static class WrapCommand
                 if (parsed.GetValue(dry))
                     return await WouldWrap(client, body, other, parsed.GetValue(json), cancellation)
                         .ConfigureAwait(false);
+                if (!parsed.GetValue(json))
+                    await AheadCommand
+                        .ShowBefore(client, HttpMethod.Post, "services" + LikeOf(other), body, cancellation)
+                        .ConfigureAwait(false);
                 var answer = await Send(client, body, other, parsed.GetValue(permit), cancellation)
                     .ConfigureAwait(false);
                 var made = answer.Service!.Name;
@@ -125,6 +129,8 @@ internal static class WrapCommand
         return command;
     }
 
+    private static string LikeOf(string? like) => like is null ? "" : $"?like={Uri.EscapeDataString(like)}";
+
     /// <summary>
     /// Sends a definition to be wrapped; when all that is wanting is a permit for its account, that is asked for on a
     /// terminal.
@@ -137,7 +143,7 @@ internal static class WrapCommand
         CancellationToken cancellation
     )
     {
-        var query = like is null ? "" : $"?like={Uri.EscapeDataString(like)}";
+        var query = LikeOf(like);
         if (permit || !Console.IsInputRedirected)
             await PermitOnTheWay(client, body, query, permit, cancellation).ConfigureAwait(false);
         try
@@ -231,7 +237,6 @@ internal static class WrapCommand
     {
         Console.WriteLine(answer.Said);
         Console.WriteLine($"  command    {CommandLine.Folded(answer.Service!.Command)}");
-        AheadCommand.Write(answer.Moments);
         FindingText.Write(answer.Findings ?? [], Console.Out);
     }
 }

@@ -19,6 +19,9 @@ public sealed record Wrapped : Happening;
 /// <param name="ClockSet">Since the machine came up the clock is known to be set.</param>
 public sealed record CalendarCame(bool ClockSet = true) : Happening;
 
+/// <summary>The host is in another time zone: moments without a zone of their own are others.</summary>
+public sealed record ZoneSet : Happening;
+
 /// <summary>The next planned moment is not to be.</summary>
 public sealed record SkipAsked(Principal By) : Happening;
 

@@ -67,6 +67,9 @@ public static partial class ServiceLife
                         EndQuiet(null);
                     LookAtCalendar(came.ClockSet);
                     break;
+                case ZoneSet when After.Rhythm is { } rhythm:
+                    After = After with { Rhythm = rhythm.FittedTo(definition, now) };
+                    break;
                 case QuietAsked asked:
                     AskQuiet(asked);
                     break;

@@ -153,9 +153,9 @@ internal sealed class Beginning(
             Phase.Running => Came.Proven,
             Phase.Held => Came.Held,
             Phase.Waiting => Came.Waiting,
-            Phase.Stopped when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) =>
+            Phase.Stopped or Phase.Resting when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) =>
                 Came.NotBegun,
-            Phase.Stopped => actor.Situation.LastEnd is { Bad: false, AsAsked: false } ? Came.Over : Came.Failed,
+            Phase.Stopped or Phase.Resting => actor.Situation.LastEnd is { Bad: false, AsAsked: false } ? Came.Over : Came.Failed,
             _ => Came.Starting,
         };
 

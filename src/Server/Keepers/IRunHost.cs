@@ -24,6 +24,9 @@ internal interface IRunHost
     /// </summary>
     bool IsClockSet { get; }
 
+    /// <summary>Whether the host was set to another time zone since this was last asked.</summary>
+    bool IsZoneAnother();
+
     /// <summary>Ticks of all processors since boot, and those of them that were idle.</summary>
     (long All, long Idle) ProcessorTime();
 

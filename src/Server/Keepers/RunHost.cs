@@ -20,6 +20,32 @@ internal sealed class RunHost(House house) : IRunHost
 
     public bool IsClockSet => Machine.IsClockSet || house.Now - Machine.BootedAt > ClockPatience;
 
+    private (string? Target, DateTime Written) zone = ZoneFile();
+
+    public bool IsZoneAnother()
+    {
+        var now = ZoneFile();
+        if (now == zone)
+            return false;
+        zone = now;
+        TimeZoneInfo.ClearCachedData();
+        return true;
+    }
+
+    /// <summary>Where the host keeps its time zone (localtime(5)).</summary>
+    private static (string? Target, DateTime Written) ZoneFile()
+    {
+        const string path = "/etc/localtime";
+        try
+        {
+            return (new FileInfo(path).LinkTarget, File.GetLastWriteTimeUtc(path));
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return default;
+        }
+    }
+
     /// <summary>How long after the machine came up its clock is waited for.</summary>
     private static readonly TimeSpan ClockPatience = TimeSpan.FromMinutes(5);
 

@@ -62,6 +62,9 @@ internal sealed class Calendar : IDisposable
         lock (gate)
         {
             var now = house.Now;
+            if (house.Host.IsZoneAnother())
+                foreach (var actor in due.Keys)
+                    _ = actor.Ask(new ZoneSet());
             while (queue.TryPeek(out var actor, out var at) && (at <= now || !IsDue(actor, at)))
             {
                 queue.Dequeue();

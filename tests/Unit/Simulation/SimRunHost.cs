@@ -19,6 +19,8 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public bool IsClockSet => true;
 
+    public bool IsZoneAnother() => false;
+
     public (long All, long Idle) ProcessorTime() => (machine.Loop.Now, machine.Loop.Now / 2);
 
     public Account? AccountOf(string name) => new(name, 0, 0, "/root", "/bin/sh", [0]);
