@@ -111,6 +111,7 @@ internal sealed class Beginning(
     private bool IsSettled(ServiceActor actor) =>
         actor.Situation switch
         {
+            _ when actor.Definition.IsJob => true,
             { Phase: Phase.Running or Phase.Held or Phase.Stopped or Phase.Resting } => true,
             { Phase: Phase.Starting, Run.Overdue: true } => true,
             { Awaited: { Overdue: true } } => true,
@@ -150,12 +151,14 @@ internal sealed class Beginning(
     private Came CameOf(ServiceActor actor) =>
         actor.Situation.Phase switch
         {
+            // A job's rhythm is in force again; its runs come when their moments do.
+            not Phase.Held when actor.Definition.IsJob => Came.NotBegun,
             Phase.Running => Came.Proven,
             Phase.Held => Came.Held,
             Phase.Waiting => Came.Waiting,
-            Phase.Stopped or Phase.Resting when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) =>
+            Phase.Stopped when actor.Situation.LastRun <= runsBefore.GetValueOrDefault(actor.Definition.Name) =>
                 Came.NotBegun,
-            Phase.Stopped or Phase.Resting => actor.Situation.LastEnd is { Bad: false, AsAsked: false } ? Came.Over : Came.Failed,
+            Phase.Stopped => actor.Situation.LastEnd is { Bad: false, AsAsked: false } ? Came.Over : Came.Failed,
             _ => Came.Starting,
         };
 
