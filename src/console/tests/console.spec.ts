@@ -447,3 +447,43 @@ test("the logbook is narrowed, goes on, and is proven", async ({ page, sentry })
   expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
   expect(complaints).toEqual([]);
 });
+
+test("what is planned is seen ahead, skipped and taken now; the form shows the moments before they are saved", async ({
+  page,
+  sentry,
+}) => {
+  sentry.wrap("tide-pull", "echo a reading", "--kind", "periodic", "--rhythm", "run:daily at 02:30,zone=Asia/Kolkata");
+  sentry.wrap("spooler", "exec sleep 600", "--rhythm", "restart:every 3 h", "--proof", "up-for:0s", "--start");
+  const complaints = await enter(page, sentry);
+  await page.getByRole("navigation").getByText("Ahead").click();
+  const axis = page.getByRole("figure");
+  await expect(axis).toContainText("tide-pull: run daily at 02:30");
+  await expect(axis).toContainText("spooler: restart every 3 h");
+  await page.getByText("30 days").click();
+  await expect(axis).toContainText("tide-pull: run daily at 02:30, 30 moments");
+  const pull = page.locator(".row", { hasText: "tide-pull" });
+  await pull.getByRole("button", { name: "Skip" }).click();
+  await expect(pull.getByRole("status")).toContainText("is skipped");
+  await pull.getByRole("button", { name: "Now" }).click();
+  await expect(pull.getByRole("status")).toContainText("is taken now");
+  await pull.getByRole("link").click();
+  await expect(page.getByText("Resting: its next run is at")).toBeVisible();
+  await expect(page.getByLabel("Output")).toContainText("a reading");
+  await page.getByRole("button", { name: "Run now" }).click();
+  await expect(page.getByText("tide-pull is done: run 2")).toBeVisible();
+  await page.getByRole("button", { name: "Stop", exact: true }).click();
+  await expect(page.getByText("Its rhythm is at rest").first()).toBeVisible();
+
+  await page.getByRole("navigation").getByText("Wrap a program").click();
+  await page.getByRole("textbox", { name: "Name" }).fill("export");
+  await page.getByRole("textbox", { name: "Program" }).fill("/bin/true");
+  await page.getByLabel("Kind", { exact: true }).first().selectOption("periodic");
+  const planned = page.getByRole("group", { name: "Planned moments" });
+  await planned.getByRole("button", { name: "Add", exact: true }).click();
+  await planned.getByLabel("Which").fill("on fridays at 06:00");
+  await expect(planned.getByText("'on mon-fri at 16:30'").first()).toBeVisible();
+  await planned.getByLabel("Which").fill("on fri at 06:00");
+  const moments = page.getByRole("group", { name: "Next moments" });
+  await expect(moments.getByText(/^Fri .* 06:00:00$/)).toHaveCount(10);
+  expect(complaints).toEqual([]);
+});

@@ -73,11 +73,11 @@ const usually = (planned: PlannedView) =>
 
 function Row({ planned, live, onDone }: { planned: PlannedView; live: boolean; onDone: () => void }) {
   const path = { params: { path: { name: planned.service } } };
-  const take1 = useMutation({
+  const asked = useMutation({
     mutationFn: (what: "skip" | "advance") => take(api.POST(`/api/services/{name}/${what}`, path)),
     onSettled: onDone,
   });
-  const busy = take1.isPending || !live || planned.moments.length === 0;
+  const busy = asked.isPending || !live || planned.moments.length === 0;
   return (
     <div className="row">
       <Link to="/services/$name" params={{ name: planned.service }}>
@@ -90,16 +90,16 @@ function Row({ planned, live, onDone }: { planned: PlannedView; live: boolean; o
       </span>
       <span className="right number">{usually(planned)}</span>
       <Group gap={6} justify="flex-end">
-        <Button size="compact-xs" variant="default" disabled={busy} onClick={() => take1.mutate("skip")}>
+        <Button size="compact-xs" variant="default" disabled={busy} onClick={() => asked.mutate("skip")}>
           Skip
         </Button>
-        <Button size="compact-xs" variant="default" disabled={busy} onClick={() => take1.mutate("advance")}>
+        <Button size="compact-xs" variant="default" disabled={busy} onClick={() => asked.mutate("advance")}>
           Now
         </Button>
       </Group>
-      {(take1.data || take1.error) && (
-        <p role="status" className={take1.error ? "attention wide" : "quiet wide"}>
-          {take1.error ? `▲ ${take1.error.message}` : take1.data?.said}
+      {(asked.data || asked.error) && (
+        <p role="status" className={asked.error ? "attention wide" : "quiet wide"}>
+          {asked.error ? `▲ ${asked.error.message}` : asked.data?.said}
         </p>
       )}
     </div>
