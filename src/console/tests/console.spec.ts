@@ -325,7 +325,7 @@ for (const scheme of ["light", "dark"] as const) {
   test(`every page can be read by everyone (${scheme})`, async ({ page, sentry }) => {
     await page.emulateMedia({ colorScheme: scheme });
     sentry.wrap("gate-counter", "echo one; exit 3", "--pause", "0s");
-    sentry.wrap("departure-board", "echo ready; exec sleep 600", "--start");
+    sentry.wrap("departure-board", "echo ready; exec sleep 600", "--rhythm", "restart:every 1 h", "--start");
     try {
       sentry.calm("start", "gate-counter");
     } catch {
@@ -333,7 +333,7 @@ for (const scheme of ["light", "dark"] as const) {
     }
     await enter(page, sentry);
     const origin = new URL(page.url()).origin;
-    for (const path of ["/", "/services/departure-board", "/services/gate-counter", "/wrap", "/logbook"]) {
+    for (const path of ["/", "/services/departure-board", "/services/gate-counter", "/wrap", "/ahead", "/logbook"]) {
       await page.goto(origin + path);
       await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
       await expect(page.getByRole("status").first()).toContainText("live");
