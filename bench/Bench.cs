@@ -615,7 +615,11 @@ async Task Jobs()
     var late = new List<double>();
     for (var i = 0; i < together; i++)
         late.Add(await First() % 10_000_000_000L);
-    Late($"{together} jobs at one moment: begin after it (floor: a C program that sleeps until it and spawns the same)", floor, late);
+    Late(
+        $"{together} jobs at one moment: begin after it (floor: a C program that sleeps until it and spawns the same)",
+        floor,
+        late
+    );
 
     await Empty();
     var many = quick ? 50 : 1000;
@@ -650,7 +654,9 @@ async Task Jobs()
     var minutes = Stopwatch.GetElapsedTime(began2).TotalMinutes;
     var keepers = Process
         .GetProcessesByName("calm-keeper")
-        .Count(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal));
+        .Count(keeper =>
+            File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal)
+        );
     rows.Add(
         $"| wake-ups a minute of the service with {many} resting jobs, 0 moments due; keepers beside the one in reserve: {keepers - 1} | – "
             + $"| {(Switches(server.Id) - switches) / minutes:0} | – |"

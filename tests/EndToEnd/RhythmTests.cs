@@ -14,20 +14,36 @@ public class RhythmTests
         && number.GetInt64() >= run;
 
     private static async Task<List<JsonElement>> Runs(Sentry sentry, string name) =>
-        [.. (await sentry.Ok("runs", name, "--json")).Json.EnumerateArray().OrderBy(run => run.GetProperty("run").GetInt64())];
+        [
+            .. (await sentry.Ok("runs", name, "--json"))
+                .Json.EnumerateArray()
+                .OrderBy(run => run.GetProperty("run").GetInt64()),
+        ];
 
     [Fact]
     public async Task A_job_runs_at_its_moments_and_rests_without_a_keeper_between()
     {
         await using var sentry = await Sentry.Start();
-        var wrapped = await sentry.Wrap("tide-pull", "--kind", "periodic", "--rhythm", Every10, "--", "/bin/echo", "a reading");
+        var wrapped = await sentry.Wrap(
+            "tide-pull",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            Every10,
+            "--",
+            "/bin/echo",
+            "a reading"
+        );
         Assert.Contains("it runs at its moments from now on", wrapped.Output, StringComparison.Ordinal);
         Assert.Contains("the next moments:", wrapped.Output, StringComparison.Ordinal);
         var view = await sentry.Until("tide-pull", view => Is(view, "resting", 2));
         Assert.NotEqual(JsonValueKind.Null, view.GetProperty("next-moment").ValueKind);
         foreach (var run in await Runs(sentry, "tide-pull"))
         {
-            Assert.Equal(("rhythm", "exited", 0), (Text(run, "cause"), Text(run, "outcome"), run.GetProperty("code").GetInt32()));
+            Assert.Equal(
+                ("rhythm", "exited", 0),
+                (Text(run, "cause"), Text(run, "outcome"), run.GetProperty("code").GetInt32())
+            );
             // At the moment, by the clock of people; a busy machine may be late, never early.
             Assert.InRange(run.GetProperty("launched").GetDateTimeOffset().ToUnixTimeMilliseconds() % 10_000, 0, 9_000);
         }
@@ -48,12 +64,30 @@ public class RhythmTests
     public async Task A_start_runs_it_now_and_a_stop_of_this_run_leaves_its_rhythm()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("export", "--kind", "periodic", "--rhythm", "run:daily at 00:00,zone=UTC", "--", "/bin/echo", "done");
+        await sentry.Wrap(
+            "export",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            "run:daily at 00:00,zone=UTC",
+            "--",
+            "/bin/echo",
+            "done"
+        );
         var done = await sentry.Ok("start", "export");
         Assert.Contains("is done: run 1 exited with code 0", done.Output, StringComparison.Ordinal);
         Assert.Equal("resting", Text(await sentry.Show("export"), "state"));
 
-        await sentry.Wrap("slow", "--kind", "periodic", "--rhythm", "run:daily at 00:00,zone=UTC", "--", "/bin/sleep", "675");
+        await sentry.Wrap(
+            "slow",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            "run:daily at 00:00,zone=UTC",
+            "--",
+            "/bin/sleep",
+            "675"
+        );
         await sentry.Ok("start", "slow");
         await sentry.Ok("stop", "slow", "--this-run");
         Assert.Equal("resting", Text(await sentry.Show("slow"), "state"));
@@ -71,7 +105,16 @@ public class RhythmTests
     public async Task A_run_at_work_gives_way_or_is_left_and_one_that_takes_too_long_is_ended()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("takes", "--kind", "periodic", "--rhythm", Every10 + ",if-running=take-over", "--", "/bin/sleep", "676");
+        await sentry.Wrap(
+            "takes",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            Every10 + ",if-running=take-over",
+            "--",
+            "/bin/sleep",
+            "676"
+        );
         await sentry.Wrap("passes", "--kind", "periodic", "--rhythm", Every10, "--", "/bin/sleep", "677");
         await sentry.Wrap(
             "long",
@@ -100,7 +143,17 @@ public class RhythmTests
     public async Task A_lost_server_neither_loses_nor_doubles_a_moment()
     {
         await using var sentry = await Sentry.Start();
-        await sentry.Wrap("tide-pull", "--kind", "periodic", "--rhythm", Every10, "--", "/bin/sh", "-c", "date +%s; sleep 3");
+        await sentry.Wrap(
+            "tide-pull",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            Every10,
+            "--",
+            "/bin/sh",
+            "-c",
+            "date +%s; sleep 3"
+        );
         await sentry.Until("tide-pull", view => Is(view, "running", 1));
         await Lost(sentry);
         await sentry.Until("tide-pull", view => Is(view, "resting", 2));
@@ -154,7 +207,10 @@ public class RhythmTests
         });
         var taken = await sentry.Ok("ahead", "spooler", "--now");
         Assert.Contains("is taken now", taken.Output, StringComparison.Ordinal);
-        await sentry.Until("spooler", view => Text(view, "why").Contains("put off: it says that it is busy: ticket 12"));
+        await sentry.Until(
+            "spooler",
+            view => Text(view, "why").Contains("put off: it says that it is busy: ticket 12")
+        );
         Assert.Equal(1, (await sentry.Show("spooler")).GetProperty("run").GetInt64());
         await sentry.Ok("reload", "spooler");
         await sentry.Until("spooler", view => Is(view, "running", 2));
@@ -167,7 +223,18 @@ public class RhythmTests
         await using var sentry = await Sentry.Start();
         const string rhythm = "restart:every 10 s from 00:00";
         await sentry.Wrap("tide-store", "--rhythm", rhythm, "--proof", "up-for:300ms", "--", "/bin/sleep", "679");
-        await sentry.Wrap("board", "--rhythm", rhythm, "--need", "service:tide-store", "--proof", "up-for:0s", "--", "/bin/sleep", "680");
+        await sentry.Wrap(
+            "board",
+            "--rhythm",
+            rhythm,
+            "--need",
+            "service:tide-store",
+            "--proof",
+            "up-for:0s",
+            "--",
+            "/bin/sleep",
+            "680"
+        );
         // Both are up before the first moment that they have in common.
         await Sentry.Eventually(() => DateTimeOffset.UtcNow.Second % 10 < 4);
         await sentry.Ok("start", "board");
@@ -187,12 +254,30 @@ public class RhythmTests
     public async Task What_is_wrong_with_a_rhythm_is_said_before_anything_is_saved()
     {
         await using var sentry = await Sentry.Start();
-        var none = await sentry.Calm("wrap", "pull", "--account", Sentry.Account, "--kind", "periodic", "--", "/bin/true");
+        var none = await sentry.Calm(
+            "wrap",
+            "pull",
+            "--account",
+            Sentry.Account,
+            "--kind",
+            "periodic",
+            "--",
+            "/bin/true"
+        );
         Assert.Equal(2, none.Exit);
         Assert.Contains("at least one run", none.Error, StringComparison.Ordinal);
         var wrong = await sentry.Calm("ahead", "--moments", "every fortnight");
         Assert.Contains("'on mon-fri at 16:30'", wrong.Error, StringComparison.Ordinal);
-        var stays = await sentry.Calm("wrap", "pull", "--account", Sentry.Account, "--rhythm", Every10, "--", "/bin/true");
+        var stays = await sentry.Calm(
+            "wrap",
+            "pull",
+            "--account",
+            Sentry.Account,
+            "--rhythm",
+            Every10,
+            "--",
+            "/bin/true"
+        );
         Assert.Contains("runs need kind: periodic", stays.Error, StringComparison.Ordinal);
         var job = await sentry.Calm("stop", "nobody");
         Assert.Equal(4, job.Exit);

@@ -19,7 +19,10 @@ internal static class AheadCommand
             Description = "How far ahead, such as 12h or 30d; 7d if left out",
             HelpName = "LENGTH",
         };
-        var skip = new Option<bool>("--skip") { Description = "Leave the next moment of these services out, this once" };
+        var skip = new Option<bool>("--skip")
+        {
+            Description = "Leave the next moment of these services out, this once",
+        };
         var now = new Option<bool>("--now")
         {
             Description = "Take the next moment of these services now; it does not come again",
@@ -42,7 +45,8 @@ internal static class AheadCommand
                 using var client = Common.Client(parsed);
                 var quiet = parsed.GetValue(json);
                 if (parsed.GetValue(moments) is { } words)
-                    return await Moments(client, words, parsed.GetValue(zone), quiet, cancellation).ConfigureAwait(false);
+                    return await Moments(client, words, parsed.GetValue(zone), quiet, cancellation)
+                        .ConfigureAwait(false);
                 var (skips, advances) = (parsed.GetValue(skip), parsed.GetValue(now));
                 if (skips && advances)
                     throw new Failure(Exit.Usage, "Either --skip or --now; nothing was done.");

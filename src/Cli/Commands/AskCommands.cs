@@ -106,11 +106,7 @@ internal static class AskCommands
                 {
                     ({ } given, false) => $"for={Uri.EscapeDataString(given)}"
                         + (parsed.GetValue(noRestarts) ? "&no-restarts=true" : "")
-                        + (
-                            parsed.GetValue(reason) is { } why
-                                ? $"&reason={Uri.EscapeDataString(why)}"
-                                : ""
-                        ),
+                        + (parsed.GetValue(reason) is { } why ? $"&reason={Uri.EscapeDataString(why)}" : ""),
                     (null, true) => "for=0",
                     _ => throw new Failure(Exit.Usage, "Either --for LENGTH or --end; nothing was done."),
                 },
@@ -237,7 +233,9 @@ internal static class AskCommands
 
                 var query =
                     what == "stop"
-                        ? parsed.GetValue(thisRun) ? "?this-run=true" : "?"
+                        ? parsed.GetValue(thisRun)
+                            ? "?this-run=true"
+                            : "?"
                         : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}";
                 if (what == "start")
                     query +=

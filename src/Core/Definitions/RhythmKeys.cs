@@ -5,11 +5,15 @@ namespace CalmSentry.Core.Definitions;
 /// <summary>The keys of a rhythm.</summary>
 public static class RhythmKeys
 {
-    private static readonly Form<string> Words = Forms.Text(RhythmWords.Allowed, text => RhythmWords.TryRead(text, out _));
+    private static readonly Form<string> Words = Forms.Text(
+        RhythmWords.Allowed,
+        text => RhythmWords.TryRead(text, out _)
+    );
 
     private static readonly Form<string> Zone = Forms.Text(
         "a time zone of this host, such as Europe/Oslo or UTC",
-        text => text.Length is > 0 and < 100 && !text.StartsWith('/') && TimeZoneInfo.TryFindSystemTimeZoneById(text, out _)
+        text =>
+            text.Length is > 0 and < 100 && !text.StartsWith('/') && TimeZoneInfo.TryFindSystemTimeZoneById(text, out _)
     );
 
     private static readonly Form<string> Busy = Forms.Text(

@@ -111,9 +111,8 @@ public static class EntryWords
                 EntryCode.WatchesResumed => "Its watches count again.",
                 EntryCode.Reloaded => $"It was told to read its settings anew: {entry.Name}. After that: {entry.Seen}.",
                 EntryCode.ReloadFailed => $"It was to read its settings anew: {entry.Seen}.",
-                EntryCode.MomentsMissed =>
-                    $"{Moments(entry.Count ?? 1)} missed, the last at {At(entry)}"
-                        + (entry.Next == EntryNext.GoesAhead ? "; it is made up for once, now." : "."),
+                EntryCode.MomentsMissed => $"{Moments(entry.Count ?? 1)} missed, the last at {At(entry)}"
+                    + (entry.Next == EntryNext.GoesAhead ? "; it is made up for once, now." : "."),
                 EntryCode.MomentPassed => $"What was planned for {At(entry)} is left out: {StillAt(entry)}.",
                 EntryCode.MomentQueued => $"What was planned for {At(entry)} waits: {StillAt(entry)}.",
                 EntryCode.MomentTakesOver =>

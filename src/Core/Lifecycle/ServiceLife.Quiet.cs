@@ -49,7 +49,12 @@ public static partial class ServiceLife
             After = After with
             {
                 Quiet = After.Quiet is { } quiet
-                    ? quiet with { Until = until, NoRestarts = noRestarts, Reason = reason }
+                    ? quiet with
+                    {
+                        Until = until,
+                        NoRestarts = noRestarts,
+                        Reason = reason,
+                    }
                     : new(now, until, noRestarts, reason, 0, []),
             };
             Say(

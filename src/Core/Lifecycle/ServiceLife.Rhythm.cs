@@ -72,10 +72,7 @@ public static partial class ServiceLife
 
         private void BeginSlot(DateTimeOffset moment, string of)
         {
-            After = After with
-            {
-                Rhythm = After.Rhythm! with { Slot = moment, SlotOf = of, Tries = 0, Queued = null },
-            };
+            After = After with { Rhythm = After.Rhythm! with { Slot = moment, SlotOf = of, Tries = 0, Queued = null } };
             BeginRun(Cause.Rhythm);
         }
 
@@ -113,7 +110,10 @@ public static partial class ServiceLife
                 come =
                     come is null ? one
                     : one.Moment > come.Moment || (come.Late && !one.Late)
-                        ? one with { Missed = one.Missed + come.Missed + (one.Moment == come.Moment ? 0 : 1) }
+                        ? one with
+                        {
+                            Missed = one.Missed + come.Missed + (one.Moment == come.Moment ? 0 : 1),
+                        }
                     : come with { Missed = come.Missed + one.Missed + (one.Moment == come.Moment ? 0 : 1) };
             }
 
@@ -228,10 +228,7 @@ public static partial class ServiceLife
         {
             var longest = RunsBy()?.Longest;
             Say(new(EntryCode.TooLong) { Run = After.Run!.Number, Limit = longest });
-            EndFor(
-                new(OutcomeKind.TooLong, Detail: longest is { } set ? Duration.Write(set) : null),
-                byForce: false
-            );
+            EndFor(new(OutcomeKind.TooLong, Detail: longest is { } set ? Duration.Write(set) : null), byForce: false);
         }
 
         /// <summary>A job has ended by itself: it has succeeded, is tried again within its slot, or has failed.</summary>
@@ -280,7 +277,12 @@ public static partial class ServiceLife
                 );
                 Hold(why);
             }
-            else if (After.Rhythm is { Queued: null } && tries < (RunsBy()?.Again ?? 0) && !(now + PauseOf(tries) >= next) && NoRestartsUntil is null)
+            else if (
+                After.Rhythm is { Queued: null }
+                && tries < (RunsBy()?.Again ?? 0)
+                && !(now + PauseOf(tries) >= next)
+                && NoRestartsUntil is null
+            )
             {
                 var pause = PauseOf(tries);
                 Say(fell with { Next = EntryNext.Restart, Pause = pause, Count = tries + 1 });
@@ -339,7 +341,8 @@ public static partial class ServiceLife
                     new(EntryCode.RestartSpared)
                     {
                         Moment = due.Moment,
-                        Seen = $"its memory is {Size.Write(weighed.Memory.Value)}, not above {Size.Write(planned.MemoryAbove.Value)}",
+                        Seen =
+                            $"its memory is {Size.Write(weighed.Memory.Value)}, not above {Size.Write(planned.MemoryAbove.Value)}",
                         Count = rhythm.Spared + 1,
                     }
                 );

@@ -184,7 +184,10 @@ public static partial class ServiceLife
                 Awaited = phase == Phase.Waiting ? After.Awaited : null,
                 Rhythm =
                     After.Rhythm is { Restart: not null } && phase != Phase.Running
-                        ? After.Rhythm with { Restart = null }
+                        ? After.Rhythm with
+                        {
+                            Restart = null,
+                        }
                         : After.Rhythm,
             };
 

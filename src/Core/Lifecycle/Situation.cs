@@ -113,8 +113,7 @@ public sealed record Situation
     public QuietTime? Quiet { get; init; }
 
     /// <summary>When, by people's clock, something is due; null: nothing is.</summary>
-    public DateTimeOffset? LookAt =>
-        Rhythm?.LookAt is { } due && !(Quiet?.Until < due) ? due : Quiet?.Until;
+    public DateTimeOffset? LookAt => Rhythm?.LookAt is { } due && !(Quiet?.Until < due) ? due : Quiet?.Until;
 
     public static Situation New(DateTimeOffset now) => new() { Since = now };
 

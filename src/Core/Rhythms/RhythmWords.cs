@@ -51,7 +51,13 @@ public static partial class RhythmWords
             "minute" or "min" => (0, 0, TimeSpan.FromMinutes(number)),
             _ => (0, 0, TimeSpan.FromSeconds(number)),
         };
-        if (number == 0 || months > 1200 || days > 3650 || time.TotalDays > 3650 || (months + days == 0 && time < Shortest))
+        if (
+            number == 0
+            || months > 1200
+            || days > 3650
+            || time.TotalDays > 3650
+            || (months + days == 0 && time < Shortest)
+        )
             return null;
         var from = found.Groups["from"].Value;
         if (from.Length == 0 || ReadTime(from) is not null)
@@ -158,7 +164,11 @@ public static partial class RhythmWords
     {
         if (RepeatingForm().Match(text) is not { Success: true } found)
             return null;
-        var (months, days, time) = (Number("months") + (12 * Number("years")), Number("days") + (7 * Number("weeks")), 0L);
+        var (months, days, time) = (
+            Number("months") + (12 * Number("years")),
+            Number("days") + (7 * Number("weeks")),
+            0L
+        );
         time = Number("seconds") + (60L * Number("minutes")) + (3600L * Number("hours"));
         var first = found.Groups["first"].Value;
         var offset = found.Groups["offset"].Value switch
@@ -241,7 +251,13 @@ public static partial class RhythmWords
     // Times
 
     private static TimeOnly? ReadTime(string text) =>
-        TimeOnly.TryParseExact(text, ["HH:mm", "HH:mm:ss"], CultureInfo.InvariantCulture, DateTimeStyles.None, out var time)
+        TimeOnly.TryParseExact(
+            text,
+            ["HH:mm", "HH:mm:ss"],
+            CultureInfo.InvariantCulture,
+            DateTimeStyles.None,
+            out var time
+        )
             ? time
             : null;
 
@@ -249,13 +265,7 @@ public static partial class RhythmWords
         time.ToString(time.Second == 0 ? "HH:mm" : "HH:mm:ss", CultureInfo.InvariantCulture);
 
     private static DateTime? ReadWall(string text) =>
-        DateTime.TryParseExact(
-            text,
-            [Wall, WallExact],
-            CultureInfo.InvariantCulture,
-            DateTimeStyles.None,
-            out var wall
-        )
+        DateTime.TryParseExact(text, [Wall, WallExact], CultureInfo.InvariantCulture, DateTimeStyles.None, out var wall)
         && wall.Year is >= 1970 and < 3000
             ? wall
             : null;

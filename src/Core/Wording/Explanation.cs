@@ -70,7 +70,9 @@ public static class Explanation
 
     private static string Resting(Situation now, Func<DateTimeOffset, string> at)
     {
-        var next = now.Rhythm?.Next is { Due: { } due } ? $"its next run is at {at(due)}" : "no run is planned any more";
+        var next = now.Rhythm?.Next is { Due: { } due }
+            ? $"its next run is at {at(due)}"
+            : "no run is planned any more";
         var last = now.LastEnd is { } end ? $" Run {end.Run} {OutcomeWords.Of(end.Outcome)} at {at(end.At)}." : "";
         return $"Resting: {next}.{last}";
     }

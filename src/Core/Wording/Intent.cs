@@ -54,9 +54,13 @@ public static class Intent
 
     private static string StopJob(Definition definition, Situation now, bool thisRun)
     {
-        var run = now.Run is { } live ? $"Run {live.Number} of {definition.Title} would be stopped. {Steps(definition)}" : "";
+        var run = now.Run is { } live
+            ? $"Run {live.Number} of {definition.Title} would be stopped. {Steps(definition)}"
+            : "";
         var rhythm = thisRun
-            ? now.Run is null ? $"{definition.Title} is not at work: nothing would change." : "Its rhythm would go on."
+            ? now.Run is null
+                ? $"{definition.Title} is not at work: nothing would change."
+                : "Its rhythm would go on."
             : $"Its rhythm would be at rest until somebody starts it.";
         return $"{run} {rhythm} {Nothing}".TrimStart();
     }
@@ -70,10 +74,9 @@ public static class Intent
     ) =>
         definition.IsJob ? StopJob(definition, now, thisRun)
         : now.Run is null
-            ? now.Phase == Phase.Stopped
-                ? $"{definition.Title} is not running: a stop would change nothing. {Nothing}"
+            ? now.Phase == Phase.Stopped ? $"{definition.Title} is not running: a stop would change nothing. {Nothing}"
                 : $"{definition.Title} is not running; it would not be tried again. {Nothing}"
-            : $"{First(first, "stopped")}{definition.Title} would be stopped. {Steps(definition)} {Nothing}";
+        : $"{First(first, "stopped")}{definition.Title} would be stopped. {Steps(definition)} {Nothing}";
 
     /// <param name="command">Program and arguments, as one line.</param>
     public static string Release(Definition definition, string command, string directory) =>

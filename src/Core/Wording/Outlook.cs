@@ -46,7 +46,9 @@ public static class Outlook
             }
         );
         if (now.Rhythm is { Next: { } place })
-            next.Add(new(place.Due, $"{(definition.IsJob ? "Its next run" : "Its next planned restart")} ({place.Of})."));
+            next.Add(
+                new(place.Due, $"{(definition.IsJob ? "Its next run" : "Its next planned restart")} ({place.Of}).")
+            );
         if (now.Rhythm is { Restart: { Goes: false, Busy: not null } due })
             next.Add(new(due.Latest, "Its planned restart is done, busy or not."));
         if (now.Lost.Length > 0)

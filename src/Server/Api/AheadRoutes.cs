@@ -63,12 +63,7 @@ internal static class AheadRoutes
     public static IResult Moments(string? when, string? zone, TimeProvider clock)
     {
         if (!RhythmWords.TryRead(when ?? "", out var rhythm))
-            return Problems.Of(
-                400,
-                "bad-rhythm",
-                "Not a rhythm",
-                $"when is '{when}'; allowed: {RhythmWords.Allowed}."
-            );
+            return Problems.Of(400, "bad-rhythm", "Not a rhythm", $"when is '{when}'; allowed: {RhythmWords.Allowed}.");
         var by = TimeZoneInfo.Local;
         return !string.IsNullOrEmpty(zone) && !TimeZoneInfo.TryFindSystemTimeZoneById(zone, out by!)
             ? Problems.Of(
@@ -92,13 +87,7 @@ internal static class AheadRoutes
     public static Task<IResult> Advance(Called called, bool? dry, House house, HttpContext context) =>
         Take(called.Service, dry, skip: false, house, context);
 
-    private static async Task<IResult> Take(
-        ServiceActor actor,
-        bool? dry,
-        bool skip,
-        House house,
-        HttpContext context
-    )
+    private static async Task<IResult> Take(ServiceActor actor, bool? dry, bool skip, House house, HttpContext context)
     {
         var (title, name, now) = (actor.Definition.Title, actor.Definition.Name, actor.Situation);
         if (now.Rhythm?.Next is not { Due: { } due } place)

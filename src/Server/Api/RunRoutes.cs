@@ -428,8 +428,7 @@ internal static class RunRoutes
         {
             Code = code,
             CameTrue = down,
-            Said =
-                down && actor.Definition.IsJob && before.Run is not null ? $"{said} {actor.View.Why}" : said,
+            Said = down && actor.Definition.IsJob && before.Run is not null ? $"{said} {actor.View.Why}" : said,
             Service = actor.View,
         };
     }

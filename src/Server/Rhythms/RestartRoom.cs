@@ -21,7 +21,8 @@ internal static class RestartRoom
                 due?.Moment != moment
                 || due.Goes
                 || actor.Situation.Run is not { } run
-                || actor.Definition.Rhythm.OfType<PlannedRestart>().FirstOrDefault(one => one.Of == due.Of) is not { } planned
+                || actor.Definition.Rhythm.OfType<PlannedRestart>().FirstOrDefault(one => one.Of == due.Of)
+                    is not { } planned
             )
                 return;
             var said = actor.NextSaid;

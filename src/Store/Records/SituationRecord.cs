@@ -160,9 +160,7 @@ internal sealed record RhythmRecord
             SlotOf = rhythm.SlotOf,
             Tries = rhythm.Tries,
             Queued = rhythm.Queued is { } queued ? new(queued.At, queued.Of) : null,
-            Restart = rhythm.Restart is { } due
-                ? new(due.Of, due.Moment, due.Latest, due.Busy, due.Goes)
-                : null,
+            Restart = rhythm.Restart is { } due ? new(due.Of, due.Moment, due.Latest, due.Busy, due.Goes) : null,
             Spared = rhythm.Spared,
         };
 

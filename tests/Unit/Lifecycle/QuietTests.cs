@@ -88,7 +88,12 @@ public class QuietTests
     public void A_planned_quiet_time_comes_and_goes_by_the_clock_also_where_its_moment_was_missed()
     {
         Assert.True(RhythmWords.TryRead("daily at 10:00", out var ten));
-        var planned = new PlannedQuiet(ten!) { For = TimeSpan.FromHours(1), Spread = TimeSpan.Zero, Zone = "UTC" };
+        var planned = new PlannedQuiet(ten!)
+        {
+            For = TimeSpan.FromHours(1),
+            Spread = TimeSpan.Zero,
+            Zone = "UTC",
+        };
         var world = Running(LawsTests.Usual with { Rhythm = [planned] });
         world.PassToNextMoment();
         Assert.Equal((10, 11), (world.Now.Hour, world.Situation.Quiet!.Until.Hour));

@@ -87,10 +87,7 @@ public class RhythmLifeTests
         Up(queues);
         queues.PassToNextMoment();
         queues.PassToNextMoment(); // one waits at most
-        Assert.Equal(
-            (1, 1),
-            (Said(queues, EntryCode.MomentQueued).Count, Said(queues, EntryCode.MomentPassed).Count)
-        );
+        Assert.Equal((1, 1), (Said(queues, EntryCode.MomentQueued).Count, Said(queues, EntryCode.MomentPassed).Count));
         queues.End(Good);
         Assert.Equal((2, Phase.Starting), (queues.Launches, queues.Situation.Phase));
         queues.Launch();
@@ -152,7 +149,10 @@ public class RhythmLifeTests
         world.PassToNextDecision();
         Assert.Equal((Phase.Stopping, began.AddMinutes(10)), (world.Situation.Phase, world.Now));
         world.End(new(OutcomeKind.Signalled, 15));
-        Assert.Equal((Phase.Resting, OutcomeKind.TooLong), (world.Situation.Phase, world.Situation.LastEnd!.Outcome.Kind));
+        Assert.Equal(
+            (Phase.Resting, OutcomeKind.TooLong),
+            (world.Situation.Phase, world.Situation.LastEnd!.Outcome.Kind)
+        );
         Assert.True(world.Situation.LastEnd.Bad);
     }
 
@@ -299,12 +299,15 @@ public class RhythmLifeTests
                         }
                     }
 
-                    var moments = planned.When.Following(since, TimeZoneInfo.Utc)
+                    var moments = planned
+                        .When.Following(since, TimeZoneInfo.Utc)
                         .TakeWhile(moment => moment <= world.Situation.Rhythm!.Places[0].Taken)
                         .Count();
                     var runs = world.Done.OfType<Launch>().Count(launch => launch.Cause == Cause.Rhythm);
-                    var queued = Said(world, EntryCode.MomentQueued).Count - (world.Situation.Rhythm!.Queued is null ? 0 : 1);
-                    var takeOverWaits = running == IfRunning.TakeOver && world.Situation.Rhythm.Queued is not null ? 1 : 0;
+                    var queued =
+                        Said(world, EntryCode.MomentQueued).Count - (world.Situation.Rhythm!.Queued is null ? 0 : 1);
+                    var takeOverWaits =
+                        running == IfRunning.TakeOver && world.Situation.Rhythm.Queued is not null ? 1 : 0;
                     var madeUp = Said(world, EntryCode.MomentsMissed).Count(entry => entry.Next == EntryNext.GoesAhead);
                     var lost = Said(world, EntryCode.MomentsMissed).Sum(entry => entry.Count!.Value);
                     var passed = Said(world, EntryCode.MomentPassed).Count;
@@ -318,7 +321,11 @@ public class RhythmLifeTests
 
     // Restarts
 
-    private static readonly PlannedRestart Nightly = new(Words("daily at 01:00")) { Zone = "UTC", Missed = IfMissed.Pass };
+    private static readonly PlannedRestart Nightly = new(Words("daily at 01:00"))
+    {
+        Zone = "UTC",
+        Missed = IfMissed.Pass,
+    };
 
     [Fact]
     public void What_stays_is_restarted_at_its_moment()

@@ -298,7 +298,10 @@ internal sealed class World(Definition first)
         Assert.Equal(definition.Rhythm.Select(planned => planned.Of), rhythm.Places.Select(place => place.Of));
         Assert.True(rhythm.Restart is null || (Situation.Phase == Phase.Running && !definition.IsJob));
         foreach (var (place, planned) in rhythm.Places.Zip(definition.Rhythm))
-            Assert.Equal((planned.After(place.Taken), true), (place.Next, place.Due >= place.Next || place.Next is null));
+            Assert.Equal(
+                (planned.After(place.Taken), true),
+                (place.Next, place.Due >= place.Next || place.Next is null)
+            );
     }
 
     private void CheckSituation()

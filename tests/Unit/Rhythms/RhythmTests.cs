@@ -9,8 +9,10 @@ public class RhythmTests
 {
     private static readonly List<TimeZoneInfo> Zones =
     [
-        .. ((string[])["Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Havana", "Asia/Kolkata", "UTC"])
-            .Select(TimeZoneInfo.FindSystemTimeZoneById),
+        .. (
+            (string[])
+                ["Europe/Oslo", "America/New_York", "Australia/Lord_Howe", "America/Havana", "Asia/Kolkata", "UTC"]
+        ).Select(TimeZoneInfo.FindSystemTimeZoneById),
     ];
 
     // The hard cases
@@ -37,11 +39,26 @@ public class RhythmTests
     [InlineData("on 31 at 12:00", "UTC", "2026-01-31T12:00Z", "03-31T12:00 05-31T12:00 07-31T12:00")]
     [InlineData("on last at 12:00", "UTC", "2028-01-31T12:00Z", "02-29T12:00 03-31T12:00 04-30T12:00")]
     [InlineData("on 29, 30 at 00:00", "UTC", "2028-01-31T12:00Z", "02-29T00:00 03-29T00:00 03-30T00:00")]
-    [InlineData("every 1 month from 2028-01-31 06:00", "UTC", "2028-01-31T06:00Z", "02-29T06:00 03-31T06:00 04-30T06:00")]
+    [InlineData(
+        "every 1 month from 2028-01-31 06:00",
+        "UTC",
+        "2028-01-31T06:00Z",
+        "02-29T06:00 03-31T06:00 04-30T06:00"
+    )]
     [InlineData("every 12 months from 2028-02-29 06:00", "UTC", "2028-02-29T06:00Z", "02-28T06:00 02-28T06:00")]
-    [InlineData("on fri-mon at 01:00", "UTC", "2026-11-27T00:00Z", "11-27T01:00 11-28T01:00 11-29T01:00 11-30T01:00 12-04T01:00")]
+    [InlineData(
+        "on fri-mon at 01:00",
+        "UTC",
+        "2026-11-27T00:00Z",
+        "11-27T01:00 11-28T01:00 11-29T01:00 11-30T01:00 12-04T01:00"
+    )]
     // POSIX joins the day of the month and the day of the week by or.
-    [InlineData("cron 0 6 13 * 5", "UTC", "2026-11-01T00:00Z", "11-06T06:00 11-13T06:00 11-20T06:00 11-27T06:00 12-04T06:00")]
+    [InlineData(
+        "cron 0 6 13 * 5",
+        "UTC",
+        "2026-11-01T00:00Z",
+        "11-06T06:00 11-13T06:00 11-20T06:00 11-27T06:00 12-04T06:00"
+    )]
     [InlineData("cron 0 6 13 12 1", "UTC", "2026-12-06T00:00Z", "12-07T06:00 12-13T06:00 12-14T06:00")]
     [InlineData("cron 30 16 * * 1-5", "Europe/Oslo", "2026-11-27T16:00Z", "11-30T15:30 12-01T15:30")]
     [InlineData("cron 0 0 29 2 *", "UTC", "2026-11-01T00:00Z", "02-29T00:00 02-29T00:00")]
@@ -54,7 +71,10 @@ public class RhythmTests
     {
         var rhythm = Read(words);
         var wanted = moments.Split(' ');
-        var come = rhythm.Following(Moment(after), TimeZoneInfo.FindSystemTimeZoneById(zone)).Take(wanted.Length).ToList();
+        var come = rhythm
+            .Following(Moment(after), TimeZoneInfo.FindSystemTimeZoneById(zone))
+            .Take(wanted.Length)
+            .ToList();
         Assert.Equal(
             wanted,
             wanted.Select(
@@ -179,7 +199,8 @@ public class RhythmTests
                 {
                     var (day, week) = (days.Item1 == 0 ? -1 : days.Item1, days.Item2);
                     var moment = Moment("2026-03-01T00:00Z").AddMinutes(from);
-                    var next = Read($"cron {minute} {Field(hour)} {Field(day)} * {Field(week)}").After(moment, Zones[0]);
+                    var next = Read($"cron {minute} {Field(hour)} {Field(day)} * {Field(week)}")
+                        .After(moment, Zones[0]);
                     var watched = moment.AddMinutes(1);
                     var skipped = false;
                     for (var before = WallClock.Of(moment, Zones[0]); ; watched = watched.AddMinutes(1))
@@ -198,11 +219,7 @@ public class RhythmTests
                     bool Fits(DateTime at) =>
                         at.Minute == minute
                         && (hour < 0 || at.Hour == hour)
-                        && (
-                            day < 0 && week < 0
-                            || day >= 0 && at.Day == day
-                            || week >= 0 && (int)at.DayOfWeek == week
-                        );
+                        && (day < 0 && week < 0 || day >= 0 && at.Day == day || week >= 0 && (int)at.DayOfWeek == week);
                 },
                 iter: 300
             );

@@ -428,8 +428,8 @@ internal sealed class Simulation : IDisposable
                 var actor = live.Registry.Named(name)!;
                 Directory.CreateDirectory(places.StateOf(name));
                 File.Create(Kept(name, actor.Id.ToString())).Dispose();
-                machine.Tempers[actor.Id.ToString()] = Enum.TryParse<Temper>(name, ignoreCase: true, out var temper)
-                    ? temper
+                machine.Tempers[actor.Id.ToString()] =
+                    Enum.TryParse<Temper>(name, ignoreCase: true, out var temper) ? temper
                     : name is "pulls" ? Temper.Ends
                     : name is "exports" ? Temper.Falls
                     : Temper.Steady;
