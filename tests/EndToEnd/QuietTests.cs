@@ -25,7 +25,7 @@ public class QuietTests
         Assert.Empty(await Told(sentry));
 
         var over = await sentry.Ok("quiet", "gate", "--end");
-        Assert.Contains("Withheld: On hold", over.Output, StringComparison.OrdinalIgnoreCase);
+        Assert.Contains("Withheld: Held after", over.Output, StringComparison.Ordinal);
         Assert.Equal("quiet-over", Assert.Single(await Told(sentry)));
     }
 

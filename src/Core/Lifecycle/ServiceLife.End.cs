@@ -214,6 +214,7 @@ public static partial class ServiceLife
                         Next = decision.StopsDependents ? EntryNext.StopsDependents : EntryNext.StaysStopped,
                     };
                     Tell(rest, decision.Bad);
+                    LayRhythmToRest();
                     Enter(Phase.Stopped);
                     Deeds.Add(new Dismiss());
                     if (decision.StopsDependents)

@@ -80,13 +80,16 @@ public readonly record struct RecoveryDecision(
             return new(Verdict.Hold, default, pauses, ends, bad);
         return new(
             Verdict.Again,
-            PauseOf(part, pauses) * (1 + SpreadOf(definition, before.LastRun)),
+            Whole(PauseOf(part, pauses) * (1 + SpreadOf(definition, before.LastRun))),
             pauses + 1,
             ends,
             bad,
             why
         );
     }
+
+    /// <summary>In whole milliseconds, which every record of it keeps.</summary>
+    private static TimeSpan Whole(TimeSpan pause) => TimeSpan.FromMilliseconds(Math.Ceiling(pause.TotalMilliseconds));
 
     /// <summary>first × grow^pauses, at most longest (and never beyond what a time can hold).</summary>
     public static TimeSpan PauseOf(RecoverPart part, int pauses)

@@ -102,7 +102,7 @@ public class DefinitionTests
 
     internal static readonly Gen<Watch> Watches =
         from which in Gen.Int[0, 11]
-        from length in Waits
+        from length in Lengths
         from every in Lengths
         from number in Gen.Int[1, 1000]
         from text in Words
@@ -155,6 +155,72 @@ public class DefinitionTests
             7 => new CommandStep(["/usr/bin/ledger-close", text], wait),
             _ => (WindDownStep)new KeyStep(TerminalKey.Quit, wait),
         };
+
+    private static readonly Gen<Rhythm> Moments = OneOf(
+            "every 15 min",
+            "every 90 s from 16:30",
+            "every 2 weeks from 2026-11-30 06:00",
+            "daily at 01:00, 13:00:30",
+            "on mon-fri, last at 16:30",
+            "cron 0,30 6 13 * 5",
+            "R5/2026-11-30T06:00+01:00/P1M2DT3H"
+        )
+        .Select(words => RhythmWords.TryRead(words, out var rhythm) ? rhythm : throw new FormatException(words));
+
+    private static readonly Gen<string?> Zones = OneOf<string?>(null, "Europe/Oslo", "UTC");
+
+    private static readonly Gen<TimeSpan> Waits = Gen.Int[1, 100_000].Select(seconds => TimeSpan.FromSeconds(seconds));
+
+    private static readonly Gen<Planned> Runs =
+        from moments in Moments
+        from zone in Zones
+        from spread in Waits
+        from missed in Gen.Enum<IfMissed>()
+        from running in Gen.Enum<IfRunning>()
+        from again in Gen.Int[0, 100]
+        from given in Gen.Bool
+        select (Planned)
+            new PlannedRun(moments)
+            {
+                Zone = zone,
+                Spread = given ? (spread < TimeSpan.FromSeconds(90) ? spread : TimeSpan.FromSeconds(90)) : null,
+                Missed = missed,
+                IfRunning = running,
+                Longest = given ? spread : null,
+                Again = again,
+            };
+
+    private static readonly Gen<Planned> Quiets =
+        from moments in Moments
+        from zone in Zones
+        from length in Waits
+        from none in Gen.Bool
+        select (Planned)
+            new PlannedQuiet(moments)
+            {
+                Zone = zone,
+                Spread = TimeSpan.Zero,
+                For = length + TimeSpan.FromMinutes(1),
+                NoRestarts = none,
+            };
+
+    private static readonly Gen<Planned> Restarts =
+        from moments in Moments
+        from zone in Zones
+        from length in Waits
+        from missed in Gen.Enum<IfMissed>()
+        from busy in OneOf<string?>(null, "said", "http://127.0.0.1:7413/busy", "/srv/skerry/busy 'a b', c")
+        from given in Gen.Bool
+        select (Planned)
+            new PlannedRestart(moments)
+            {
+                Zone = zone,
+                Missed = missed,
+                Busy = busy,
+                PutOff = length,
+                NeedlessWithin = length / 2,
+                MemoryAbove = given ? 1 << 20 : null,
+            };
 
     internal static readonly Gen<Definition> Any =
         from name in Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789"], 1, 48]
@@ -253,72 +319,6 @@ public class DefinitionTests
                         .. steps.Where(step => kind == ProgramKind.Stays || step is not KeyStep),
                     ]),
         };
-
-    private static readonly Gen<Rhythm> Moments = Gen.OneOfConst(
-            "every 15 min",
-            "every 90 s from 16:30",
-            "every 2 weeks from 2026-11-30 06:00",
-            "daily at 01:00, 13:00:30",
-            "on mon-fri, last at 16:30",
-            "cron 0,30 6 13 * 5",
-            "R5/2026-11-30T06:00+01:00/P1M2DT3H"
-        )
-        .Select(words => RhythmWords.TryRead(words, out var rhythm) ? rhythm : throw new FormatException(words));
-
-    private static readonly Gen<string?> Zones = Gen.OneOfConst<string?>(null, "Europe/Oslo", "UTC");
-
-    private static readonly Gen<TimeSpan> Waits = Gen.Int[1, 100_000].Select(seconds => TimeSpan.FromSeconds(seconds));
-
-    private static readonly Gen<Planned> Runs =
-        from moments in Moments
-        from zone in Zones
-        from spread in Waits
-        from missed in Gen.Enum<IfMissed>()
-        from running in Gen.Enum<IfRunning>()
-        from again in Gen.Int[0, 100]
-        from given in Gen.Bool
-        select (Planned)
-            new PlannedRun(moments)
-            {
-                Zone = zone,
-                Spread = given ? (spread < TimeSpan.FromSeconds(90) ? spread : TimeSpan.FromSeconds(90)) : null,
-                Missed = missed,
-                IfRunning = running,
-                Longest = given ? spread : null,
-                Again = again,
-            };
-
-    private static readonly Gen<Planned> Quiets =
-        from moments in Moments
-        from zone in Zones
-        from length in Waits
-        from none in Gen.Bool
-        select (Planned)
-            new PlannedQuiet(moments)
-            {
-                Zone = zone,
-                Spread = TimeSpan.Zero,
-                For = length + TimeSpan.FromMinutes(1),
-                NoRestarts = none,
-            };
-
-    private static readonly Gen<Planned> Restarts =
-        from moments in Moments
-        from zone in Zones
-        from length in Waits
-        from missed in Gen.Enum<IfMissed>()
-        from busy in Gen.OneOfConst<string?>(null, "said", "http://127.0.0.1:7413/busy", "/srv/skerry/busy 'a b', c")
-        from given in Gen.Bool
-        select (Planned)
-            new PlannedRestart(moments)
-            {
-                Zone = zone,
-                Missed = missed,
-                Busy = busy,
-                PutOff = length,
-                NeedlessWithin = length / 2,
-                MemoryAbove = given ? 1 << 20 : null,
-            };
 
     private static ImmutableArray<Watch> Watched(
         ProgramKind kind,
@@ -505,4 +505,6 @@ public class DefinitionTests
             Assert.True(name.Length == 0 || ServiceName.IsValid(name));
             Assert.Equal(name, ServiceName.From(name));
         });
+
+    private static Gen<T> OneOf<T>(params T[] values) => Gen.Int[0, values.Length - 1].Select(i => values[i]);
 }

@@ -41,7 +41,7 @@ public class QuietTests
         Assert.Null(world.Situation.Quiet);
         var over = Assert.Single(Told(world)).Entry;
         Assert.Equal((EntryCode.QuietOver, 1L), (over.Code, over.Count));
-        Assert.Contains("On hold", Assert.Single(over.Names), StringComparison.OrdinalIgnoreCase);
+        Assert.Contains("Held after", Assert.Single(over.Names), StringComparison.Ordinal);
     }
 
     [Fact]

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Wording;
@@ -65,7 +66,7 @@ internal sealed class World(Definition first)
 
         Situation = turn.After;
         if (before.Quiet is not null && turn.After.Quiet is not null)
-            Assert.DoesNotContain(turn.Deeds, deed => deed is Note { Tells: true });
+            Assert.DoesNotContain(turn.Deeds, deed => deed is Note { Tells: true, Entry.Code: not EntryCode.QuietOver });
         foreach (var deed in turn.Deeds)
             Carry(deed, before, happening);
         CheckSituation();
@@ -101,6 +102,9 @@ internal sealed class World(Definition first)
             Watch = [.. other.Watch.Where(watch => was.Program.Kind != ProgramKind.Toggles || watch is AnswerWatch)],
         };
         var seen = Situation.Run?.Watched ?? [];
+        // A quiet time that is over is followed by the pause of then.
+        if (Now + definition.Recover.First < soonest)
+            soonest = Now + definition.Recover.First;
         Happens(new Adjusted(was));
         // What was seen stays with the watch that saw it.
         if (!Forgotten && !seen.IsEmpty)

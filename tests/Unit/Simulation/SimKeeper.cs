@@ -43,6 +43,10 @@ internal sealed class SimKeeper
 
     public bool Repeats { get; set; }
 
+    public override string ToString() =>
+        $"keeper {pid} of {place}: run {Main?.Run}, lives {Main?.Lives}, launching {launching} {launchingRun}, frozen {Frozen}, "
+        + $"link {link is not null}, orders {orders.Count}, soon {soon}, tree {(Main is null ? 0 : Tree().Count)}";
+
     private bool Idle => Main is null && !launching;
 
     public void Freeze(TimeSpan length)
@@ -300,6 +304,9 @@ internal sealed class SimKeeper
 
     private void Say(Message message)
     {
+        // Who has just come in hears who this is first, and how far it is.
+        if (pendingHello)
+            return;
         var bytes = message.ToBytes().ToArray();
         link?.Arrive(bytes);
         if (!Repeats)

@@ -574,7 +574,9 @@ internal sealed class Simulation : IDisposable
         foreach (var actor in live.Registry.All.Where(Waits))
             if (waiting.TryGetValue(actor.Id, out var last) && last == LastRun(actor))
                 machine.Broken(
-                    $"{actor.Definition.Name} has been {actor.Situation.Phase} for ten minutes, until {actor.Situation.WakeAt:u}"
+                    $"{actor.Definition.Name} ({actor.Id}) has been {actor.Situation.Phase} with run {actor.Situation.LastRun} for "
+                        + $"ten minutes, until {actor.Situation.WakeAt:u}: {LastWords(live, actor)}; "
+                        + string.Join(" / ", machine.Keepers.Where(keeper => keeper.Place == actor.RunDirectory))
                 );
         foreach (var process in machine.Processes)
             if (live.Registry.All.All(actor => actor.Id.ToString() != process.Label))
@@ -600,6 +602,16 @@ internal sealed class Simulation : IDisposable
             )
                 machine.Broken($"the logbook says of {entry.Service}: {seen}");
     }
+
+    private static string LastWords(SimServer live, ServiceActor actor) =>
+        string.Join(
+            " / ",
+            live
+                .Store.Logbook(5000)
+                .Where(entry => entry.Service == actor.Definition.Name)
+                .TakeLast(6)
+                .Select(entry => $"{entry.At:HH:mm:ss} {EntryWords.Of(entry.Entry)}")
+        );
 
     private static bool Waits(ServiceActor actor) =>
         actor.Situation is { Phase: Phase.Starting } or { Phase: Phase.Waiting, Awaited: null };
