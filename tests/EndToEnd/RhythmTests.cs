@@ -190,8 +190,6 @@ public class RhythmTests
             "spooler",
             "--rhythm",
             "restart:daily at 01:00,busy=said",
-            "--reload",
-            "USR1",
             "--proof",
             "up-for:0s",
             "--start",
@@ -212,7 +210,7 @@ public class RhythmTests
             view => Text(view, "why").Contains("put off: it says that it is busy: ticket 12")
         );
         Assert.Equal(1, (await sentry.Show("spooler")).GetProperty("run").GetInt64());
-        await sentry.Ok("reload", "spooler");
+        Sentry.Kill((await sentry.Show("spooler")).GetProperty("pid").GetInt32(), "USR1");
         await sentry.Until("spooler", view => Is(view, "running", 2));
         Assert.Equal("its rhythm", Text((await Runs(sentry, "spooler"))[0], "ended-by"));
     }

@@ -322,7 +322,7 @@ public static class BeginKeys
             ) with
             {
                 Label = "Starts",
-                Default = "request",
+                Default = "request; of a job boot",
             },
             Value(
                 "at-latest",

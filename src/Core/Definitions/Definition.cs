@@ -59,6 +59,11 @@ public sealed record Definition
     /// <summary>It is run at the moments of its rhythm, and rests between.</summary>
     public bool IsJob => Program.Kind == ProgramKind.Periodic;
 
+    /// <summary>It begins as the machine does; a job's rhythm is in force from then on, unless somebody said otherwise.</summary>
+    public bool BeginsWithMachine =>
+        Begin.At is BeginAt.Boot or BeginAt.BootLate
+        || (IsJob && Begin.At == BeginAt.Request && !Given.Contains("begin.at"));
+
     /// <summary>Its standard input is kept open, so that a step can use it.</summary>
     public bool KeepsInput =>
         !Program.Terminal

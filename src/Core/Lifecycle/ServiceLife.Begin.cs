@@ -15,7 +15,7 @@ public static partial class ServiceLife
         {
             if (After.Run is not null)
                 return;
-            var begins = BeginsWithMachine;
+            var begins = definition.BeginsWithMachine;
             if (!begins || heldBack)
             {
                 // What was to be tried again belonged to the machine's life before.
@@ -57,8 +57,6 @@ public static partial class ServiceLife
             After = After with { Awaited = new(cause, now, AwaitStep.Boot, []) };
             Enter(Phase.Waiting, now + definition.Begin.AtLatest);
         }
-
-        private bool BeginsWithMachine => definition.Begin.At is BeginAt.Boot or BeginAt.BootLate;
 
         private void BeginRun(Cause cause)
         {

@@ -12,7 +12,7 @@ public static class Intent
     public static string StartsBy(Definition definition) =>
         definition.Begin.At switch
         {
-            BeginAt.Boot or BeginAt.BootLate when definition.IsJob => "; it runs at its moments from now on.",
+            _ when definition is { IsJob: true, BeginsWithMachine: true } => "; it runs at its moments from now on.",
             _ when definition.IsJob => "; its rhythm is at rest until it is started.",
             BeginAt.Boot => "; it starts with the machine.",
             BeginAt.BootLate => "; it starts after everything that starts at boot.",

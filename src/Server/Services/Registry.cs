@@ -34,7 +34,7 @@ internal sealed class Registry(House house)
     public string? HeldBack =>
         house.Store.Fact(HeldBackFact) is { Length: > 0 } why
         && All.Any(actor =>
-            actor.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
+            actor.Definition.BeginsWithMachine
             && actor.Situation is { Phase: Phase.Stopped, Asked: null }
         )
             ? why

@@ -50,7 +50,9 @@ internal static class ServiceViews
             Run = now.Run?.Number ?? (now.LastRun > 0 ? now.LastRun : null),
             UpSince = now.Run?.Launched,
             Restarts = now.Restarts,
-            At = BeginKeys.At.Write(definition.Begin.At),
+            At = BeginKeys.At.Write(
+                definition is { IsJob: true, BeginsWithMachine: true } ? BeginAt.Boot : definition.Begin.At
+            ),
             Account = definition.Account,
             Labels = definition.Labels,
             WatchesPausedUntil = now.WatchesPausedUntil,

@@ -483,7 +483,7 @@ test("what is planned is seen ahead, skipped and taken now; the form shows the m
   await planned.getByLabel("Which").fill("on fridays at 06:00");
   await expect(planned.getByText("'on mon-fri at 16:30'").first()).toBeVisible();
   await planned.getByLabel("Which").fill("on fri at 06:00");
-  const moments = page.getByRole("group", { name: "Next moments" });
+  const moments = page.getByRole("region", { name: "Next moments" });
   await expect(moments.getByText(/^Fri .* 06:00:00$/)).toHaveCount(10);
   expect(complaints).toEqual([]);
 });

@@ -193,6 +193,20 @@ public class RhythmLifeTests
         Assert.Equal((Phase.Stopped, (RhythmState?)null), (world.Situation.Phase, world.Situation.Rhythm));
     }
 
+    [Fact]
+    public void Its_rhythm_is_in_force_unless_somebody_says_request()
+    {
+        var left = Job(QuarterHourly) with { Begin = new() };
+        Assert.True(left.BeginsWithMachine);
+        var world = new World(left with { Given = ["begin.at"] });
+        world.Happens(new Wrapped());
+        Assert.Equal((Phase.Stopped, (RhythmState?)null), (world.Situation.Phase, world.Situation.Rhythm));
+        world.Happens(new StartAsked(new("anna")));
+        world.Launch();
+        world.End(Good);
+        Assert.Equal(Phase.Resting, world.Situation.Phase);
+    }
+
     [Theory]
     [InlineData(IfMissed.Once, 1)]
     [InlineData(IfMissed.Pass, 0)]

@@ -1,11 +1,11 @@
 import { Button, Group, SegmentedControl } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { Fragment, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { type AheadView, api, type PlannedView, take } from "../api/client";
+import { seconds } from "../drill/TimeLine";
 import { at } from "../live/clock";
 import { onLogged, useLine } from "../live/live";
-import { seconds } from "../drill/TimeLine";
 import "./ahead.css";
 
 const spans = [
@@ -57,7 +57,12 @@ export function AheadPage() {
               <span />
             </div>
             {view.planned.map((planned) => (
-              <Row key={`${planned.service} ${planned.what} ${planned.when}`} planned={planned} live={live} onDone={() => void ahead.refetch()} />
+              <Row
+                key={`${planned.service} ${planned.what} ${planned.when}`}
+                planned={planned}
+                live={live}
+                onDone={() => void ahead.refetch()}
+              />
             ))}
           </div>
         </>
@@ -112,7 +117,7 @@ function Axis({ view }: { view: AheadView }) {
   const left = (moment: number) => `${((moment - from) / (until - from)) * 100}%`;
   const ticks = ticksTo(from, until);
   const crowd = crowdOf(view, from, until);
-  const most = Math.max(1, ...crowd);
+  const most = Math.max(1, ...crowd.map(({ count }) => count));
   return (
     <figure className="ahead sheet" aria-label="Time axis: a row a rhythm, a mark a moment">
       <div className="axis" aria-hidden="true">
@@ -157,19 +162,16 @@ function Axis({ view }: { view: AheadView }) {
         <li className="crowd">
           <span className="quiet">begin together</span>
           <div className="track" title={`at most ${most} within a column`}>
-            {crowd.map((count, index) => (
-              <Fragment key={`${index}/${crowd.length}`}>
-                {count > 0 && (
-                  <b
-                    style={{
-                      left: `${(index / crowd.length) * 100}%`,
-                      width: `${100 / crowd.length}%`,
-                      height: `${(count / most) * 100}%`,
-                    }}
-                    title={`${count} moments`}
-                  />
-                )}
-              </Fragment>
+            {crowd.map(({ column, count }) => (
+              <b
+                key={column}
+                style={{
+                  left: `${(column / columns) * 100}%`,
+                  width: `${100 / columns}%`,
+                  height: `${(count / most) * 100}%`,
+                }}
+                title={`${count} moments`}
+              />
             ))}
           </div>
         </li>
@@ -197,16 +199,21 @@ function crowdOf(view: AheadView, from: number, until: number) {
       crowd[column] = (crowd[column] ?? 0) + 1;
     }
   }
-  return crowd;
+  return crowd.map((count, column) => ({ column, count })).filter(({ count }) => count > 0);
 }
 
 const hour = 3_600_000;
 
 /** Round times by the clock of this host, four to ten of them. */
 function ticksTo(from: number, until: number) {
-  const step = [hour, 3 * hour, 6 * hour, 24 * hour, 72 * hour, 120 * hour].find((one) => (until - from) / one <= 10) ?? 240 * hour;
+  const step =
+    [hour, 3 * hour, 6 * hour, 24 * hour, 72 * hour, 120 * hour].find((one) => (until - from) / one <= 10) ??
+    240 * hour;
   const first = Math.ceil(from / step) * step;
-  return Array.from({ length: Math.max(0, Math.floor((until - first) / step) + 1) }, (_, index) => first + index * step);
+  return Array.from(
+    { length: Math.max(0, Math.floor((until - first) / step) + 1) },
+    (_, index) => first + index * step,
+  );
 }
 
 const label = (tick: number, whole: number) => {

@@ -4,7 +4,7 @@ import type { MomentsView } from "../api/client";
 export function Moments({ all }: { all: MomentsView[] | null | undefined }) {
   if (!all || all.length === 0) return null;
   return (
-    <div aria-label="Next moments" role="group">
+    <section aria-label="Next moments">
       {all.map((one) => (
         <div key={`${one.when} ${one.zone}`}>
           <p className="quiet">
@@ -20,6 +20,6 @@ export function Moments({ all }: { all: MomentsView[] | null | undefined }) {
           </ol>
         </div>
       ))}
-    </div>
+    </section>
   );
 }

@@ -9,8 +9,8 @@ import { type Definition, type Draft, definition, draftOf, type Value } from "./
 import { KeyField } from "./Fields";
 import { Findings } from "./Findings";
 import { type Key, type Leaf, leaves, shapeOf, useKeys } from "./keys";
-import { Rehearsal } from "./Rehearsal";
 import { Moments } from "./Moments";
+import { Rehearsal } from "./Rehearsal";
 import { mistakeAt, useCheck } from "./useCheck";
 import "./wrap.css";
 
@@ -20,7 +20,14 @@ const parts: { title: string; of: string[]; first: string[] }[] = [
   {
     title: "What runs",
     of: ["program"],
-    first: ["program.path", "program.kind", "program.with", "program.arguments", "program.environment", "program.directory"],
+    first: [
+      "program.path",
+      "program.kind",
+      "program.with",
+      "program.arguments",
+      "program.environment",
+      "program.directory",
+    ],
   },
   { title: "Who it is", of: ["identity"], first: ["identity.account", "identity.groups"] },
   { title: "What it may use", of: ["resources"], first: ["resources.memory", "resources.cpu", "resources.priority"] },
