@@ -165,12 +165,13 @@ public static partial class ServiceLife
                 Take(come.Planned, come.Moment);
         }
 
-        private void Take(Planned planned, DateTimeOffset moment)
+        /// <param name="asked">A person wants it now, whatever makes it needless by itself.</param>
+        private void Take(Planned planned, DateTimeOffset moment, bool asked = false)
         {
             if (planned is PlannedRun run)
                 TakeRun(run, moment);
             else if (planned is PlannedRestart restart)
-                TakeRestart(restart, moment);
+                TakeRestart(restart, moment, asked);
         }
 
         // Jobs
@@ -301,12 +302,12 @@ public static partial class ServiceLife
 
         // Restarts
 
-        private void TakeRestart(PlannedRestart planned, DateTimeOffset moment)
+        private void TakeRestart(PlannedRestart planned, DateTimeOffset moment, bool asked)
         {
             if (After is not { Phase: Phase.Running, Run: { } run })
                 return;
             var upFor = now - (run.Launched ?? now);
-            if (upFor < planned.NeedlessWithin || NoRestartsUntil is not null)
+            if (!asked && (upFor < planned.NeedlessWithin || NoRestartsUntil is not null))
             {
                 Say(
                     new(EntryCode.RestartNeedless)
@@ -402,7 +403,7 @@ public static partial class ServiceLife
             if (TakeNext() is not { } next)
                 return;
             Say(new(EntryCode.MomentAdvanced) { Moment = next.Moment }, by);
-            Take(next.Planned, next.Moment);
+            Take(next.Planned, next.Moment, asked: true);
         }
 
         private (Planned Planned, DateTimeOffset Moment)? TakeNext()
