@@ -82,7 +82,9 @@ public static partial class ServiceLife
                 case AdvanceAsked asked:
                     Advance(asked.By);
                     break;
-                case Wrapped when definition is { IsJob: true, BeginsWithMachine: true } && After is { Phase: Phase.Stopped, Run: null }:
+                case Wrapped
+                    when definition is { IsJob: true, BeginsWithMachine: true }
+                        && After is { Phase: Phase.Stopped, Run: null }:
                     PutRhythmInForce();
                     Enter(Phase.Resting);
                     break;

@@ -34,8 +34,7 @@ internal sealed class Registry(House house)
     public string? HeldBack =>
         house.Store.Fact(HeldBackFact) is { Length: > 0 } why
         && All.Any(actor =>
-            actor.Definition.BeginsWithMachine
-            && actor.Situation is { Phase: Phase.Stopped, Asked: null }
+            actor.Definition.BeginsWithMachine && actor.Situation is { Phase: Phase.Stopped, Asked: null }
         )
             ? why
             : null;

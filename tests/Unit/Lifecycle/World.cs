@@ -66,7 +66,10 @@ internal sealed class World(Definition first)
 
         Situation = turn.After;
         if (before.Quiet is not null && turn.After.Quiet is not null)
-            Assert.DoesNotContain(turn.Deeds, deed => deed is Note { Tells: true, Entry.Code: not EntryCode.QuietOver });
+            Assert.DoesNotContain(
+                turn.Deeds,
+                deed => deed is Note { Tells: true, Entry.Code: not EntryCode.QuietOver }
+            );
         foreach (var deed in turn.Deeds)
             Carry(deed, before, happening);
         CheckSituation();

@@ -606,8 +606,7 @@ internal sealed class Simulation : IDisposable
     private static string LastWords(SimServer live, ServiceActor actor) =>
         string.Join(
             " / ",
-            live
-                .Store.Logbook(5000)
+            live.Store.Logbook(5000)
                 .Where(entry => entry.Service == actor.Definition.Name)
                 .TakeLast(6)
                 .Select(entry => $"{entry.At:HH:mm:ss} {EntryWords.Of(entry.Entry)}")
