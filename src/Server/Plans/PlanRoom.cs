@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
@@ -14,6 +15,10 @@ namespace CalmSentry.Server.Plans;
 internal sealed class PlanRoom(House house, Registry registry)
 {
     private long last;
+    private readonly ConcurrentDictionary<long, Live> live = [];
+
+    /// <summary>Whether a plan under way stops or begins a service, or will.</summary>
+    public bool Concerns(string service) => live.Values.Any(one => one.Plan.Concerns(service));
 
     /// <summary>A plan at work, and who follows it.</summary>
     /// <param name="frame">The reading of both clocks by which the plan's moments are told.</param>
@@ -64,7 +69,7 @@ internal sealed class PlanRoom(House house, Registry registry)
     public Task<Plan> Begin(Plan plan, Action<string>? say = null)
     {
         var id = Interlocked.Increment(ref last);
-        var one = new Live(plan, house.Stamp, say, house.Promises);
+        var one = live[id] = new Live(plan, house.Stamp, say, house.Promises);
         _ = house.Run(() => Follow(id, one, resumed: false));
         return one.Over.Task;
     }
@@ -90,7 +95,7 @@ internal sealed class PlanRoom(House house, Registry registry)
             }
 
             house.Logbook.Note(new(EntryCode.PlanTakenUp) { Name = Core.Wording.Words.Of(plan.Kind) }, plan.By);
-            var one = new Live(plan, saved ?? house.Stamp, null, house.Promises);
+            var one = live[id] = new Live(plan, saved ?? house.Stamp, null, house.Promises);
             _ = house.Run(() => Follow(id, one, resumed: true));
         }
     }
@@ -157,6 +162,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         finally
         {
             house.Store.RemovePlan(id);
+            live.TryRemove(id, out _);
             one.Over.TrySetResult(one.Plan);
         }
     }

@@ -68,8 +68,9 @@ internal static class RestartRoom
             var change = registry.Readiness.NextChange();
             if (actor.Situation.Rhythm?.Restart is not { Goes: true } due || due.Moment != moment)
                 return;
-            var together = Together(actor, moment, registry);
-            if (together.TrueForAll(one => one.Situation.Rhythm?.Restart is { Goes: true }))
+            // What a plan has in hand is its alone: that another of them is being stopped already does not make this one free.
+            var together = registry.Plans.Concerns(actor.Definition.Name) ? [] : Together(actor, moment, registry);
+            if (together.Count > 0 && together.TrueForAll(one => one.Situation.Rhythm?.Restart is { Goes: true }))
             {
                 // All of them come to the same answer; the first of them by name acts on it.
                 if (together.MinBy(one => one.Definition.Name, StringComparer.Ordinal) == actor)
