@@ -219,7 +219,7 @@ play() {
 
   step "Unwrap all: nothing of it is left but its output"
   local service
-  for service in departure-board ticket-spooler fare-ledger quay-lamps gate-counter berth-relay; do came_true "$service is unwrapped" calm unwrap "$service" --yes; done
+  for service in departure-board ticket-spooler fare-ledger quay-lamps gate-counter berth-relay tide-reader manifest-export; do came_true "$service is unwrapped" calm unwrap "$service" --yes; done
   came_true "no process of them is left" no_copy_left
   came_true "the list is empty" ends_with_code 0 "No services yet" calm list
   came_true "their output is still there" test -s "$root/var/log/calm-sentry/fare-ledger/output.log"
