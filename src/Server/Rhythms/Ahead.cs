@@ -36,7 +36,8 @@ internal static class Ahead
     {
         var (definition, rhythm) = (actor.Definition, actor.Situation.Rhythm!);
         var lengths = definition.IsJob ? store.RunLengths(actor.Id) : store.RestartLengths(actor.Id);
-        foreach (var planned in definition.Rhythm)
+        // A quiet time is nothing that takes its turn or clashes.
+        foreach (var planned in definition.Rhythm.Where(planned => planned is not PlannedQuiet))
         {
             if (rhythm.Places.FirstOrDefault(place => place.Of == planned.Of) is not { } place)
                 continue;
