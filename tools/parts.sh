@@ -64,7 +64,7 @@ make_other() {
 packages() ( # the console's packages, as its lock file names them; once, although two parts want them
   flock 9
   stamp=$(sha256sum src/console/package-lock.json)
-  [ -d src/console/node_modules ] && [ "$(cat out/.stamps/packages 2>/dev/null)" = "$stamp" ] && return
+  [ -e src/console/node_modules/.package-lock.json ] && [ "$(cat out/.stamps/packages 2>/dev/null)" = "$stamp" ] && return
   echo "npm: packages"
   (cd src/console && npm ci --ignore-scripts --prefer-offline --no-audit --no-fund --loglevel=error 9>&-) || return
   echo "$stamp" >out/.stamps/packages
