@@ -1,0 +1,279 @@
+using System.Formats.Tar;
+using System.IO.Compression;
+
+namespace CalmSentry.Linux.Foreign;
+
+/// <summary>An archive that is not unpacked: which member of it is at fault, and why, as a clause.</summary>
+public sealed class ArchiveException(string member, string why) : IOException($"{member}: {why}")
+{
+    public string Member => member;
+
+    public string Why => why;
+}
+
+/// <summary>
+/// Unpacks what somebody else has packed (tar, tar.gz, zip; told apart by their first bytes) into an empty directory that nobody
+/// else can write to. Nothing of it comes to lie outside, whatever its members are called: no path outside, no link that leads
+/// there, nothing through a link; no devices, pipes or sockets; no more than is allowed, whatever it says of its size. Owners and
+/// the right to change accounts (set-user-id) are not taken over.
+/// </summary>
+public static class Archive
+{
+    private const int MostMembers = 200_000,
+        LongestPath = 1000;
+
+    private const UnixFileMode Rights =
+        UnixFileMode.UserRead
+        | UnixFileMode.UserWrite
+        | UnixFileMode.UserExecute
+        | UnixFileMode.GroupRead
+        | UnixFileMode.GroupWrite
+        | UnixFileMode.GroupExecute
+        | UnixFileMode.OtherRead
+        | UnixFileMode.OtherExecute;
+
+    /// <param name="archive">Its bytes, from the beginning; can be read anywhere.</param>
+    /// <param name="into">An empty directory.</param>
+    /// <param name="mostBytes">So much may all files together have.</param>
+    /// <exception cref="ArchiveException">One member is at fault; what was unpacked before it is left for the caller to remove.</exception>
+    public static void Unpack(Stream archive, string into, long mostBytes)
+    {
+        var unpacking = new Unpacking(Path.GetFullPath(into), mostBytes);
+        var head = new byte[4];
+        var length = archive.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
+        archive.Position = 0;
+        try
+        {
+            switch (head.AsSpan(0, length))
+            {
+                case [(byte)'P', (byte)'K', 3 or 5, 4 or 6]:
+                    Unzip(archive, unpacking);
+                    break;
+                case [0x1f, 0x8b, ..]:
+                    using (var plain = new GZipStream(archive, CompressionMode.Decompress, leaveOpen: true))
+                        Untar(plain, unpacking);
+                    break;
+                default:
+                    Untar(archive, unpacking);
+                    break;
+            }
+        }
+        catch (Exception error) when (error is InvalidDataException or FormatException or EndOfStreamException)
+        {
+            throw new ArchiveException(unpacking.Last, $"it is no archive, or a damaged one ({error.Message.TrimEnd('.')})");
+        }
+
+        unpacking.Finish();
+    }
+
+    private static void Untar(Stream plain, Unpacking unpacking)
+    {
+        using var tar = new TarReader(plain, leaveOpen: true);
+        while (tar.GetNextEntry() is { } entry)
+        {
+            switch (entry.EntryType)
+            {
+                case TarEntryType.Directory:
+                    unpacking.Directory(entry.Name);
+                    break;
+                case TarEntryType.RegularFile or TarEntryType.V7RegularFile or TarEntryType.ContiguousFile:
+                    unpacking.File(entry.Name, entry.DataStream ?? Stream.Null, entry.Mode, entry.ModificationTime);
+                    break;
+                case TarEntryType.SymbolicLink:
+                    unpacking.Link(entry.Name, entry.LinkName);
+                    break;
+                case TarEntryType.HardLink:
+                    unpacking.Same(entry.Name, entry.LinkName);
+                    break;
+                case TarEntryType.GlobalExtendedAttributes:
+                    break;
+                default:
+                    throw new ArchiveException(entry.Name, $"it is no file, directory or link ({entry.EntryType})");
+            }
+        }
+    }
+
+    private static void Unzip(Stream archive, Unpacking unpacking)
+    {
+        const int kind = 0xF000,
+            link = 0xA000,
+            regular = 0x8000,
+            directory = 0x4000;
+        using var zip = new ZipArchive(archive, ZipArchiveMode.Read, leaveOpen: true);
+        foreach (var entry in zip.Entries)
+        {
+            var mode = entry.ExternalAttributes >> 16 & 0xFFFF;
+            using var bytes = entry.Open();
+            if (entry.FullName.EndsWith('/') || (mode & kind) == directory)
+                unpacking.Directory(entry.FullName);
+            else if ((mode & kind) == link)
+                unpacking.Link(entry.FullName, Text(bytes));
+            else if ((mode & kind) is 0 or regular)
+                unpacking.File(
+                    entry.FullName,
+                    bytes,
+                    (mode & 0x1FF) == 0 ? UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead | UnixFileMode.OtherRead : (UnixFileMode)(mode & 0x1FF),
+                    entry.LastWriteTime
+                );
+            else
+                throw new ArchiveException(entry.FullName, "it is no file, directory or link");
+        }
+
+        static string Text(Stream bytes)
+        {
+            var room = new byte[LongestPath + 1];
+            var length = bytes.ReadAtLeast(room, room.Length, throwOnEndOfStream: false);
+            return System.Text.Encoding.UTF8.GetString(room, 0, length);
+        }
+    }
+
+    private sealed class Unpacking(string into, long mostBytes)
+    {
+        private readonly byte[] room = new byte[81920];
+        private readonly HashSet<string> directories = new(StringComparer.Ordinal) { "" };
+        private readonly HashSet<string> others = new(StringComparer.Ordinal);
+        private readonly List<(string Path, string Target, string Member)> links = [];
+        private long bytes;
+        private int members;
+
+        public string Last { get; private set; } = "the archive";
+
+        public void Directory(string name)
+        {
+            var path = Take(name);
+            Make(path, name);
+        }
+
+        public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written)
+        {
+            var path = New(name);
+            using (
+                var to = new FileStream(
+                    Path.Combine(into, path),
+                    new FileStreamOptions
+                    {
+                        Mode = FileMode.CreateNew,
+                        Access = FileAccess.Write,
+                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                    }
+                )
+            )
+            {
+                for (int got; (got = from.Read(room)) > 0; )
+                {
+                    bytes += got;
+                    if (bytes > mostBytes)
+                        throw new ArchiveException(name, $"with it all files have more than {mostBytes} bytes");
+                    to.Write(room, 0, got);
+                }
+            }
+
+            System.IO.File.SetUnixFileMode(Path.Combine(into, path), (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite);
+            if (written.Year is > 1970 and < 2200)
+                System.IO.File.SetLastWriteTimeUtc(Path.Combine(into, path), written.UtcDateTime);
+        }
+
+        /// <summary>Links are made when all else is: until then no path leads through one.</summary>
+        public void Link(string name, string target)
+        {
+            var path = New(name);
+            if (target.Length is 0 or > LongestPath || target.Contains('\0', StringComparison.Ordinal))
+                throw new ArchiveException(name, "it is a link to nowhere");
+            if (Path.IsPathRooted(target) || Inside(Path.GetDirectoryName(path) ?? "", target) is null)
+                throw new ArchiveException(name, $"it is a link that leads outside ({target})");
+            links.Add((path, target, name));
+        }
+
+        /// <summary>A second name of a file of this archive: a copy, so that the two are files of their own.</summary>
+        public void Same(string name, string other)
+        {
+            var path = New(name);
+            var first = Inside("", other);
+            if (first is null || !others.Contains(first) || links.Exists(link => link.Path == first))
+                throw new ArchiveException(name, $"it is a second name of what is not a file before it ({other})");
+            bytes += new FileInfo(Path.Combine(into, first)).Length;
+            if (bytes > mostBytes)
+                throw new ArchiveException(name, $"with it all files have more than {mostBytes} bytes");
+            System.IO.File.Copy(Path.Combine(into, first), Path.Combine(into, path));
+        }
+
+        public void Finish()
+        {
+            if (members == 0)
+                throw new ArchiveException("the archive", "there is nothing in it");
+            foreach (var (path, target, member) in links)
+            {
+                // Behind a link '..' is somewhere else than it looks: no link leads through another, only to one.
+                var parts = target.Split('/', StringSplitOptions.RemoveEmptyEntries);
+                for (var i = 1; i < parts.Length; i++)
+                    if (
+                        Inside(Path.GetDirectoryName(path) ?? "", string.Join('/', parts[..i])) is { } way
+                        && links.Exists(link => link.Path == way)
+                    )
+                        throw new ArchiveException(member, $"it is a link that leads through another ({target})");
+                System.IO.File.CreateSymbolicLink(Path.Combine(into, path), target);
+            }
+        }
+
+        private string New(string name)
+        {
+            var path = Take(name);
+            if (path.Length == 0 || directories.Contains(path) || !others.Add(path))
+                throw new ArchiveException(name, "it is there already");
+            Make(Path.GetDirectoryName(path) ?? "", name);
+            return path;
+        }
+
+        private string Take(string name)
+        {
+            Last = name;
+            if (++members > MostMembers)
+                throw new ArchiveException(name, $"it is one of more than {MostMembers} members");
+            if (name.Length is 0 or > LongestPath || name.Any(char.IsControl))
+                throw new ArchiveException(name, "that is no name of a file");
+            if (Path.IsPathRooted(name) || Inside("", name) is not { } path)
+                throw new ArchiveException(name, "it would lie outside");
+            return path;
+        }
+
+        /// <summary>Directories to here are directories, and none of them is a link or a file.</summary>
+        private void Make(string path, string member)
+        {
+            if (directories.Contains(path))
+                return;
+            if (others.Contains(path))
+                throw new ArchiveException(member, $"{path} is no directory");
+            Make(Path.GetDirectoryName(path) ?? "", member);
+            directories.Add(path);
+            System.IO.Directory.CreateDirectory(
+                Path.Combine(into, path),
+                UnixFileMode.UserRead
+                    | UnixFileMode.UserWrite
+                    | UnixFileMode.UserExecute
+                    | UnixFileMode.GroupRead
+                    | UnixFileMode.GroupExecute
+                    | UnixFileMode.OtherRead
+                    | UnixFileMode.OtherExecute
+            );
+        }
+
+        /// <summary>A path from a directory, without dots; null: it leads outside.</summary>
+        private static string? Inside(string from, string path)
+        {
+            var parts = new List<string>(from.Split('/', StringSplitOptions.RemoveEmptyEntries));
+            foreach (var part in path.Split('/', StringSplitOptions.RemoveEmptyEntries))
+            {
+                if (part == ".")
+                    continue;
+                if (part != "..")
+                    parts.Add(part);
+                else if (parts.Count == 0)
+                    return null;
+                else
+                    parts.RemoveAt(parts.Count - 1);
+            }
+
+            return string.Join('/', parts);
+        }
+    }
+}

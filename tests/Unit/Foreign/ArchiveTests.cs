@@ -1,0 +1,194 @@
+using System.Formats.Tar;
+using System.IO.Compression;
+using CalmSentry.Linux.Foreign;
+using CsCheck;
+
+namespace CalmSentry.Tests.Unit.Foreign;
+
+/// <summary>Archives made by whoever: what is good comes out as it went in, and nothing comes to lie outside.</summary>
+public sealed class ArchiveTests : IDisposable
+{
+    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm-archive-");
+
+    private const long Most = 1 << 20;
+
+    public void Dispose() => root.Delete(recursive: true);
+
+    private string Into => Directory.CreateDirectory(Path.Combine(root.FullName, "in", "deep")).FullName;
+
+    private static MemoryStream Tar(params TarEntry[] entries)
+    {
+        var bytes = new MemoryStream();
+        using (var tar = new TarWriter(bytes, TarEntryFormat.Pax, leaveOpen: true))
+            foreach (var entry in entries)
+                tar.WriteEntry(entry);
+        bytes.Position = 0;
+        return bytes;
+    }
+
+    private static PaxTarEntry File(string name, string text = "tickets", UnixFileMode mode = (UnixFileMode)0x1A4) =>
+        new(TarEntryType.RegularFile, name)
+        {
+            DataStream = new MemoryStream(System.Text.Encoding.UTF8.GetBytes(text)),
+            Mode = mode,
+            ModificationTime = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero),
+        };
+
+    private static PaxTarEntry Link(string name, string target, TarEntryType type = TarEntryType.SymbolicLink) =>
+        new(type, name) { LinkName = target };
+
+    private ArchiveException Refused(Stream archive, long most = Most) =>
+        Assert.Throws<ArchiveException>(() => Archive.Unpack(archive, Into, most));
+
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void Files_directories_and_links_come_out_as_they_went_in(bool packed)
+    {
+        Stream archive = Tar(
+            new PaxTarEntry(TarEntryType.Directory, "./board/"),
+            File("./board/board.js", "serve()", (UnixFileMode)0x1ED),
+            File("board/pages/quay.html", "Lundholm"),
+            Link("board/now.html", "pages/quay.html"),
+            Link("board/again.js", "board/board.js", TarEntryType.HardLink)
+        );
+        if (packed)
+        {
+            var small = new MemoryStream();
+            using (var gzip = new GZipStream(small, CompressionLevel.Fastest, leaveOpen: true))
+                archive.CopyTo(gzip);
+            small.Position = 0;
+            archive = small;
+        }
+
+        Archive.Unpack(archive, Into, Most);
+        string Of(string name) => System.IO.File.ReadAllText(Path.Combine(Into, "board", name));
+        Assert.Equal(("serve()", "Lundholm", "Lundholm"), (Of("board.js"), Of("pages/quay.html"), Of("now.html")));
+        Assert.Equal("serve()", Of("again.js"));
+        Assert.Equal((UnixFileMode)0x1ED, System.IO.File.GetUnixFileMode(Path.Combine(Into, "board/board.js")));
+        Assert.Equal(2026, System.IO.File.GetLastWriteTimeUtc(Path.Combine(Into, "board/board.js")).Year);
+    }
+
+    [Fact]
+    public void A_zip_comes_out_too()
+    {
+        var bytes = new MemoryStream();
+        using (var zip = new ZipArchive(bytes, ZipArchiveMode.Create, leaveOpen: true))
+        {
+            using (var to = new StreamWriter(zip.CreateEntry("board/board.js").Open()))
+                to.Write("serve()");
+            var link = zip.CreateEntry("board/now.js");
+            link.ExternalAttributes = 0xA1FF << 16;
+            using var target = new StreamWriter(link.Open());
+            target.Write("board.js");
+        }
+
+        bytes.Position = 0;
+        Archive.Unpack(bytes, Into, Most);
+        Assert.Equal("serve()", System.IO.File.ReadAllText(Path.Combine(Into, "board/now.js")));
+    }
+
+    [Theory]
+    [InlineData("/etc/cron.d/x")]
+    [InlineData("../x")]
+    [InlineData("board/../../x")]
+    [InlineData("board/a\nb")]
+    public void A_path_that_leads_outside_is_refused_with_its_member(string name)
+    {
+        Assert.Equal(name, Refused(Tar(File("board/a"), File(name))).Member);
+        Assert.Empty(Directory.GetFiles(root.FullName));
+        Assert.Empty(Directory.GetFiles(Path.Combine(root.FullName, "in")));
+    }
+
+    [Theory]
+    [InlineData("/etc/passwd")]
+    [InlineData("../../x")]
+    [InlineData("..//..//x")]
+    public void A_link_that_leads_outside_is_refused(string target) =>
+        Assert.Equal("board/l", Refused(Tar(Link("board/l", target))).Member);
+
+    [Fact]
+    public void No_way_leads_through_a_link()
+    {
+        // Looks as if it stayed inside, and would not.
+        Assert.Equal("out", Refused(Tar(Link("d/up", ".."), Link("out", "d/up/../.."))).Member);
+        Assert.Equal("board/l/x", Refused(Tar(Link("board/l", "."), File("board/l/x"))).Member);
+        Assert.Equal("x", Refused(Tar(Link("l", "y"), Link("x", "l", TarEntryType.HardLink))).Member);
+    }
+
+    [Theory]
+    [InlineData(TarEntryType.CharacterDevice)]
+    [InlineData(TarEntryType.BlockDevice)]
+    [InlineData(TarEntryType.Fifo)]
+    public void Devices_are_refused(TarEntryType type) =>
+        Assert.Equal("dev", Refused(Tar(new PaxTarEntry(type, "dev"))).Member);
+
+    [Fact]
+    public void What_is_too_much_is_refused_whatever_it_says_of_itself()
+    {
+        Assert.Equal("b", Refused(Tar(File("a", new('x', 700)), File("b", new('x', 700))), most: 1000).Member);
+        var bomb = new MemoryStream();
+        using (var gzip = new GZipStream(bomb, CompressionLevel.SmallestSize, leaveOpen: true))
+            Tar(File("zeros", new('0', 10 << 20))).CopyTo(gzip);
+        bomb.Position = 0;
+        Assert.Equal("zeros", Refused(bomb).Member);
+        Assert.Equal("b", Refused(Tar(File("a", new('x', 700)), Link("b", "a", TarEntryType.HardLink)), most: 1000).Member);
+    }
+
+    [Fact]
+    public void A_name_that_is_there_twice_or_a_file_as_a_directory_is_refused()
+    {
+        Assert.Equal("a", Refused(Tar(File("a"), File("a"))).Member);
+        Assert.Equal("a/b", Refused(Tar(File("a"), File("a/b"))).Member);
+        Assert.Equal("a", Refused(Tar(File("a/b"), File("a"))).Member);
+    }
+
+    [Fact]
+    public void Rights_to_change_accounts_are_not_taken_over()
+    {
+        Archive.Unpack(Tar(File("su", mode: (UnixFileMode)0xDED)), Into, Most);
+        Assert.Equal((UnixFileMode)0x1ED, System.IO.File.GetUnixFileMode(Path.Combine(Into, "su")));
+    }
+
+    [Fact]
+    public void What_is_none_is_refused()
+    {
+        Refused(new MemoryStream([]));
+        Refused(new MemoryStream("no archive at all, only words that somebody wrote"u8.ToArray()));
+        Refused(new MemoryStream([0x1f, 0x8b, 8, 0, 0, 0, 0]));
+        Refused(new MemoryStream([(byte)'P', (byte)'K', 3, 4, 0, 0, 0]));
+    }
+
+    /// <summary>Whatever bytes there are: what is unpacked is below, and nothing else is thrown.</summary>
+    [Fact]
+    public void Any_change_of_an_archive_is_unpacked_inside_or_refused()
+    {
+        var good = Tar(File("board/a"), Link("board/l", "a"), File("board/b/c"), Link("x", "board/a", TarEntryType.HardLink))
+            .ToArray();
+        Gen.Select(Gen.Int[0, good.Length - 1], Gen.Byte)
+            .Array[1, 4]
+            .Sample(
+                changes =>
+                {
+                    var bytes = good.ToArray();
+                    foreach (var (at, value) in changes)
+                        bytes[at] = value;
+                    var place = Directory.CreateTempSubdirectory("calm-archive-");
+                    var into = place.CreateSubdirectory("in").FullName;
+                    try
+                    {
+                        Archive.Unpack(new MemoryStream(bytes), into, Most);
+                    }
+                    catch (ArchiveException)
+                    {
+                        // The one way in which it may fail.
+                    }
+
+                    Assert.Equal([into], Directory.GetFileSystemEntries(place.FullName));
+                    place.Delete(recursive: true);
+                },
+                iter: 500,
+                threads: 1
+            );
+    }
+}
