@@ -138,6 +138,7 @@ internal static class Program
             WrapCommand.Make(typed),
             AdjustCommand.Make(typed),
             RenameCommand.Make(),
+            SwapCommand.Make(),
             AskCommands.Unwrap(),
             AskCommands.Start(),
             AskCommands.Stop(),

@@ -15,6 +15,7 @@ using CalmSentry.Server.Output;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Swaps;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Hosting.Server;
@@ -247,6 +248,7 @@ internal static partial class Serve
             .AddSingleton<Checker>()
             .AddSingleton<RehearsalRoom>()
             .AddSingleton<Renaming>()
+            .AddSingleton<NewFiles>()
             .AddSingleton<Forwarders>();
 
         var app = builder.Build();
@@ -299,6 +301,7 @@ internal static partial class Serve
         api.MapServices();
         kept.MapWrapping();
         kept.MapRenaming();
+        kept.MapSwaps();
         api.MapRunning();
         api.MapOutput();
         api.MapChecks();

@@ -109,6 +109,13 @@ internal static class Schema
             ALTER TABLE logbook ADD COLUMN chain BLOB;
             CREATE TABLE logbook_emptied (id INTEGER PRIMARY KEY, digest BLOB NOT NULL, chain BLOB NOT NULL) STRICT;
             """,
+        // A program's files have versions.
+        """
+            CREATE TABLE version (
+              service INTEGER NOT NULL, number INTEGER NOT NULL, at INTEGER, by TEXT, source TEXT, directory TEXT NOT NULL,
+              identity TEXT NOT NULL, present INTEGER NOT NULL, failed TEXT, PRIMARY KEY (service, number)) STRICT, WITHOUT ROWID;
+            ALTER TABLE run ADD COLUMN version INTEGER;
+            """,
     ];
 
     /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>

@@ -15,8 +15,8 @@ public sealed partial class SentryStore
     /// <param name="by">Who or what began it.</param>
     public void RunBegan(ServiceId service, LiveRun run, int revision, long outputFrom, string by, RunOrigin? origin) =>
         Tell(
-            "INSERT INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, origin) "
-                + "VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8) "
+            "INSERT INTO run (service, number, cause, began, revision, wanted, output_from, begun_by, origin, version) "
+                + "VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8, (SELECT number FROM version WHERE service = $0 AND present = 1)) "
                 + "ON CONFLICT DO UPDATE SET origin = coalesce(origin, excluded.origin)",
             service.Number,
             run.Number,
@@ -219,7 +219,7 @@ public sealed partial class SentryStore
         Read(
             """
             SELECT number, cause, began, launched, ended, pid, outcome, code, core, detail, peak_kib, cpu_us, wanted,
-                proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence
+                proven, proof, begun_by, ended_by, bad, forced, output_to - output_from, stop_us, steps, evidence, version
             FROM run WHERE service = $0 AND began <= $2 ORDER BY number DESC LIMIT $1
             """,
             row => new StoredRun(
@@ -249,7 +249,8 @@ public sealed partial class SentryStore
                 NumberOrNull(row, 19),
                 NumberOrNull(row, 20) is { } took ? TimeSpan.FromTicks(took * 10) : null,
                 StepsJson.Read(TextOrNull(row, 21)),
-                TextOrNull(row, 22) is { } evidence ? EvidenceJson.Read(evidence) : null
+                TextOrNull(row, 22) is { } evidence ? EvidenceJson.Read(evidence) : null,
+                NumberOrNull(row, 23)
             ),
             service.Number,
             last,

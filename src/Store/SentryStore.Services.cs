@@ -196,6 +196,8 @@ public sealed partial class SentryStore
         Enqueue("DELETE FROM rehearsal WHERE service = $0", name);
         Enqueue("DELETE FROM run WHERE service = $0", service.Number);
         Enqueue("DELETE FROM moment WHERE service = $0", service.Number);
+        Enqueue("DELETE FROM version WHERE service = $0", service.Number);
+        RemoveSwap(service);
         Enqueue("DELETE FROM revision WHERE service = $0", service.Number);
         Enqueue("DELETE FROM service WHERE id = $0", service.Number);
         Enqueue("DELETE FROM fact WHERE key GLOB $0 AND value = $1", RenamedKey + "*", $"{service.Number}");

@@ -58,7 +58,28 @@ public sealed record StoredRun(
     long? OutputBytes,
     TimeSpan? Stopping,
     ImmutableArray<StepTaken> Steps,
-    FallEvidence? Evidence
+    FallEvidence? Evidence,
+    long? Version
+);
+
+/// <summary>All files of a program in one state.</summary>
+/// <param name="Number">Counted from 1, for each service by itself.</param>
+/// <param name="At">When it was put in; null: it was there before the first swap.</param>
+/// <param name="Source">Where it came from.</param>
+/// <param name="Directory">The directory it belongs into.</param>
+/// <param name="Identity">Of the directory with its files (<c>FileVersion.Identity</c>).</param>
+/// <param name="Failed">Why it did not stay, as a clause.</param>
+/// <param name="Runs">So many runs on record had it.</param>
+public sealed record StoredVersion(
+    long Number,
+    DateTimeOffset? At,
+    string? By,
+    string? Source,
+    string Directory,
+    string Identity,
+    bool Present,
+    string? Failed = null,
+    long Runs = 0
 );
 
 /// <summary>How a run ended, with all that is kept of it.</summary>

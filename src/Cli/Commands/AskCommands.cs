@@ -359,7 +359,7 @@ internal static class AskCommands
         return answer.CameTrue ? Exit.True : Exit.NotTrue;
     }
 
-    private static void Show(Answer answer)
+    public static void Show(Answer answer)
     {
         (answer.CameTrue ? Console.Out : Console.Error).WriteLine(answer.Said);
         if (answer.Evidence is not { } evidence)

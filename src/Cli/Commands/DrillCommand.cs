@@ -1,6 +1,5 @@
 using System.CommandLine;
 using System.Globalization;
-using System.Text.Json;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
@@ -100,15 +99,12 @@ internal static class DrillCommand
         CancellationToken cancellation
     )
     {
-        using var response = await client
-            .Open(HttpMethod.Post, $"drills?{query}", null, cancellation)
-            .ConfigureAwait(false);
-        using var reader = new StreamReader(
-            await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false)
-        );
-        while (await reader.ReadLineAsync(cancellation).ConfigureAwait(false) is { } line)
+        await foreach (
+            var happened in client
+                .Lines(HttpMethod.Post, $"drills?{query}", null, ApiJson.Default.DrillEvent, cancellation)
+                .ConfigureAwait(false)
+        )
         {
-            var happened = JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!;
             if (happened.Report is { } report)
             {
                 if (!quiet)

@@ -173,12 +173,13 @@ internal static class WhyCommands
 
     public static void Write(IReadOnlyList<RunView> runs) =>
         Table.Write(
-            ["RUN", "STARTED", "BY", "LASTED", "ENDED BY", "PEAK MEMORY", "CPU", "OUTPUT", "HOW IT ENDED"],
+            ["RUN", "FILES", "STARTED", "BY", "LASTED", "ENDED BY", "PEAK MEMORY", "CPU", "OUTPUT", "HOW IT ENDED"],
             [
                 .. runs.Select(run =>
                     new[]
                     {
                         Text(run.Run),
+                        run.Version is { } version ? Text(version) : "-",
                         Lengths.At(run.Began),
                         run.BegunBy ?? run.Cause,
                         Lengths.Of((run.Ended ?? DateTimeOffset.UtcNow) - (run.Launched ?? run.Began)),
@@ -201,6 +202,8 @@ internal static class WhyCommands
     private static void Write(RunView run)
     {
         Row("run", $"{run.Run}, started by {run.BegunBy ?? run.Cause} at {Lengths.At(run.Began)}");
+        if (run.Version is { } version)
+            Row("files", $"version {version}");
         if (run.Launched is { } launched)
             Row("launched", $"{Lengths.At(launched)} as pid {run.Pid}");
         if (run.Proven is { } proven)

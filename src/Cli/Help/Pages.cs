@@ -83,6 +83,15 @@ internal static class Pages
             "calm rename fare-ledger \"Quay ledger\" --dry"
         ),
         new(
+            "swap",
+            Stage.Prepare,
+            "Put new program files in; the old ones come back if they fail",
+            "NAME [--from DIRECTORY|ARCHIVE | --back [VERSION]] [OPTIONS]",
+            "calm swap departure-board --from /root/board-2.1.tar.gz --dry",
+            "calm swap departure-board --from /root/board-2.1.tar.gz",
+            "calm swap departure-board --back"
+        ),
+        new(
             "unwrap",
             Stage.Prepare,
             "Stop a service cleanly and remove it; its output stays",

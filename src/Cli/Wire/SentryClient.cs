@@ -1,6 +1,7 @@
 using System.Net.Http.Json;
 using System.Net.ServerSentEvents;
 using System.Net.Sockets;
+using System.Runtime.CompilerServices;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using CalmSentry.Cli.Words;
@@ -71,6 +72,24 @@ internal sealed class SentryClient : IDisposable
     {
         using var request = new HttpRequestMessage(method, path) { Content = content };
         return await Send(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
+    }
+
+    /// <summary>An answer of lines (newline-delimited JSON), each as it comes.</summary>
+    public async IAsyncEnumerable<T> Lines<T>(
+        HttpMethod method,
+        string path,
+        HttpContent? content,
+        JsonTypeInfo<T> type,
+        [EnumeratorCancellation] CancellationToken cancellation
+    )
+    {
+        using var response = await Open(method, path, content, cancellation).ConfigureAwait(false);
+        using var reader = new StreamReader(
+            await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false)
+        );
+        while (await reader.ReadLineAsync(cancellation).ConfigureAwait(false) is { } line)
+            yield return JsonSerializer.Deserialize(line, type)
+                ?? throw new Failure(Exit.NotTrue, "The sentry's answer was empty.");
     }
 
     /// <summary>Calls <paramref name="changed"/> for each state a service comes to, until cancelled.</summary>

@@ -1,6 +1,5 @@
 using System.Globalization;
 using System.Runtime.InteropServices;
-using System.Security.Cryptography;
 using System.Text;
 using Microsoft.Win32.SafeHandles;
 
@@ -84,7 +83,7 @@ internal sealed partial class Terminal : TextWriter
     private const char Mark = '\uFDD0';
 
     /// <summary>Known to this process alone, so that no text from elsewhere can pass for a code of ours.</summary>
-    private static readonly string Key = Mark + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(8));
+    private static readonly string Key = Mark + Guid.NewGuid().ToString("N"); // as random as any, without loading a library for it
 
     private static readonly string[] Codes =
     [

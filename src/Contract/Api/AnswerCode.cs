@@ -86,6 +86,14 @@ public enum AnswerCode
     [JsonStringEnumMemberName("not-reloaded")]
     NotReloaded,
 
+    /// <summary>It has the new files.</summary>
+    [JsonStringEnumMemberName("swapped")]
+    Swapped,
+
+    /// <summary>It keeps the files of before, or does not run with the new ones.</summary>
+    [JsonStringEnumMemberName("not-swapped")]
+    NotSwapped,
+
     [JsonStringEnumMemberName("all-stopped")]
     AllStopped,
 

@@ -43,6 +43,9 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(MomentsView))]
 [JsonSerializable(typeof(DrillPlan))]
 [JsonSerializable(typeof(DrillEvent))]
+[JsonSerializable(typeof(SwapOrder))]
+[JsonSerializable(typeof(SwapEvent))]
+[JsonSerializable(typeof(VersionsView))]
 [JsonSerializable(typeof(JsonElement))]
 [JsonSerializable(typeof(string[]))]
 public sealed partial class ApiJson : JsonSerializerContext

@@ -57,6 +57,9 @@ public sealed record RunView
     /// <summary>How long its stop took, in milliseconds; null when it was not stopped.</summary>
     public double? StopMs { get; init; }
 
+    /// <summary>Which version of its files it had; null: before the first swap.</summary>
+    public long? Version { get; init; }
+
     /// <summary>The steps of its stop that were taken.</summary>
     public required IReadOnlyList<StepView> Steps { get; init; }
 

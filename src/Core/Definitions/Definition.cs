@@ -37,6 +37,8 @@ public sealed record Definition
 
     public OutputPart Output { get; init; } = new();
 
+    public FilesPart Files { get; init; } = new();
+
     public BeginPart Begin { get; init; } = new();
 
     public RecoverPart Recover { get; init; } = new();

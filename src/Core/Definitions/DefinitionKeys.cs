@@ -111,6 +111,13 @@ public static class DefinitionKeys
                 "How what it prints is kept. Changes hold at once."
             ),
             Map(
+                "files",
+                FilesKeys.Shape,
+                definition => definition.Files,
+                (definition, files) => definition with { Files = files },
+                "The program's files, as 'calm swap' exchanges them for new ones."
+            ),
+            Map(
                 "begin",
                 BeginKeys.Shape,
                 definition => definition.Begin,

@@ -85,6 +85,17 @@ public enum EntryCode
     QuietBegan,
     QuietOver,
 
+    // New program files
+
+    SwapBegan,
+    Swapped,
+
+    /// <summary>The files before have come back.</summary>
+    SwapReturned,
+
+    /// <summary>It does not run after a swap, though it was to.</summary>
+    SwapDown,
+
     // How it ends
 
     TooLong,

@@ -28,7 +28,9 @@ public static class Severities
             or EntryCode.OutputLost
             or EntryCode.OutputStuck
             or EntryCode.OutputDropped
-            or EntryCode.ReloadFailed => EntrySeverity.Error,
+            or EntryCode.ReloadFailed
+            or EntryCode.SwapReturned
+            or EntryCode.SwapDown => EntrySeverity.Error,
             EntryCode.NotProven
             or EntryCode.NeedMissing
             or EntryCode.NeededLost
@@ -53,6 +55,8 @@ public static class Severities
             or EntryCode.Adjusted
             or EntryCode.Renamed
             or EntryCode.Unwrapped
+            or EntryCode.SwapBegan
+            or EntryCode.Swapped
             or EntryCode.SecretSet
             or EntryCode.SecretRemoved
             or EntryCode.AccountMade

@@ -125,6 +125,14 @@ public static class EntryWords
                     $"Quiet for {Length.Of(entry.Limit!.Value)}{(entry.Seen is { } reason ? $" ({reason})" : "")}: "
                         + $"no alert is raised{(entry.Forced ? ", and nothing is restarted" : "")}.",
                 EntryCode.QuietOver => $"No longer quiet, after {Length.Of(entry.Took!.Value)}. {Withheld(entry)}",
+                EntryCode.SwapBegan =>
+                    $"Version {entry.Count} of its files, from {entry.Name}, is put in; until now it has version {entry.Seen}.",
+                EntryCode.Swapped => $"It has version {entry.Count} of its files"
+                    + (entry.Limit is { } well ? $", and stayed well for {Length.Of(well)}" : "")
+                    + $"; version {entry.Name} is kept.",
+                EntryCode.SwapReturned =>
+                    $"It keeps version {entry.Name} of its files: with version {entry.Count} {entry.Seen}.",
+                EntryCode.SwapDown => $"It has version {entry.Count} of its files, but does not run: {entry.Seen}.",
                 EntryCode.RestartNeedless =>
                     $"The restart planned for {At(entry)} is not needed: it was started {Length.Of(entry.Took!.Value)} before.",
                 EntryCode.RestartSpared =>

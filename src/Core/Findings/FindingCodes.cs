@@ -58,6 +58,7 @@ public enum FindingCode
     WindDownShort,
     ShutdownShort,
     StepNotPossible,
+    DataLeftBehind,
 }
 
 public static class FindingCodes
@@ -115,6 +116,7 @@ public static class FindingCodes
             or FindingCode.NeedNotAtBoot => "begin.needs",
             FindingCode.NoProof => "begin.proof",
             FindingCode.WindDownShort or FindingCode.ShutdownShort or FindingCode.StepNotPossible => "wind-down",
+            FindingCode.DataLeftBehind => "files.data",
             _ => throw new ArgumentOutOfRangeException(nameof(code)),
         };
 }

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Plans;
@@ -20,27 +21,44 @@ public enum SwapStep
     Done,
 }
 
+/// <summary>All files of a program in one state.</summary>
+/// <param name="Number">Counted from 1, for each service by itself.</param>
+/// <param name="Identity">The directory they lie in, as the kernel tells it from all others, wherever it is moved.</param>
+public sealed record FileVersion(long Number, string Identity);
+
 /// <summary>
 /// New program files for a service, from the moment its program is to be stopped for them. It is on record, so a returning
 /// server goes on exactly where it was; whatever is cut off when, in the end the files are all of one version.
 /// </summary>
 public sealed record Swap
 {
-    public required string Service { get; init; }
-
     public required Principal By { get; init; }
 
     public required DateTimeOffset Began { get; init; }
 
-    /// <summary>The number of the files before, and that of the new ones.</summary>
-    public required long Before { get; init; }
+    /// <summary>The directory that is exchanged, without links.</summary>
+    public required string Directory { get; init; }
 
-    public required long Version { get; init; }
+    /// <summary>What in it stays, as <see cref="Definitions.FilesPart.Data"/> says it.</summary>
+    public ImmutableArray<string> Data { get; init; } = [];
+
+    public required FileVersion Before { get; init; }
+
+    public required FileVersion Version { get; init; }
+
+    /// <summary>It was made for this swap; else it was there before, and is brought back.</summary>
+    public bool IsNew { get; init; }
 
     /// <summary>So long it must stay well with the new files.</summary>
     public required TimeSpan WatchFor { get; init; }
 
-    /// <summary>It was up, or on its way up, when this began: so it is begun again.</summary>
+    /// <summary>Those that need it, and are stopped and begun again with it.</summary>
+    public ImmutableArray<string> Dependents { get; init; } = [];
+
+    /// <summary>It is a job: its run under way is not interrupted, and no other is begun for this.</summary>
+    public bool IsJob { get; init; }
+
+    /// <summary>It was up, or on its way up: so it is begun again.</summary>
     public bool WasUp { get; init; }
 
     public SwapStep Step { get; init; } = SwapStep.Stopping;
@@ -54,6 +72,9 @@ public sealed record Swap
     /// <summary>Why the files before came back, as a clause; null: they did not.</summary>
     public string? Why { get; init; }
 
+    /// <summary>The run that was it for the new files; null: none was begun.</summary>
+    public RunNumber? FailedRun { get; init; }
+
     /// <summary>It does not run at the end, though it was to, as a clause; null: it does, or was not to.</summary>
     public string? Down { get; init; }
 
@@ -64,17 +85,21 @@ public sealed record Swap
 /// <summary>How its service stands, as far as a swap asks.</summary>
 /// <param name="Lives">It has a run, or is to have one.</param>
 /// <param name="Running">It is proven.</param>
-/// <param name="Failed">Why it is not well, as a clause: it fell, is on hold, its health is poor; null: nothing is wrong.</param>
-/// <param name="StoppedBySomebody">Somebody else wants it stopped.</param>
+/// <param name="Failed">
+/// Why its latest run is not well, as a clause: it fell, is on hold, its health is poor; null: nothing is wrong.
+/// </param>
+/// <param name="StopAsked">The latest word of anybody was to stop it.</param>
 /// <param name="Files">Which version its files are, all of them; null: that cannot be told.</param>
+/// <param name="Stuck">Why they could not be exchanged, as a clause: they are as they were; null: they could, or it was not tried.</param>
 public readonly record struct SwapStanding(
     bool Lives,
     bool Stopping,
     bool Running,
     RunNumber LastRun,
     string? Failed,
-    bool StoppedBySomebody,
-    long? Files
+    bool StopAsked,
+    long? Files,
+    string? Stuck
 );
 
 /// <summary>Something the server is to do for a swap; it does no harm when it is done twice.</summary>
@@ -91,70 +116,133 @@ public enum SwapDeed
 /// <summary>The steps of a swap, and nothing else.</summary>
 public static class SwapLife
 {
+    /// <summary>Which files a step is to end with; null: it changes none.</summary>
+    public static FileVersion? Wanted(Swap swap) =>
+        swap.Step switch
+        {
+            SwapStep.Exchanging => swap.Version,
+            SwapStep.Returning => swap.Before,
+            _ => null,
+        };
+
     /// <param name="resumed">A returning server: it is not known whether the last deed was done.</param>
-    public static (Swap After, SwapDeed Deed) Step(Swap swap, SwapStanding at, DateTimeOffset now, bool resumed = false) =>
+    public static (Swap After, SwapDeed Deed) Step(
+        Swap swap,
+        SwapStanding at,
+        DateTimeOffset now,
+        bool resumed = false
+    ) =>
         swap.Step switch
         {
             SwapStep.Stopping => Stop(swap, at, SwapStep.Exchanging),
             SwapStep.StoppingAgain => Stop(swap, at, SwapStep.Returning),
-            SwapStep.Exchanging => Exchange(swap, at, swap.Version, SwapStep.Beginning),
-            SwapStep.Returning => Exchange(swap, at, swap.Before, SwapStep.BeginningAgain),
+            SwapStep.Exchanging => Exchange(swap, at, resumed),
+            SwapStep.Returning => Return(swap, at, resumed),
             SwapStep.Beginning => Begin(swap, at, now, resumed),
             SwapStep.BeginningAgain => BeginAgain(swap, at, resumed),
             SwapStep.Watching => Watch(swap, at, now),
             _ => (swap, SwapDeed.None),
         };
 
-    private static (Swap, SwapDeed) Stop(Swap swap, SwapStanding at, SwapStep then) =>
-        at.Lives
-            ? (swap, at.Stopping ? SwapDeed.None : SwapDeed.Stop)
-            : (swap with { Step = then }, SwapDeed.Exchange);
-
-    private static (Swap, SwapDeed) Exchange(Swap swap, SwapStanding at, long wanted, SwapStep then)
+    private static (Swap, SwapDeed) Stop(Swap swap, SwapStanding at, SwapStep then)
     {
+        if (!at.Lives)
+            return (swap with { Step = then }, SwapDeed.Exchange);
+        // Somebody, or a boot, has begun it meanwhile: then it is to be up in the end.
+        if (!swap.IsJob)
+            swap = swap with { WasUp = true };
+        return (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop);
+    }
+
+    private static (Swap, SwapDeed) Exchange(Swap swap, SwapStanding at, bool resumed)
+    {
+        if (at.Stuck is { } why && at.Files == swap.Before.Number)
+        {
+            swap = swap with { Why = why };
+            return swap.WasUp && !at.Lives
+                ? (swap with { Step = SwapStep.BeginningAgain, From = at.LastRun }, SwapDeed.Begin)
+                : (swap with { Step = SwapStep.Done }, SwapDeed.None);
+        }
+
+        if (at.Stuck is { } torn)
+            return (swap with { Step = SwapStep.Done, Why = torn, Down = torn }, SwapDeed.None);
+        return Exchanged(swap, at, swap.Version.Number, SwapStep.Beginning, resumed);
+    }
+
+    private static (Swap, SwapDeed) Return(Swap swap, SwapStanding at, bool resumed) =>
+        at.Stuck is { } why
+            ? (
+                swap with
+                {
+                    Step = SwapStep.Done,
+                    Down = $"the files before cannot be brought back: {why}",
+                },
+                SwapDeed.None
+            )
+            : Exchanged(swap, at, swap.Before.Number, SwapStep.BeginningAgain, resumed);
+
+    private static (Swap, SwapDeed) Exchanged(Swap swap, SwapStanding at, long wanted, SwapStep then, bool resumed)
+    {
+        if (at.Files == wanted)
+        {
+            // Files change under nobody: what lives with them was begun with them, by a boot between.
+            if (at.Lives && resumed)
+                return (swap with { Step = then, From = new(at.LastRun.Value - 1) }, SwapDeed.None);
+            if (!at.Lives)
+                return swap.WasUp
+                    ? (swap with { Step = then, From = at.LastRun }, SwapDeed.Begin)
+                    : (swap with { Step = SwapStep.Done }, SwapDeed.None);
+        }
+
         // Nothing is begun from files of which it is not known that they are all of one version.
-        if (at.Lives)
-            return (swap, at.Stopping ? SwapDeed.None : SwapDeed.Stop);
-        if (at.Files != wanted)
-            return (swap, SwapDeed.Exchange);
-        return swap.WasUp
-            ? (swap with { Step = then, From = at.LastRun }, SwapDeed.Begin)
-            : (swap with { Step = SwapStep.Done }, SwapDeed.None);
+        return at.Lives
+            ? (swap with { WasUp = !swap.IsJob }, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop)
+            : (swap, SwapDeed.Exchange);
     }
 
     private static (Swap, SwapDeed) Begin(Swap swap, SwapStanding at, DateTimeOffset now, bool resumed)
     {
-        if (at.Running && at.LastRun > swap.From)
+        var begun = at.LastRun > swap.From;
+        if (at.Failed is { } why && begun)
+            return GoBack(swap, at, why);
+        if (at.Running && begun)
             return (swap with { Step = SwapStep.Watching, ProvenAt = now }, SwapDeed.None);
-        if (at.StoppedBySomebody)
-            return (swap with { Step = SwapStep.Done, Down = "somebody stopped it meanwhile" }, SwapDeed.None);
-        if (at.Failed is { } why && at.LastRun > swap.From)
-            return Return(swap, at, why);
-        return (swap, resumed && !at.Lives ? SwapDeed.Begin : SwapDeed.None);
+        return Waits(swap, at, resumed);
     }
 
     private static (Swap, SwapDeed) Watch(Swap swap, SwapStanding at, DateTimeOffset now)
     {
-        if (at.StoppedBySomebody)
-            return (swap with { Step = SwapStep.Done, Down = "somebody stopped it meanwhile" }, SwapDeed.None);
         if (at.Failed is { } why)
-            return Return(swap, at, why);
+            return GoBack(swap, at, why);
+        if (!at.Lives || (at.Stopping && at.StopAsked))
+            return (swap with { Step = SwapStep.Done, Down = StoppedMeanwhile }, SwapDeed.None);
         return now >= swap.ProvenAt + swap.WatchFor && at.Running
             ? (swap with { Step = SwapStep.Done }, SwapDeed.None)
             : (swap, SwapDeed.None);
     }
 
-    private static (Swap, SwapDeed) Return(Swap swap, SwapStanding at, string why) =>
-        Stop(swap with { Step = SwapStep.StoppingAgain, Why = why }, at, SwapStep.Returning);
+    private static (Swap, SwapDeed) GoBack(Swap swap, SwapStanding at, string why) =>
+        Stop(swap with { Step = SwapStep.StoppingAgain, Why = why, FailedRun = at.LastRun }, at, SwapStep.Returning);
 
     private static (Swap, SwapDeed) BeginAgain(Swap swap, SwapStanding at, bool resumed)
     {
-        if (at.Running && at.LastRun > swap.From)
-            return (swap with { Step = SwapStep.Done }, SwapDeed.None);
-        if (at.StoppedBySomebody)
-            return (swap with { Step = SwapStep.Done, Down = "somebody stopped it meanwhile" }, SwapDeed.None);
-        if (at.Failed is { } why && at.LastRun > swap.From)
+        var begun = at.LastRun > swap.From;
+        if (at.Failed is { } why && begun)
             return (swap with { Step = SwapStep.Done, Down = why }, SwapDeed.None);
-        return (swap, resumed && !at.Lives ? SwapDeed.Begin : SwapDeed.None);
+        if (at.Running && begun)
+            return (swap with { Step = SwapStep.Done }, SwapDeed.None);
+        return Waits(swap, at, resumed);
     }
+
+    private static (Swap, SwapDeed) Waits(Swap swap, SwapStanding at, bool resumed)
+    {
+        if (at.Lives)
+            return (swap, SwapDeed.None);
+        // The word that was to begin it may have been lost with the server; else somebody's stop came after it.
+        return resumed && at.LastRun == swap.From
+            ? (swap, SwapDeed.Begin)
+            : (swap with { Step = SwapStep.Done, Down = StoppedMeanwhile }, SwapDeed.None);
+    }
+
+    private const string StoppedMeanwhile = "it was stopped meanwhile";
 }

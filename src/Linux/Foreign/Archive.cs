@@ -60,10 +60,49 @@ public static class Archive
         }
         catch (Exception error) when (error is InvalidDataException or FormatException or EndOfStreamException)
         {
-            throw new ArchiveException(unpacking.Last, $"it is no archive, or a damaged one ({error.Message.TrimEnd('.')})");
+            throw new ArchiveException(
+                unpacking.Last,
+                $"it is no archive, or a damaged one ({error.Message.TrimEnd('.')})"
+            );
         }
 
         unpacking.Finish();
+    }
+
+    /// <summary>The same of a directory that somebody else may be at work in: what is swapped for a link is not followed.</summary>
+    /// <exception cref="ArchiveException">One entry is at fault.</exception>
+    public static void Copy(Held directory, string into, long mostBytes)
+    {
+        var unpacking = new Unpacking(Path.GetFullPath(into), mostBytes);
+        Below(directory, "", unpacking, 0);
+        unpacking.Finish();
+    }
+
+    private static void Below(Held directory, string path, Unpacking unpacking, int depth)
+    {
+        TreeWalk.NotTooDeep(depth);
+        foreach (var name in directory.All())
+        {
+            var at = Path.Combine(path, name);
+            using var entry = directory.Entry(name) ?? throw new ArchiveException(at, "it cannot be found by its name");
+            var what = entry.Identity();
+            switch (what.Type)
+            {
+                case FileType.Directory:
+                    unpacking.Directory(at);
+                    Below(entry, at, unpacking, depth + 1);
+                    break;
+                case FileType.Regular:
+                    using (var content = entry.Content())
+                        unpacking.File(at, content, (UnixFileMode)what.Mode, what.Written);
+                    break;
+                case FileType.Link:
+                    unpacking.Link(at, entry.Target());
+                    break;
+                default:
+                    throw new ArchiveException(at, "it is no file, directory or link");
+            }
+        }
     }
 
     private static void Untar(Stream plain, Unpacking unpacking)
@@ -112,7 +151,12 @@ public static class Archive
                 unpacking.File(
                     entry.FullName,
                     bytes,
-                    (mode & 0x1FF) == 0 ? UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead | UnixFileMode.OtherRead : (UnixFileMode)(mode & 0x1FF),
+                    (mode & 0x1FF) == 0
+                        ? UnixFileMode.UserRead
+                            | UnixFileMode.UserWrite
+                            | UnixFileMode.GroupRead
+                            | UnixFileMode.OtherRead
+                        : (UnixFileMode)(mode & 0x1FF),
                     entry.LastWriteTime
                 );
             else
@@ -168,7 +212,10 @@ public static class Archive
                 }
             }
 
-            System.IO.File.SetUnixFileMode(Path.Combine(into, path), (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite);
+            System.IO.File.SetUnixFileMode(
+                Path.Combine(into, path),
+                (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite
+            );
             if (written.Year is > 1970 and < 2200)
                 System.IO.File.SetLastWriteTimeUtc(Path.Combine(into, path), written.UtcDateTime);
         }

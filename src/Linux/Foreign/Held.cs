@@ -21,6 +21,9 @@ public readonly record struct FileIdentity(
 {
     /// <summary>Tells it from every other file of this machine for as long as it is there.</summary>
     public string Id => $"{Device}:{Inode}";
+
+    /// <summary>When its content was last changed.</summary>
+    public DateTimeOffset Written { get; init; }
 }
 
 public enum FileType
@@ -221,12 +224,34 @@ public sealed unsafe class Held : IDisposable
         throw Refused(name, errno);
     }
 
-    /// <summary>Removes an entry of this directory and all below it; links are removed, never followed.</summary>
+    /// <summary>
+    /// Removes an entry of this directory and all below it; links are removed, never followed. However deep it is, few folders
+    /// are held at a time: what lies deeper is brought up first.
+    /// </summary>
     public void Remove(string name)
+    {
+        var deeper = new Queue<string>();
+        deeper.Enqueue(name);
+        while (deeper.TryDequeue(out var next))
+            Remove(next, this, 0, deeper);
+        // What was brought up stood in it.
+        Remove(name, this, 0, deeper);
+    }
+
+    private void Remove(string name, Held top, int depth, Queue<string> deeper)
     {
         using var text = new CString(name);
         if (Libc.unlinkat(Descriptor, text.Pointer, 0) == 0)
             return;
+        const int deepest = 64;
+        if (depth > deepest)
+        {
+            var up = $".removed-{Guid.NewGuid():N}";
+            if (Move(name, top, up))
+                deeper.Enqueue(up);
+            return;
+        }
+
         var directory = Libc.openat(
             Descriptor,
             text.Pointer,
@@ -237,7 +262,7 @@ public sealed unsafe class Held : IDisposable
             return;
         using (var below = new Held(directory, readable: true))
             foreach (var entry in below.Names())
-                below.Remove(entry);
+                below.Remove(entry, top, depth + 1, deeper);
         _ = Libc.unlinkat(Descriptor, text.Pointer, Libc.AT_REMOVEDIR);
     }
 
@@ -249,23 +274,66 @@ public sealed unsafe class Held : IDisposable
         return Libc.renameat(Descriptor, from.Pointer, to.Descriptor, into.Pointer) == 0;
     }
 
-    /// <summary>Names in this directory.</summary>
+    /// <summary>The same, where there is nothing of that name yet (rename(2), RENAME_NOREPLACE).</summary>
+    /// <returns>errno, 0 when it is done.</returns>
+    public int MoveNew(string name, Held to, string newName) => Rename(name, to, newName, Libc.RENAME_NOREPLACE);
+
+    /// <summary>Exchanges two entries in one stroke: at no moment is either missing (rename(2), RENAME_EXCHANGE).</summary>
+    /// <returns>errno, 0 when it is done.</returns>
+    public int Exchange(string name, Held other, string otherName) =>
+        Rename(name, other, otherName, Libc.RENAME_EXCHANGE);
+
+    private int Rename(string name, Held to, string newName, uint flags)
+    {
+        using var from = new CString(name);
+        using var into = new CString(newName);
+        return Libc.renameat2(Descriptor, from.Pointer, to.Descriptor, into.Pointer, flags) == 0
+            ? 0
+            : Marshal.GetLastSystemError();
+    }
+
+    /// <summary>What was changed in this directory survives a power cut from here on (fsync(2)).</summary>
+    /// <param name="all">And all else on its file system (syncfs(2)).</param>
+    /// <exception cref="IOException">It does not.</exception>
+    public void Flush(bool all = false)
+    {
+        using var same = Open(Descriptor, ".", Libc.O_RDONLY | Libc.O_DIRECTORY, ".");
+        if ((all ? Libc.syncfs(same.Descriptor) : Libc.fsync(same.Descriptor)) < 0)
+            throw Refused("it cannot be written to the disk", Marshal.GetLastSystemError());
+    }
+
+    /// <summary>The content of a held regular file.</summary>
+    /// <exception cref="IOException">It cannot be read.</exception>
+    public FileStream Content()
+    {
+        using var again = new CString(Path);
+        var file = Libc.open(again.Pointer, Libc.O_RDONLY | Libc.O_NONBLOCK | Libc.O_NOCTTY | Libc.O_CLOEXEC, 0);
+        return file >= 0
+            ? new FileStream(new SafeFileHandle(file, ownsHandle: true), FileAccess.Read, 1)
+            : throw Refused("a file", Marshal.GetLastSystemError());
+    }
+
+    /// <summary>Names in this directory; none where they cannot be read.</summary>
     public IReadOnlyList<string> Names()
     {
         try
         {
-            return
-            [
-                .. Directory
-                    .EnumerateFileSystemEntries(readable ? Path : Path + "/.")
-                    .Select(entry => System.IO.Path.GetFileName(entry)!),
-            ];
+            return All();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             return [];
         }
     }
+
+    /// <summary>Names in this directory.</summary>
+    /// <exception cref="IOException">They cannot be read.</exception>
+    public IReadOnlyList<string> All() =>
+        [
+            .. Directory
+                .EnumerateFileSystemEntries(readable ? Path : Path + "/.")
+                .Select(entry => System.IO.Path.GetFileName(entry)!),
+        ];
 
     /// <summary>Gives the held file to an account, itself and not what it links to.</summary>
     /// <returns>errno, 0 when it is done.</returns>
@@ -297,12 +365,18 @@ public sealed unsafe class Held : IDisposable
             $"{*(uint*)(room + 136)}:{*(uint*)(room + 140)}",
             *(ulong*)(room + 32),
             *(long*)(room + 40)
-        );
+        )
+        {
+            Written = DateTimeOffset
+                .FromUnixTimeSeconds(Math.Clamp(*(long*)(room + 112), 0, DateTimeOffset.MaxValue.ToUnixTimeSeconds()))
+                .AddTicks(*(uint*)(room + 120) / 100),
+        };
     }
 
     public void Dispose() => _ = Libc.close(Descriptor);
 
-    private string Target()
+    /// <summary>Where a held link leads, as it is written in it.</summary>
+    public string Target()
     {
         var room = stackalloc byte[4096];
         var nothing = (byte)0;

@@ -9,7 +9,8 @@ public static class TreeWalk
     /// <summary>Entries that are looked at, at most.</summary>
     public const int Most = 1_000_000;
 
-    private const int Deepest = 200;
+    /// <summary>Folders within each other, at most: each is held while those in it are looked at.</summary>
+    public const int Deepest = 200;
 
     /// <summary>
     /// Calls <paramref name="visit"/> for the folder and for each entry below it, a folder before what is in it.
@@ -29,6 +30,13 @@ public static class TreeWalk
             Below(top, path, identity.Device, 0, ref left, visit);
     }
 
+    /// <exception cref="IOException">It is deeper than is looked at.</exception>
+    public static void NotTooDeep(int depth)
+    {
+        if (depth > Deepest)
+            throw new IOException($"there are more than {Deepest} folders within each other");
+    }
+
     private static void Below(
         Held folder,
         string path,
@@ -38,8 +46,7 @@ public static class TreeWalk
         Action<Held, FileIdentity, string> visit
     )
     {
-        if (depth > Deepest)
-            throw new IOException($"there are more than {Deepest} folders within each other");
+        NotTooDeep(depth);
         foreach (var name in folder.Names())
         {
             if (left-- <= 0)

@@ -84,6 +84,9 @@ internal static unsafe partial class Libc
     public const int SYS_pidfd_send_signal = 424,
         SYS_pidfd_open = 434,
         SYS_pidfd_getfd = 438;
+    public const int EBUSY = 16,
+        EINVAL = 22,
+        ENOSYS = 38;
     public const int ENODATA = 61,
         EOPNOTSUPP = 95,
         ERANGE = 34,
@@ -91,6 +94,8 @@ internal static unsafe partial class Libc
         EMFILE = 24,
         ENFILE = 23,
         ENOMEM = 12;
+    public const uint RENAME_NOREPLACE = 1,
+        RENAME_EXCHANGE = 2;
     public const int AT_REMOVEDIR = 0x200,
         AT_SYMLINK_NOFOLLOW = 0x100,
         AT_EMPTY_PATH = 0x1000;
@@ -181,6 +186,15 @@ internal static unsafe partial class Libc
 
     [LibraryImport("libc")]
     public static partial int renameat(int fromDirectory, byte* from, int toDirectory, byte* to);
+
+    [LibraryImport("libc")]
+    public static partial int renameat2(int fromDirectory, byte* from, int toDirectory, byte* to, uint flags);
+
+    [LibraryImport("libc")]
+    public static partial int fsync(int fd);
+
+    [LibraryImport("libc")]
+    public static partial int syncfs(int fd);
 
     [LibraryImport("libc")]
     public static partial int fchmod(int fd, uint mode);

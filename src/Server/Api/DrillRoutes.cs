@@ -1,4 +1,3 @@
-using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
@@ -15,8 +14,6 @@ namespace CalmSentry.Server.Api;
 /// <summary>Boots and drills: what began how, what a reboot would do, and winding all down before one.</summary>
 internal static class DrillRoutes
 {
-    private static readonly byte[] LineEnd = "\n"u8.ToArray();
-
     public static void MapDrills(this IEndpointRouteBuilder api)
     {
         api.MapGet("/drills/plan", Plan).Produces<DrillPlan>().Refuses(404).May(Permission.Read);
@@ -74,16 +71,7 @@ internal static class DrillRoutes
                 "A boot or a drill is under way; nothing was touched.",
                 "Wait for its report: calm drill --last"
             );
-        context.Response.ContentType = "application/x-ndjson";
-        await foreach (var happened in live.ReadAllAsync(context.RequestAborted).ConfigureAwait(false))
-        {
-            await JsonSerializer
-                .SerializeAsync(context.Response.Body, happened, ApiJson.Plain.DrillEvent, context.RequestAborted)
-                .ConfigureAwait(false);
-            await context.Response.Body.WriteAsync(LineEnd, context.RequestAborted).ConfigureAwait(false);
-            await context.Response.Body.FlushAsync(context.RequestAborted).ConfigureAwait(false);
-        }
-
+        await Reply.Live(context, live, ApiJson.Plain.DrillEvent).ConfigureAwait(false);
         return TypedResults.Empty;
     }
 

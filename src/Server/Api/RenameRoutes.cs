@@ -141,6 +141,8 @@ internal static class RenameRoutes
                 $"A drill, a boot or an ordered stop that {title} is part of is under way. Nothing was changed.",
                 "'calm logbook' shows what; try again when it is over."
             );
+        if (registry.Swaps.UnderWay(actor.Id) is not null)
+            return SwapRoutes.UnderWay(actor, registry);
         return renaming.LeftOver(now) is { } left
             ? Problems.Of(
                 409,

@@ -1,3 +1,6 @@
+using System.Text.Json;
+using System.Text.Json.Serialization.Metadata;
+using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Server.Services;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -21,6 +24,21 @@ internal static class Reply
                 Service = service?.View,
             }
         );
+
+    /// <summary>What happens, a line each as it comes (newline-delimited JSON), to its end.</summary>
+    public static async Task Live<T>(HttpContext context, ChannelReader<T> happenings, JsonTypeInfo<T> type)
+    {
+        var (body, gone) = (context.Response.Body, context.RequestAborted);
+        context.Response.ContentType = "application/x-ndjson";
+        await foreach (var happened in happenings.ReadAllAsync(gone).ConfigureAwait(false))
+        {
+            await JsonSerializer.SerializeAsync(body, happened, type, gone).ConfigureAwait(false);
+            await body.WriteAsync(LineEnd, gone).ConfigureAwait(false);
+            await body.FlushAsync(gone).ConfigureAwait(false);
+        }
+    }
+
+    private static readonly byte[] LineEnd = "\n"u8.ToArray();
 
     /// <summary>To a call that only asks what would be done.</summary>
     public static IResult WouldDo(

@@ -562,7 +562,7 @@ internal static class RunRoutes
     /// <summary>
     /// Whoever needs it and is running is to be stopped first, if that is wanted; what is wanted must be said.
     /// </summary>
-    private static (IReadOnlySet<string> Needing, IResult? Problem) Needing(
+    public static (IReadOnlySet<string> Needing, IResult? Problem) Needing(
         ServiceActor actor,
         string? dependents,
         string what,

@@ -69,7 +69,10 @@ internal static class RestartRoom
             if (actor.Situation.Rhythm?.Restart is not { Goes: true } due || due.Moment != moment)
                 return;
             // What a plan has in hand is its alone: that another of them is being stopped already does not make this one free.
-            var together = registry.Plans.Concerns(actor.Definition.Name) ? [] : Together(actor, moment, registry);
+            var together =
+                registry.Plans.Concerns(actor.Definition.Name) || registry.Swaps.UnderWay(actor.Id) is not null
+                    ? []
+                    : Together(actor, moment, registry);
             if (together.Count > 0 && together.TrueForAll(one => one.Situation.Rhythm?.Restart is { Goes: true }))
             {
                 // All of them come to the same answer; the first of them by name acts on it.

@@ -11,6 +11,7 @@ using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Plans;
+using CalmSentry.Server.Swaps;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
@@ -71,6 +72,11 @@ internal sealed class Registry(House house)
 
     private PlanRoom? plans;
 
+    /// <summary>New program files under way.</summary>
+    public SwapRoom Swaps => LazyInitializer.EnsureInitialized(ref swaps, () => new(house, this));
+
+    private SwapRoom? swaps;
+
     /// <summary>Changes of state, for whoever waits for one.</summary>
     public Readiness Readiness { get; } = new(house.Promises);
 
@@ -95,6 +101,8 @@ internal sealed class Registry(House house)
     }
 
     public ServiceActor? Named(string name) => services.GetValueOrDefault(name);
+
+    public ServiceActor? WithId(ServiceId id) => services.Values.FirstOrDefault(actor => actor.Id == id);
 
     /// <summary>By its short name, its title, or the short name its title would make.</summary>
     public ServiceActor? Find(string called)
@@ -162,6 +170,7 @@ internal sealed class Registry(House house)
         if (before is null)
             await MakeAgain();
         await Renaming.Settle(house);
+        SwapRoom.Settle(house);
         house.LastSeen = DateTimeOffset.TryParse(
             house.Store.Fact(Upkeep.LastSeen),
             CultureInfo.InvariantCulture,
@@ -220,6 +229,7 @@ internal sealed class Registry(House house)
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
         house.Calendar.Begin();
         Plans.TakeUp(newMachine || newBoot);
+        Swaps.TakeUp();
         // Only when it is on record which numbers were left out.
         house.OnceKept(house.Host.Remember);
         house.Store.SetFact("permits", "asked");

@@ -11,6 +11,7 @@ using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Rhythms;
+using CalmSentry.Server.Swaps;
 using CalmSentry.Server.Watching;
 using CalmSentry.Store;
 
@@ -245,6 +246,22 @@ internal sealed partial class ServiceActor : IDisposable
             () => done.TrySetResult(why)
         );
         return posted ? done.Task : Task.FromResult<string?>(gone);
+    }
+
+    /// <summary>Does something to its files, if nothing of it is there: nothing is begun meanwhile.</summary>
+    public Task Exchange(Action work)
+    {
+        var done = new TaskCompletionSource(house.Promises);
+        var posted = Post(
+            () =>
+            {
+                if (!forgotten && !SwapRoom.Lives(Situation))
+                    work();
+                return Task.CompletedTask;
+            },
+            () => done.TrySetResult()
+        );
+        return posted ? done.Task : Task.CompletedTask;
     }
 
     /// <summary>Takes what is stored as its definition.</summary>

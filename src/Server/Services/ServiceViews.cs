@@ -268,6 +268,7 @@ internal static class ServiceViews
                 .Store.Runs(service, last, before)
                 .Select(run => new RunView
                 {
+                    Version = run.Version,
                     Run = run.Number,
                     Cause = run.Cause,
                     Began = run.Began,

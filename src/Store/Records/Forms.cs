@@ -22,7 +22,8 @@ internal static class Forms
         Origin = 2,
         Entry = 2,
         Report = 2,
-        Plan = 1;
+        Plan = 1,
+        Swap = 1;
 
     public static string Write<T>(T record, JsonTypeInfo<T> type)
         where T : IRecord => JsonSerializer.Serialize(record, type);
@@ -65,4 +66,5 @@ internal static class ManyRecords
 [JsonSerializable(typeof(EntryRecord))]
 [JsonSerializable(typeof(ReportRecord))]
 [JsonSerializable(typeof(PlanRecord))]
+[JsonSerializable(typeof(SwapRecord))]
 internal sealed partial class RecordJson : JsonSerializerContext;

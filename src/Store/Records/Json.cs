@@ -103,3 +103,15 @@ internal static class PlanJson
         return (record.ToCore(), record.Saved is { } saved ? new(saved.Wall, saved.Forward) : null);
     }
 }
+
+internal static class SwapJson
+{
+    public static string Write(Swap swap, ClockStamp saved) =>
+        Forms.Write(SwapRecord.Of(swap) with { Saved = new(saved.Wall, saved.Forward) }, RecordJson.Default.SwapRecord);
+
+    public static (Swap Swap, ClockStamp? Saved) Read(string json)
+    {
+        var record = Forms.Read(json, RecordJson.Default.SwapRecord, Forms.Swap, node => node);
+        return (record.ToCore(), record.Saved is { } saved ? new(saved.Wall, saved.Forward) : null);
+    }
+}

@@ -132,7 +132,10 @@ public sealed class ArchiveTests : IDisposable
             Tar(File("zeros", new('0', 10 << 20))).CopyTo(gzip);
         bomb.Position = 0;
         Assert.Equal("zeros", Refused(bomb).Member);
-        Assert.Equal("b", Refused(Tar(File("a", new('x', 700)), Link("b", "a", TarEntryType.HardLink)), most: 1000).Member);
+        Assert.Equal(
+            "b",
+            Refused(Tar(File("a", new('x', 700)), Link("b", "a", TarEntryType.HardLink)), most: 1000).Member
+        );
     }
 
     [Fact]
@@ -163,7 +166,12 @@ public sealed class ArchiveTests : IDisposable
     [Fact]
     public void Any_change_of_an_archive_is_unpacked_inside_or_refused()
     {
-        var good = Tar(File("board/a"), Link("board/l", "a"), File("board/b/c"), Link("x", "board/a", TarEntryType.HardLink))
+        var good = Tar(
+                File("board/a"),
+                Link("board/l", "a"),
+                File("board/b/c"),
+                Link("x", "board/a", TarEntryType.HardLink)
+            )
             .ToArray();
         Gen.Select(Gen.Int[0, good.Length - 1], Gen.Byte)
             .Array[1, 4]
@@ -191,4 +199,31 @@ public sealed class ArchiveTests : IDisposable
                 threads: 1
             );
     }
+
+    [Fact]
+    public void A_directory_is_taken_as_an_archive_is()
+    {
+        var from = Directory.CreateDirectory(Path.Combine(root.FullName, "from", "lib")).Parent!.FullName;
+        System.IO.File.WriteAllText(Path.Combine(from, "lib", "a.js"), "a");
+        System.IO.File.CreateSymbolicLink(Path.Combine(from, "current"), "lib/a.js");
+        System.IO.File.SetLastWriteTimeUtc(
+            Path.Combine(from, "lib", "a.js"),
+            new(2026, 3, 1, 8, 0, 0, DateTimeKind.Utc)
+        );
+        using (var held = Held.Walk(from))
+            Archive.Copy(held.Held, Into, Most);
+        Assert.Equal("a", System.IO.File.ReadAllText(Path.Combine(Into, "current")));
+        Assert.Equal(2026, System.IO.File.GetLastWriteTimeUtc(Path.Combine(Into, "lib", "a.js")).Year);
+
+        System.IO.File.CreateSymbolicLink(Path.Combine(from, "out"), "/etc/passwd");
+        using (var held = Held.Walk(from))
+            Assert.Equal("out", Assert.Throws<ArchiveException>(() => Archive.Copy(held.Held, Empty, Most)).Member);
+        System.IO.File.Delete(Path.Combine(from, "out"));
+        using (var made = System.Diagnostics.Process.Start("mkfifo", Path.Combine(from, "pipe")))
+            made.WaitForExit();
+        using (var held = Held.Walk(from))
+            Assert.Equal("pipe", Assert.Throws<ArchiveException>(() => Archive.Copy(held.Held, Empty, Most)).Member);
+    }
+
+    private static string Empty => Directory.CreateTempSubdirectory("calm-archive-empty-").FullName;
 }

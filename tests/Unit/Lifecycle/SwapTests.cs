@@ -9,69 +9,101 @@ public class SwapTests
 {
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
-    /// <summary>A service, its files and a server that is lost now and then.</summary>
-    private sealed class Place(Random random, bool good, bool goodBefore)
+    private static readonly FileVersion Old = new(1, "1001"),
+        New = new(2, "1002");
+
+    /// <summary>A service, its files, a server that is lost now and then, and a machine that is.</summary>
+    private sealed class Place
     {
+        private readonly Random random;
+        private readonly bool good,
+            goodBefore,
+            up;
+
         private long? files = 1;
-        private long run = 1;
-        private bool lives = true,
-            running = true,
-            stopping;
+        private long run;
+        private bool lives,
+            running,
+            stopping,
+            stopAsked;
         private string? failed;
+        private bool resumed;
 
         public DateTimeOffset Now { get; private set; } = Start;
 
-        public Swap Swap { get; private set; } =
-            new()
-            {
-                Service = "departure-board",
-                By = new("anna"),
-                Began = Start,
-                Before = 1,
-                Version = 2,
-                WatchFor = TimeSpan.FromMinutes(1),
-                WasUp = true,
-            };
+        public string? Stuck { get; set; }
 
-        public SwapStanding At => new(lives, stopping, running, new(run), failed, false, files);
+        public Swap Swap { get; private set; }
 
-        public void Step(bool resumed)
+        public Place(int seed, bool good, bool goodBefore, bool up = true)
+        {
+            random = new(seed);
+            (this.good, this.goodBefore, this.up) = (good, goodBefore, up);
+            (run, lives, running, stopAsked) = (up ? 1 : 0, up, up, !up);
+            Swap = Fresh with { WasUp = up };
+        }
+
+        private SwapStanding At =>
+            new(
+                lives,
+                stopping,
+                running,
+                new(run),
+                run > Swap.From ? failed : null,
+                stopAsked,
+                SwapLife.Wanted(Swap) is null ? null : files,
+                Stuck
+            );
+
+        public void Step()
         {
             var (after, deed) = SwapLife.Step(Swap, At, Now, resumed);
+            resumed = false;
             Swap = after;
-            // On record, and lost before it is done.
-            if (random.Next(4) == 0)
-            {
+            // On record, and lost before it is done, or right after.
+            if (random.Next(4) > 0)
+                Do(deed);
+            else
                 Lost();
-                return;
-            }
-
-            Do(deed);
             if (random.Next(6) == 0)
                 Lost();
         }
 
-        private void Lost() => Step(resumed: true);
+        private void Lost()
+        {
+            resumed = true;
+            Stuck = null;
+            // What was half exchanged is made whole before anything is begun.
+            files ??= SwapLife.Wanted(Swap)!.Number;
+            if (random.Next(3) > 0)
+                return;
+            // The machine was lost, too: what begins with it is begun.
+            (stopping, running, failed) = (false, false, null);
+            if (lives = up)
+                run++;
+            stopAsked = false;
+        }
 
         private void Do(SwapDeed deed)
         {
             switch (deed)
             {
                 case SwapDeed.Stop:
-                    stopping = lives;
+                    (stopping, stopAsked) = (lives, true);
                     break;
-                case SwapDeed.Exchange:
-                    Assert.False(lives, "nothing is exchanged under a program that runs");
+                case SwapDeed.Exchange when !lives:
+                    files = SwapLife.Wanted(Swap)!.Number;
                     // Cut off in the middle, it cannot be told which they are.
-                    files = random.Next(4) == 0 ? null
-                        : Swap.Step is SwapStep.Exchanging ? Swap.Version
-                        : Swap.Before;
+                    if (random.Next(4) == 0)
+                    {
+                        files = null;
+                        Lost();
+                    }
+
                     break;
-                case SwapDeed.Begin:
+                case SwapDeed.Begin when !lives:
                     Assert.NotNull(files);
-                    if (lives)
-                        break;
-                    (lives, running, failed) = (true, false, null);
+                    (lives, running, failed, stopAsked) = (true, false, null, false);
                     run++;
                     break;
             }
@@ -88,12 +120,22 @@ public class SwapTests
                 if (isGood)
                     running = true;
                 else
-                    (lives, failed) = (false, "it exited with code 1");
+                    (lives, failed) = (false, $"run {run} exited with code 1");
         }
 
         public bool IsRunning => running;
 
         public long? Files => files;
+
+        public void ToItsEnd()
+        {
+            for (var turns = 0; Swap.Step != SwapStep.Done; turns++)
+            {
+                Assert.True(turns < 1000, $"it comes to an end: {Swap.Step}");
+                Step();
+                Pass();
+            }
+        }
     }
 
     [Fact]
@@ -102,20 +144,14 @@ public class SwapTests
             .Sample(
                 (seed, good) =>
                 {
-                    var place = new Place(new(seed), good, goodBefore: true);
-                    for (var turns = 0; place.Swap.Step != SwapStep.Done; turns++)
-                    {
-                        Assert.True(turns < 1000, $"it comes to an end: {place.Swap.Step}");
-                        place.Step(resumed: false);
-                        place.Pass();
-                    }
-
+                    var place = new Place(seed, good, goodBefore: true);
+                    place.ToItsEnd();
                     Assert.Equal(good ? 2 : 1, place.Files);
                     Assert.True(place.IsRunning);
                     Assert.Equal(good, place.Swap.Why is null);
                     Assert.Null(place.Swap.Down);
                 },
-                iter: 3000
+                iter: 5000
             );
 
     [Fact]
@@ -123,16 +159,109 @@ public class SwapTests
         Gen.Int.Sample(
             seed =>
             {
-                var place = new Place(new(seed), good: false, goodBefore: false);
-                for (var turns = 0; place.Swap.Step != SwapStep.Done; turns++)
-                {
-                    Assert.True(turns < 1000);
-                    place.Step(resumed: false);
-                    place.Pass();
-                }
-
-                Assert.Equal((1L, "it exited with code 1"), (place.Files, place.Swap.Down));
+                var place = new Place(seed, good: false, goodBefore: false);
+                place.ToItsEnd();
+                Assert.Equal(1, place.Files);
+                Assert.EndsWith("exited with code 1", place.Swap.Down, StringComparison.Ordinal);
+                Assert.False(place.IsRunning);
             },
-            iter: 500
+            iter: 1000
         );
+
+    [Fact]
+    public void What_was_down_gets_its_files_and_stays_down() =>
+        Gen.Int.Sample(
+            seed =>
+            {
+                var place = new Place(seed, good: true, goodBefore: true, up: false);
+                place.ToItsEnd();
+                Assert.Equal(2, place.Files);
+                Assert.False(place.IsRunning);
+                Assert.Null(place.Swap.Down);
+            },
+            iter: 1000
+        );
+
+    private static readonly SwapStanding Down = new(false, false, false, new(1), null, true, 1, null);
+
+    private static Swap Fresh =>
+        new()
+        {
+            By = new("anna"),
+            Began = Start,
+            Directory = "/srv/skerry/board",
+            Before = Old,
+            Version = New,
+            WatchFor = TimeSpan.FromMinutes(1),
+            WasUp = true,
+        };
+
+    [Fact]
+    public void Files_that_cannot_be_exchanged_stay_as_they_were_and_it_is_begun_with_them()
+    {
+        var (after, deed) = SwapLife.Step(
+            Fresh with
+            {
+                Step = SwapStep.Exchanging,
+            },
+            Down with
+            {
+                Stuck = "it is in use",
+            },
+            Start
+        );
+        Assert.Equal((SwapStep.BeginningAgain, SwapDeed.Begin, "it is in use"), (after.Step, deed, after.Why));
+    }
+
+    [Fact]
+    public void Of_files_that_are_neither_nothing_is_begun()
+    {
+        var (after, deed) = SwapLife.Step(
+            Fresh with
+            {
+                Step = SwapStep.Exchanging,
+            },
+            Down with
+            {
+                Files = null,
+                Stuck = "somebody has put something else there",
+            },
+            Start
+        );
+        Assert.Equal((SwapStep.Done, SwapDeed.None), (after.Step, deed));
+        Assert.NotNull(after.Down);
+    }
+
+    [Fact]
+    public void A_stop_of_somebody_ends_it_with_the_new_files()
+    {
+        var watching = Fresh with { Step = SwapStep.Watching, ProvenAt = Start, From = new(1) };
+        var (after, _) = SwapLife.Step(watching, Down with { LastRun = new(2), Files = null }, Start.AddSeconds(5));
+        Assert.Equal((SwapStep.Done, "it was stopped meanwhile"), (after.Step, after.Down));
+    }
+
+    [Fact]
+    public void A_job_is_not_interrupted()
+    {
+        var live = Down with { Lives = true, Running = true };
+        var (waits, none) = SwapLife.Step(Fresh with { IsJob = true, WasUp = false }, live, Start);
+        Assert.Equal((SwapStep.Stopping, SwapDeed.None), (waits.Step, none));
+        var (after, deed) = SwapLife.Step(waits, Down, Start);
+        Assert.Equal((SwapStep.Exchanging, SwapDeed.Exchange), (after.Step, deed));
+        var (done, _) = SwapLife.Step(after, Down with { Files = 2 }, Start);
+        Assert.Equal((SwapStep.Done, (string?)null), (done.Step, done.Down));
+    }
+
+    [Fact]
+    public void It_must_stay_well_for_as_long_as_was_set_whatever_the_clock_is_set_to()
+    {
+        var well = new SwapStanding(true, false, true, new(2), null, false, null, null);
+        var watching = (Fresh with { Step = SwapStep.Watching, ProvenAt = Start, From = new(1) }).Shifted(
+            TimeSpan.FromHours(1)
+        );
+        Assert.Equal(SwapStep.Watching, SwapLife.Step(watching, well, Start.AddHours(1).AddSeconds(59)).After.Step);
+        Assert.Equal(SwapStep.Done, SwapLife.Step(watching, well, Start.AddHours(1).AddSeconds(60)).After.Step);
+        var (back, deed) = SwapLife.Step(watching, well with { Failed = "no answer" }, Start.AddHours(1));
+        Assert.Equal((SwapStep.StoppingAgain, SwapDeed.Stop, new RunNumber(2)), (back.Step, deed, back.FailedRun));
+    }
 }

@@ -113,6 +113,37 @@ public class GoldenTests
     }
 
     [Fact]
+    public void A_swap_has_all_its_fields_in_the_form_of_today()
+    {
+        var at = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+        var swap = new Swap
+        {
+            By = Principal.Rhythm,
+            Began = at,
+            Directory = "/srv/skerry/board",
+            Data = ["day.book"],
+            Before = new(2, "1001"),
+            Version = new(3, "1002"),
+            IsNew = true,
+            WatchFor = TimeSpan.FromMinutes(1),
+            Dependents = ["quay-lamps"],
+            IsJob = true,
+            WasUp = true,
+            Step = SwapStep.StoppingAgain,
+            From = new(4),
+            ProvenAt = at.AddSeconds(3),
+            Why = "run 5 exited with code 3",
+            FailedRun = new(5),
+            Down = "it was stopped meanwhile",
+        };
+        var frame = new ClockStamp(at.AddSeconds(4), 5_000);
+        Matches("swap.json", SwapJson.Write(swap, frame));
+        var read = SwapJson.Read(SwapJson.Write(swap, frame));
+        Assert.Equivalent(swap, read.Swap, strict: true);
+        Assert.Equal(frame, read.Saved);
+    }
+
+    [Fact]
     public void Every_code_of_an_entry_has_a_sentence_and_reads_back_by_its_word() =>
         Assert.All(
             Enum.GetValues<EntryCode>(),
