@@ -1,0 +1,42 @@
+using System.Runtime.InteropServices;
+using CalmSentry.Linux.Native;
+
+namespace CalmSentry.Linux.Foreign;
+
+/// <summary>What a file system keeps of a held file beside its mode, by name (xattr(7)).</summary>
+public static unsafe class ExtendedAttributes
+{
+    /// <summary>Rights of the kernel that whoever executes the file gets (capabilities(7), File capabilities).</summary>
+    public const string Capabilities = "security.capability";
+
+    private const int Most = 65536;
+
+    /// <summary>Null: there is none of that name, or the file system keeps none.</summary>
+    /// <exception cref="IOException">It cannot be read.</exception>
+    public static byte[]? Of(Held held, string name)
+    {
+        using var path = new CString(held.Path);
+        using var text = new CString(name);
+        var room = new byte[Most];
+        fixed (byte* bytes = room)
+        {
+            var length = Libc.getxattr(path.Pointer, text.Pointer, bytes, Most);
+            if (length >= 0)
+                return room[..(int)length];
+        }
+
+        return Marshal.GetLastSystemError() is var errno and not (Libc.ENODATA or Libc.EOPNOTSUPP)
+            ? throw new IOException(Names.Errno(errno))
+            : null;
+    }
+
+    /// <exception cref="IOException">It cannot be set.</exception>
+    public static void Set(Held held, string name, byte[] value)
+    {
+        using var path = new CString(held.Path);
+        using var text = new CString(name);
+        fixed (byte* bytes = value)
+            if (Libc.setxattr(path.Pointer, text.Pointer, bytes, value.Length, 0) < 0)
+                throw new IOException(Names.Errno(Marshal.GetLastSystemError()));
+    }
+}

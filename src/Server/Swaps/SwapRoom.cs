@@ -1,0 +1,320 @@
+using System.Collections.Concurrent;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CalmSentry.Linux.Foreign;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Swaps;
+
+/// <summary>
+/// Carries swaps out, at most one a service: each is on record before its deeds are done, and is taken up again by the server
+/// that follows.
+/// </summary>
+internal sealed class SwapRoom(House house, Registry registry)
+{
+    private readonly ConcurrentDictionary<ServiceId, Live> live = [];
+
+    /// <summary>A swap at work, or (no swap yet) new files being looked at.</summary>
+    private sealed class Live(Swap? swap, ClockStamp frame, Action<string>? say, TaskCreationOptions promises)
+    {
+        public Swap? Swap { get; set; } = swap;
+
+        public ClockStamp Frame { get; set; } = frame;
+
+        public Action<string>? Say { get; set; } = say;
+
+        /// <summary>Why the files could not be exchanged when that was last tried.</summary>
+        public string? Stuck { get; set; }
+
+        public TaskCompletionSource<Swap> Over { get; } = new(promises);
+    }
+
+    /// <summary>Whether new files of a service are under way, and how far, as a clause; null: none are.</summary>
+    public string? UnderWay(ServiceId service) =>
+        !live.TryGetValue(service, out var one) ? null
+        : one.Swap is { } swap ? SwapWords.Doing(swap)
+        : "new files are being looked at";
+
+    /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
+    public bool Take(ServiceId service) => live.TryAdd(service, new(null, house.Stamp, null, house.Promises));
+
+    /// <summary>Gives that place back, when no swap was begun.</summary>
+    public void Leave(ServiceId service)
+    {
+        if (live.TryGetValue(service, out var one) && one.Swap is null)
+            live.TryRemove(service, out _);
+    }
+
+    /// <summary>Begins a swap, which goes on whether or not somebody waits for it. Its place is taken.</summary>
+    /// <returns>The swap as it ended.</returns>
+    public Task<Swap> Begin(ServiceActor actor, Swap swap, Action<string>? say)
+    {
+        var one = new Live(swap, house.Stamp, say, house.Promises);
+        live[actor.Id] = one;
+        _ = house.Run(() => Follow(actor.Id, one, resumed: false));
+        return one.Over.Task;
+    }
+
+    /// <summary>
+    /// Before services are taken up: an exchange in which a server was lost is finished, so that nothing is begun from a mixture.
+    /// </summary>
+    public static void Settle(House house)
+    {
+        foreach (var (service, swap, _) in house.Store.Swaps())
+        {
+            if (swap is null || SwapLife.Wanted(swap) is not { } wanted)
+                continue;
+            try
+            {
+                using var files = ProgramFiles.Open(swap.Directory);
+                // Files are exchanged under nobody: of what is half done nothing lives.
+                if (Whole(files, swap) is not null)
+                    continue;
+                if (Bring(files, swap, wanted) is { } why)
+                    house.Logbook.Trouble(
+                        $"New files were being put in at {swap.Directory} when the sentry ended, and {why}."
+                    );
+                else
+                    house.Store.SetPresent(service, wanted.Number);
+            }
+            catch (IOException error)
+            {
+                house.Logbook.Trouble($"New files were being put in at {swap.Directory}: {error.Message}.");
+            }
+        }
+    }
+
+    /// <summary>Goes on with what the server before had under way.</summary>
+    public void TakeUp()
+    {
+        foreach (var (service, swap, saved) in house.Store.Swaps())
+        {
+            if (swap is null || registry.WithId(service) is not { } actor)
+            {
+                house.Store.RemoveSwap(service);
+                continue;
+            }
+
+            house.Logbook.Note(actor, new(EntryCode.PlanTakenUp) { Name = SwapWords.Name }, swap.By);
+            var one = live[service] = new(swap, saved ?? house.Stamp, null, house.Promises);
+            _ = house.Run(() => Follow(service, one, resumed: true));
+        }
+    }
+
+    private async Task Follow(ServiceId service, Live one, bool resumed)
+    {
+        try
+        {
+            if (!resumed)
+            {
+                // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
+                house.Store.SetSwap(service, one.Swap!, one.Frame);
+                await house.Store.Flush();
+            }
+
+            while (one.Swap!.Step != SwapStep.Done && registry.WithId(service) is { } actor)
+            {
+                var change = registry.Readiness.NextChange();
+                var now = At(one);
+                var (after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
+                resumed = false;
+                await Take(actor, one, after, deed);
+                if (one.Swap.Step == SwapStep.Done)
+                    break;
+                if (deed == SwapDeed.None)
+                    await Task.WhenAny(change, house.Delay(Wait(one.Swap, At(one))));
+                await house.Delay(Breath);
+            }
+
+            if (registry.WithId(service) is { } there)
+                await End(there, one.Swap);
+        }
+        catch (Exception error)
+        {
+            house.Logbook.Trouble($"The sentry failed at a swap of {one.Swap!.Directory}: {error.Message}");
+        }
+        finally
+        {
+            house.Store.RemoveSwap(service);
+            live.TryRemove(service, out _);
+            one.Over.TrySetResult(one.Swap!);
+        }
+    }
+
+    private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(1), // changes that come together are looked at together
+        Look = TimeSpan.FromSeconds(5); // what makes no change known is seen within that
+
+    private static TimeSpan Wait(Swap swap, DateTimeOffset now) =>
+        swap is { Step: SwapStep.Watching, ProvenAt: { } proven }
+        && proven + swap.WatchFor - now is var left
+        && left < Look
+            ? left < TimeSpan.Zero
+                ? Breath
+                : left
+            : Look;
+
+    /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+    private DateTimeOffset At(Live one)
+    {
+        var now = house.Stamp;
+        if (one.Frame.SetSince(now) is var skew && skew != TimeSpan.Zero)
+            (one.Swap, one.Frame) = (one.Swap!.Shifted(skew), now);
+        return now.Wall;
+    }
+
+    /// <summary>On record first, then done.</summary>
+    private async Task Take(ServiceActor actor, Live one, Swap after, SwapDeed deed)
+    {
+        var before = one.Swap!;
+        one.Swap = after;
+        if (after != before)
+            house.Store.SetSwap(actor.Id, after, one.Frame);
+        if (after.Step != before.Step && after.Step != SwapStep.Done)
+            one.Say?.Invoke(SwapWords.Doing(after));
+        switch (deed)
+        {
+            case SwapDeed.Stop:
+                if (after.Dependents.IsEmpty)
+                    await actor.Ask(new StopAsked(after.By));
+                else
+                    await registry.Plans.Stop(
+                        after.Dependents.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
+                        after.By
+                    );
+                break;
+            case SwapDeed.Exchange when SwapLife.Wanted(after) is { } wanted:
+                await house.Store.Flush();
+                await actor.Exchange(() => Exchange(actor, one, wanted));
+                break;
+            case SwapDeed.Begin:
+                await house.Store.Flush();
+                await Start(actor.Definition.Name, after);
+                foreach (var dependent in after.Dependents.Reverse())
+                    await Start(dependent, after);
+                break;
+        }
+    }
+
+    private async Task Start(string name, Swap swap)
+    {
+        if (registry.Named(name) is { } actor)
+            await actor.Ask(new StartAsked(swap.By));
+    }
+
+    /// <summary>Within a letter of its actor: nothing of it is begun meanwhile.</summary>
+    private void Exchange(ServiceActor actor, Live one, FileVersion wanted)
+    {
+        try
+        {
+            using var files = ProgramFiles.Open(one.Swap!.Directory);
+            one.Stuck = Bring(files, one.Swap, wanted);
+        }
+        catch (IOException error)
+        {
+            one.Stuck = error.Message;
+        }
+
+        if (one.Stuck is null)
+            house.Store.SetPresent(actor.Id, wanted.Number);
+    }
+
+    private static string? Bring(ProgramFiles files, Swap swap, FileVersion wanted)
+    {
+        var other = wanted == swap.Version ? swap.Before : swap.Version;
+        return files.Bring((wanted.Number, wanted.Identity), (other.Number, other.Identity), swap.Data);
+    }
+
+    private static long? Whole(ProgramFiles files, Swap swap) =>
+        files.Whole(
+            (swap.Before.Number, swap.Before.Identity),
+            (swap.Version.Number, swap.Version.Identity),
+            swap.Data
+        );
+
+    private static SwapStanding StandingOf(ServiceActor actor, Live one)
+    {
+        var (now, swap) = (actor.Situation, one.Swap!);
+        long? whole = null;
+        if (SwapLife.Wanted(swap) is not null)
+        {
+            try
+            {
+                using var files = ProgramFiles.Open(swap.Directory);
+                whole = Whole(files, swap);
+            }
+            catch (IOException)
+            {
+                // Then it cannot be told: the exchange says why.
+            }
+        }
+
+        return new(
+            Lives(now),
+            now.Phase == Phase.Stopping,
+            now is { Phase: Phase.Running, Run: not null },
+            now.LastRun,
+            SwapWords.Failed(actor.Definition, now, swap.From),
+            now.Asked?.What == AskedFor.Stop,
+            whole,
+            one.Stuck
+        );
+    }
+
+    /// <summary>It has a run, or is on its way to one.</summary>
+    public static bool Lives(Situation now) =>
+        now.Run is not null || now.Phase is Phase.Waiting or Phase.Starting or Phase.Running or Phase.Stopping;
+
+    private async Task End(ServiceActor actor, Swap swap)
+    {
+        var versions = house.Store.Versions(actor.Id);
+        using (var files = ProgramFiles.Open(swap.Directory))
+        {
+            if (swap.Why is { } why)
+            {
+                // What was only made for this goes; what came back and failed again is still kept.
+                if (versions.FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
+                    house.Store.SetVersion(actor.Id, failed with { Failed = why });
+                if (swap.IsNew && files.Present() != swap.Version.Identity)
+                    files.Drop(swap.Version.Number);
+            }
+            else
+                foreach (
+                    var old in versions
+                        .Where(one => one.Number != swap.Version.Number && files.IdentityOf(one.Number) is not null)
+                        .Skip(actor.Definition.Files.Versions)
+                )
+                    files.Drop(old.Number);
+        }
+
+        house.Logbook.Note(
+            actor,
+            swap switch
+            {
+                { Down: { } down } => new(EntryCode.SwapDown)
+                {
+                    Count = swap.Why is null ? swap.Version.Number : swap.Before.Number,
+                    Seen = down,
+                    Name = swap.Why,
+                },
+                { Why: { } reason } => new(EntryCode.SwapReturned)
+                {
+                    Count = swap.Version.Number,
+                    Run = swap.FailedRun,
+                    Seen = reason,
+                    Name = $"{swap.Before.Number}",
+                },
+                _ => new(EntryCode.Swapped)
+                {
+                    Count = swap.Version.Number,
+                    Name = $"{swap.Before.Number}",
+                    Limit = swap.ProvenAt is null ? null : swap.WatchFor,
+                },
+            },
+            swap.By,
+            tells: swap.Why is not null
+        );
+        await house.Store.Kept();
+    }
+}

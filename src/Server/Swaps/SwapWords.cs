@@ -1,0 +1,78 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CalmSentry.Core.Wording;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Swaps;
+
+/// <summary>Swaps in words.</summary>
+internal static class SwapWords
+{
+    public const string Name = "swap";
+
+    /// <summary>What is under way, as a clause.</summary>
+    public static string Doing(Swap swap) =>
+        swap.Step switch
+        {
+            SwapStep.Stopping when swap.IsJob => $"version {swap.Version.Number} waits for the run under way to end",
+            SwapStep.Stopping => "it is stopped for its new files",
+            SwapStep.Exchanging => $"version {swap.Version.Number} is put in place",
+            SwapStep.Beginning => $"it is started with version {swap.Version.Number}",
+            SwapStep.Watching =>
+                $"it is ready with version {swap.Version.Number}, and watched for {Duration.Write(swap.WatchFor)}",
+            SwapStep.StoppingAgain => $"with version {swap.Version.Number} {swap.Why}: it is stopped",
+            SwapStep.Returning => $"version {swap.Before.Number} is put back",
+            SwapStep.BeginningAgain => $"it is started with version {swap.Before.Number} again",
+            _ => "it is done",
+        };
+
+    /// <summary>Why the latest run, of those after one, is not well, as a clause; null: nothing is wrong.</summary>
+    public static string? Failed(Definition definition, Situation now, RunNumber after)
+    {
+        if (now.LastEnd is { AsAsked: false } end && end.Run > after && end.Run == now.LastRun)
+            return $"run {end.Run} {OutcomeWords.Of(end.Outcome)}";
+        if (now.Run is not { } run || run.Number <= after)
+            return now.Phase == Phase.Held ? "it is on hold" : null;
+        if (run.EndedFor is { } outcome)
+            return $"run {run.Number} {OutcomeWords.Of(outcome)}";
+        return Health.Of(definition, now) is { Level: HealthLevel.Poor } health ? health.Evidence : null;
+    }
+
+    /// <summary>What came of it, with evidence of both versions, in sentences.</summary>
+    public static string Said(ServiceActor actor, Swap swap, SentryStore store)
+    {
+        var title = actor.Definition.Title;
+        var (was, now) = (swap.Before.Number, swap.Version.Number);
+        if (swap.Why is { } why)
+        {
+            var kept = swap.Down is { } down
+                ? $"Version {was} is in place again, but it does not run: {down}."
+                : $"Version {was} is in place again.";
+            return $"{title} keeps its files of before: with version {now} {why}.{Printed(actor, swap.FailedRun, store)}"
+                + $"\n{kept} {actor.View.Why}";
+        }
+
+        if (swap.Down is { } reason)
+            return $"{title} has version {now} of its files, but does not run: {reason}. {actor.View.Why}";
+        var watched = swap is { ProvenAt: not null, WatchFor.Ticks: > 0 }
+            ? $" It stayed well for {Duration.Write(swap.WatchFor)}."
+            : "";
+        return $"{title} has version {now} of its files. {actor.View.Why}{watched} Version {was} is kept: calm swap "
+            + $"{actor.Definition.Name} --back";
+    }
+
+    private static string Printed(ServiceActor actor, RunNumber? failed, SentryStore store)
+    {
+        if (failed is not { } number)
+            return "";
+        var lines =
+            store.Runs(actor.Id, MostRuns).FirstOrDefault(run => run.Number == number)?.Evidence?.LastLines ?? [];
+        return lines.Length == 0
+            ? $" Run {number} printed nothing."
+            : $" Run {number} printed last:\n{string.Join('\n', lines.Select(line => $"  {line}"))}";
+    }
+
+    private const int MostRuns = 20;
+}

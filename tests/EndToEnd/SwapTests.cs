@@ -1,0 +1,380 @@
+using System.Diagnostics;
+using System.Globalization;
+
+namespace CalmSentry.Tests.EndToEnd;
+
+/// <summary>New program files: looked at first, put in as a whole, and the old ones again when the program does not stay well.</summary>
+public class SwapTests
+{
+    /// <summary>Writes down which version of each of its two files it began with; ends as the second one says.</summary>
+    private const string Board =
+        "#!/bin/sh\ncd \"$(dirname \"$0\")\"\n"
+        + "echo \"began $(cat first) $(cat second)\" | tee -a day.book\n"
+        + "case $(cat second) in fails) echo cannot open the timetable >&2; exit 3;; falls) sleep 0.4; exit 4;; esac\n"
+        + "exec sleep 600\n";
+
+    private static string Home(Sentry sentry) => Path.Combine(sentry.Places.Root, "srv", "board");
+
+    /// <summary>A directory of program files.</summary>
+    private static string Files(string directory, string first, string? second = null)
+    {
+        Directory.CreateDirectory(directory);
+        File.WriteAllText(Path.Combine(directory, "board.sh"), Board);
+        File.SetUnixFileMode(Path.Combine(directory, "board.sh"), (UnixFileMode)0x1ED);
+        File.WriteAllText(Path.Combine(directory, "first"), first + "\n");
+        File.WriteAllText(Path.Combine(directory, "second"), (second ?? first) + "\n");
+        return directory;
+    }
+
+    private static string New(Sentry sentry, string first, string? second = null) =>
+        Files(Path.Combine(sentry.Places.Root, "srv", "new-" + (second ?? first), "board"), first, second);
+
+    private static string Packed(string directory, string archive)
+    {
+        using var tar = Process.Start(
+            "tar",
+            ["czf", archive, "-C", Path.GetDirectoryName(directory)!, Path.GetFileName(directory)]
+        );
+        tar.WaitForExit();
+        return archive;
+    }
+
+    private static async Task<Sentry> With(params string[] flags)
+    {
+        var sentry = await Sentry.Start();
+        Files(Home(sentry), "1");
+        await Run("chown", "-R", Sentry.Account, Home(sentry));
+        await sentry.Wrap(
+            "board",
+            [
+                "--proof",
+                "up-for:200ms",
+                "--data",
+                "day.book",
+                "--pause",
+                "10ms",
+                .. flags,
+                "--",
+                Path.Combine(Home(sentry), "board.sh"),
+            ]
+        );
+        return sentry;
+    }
+
+    private static async Task Run(string program, params string[] arguments)
+    {
+        using var process = Process.Start(program, arguments);
+        await process.WaitForExitAsync();
+        Assert.Equal(0, process.ExitCode);
+    }
+
+    private static string Book(Sentry sentry) => File.ReadAllText(Path.Combine(Home(sentry), "day.book"));
+
+    [Fact]
+    public async Task New_files_are_put_in_the_data_stays_and_the_old_ones_can_come_back()
+    {
+        await using var sentry = await With();
+        await sentry.Ok("start", "board");
+        var archive = Packed(New(sentry, "2"), Path.Combine(sentry.Places.Root, "board-2.tar.gz"));
+        File.WriteAllText(Path.Combine(Home(sentry), "notes.txt"), "old");
+
+        var dry = (await sentry.Ok("swap", "board", "--from", archive, "--dry")).Output;
+        Assert.Contains("changed    2: first, second", dry, StringComparison.Ordinal);
+        Assert.Contains("data       day.book: stays as it is", dry, StringComparison.Ordinal);
+        Assert.Contains("Run 1 is stopped", dry, StringComparison.Ordinal);
+        Assert.Contains("Nothing was done.", dry, StringComparison.Ordinal);
+        Assert.Equal(1, (await sentry.Show("board")).GetProperty("run").GetInt32());
+        Assert.Empty(Directory.EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions")));
+
+        // What its program has written meanwhile is not lost in silence.
+        var left = await sentry.Calm("swap", "board", "--from", archive);
+        Assert.Equal(1, left.Exit);
+        Assert.Contains("written notes.txt since it began", left.Error, StringComparison.Ordinal);
+
+        var said = await sentry.Ok(
+            "swap",
+            "board",
+            "--from",
+            archive,
+            "--watch-for",
+            "300ms",
+            "--accept",
+            "data-left-behind"
+        );
+        Assert.Contains("board has version 2 of its files. Running since", said.Output, StringComparison.Ordinal);
+        Assert.Contains("It stayed well for 300 ms.", said.Output, StringComparison.Ordinal);
+        Assert.Equal("began 1 1\nbegan 2 2\n", Book(sentry));
+        Assert.False(File.Exists(Path.Combine(Home(sentry), "notes.txt")));
+        var owner = await Output("stat", "-c", "%U %a", Home(sentry), Path.Combine(Home(sentry), "first"));
+        Assert.Equal($"{Sentry.Account} 755\n{Sentry.Account} 644\n", owner);
+
+        Assert.Equal([2, null], await Versions(sentry));
+        await sentry.Ok("restart", "board");
+        var back = await sentry.Ok("swap", "board", "--back", "--watch-for", "0s");
+        Assert.Contains("board has version 1 of its files.", back.Output, StringComparison.Ordinal);
+        Assert.Equal("began 1 1\nbegan 2 2\nbegan 2 2\nbegan 1 1\n", Book(sentry));
+        Assert.Equal([1, 2, 2, null], await Versions(sentry));
+        var versions = (await sentry.Ok("swap", "board", "--json")).Json.GetProperty("versions");
+        Assert.Equal([2, 1], versions.EnumerateArray().Select(one => one.GetProperty("number").GetInt32()));
+        Assert.True(versions[1].GetProperty("present").GetBoolean());
+        Assert.True(versions[0].GetProperty("kept").GetBoolean());
+        var log = (await sentry.Ok("logbook", "board", "--last", "50")).Output;
+        Assert.Contains($"Version 2 of its files, from {archive}, is put in", log, StringComparison.Ordinal);
+        Assert.Contains("It has version 2 of its files, and stayed well", log, StringComparison.Ordinal);
+    }
+
+    private static async Task<string> Output(string program, params string[] arguments)
+    {
+        using var process = Process.Start(new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true })!;
+        var text = await process.StandardOutput.ReadToEndAsync();
+        await process.WaitForExitAsync();
+        return text;
+    }
+
+    /// <summary>Of each run, the latest first.</summary>
+    private static async Task<List<int?>> Versions(Sentry sentry) =>
+        [
+            .. (await sentry.Ok("runs", "board", "--json"))
+                .Json.EnumerateArray()
+                .Select(run => run.TryGetProperty("version", out var version) ? version.GetInt32() : (int?)null),
+        ];
+
+    [Theory]
+    [InlineData("fails", "exited with code 3", "cannot open the timetable")]
+    [InlineData("falls", "exited with code 4", "began 2 falls")]
+    public async Task Files_that_do_not_do_give_way_to_those_of_before(string how, string outcome, string printed)
+    {
+        await using var sentry = await With();
+        await sentry.Ok("start", "board");
+        var said = await sentry.Calm("swap", "board", "--from", New(sentry, "2", how), "--watch-for", "20s");
+        Assert.Equal(1, said.Exit);
+        Assert.Contains(
+            $"board keeps its files of before: with version 2 run 2 {outcome}",
+            said.Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(printed, said.Error, StringComparison.Ordinal);
+        Assert.Contains("Version 1 is in place again. Running since", said.Error, StringComparison.Ordinal);
+        Assert.Equal($"began 1 1\nbegan 2 {how}\nbegan 1 1\n", Book(sentry));
+        Assert.Equal([1, 2, null], await Versions(sentry));
+        Assert.Empty(Directory.EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions")));
+        Assert.Contains("did not stay: run 2", (await sentry.Ok("swap", "board")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "No earlier version",
+            (await sentry.Calm("swap", "board", "--back")).Error,
+            StringComparison.Ordinal
+        );
+    }
+
+    [Fact]
+    public async Task With_both_of_them_bad_it_says_so_and_the_files_are_of_one_version()
+    {
+        await using var sentry = await With("--after", "never");
+        await sentry.Ok("start", "board");
+        await File.WriteAllTextAsync(Path.Combine(Home(sentry), "second"), "fails\n"); // it could not start again as it is
+        var said = await sentry.Calm("swap", "board", "--from", New(sentry, "2", "fails"));
+        Assert.Equal(1, said.Exit);
+        Assert.Contains("but it does not run: run 3 exited with code 3", said.Error, StringComparison.Ordinal);
+        Assert.Equal("began 1 1\nbegan 2 fails\nbegan 1 fails\n", Book(sentry));
+    }
+
+    [Fact]
+    public async Task What_would_not_run_is_refused_before_anything_is_interrupted()
+    {
+        await using var sentry = await With();
+        await sentry.Ok("start", "board");
+        var broken = New(sentry, "2");
+        await File.WriteAllTextAsync(Path.Combine(broken, "board.sh"), "#!/usr/bin/no-such-shell\n");
+        var said = await sentry.Calm("swap", "board", "--from", broken);
+        Assert.Equal(1, said.Exit);
+        Assert.Contains("no-such-shell", said.Error, StringComparison.Ordinal);
+        Assert.Contains(Path.Combine(Home(sentry), "board.sh"), said.Error, StringComparison.Ordinal);
+        File.Delete(Path.Combine(broken, "board.sh"));
+        Assert.Equal(1, (await sentry.Calm("swap", "board", "--from", broken)).Exit);
+
+        var outside = Path.Combine(sentry.Places.Root, "outside.tar");
+        await Run("tar", "cf", outside, "-P", "--transform", "s,^,../../,", "-C", New(sentry, "3"), "first");
+        var archive = await sentry.Calm("swap", "board", "--from", outside);
+        Assert.Equal(1, archive.Exit);
+        Assert.Contains("it would lie outside", archive.Error, StringComparison.Ordinal);
+        await File.WriteAllTextAsync(outside, "no archive at all");
+        Assert.Contains(
+            "it is no archive",
+            (await sentry.Calm("swap", "board", "--from", outside)).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "not there",
+            (await sentry.Calm("swap", "board", "--from", "/nowhere")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "is, or contains, or lies in",
+            (await sentry.Calm("swap", "board", "--from", Home(sentry))).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(2, (await sentry.Calm("swap", "board", "--from", outside, "--back")).Exit);
+
+        Assert.Equal(1, (await sentry.Show("board")).GetProperty("run").GetInt32());
+        Assert.Equal("began 1 1\n", Book(sentry));
+        Assert.Empty(Directory.EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions")));
+
+        await sentry.Wrap("sleeper", "--", "/bin/sleep", "600");
+        var host = await sentry.Calm("swap", "sleeper", "--from", New(sentry, "2"));
+        Assert.Contains("--files-directory", host.Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_swap_goes_on_whenever_the_sentry_is_killed_and_nothing_is_launched_from_a_mixture()
+    {
+        await using var sentry = await With();
+        await sentry.Ok("start", "board");
+        var random = new Random(20261127);
+        for (var round = 2; round < 12; round++)
+        {
+            var good = round % 3 != 0;
+            var swap = sentry.Calm(
+                "swap",
+                "board",
+                "--from",
+                New(sentry, Text(round), good ? null : "fails"),
+                "--watch-for",
+                "100ms"
+            );
+            // Somewhere between its first look at the files and its end.
+            await Task.WhenAny(swap, Task.Delay(random.Next(700)));
+            await sentry.KillServer();
+            await sentry.Serve();
+            await swap;
+            await Sentry.Eventually(async () =>
+                (await sentry.Ok("swap", "board", "--json")).Json is var view
+                && (
+                    !view.TryGetProperty("under-way", out var doing)
+                    || doing.ValueKind == System.Text.Json.JsonValueKind.Null
+                )
+            );
+            await sentry.Until("board", view => view.GetProperty("state").GetString() == "running");
+            var (first, second) = (Content(sentry, "first"), Content(sentry, "second"));
+            Assert.True(first == second, $"its files are of one version: {first}, {second} in round {round}");
+        }
+
+        // Each line was written by a run: of one version, or of one that fails as a whole.
+        var book = Book(sentry).TrimEnd().Split('\n');
+        Assert.All(
+            book,
+            line =>
+                Assert.True(
+                    line.Split(' ') is [_, var first, var second] && (first == second || second == "fails"),
+                    line
+                )
+        );
+        Assert.Contains(book, line => line == "began 11 11");
+        var runs = (await sentry.Ok("runs", "board", "--json", "--last", "500")).Json.GetArrayLength();
+        Assert.Equal(runs, book.Length);
+    }
+
+    private static string Content(Sentry sentry, string name) =>
+        File.ReadAllText(Path.Combine(Home(sentry), name)).TrimEnd();
+
+    private static string Text(int number) => number.ToString(CultureInfo.InvariantCulture);
+
+    [Fact]
+    public async Task What_is_stopped_stays_so_only_so_many_are_kept_and_one_is_under_way_at_a_time()
+    {
+        await using var sentry = await With("--versions", "1");
+        foreach (var version in (string[])["2", "3", "4"])
+            await sentry.Ok("swap", "board", "--from", New(sentry, version));
+        Assert.Equal("stopped", (await sentry.Show("board")).GetProperty("state").GetString());
+        Assert.Equal("4", Content(sentry, "first"));
+        Assert.Equal(
+            ["3"],
+            Directory
+                .EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions"))
+                .Select(Path.GetFileName)
+        );
+        Assert.Contains("let go", (await sentry.Ok("swap", "board")).Output, StringComparison.Ordinal);
+
+        await sentry.Ok("start", "board");
+        var first = sentry.Calm("swap", "board", "--from", New(sentry, "5"), "--watch-for", "30s");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("swap", "board")).Output.Contains("watched for 30 s", StringComparison.Ordinal)
+        );
+        var second = await sentry.Calm("swap", "board", "--back");
+        Assert.Contains("New files of board are under way", second.Error, StringComparison.Ordinal);
+        // A stop in between is a person's word: the new files stay, and it is down.
+        await sentry.Ok("stop", "board");
+        var said = await first;
+        Assert.Contains("does not run: it was stopped meanwhile", said.Error, StringComparison.Ordinal);
+        Assert.Equal("5", Content(sentry, "first"));
+    }
+
+    [Fact]
+    public async Task Those_that_need_it_are_asked_about_and_go_with_it()
+    {
+        await using var sentry = await With();
+        await sentry.Wrap("lamps", "--need", "service:board", "--proof", "up-for:10ms", "--", "/bin/sleep", "600");
+        await sentry.Ok("start", "lamps");
+        var asked = await sentry.Calm("swap", "board", "--from", New(sentry, "2"));
+        Assert.Equal(1, asked.Exit);
+        Assert.Contains("--with-dependents", asked.Error, StringComparison.Ordinal);
+        Assert.Equal("began 1 1\n", Book(sentry));
+        await sentry.Ok("swap", "board", "--from", New(sentry, "2"), "--with-dependents", "--watch-for", "0s");
+        await sentry.Until(
+            "lamps",
+            view => view.GetProperty("state").GetString() == "running" && view.GetProperty("run").GetInt64() == 2
+        );
+        Assert.Equal("began 1 1\nbegan 2 2\n", Book(sentry));
+    }
+
+    [Fact]
+    public async Task Of_the_files_of_before_those_that_are_not_replaced_can_stay()
+    {
+        await using var sentry = await With();
+        await sentry.Ok("start", "board");
+        var only = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "srv", "only")).FullName;
+        await File.WriteAllTextAsync(Path.Combine(only, "second"), "1\n");
+        await File.WriteAllTextAsync(Path.Combine(only, "third"), "3\n");
+        var dry = await sentry.Ok("swap", "board", "--from", only, "--over", "--dry");
+        Assert.DoesNotContain("gone", dry.Output, StringComparison.Ordinal);
+        await sentry.Ok("swap", "board", "--from", only, "--over", "--watch-for", "0s");
+        Assert.Equal("began 1 1\nbegan 1 1\n", Book(sentry));
+        Assert.True(File.Exists(Path.Combine(Home(sentry), "third")));
+    }
+
+    [Fact]
+    public async Task A_run_of_a_job_is_not_interrupted()
+    {
+        await using var sentry = await Sentry.Start();
+        Files(Home(sentry), "1");
+        await Run("chown", "-R", Sentry.Account, Home(sentry));
+        await sentry.Wrap(
+            "board",
+            "--kind",
+            "periodic",
+            "--rhythm",
+            "run:every 1 h",
+            "--data",
+            "day.book",
+            "--",
+            Path.Combine(Home(sentry), "board.sh")
+        );
+        using var start = sentry.Open("start", "board");
+        await sentry.Until(
+            "board",
+            view => view.GetProperty("run").GetInt64() == 1 && Path.Exists(Path.Combine(Home(sentry), "day.book"))
+        );
+        var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"));
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("swap", "board")).Output.Contains(
+                "waits for the run under way to end",
+                StringComparison.Ordinal
+            )
+        );
+        Assert.Equal("1", Content(sentry, "first"));
+        await sentry.Ok("stop", "board", "--this-run");
+        Assert.Equal(0, (await swap).Exit);
+        Assert.Equal("2", Content(sentry, "first"));
+        Assert.Equal("resting", (await sentry.Show("board")).GetProperty("state").GetString());
+        await Sentry.End(start);
+    }
+}

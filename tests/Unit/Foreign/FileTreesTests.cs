@@ -1,0 +1,165 @@
+using CalmSentry.Linux.Foreign;
+
+namespace CalmSentry.Tests.Unit.Foreign;
+
+/// <summary>Trees of new files are compared with those there are, filled up from them, and take over their owners and rights.</summary>
+public sealed class FileTreesTests : IDisposable
+{
+    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm-trees-");
+
+    public void Dispose() => root.Delete(recursive: true);
+
+    private string Old => Path.Combine(root.FullName, "old");
+
+    private string New => Path.Combine(root.FullName, "new");
+
+    private static void Write(string directory, string name, string text)
+    {
+        Directory.CreateDirectory(Path.GetDirectoryName(Path.Combine(directory, name))!);
+        File.WriteAllText(Path.Combine(directory, name), text);
+    }
+
+    private void With(Action<Held, Held> work)
+    {
+        Directory.CreateDirectory(Old);
+        Directory.CreateDirectory(New);
+        using var old = Held.Walk(Old);
+        using var @new = Held.Walk(New);
+        work(old.Held, @new.Held);
+    }
+
+    [Fact]
+    public void What_differs_is_told_by_content_and_kind_and_not_by_time()
+    {
+        Write(Old, "same", "as it is");
+        Write(New, "same", "as it is");
+        Write(Old, "length", "short");
+        Write(New, "length", "longer");
+        Write(Old, "late", new string('a', 200_000) + "x");
+        Write(New, "late", new string('a', 200_000) + "y");
+        Write(Old, "sub/gone", "");
+        Write(New, "sub/come", "");
+        Write(Old, "kind", "a file");
+        File.CreateSymbolicLink(Path.Combine(New, "kind"), "same");
+        File.CreateSymbolicLink(Path.Combine(Old, "link"), "same");
+        File.CreateSymbolicLink(Path.Combine(New, "link"), "late");
+        Write(Old, "day.book", "booked");
+        With(
+            (old, @new) =>
+            {
+                var differs = FileTrees.Compare(old, @new, path => path == "day.book");
+                Assert.Equal(["kind", "late", "length", "link"], differs.Changed);
+                Assert.Equal(["sub/come"], differs.Added);
+                Assert.Equal(["sub/gone"], differs.Gone);
+                Assert.Equal(1, differs.Same);
+            }
+        );
+    }
+
+    [Fact]
+    public void Files_that_the_new_ones_do_not_replace_can_come_along()
+    {
+        Write(Old, "board.js", "one");
+        Write(Old, "lib/a.js", "a");
+        Write(Old, "lib/b.js", "b");
+        Write(Old, "day.book", "booked");
+        File.CreateSymbolicLink(Path.Combine(Old, "current"), "lib");
+        Write(New, "board.js", "two");
+        Write(New, "lib/b.js", "b two");
+        With((old, @new) => FileTrees.Fill(old, @new, path => path == "day.book"));
+        Assert.Equal("two", File.ReadAllText(Path.Combine(New, "board.js")));
+        Assert.Equal("a", File.ReadAllText(Path.Combine(New, "lib/a.js")));
+        Assert.Equal("b two", File.ReadAllText(Path.Combine(New, "lib/b.js")));
+        Assert.Equal("lib", new FileInfo(Path.Combine(New, "current")).LinkTarget);
+        Assert.False(File.Exists(Path.Combine(New, "day.book")));
+    }
+
+    [Fact]
+    public void What_is_not_to_be_there_is_left_out_and_named()
+    {
+        Write(New, "board.js", "two");
+        Write(New, "day.book", "of the makers");
+        Write(New, "spool/a.txt", "of the makers");
+        With(
+            (_, @new) =>
+                Assert.Equal(
+                    ["day.book", "spool"],
+                    FileTrees.Leave(@new, path => path is "day.book" or "spool").Order(StringComparer.Ordinal)
+                )
+        );
+        Assert.Equal(["board.js"], Directory.EnumerateFileSystemEntries(New).Select(Path.GetFileName));
+    }
+
+    [Fact]
+    public void Owners_rights_and_capabilities_come_out_as_they_were()
+    {
+        Assert.SkipUnless(Environment.IsPrivilegedProcess, "Only root gives files away.");
+        const uint account = 4711,
+            group = 4712;
+        foreach (var name in (string[])["board", "own", "port", "twice", "lib/a"])
+        {
+            Write(Old, name, "one");
+            Write(New, name, "two");
+        }
+
+        Write(New, "lib/b", "two");
+        Write(New, "more/c", "two");
+        using (
+            var link = System.Diagnostics.Process.Start(
+                "ln",
+                [Path.Combine(Old, "twice"), Path.Combine(root.FullName, "other")]
+            )
+        )
+            link.WaitForExit();
+        With(
+            (old, @new) =>
+            {
+                Give(old, "lib", account, group, 0x1F8); // 0770
+                Give(old, "lib/a", account, group, 0x1A0); // 0640
+                Give(old, "board", 0, group, 0x9E8); // 04750
+                Give(old, "twice", 0, group, 0x9E8);
+                using (var port = old.Entry("port")!)
+                    ExtendedAttributes.Set(port, ExtendedAttributes.Capabilities, LowPorts);
+                using (var own = old.Entry("own")!)
+                    AccessLists.Set(own, ListKind.Access, AccessList.OfMode(0x1A0).With(account, 6));
+                FileTrees.Adopt(old, @new);
+
+                Is(@new, "board", 0, group, 0x9E8);
+                Is(@new, "lib", account, group, 0x1F8);
+                Is(@new, "lib/a", account, group, 0x1A0);
+                Assert.Equal((account, group), Owner(@new, "lib/b")); // new, and its folder is not
+                Assert.Equal((0u, 0u), Owner(@new, "more/c"));
+                // A second name may be anybody's: its content gets no rights of its own.
+                Is(@new, "twice", 0, group, 0x1E8);
+                using (var port = @new.Entry("port")!)
+                    Assert.Equal(LowPorts, ExtendedAttributes.Of(port, ExtendedAttributes.Capabilities));
+                using (var own = @new.Entry("own")!)
+                    Assert.True(AccessLists.Of(own, ListKind.Access)!.Names(account));
+            }
+        );
+        Assert.Equal("two", File.ReadAllText(Path.Combine(New, "board")));
+    }
+
+    /// <summary>cap_net_bind_service, permitted and effective (capability.h, VFS_CAP_REVISION_2).</summary>
+    private static readonly byte[] LowPorts = [1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
+
+    private static void Give(Held top, string path, uint uid, uint gid, int mode)
+    {
+        using var held = FileTrees.Find(top, path)!;
+        Assert.Equal(0, held.Give(uid, gid));
+        held.SetMode(mode);
+    }
+
+    private static void Is(Held top, string path, uint uid, uint gid, int mode)
+    {
+        using var held = FileTrees.Find(top, path)!;
+        var what = held.Identity();
+        Assert.Equal((uid, gid, mode), (what.Uid, what.Gid, what.Mode));
+    }
+
+    private static (uint, uint) Owner(Held top, string path)
+    {
+        using var held = FileTrees.Find(top, path)!;
+        return (held.Identity().Uid, held.Identity().Gid);
+    }
+}
