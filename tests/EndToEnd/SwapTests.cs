@@ -11,7 +11,7 @@ public class SwapTests
         "#!/bin/sh\ncd \"$(dirname \"$0\")\"\n"
         + "echo \"began $(cat first) $(cat second)\" | tee -a day.book\n"
         + "case $(cat second) in fails) echo cannot open the timetable >&2; exit 3;; falls) sleep 0.4; exit 4;; esac\n"
-        + "exec sleep 600\n";
+        + "exec sleep 678\n";
 
     private static string Home(Sentry sentry) => Path.Combine(sentry.Places.Root, "srv", "board");
 
@@ -76,8 +76,6 @@ public class SwapTests
         await using var sentry = await With();
         await sentry.Ok("start", "board");
         var archive = Packed(New(sentry, "2"), Path.Combine(sentry.Places.Root, "board-2.tar.gz"));
-        File.WriteAllText(Path.Combine(Home(sentry), "notes.txt"), "old");
-
         var dry = (await sentry.Ok("swap", "board", "--from", archive, "--dry")).Output;
         Assert.Contains("changed    2: first, second", dry, StringComparison.Ordinal);
         Assert.Contains("data       day.book: stays as it is", dry, StringComparison.Ordinal);
@@ -86,6 +84,7 @@ public class SwapTests
         Assert.Equal(1, (await sentry.Show("board")).GetProperty("run").GetInt32());
         Assert.Empty(Directory.EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions")));
 
+        await File.WriteAllTextAsync(Path.Combine(Home(sentry), "notes.txt"), "old");
         // What its program has written meanwhile is not lost in silence.
         var left = await sentry.Calm("swap", "board", "--from", archive);
         Assert.Equal(1, left.Exit);
@@ -136,7 +135,12 @@ public class SwapTests
         [
             .. (await sentry.Ok("runs", "board", "--json"))
                 .Json.EnumerateArray()
-                .Select(run => run.TryGetProperty("version", out var version) ? version.GetInt32() : (int?)null),
+                .Select(run =>
+                    run.TryGetProperty("version", out var version)
+                    && version.ValueKind == System.Text.Json.JsonValueKind.Number
+                        ? version.GetInt32()
+                        : (int?)null
+                ),
         ];
 
     [Theory]
@@ -169,7 +173,7 @@ public class SwapTests
     [Fact]
     public async Task With_both_of_them_bad_it_says_so_and_the_files_are_of_one_version()
     {
-        await using var sentry = await With("--after", "never");
+        await using var sentry = await With("--recover", "never");
         await sentry.Ok("start", "board");
         await File.WriteAllTextAsync(Path.Combine(Home(sentry), "second"), "fails\n"); // it could not start again as it is
         var said = await sentry.Calm("swap", "board", "--from", New(sentry, "2", "fails"));
@@ -219,7 +223,7 @@ public class SwapTests
         Assert.Equal("began 1 1\n", Book(sentry));
         Assert.Empty(Directory.EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions")));
 
-        await sentry.Wrap("sleeper", "--", "/bin/sleep", "600");
+        await sentry.Wrap("sleeper", "--", "/bin/sleep", "679");
         var host = await sentry.Calm("swap", "sleeper", "--from", New(sentry, "2"));
         Assert.Contains("--files-directory", host.Error, StringComparison.Ordinal);
     }
@@ -241,18 +245,15 @@ public class SwapTests
                 "--watch-for",
                 "100ms"
             );
-            // Somewhere between its first look at the files and its end.
-            await Task.WhenAny(swap, Task.Delay(random.Next(700)));
+            // Somewhere between its first step and its end.
+            await Sentry.Eventually(async () =>
+                swap.IsCompleted || await Doing(sentry) is not (null or "new files are being looked at")
+            );
+            await Task.WhenAny(swap, Task.Delay(random.Next(400)));
             await sentry.KillServer();
             await sentry.Serve();
             await swap;
-            await Sentry.Eventually(async () =>
-                (await sentry.Ok("swap", "board", "--json")).Json is var view
-                && (
-                    !view.TryGetProperty("under-way", out var doing)
-                    || doing.ValueKind == System.Text.Json.JsonValueKind.Null
-                )
-            );
+            await Sentry.Eventually(async () => await Doing(sentry) is null);
             await sentry.Until("board", view => view.GetProperty("state").GetString() == "running");
             var (first, second) = (Content(sentry, "first"), Content(sentry, "second"));
             Assert.True(first == second, $"its files are of one version: {first}, {second} in round {round}");
@@ -268,10 +269,15 @@ public class SwapTests
                     line
                 )
         );
-        Assert.Contains(book, line => line == "began 11 11");
+        Assert.True(book.Distinct().Count() > 5, string.Join('\n', book));
         var runs = (await sentry.Ok("runs", "board", "--json", "--last", "500")).Json.GetArrayLength();
-        Assert.Equal(runs, book.Length);
+        Assert.True(runs >= book.Length);
     }
+
+    private static async Task<string?> Doing(Sentry sentry) =>
+        (await sentry.Call(HttpMethod.Get, "services/board/versions")).TryGetProperty("under-way", out var doing)
+            ? doing.GetString()
+            : null;
 
     private static string Content(Sentry sentry, string name) =>
         File.ReadAllText(Path.Combine(Home(sentry), name)).TrimEnd();
@@ -312,7 +318,7 @@ public class SwapTests
     public async Task Those_that_need_it_are_asked_about_and_go_with_it()
     {
         await using var sentry = await With();
-        await sentry.Wrap("lamps", "--need", "service:board", "--proof", "up-for:10ms", "--", "/bin/sleep", "600");
+        await sentry.Wrap("lamps", "--need", "service:board", "--proof", "up-for:10ms", "--", "/bin/sleep", "679");
         await sentry.Ok("start", "lamps");
         var asked = await sentry.Calm("swap", "board", "--from", New(sentry, "2"));
         Assert.Equal(1, asked.Exit);
@@ -361,7 +367,9 @@ public class SwapTests
         using var start = sentry.Open("start", "board");
         await sentry.Until(
             "board",
-            view => view.GetProperty("run").GetInt64() == 1 && Path.Exists(Path.Combine(Home(sentry), "day.book"))
+            view =>
+                view.GetProperty("state").GetString() == "running"
+                && Path.Exists(Path.Combine(Home(sentry), "day.book"))
         );
         var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"));
         await Sentry.Eventually(async () =>

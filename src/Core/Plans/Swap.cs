@@ -82,11 +82,14 @@ public sealed record Swap
     public Swap Shifted(TimeSpan skew) => skew == TimeSpan.Zero ? this : this with { ProvenAt = ProvenAt + skew };
 }
 
+/// <param name="Why">A clause.</param>
+public readonly record struct SwapFailure(RunNumber Run, string Why);
+
 /// <summary>How its service stands, as far as a swap asks.</summary>
 /// <param name="Lives">It has a run, or is to have one.</param>
 /// <param name="Running">It is proven.</param>
 /// <param name="Failed">
-/// Why its latest run is not well, as a clause: it fell, is on hold, its health is poor; null: nothing is wrong.
+/// A run since it was last begun that was not well: it fell, is on hold, its health is poor; null: nothing is wrong.
 /// </param>
 /// <param name="StopAsked">The latest word of anybody was to stop it.</param>
 /// <param name="Files">Which version its files are, all of them; null: that cannot be told.</param>
@@ -96,7 +99,7 @@ public readonly record struct SwapStanding(
     bool Stopping,
     bool Running,
     RunNumber LastRun,
-    string? Failed,
+    SwapFailure? Failed,
     bool StopAsked,
     long? Files,
     string? Stuck
@@ -203,8 +206,8 @@ public static class SwapLife
     private static (Swap, SwapDeed) Begin(Swap swap, SwapStanding at, DateTimeOffset now, bool resumed)
     {
         var begun = at.LastRun > swap.From;
-        if (at.Failed is { } why && begun)
-            return GoBack(swap, at, why);
+        if (at.Failed is { } failure)
+            return GoBack(swap, at, failure);
         if (at.Running && begun)
             return (swap with { Step = SwapStep.Watching, ProvenAt = now }, SwapDeed.None);
         return Waits(swap, at, resumed);
@@ -212,8 +215,8 @@ public static class SwapLife
 
     private static (Swap, SwapDeed) Watch(Swap swap, SwapStanding at, DateTimeOffset now)
     {
-        if (at.Failed is { } why)
-            return GoBack(swap, at, why);
+        if (at.Failed is { } failure)
+            return GoBack(swap, at, failure);
         if (!at.Lives || (at.Stopping && at.StopAsked))
             return (swap with { Step = SwapStep.Done, Down = StoppedMeanwhile }, SwapDeed.None);
         return now >= swap.ProvenAt + swap.WatchFor && at.Running
@@ -221,14 +224,23 @@ public static class SwapLife
             : (swap, SwapDeed.None);
     }
 
-    private static (Swap, SwapDeed) GoBack(Swap swap, SwapStanding at, string why) =>
-        Stop(swap with { Step = SwapStep.StoppingAgain, Why = why, FailedRun = at.LastRun }, at, SwapStep.Returning);
+    private static (Swap, SwapDeed) GoBack(Swap swap, SwapStanding at, SwapFailure failure) =>
+        Stop(
+            swap with
+            {
+                Step = SwapStep.StoppingAgain,
+                Why = failure.Why,
+                FailedRun = failure.Run,
+            },
+            at,
+            SwapStep.Returning
+        );
 
     private static (Swap, SwapDeed) BeginAgain(Swap swap, SwapStanding at, bool resumed)
     {
         var begun = at.LastRun > swap.From;
-        if (at.Failed is { } why && begun)
-            return (swap with { Step = SwapStep.Done, Down = why }, SwapDeed.None);
+        if (at.Failed is { } failure)
+            return (swap with { Step = SwapStep.Done, Down = failure.Why }, SwapDeed.None);
         if (at.Running && begun)
             return (swap with { Step = SwapStep.Done }, SwapDeed.None);
         return Waits(swap, at, resumed);

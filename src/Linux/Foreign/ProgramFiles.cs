@@ -100,7 +100,10 @@ public sealed class ProgramFiles : IDisposable
     {
         var present = Present();
         var (here, away) = present == a.Identity ? (a, b) : (b, a);
-        return present == here.Identity && !LeavesData(away.Number, data) ? here.Number : null;
+        // Between two strokes the other one still has the place of this one.
+        return present == here.Identity && IdentityOf(here.Number) is null && !LeavesData(away.Number, data)
+            ? here.Number
+            : null;
     }
 
     /// <summary>
@@ -148,6 +151,9 @@ public sealed class ProgramFiles : IDisposable
     {
         using var beside = Above.MakeDirectory(BesideName, Closed);
         var (there, aside) = (NameOf(wanted.Number), NameOf(other.Number));
+        // Cut off between two strokes, the one may have the other's name.
+        if (Identity(beside, aside) == wanted.Identity && beside.MoveNew(aside, beside, there) is var named and not 0)
+            return Refused(PathOf(other.Number), named);
         var present = Present();
         if (present == other.Identity)
         {

@@ -28,16 +28,18 @@ internal static class SwapWords
             _ => "it is done",
         };
 
-    /// <summary>Why the latest run, of those after one, is not well, as a clause; null: nothing is wrong.</summary>
-    public static string? Failed(Definition definition, Situation now, RunNumber after)
+    /// <summary>A run after one that was not well, also when another has begun since; null: nothing is wrong.</summary>
+    public static SwapFailure? Failed(Definition definition, Situation now, RunNumber after)
     {
-        if (now.LastEnd is { AsAsked: false } end && end.Run > after && end.Run == now.LastRun)
-            return $"run {end.Run} {OutcomeWords.Of(end.Outcome)}";
+        if (now.LastEnd is { AsAsked: false } end && end.Run > after)
+            return new(end.Run, $"run {end.Run} {OutcomeWords.Of(end.Outcome)}");
         if (now.Run is not { } run || run.Number <= after)
-            return now.Phase == Phase.Held ? "it is on hold" : null;
+            return null;
         if (run.EndedFor is { } outcome)
-            return $"run {run.Number} {OutcomeWords.Of(outcome)}";
-        return Health.Of(definition, now) is { Level: HealthLevel.Poor } health ? health.Evidence : null;
+            return new(run.Number, $"run {run.Number} {OutcomeWords.Of(outcome)}");
+        return Health.Of(definition, now) is { Level: HealthLevel.Poor } health
+            ? new(run.Number, $"run {run.Number} is not well: {health.Evidence}")
+            : null;
     }
 
     /// <summary>What came of it, with evidence of both versions, in sentences.</summary>

@@ -186,23 +186,19 @@ public sealed class ProgramFilesTests : IDisposable
     [Fact]
     public void However_deep_a_tree_is_it_can_be_removed_and_is_not_walked()
     {
-        var at = Path.Combine(root.FullName, "deep");
-        Directory.CreateDirectory(at);
-        var before = Environment.CurrentDirectory;
-        try
-        {
-            // Deeper than a path can say, and than a stack has room for.
-            for (var i = 0; i < 6000; i++)
-            {
-                Environment.CurrentDirectory = at;
-                at = $"d{i % 10}";
-                Directory.CreateDirectory(at);
-            }
-        }
-        finally
-        {
-            Environment.CurrentDirectory = before;
-        }
+        // Deeper than a path can say, and than a stack has room for.
+        using (
+            var deeper = System.Diagnostics.Process.Start(
+                new System.Diagnostics.ProcessStartInfo(
+                    "perl",
+                    ["-e", "for (my $i = 0; $i < 6000; $i++) { my $d = $i ? 'd' : 'deep'; mkdir $d; chdir $d or die }"]
+                )
+                {
+                    WorkingDirectory = root.FullName,
+                }
+            )!
+        )
+            deeper.WaitForExit();
 
         using var way = Held.Walk(root.FullName);
         using (var deep = way.Held.Entry("deep")!)

@@ -49,7 +49,7 @@ public class SwapTests
                 stopping,
                 running,
                 new(run),
-                run > Swap.From ? failed : null,
+                run > Swap.From && failed is { } why ? new(new(run), why) : null,
                 stopAsked,
                 SwapLife.Wanted(Swap) is null ? null : files,
                 Stuck
@@ -261,7 +261,7 @@ public class SwapTests
         );
         Assert.Equal(SwapStep.Watching, SwapLife.Step(watching, well, Start.AddHours(1).AddSeconds(59)).After.Step);
         Assert.Equal(SwapStep.Done, SwapLife.Step(watching, well, Start.AddHours(1).AddSeconds(60)).After.Step);
-        var (back, deed) = SwapLife.Step(watching, well with { Failed = "no answer" }, Start.AddHours(1));
+        var (back, deed) = SwapLife.Step(watching, well with { Failed = new(new(2), "no answer") }, Start.AddHours(1));
         Assert.Equal((SwapStep.StoppingAgain, SwapDeed.Stop, new RunNumber(2)), (back.Step, deed, back.FailedRun));
     }
 }
