@@ -98,7 +98,7 @@ trap 'leave 0' INT TERM
 wrap_all() {
   local wraps=()
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/ticket-spooler.yaml"
-  calm wrap "Departure board" --at boot --account "$(account_of board)" --label screens --memory "192 MiB" --reload HUP \
+  calm wrap "Departure board" --at boot --account "$(account_of board)" --label screens --memory "192 MiB" --reload HUP --data timetable.csv \
     --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
     --log-file "access=$root/var/lib/calm-sentry/state/departure-board/access.log" --reopen USR2 \
     --need service:fare-ledger --need "path:$srv/departure-board/timetable.csv,within=10s,follows=hold" \
@@ -202,6 +202,9 @@ Try in another terminal:
   calm ahead --moments 'cron 0 6 13 * 5' --zone Europe/Oslo   # the moments of a rhythm, before it is saved
   calm quiet ticket-spooler --for 30min --reason "new paper"; calm list; calm quiet ticket-spooler --end
   calm stop tide-reader --this-run; calm stop tide-reader   # the run under way alone; its rhythm, too
+  mkdir $root/new && sed 's|: departures<|: departures today<|' $srv/departure-board/board.js >$root/new/board.js
+  calm swap departure-board --from $root/new --dry; calm swap departure-board --from $root/new --watch-for 10s   # new files
+  calm swap departure-board; calm swap departure-board --back                        # its versions, and the one before again
   calm logbook --since 10min --kind fell --kind held   # also --find, --by, --follow, --csv
   calm logbook ticket-spooler --kind noted        # entries that the program made itself
   calm logbook --prove                            # is it as it was written?

@@ -56,6 +56,12 @@ collected() { for _ in {1..100}; do grep -q "$1" "$root/collector.log" && return
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
 waited_for_ledger() { calm drill --last | sed -n '/^Started/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
 mended_and_released() { calm adjust tide-alarm --code 3=again -- /bin/sleep 600 && calm release tide-alarm && is tide-alarm state running; }
+# Another version of the departure board, packed: its number, and what sed makes of the script.
+new_board() {
+  mkdir -p "$root/new/board-$1"
+  sed "$2" "$srv/departure-board/board.js" >"$root/new/board-$1/board.js"
+  tar czf "$root/board-$1.tar.gz" -C "$root/new" "board-$1"
+}
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
 play() {
@@ -149,6 +155,24 @@ play() {
   came_true "why says so, from the record" ends_with_code 0 "Health poor: http://127.0.0.1:$port/ does not answer" calm why departure-board
   came_true "and its page is served" page_has "Lundholm"
   calm why departure-board
+
+  step "New program files: looked at first, and the old ones back when they do not do"
+  new_board 2 's|: departures</h1>|: departures, all times local</h1>|'
+  new_board 3 's|^const port = .*|throw new Error("no berth plan for today");|'
+  new_board 4 's|^let visitors|let let visitors|'
+  came_true "what would change is shown, and nothing is done" ends_with_code 0 "changed    1: board.js" calm swap departure-board --from "$root/board-2.tar.gz" --dry
+  came_true "the new files are put in, and stay" ends_with_code 0 "Departure board has version 2 of its files." calm swap departure-board --from "$root/board-2.tar.gz" --watch-for 2s
+  came_true "its page is the new one" page_has "all times local"
+  came_true "with the timetable as it was" page_has "04:44"
+  came_true "what would not run is refused before anything is stopped" ends_with_code 1 "Nothing was changed" calm swap departure-board --from "$root/board-4.tar.gz"
+  calm swap departure-board --from "$root/board-3.tar.gz" >"$root/swap.said" 2>&1
+  cat "$root/swap.said"
+  came_true "what fails when it runs gives way to the files of before" grep -q "Departure board keeps its files of before" "$root/swap.said"
+  came_true "with what it printed last" grep -q "no berth plan for today" "$root/swap.said"
+  came_true "and its page is served all the while that it stands" page_has "all times local"
+  came_true "an earlier version can come back" ends_with_code 0 "Departure board has version 1 of its files." calm swap departure-board --back --watch-for 0s
+  calm runs departure-board
+  calm swap departure-board
 
   step "A program that always fails: put on hold, released by a person"
   calm wrap tide-alarm --account "$(account_of gate)" --pause 50ms --hold-ends 3 -- /bin/sh -c 'echo "no tide gauge at $0"; exit 3' >/dev/null

@@ -52,7 +52,7 @@ public class SwapTests
                 "--data",
                 "day.book",
                 "--pause",
-                "10ms",
+                "5s",
                 .. flags,
                 "--",
                 Path.Combine(Home(sentry), "board.sh"),

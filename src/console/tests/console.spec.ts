@@ -1,5 +1,7 @@
+import { mkdirSync, writeFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
+import { join } from "node:path";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Page } from "@playwright/test";
 import { type Sentry, test } from "./sentry";
@@ -318,6 +320,49 @@ test("a secret goes in on the service's page and is never shown again", async ({
   await page.getByRole("button", { name: "Start", exact: true }).click();
   await expect(page.getByLabel("Output")).toContainText("key: ****");
   expect(await page.content()).not.toContain("herring-4711");
+  expect(complaints).toEqual([]);
+});
+
+test("new program files are looked at, put in, found wanting, and the version before comes back", async ({
+  page,
+  sentry,
+}) => {
+  const put = (at: string, text: string) => {
+    mkdirSync(join(sentry.root, at, "board"), { recursive: true, mode: 0o755 });
+    writeFileSync(join(sentry.root, at, "board", "board.sh"), `#!/bin/sh\n${text}\n`, { mode: 0o755 });
+    return join(sentry.root, at, "board");
+  };
+  const home = put("home", "echo board one; exec sleep 600");
+  sentry.calm(
+    ...["wrap", "Board", "--account", sentry.account, "--proof", "up-for:100ms", "--swap-watch", "0s", "--start"],
+    ...["--", join(home, "board.sh")],
+  );
+  const complaints = await enter(page, sentry);
+  await page.getByText("Board", { exact: true }).first().click();
+  const files = page.getByLabel(/New files for/);
+  await files.fill("/nowhere");
+  await page.getByRole("button", { name: "Look at them" }).click();
+  await expect(page.getByRole("alert")).toContainText("/nowhere");
+
+  await files.fill(put("two", "echo board two; exec sleep 600"));
+  await page.getByRole("button", { name: "Look at them" }).click();
+  const plan = page.getByLabel("What new files would change");
+  await expect(plan).toContainText("board.sh");
+  await expect(plan).toContainText("Run 1 is stopped");
+  await plan.getByRole("button", { name: "Put them in" }).click();
+  await expect(page.getByText("Board has version 2 of its files.")).toBeVisible();
+  await expect(page.getByLabel("Output")).toContainText("board two");
+
+  await files.fill(put("three", "echo no timetable; exit 3"));
+  await page.getByRole("button", { name: "Look at them" }).click();
+  await page.getByRole("button", { name: "Put them in" }).click();
+  const said = page.getByText("Board keeps its files of before");
+  await expect(said).toContainText("run 3 exited with code 3");
+  await expect(said).toContainText("no timetable");
+
+  await page.getByRole("row", { name: /^1 / }).getByRole("button", { name: "Bring it back…" }).click();
+  await plan.getByRole("button", { name: "Put them in" }).click();
+  await expect(page.getByText("Board has version 1 of its files.")).toBeVisible();
   expect(complaints).toEqual([]);
 });
 

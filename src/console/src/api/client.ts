@@ -25,6 +25,9 @@ export type RehearsalEvent = {
   id?: string | null;
   report?: RehearsalReport | null;
 };
+export type SwapEvent = components["schemas"]["SwapEvent"];
+export type SwapPlan = components["schemas"]["SwapPlan"];
+export type VersionsView = components["schemas"]["VersionsView"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<paths>({ fetch: call });

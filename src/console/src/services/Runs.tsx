@@ -31,11 +31,20 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
         <table className="plain runs">
           <thead>
             <tr>
-              {["Run", "Started", "By", "Lasted", "Ended by", "Peak memory", "CPU", "Output", "How it ended"].map(
-                (head) => (
-                  <th key={head}>{head}</th>
-                ),
-              )}
+              {[
+                "Run",
+                "Files",
+                "Started",
+                "By",
+                "Lasted",
+                "Ended by",
+                "Peak memory",
+                "CPU",
+                "Output",
+                "How it ended",
+              ].map((head) => (
+                <th key={head}>{head}</th>
+              ))}
             </tr>
           </thead>
           <tbody>
@@ -52,6 +61,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
                       {open === run.run ? "−" : "+"} {run.run}
                     </button>
                   </td>
+                  <td className="number">{run.version ?? "–"}</td>
                   <td className="number">{at(run.began)}</td>
                   <td>{run["begun-by"] ?? run.cause}</td>
                   <td>
@@ -78,7 +88,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
                 </tr>
                 {open === run.run && (
                   <tr>
-                    <td colSpan={9}>
+                    <td colSpan={10}>
                       <Kept run={run} />
                     </td>
                   </tr>

@@ -7,6 +7,7 @@ import { onLogged, useService, useServices } from "../live/live";
 import { LogTable } from "../logbook/LogbookPage";
 import { Actions } from "./Actions";
 import { Check } from "./Check";
+import { Files } from "./Files";
 import { InForce } from "./InForce";
 import { Output } from "./Output";
 import { Availability, Runs } from "./Runs";
@@ -178,6 +179,8 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
           <Check name={name} account={service.account} />
         </div>
       </div>
+      <h2>Program files</h2>
+      <Files service={service} />
       <h2>How much it ran</h2>
       {detail.data && <Availability detail={detail.data} />}
       <h2>Latest runs</h2>

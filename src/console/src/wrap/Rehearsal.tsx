@@ -1,6 +1,7 @@
 import { Button, TextInput } from "@mantine/core";
 import { useEffect, useRef, useState } from "react";
 import type { Problem, RehearsalEvent, RehearsalReport } from "../api/client";
+import { jsonLines } from "../api/lines";
 import { call } from "../api/page";
 import type { Definition } from "./draft";
 
@@ -41,7 +42,7 @@ export function Rehearsal({
         setProblem([said.detail, said.next].filter(Boolean).join(" "));
         return;
       }
-      for await (const event of events(response.body)) {
+      for await (const event of jsonLines<RehearsalEvent>(response.body)) {
         if (event.id) setId(event.id);
         if (event.report) setReport(event.report);
         else
@@ -141,16 +142,4 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
       )}
     </div>
   );
-}
-
-async function* events(body: ReadableStream<Uint8Array>): AsyncGenerator<RehearsalEvent> {
-  const reader = body.pipeThrough(new TextDecoderStream() as never).getReader() as ReadableStreamDefaultReader<string>;
-  let open = "";
-  for (;;) {
-    const { done, value } = await reader.read();
-    if (done) return;
-    const parts = (open + value).split("\n");
-    open = parts.pop() ?? "";
-    for (const part of parts) yield JSON.parse(part);
-  }
 }
