@@ -5,7 +5,7 @@ namespace CalmSentry.Tests.Campaign;
 internal sealed record Fault(string Name, int Weight, Func<Machine, Random, Task> Do);
 
 /// <summary>A command that was given.</summary>
-/// <param name="What">start, stop, restart, or the title it was given.</param>
+/// <param name="What">start, stop, restart, swap, or the title it was given.</param>
 internal sealed record Asked(string Service, string What)
 {
     /// <summary>What came of it; null while it is under way.</summary>
@@ -107,6 +107,7 @@ internal sealed partial class Faults
             new("stop one", 8, (machine, random) => Ask(machine, "stop", random)),
             new("restart one", 6, (machine, random) => Ask(machine, "restart", random)),
             new("adjust one", 4, Adjust),
+            new("give one new files", 3, Swap),
         ];
 
     /// <summary>Lets go on whatever was stopped, and waits for what was asked.</summary>
@@ -209,6 +210,23 @@ internal sealed partial class Faults
         var service = Fleet.All[random.Next(Fleet.All.Count)].Name;
         var title = $"{service} {random.Next(1000)}";
         return Ask(machine, service, title, ["adjust", service, "--title", title]);
+    }
+
+    private Task Swap(Machine machine, Random random)
+    {
+        var members = Fleet.All.Where(member => member.Swaps).ToList();
+        var (member, number) = (members[random.Next(members.Count)], random.Next());
+        var files = Machine.Files(
+            Path.Combine(machine.Places.Root, "new", $"{member.Name}-{number}"),
+            number,
+            bad: random.Next(4) == 0
+        );
+        return Ask(
+            machine,
+            member.Name,
+            "swap",
+            ["swap", member.Name, "--from", files, "--alone", "--watch-for", "200ms"]
+        );
     }
 
     private Task Ask(Machine machine, string service, string what, string[] command)

@@ -5,6 +5,9 @@ namespace CalmSentry.Tests.Campaign;
 /// <param name="More">Further lines of its definition.</param>
 internal sealed record Member(string Name, string Temper, bool Counts, string More)
 {
+    /// <summary>It has files of its own, and gets new ones now and then.</summary>
+    public bool Swaps { get; init; }
+
     public string Definition(string account, string script, string witness) =>
         $$"""
             name: {{Name}}
@@ -27,9 +30,9 @@ internal static class Fleet
 
     public static IReadOnlyList<Member> All { get; } =
     [
-        new("quay-lamps", "still", false, UpFor),
+        new("quay-lamps", "still", false, UpFor) { Swaps = true },
         new("tide-gauge", "counts", true, UpFor),
-        new("gate-counter", "falls", true, UpFor),
+        new("gate-counter", "falls", true, UpFor) { Swaps = true },
         new("berth-relay", "dies", true, UpFor),
         new("fog-horn", "stubborn", true, UpFor),
         new("fare-ledger", "slow", false, UpFor),
@@ -43,7 +46,7 @@ internal static class Fleet
         new("pilot-desk", "counts", true, "begin: { needs: [{ service: departure-board }], proof: { up-for: 50 ms } }"),
         new("crane-log", "falls", true, UpFor),
         new("lock-keeper", "slow", false, UpFor),
-        new("ferry-feed", "counts", true, UpFor),
+        new("ferry-feed", "counts", true, UpFor) { Swaps = true },
         new("night-watch", "tree", true, UpFor),
         new("weather-feed", "falls", true, "begin: { needs: [{ service: tide-gauge }], proof: { up-for: 50 ms } }"),
         new("customs-desk", "still", false, UpFor),

@@ -31,6 +31,7 @@ internal sealed class Invariants(Machine machine)
             await Logbook(broken).ConfigureAwait(false);
             Output(broken);
             Leftovers(views, broken);
+            Versions(broken);
         }
 
         // One that finds another at work leaves, which takes it a moment.
@@ -76,6 +77,8 @@ internal sealed class Invariants(Machine machine)
                         .Where(view => !AtRest(view, marked))
                         .Select(view => $"{Name(view)} is {State(view)}: {view.GetProperty("why").GetString()}")
                 );
+                if (moving.Length == 0)
+                    moving = await Swapping().ConfigureAwait(false);
                 if (
                     moving.Length == 0
                     && machine.Processes("calm-keeper", "guard-second").Any()
@@ -89,6 +92,36 @@ internal sealed class Invariants(Machine machine)
 
         broken.Add($"not at rest within {RestLimit.TotalSeconds:0} s: {moving}");
         return null;
+    }
+
+    /// <summary>New files that are still on their way.</summary>
+    private async Task<string> Swapping()
+    {
+        var moving = new List<string>();
+        foreach (var member in Fleet.All.Where(member => member.Swaps))
+            if (
+                await machine.Calm("swap", member.Name, "--json").ConfigureAwait(false) is not { Exit: 0 } said
+                || !said.Output.Contains("\"under-way\": null", StringComparison.Ordinal)
+            )
+                moving.Add($"new files of {member.Name} are under way");
+        return string.Join("; ", moving);
+    }
+
+    /// <summary>Files are all of one version, and never was anything launched from others.</summary>
+    private void Versions(List<string> broken)
+    {
+        var mixed = Path.Combine(machine.Witness, "mixed");
+        if (File.Exists(mixed))
+            broken.AddRange(File.ReadAllLines(mixed).Select(line => $"launched from a mixture: {line}"));
+        foreach (var home in Fleet.All.Where(member => member.Swaps).Select(machine.HomeOf))
+        {
+            var (first, second) = (
+                File.ReadAllText(Path.Combine(home, "first")),
+                File.ReadAllText(Path.Combine(home, "second"))
+            );
+            if (first != second)
+                broken.Add($"{home} is a mixture of {first} and {second}");
+        }
     }
 
     /// <summary>Stopped, with nothing of it left; or running, with the process that the sentry names.</summary>

@@ -79,11 +79,27 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         foreach (var member in Fleet.All)
         {
             var file = Path.Combine(Places.Root, member.Name + ".yaml");
-            await File.WriteAllTextAsync(file, member.Definition(Account, script, Witness)).ConfigureAwait(false);
+            var own = member.Swaps ? Path.Combine(Files(HomeOf(member), 0, bad: false), "tempers.pl") : script;
+            await File.WriteAllTextAsync(file, member.Definition(Account, own, Witness)).ConfigureAwait(false);
             Must(await Calm("wrap", "--from", file).ConfigureAwait(false));
         }
 
         Must(await Calm("start", "--all").ConfigureAwait(false));
+    }
+
+    /// <summary>Where the files of one lie that gets new ones.</summary>
+    public string HomeOf(Member member) => Path.Combine(Places.Root, "srv", member.Name);
+
+    /// <summary>Files for one: the program, and two beside it that must be of one version.</summary>
+    public static string Files(string directory, int number, bool bad)
+    {
+        Directory.CreateDirectory(directory);
+        var script = Path.Combine(directory, "tempers.pl");
+        File.Copy(Path.Combine(AppContext.BaseDirectory, "tempers.pl"), script);
+        File.SetUnixFileMode(script, (UnixFileMode)0b111_101_101);
+        foreach (var name in (string[])["first", "second"])
+            File.WriteAllText(Path.Combine(directory, name), $"{number}{(bad ? " bad" : "")}");
+        return directory;
     }
 
     /// <summary>Puts the programs in as an upgrade does: beside the old ones, and then in their place.</summary>

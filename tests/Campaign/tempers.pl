@@ -18,6 +18,17 @@ unless (flock $lock, LOCK_EX | LOCK_NB) {
 }
 srand($$ ^ time);
 
+# Beside a program that gets new files lie two that must be of one version; of a bad one it falls at once.
+(my $home = $0) =~ s|/[^/]*$||;
+if (-e "$home/first") {
+    my @of = map { open my $file, '<', "$home/$_" or die "$_: $!"; <$file> } qw(first second);
+    if ($of[0] ne $of[1]) {
+        open my $mixed, '>>', "$witness/mixed" or die;
+        print $mixed "$name run $run: $of[0] and $of[1]\n";
+    }
+    exit 7 if $of[0] =~ /bad/;
+}
+
 sub child { fork // exit 9 }    # where no process can be made, it falls
 
 sub count {    # numbered lines, by which a lost one is seen

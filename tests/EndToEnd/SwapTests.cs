@@ -315,6 +315,21 @@ public class SwapTests
     }
 
     [Fact]
+    public async Task What_somebody_stops_while_it_is_stopped_for_its_files_stays_down()
+    {
+        await using var sentry = await With("--wind-down", "USR1 2s");
+        await sentry.Ok("start", "board");
+        var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"));
+        await sentry.Until("board", view => view.GetProperty("state").GetString() == "stopping");
+        await sentry.Ok("stop", "board");
+        Assert.Equal(0, (await swap).Exit);
+        Assert.Equal("2", Content(sentry, "first"));
+        Assert.Equal("stopped", (await sentry.Show("board")).GetProperty("state").GetString());
+        Assert.Equal("began 1 1\n", Book(sentry));
+        Assert.Contains("root, for new files", (await sentry.Ok("logbook", "board")).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task Those_that_need_it_are_asked_about_and_go_with_it()
     {
         await using var sentry = await With();

@@ -216,6 +216,19 @@ public static class RhythmKeys
                     Default = "whatever its memory is",
                     Example = "400 MiB",
                 },
+                UnionOf<Planned>.Attribute(
+                    "ceiling-within",
+                    Forms.LengthFrom(TimeSpan.FromMinutes(1)),
+                    planned => (planned as PlannedRestart)?.CeilingWithin,
+                    (planned, within) => ((PlannedRestart)planned) with { CeilingWithin = within },
+                    "It is needless unless its memory grows so that it reaches resources.memory within this; how many restarts that "
+                        + "spared is counted. With memory-above one of the two suffices."
+                ) with
+                {
+                    Only = ["restart"],
+                    Default = "however its memory grows",
+                    Example = "26 h",
+                },
             ]
         );
 
@@ -236,6 +249,12 @@ public static class RhythmKeys
                     $"rhythm[{i}]",
                     periodic ? "a restart of a job" : "a run of a program that is no job",
                     periodic ? "runs alone, with kind: periodic" : "restarts alone; runs need kind: periodic"
+                );
+            if (definition.Rhythm[i] is PlannedRestart { CeilingWithin: not null } && definition.Resources.Memory is null)
+                map.Contradicts(
+                    $"rhythm[{i}].ceiling-within",
+                    "a limit that its memory may reach, with no limit set",
+                    "with resources.memory, such as 512 MiB"
                 );
             if (definition.Rhythm[i] is { When: Every every, Spread: { } spread } && spread > every.Length)
                 map.Contradicts(

@@ -119,6 +119,15 @@ public sealed record PlannedRestart(Rhythm When) : Planned(When)
     /// <summary>It is needless as long as the program's memory is not above this, in bytes; null: whatever it is.</summary>
     public long? MemoryAbove { get; init; }
 
+    /// <summary>
+    /// It is needless unless the program's memory, as it grows, reaches its limit within this; null: however it grows. With
+    /// <see cref="MemoryAbove"/> one of the two suffices.
+    /// </summary>
+    public TimeSpan? CeilingWithin { get; init; }
+
+    /// <summary>What it is weighed by before it is done.</summary>
+    public bool IsWeighed => Busy is not null || MemoryAbove is not null || CeilingWithin is not null;
+
     public const string BusySaid = "said";
 
     protected override string Word => "restart";

@@ -36,7 +36,9 @@ public sealed record QuietAsked(Principal By, DateTimeOffset Until, bool NoResta
 /// <summary>It was looked whether a restart that is due can be done.</summary>
 /// <param name="Busy">What the program is busy with, as a clause; null: nothing.</param>
 /// <param name="Memory">What is its own, in bytes; null: that is not known.</param>
-public sealed record RestartWeighed(DateTimeOffset Moment, string? Busy, long? Memory) : Happening;
+/// <param name="Ceiling">When its memory reaches its limit, as it grows; null: it does not grow steadily, or was not asked for.</param>
+public sealed record RestartWeighed(DateTimeOffset Moment, string? Busy, long? Memory, TimeSpan? Ceiling = null)
+    : Happening;
 
 public sealed record RestartAsked(Principal By) : Happening;
 

@@ -15,6 +15,9 @@ public enum PrincipalKind
 
     /// <summary>A moment of its rhythm.</summary>
     Rhythm,
+
+    /// <summary>The new program files that somebody puts in.</summary>
+    Swap,
 }
 
 /// <summary>
@@ -34,6 +37,7 @@ public readonly record struct Principal(string Name, PrincipalKind Kind = Princi
             PrincipalKind.Dependent => $"{Name}, which needs it",
             PrincipalKind.Drill => "the drill",
             PrincipalKind.Rhythm => "its rhythm",
+            PrincipalKind.Swap => $"{Name}, for new files",
             _ => Name,
         };
 }

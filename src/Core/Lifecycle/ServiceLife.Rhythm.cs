@@ -324,7 +324,7 @@ public static partial class ServiceLife
             {
                 Rhythm = After.Rhythm! with { Restart = new(planned.Of, moment, now + planned.PutOff) },
             };
-            if (planned is { Busy: null, MemoryAbove: null })
+            if (!planned.IsWeighed)
                 GoAheadWithRestart(overdue: false);
             else
                 Deeds.Add(new WeighRestart(moment));
@@ -335,15 +335,14 @@ public static partial class ServiceLife
             if (After.Rhythm is not { Restart: { Goes: false } due } rhythm || due.Moment != weighed.Moment)
                 return;
             var planned = definition.Rhythm.OfType<PlannedRestart>().FirstOrDefault(one => one.Of == due.Of);
-            if (weighed.Memory <= planned?.MemoryAbove)
+            if (planned is not null && Needless(planned, weighed) is { } why)
             {
                 After = After with { Rhythm = rhythm with { Restart = null, Spared = rhythm.Spared + 1 } };
                 Say(
                     new(EntryCode.RestartSpared)
                     {
                         Moment = due.Moment,
-                        Seen =
-                            $"its memory is {Size.Write(weighed.Memory.Value)}, not above {Size.Write(planned.MemoryAbove.Value)}",
+                        Seen = why,
                         Count = rhythm.Spared + 1,
                     }
                 );
@@ -364,6 +363,31 @@ public static partial class ServiceLife
                     }
                 );
             }
+        }
+
+        /// <summary>None of the causes it was to be done for is there, as a clause; null: one is, or it needs none.</summary>
+        private static string? Needless(PlannedRestart planned, RestartWeighed weighed)
+        {
+            var not = new List<string>();
+            if (planned.MemoryAbove is { } above)
+            {
+                if (weighed.Memory is not { } memory || memory > above)
+                    return null;
+                not.Add($"its memory is {Size.Write(memory)}, not above {Size.Write(above)}");
+            }
+
+            if (planned.CeilingWithin is { } within)
+            {
+                if (weighed.Ceiling <= within)
+                    return null;
+                not.Add(
+                    weighed.Ceiling is { } left
+                        ? $"as its memory grows it reaches its limit in {Length.Of(left)}, not within {Duration.Write(within)}"
+                        : "its memory does not grow steadily"
+                );
+            }
+
+            return not.Count == 0 ? null : string.Join(", and ", not);
         }
 
         private void GoAheadWithRestart(bool overdue)

@@ -91,7 +91,7 @@ public readonly record struct SwapFailure(RunNumber Run, string Why);
 /// <param name="Failed">
 /// A run since it was last begun that was not well: it fell, is on hold, its health is poor; null: nothing is wrong.
 /// </param>
-/// <param name="StopAsked">The latest word of anybody was to stop it.</param>
+/// <param name="StopAsked">The latest word of a person was to stop it.</param>
 /// <param name="Files">Which version its files are, all of them; null: that cannot be told.</param>
 /// <param name="Stuck">Why they could not be exchanged, as a clause: they are as they were; null: they could, or it was not tried.</param>
 public readonly record struct SwapStanding(
@@ -149,16 +149,21 @@ public static class SwapLife
 
     private static (Swap, SwapDeed) Stop(Swap swap, SwapStanding at, SwapStep then)
     {
+        swap = Heard(swap, at);
         if (!at.Lives)
             return (swap with { Step = then }, SwapDeed.Exchange);
-        // Somebody, or a boot, has begun it meanwhile: then it is to be up in the end.
-        if (!swap.IsJob)
-            swap = swap with { WasUp = true };
         return (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop);
     }
 
+    /// <summary>What somebody, or a boot, has begun meanwhile is to be up in the end; what somebody has stopped is not.</summary>
+    private static Swap Heard(Swap swap, SwapStanding at) =>
+        at.StopAsked ? swap with { WasUp = false }
+        : at.Lives && !swap.IsJob ? swap with { WasUp = true }
+        : swap;
+
     private static (Swap, SwapDeed) Exchange(Swap swap, SwapStanding at, bool resumed)
     {
+        swap = Heard(swap, at);
         if (at.Stuck is { } why && at.Files == swap.Before.Number)
         {
             swap = swap with { Why = why };
@@ -186,6 +191,7 @@ public static class SwapLife
 
     private static (Swap, SwapDeed) Exchanged(Swap swap, SwapStanding at, long wanted, SwapStep then, bool resumed)
     {
+        swap = Heard(swap, at);
         if (at.Files == wanted)
         {
             // Files change under nobody: what lives with them was begun with them, by a boot between.
@@ -199,7 +205,7 @@ public static class SwapLife
 
         // Nothing is begun from files of which it is not known that they are all of one version.
         return at.Lives
-            ? (swap with { WasUp = !swap.IsJob }, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop)
+            ? (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop)
             : (swap, SwapDeed.Exchange);
     }
 
@@ -251,7 +257,7 @@ public static class SwapLife
         if (at.Lives)
             return (swap, SwapDeed.None);
         // The word that was to begin it may have been lost with the server; else somebody's stop came after it.
-        return resumed && at.LastRun == swap.From
+        return resumed && at.LastRun == swap.From && !at.StopAsked
             ? (swap, SwapDeed.Begin)
             : (swap with { Step = SwapStep.Done, Down = StoppedMeanwhile }, SwapDeed.None);
     }

@@ -27,8 +27,15 @@ internal static class RestartRoom
                 return;
             var said = actor.NextSaid;
             long? memory = planned.MemoryAbove is null ? null : actor.Vitals.Look(TimeSpan.Zero).Memory;
+            TimeSpan? ceiling = null;
+            if (planned.CeilingWithin is not null && actor.Definition.Resources.Memory is { } limit)
+            {
+                var (sample, trend) = actor.Vitals.Growth(TimeSpan.Zero);
+                ceiling = trend?.Until(sample.Memory, limit);
+            }
+
             var busy = planned.Busy is { } asks ? await Busy(asks, actor, run.Number, house, gone) : null;
-            await actor.Ask(new RestartWeighed(moment, busy, memory));
+            await actor.Ask(new RestartWeighed(moment, busy, memory, ceiling));
             await Task.WhenAny(said, house.Delay(Beat, gone));
         }
     }

@@ -177,11 +177,11 @@ internal sealed class SwapRoom(House house, Registry registry)
         {
             case SwapDeed.Stop:
                 if (after.Dependents.IsEmpty)
-                    await actor.Ask(new StopAsked(after.By));
+                    await actor.Ask(new StopAsked(ByIt(after)));
                 else
                     await registry.Plans.Stop(
                         after.Dependents.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
-                        after.By
+                        ByIt(after)
                     );
                 break;
             case SwapDeed.Exchange when SwapLife.Wanted(after) is { } wanted:
@@ -197,10 +197,13 @@ internal sealed class SwapRoom(House house, Registry registry)
         }
     }
 
+    /// <summary>Its own words are told from those of whoever has asked for it.</summary>
+    private static Principal ByIt(Swap swap) => new(swap.By.Name, PrincipalKind.Swap);
+
     private async Task Start(string name, Swap swap)
     {
         if (registry.Named(name) is { } actor)
-            await actor.Ask(new StartAsked(swap.By));
+            await actor.Ask(new StartAsked(ByIt(swap)));
     }
 
     /// <summary>Within a letter of its actor: nothing of it is begun meanwhile.</summary>
@@ -256,7 +259,7 @@ internal sealed class SwapRoom(House house, Registry registry)
             now is { Phase: Phase.Running, Run: not null },
             now.LastRun,
             SwapWords.Failed(actor.Definition, now, swap.From),
-            now.Asked?.What == AskedFor.Stop,
+            now.Asked is { What: AskedFor.Stop, By.Kind: PrincipalKind.Account },
             whole,
             one.Stuck
         );

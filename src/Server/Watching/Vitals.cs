@@ -1,3 +1,4 @@
+using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
 
@@ -24,7 +25,20 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     private readonly Lock only = new();
     private VitalSample? basis;
 
+    private readonly SampleWindow memory = new();
+
     public VitalSample? Latest { get; private set; }
+
+    /// <summary>Figures as fresh as that, and how its memory has grown over the run; no trend: too few were looked at.</summary>
+    public (VitalSample Sample, GrowthTrend? Trend) Growth(TimeSpan fresh)
+    {
+        var sample = Look(fresh);
+        lock (only)
+        {
+            memory.Add(DateTimeOffset.UnixEpoch + house.Clock.GetElapsedTime(0, sample.Stamp), sample.Memory);
+            return (sample, GrowthTrend.Of(memory.Samples));
+        }
+    }
 
     /// <summary>The latest figures if they are as fresh as that, else new ones.</summary>
     public VitalSample Look(TimeSpan fresh)
@@ -34,17 +48,17 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
             if (Latest is { } latest && house.Clock.GetElapsedTime(latest.Stamp) < fresh)
                 return latest;
             var pids = tree();
-            var (memory, ticks) = (0L, 0L);
+            var (bytes, ticks) = (0L, 0L);
             foreach (var pid in pids)
             {
                 if (ProcessVitals.Of(pid) is not { } one)
                     continue;
-                memory += one.OwnBytes;
+                bytes += one.OwnBytes;
                 ticks += one.Ticks;
             }
 
             // What has just ended has no memory any more, and its end is told next: what was seen while it lived stays.
-            if (memory == 0 && Latest is { Memory: > 0 } alive)
+            if (bytes == 0 && Latest is { Memory: > 0 } alive)
                 return alive;
 
             var stamp = house.Clock.GetTimestamp();
@@ -55,7 +69,7 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
                 && elapsed >= ShortestForCpu
             )
                 cpu = Math.Max(0, ticks - before.Ticks) * 100.0 / ProcessVitals.TicksPerSecond / elapsed.TotalSeconds;
-            var now = new VitalSample(house.Now, stamp, memory, ticks, cpu, pids);
+            var now = new VitalSample(house.Now, stamp, bytes, ticks, cpu, pids);
             if (basis is null || house.Clock.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
                 basis = now;
             return Latest = now;

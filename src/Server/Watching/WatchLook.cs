@@ -243,15 +243,12 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
             ? new($"{what} {words(value)}, above {limit}", "")
             : new(null, $"{what} {words(value)}, of {limit}");
 
-    private readonly SampleWindow memoryGone = new();
-
     private Sight Ahead(CeilingWatch watch, TimeSpan every)
     {
         if (definition.Resources.Memory is not { } ceiling)
             return new(null, "it has no memory limit (resources.memory)");
-        var sample = vitals.Look(every / 2);
-        memoryGone.Add(DateTimeOffset.UnixEpoch + house.Clock.GetElapsedTime(0, sample.Stamp), sample.Memory);
-        if (GrowthTrend.Of(memoryGone.Samples) is not { } trend)
+        var (sample, growth) = vitals.Growth(every / 2);
+        if (growth is not { } trend)
             return new(null, $"its memory is {Size.About(sample.Memory)}; too few looks yet to say how it grows");
         if (trend.Until(sample.Memory, ceiling) is not { } left)
             return new(

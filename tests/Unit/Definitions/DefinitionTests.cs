@@ -255,7 +255,27 @@ public class DefinitionTests
             {
                 ProgramKind.Periodic => [.. runs.DistinctBy(run => run.Of), .. quiets.DistinctBy(quiet => quiet.Of)],
                 ProgramKind.Toggles => [.. quiets.DistinctBy(quiet => quiet.Of)],
-                _ => [.. restarts.DistinctBy(restart => restart.Of), .. quiets.DistinctBy(quiet => quiet.Of)],
+                _ =>
+                [
+                    .. restarts
+                        .DistinctBy(restart => restart.Of)
+                        .Select(restart =>
+                            resources.Memory is null
+                                ? restart
+                                : ((PlannedRestart)restart) with
+                                {
+                                    CeilingWithin = TimeSpan.FromHours(26),
+                                }
+                        ),
+                    .. quiets.DistinctBy(quiet => quiet.Of),
+                ],
+            },
+            Files = new()
+            {
+                Directory = accepted.Length > 0 ? "/srv/skerry" : null,
+                Data = [.. accepted.Select(word => $"{word}/*.book").Distinct()],
+                Versions = (ends % 50) + 1,
+                WatchFor = pause,
             },
             Name = name,
             Title = title,
@@ -395,6 +415,42 @@ public class DefinitionTests
                 var set = some.Distinct().Order().ToArray();
                 Assert.Equal(set, Processors.Read(Processors.Write(set)));
             });
+
+    [Theory]
+    [InlineData("day.book", true)]
+    [InlineData("spool/*.t?t", true)]
+    [InlineData("../day.book", false)]
+    [InlineData("/srv/day.book", false)]
+    [InlineData("*/day.book", false)]
+    [InlineData("", false)]
+    public void Data_is_named_from_the_directory(string path, bool isAllowed)
+    {
+        var (_, errors) = DefinitionReader.Read(
+            Map(
+                ("name", Text("x")),
+                ("program", Map(("path", Text("/x")))),
+                ("files", Map(("data", new ListNode([Text(path)]))))
+            )
+        );
+        Assert.Equal(isAllowed ? [] : ["files.data[0]"], errors.Select(error => error.Key));
+    }
+
+    [Fact]
+    public void A_restart_before_a_limit_is_reached_needs_a_limit()
+    {
+        Node Restart(params (string, Node)[] more) =>
+            Map([
+                ("name", Text("x")),
+                ("program", Map(("path", Text("/x")))),
+                (
+                    "rhythm",
+                    new ListNode([Map(("restart", Text("daily at 01:00")), ("ceiling-within", Text("26 h")))])
+                ),
+                .. more,
+            ]);
+        Assert.Equal(["rhythm[0].ceiling-within"], DefinitionReader.Read(Restart()).Errors.Select(error => error.Key));
+        Assert.Empty(DefinitionReader.Read(Restart(("resources", Map(("memory", Text("512 MiB")))))).Errors);
+    }
 
     [Theory]
     [InlineData("program.pid-file", "stays", "pid-file", "/run/x.pid")]

@@ -401,6 +401,35 @@ public class RhythmLifeTests
     }
 
     [Fact]
+    public void A_trend_can_be_the_cause_and_one_of_two_causes_suffices()
+    {
+        var world = Running(Nightly with { CeilingWithin = TimeSpan.FromHours(26) });
+        foreach (var ceiling in (TimeSpan?[])[null, TimeSpan.FromHours(27)])
+        {
+            world.PassToNextMoment();
+            world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null, ceiling));
+        }
+
+        Assert.Equal(
+            ["its memory does not grow steadily", "as its memory grows it reaches its limit in 27 h, not within 26 h"],
+            Said(world, EntryCode.RestartSpared).Select(entry => entry.Seen)
+        );
+        world.PassToNextMoment();
+        world.Happens(
+            new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null, TimeSpan.FromHours(26))
+        );
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+
+        world = Running(Nightly with { CeilingWithin = TimeSpan.FromHours(26), MemoryAbove = 1000 });
+        world.PassToNextMoment();
+        world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1000));
+        Assert.Single(Said(world, EntryCode.RestartSpared));
+        world.PassToNextMoment();
+        world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1001));
+        Assert.Single(world.Done.OfType<RestartInOrder>());
+    }
+
+    [Fact]
     public void A_returning_server_goes_on_with_a_restart_that_was_due()
     {
         var world = Running(Nightly with { Busy = PlannedRestart.BusySaid });

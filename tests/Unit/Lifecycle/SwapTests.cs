@@ -33,6 +33,8 @@ public class SwapTests
 
         public string? Stuck { get; set; }
 
+        public bool Reboots { get; init; } = true;
+
         public Swap Swap { get; private set; }
 
         public Place(int seed, bool good, bool goodBefore, bool up = true)
@@ -75,7 +77,7 @@ public class SwapTests
             Stuck = null;
             // What was half exchanged is made whole before anything is begun.
             files ??= SwapLife.Wanted(Swap)!.Number;
-            if (random.Next(3) > 0)
+            if (random.Next(3) > 0 || !Reboots)
                 return;
             // The machine was lost, too: what begins with it is begun.
             (stopping, running, failed) = (false, false, null);
@@ -89,7 +91,7 @@ public class SwapTests
             switch (deed)
             {
                 case SwapDeed.Stop:
-                    (stopping, stopAsked) = (lives, true);
+                    stopping = lives;
                     break;
                 case SwapDeed.Exchange when !lives:
                     files = SwapLife.Wanted(Swap)!.Number;
@@ -122,6 +124,12 @@ public class SwapTests
                 else
                     (lives, failed) = (false, $"run {run} exited with code 1");
         }
+
+        public void SomebodyStops() => (stopAsked, stopping) = (true, lives);
+
+        public bool Lives => lives;
+
+        public bool Stopping => stopping;
 
         public bool IsRunning => running;
 
@@ -182,7 +190,32 @@ public class SwapTests
             iter: 1000
         );
 
-    private static readonly SwapStanding Down = new(false, false, false, new(1), null, true, 1, null);
+    [Fact]
+    public void What_somebody_stops_meanwhile_stays_down_with_files_of_one_version() =>
+        Gen.Select(Gen.Int, Gen.Int[0, 8], Gen.Bool)
+            .Sample(
+                (seed, after, good) =>
+                {
+                    var place = new Place(seed, good, goodBefore: true) { Reboots = false };
+                    for (var turn = 0; turn < after && place.Swap.Step != SwapStep.Done; turn++)
+                    {
+                        place.Step();
+                        place.Pass();
+                    }
+
+                    if (place.Swap.Step == SwapStep.Done)
+                        return;
+                    place.SomebodyStops();
+                    place.ToItsEnd();
+                    while (place.Stopping)
+                        place.Pass();
+                    Assert.False(place.Lives, $"{place.Swap}");
+                    Assert.NotNull(place.Files);
+                },
+                iter: 5000
+            );
+
+    private static readonly SwapStanding Down = new(false, false, false, new(1), null, false, 1, null);
 
     private static Swap Fresh =>
         new()
