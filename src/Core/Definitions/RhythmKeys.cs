@@ -250,7 +250,10 @@ public static class RhythmKeys
                     periodic ? "a restart of a job" : "a run of a program that is no job",
                     periodic ? "runs alone, with kind: periodic" : "restarts alone; runs need kind: periodic"
                 );
-            if (definition.Rhythm[i] is PlannedRestart { CeilingWithin: not null } && definition.Resources.Memory is null)
+            if (
+                definition.Rhythm[i] is PlannedRestart { CeilingWithin: not null }
+                && definition.Resources.Memory is null
+            )
                 map.Contradicts(
                     $"rhythm[{i}].ceiling-within",
                     "a limit that its memory may reach, with no limit set",

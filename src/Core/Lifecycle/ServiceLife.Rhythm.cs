@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Lifecycle;
 

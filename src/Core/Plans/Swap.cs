@@ -204,9 +204,7 @@ public static class SwapLife
         }
 
         // Nothing is begun from files of which it is not known that they are all of one version.
-        return at.Lives
-            ? (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop)
-            : (swap, SwapDeed.Exchange);
+        return at.Lives ? (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop) : (swap, SwapDeed.Exchange);
     }
 
     private static (Swap, SwapDeed) Begin(Swap swap, SwapStanding at, DateTimeOffset now, bool resumed)

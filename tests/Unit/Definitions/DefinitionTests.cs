@@ -442,10 +442,7 @@ public class DefinitionTests
             Map([
                 ("name", Text("x")),
                 ("program", Map(("path", Text("/x")))),
-                (
-                    "rhythm",
-                    new ListNode([Map(("restart", Text("daily at 01:00")), ("ceiling-within", Text("26 h")))])
-                ),
+                ("rhythm", new ListNode([Map(("restart", Text("daily at 01:00")), ("ceiling-within", Text("26 h")))])),
                 .. more,
             ]);
         Assert.Equal(["rhythm[0].ceiling-within"], DefinitionReader.Read(Restart()).Errors.Select(error => error.Key));

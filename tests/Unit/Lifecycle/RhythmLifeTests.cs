@@ -415,9 +415,7 @@ public class RhythmLifeTests
             Said(world, EntryCode.RestartSpared).Select(entry => entry.Seen)
         );
         world.PassToNextMoment();
-        world.Happens(
-            new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null, TimeSpan.FromHours(26))
-        );
+        world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null, TimeSpan.FromHours(26)));
         Assert.Single(world.Done.OfType<RestartInOrder>());
 
         world = Running(Nightly with { CeilingWithin = TimeSpan.FromHours(26), MemoryAbove = 1000 });
