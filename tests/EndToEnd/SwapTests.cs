@@ -317,7 +317,7 @@ public class SwapTests
     [Fact]
     public async Task What_somebody_stops_while_it_is_stopped_for_its_files_stays_down()
     {
-        await using var sentry = await With("--wind-down", "USR1 2s");
+        await using var sentry = await With("--wind-down", "WINCH 2s");
         await sentry.Ok("start", "board");
         var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"));
         await sentry.Until("board", view => view.GetProperty("state").GetString() == "stopping");
