@@ -319,7 +319,7 @@ public class SwapTests
     {
         await using var sentry = await With("--wind-down", "WINCH 2s");
         await sentry.Ok("start", "board");
-        var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"));
+        var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"), "--watch-for", "0s");
         await sentry.Until("board", view => view.GetProperty("state").GetString() == "stopping");
         await sentry.Ok("stop", "board");
         Assert.Equal(0, (await swap).Exit);

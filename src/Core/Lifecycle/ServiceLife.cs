@@ -256,6 +256,10 @@ public static partial class ServiceLife
             Say(new(EntryCode.Released), by);
         }
 
+        /// <summary>It is down for new files, and would be begun with them: what a person says in between is news.</summary>
+        private bool OnlyForFiles(Principal by) =>
+            After.Asked is { What: AskedFor.Stop, By.Kind: PrincipalKind.Swap } && by.Kind == PrincipalKind.Account;
+
         private void Stop(Principal by, Afterwards afterwards)
         {
             var leaving = After.Phase == Phase.Stopping && After.Afterwards == Afterwards.Leave;
@@ -276,7 +280,8 @@ public static partial class ServiceLife
                 var quiet =
                     After.Phase == Phase.Stopped
                     && afterwards == Afterwards.Rest
-                    && ServiceTimes.Of(After) != ServiceTime.Fallen;
+                    && ServiceTimes.Of(After) != ServiceTime.Fallen
+                    && !OnlyForFiles(by);
                 if (!quiet)
                     Say(new(afterwards == Afterwards.Leave ? EntryCode.UnwrapAsked : EntryCode.StopAsked), by);
                 After = After with
@@ -298,7 +303,7 @@ public static partial class ServiceLife
             if (afterwards != Afterwards.AwaitMoment)
                 LayRhythmToRest();
             var wanted = leaving ? Afterwards.Leave : afterwards;
-            if (After.Phase == Phase.Stopping && After.Afterwards == wanted)
+            if (After.Phase == Phase.Stopping && After.Afterwards == wanted && !OnlyForFiles(by))
                 return;
             Say(
                 new(wanted == Afterwards.Leave ? EntryCode.UnwrapAsked : EntryCode.StopAsked)
