@@ -65,6 +65,25 @@ try
         return;
     }
 
+    if (args.Contains("--jobs"))
+        await Jobs();
+    else
+        await All();
+}
+finally
+{
+    await StopAll();
+    _ = kill(server.Id, 15);
+    await server.WaitForExitAsync();
+    root.Delete(recursive: true);
+}
+
+Console.WriteLine("| what | floor | Calm Sentry | ratio |\n|---|---|---|---|");
+foreach (var row in rows)
+    Console.WriteLine(row);
+
+async Task All()
+{
     await Wrap("first", 0, floors, ["first", fifoPath]);
     await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
     await Again();
@@ -81,17 +100,6 @@ try
     if (!args.Contains("--output"))
         await Rest();
 }
-finally
-{
-    await StopAll();
-    _ = kill(server.Id, 15);
-    await server.WaitForExitAsync();
-    root.Delete(recursive: true);
-}
-
-Console.WriteLine("| what | floor | Calm Sentry | ratio |\n|---|---|---|---|");
-foreach (var row in rows)
-    Console.WriteLine(row);
 
 // All but launches and output.
 async Task Rest()

@@ -39,9 +39,10 @@ public class SwapTests
         return archive;
     }
 
-    private static async Task<Sentry> With(params string[] flags)
+    private static async Task<Sentry> With(params string[] flags) => await With(await Sentry.Start(), flags);
+
+    private static async Task<Sentry> With(Sentry sentry, params string[] flags)
     {
-        var sentry = await Sentry.Start();
         Files(Home(sentry), "1");
         await Run("chown", "-R", Sentry.Account, Home(sentry));
         await sentry.Wrap(
@@ -272,6 +273,46 @@ public class SwapTests
         Assert.True(book.Distinct().Count() > 5, string.Join('\n', book));
         var runs = (await sentry.Ok("runs", "board", "--json", "--last", "500")).Json.GetArrayLength();
         Assert.True(runs >= book.Length);
+    }
+
+    [Theory]
+    [InlineData("2", "it is stopped for its new files", "2")]
+    [InlineData("2", "it is started with version 2", "2")]
+    [InlineData("2", "watched for", "2")]
+    [InlineData("slow", "it is stopped", "1")]
+    [InlineData("slow", "it is started with version 1 again", "1")]
+    public async Task Killed_at_each_of_its_steps_with_the_guard_it_ends_whole(string how, string step, string ends)
+    {
+        // Each step takes long enough to be met: what is asked first it does not hear, and it is proven and watched for a while.
+        await using var sentry = await Sentry.StartGuarded();
+        await With(
+            sentry,
+            "--proof",
+            "up-for:500ms",
+            "--wind-down",
+            "WINCH 500ms",
+            "--watch",
+            $"command:/usr/bin/test ! -e {Path.Combine(Home(sentry), "slow")},beat=100ms,patience=1,follows=note"
+        );
+        await sentry.Ok("start", "board");
+        var files = New(sentry, "2", how);
+        if (how == "slow")
+            await File.WriteAllTextAsync(Path.Combine(files, "slow"), "");
+        var swap = sentry.Calm("swap", "board", "--from", files, "--watch-for", "2s");
+        await Sentry.Eventually(async () => (await Doing(sentry))?.Contains(step, StringComparison.Ordinal) == true);
+        var (guard, server) = (await sentry.Guard(), await sentry.Server());
+        Sentry.Kill(guard);
+        Sentry.Kill(server);
+        await Sentry.Eventually(async () => await sentry.Server() is var now && now > 0 && now != server);
+        await swap;
+        await Sentry.Eventually(async () => await Doing(sentry) is null);
+        await sentry.Until("board", view => view.GetProperty("state").GetString() == "running");
+        Assert.Equal(ends, Content(sentry, "first"));
+        Assert.Equal(how == "2" ? "2" : "1", Content(sentry, "second"));
+        Assert.All(
+            Book(sentry).TrimEnd().Split('\n'),
+            line => Assert.True(line is "began 1 1" or "began 2 2" or "began 2 slow", line)
+        );
     }
 
     private static async Task<string?> Doing(Sentry sentry) =>

@@ -175,6 +175,9 @@ internal static class SwapRoutes
                             CameTrue = came,
                             Said = SwapWords.Said(actor, swap, house.Store),
                             Service = actor.View,
+                            Evidence = SwapRoom.Lives(actor.Situation)
+                                ? EvidenceFinder.Of(actor, actor.Situation, house.Store, house.Places, house.Clock)
+                                : null,
                         },
                     }
                 );
