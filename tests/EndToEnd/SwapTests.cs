@@ -334,7 +334,7 @@ public class SwapTests
         Assert.Equal("stopped", (await sentry.Show("board")).GetProperty("state").GetString());
         Assert.Equal("4", Content(sentry, "first"));
         Assert.Equal(
-            ["3"],
+            ["S1.3"],
             Directory
                 .EnumerateFileSystemEntries(Path.Combine(sentry.Places.Root, "srv", ".board.versions"))
                 .Select(Path.GetFileName)
@@ -348,6 +348,9 @@ public class SwapTests
         );
         var second = await sentry.Calm("swap", "board", "--back");
         Assert.Contains("New files of board are under way", second.Error, StringComparison.Ordinal);
+        await sentry.Wrap("twin", "--files-directory", Home(sentry), "--", "/bin/sleep", "677");
+        var twin = await sentry.Calm("swap", "twin", "--from", New(sentry, "6"));
+        Assert.Contains("New files of board are under way in", twin.Error, StringComparison.Ordinal);
         // A stop in between is a person's word: the new files stay, and it is down.
         await sentry.Ok("stop", "board");
         var said = await first;

@@ -15,9 +15,11 @@ public sealed class ProgramFiles : IDisposable
         Passable = Closed | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
 
     private readonly HeldWay way;
-    private readonly string name;
+    private readonly string name,
+        owner;
 
-    private ProgramFiles(HeldWay way, string name) => (this.way, this.name) = (way, name);
+    private ProgramFiles(HeldWay way, string name, string owner) =>
+        (this.way, this.name, this.owner) = (way, name, owner);
 
     private Held Above => way.Held;
 
@@ -30,9 +32,10 @@ public sealed class ProgramFiles : IDisposable
     private string BesideName => $".{name}.versions";
 
     /// <param name="directory">The directory, without links; it need not be there.</param>
+    /// <param name="owner">Whose versions they are: others may have the same directory, and versions of their own of it.</param>
     /// <exception cref="IOException">The way to it cannot be gone; in words.</exception>
-    public static ProgramFiles Open(string directory) =>
-        new(Held.Walk(Path.GetDirectoryName(directory) ?? "/"), Path.GetFileName(directory));
+    public static ProgramFiles Open(string directory, string owner) =>
+        new(Held.Walk(Path.GetDirectoryName(directory) ?? "/"), Path.GetFileName(directory), owner);
 
     public void Dispose() => way.Dispose();
 
@@ -178,7 +181,11 @@ public sealed class ProgramFiles : IDisposable
 
         // By the exchange the one has got the other's name.
         if (Identity(beside, there) == other.Identity && beside.MoveNew(there, beside, aside) is var moved and not 0)
+        {
+            _ = Above.Exchange(name, beside, there);
             return Refused(PathOf(other.Number), moved);
+        }
+
         return null;
     }
 
@@ -321,5 +328,5 @@ public sealed class ProgramFiles : IDisposable
             : null;
     }
 
-    private static string NameOf(long number) => number.ToString(CultureInfo.InvariantCulture);
+    private string NameOf(long number) => string.Create(CultureInfo.InvariantCulture, $"{owner}.{number}");
 }

@@ -49,7 +49,7 @@ internal static class SwapRoutes
                             version.By,
                             version.Source,
                             version.Present,
-                            version.Present || IsKept(version),
+                            version.Present || IsKept(actor, version),
                             version.Failed,
                             version.Runs
                         )),
@@ -59,11 +59,11 @@ internal static class SwapRoutes
         );
     }
 
-    private static bool IsKept(Store.StoredVersion version)
+    private static bool IsKept(ServiceActor actor, Store.StoredVersion version)
     {
         try
         {
-            using var files = ProgramFiles.Open(version.Directory);
+            using var files = ProgramFiles.Open(version.Directory, $"{actor.Id}");
             return files.IdentityOf(version.Number) == version.Identity;
         }
         catch (IOException)
@@ -209,7 +209,7 @@ internal static class SwapRoutes
             if (!begun)
             {
                 if (prepared is not null && order.From is not null)
-                    NewFiles.Forget(prepared);
+                    NewFiles.Forget(actor, prepared);
                 registry.Swaps.Leave(actor.Id);
             }
 
@@ -225,7 +225,7 @@ internal static class SwapRoutes
         Action<string> say
     )
     {
-        using (var files = ProgramFiles.Open(prepared.Swap.Directory))
+        using (var files = ProgramFiles.Open(prepared.Swap.Directory, $"{actor.Id}"))
         using (var next = files.Kept(prepared.Swap.Version.Number))
             await Task.Run(() => next.Flush(all: true)).ConfigureAwait(false);
         foreach (var version in prepared.Unrecorded)

@@ -59,7 +59,13 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         try
         {
             using (var way = Held.Walk(given))
-                files = ProgramFiles.Open(way.Path);
+                files = ProgramFiles.Open(way.Path, $"{actor.Id}");
+            if (registry.Swaps.Claim(actor.Id, files.Directory) is { } other)
+                throw NotTaken(
+                    "swap-under-way",
+                    $"New files of {other.Definition.Title} are under way in {files.Directory}. Nothing was changed.",
+                    $"calm swap {other.Definition.Name}   shows how far it is"
+                );
             var (before, unrecorded, versions) = Present(actor, files);
             var fresh = order.From is not null;
             var version = fresh
@@ -109,9 +115,9 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     }
 
     /// <summary>Removes files that were only looked at.</summary>
-    public static void Forget(Prepared prepared)
+    public static void Forget(ServiceActor actor, Prepared prepared)
     {
-        using var files = ProgramFiles.Open(prepared.Swap.Directory);
+        using var files = ProgramFiles.Open(prepared.Swap.Directory, $"{actor.Id}");
         files.Drop(prepared.Swap.Version.Number);
     }
 

@@ -21,6 +21,9 @@ internal sealed class SwapRoom(House house, Registry registry)
     {
         public Swap? Swap { get; set; } = swap;
 
+        /// <summary>The directory whose files it is about, once that is known.</summary>
+        public string? Directory { get; set; } = swap?.Directory;
+
         public ClockStamp Frame { get; set; } = frame;
 
         public Action<string>? Say { get; set; } = say;
@@ -39,6 +42,26 @@ internal sealed class SwapRoom(House house, Registry registry)
 
     /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
     public bool Take(ServiceId service) => live.TryAdd(service, new(null, house.Stamp, null, house.Promises));
+
+    private readonly Lock claiming = new();
+
+    /// <summary>Takes a directory, too: two services may have the same one.</summary>
+    /// <returns>Whose new files are under way in it, in one above or below it; null: it is taken.</returns>
+    public ServiceActor? Claim(ServiceId service, string directory)
+    {
+        lock (claiming)
+        {
+            foreach (var (other, one) in live)
+                if (other != service && one.Directory is { } theirs && Overlap(directory, theirs))
+                    return registry.WithId(other);
+            live[service].Directory = directory;
+            return null;
+        }
+    }
+
+    private static bool Overlap(string one, string other) =>
+        $"{one}/".StartsWith($"{other}/", StringComparison.Ordinal)
+        || $"{other}/".StartsWith($"{one}/", StringComparison.Ordinal);
 
     /// <summary>Gives that place back, when no swap was begun.</summary>
     public void Leave(ServiceId service)
@@ -68,7 +91,7 @@ internal sealed class SwapRoom(House house, Registry registry)
                 continue;
             try
             {
-                using var files = ProgramFiles.Open(swap.Directory);
+                using var files = ProgramFiles.Open(swap.Directory, $"{service}");
                 // Files are exchanged under nobody: of what is half done nothing lives.
                 if (Whole(files, swap) is not null)
                     continue;
@@ -211,7 +234,7 @@ internal sealed class SwapRoom(House house, Registry registry)
     {
         try
         {
-            using var files = ProgramFiles.Open(one.Swap!.Directory);
+            using var files = ProgramFiles.Open(one.Swap!.Directory, $"{actor.Id}");
             one.Stuck = Bring(files, one.Swap, wanted);
         }
         catch (IOException error)
@@ -244,7 +267,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         {
             try
             {
-                using var files = ProgramFiles.Open(swap.Directory);
+                using var files = ProgramFiles.Open(swap.Directory, $"{actor.Id}");
                 whole = Whole(files, swap);
             }
             catch (IOException)
@@ -272,7 +295,7 @@ internal sealed class SwapRoom(House house, Registry registry)
     private async Task End(ServiceActor actor, Swap swap)
     {
         var versions = house.Store.Versions(actor.Id);
-        using (var files = ProgramFiles.Open(swap.Directory))
+        using (var files = ProgramFiles.Open(swap.Directory, $"{actor.Id}"))
         {
             if (swap.Why is { } why)
             {

@@ -29,7 +29,7 @@ public sealed class ProgramFilesTests : IDisposable
         Write(Board, "spool/b.txt", "ticket b");
         Write(Board, "spool/format", "one");
         Write(Board, "var/kept/deep/x", "x");
-        var files = ProgramFiles.Open(Board);
+        var files = ProgramFiles.Open(Board, "S1");
         using (files.Stage(2)) { }
         Write(files.PathOf(2), "board.js", "two");
         Write(files.PathOf(2), "spool/format", "two");
@@ -129,6 +129,17 @@ public sealed class ProgramFilesTests : IDisposable
         Is(Board, "one");
         HasItsData();
         Assert.Equal(1, files.Whole(one, two, []));
+    }
+
+    [Fact]
+    public void Where_the_place_of_the_version_before_is_taken_all_is_as_before()
+    {
+        using var files = Two(out var one, out var two);
+        Write(files.PathOf(1), "in the way", "");
+        Assert.NotNull(files.Bring(two, one, data));
+        Is(Board, "one");
+        HasItsData();
+        Assert.Equal(two.Item2, files.IdentityOf(2));
     }
 
     [Fact]
