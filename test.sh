@@ -54,7 +54,7 @@ xunit() { # name, assembly
 halves() {
   local class first=() rest=() other
   for class in AccountTests CheckTests ClientTests DaemonTests DailyTests GuardTests GuidedTests KeeperTests LimitTests LossTests PermissionTests RehearsalTests \
-    SecretTests 'Attacks.*'; do
+    SecretTests WatchTests WindDownTests 'Attacks.*'; do
     first+=(-class "CalmSentry.Tests.EndToEnd.$class") rest+=(-class- "CalmSentry.Tests.EndToEnd.$class")
   done
   apart true

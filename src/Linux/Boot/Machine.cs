@@ -45,6 +45,11 @@ public static class Machine
         }
     }
 
+    /// <summary>
+    /// How long there has been somebody who could set the clock: since the kernel came up, whenever a machine within it did.
+    /// </summary>
+    public static TimeSpan ClockRunsFor => TimeSpan.FromMilliseconds(Environment.TickCount64);
+
     public static string HostName => Environment.MachineName;
 
     /// <summary>

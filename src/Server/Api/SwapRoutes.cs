@@ -26,6 +26,7 @@ internal static class SwapRoutes
         one.MapPost("/swap", Play)
             .Produces<SwapEvent>(200, "application/x-ndjson")
             .Refuses(400, 409)
+            .TakesJson<SwapOrder>()
             .May(Permission.Define);
     }
 
@@ -78,11 +79,9 @@ internal static class SwapRoutes
     /// came of it. It goes on whether or not somebody listens.
     /// </summary>
     /// <param name="called">The service.</param>
-    /// <param name="order">Which files.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Play(
         Called called,
-        SwapOrder order,
         bool? dry,
         Registry registry,
         NewFiles newFiles,
@@ -91,10 +90,15 @@ internal static class SwapRoutes
     )
     {
         var actor = called.Service;
+        var (order, notRead) = await Incoming
+            .Json(context.Request, ApiJson.Plain.SwapOrder, "which files: {\"from\": …} or {\"back\": …}")
+            .ConfigureAwait(false);
+        if (order is null)
+            return notRead!;
         if (
             order.From is null == order.Back is null
             || order.Back < 0
-            || (order.From is { } path && !Path.IsPathRooted(path))
+            || (order.From is { } path && (!Path.IsPathRooted(path) || Incoming.Odd(path)))
         )
             return Problems.Of(
                 400,

@@ -18,7 +18,7 @@ internal sealed class RunHost(House house) : IRunHost
 
     public string? BeginsNothing => Machine.BeginsNothing(house.Places.BeginNothing);
 
-    public bool IsClockSet => Machine.IsClockSet || house.Now - Machine.BootedAt > ClockPatience;
+    public bool IsClockSet => Machine.IsClockSet || Machine.ClockRunsFor > ClockPatience;
 
     private (string? Target, DateTime Written) zone = ZoneFile();
 
