@@ -638,6 +638,9 @@ async Task Jobs()
     for (var i = 0; i < many; i++)
         await WrapJob($"job-{i}", "every 1 min");
     await Until(60_000, 59_000);
+    // What has begun so far is of an earlier round.
+    while (Waiting() > 0)
+        await First();
     var due = (await Json("services"))
         .EnumerateArray()
         .Select(view => (double)Nanoseconds(view.GetProperty("next-moment").GetDateTimeOffset()))
@@ -654,22 +657,31 @@ async Task Jobs()
 
     await Empty();
     Progress($"{many} resting jobs");
+    var none = await WakeUps();
     for (var i = 0; i < many; i++)
         await WrapJob($"job-{i}", "every 23 h from 00:00");
-    await Task.Delay(5000);
-    var (switches, began2) = (Switches(server.Id), Stopwatch.GetTimestamp());
-    await Task.Delay(TimeSpan.FromSeconds(quick ? 10 : 60));
-    var minutes = Stopwatch.GetElapsedTime(began2).TotalMinutes;
+    var resting = await WakeUps();
     var keepers = Process
         .GetProcessesByName("calm-keeper")
         .Count(keeper =>
             File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal)
         );
     rows.Add(
-        $"| wake-ups a minute of the service with {many} resting jobs, 0 moments due; keepers beside the one in reserve: {keepers - 1} | – "
-            + $"| {(Switches(server.Id) - switches) / minutes:0} | – |"
+        $"| wake-ups a minute of the service with {many} resting jobs, 0 moments due (floor: with none); keepers beside the one in reserve: {keepers - 1} | {none:0} "
+            + $"| {resting:0} | {resting / none:0.00} |"
     );
     await Empty();
+}
+
+// How often a thread of the service was put on a processor, a minute.
+async Task<double> WakeUps()
+{
+    await Task.Delay(10_000);
+    var (switches, began) = (Switches(server.Id), Stopwatch.GetTimestamp());
+    await Task.Delay(TimeSpan.FromSeconds(quick ? 10 : 60));
+    // Threads come and go: of one that has gone nobody tells any more.
+    var woken = Switches(server.Id).Sum(thread => thread.Value - switches.GetValueOrDefault(thread.Key));
+    return woken / Stopwatch.GetElapsedTime(began).TotalMinutes;
 }
 
 void Late(string what, List<double> floor, List<double> ours)
@@ -930,13 +942,16 @@ static double Pss(int pid) =>
         CultureInfo.InvariantCulture
     );
 
-static long Switches(int pid) =>
+// How often each thread was put off a processor so far.
+static Dictionary<string, long> Switches(int pid) =>
     Directory
         .GetDirectories($"/proc/{pid}/task")
-        .Sum(task =>
-            File.ReadLines($"{task}/status")
-                .Where(line => line.Contains("ctxt_switches", StringComparison.Ordinal))
-                .Sum(line => long.Parse(line.Split('\t')[1], CultureInfo.InvariantCulture))
+        .ToDictionary(
+            task => task,
+            task =>
+                File.ReadLines($"{task}/status")
+                    .Where(line => line.Contains("ctxt_switches", StringComparison.Ordinal))
+                    .Sum(line => long.Parse(line.Split('\t')[1], CultureInfo.InvariantCulture))
         );
 
 static double Timed(string program, params string[] arguments)
