@@ -583,11 +583,11 @@ async Task Many(int count)
             + $"{Median(keepers.Select(keeper => Pss(keeper.Id)))} kB | – |"
     );
     await Task.Delay(3000); // let the service come to rest
-    var switches = keepers.Sum(keeper => Switches(keeper.Id));
+    var switches = keepers.Sum(keeper => Switches(keeper.Id)).Values.Sum();
     await Task.Delay(5000);
     rows.Add(
         $"| wake-ups of {keepers.Count} idle keepers in 5 s | – | "
-            + $"{keepers.Sum(keeper => Switches(keeper.Id)) - switches} | – |"
+            + $"{keepers.Sum(keeper => Switches(keeper.Id).Values.Sum()) - switches} | – |"
     );
     rows.Add($"| memory of the service with {count} services (Pss) | – | {Pss(server.Id) / 1000.0:0.0} MB | – |");
 
