@@ -583,7 +583,7 @@ async Task Many(int count)
             + $"{Median(keepers.Select(keeper => Pss(keeper.Id)))} kB | – |"
     );
     await Task.Delay(3000); // let the service come to rest
-    var switches = keepers.Sum(keeper => Switches(keeper.Id)).Values.Sum();
+    var switches = keepers.Sum(keeper => Switches(keeper.Id).Values.Sum());
     await Task.Delay(5000);
     rows.Add(
         $"| wake-ups of {keepers.Count} idle keepers in 5 s | – | "
