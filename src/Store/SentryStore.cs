@@ -674,7 +674,8 @@ public sealed partial class SentryStore : IAsyncDisposable
     }
 
     private List<TimeSpan> Lengths(string sql, ServiceId service) =>
-        [.. Read(sql, row => TimeSpan.FromMicroseconds(row.GetInt64(0)), service.Number)];
+        // Of a very short run its end may be told by its keeper's clock, and its launch by when that was heard.
+        [.. Read(sql, row => TimeSpan.FromMicroseconds(Math.Max(0, row.GetInt64(0))), service.Number)];
 
     private static void Bind(SqliteCommand command, object?[] values)
     {

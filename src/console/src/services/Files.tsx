@@ -66,7 +66,7 @@ export function Files({ service }: { service: ServiceView }) {
   const underWay = doing ?? view?.["under-way"];
   const busy = swap.isPending || !live || view?.["under-way"] != null;
   return (
-    <div className="sheet part">
+    <div className="sheet side files">
       {view?.directory == null ? (
         <p className="quiet">
           {view && (
