@@ -1,6 +1,4 @@
 using System.Buffers.Binary;
-using System.Runtime.InteropServices;
-using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Foreign;
 
@@ -136,57 +134,20 @@ public enum ListKind
 }
 
 /// <summary>Access lists of held files, by their extended attributes (xattr(7)).</summary>
-public static unsafe class AccessLists
+public static class AccessLists
 {
     /// <summary>Null: there is none of that kind beside the mode.</summary>
     /// <exception cref="NotSupportedException">The file system has no access lists.</exception>
     /// <exception cref="IOException">It cannot be read.</exception>
-    public static AccessList? Of(Held held, ListKind kind)
-    {
-        using var path = new CString(held.Path);
-        using var name = new CString(NameOf(kind));
-        const int most = 65536;
-        var room = new byte[most];
-        fixed (byte* bytes = room)
-        {
-            var length = Libc.getxattr(path.Pointer, name.Pointer, bytes, most);
-            if (length >= 0)
-                return AccessList.Read(room.AsSpan(0, (int)length));
-        }
-
-        return Marshal.GetLastSystemError() switch
-        {
-            Libc.ENODATA => null,
-            var errno => throw Refused(errno),
-        };
-    }
+    public static AccessList? Of(Held held, ListKind kind) =>
+        ExtendedAttributes.Of(held, NameOf(kind)) is { } list ? AccessList.Read(list) : null;
 
     /// <param name="list">Null: there is to be none of that kind.</param>
     /// <exception cref="NotSupportedException">The file system has no access lists.</exception>
     /// <exception cref="IOException">It cannot be set.</exception>
-    public static void Set(Held held, ListKind kind, AccessList? list)
-    {
-        using var path = new CString(held.Path);
-        using var name = new CString(NameOf(kind));
-        if (list is null)
-        {
-            if (
-                Libc.removexattr(path.Pointer, name.Pointer) < 0
-                && Marshal.GetLastSystemError() is var none and not Libc.ENODATA
-            )
-                throw Refused(none);
-            return;
-        }
-
-        var content = list.Write();
-        fixed (byte* bytes = content)
-            if (Libc.setxattr(path.Pointer, name.Pointer, bytes, content.Length, 0) < 0)
-                throw Refused(Marshal.GetLastSystemError());
-    }
+    public static void Set(Held held, ListKind kind, AccessList? list) =>
+        ExtendedAttributes.Set(held, NameOf(kind), list?.Write());
 
     private static string NameOf(ListKind kind) =>
         kind == ListKind.Access ? "system.posix_acl_access" : "system.posix_acl_default";
-
-    private static Exception Refused(int errno) =>
-        errno == Libc.EOPNOTSUPP ? new NotSupportedException() : new IOException(Names.Errno(errno));
 }

@@ -11,7 +11,8 @@ public static unsafe class ExtendedAttributes
 
     private const int Most = 65536;
 
-    /// <summary>Null: there is none of that name, or the file system keeps none.</summary>
+    /// <summary>Null: there is none of that name.</summary>
+    /// <exception cref="NotSupportedException">The file system keeps none of its kind.</exception>
     /// <exception cref="IOException">It cannot be read.</exception>
     public static byte[]? Of(Held held, string name)
     {
@@ -25,18 +26,31 @@ public static unsafe class ExtendedAttributes
                 return room[..(int)length];
         }
 
-        return Marshal.GetLastSystemError() is var errno and not (Libc.ENODATA or Libc.EOPNOTSUPP)
-            ? throw new IOException(Names.Errno(errno))
-            : null;
+        return Marshal.GetLastSystemError() is var errno and not Libc.ENODATA ? throw Refused(errno) : null;
     }
 
+    /// <param name="value">Null: there is to be none of that name.</param>
+    /// <exception cref="NotSupportedException">The file system keeps none of its kind.</exception>
     /// <exception cref="IOException">It cannot be set.</exception>
-    public static void Set(Held held, string name, byte[] value)
+    public static void Set(Held held, string name, byte[]? value)
     {
         using var path = new CString(held.Path);
         using var text = new CString(name);
+        if (value is null)
+        {
+            if (
+                Libc.removexattr(path.Pointer, text.Pointer) < 0
+                && Marshal.GetLastSystemError() is var none and not Libc.ENODATA
+            )
+                throw Refused(none);
+            return;
+        }
+
         fixed (byte* bytes = value)
             if (Libc.setxattr(path.Pointer, text.Pointer, bytes, value.Length, 0) < 0)
-                throw new IOException(Names.Errno(Marshal.GetLastSystemError()));
+                throw Refused(Marshal.GetLastSystemError());
     }
+
+    private static Exception Refused(int errno) =>
+        errno == Libc.EOPNOTSUPP ? new NotSupportedException() : new IOException(Names.Errno(errno));
 }

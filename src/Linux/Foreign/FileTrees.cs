@@ -117,24 +117,31 @@ public static class FileTrees
         // A file with a second name may be somebody else's: what it may do is not handed to a new content.
         var own = then.Type == FileType.Directory || then.Links == 1;
         now.SetMode(own ? then.Mode : then.Mode & 0x3FF);
-        try
+        WhereKept(() =>
         {
             if (AccessLists.Of(was, ListKind.Access) is { } access)
                 AccessLists.Set(now, ListKind.Access, access);
             if (then.Type == FileType.Directory && AccessLists.Of(was, ListKind.Default) is { } given)
                 AccessLists.Set(now, ListKind.Default, given);
+        });
+        if (own && then.Type == FileType.Regular)
+            WhereKept(() =>
+            {
+                if (ExtendedAttributes.Of(was, ExtendedAttributes.Capabilities) is { } rights)
+                    ExtendedAttributes.Set(now, ExtendedAttributes.Capabilities, rights);
+            });
+    }
+
+    private static void WhereKept(Action take)
+    {
+        try
+        {
+            take();
         }
         catch (NotSupportedException)
         {
-            // There are none on this file system.
+            // There is nothing of its kind on this file system.
         }
-
-        if (
-            own
-            && then.Type == FileType.Regular
-            && ExtendedAttributes.Of(was, ExtendedAttributes.Capabilities) is { } rights
-        )
-            ExtendedAttributes.Set(now, ExtendedAttributes.Capabilities, rights);
     }
 
     private static void Own(Held now, uint uid, uint gid)
