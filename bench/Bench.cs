@@ -67,6 +67,11 @@ try
 
     if (args.Contains("--jobs"))
         await Jobs();
+    else if (args.Contains("--crowd"))
+    {
+        await Prove(quick ? 20 : 1000);
+        await Crowd(quick ? 20 : 1000);
+    }
     else
         await All();
 }

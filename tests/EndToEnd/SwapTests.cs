@@ -313,6 +313,40 @@ public class SwapTests
         );
     }
 
+    [Theory]
+    [InlineData(false, "still has version 2 of its files")]
+    [InlineData(true, "is not known to be of one version")]
+    public async Task Files_that_somebody_took_away_are_not_said_to_be_back(bool present, string words)
+    {
+        await using var sentry = await With();
+        await sentry.Ok("start", "board");
+        var swap = sentry.Calm("swap", "board", "--from", New(sentry, "2"), "--watch-for", "1min");
+        await Sentry.Eventually(async () =>
+            (await Doing(sentry))?.Contains("watched for", StringComparison.Ordinal) == true
+        );
+        var versions = Path.Combine(sentry.Places.Root, "srv", ".board.versions");
+        Directory.Move(Path.Combine(versions, "1"), Path.Combine(sentry.Places.Root, "srv", "taken"));
+        if (present)
+        {
+            Directory.Move(Home(sentry), Path.Combine(sentry.Places.Root, "srv", "present"));
+            Directory.CreateDirectory(Home(sentry));
+        }
+
+        Sentry.Kill((await sentry.Show("board")).GetProperty("pid").GetInt32());
+        var said = await swap;
+        Assert.Equal(1, said.Exit);
+        Assert.Contains(words, said.Error, StringComparison.Ordinal);
+        Assert.Contains("With version 2 run 2 was killed by signal KILL", said.Error, StringComparison.Ordinal);
+        Assert.DoesNotContain("in place", said.Error, StringComparison.Ordinal);
+        var entry = (await sentry.Ok("logbook", "board", "--last", "20")).Output;
+        Assert.Contains(
+            present ? "its files are not known to be of one version" : "has version 2 of its files, but does not run",
+            entry,
+            StringComparison.Ordinal
+        );
+        Assert.True(File.Exists(Path.Combine(sentry.Places.Root, "srv", "taken", "first")));
+    }
+
     private static async Task<string?> Doing(Sentry sentry) =>
         (await sentry.Call(HttpMethod.Get, "services/board/versions")).TryGetProperty("under-way", out var doing)
             ? doing.GetString()

@@ -132,7 +132,9 @@ public static class EntryWords
                     + $"; version {entry.Name} is kept.",
                 EntryCode.SwapReturned =>
                     $"It keeps version {entry.Name} of its files: with version {entry.Count} {entry.Seen}.",
-                EntryCode.SwapDown => $"It has version {entry.Count} of its files, but does not run: {entry.Seen}.",
+                EntryCode.SwapDown => entry.Count is { } version
+                    ? $"It has version {version} of its files, but does not run: {entry.Seen}."
+                    : $"It does not run, and its files are not known to be of one version: {entry.Seen}.",
                 EntryCode.RestartNeedless =>
                     $"The restart planned for {At(entry)} is not needed: it was started {Length.Of(entry.Took!.Value)} before.",
                 EntryCode.RestartSpared =>

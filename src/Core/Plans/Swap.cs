@@ -78,6 +78,18 @@ public sealed record Swap
     /// <summary>It does not run at the end, though it was to, as a clause; null: it does, or was not to.</summary>
     public string? Down { get; init; }
 
+    /// <summary>At the end its files could not be made those they were to be.</summary>
+    public bool Stuck { get; init; }
+
+    /// <summary>Which version its files were found to be then, all of them; null: that cannot be told.</summary>
+    public long? Found { get; init; }
+
+    /// <summary>Which version its files are once it is done; null: that cannot be told.</summary>
+    public long? InPlace =>
+        Stuck ? Found
+        : Why is null ? Version.Number
+        : Before.Number;
+
     /// <summary>The same by a clock that was set: what is waited for keeps its length.</summary>
     public Swap Shifted(TimeSpan skew) => skew == TimeSpan.Zero ? this : this with { ProvenAt = ProvenAt + skew };
 }
@@ -173,21 +185,27 @@ public static class SwapLife
         }
 
         if (at.Stuck is { } torn)
-            return (swap with { Step = SwapStep.Done, Why = torn, Down = torn }, SwapDeed.None);
+            return Stays(swap with { Why = torn }, at, torn);
         return Exchanged(swap, at, swap.Version.Number, SwapStep.Beginning, resumed);
     }
 
     private static (Swap, SwapDeed) Return(Swap swap, SwapStanding at, bool resumed) =>
         at.Stuck is { } why
-            ? (
-                swap with
-                {
-                    Step = SwapStep.Done,
-                    Down = $"the files before cannot be brought back: {why}",
-                },
-                SwapDeed.None
-            )
+            ? Stays(swap, at, $"the files before cannot be brought back: {why}")
             : Exchanged(swap, at, swap.Before.Number, SwapStep.BeginningAgain, resumed);
+
+    /// <summary>Its files cannot be made those they were to be, and it is not begun.</summary>
+    private static (Swap, SwapDeed) Stays(Swap swap, SwapStanding at, string down) =>
+        (
+            swap with
+            {
+                Step = SwapStep.Done,
+                Down = down,
+                Stuck = true,
+                Found = at.Files,
+            },
+            SwapDeed.None
+        );
 
     private static (Swap, SwapDeed) Exchanged(Swap swap, SwapStanding at, long wanted, SwapStep then, bool resumed)
     {

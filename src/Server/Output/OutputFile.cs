@@ -51,10 +51,11 @@ internal static class OutputFile
     /// <summary>The place where the last <paramref name="lines"/> lines begin, read backwards block by block.</summary>
     public static long StartOfLast(string folder, int lines)
     {
-        var all = Segments.Of(folder);
         var back = new LinesBack(lines);
-        foreach (var segment in all.Reverse())
+        var start = 0L;
+        foreach (var segment in Segments.Backwards(folder))
         {
+            start = segment.Start;
             using var stream = segment.Open(0);
             if (stream is null)
                 continue;
@@ -64,7 +65,7 @@ internal static class OutputFile
                 return segment.Start;
         }
 
-        return all[0].Start;
+        return start;
     }
 
     private static long? InFile(FileStream file, LinesBack back)
@@ -85,13 +86,32 @@ internal static class OutputFile
         return null;
     }
 
-    /// <summary>It can only be read forwards: its blocks are kept until they are looked at from the end.</summary>
+    /// <summary>It can only be read forwards: of its bytes as many are kept as are looked at from the end.</summary>
     private static long? InPacked(Stream stream, LinesBack back)
     {
-        using var whole = new MemoryStream();
-        stream.CopyTo(whole);
-        var bytes = whole.GetBuffer().AsSpan(0, (int)whole.Length);
-        return back.Look(bytes);
+        var (block, before) = (new MemoryStream(), new MemoryStream());
+        var part = new byte[Block];
+        var passed = 0L; // what lies before both
+        while (stream.Read(part) is > 0 and var got)
+        {
+            if (block.Length + got > FarthestBack)
+            {
+                passed += before.Length;
+                (block, before) = (before, block);
+                block.SetLength(0);
+            }
+
+            block.Write(part, 0, got);
+        }
+
+        if (back.Look(Bytes(block)) is { } late)
+            return passed + before.Length + late;
+        if (back.Look(Bytes(before)) is { } early)
+            return passed + early;
+        // Earlier ones are not looked at.
+        return passed > 0 ? passed : null;
+
+        static ReadOnlySpan<byte> Bytes(MemoryStream of) => of.GetBuffer().AsSpan(0, (int)of.Length);
     }
 
     /// <summary>Counts lines from the end of what there is.</summary>

@@ -270,16 +270,20 @@ internal static class OutputSearch
     public static long PlaceAt(string folder, DateTimeOffset time)
     {
         var at = time.ToUnixTimeMilliseconds();
-        var all = Segments.Of(folder);
-        var first = all.Count - 1;
-        while (first > 0 && !(FirstMark(all[first]) is { } begins && begins.AtMs < at))
-            first--;
-        for (var i = first; i < all.Count; i++)
+        var all = new Stack<Segment>();
+        foreach (var segment in Segments.Backwards(folder))
         {
-            using var marks = new MarkReader(all[i], 0);
+            all.Push(segment);
+            if (FirstMark(segment) is { } begins && begins.AtMs < at)
+                break;
+        }
+
+        foreach (var segment in all)
+        {
+            using var marks = new MarkReader(segment, 0);
             while (marks.Next() is { } mark)
                 if (mark.AtMs >= at)
-                    return all[i].Start + mark.Offset;
+                    return segment.Start + mark.Offset;
         }
 
         return Segments.End(folder);

@@ -55,9 +55,41 @@ internal static class Segments
     /// <summary>In their order; at least one, the current, which may have no file yet.</summary>
     public static IReadOnlyList<Segment> Of(string folder)
     {
+        var all = Backwards(folder).ToList();
+        all.Reverse();
+        return all;
+    }
+
+    /// <summary>The latest first, each looked at only when it is asked for; at least one.</summary>
+    public static IEnumerable<Segment> Backwards(string folder)
+    {
         var numbers = Numbers(folder);
-        var all = numbers.Select(number => At(folder, number, number == numbers[^1])).OfType<Segment>().ToList();
-        return all.Count > 0 ? all : [Untimed(folder)];
+        var any = false;
+        for (var i = numbers.Count - 1; i >= 0; i--)
+        {
+            if (At(folder, numbers[i], i == numbers.Count - 1) is not { } segment)
+                continue;
+            any = true;
+            yield return segment;
+        }
+
+        if (!any)
+            yield return Untimed(folder);
+    }
+
+    /// <summary>In their order, from the one on in which a place lies; at least one.</summary>
+    public static IReadOnlyList<Segment> From(string folder, long place)
+    {
+        var all = new List<Segment>();
+        foreach (var segment in Backwards(folder))
+        {
+            all.Add(segment);
+            if (segment.Start <= place)
+                break;
+        }
+
+        all.Reverse();
+        return all;
     }
 
     /// <summary>The place behind the last byte that is kept.</summary>
@@ -82,7 +114,7 @@ internal static class Segments
     private static (long Length, DateTime Written)? LastWritten(string folder)
     {
         var numbers = Numbers(folder);
-        var end = EndOf(Last(folder, numbers));
+        var end = End(folder);
         for (var i = Math.Max(0, numbers.Count - 1); i >= 0; i--)
         {
             var path = numbers.Count == 0 ? Untimed(folder).Path : FileOf(folder, numbers[i], i == numbers.Count - 1);
@@ -111,15 +143,7 @@ internal static class Segments
     }
 
     /// <summary>The one that is written to.</summary>
-    public static Segment Last(string folder) => Last(folder, Numbers(folder));
-
-    private static Segment Last(string folder, IReadOnlyList<long> numbers)
-    {
-        for (var i = numbers.Count - 1; i >= 0; i--)
-            if (At(folder, numbers[i], i == numbers.Count - 1) is { } segment)
-                return segment;
-        return Untimed(folder);
-    }
+    public static Segment Last(string folder) => Backwards(folder).First();
 
     private static Segment? At(string folder, long number, bool last) =>
         HeadOf(folder, number) is { } head ? new(folder, number, head.Start, head, FileOf(folder, number, last)) : null;
@@ -218,17 +242,14 @@ internal sealed class SegmentReader(string folder, long from) : IDisposable
 
     private Segment? Next()
     {
-        var all = Segments.Of(folder);
-        if (segment is { Number: 0 } && all[0] is { Number: > 0, Start: 0 })
-            segment = all[0]; // the same file, with times from now on
-        return all.FirstOrDefault(one => one.Number > segment!.Number);
+        if (segment is { Number: 0 } && Segments.Of(folder)[0] is { Number: > 0, Start: 0 } timed)
+            segment = timed; // the same file, with times from now on
+        return Segments.Backwards(folder).TakeWhile(one => one.Number > segment!.Number).LastOrDefault();
     }
 
     private bool OpenAt()
     {
-        var all = Segments.Of(folder);
-        var first = all.LastOrDefault(one => one.Start <= At) ?? all[0];
-        foreach (var one in all.Where(one => one.Number >= first.Number))
+        foreach (var one in Segments.From(folder, At))
         {
             At = Math.Max(At, one.Start);
             if (one.Open(At - one.Start) is not { } opened)

@@ -302,7 +302,8 @@ internal sealed class SwapRoom(House house, Registry registry)
                 // What was only made for this goes; what came back and failed again is still kept.
                 if (versions.FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
                     house.Store.SetVersion(actor.Id, failed with { Failed = why });
-                if (swap.IsNew && files.Present() != swap.Version.Identity)
+                // Where it is stuck, data that goes along with the files may still lie there.
+                if (swap is { IsNew: true, Stuck: false } && files.Present() != swap.Version.Identity)
                     files.Drop(swap.Version.Number);
             }
             else
@@ -320,7 +321,7 @@ internal sealed class SwapRoom(House house, Registry registry)
             {
                 { Down: { } down } => new(EntryCode.SwapDown)
                 {
-                    Count = swap.Why is null ? swap.Version.Number : swap.Before.Number,
+                    Count = swap.InPlace,
                     Seen = down,
                     Name = swap.Why,
                 },

@@ -47,6 +47,16 @@ internal static class SwapWords
     {
         var title = actor.Definition.Title;
         var (was, now) = (swap.Before.Number, swap.Version.Number);
+        if (swap.Stuck)
+        {
+            var files = swap.InPlace is { } there
+                ? $"{title} still has version {there} of its files"
+                : $"{swap.Directory} is not known to be of one version, and {title} is not started from it";
+            var failed = swap.FailedRun is null ? "" : $" With version {now} {swap.Why}.";
+            return $"{files}: {swap.Down}.{failed}{Printed(actor, swap.FailedRun, store)}\nPut its files right, then start it: "
+                + $"calm start {actor.Definition.Name}";
+        }
+
         if (swap.Why is { } why)
         {
             var kept = swap.Down is { } down

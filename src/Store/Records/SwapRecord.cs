@@ -53,6 +53,10 @@ internal sealed record SwapRecord : IRecord
 
     public string? Down { get; init; }
 
+    public bool Stuck { get; init; }
+
+    public long? Found { get; init; }
+
     public static SwapRecord Of(Swap swap) =>
         new()
         {
@@ -77,6 +81,8 @@ internal sealed record SwapRecord : IRecord
             Why = swap.Why,
             FailedRun = swap.FailedRun?.Value,
             Down = swap.Down,
+            Stuck = swap.Stuck,
+            Found = swap.Found,
         };
 
     public Swap ToCore() =>
@@ -99,5 +105,7 @@ internal sealed record SwapRecord : IRecord
             Why = Why,
             FailedRun = FailedRun is { } run ? new(run) : null,
             Down = Down,
+            Stuck = Stuck,
+            Found = Found,
         };
 }

@@ -263,6 +263,20 @@ public class SwapTests
         );
         Assert.Equal((SwapStep.Done, SwapDeed.None), (after.Step, deed));
         Assert.NotNull(after.Down);
+        Assert.Null(after.InPlace);
+    }
+
+    [Theory]
+    [InlineData(2L)]
+    [InlineData(null)]
+    public void Files_that_cannot_be_brought_back_are_told_as_what_they_are(long? found)
+    {
+        var returning = Fresh with { Step = SwapStep.Returning, Why = "it fell", FailedRun = new(2) };
+        var (after, deed) = SwapLife.Step(returning, Down with { Files = found, Stuck = "it is in use" }, Start);
+        Assert.Equal((SwapStep.Done, SwapDeed.None, found), (after.Step, deed, after.InPlace));
+        Assert.Equal("the files before cannot be brought back: it is in use", after.Down);
+        var (returned, _) = SwapLife.Step(returning with { WasUp = false }, Down with { Files = 1 }, Start);
+        Assert.Equal((SwapStep.Done, 1L), (returned.Step, returned.InPlace));
     }
 
     [Fact]

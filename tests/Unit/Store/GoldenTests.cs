@@ -135,6 +135,8 @@ public class GoldenTests
             Why = "run 5 exited with code 3",
             FailedRun = new(5),
             Down = "it was stopped meanwhile",
+            Stuck = true,
+            Found = 3,
         };
         var frame = new ClockStamp(at.AddSeconds(4), 5_000);
         Matches("swap.json", SwapJson.Write(swap, frame));
