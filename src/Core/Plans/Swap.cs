@@ -196,16 +196,7 @@ public static class SwapLife
 
     /// <summary>Its files cannot be made those they were to be, and it is not begun.</summary>
     private static (Swap, SwapDeed) Stays(Swap swap, SwapStanding at, string down) =>
-        (
-            swap with
-            {
-                Step = SwapStep.Done,
-                Down = down,
-                Stuck = true,
-                Found = at.Files,
-            },
-            SwapDeed.None
-        );
+        (swap with { Step = SwapStep.Done, Down = down, Stuck = true, Found = at.Files }, SwapDeed.None);
 
     private static (Swap, SwapDeed) Exchanged(Swap swap, SwapStanding at, long wanted, SwapStep then, bool resumed)
     {

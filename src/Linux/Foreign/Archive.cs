@@ -58,7 +58,17 @@ public static class Archive
                     break;
             }
         }
-        catch (Exception error) when (error is InvalidDataException or FormatException or EndOfStreamException)
+        catch (Exception error)
+            when (error
+                    is InvalidDataException
+                        or FormatException
+                        or EndOfStreamException
+                        // So the runtime's readers speak of fields that are none.
+                        or InvalidOperationException
+                        or ArgumentException
+                        or OverflowException
+                        or NotSupportedException
+            )
         {
             throw new ArchiveException(
                 unpacking.Last,

@@ -1,0 +1,328 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Core.Telling;
+
+/// <summary>All alerts that go on, or may come again, and the highest number that one ever had.</summary>
+public sealed record Alerts(ImmutableSortedDictionary<long, Alert> All, long Last)
+{
+    public static Alerts None { get; } = new(ImmutableSortedDictionary<long, Alert>.Empty, 0);
+
+    public Alerts With(Alert alert) => new(All.SetItem(alert.Number, alert), Math.Max(Last, alert.Number));
+}
+
+public enum MessageKind
+{
+    Begins,
+
+    /// <summary>More services than were named before.</summary>
+    Grows,
+
+    /// <summary>Something worse than what was told.</summary>
+    Worse,
+
+    /// <summary>It goes on, and nobody has acknowledged it.</summary>
+    Stays,
+    Over,
+
+    /// <summary>It was over, and is not any more.</summary>
+    Again,
+
+    /// <summary>Somebody wants to see whether messages arrive.</summary>
+    Trial,
+}
+
+/// <summary>What becomes of an alert, and when who is told of it; nothing else.</summary>
+public static class AlertLife
+{
+    /// <summary>One that was over within this comes again as the same.</summary>
+    public static readonly TimeSpan Returns = TimeSpan.FromDays(1);
+
+    /// <summary>Services to which the same happens within it have one cause, though it is not known.</summary>
+    public static readonly TimeSpan Together = TimeSpan.FromSeconds(10);
+
+    /// <summary>What needs a service is said to have failed because of it when it did so within this before.</summary>
+    public static readonly TimeSpan Shortly = TimeSpan.FromMinutes(5);
+
+    /// <summary>While services join an alert, those who know of it hear of them after this, at the latest.</summary>
+    private static readonly TimeSpan LongestGather = TimeSpan.FromMinutes(5),
+        BetweenGrowths = TimeSpan.FromHours(1),
+        LongestSteady = TimeSpan.FromHours(12),
+        Day = TimeSpan.FromDays(1);
+
+    /// <summary>Messages about one alert that a recipient gets within a day.</summary>
+    public const int MostADay = 5;
+
+    /// <summary>Services an alert names; the rest is counted.</summary>
+    public const int MostNamed = 2000;
+
+    /// <summary>Of so many it is said what happened; of the rest, which they are.</summary>
+    private const int MostDescribed = 50;
+
+    /// <summary>Takes in what happened: into the alert of its cause, or a new one.</summary>
+    public static Alerts Raise(Alerts alerts, Problem problem, NeedGraph graph, DateTimeOffset now)
+    {
+        var into = Find(alerts, problem, now);
+        var earlier = problem.Cause.Kind == CauseKind.Service ? Because(alerts, problem, graph, now) : [];
+        foreach (var one in earlier)
+        {
+            if (into is null || one.Number < into.Number)
+                (into, alerts) = (Absorb(one with { Cause = problem.Cause }, into), Part(alerts, into, one));
+            else if (one.Number != into.Number)
+                (into, alerts) = (Absorb(into, one), Part(alerts, one, into));
+        }
+
+        return alerts.With(into is null ? New(alerts.Last + 1, problem, now) : Join(into, problem, now));
+    }
+
+    private static Alert? Find(Alerts alerts, Problem problem, DateTimeOffset now) =>
+        alerts.All.Values.LastOrDefault(alert =>
+            alert is { PartOf: null }
+            && alert.Cause == problem.Cause
+            && !(now - alert.OverAt >= Returns)
+            && (Topics.Lasts(problem.Topic) ? alert.Lasts : alert.Worst == problem.Topic)
+        )
+        ?? alerts.All.Values.LastOrDefault(alert =>
+            IsOpen(alert)
+            && problem.Service is not null
+            && Topics.Lasts(problem.Topic)
+            && alert.Affected.Any(one => one.Service == problem.Service && !one.IsWell)
+        )
+        ?? alerts.All.Values.LastOrDefault(alert =>
+            IsOpen(alert)
+            && alert.Cause.Kind == CauseKind.Service
+            && problem.Cause.Kind == CauseKind.Service
+            && Topics.Lasts(problem.Topic)
+            && alert.Worst == problem.Topic
+            && now - alert.Joined < Together
+        );
+
+    private static bool IsOpen(Alert alert) => alert is { OverAt: null, PartOf: null };
+
+    /// <summary>Alerts of services that need the one that turns out to be in trouble.</summary>
+    private static List<Alert> Because(Alerts alerts, Problem problem, NeedGraph graph, DateTimeOffset now)
+    {
+        var dependents = graph.WithDependents([problem.Cause.Name]);
+        return
+        [
+            .. alerts.All.Values.Where(alert =>
+                IsOpen(alert)
+                && alert.Cause.Kind == CauseKind.Service
+                && alert.Cause != problem.Cause
+                && alert.Lasts
+                && now - alert.Began < Shortly
+                && dependents.Contains(alert.Cause.Name)
+            ),
+        ];
+    }
+
+    private static Alerts Part(Alerts alerts, Alert? part, Alert of) =>
+        part is null || part.Number == of.Number
+            ? alerts
+            : alerts.With(part with { PartOf = of.Number, OverAt = part.OverAt ?? of.Joined });
+
+    private static Alert Absorb(Alert into, Alert? other)
+    {
+        if (other is null)
+            return into;
+        foreach (var one in other.Affected)
+            into = Put(into, one);
+        return into with
+        {
+            Heard =
+            [
+                .. into.Heard,
+                .. other.Heard.Where(heard => into.Heard.All(one => one.Recipient != heard.Recipient)),
+            ],
+        };
+    }
+
+    private static Alert New(long number, Problem problem, DateTimeOffset now) =>
+        new()
+        {
+            Number = number,
+            Cause = problem.Cause,
+            Began = problem.At,
+            Joined = now,
+            Affected = [Of(problem, described: true)],
+        };
+
+    private static Affected Of(Problem problem, bool described) =>
+        new(problem.Service, problem.Title, problem.At, problem.Entry, described ? problem.What : null, problem.Topic)
+        {
+            Labels = problem.Labels,
+            IsWell = !Topics.Lasts(problem.Topic),
+        };
+
+    private static Alert Join(Alert alert, Problem problem, DateTimeOffset now)
+    {
+        if (alert.OverAt is not null)
+            alert = alert with
+            {
+                OverAt = null,
+                Returns = alert.Returns + 1,
+                Began = problem.At,
+                Affected = [],
+                More = 0,
+                Taken = null,
+            };
+        var came = Of(problem, described: alert.Affected.Length < MostDescribed);
+        var before = alert.Affected.FirstOrDefault(one => one.Service == problem.Service);
+        alert = before is null
+            ? Put(alert, came) with
+            {
+                Joined = now,
+            }
+            : alert with
+            {
+                Affected = alert.Affected.Replace(
+                    before,
+                    came with
+                    {
+                        Since = before.IsWell ? came.Since : before.Since,
+                        Times = before.Times + 1,
+                        What = before.What is null ? null : problem.What,
+                        Worst = before.IsWell || came.Worst < before.Worst ? came.Worst : before.Worst,
+                    }
+                ),
+            };
+        return alert with { WellSince = alert.Affected.All(one => one.IsWell) ? alert.WellSince ?? now : null };
+    }
+
+    private static Alert Put(Alert alert, Affected one) =>
+        alert.Affected.Any(known => known.Service == one.Service) ? alert
+        : alert.Affected.Length < MostNamed ? alert with { Affected = alert.Affected.Add(one) }
+        : alert with { More = alert.More + 1 };
+
+    /// <summary>Looks whether anything is still wrong.</summary>
+    /// <param name="isWrong">Whether it still is with a service.</param>
+    public static Alert Look(Alert alert, Func<Affected, bool> isWrong, Pace pace, DateTimeOffset now)
+    {
+        if (!IsOpen(alert))
+            return alert;
+        var looked = alert.Affected.Select(one => one with { IsWell = !Topics.Lasts(one.Worst) || !isWrong(one) });
+        var affected = looked.ToImmutableArray();
+        if (!affected.SequenceEqual(alert.Affected))
+            alert = alert with { Affected = affected };
+        if (affected.Any(one => !one.IsWell))
+            return alert.WellSince is null ? alert : alert with { WellSince = null };
+        if (alert.WellSince is not { } well)
+            return alert with { WellSince = now };
+        return now >= well + SteadyOf(alert, pace) ? alert with { OverAt = now } : alert;
+    }
+
+    /// <summary>How long it must stay well to be over: the longer, the more often it came back.</summary>
+    public static TimeSpan SteadyOf(Alert alert, Pace pace)
+    {
+        var length = pace.Steady;
+        for (var i = 0; i < alert.Returns && length < LongestSteady; i++)
+            length *= 4;
+        return length < LongestSteady || pace.Steady > LongestSteady ? length : LongestSteady;
+    }
+
+    /// <summary>What a recipient is to be told next of an alert if nothing else happens, and when.</summary>
+    /// <param name="recipients">All there are: one may be told because another did not answer.</param>
+    public static (MessageKind Kind, DateTimeOffset At)? Next(
+        Alert alert,
+        Recipient recipient,
+        IReadOnlyList<Recipient> recipients,
+        Pace pace,
+        TimeZoneInfo zone
+    )
+    {
+        if (alert.PartOf is not null)
+            return null;
+        var heard = HeardOf(alert, recipient.Name);
+        if (Wanted(alert, recipient, heard, recipients, pace) is not var (kind, at))
+            return null;
+        if (heard is { Times: { Length: MostADay } times } && times[0] + Day > at)
+            at = times[0] + Day;
+        if (
+            recipient.Hours is { } hours
+            && (alert.Urgency == Urgency.CanWait || kind is MessageKind.Over or MessageKind.Stays)
+        )
+            at = hours.Next(at, zone);
+        return (kind, at);
+    }
+
+    private static Heard? HeardOf(Alert alert, string recipient) =>
+        alert.Heard.FirstOrDefault(one => one.Recipient == recipient);
+
+    private static (MessageKind, DateTimeOffset)? Wanted(
+        Alert alert,
+        Recipient recipient,
+        Heard? heard,
+        IReadOnlyList<Recipient> recipients,
+        Pace pace
+    )
+    {
+        if (heard is null || heard.Over)
+            return alert.OverAt is null && Reaches(alert, recipient, recipients) is { } since
+                ? (heard is null ? MessageKind.Begins : MessageKind.Again, since)
+                : null;
+        var last = heard.Times[^1];
+        if (alert.OverAt is { } over)
+            return alert.Lasts ? (MessageKind.Over, over) : null;
+        if (IsWorse(alert.Worst, heard.Worst))
+            return (MessageKind.Worse, last);
+        if (alert.Taken is not null)
+            return null;
+        if (alert.Count > heard.Known)
+        {
+            var rested = alert.Joined + pace.Gather;
+            var latest = last + LongestGather;
+            var at = rested < latest ? rested : latest;
+            return (MessageKind.Grows, heard.Messages > 1 && at < last + BetweenGrowths ? last + BetweenGrowths : at);
+        }
+
+        return pace.Remind > TimeSpan.Zero && alert is { Lasts: true, WellSince: null }
+            ? (MessageKind.Stays, last + pace.Remind)
+            : null;
+    }
+
+    /// <summary>That it has given up, or that what could wait cannot any more.</summary>
+    private static bool IsWorse(Topic now, Topic told) =>
+        now < told && (now <= Topic.StartFailed || Topics.UrgencyOf(now) > Topics.UrgencyOf(told));
+
+    /// <summary>From when on a recipient is to know of it; null: never, as things are.</summary>
+    private static DateTimeOffset? Reaches(Alert alert, Recipient recipient, IReadOnlyList<Recipient> recipients)
+    {
+        if (recipient.Hears(alert))
+            return alert.Began;
+        if (alert.Taken is not null || alert is not { Lasts: true, WellSince: null, Urgency: Urgency.Urgent })
+            return null;
+        return recipients
+            .Where(one => one.Next == recipient.Name)
+            .Select(one =>
+                HeardOf(alert, one.Name) is { Over: false } told ? told.Since + one.After : (DateTimeOffset?)null
+            )
+            .Min();
+    }
+
+    /// <summary>A recipient has been told.</summary>
+    public static Alert Told(Alert alert, string recipient, MessageKind kind, DateTimeOffset now)
+    {
+        var before = HeardOf(alert, recipient);
+        var times = before?.Times ?? [];
+        var heard = new Heard(
+            recipient,
+            before is { Over: false } ? before.Since : now,
+            [.. times.Skip(Math.Max(0, times.Length - MostADay + 1)), now],
+            kind == MessageKind.Over,
+            alert.Count,
+            before is { Over: false } && before.Worst < alert.Worst ? before.Worst : alert.Worst,
+            (before?.Messages ?? 0) + 1
+        );
+        return alert with { Heard = before is null ? alert.Heard.Add(heard) : alert.Heard.Replace(before, heard) };
+    }
+
+    /// <summary>Somebody looks at it: until it is over, nobody is told of it again but of what is worse.</summary>
+    public static Alert Acknowledge(Alert alert, string by, string? note, DateTimeOffset now) =>
+        alert with
+        {
+            Taken = new(by, now, note),
+        };
+
+    /// <summary>It cannot come again, and nobody is to be told of it any more.</summary>
+    public static bool IsForgotten(Alert alert, DateTimeOffset now) => now - alert.OverAt >= Returns;
+}

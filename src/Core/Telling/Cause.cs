@@ -1,0 +1,93 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Core.Telling;
+
+public enum CauseKind
+{
+    /// <summary>A service, by its name.</summary>
+    Service,
+
+    /// <summary>A path that is not there.</summary>
+    Path,
+
+    /// <summary>An address at which nothing answers.</summary>
+    Address,
+
+    Network,
+
+    /// <summary>An account that cannot be used.</summary>
+    Account,
+
+    /// <summary>The sentry and its machine.</summary>
+    Machine,
+}
+
+/// <summary>What is behind an alert; two of the same cause are one.</summary>
+public readonly record struct Cause(CauseKind Kind, string Name)
+{
+    public static Cause Of(string service) => new(CauseKind.Service, service);
+
+    public static Cause Machine { get; } = new(CauseKind.Machine, "");
+
+    public override string ToString() =>
+        Kind switch
+        {
+            CauseKind.Path => $"{Name} is missing",
+            CauseKind.Address => $"{Name} does not answer",
+            CauseKind.Network => "the network is missing",
+            CauseKind.Account => $"the account {Name} cannot be used",
+            CauseKind.Machine => "this machine",
+            _ => Name,
+        };
+}
+
+/// <summary>Finds what is behind something that happened.</summary>
+public static class Causes
+{
+    /// <param name="definition">Null: it is about the sentry.</param>
+    /// <param name="missing">A directory of which parts that the service uses are missing; null: none is.</param>
+    /// <param name="isTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
+    public static Cause Of(
+        Entry entry,
+        Definition? definition,
+        NeedGraph graph,
+        string? missing,
+        Func<string, bool> isTrouble
+    )
+    {
+        if (definition is null)
+            return Cause.Machine;
+        if (
+            entry.Code == EntryCode.NeedMissing
+            && definition.Begin.Needs.FirstOrDefault(need => need.InWords == entry.Name) is { } need
+        )
+        {
+            switch (need)
+            {
+                case ServiceNeed service:
+                    return Cause.Of(Root(service.Service, graph, isTrouble));
+                case PathNeed path:
+                    return new(CauseKind.Path, path.Path);
+                case TcpNeed tcp:
+                    return new(CauseKind.Address, tcp.Address);
+                case NetworkNeed:
+                    return new(CauseKind.Network, "");
+            }
+        }
+
+        var root = Root(definition.Name, graph, isTrouble);
+        return root != definition.Name ? Cause.Of(root)
+            : missing is not null ? new(CauseKind.Path, missing)
+            : Cause.Of(root);
+    }
+
+    /// <summary>Of a service and all that it needs, the one in trouble that needs none that is.</summary>
+    private static string Root(string service, NeedGraph graph, Func<string, bool> isTrouble)
+    {
+        while (graph.NeedsOf(service).FirstOrDefault(isTrouble) is { } needed)
+            service = needed;
+        return service;
+    }
+}

@@ -1,0 +1,299 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using CalmSentry.Core.Wording;
+
+namespace CalmSentry.Core.Telling;
+
+/// <summary>How things are with the service that an alert is about first, when a message is made.</summary>
+/// <param name="Why">Why it is as it is, as sentences.</param>
+public sealed record Evidence(string Why)
+{
+    public ImmutableArray<Coming> Next { get; init; } = [];
+
+    public ImmutableArray<Possible> Could { get; init; } = [];
+
+    /// <summary>What it printed last.</summary>
+    public ImmutableArray<string> LastLines { get; init; } = [];
+}
+
+/// <param name="Quoted">What comes from programs: shown as it is, and never read as anything else.</param>
+public sealed record MessagePart(string? Title, ImmutableArray<string> Lines, bool Quoted = false);
+
+/// <summary>One message to one recipient, as data; each way makes its own form of it.</summary>
+public sealed record Message
+{
+    public required MessageKind Kind { get; init; }
+
+    /// <summary>0: it is about none.</summary>
+    public required long Alert { get; init; }
+
+    public required string Host { get; init; }
+
+    public required DateTimeOffset At { get; init; }
+
+    public required Urgency Urgency { get; init; }
+
+    /// <summary>The service whose alert it is; null: the sentry's own, or that of something missing.</summary>
+    public string? Service { get; init; }
+
+    public required Topic Topic { get; init; }
+
+    /// <summary>What is wrong, without the host: one line.</summary>
+    public required string Subject { get; init; }
+
+    /// <summary>What is wrong, since when, and whether anybody must act.</summary>
+    public required string Lead { get; init; }
+
+    public required ImmutableArray<MessagePart> Parts { get; init; }
+
+    /// <summary>It is told because another recipient has not acknowledged it.</summary>
+    public string? InsteadOf { get; init; }
+
+    /// <summary>As its first line: nothing of it can begin a header or a line of its own.</summary>
+    public string Headline => $"[{Shown.Line(Host)}] {Shown.Line(Subject)}";
+}
+
+/// <summary>Text of programs where people read it: what a terminal or a mail reader would obey is shown instead.</summary>
+public static class Shown
+{
+    public static string Line(string text) => string.Concat(text.Select(c => IsOdd(c) ? '·' : c));
+
+    /// <summary>Codes that turn the direction of writing, or cannot be seen, could show another text than there is.</summary>
+    private static bool IsOdd(char c) =>
+        char.IsControl(c)
+        || char.GetUnicodeCategory(c)
+            is UnicodeCategory.Format
+                or UnicodeCategory.LineSeparator
+                or UnicodeCategory.ParagraphSeparator;
+}
+
+/// <summary>Messages in words.</summary>
+public static class MessageWords
+{
+    private const int MostLines = 20,
+        LongestLine = 500,
+        NamesALine = 8;
+
+    /// <param name="evidence">Of <see cref="First"/>; null: it is about no service there is.</param>
+    /// <param name="link">Where the alert is shown in the console; null: it cannot be reached.</param>
+    public static Message Of(
+        Alert alert,
+        MessageKind kind,
+        Evidence? evidence,
+        string host,
+        DateTimeOffset now,
+        TimeZoneInfo zone,
+        string? link = null
+    )
+    {
+        var first = First(alert);
+        return new()
+        {
+            Kind = kind,
+            Alert = alert.Number,
+            Host = host,
+            At = now,
+            Urgency = kind is MessageKind.Over ? Urgency.CanWait : alert.Urgency,
+            Service = alert.Cause.Kind == CauseKind.Service ? alert.Cause.Name : null,
+            Topic = alert.Worst,
+            Subject = Opening(kind) + Subject(alert),
+            Lead = Lead(alert, kind, now, zone),
+            Parts = [.. Parts(alert, first, kind, evidence, zone, link).Where(part => !part.Lines.IsEmpty)],
+        };
+    }
+
+    /// <summary>The one it is shown by: the cause itself, or the first of the worst.</summary>
+    public static Affected First(Alert alert) =>
+        alert.Affected.FirstOrDefault(one => alert.Cause.Kind == CauseKind.Service && one.Service == alert.Cause.Name)
+        ?? alert.Affected.First(one => one.Worst == alert.Worst);
+
+    private static string Opening(MessageKind kind) =>
+        kind switch
+        {
+            MessageKind.Over => "Over: ",
+            MessageKind.Again => "Again: ",
+            MessageKind.Stays => "Still: ",
+            _ => "",
+        };
+
+    /// <summary>What is wrong: one line.</summary>
+    public static string Subject(Alert alert)
+    {
+        var first = First(alert);
+        var others = alert.Lasts ? alert.Count - 1 : 0;
+        if (alert.Cause.Kind is not (CauseKind.Service or CauseKind.Machine))
+            return $"{alert.Cause}: {Services(alert.Count)} {(alert.Count == 1 ? "has" : "have")} trouble";
+        var known =
+            alert.Cause.Kind == CauseKind.Service && first.Service != alert.Cause.Name
+                ? $"{alert.Cause.Name} is missing: {first.Title} {Topics.Clause(first.Worst)}"
+                : $"{first.Title} {Topics.Clause(first.Worst)}";
+        return others > 0 ? $"{known}, and {Services(others)} with it" : known;
+    }
+
+    private static string Services(int count) =>
+        count == 1 ? "1 service" : string.Create(CultureInfo.InvariantCulture, $"{count} services");
+
+    private static string Lead(Alert alert, MessageKind kind, DateTimeOffset now, TimeZoneInfo zone)
+    {
+        var since = Clock(alert.Began, now, zone);
+        var taken = alert.Taken is { } one
+            ? $" {one.By} looks at it since {Clock(one.At, now, zone)}{(one.Note is { } note ? $": {note}" : "")}."
+            : "";
+        return kind == MessageKind.Over
+                ? $"{Subject(alert)}: since {since}, and over. It has been well since "
+                    + $"{Clock(alert.WellSince ?? now, now, zone)}. Nobody needs to do anything.{taken}"
+            : alert.Lasts
+                ? $"{Subject(alert)}, since {since}. "
+                    + (
+                        alert.WellSince is { } well ? $"It has been well since {Clock(well, now, zone)}."
+                        : alert.Urgency == Urgency.Urgent ? "It needs attention."
+                        : "Nobody needs to act now."
+                    )
+                    + (alert.Returns > 0 ? $" It has come back {Often(alert.Returns)} within a day." : "")
+                    + taken
+            : $"{Subject(alert)}, at {since}."
+                + (alert.Count > 1 ? $" It happened {Often(alert.Count)}." : "")
+                + (alert.Urgency == Urgency.Urgent ? " It needs attention." : " Nobody needs to act now.")
+                + taken;
+    }
+
+    private static string Often(int times) =>
+        times == 1 ? "once" : string.Create(CultureInfo.InvariantCulture, $"{times} times");
+
+    private static IEnumerable<MessagePart> Parts(
+        Alert alert,
+        Affected first,
+        MessageKind kind,
+        Evidence? evidence,
+        TimeZoneInfo zone,
+        string? link
+    )
+    {
+        if (first.What is { } what)
+            yield return new("What happened", [what]);
+        if (evidence is not null)
+            yield return new("How it is now", [evidence.Why]);
+        if (kind != MessageKind.Over && evidence is not null)
+        {
+            yield return new(
+                $"What {first.Title} printed last",
+                [.. evidence.LastLines.TakeLast(MostLines).Select(line => Cut(line))],
+                Quoted: true
+            );
+            yield return new(
+                "What comes next",
+                [
+                    .. evidence.Next.Select(one =>
+                        one.At is { } at ? $"{Clock(at, alert.Joined, zone)}: {one.Text}" : one.Text
+                    ),
+                ]
+            );
+        }
+
+        if (alert.Count > 1 && alert.Lasts)
+            yield return new("All that it is about", Names(alert));
+        if (kind == MessageKind.Over)
+            yield break;
+        yield return new(
+            "What you can do",
+            [
+                .. evidence?.Could.Select(one => $"{one.Text}: {one.Command}") ?? [],
+                .. first.Service is { } service ? [$"See the whole story: calm why {service}"] : Array.Empty<string>(),
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"Say that you look at it: calm acknowledge {alert.Number}"
+                ),
+                .. link is null ? Array.Empty<string>() : [$"In the console: {link}"],
+            ]
+        );
+    }
+
+    private static ImmutableArray<string> Names(Alert alert)
+    {
+        var named = alert.Affected.Where(one => one.Service is not null).Select(one => one.Service!);
+        var lines = named.Chunk(NamesALine).Select(names => string.Join(", ", names));
+        return alert.More == 0
+            ? [.. lines]
+            : [.. lines, string.Create(CultureInfo.InvariantCulture, $"and {alert.More} more")];
+    }
+
+    private static string Cut(string line) => line.Length <= LongestLine ? line : line[..LongestLine] + "…";
+
+    private static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
+    {
+        var local = TimeZoneInfo.ConvertTime(time, zone);
+        var format = local.Date == TimeZoneInfo.ConvertTime(near, zone).Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss";
+        return local.ToString(format, CultureInfo.InvariantCulture);
+    }
+}
+
+/// <summary>A message as text and as HTML.</summary>
+public static class MessageText
+{
+    /// <summary>Lines of text, each ended by a line feed.</summary>
+    public static string Plain(Message message)
+    {
+        var text = new System.Text.StringBuilder();
+        text.Append(Shown.Line(message.Lead)).Append('\n');
+        if (message.InsteadOf is { } other)
+            text.Append(Because(other)).Append('\n');
+        foreach (var part in message.Parts)
+        {
+            text.Append('\n');
+            if (part.Title is { } title)
+                text.Append(Shown.Line(title)).Append(":\n");
+            foreach (var line in Lines(part))
+                text.Append(part.Quoted ? "  | " : "  ").Append(line).Append('\n');
+        }
+
+        return text.Append('\n').Append(Ending(message)).Append('\n').ToString();
+    }
+
+    /// <summary>A whole document, with nothing in it that is fetched or run.</summary>
+    public static string Html(Message message)
+    {
+        var text = new System.Text.StringBuilder();
+        text.Append("<!DOCTYPE html><html><head><meta charset=\"utf-8\"><title>")
+            .Append(Safe(message.Headline))
+            .Append("</title></head><body style=\"font-family:sans-serif;line-height:1.45;max-width:46em\">")
+            .Append("<p style=\"font-size:1.1em\"><strong>")
+            .Append(Safe(message.Lead))
+            .Append("</strong></p>");
+        if (message.InsteadOf is { } other)
+            text.Append("<p>").Append(Safe(Because(other))).Append("</p>");
+        foreach (var part in message.Parts)
+        {
+            if (part.Title is { } title)
+                text.Append("<h4 style=\"margin:1em 0 .2em\">").Append(Safe(title)).Append("</h4>");
+            if (part.Quoted)
+                text.Append("<pre style=\"background:#f3f3f3;padding:.6em;white-space:pre-wrap\">")
+                    .Append(Safe(string.Join('\n', Lines(part)), keepLines: true))
+                    .Append("</pre>");
+            else
+                foreach (var line in Lines(part))
+                    text.Append("<p style=\"margin:.2em 0\">").Append(Safe(line)).Append("</p>");
+        }
+
+        return text.Append("<p style=\"color:#666\">")
+            .Append(Safe(Ending(message)))
+            .Append("</p></body></html>")
+            .ToString();
+    }
+
+    private static IEnumerable<string> Lines(MessagePart part) =>
+        part.Lines.SelectMany(line => line.Split('\n')).Select(Shown.Line);
+
+    private static string Because(string other) =>
+        $"You are told because {Shown.Line(other)} was told before, and nobody has acknowledged it.";
+
+    private static string Ending(Message message) =>
+        message.Alert == 0
+            ? $"Sent by Calm Sentry on {Shown.Line(message.Host)}."
+            : string.Create(
+                CultureInfo.InvariantCulture,
+                $"Alert {message.Alert}, sent by Calm Sentry on {Shown.Line(message.Host)}."
+            );
+
+    private static string Safe(string text, bool keepLines = false) =>
+        System.Net.WebUtility.HtmlEncode(keepLines ? text : Shown.Line(text));
+}
