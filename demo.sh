@@ -5,7 +5,7 @@
 #   ./demo.sh --once     plays a whole example unattended; exit code 0 only if all of it came true
 #   ./demo.sh --native   (also with --once) on the programs as they ship; else on quickly built ones, unless those are there already
 # As root the accounts (skerry-…) are made for the demo and removed with it; else all runs as you.
-# CALM_DEMO_PORT (7410): first of six TCP ports on loopback that the programs use.
+# CALM_DEMO_PORT (7410): first of eight TCP ports on loopback that the programs use.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 house=$PWD
@@ -40,7 +40,7 @@ PATH=$out:$PATH
 node=$(command -v node)
 chmod 755 "$root"
 mkdir -p "$srv"
-cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader "$srv/"
+cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader demo/quay-post "$srv/"
 mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
 echo '{"type":"module"}' >"$srv/package.json"
 sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/ticket-spooler.yaml"
@@ -64,7 +64,7 @@ accounts() {
   all_of "${made[@]}" && calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
 }
 
-guard= sleeper= collector=
+guard= sleeper= collector= post=
 serve() {
   mkdir -p "$root/run/calm-sentry"
   calm-keeper guard "$root/run/calm-sentry" "$out/calm-sentry" serve --root "$root" --port 0 >>"$root/sentry.log" 2>&1 &
@@ -90,6 +90,7 @@ leave() {
   kill "$pid"
   while kill -0 "$pid" 2>/dev/null; do sleep 0.05; done
   [ -z "$collector" ] || kill "$collector" 2>/dev/null
+  [ -z "$post" ] || kill "$post" 2>/dev/null
   rm -rf "$root"
   exit "${1:-0}"
 }
@@ -135,7 +136,7 @@ wrap_all() {
   wraps+=($!)
   all_of "${wraps[@]}"
 }
-# A real collector on loopback, to which the logbook is forwarded.
+# A real collector on loopback, to which the logbook is forwarded, and the quay's mail, to which alerts go.
 collect() {
   cat >"$root/rsyslog.conf" <<RULES
 global(workDirectory="$root" maxMessageSize="8k")
@@ -144,7 +145,17 @@ action(type="omfile" file="$root/collector.log" template="RSYSLOG_SyslogProtocol
 input(type="imtcp" address="127.0.0.1" port="$((port + 3))")
 RULES
   mkdir -p "$root/etc/calm-sentry"
-  echo "forward: [ { tcp: 127.0.0.1:$((port + 3)) } ]" >"$root/etc/calm-sentry/sentry.yaml"
+  cat >"$root/etc/calm-sentry/sentry.yaml" <<SETTINGS
+forward: [ { tcp: 127.0.0.1:$((port + 3)) } ]
+mail: { server: 127.0.0.1:$((port + 6)), security: none, from: calm-sentry@quay.skerry.example }
+alerts: { gather: 3 s, steady: 10 s } # at a real quay longer
+tell:
+  - { mail: quay-office@skerry.example, name: quay-office, next: harbour-master, after: 30 min }
+  - { mail: harbour-master@skerry.example, name: harbour-master, labels: [money], urgent-only: true }
+  - { command: [/bin/sh, -c, 'cat >> $root/bell.log'], name: bell, about: [held, down], hours: "07:00-22:00" }
+SETTINGS
+  POST_PORT=$((port + 6)) BOX_PORT=$((port + 7)) "$node" "$srv/quay-post/post.js" >>"$root/post.log" 2>&1 &
+  post=$!
   rsyslogd -n -f "$root/rsyslog.conf" -i "$root/rsyslog.pid" >>"$root/collector.said" 2>&1 &
   collector=$!
 }
@@ -165,6 +176,7 @@ cat <<END
 The Skerry Line is at work under $root.
 
   the departure board        http://127.0.0.1:$port/
+  the quay's mail            http://127.0.0.1:$((port + 7))/   (what people are told)
   the console                $(calm open 2>/dev/null)
                              (the link signs one browser in, once; 'calm open' prints another)
 
@@ -192,6 +204,9 @@ Try in another terminal:
   calm stop --all --dry                           # what would be done, and nothing is
   calm board                                      # what needs attention, live; the gate counter is on hold after four failures
   calm release gate-counter
+  calm tell; calm tell --messages                 # who was told of that; curl http://127.0.0.1:$((port + 7))/ reads the mail
+  calm tell --test quay-office                    # a trial, with all that goes to and fro
+  calm acknowledge gate-counter --note "I look at the gate"
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one

@@ -52,6 +52,8 @@ copy_is_found() {
   calm start gate-counter --end-copies && ! kill -0 "$copy" 2>/dev/null && calm start quay-lamps
 }
 collected() { for _ in {1..100}; do grep -q "$1" "$root/collector.log" && return; read -rt 0.1 <> <(:); done; tail -n 2 "$root/collector.log"; return 1; }
+# The quay's mail, as anybody reads it.
+in_box() { for _ in {1..300}; do curl -s --max-time 5 "http://127.0.0.1:$((port + 7))/" | grep -qF "$1" && return; read -rt 0.1 <> <(:); done; curl -s "http://127.0.0.1:$((port + 7))/" | tail -n 40; return 1; }
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
 waited_for_ledger() { calm drill --last | sed -n '/^Started/,$p' | grep '^departure-board .* fare-ledger [0-9]'; }
@@ -189,12 +191,30 @@ play() {
   came_true "and who asks for the old name is told the new one" ends_with_code 4 "renamed to 'tide-gauge'" calm show tide-alarm
   calm unwrap tide-gauge --yes >/dev/null
 
+  step "Told: the fall of the fare ledger is one message, to whoever should know"
+  came_true "who is told of what is read as a sentence" ends_with_code 0 "quay-office: mail to quay-office@skerry.example, about all services" calm tell --recipients
+  came_true "a trial shows all that goes to and fro" ends_with_code 0 "250 it is in the box" calm tell --test quay-office
+  calm adjust fare-ledger --after never >/dev/null
+  kill -9 "$(field fare-ledger pid)"
+  came_true "its fall is in the quay's mail" in_box "Fare ledger failed and stays stopped"
+  came_true "with what needs it" in_box "Departure board: Running since"
+  came_true "and with what to type" in_box "calm start fare-ledger"
+  came_true "the alert is seen, and who was told" ends_with_code 0 "Fare ledger failed and stays stopped" calm tell
+  came_true "somebody says that they look at it" ends_with_code 0 "is yours" calm acknowledge fare-ledger --note "the book is on my desk"
+  came_true "which others see" ends_with_code 0 "the book is on my desk" calm tell
+  calm adjust fare-ledger --after failure >/dev/null
+  calm start fare-ledger >/dev/null
+  came_true "once it has stayed well, that is told, too" in_box "Over: Fare ledger failed"
+
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
   kill -9 "$(server)"
   came_true "its guard restarts it, and it has taken up the same process" taken_up "$before"
-  kill -9 "$guard" "$(server)"
+  dead=$(server)
+  kill -9 "$guard" "$dead"
   wait "$guard" 2>/dev/null
+  # On a busy machine one that is killed still takes calls for a moment.
+  for _ in $(seq 100); do kill -0 "$dead" 2>/dev/null || break; sleep 0.05; done
   came_true "guard and service gone, the fare ledger books a ticket meanwhile" talk $((port + 1)) "4 adults to Lundholm" "booked 3"
   came_true "calm says that no sentry answers, with exit code 5" ends_with_code 5 "No sentry answers" calm list
   serve

@@ -149,6 +149,8 @@ internal static class Program
             DrillCommand.Make(),
             AheadCommand.Make(),
             AskCommands.Quiet(),
+            TellCommands.Tell(),
+            TellCommands.Acknowledge(),
             HostCommand.Make(),
             LookCommands.List(),
             LookCommands.Show(),

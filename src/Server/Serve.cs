@@ -16,6 +16,7 @@ using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
 using CalmSentry.Server.SignIn;
 using CalmSentry.Server.Swaps;
+using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Hosting.Server;
@@ -137,6 +138,7 @@ internal static partial class Serve
                     return 1;
                 }
 
+                var teller = app.Services.GetRequiredService<Teller>(); // it hears of entries from here on
                 Rehearsal.Clear(house);
                 if (trouble is not null)
                     house.Logbook.Trouble(trouble);
@@ -180,6 +182,8 @@ internal static partial class Serve
                     settings
                 );
                 using var keeping = new OutputKeeping(house, () => app.Services.GetRequiredService<Registry>().All);
+                teller.Begin(settings);
+                using var again = new SettingsWatch(places.Settings, teller, house.Logbook);
                 app.Services.GetRequiredService<Forwarders>()
                     .Begin(settings.Forward, house.Store, house.Logbook, house.Clock, Machine.HostName);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
@@ -249,7 +253,8 @@ internal static partial class Serve
             .AddSingleton<RehearsalRoom>()
             .AddSingleton<Renaming>()
             .AddSingleton<NewFiles>()
-            .AddSingleton<Forwarders>();
+            .AddSingleton<Forwarders>()
+            .AddSingleton<Teller>();
 
         var app = builder.Build();
         app.Use(next => context => Headers(context, next));
@@ -312,6 +317,7 @@ internal static partial class Serve
         api.MapSessions();
         api.MapSentry();
         api.MapLogbook();
+        api.MapTelling();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
     }

@@ -1,10 +1,13 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Forwarding;
+using CalmSentry.Core.Telling;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Telling;
 
 namespace CalmSentry.Server;
 
@@ -31,6 +34,18 @@ internal sealed record Settings
 
     /// <summary>How many entries of the logbook are kept.</summary>
     public int LogbookMost { get; init; } = 1_000_000;
+
+    /// <summary>Who is told of what needs a person.</summary>
+    public ImmutableArray<Recipient> Tell { get; init; } = [];
+
+    /// <summary>How alerts are gathered into messages.</summary>
+    public Pace Pace { get; init; } = new();
+
+    /// <summary>The mail server; null: there is none.</summary>
+    public MailSettings? Mail { get; init; }
+
+    /// <summary>Where recipients of messages reach the console; null: they do not.</summary>
+    public string? ConsoleAt { get; init; }
 
     private const int Longest = 1 << 20;
 
@@ -98,6 +113,41 @@ internal sealed record Settings
         {
             Default = "none",
         },
+        KeyOf<Settings>.Many(
+            "tell",
+            RecipientKeys.Recipients,
+            settings => settings.Tell,
+            (settings, recipients) => settings with { Tell = recipients },
+            "Who is told of what needs a person."
+        ) with
+        {
+            Default = "nobody",
+        },
+        KeyOf<Settings>.Map(
+            "mail",
+            MailSettings.Keys,
+            settings => settings.Mail ?? new(),
+            (settings, mail) => settings with { Mail = mail },
+            "The mail server that messages go to."
+        ),
+        KeyOf<Settings>.Map(
+            "alerts",
+            RecipientKeys.PaceKeys,
+            settings => settings.Pace,
+            (settings, pace) => settings with { Pace = pace },
+            "How what happens is gathered into messages."
+        ),
+        KeyOf<Settings>.Value(
+            "console-at",
+            Forms.Url,
+            settings => settings.ConsoleAt,
+            (settings, address) => settings with { ConsoleAt = address },
+            "Address at which recipients of messages reach the console: messages then have a link to it."
+        ) with
+        {
+            Default = "none: it is served on loopback alone",
+            Example = "https://quay.skerry.example/sentry",
+        },
         KeyOf<Settings>.Map(
             "logbook",
             LogbookKeys,
@@ -105,7 +155,14 @@ internal sealed record Settings
             (_, settings) => settings,
             "How much of the logbook is kept. What goes leaves an entry with the last hash: the chain holds."
         )
-    );
+    )
+    {
+        Check = (map, settings) =>
+        {
+            foreach (var (at, key, found, allowed) in RecipientKeys.Mistakes(settings.Tell, settings.Mail is not null))
+                map.Contradicts(string.Create(CultureInfo.InvariantCulture, $"tell[{at}].{key}"), found, allowed);
+        },
+    };
 
     private static string ReadWhole(string file) => System.Text.Encoding.UTF8.GetString(Held.Head(file, Longest));
 

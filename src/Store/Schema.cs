@@ -116,6 +116,15 @@ internal static class Schema
               identity TEXT NOT NULL, present INTEGER NOT NULL, failed TEXT, PRIMARY KEY (service, number)) STRICT, WITHOUT ROWID;
             ALTER TABLE run ADD COLUMN version INTEGER;
             """,
+        // What people are told.
+        """
+            CREATE TABLE alert (number INTEGER PRIMARY KEY, began INTEGER NOT NULL, document TEXT NOT NULL) STRICT;
+            CREATE TABLE message (
+              number INTEGER PRIMARY KEY, id TEXT NOT NULL, alert INTEGER NOT NULL, recipient TEXT NOT NULL, at INTEGER NOT NULL,
+              state TEXT NOT NULL, tries INTEGER NOT NULL, tried INTEGER, answer TEXT, document TEXT NOT NULL) STRICT;
+            CREATE INDEX message_waiting ON message (number) WHERE state = 'waiting';
+            CREATE INDEX message_alert ON message (alert, number);
+            """,
     ];
 
     /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>

@@ -345,5 +345,10 @@ public sealed partial class SentryStore
                 + "last.kind = beginning.kind)",
             Micros(oldest)
         );
+        Enqueue(
+            "DELETE FROM alert WHERE began < $0 AND number < (SELECT max(number) FROM alert)",
+            Micros(oldest)
+        );
+        Enqueue("DELETE FROM message WHERE at < $0 AND number < (SELECT max(number) FROM message)", Micros(oldest));
     }
 }

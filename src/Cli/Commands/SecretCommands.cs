@@ -25,14 +25,14 @@ internal static class SecretCommands
 
     private static Command Set()
     {
-        var (name, key, dry) = (Common.Name(), Key(), Common.Dry());
-        var command = new Command("set", "Give a secret its value, typed at a prompt or piped in") { name, key, dry };
+        var (which, dry) = (new Which(), Common.Dry());
+        var command = new Command("set", "Give a secret its value, typed at a prompt or piped in") { dry };
+        which.AddTo(command);
         command.SetAction(
             async (parsed, cancellation) =>
             {
-                var value = Console.IsInputRedirected
-                    ? await Piped(cancellation).ConfigureAwait(false)
-                    : Typed(parsed.GetValue(key)!);
+                var (path, key) = which.Of(parsed);
+                var value = Console.IsInputRedirected ? await Piped(cancellation).ConfigureAwait(false) : Typed(key);
                 using var client = Common.Client(parsed);
                 using var content = new StringContent(
                     System.Text.Json.JsonSerializer.Serialize(new SecretValue(value), ApiJson.Default.SecretValue),
@@ -43,7 +43,7 @@ internal static class SecretCommands
                     await client
                         .Send(
                             HttpMethod.Put,
-                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!) + Common.Query(parsed, dry),
+                            path + Common.Query(parsed, dry),
                             content,
                             ApiJson.Default.Answer,
                             cancellation
@@ -57,11 +57,20 @@ internal static class SecretCommands
 
     private static Command List()
     {
-        var (name, json) = (Common.Name(), Common.Json());
-        var command = new Command("list", "A service's secrets by name, and whether each has a value") { name, json };
+        var (name, sentry, json) = (Common.Name(), Which.OfSentry(), Common.Json());
+        name.Arity = ArgumentArity.ZeroOrOne;
+        var command = new Command("list", "A service's secrets by name, and whether each has a value")
+        {
+            name,
+            sentry,
+            json,
+        };
         command.Shows(
             json,
-            parsed => $"{SentryClient.PathOf(parsed.GetValue(name)!)}/secrets",
+            parsed =>
+                parsed.GetValue(sentry) ? "secrets"
+                : parsed.GetValue(name) is { } service ? $"{SentryClient.PathOf(service)}/secrets"
+                : throw new Failure(Exit.Usage, "Of which service? Or --sentry: of the sentry itself."),
             () => ApiJson.Plain.IReadOnlyListSecretView,
             secrets =>
             {
@@ -89,8 +98,9 @@ internal static class SecretCommands
 
     private static Command Remove()
     {
-        var (name, key, dry) = (Common.Name(), Key(), Common.Dry());
-        var command = new Command("remove", "Remove a secret's value") { name, key, dry };
+        var (which, dry) = (new Which(), Common.Dry());
+        var command = new Command("remove", "Remove a secret's value") { dry };
+        which.AddTo(command);
         command.SetAction(
             async (parsed, cancellation) =>
             {
@@ -99,7 +109,7 @@ internal static class SecretCommands
                     await client
                         .Send(
                             HttpMethod.Delete,
-                            PathOf(parsed.GetValue(name)!, parsed.GetValue(key)!) + Common.Query(parsed, dry),
+                            which.Of(parsed).Path + Common.Query(parsed, dry),
                             null,
                             ApiJson.Default.Answer,
                             cancellation
@@ -141,10 +151,49 @@ internal static class SecretCommands
             : value;
     }
 
-    private static Argument<string> Key() => new("key") { Description = "The secret's name: letters, digits and _" };
+    /// <summary>A service's secret, or one of the sentry's own.</summary>
+    private sealed class Which
+    {
+        private readonly Argument<string> name = Common.Name();
 
-    private static string PathOf(string service, string key) =>
-        $"{SentryClient.PathOf(service)}/secrets/{Uri.EscapeDataString(key)}";
+        private readonly Argument<string?> key = new("key")
+        {
+            Description = "The secret's name: letters, digits and _",
+            Arity = ArgumentArity.ZeroOrOne,
+        };
+
+        private readonly Option<bool> sentry = OfSentry();
+
+        public static Option<bool> OfSentry() =>
+            new("--sentry") { Description = "One of the sentry's own, such as a mail password: KEY alone" };
+
+        public void AddTo(Command command)
+        {
+            command.Add(name);
+            command.Add(key);
+            command.Add(sentry);
+        }
+
+        public (string Path, string Key) Of(ParseResult parsed)
+        {
+            var (first, second) = (parsed.GetValue(name)!, parsed.GetValue(key));
+            return (parsed.GetValue(sentry), second) switch
+            {
+                (true, null) => ($"secrets/{Uri.EscapeDataString(first)}", first),
+                (true, _) => throw new Failure(
+                    Exit.Usage,
+                    $"--sentry goes with a secret's name alone, and there are '{first}' and '{second}'; nothing was done.",
+                    $"calm secret set --sentry {second}"
+                ),
+                (_, null) => throw new Failure(
+                    Exit.Usage,
+                    $"Which secret of {first}? Nothing was done.",
+                    $"calm secret set {first} KEY   or, of the sentry itself: calm secret set --sentry {first}"
+                ),
+                var (_, one) => ($"{SentryClient.PathOf(first)}/secrets/{Uri.EscapeDataString(one)}", one),
+            };
+        }
+    }
 
     public static int Say(Answer answer)
     {

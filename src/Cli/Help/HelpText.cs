@@ -66,6 +66,8 @@ internal sealed class HelpText : SynchronousCommandLineAction
         text.Append($"\nUsage: {path} {usage}".TrimEnd()).Append('\n');
         if (page is not null)
             text.Append("\nExamples\n").AppendJoin("", page.Examples.Select(example => $"  {example}\n"));
+        if (page?.More is { } more)
+            text.Append('\n').Append(more).Append('\n');
         if (command.Subcommands.Count > 0)
         {
             text.Append("\nCommands\n");

@@ -20,7 +20,11 @@ internal sealed record Page(
     string Summary,
     string Usage,
     params IReadOnlyList<string> Examples
-);
+)
+{
+    /// <summary>What else there is to know, in lines; null: nothing.</summary>
+    public string? More { get; init; }
+}
 
 /// <summary>What help says of each command, in the order of work.</summary>
 internal static class Pages
@@ -55,7 +59,8 @@ internal static class Pages
             Stage.Prepare,
             "Secrets of services: sealed, and never shown again",
             "COMMAND",
-            "calm secret set fare-ledger LEDGER_KEY"
+            "calm secret set fare-ledger LEDGER_KEY",
+            "calm secret set --sentry MAIL_PASSWORD"
         ),
         new(
             "wrap",
@@ -143,6 +148,14 @@ internal static class Pages
         ),
         new("release", Stage.Run, "Let a service that is on hold try again", "NAME…", "calm release gate-counter"),
         new(
+            "acknowledge",
+            Stage.Run,
+            "Say that you look at an alert: nobody is told of it again",
+            "ALERT | NAME",
+            "calm acknowledge 12 --note \"new paper is on its way\"",
+            "calm acknowledge fare-ledger"
+        ),
+        new(
             "list",
             Stage.Look,
             "All services, and why each is as it is",
@@ -213,6 +226,27 @@ internal static class Pages
             "calm ahead tide-pull --skip",
             "calm ahead --moments 'daily at 01:00' --zone Europe/Oslo"
         ),
+        new(
+            "tell",
+            Stage.Machine,
+            "Alerts: who is told of what, and whether it gets there",
+            "",
+            "calm tell",
+            "calm tell --alert 12",
+            "calm tell --messages",
+            "calm tell --test quay-office"
+        )
+        {
+            More = """
+                Who is told stands in the sentry's settings, etc/calm-sentry/sentry.yaml:
+
+                  mail: { server: mail.skerry.example:587, from: sentry@skerry.example }
+                  tell:
+                    - { mail: office@skerry.example, name: quay-office }
+
+                It holds as soon as the file is saved.
+                """,
+        },
         new(
             "host",
             Stage.Machine,

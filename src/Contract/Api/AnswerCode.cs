@@ -58,6 +58,10 @@ public enum AnswerCode
     [JsonStringEnumMemberName("done")]
     Done,
 
+    /// <summary>Somebody has said that they look at an alert.</summary>
+    [JsonStringEnumMemberName("acknowledged")]
+    Acknowledged,
+
     [JsonStringEnumMemberName("moment-skipped")]
     MomentSkipped,
 

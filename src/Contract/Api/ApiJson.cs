@@ -46,6 +46,12 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(SwapOrder))]
 [JsonSerializable(typeof(SwapEvent))]
 [JsonSerializable(typeof(VersionsView))]
+[JsonSerializable(typeof(AlertView))]
+[JsonSerializable(typeof(IReadOnlyList<AlertView>))]
+[JsonSerializable(typeof(IReadOnlyList<MessageView>))]
+[JsonSerializable(typeof(IReadOnlyList<RecipientView>))]
+[JsonSerializable(typeof(AcknowledgeOrder))]
+[JsonSerializable(typeof(TrialEvent))]
 [JsonSerializable(typeof(JsonElement))]
 [JsonSerializable(typeof(string[]))]
 public sealed partial class ApiJson : JsonSerializerContext

@@ -139,6 +139,16 @@ public enum EntryCode
     ForwardStuck,
     ForwardedAgain,
     NotForwarded,
+
+    /// <summary>Messages do not get to a recipient.</summary>
+    TellStuck,
+    ToldAgain,
+
+    /// <summary>A message was refused for good.</summary>
+    NotTold,
+
+    /// <summary>Somebody looks at an alert.</summary>
+    Acknowledged,
     LogbookCut,
     LogbookBroken,
     Serving,

@@ -47,6 +47,8 @@ public static class Severities
             or EntryCode.OutputUnkept
             or EntryCode.ReopenFailed
             or EntryCode.DiskWillFill
+            or EntryCode.TellStuck
+            or EntryCode.NotTold
             or EntryCode.Refused
             or EntryCode.SignInRefused
             or EntryCode.BootNotSettled => EntrySeverity.Warning,

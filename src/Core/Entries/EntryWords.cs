@@ -194,6 +194,12 @@ public static class EntryWords
                 EntryCode.ForwardedAgain => $"The logbook is forwarded to {entry.Name} again, with all that waited.",
                 EntryCode.NotForwarded =>
                     $"{entry.Count} entries were dropped before they could be forwarded to {entry.Name}.",
+                EntryCode.TellStuck =>
+                    $"Nobody at {entry.Name} can be told for {Duration.Write(entry.Limit!.Value)}: {entry.Seen}. What there is to tell waits.",
+                EntryCode.ToldAgain => $"Messages get to {entry.Name} again, with all that waited.",
+                EntryCode.NotTold => $"Message {entry.Count} to {entry.Name} was refused for good: {entry.Seen}.",
+                EntryCode.Acknowledged =>
+                    $"Alert {entry.Count} ({entry.Name}) is acknowledged{(entry.Seen is { } word ? $": {word.TrimEnd('.')}" : "")}.",
                 EntryCode.LogbookCut =>
                     $"Entries up to number {entry.Count} are dropped as too old or too many; the last of them had the hash {entry.Seen}.",
                 EntryCode.LogbookBroken => $"The logbook is not as it was written: {entry.Seen}.",

@@ -55,6 +55,26 @@ public static class SyslogMessage
         return [.. first, .. Cut(Printable(text), Longest - first.Length)];
     }
 
+    /// <summary>A message to a person.</summary>
+    /// <param name="id">By which a reader drops a double.</param>
+    public static byte[] Of(Telling.Message message, string id, string host)
+    {
+        var severity =
+            message.Urgency == Telling.Urgency.Urgent ? EntrySeverity.Alert
+            : message.Kind == Telling.MessageKind.Over ? EntrySeverity.Notice
+            : EntrySeverity.Warning;
+        var head = new StringBuilder()
+            .Append(CultureInfo.InvariantCulture, $"<{(Daemon * 8) + (int)severity}>1 ")
+            .Append(message.At.ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture))
+            .Append(CultureInfo.InvariantCulture, $" {Name(host, 255)} calm-sentry - told ")
+            .Append(CultureInfo.InvariantCulture, $"[{OwnElement} id=\"{id}\" alert=\"{message.Alert}\"");
+        Field(head, "kind", Words.Of(message.Kind));
+        Field(head, "service", message.Service);
+        head.Append("] ");
+        byte[] first = [.. Encoding.UTF8.GetBytes(head.ToString()), .. Encoding.UTF8.Preamble];
+        return [.. first, .. Cut(Printable(message.Lead), Longest - first.Length)];
+    }
+
     /// <summary>A number by which a reader drops doubles: from 1 to 2147483647, and then from 1 again.</summary>
     public static long SequenceOf(long number) => ((number - 1) % int.MaxValue) + 1;
 

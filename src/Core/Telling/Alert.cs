@@ -12,7 +12,7 @@ public sealed record Problem(
     string? Service,
     string Title,
     Topic Topic,
-    Cause Cause,
+    AlertCause Cause,
     string What
 )
 {
@@ -72,7 +72,7 @@ public sealed record Alert
 {
     public required long Number { get; init; }
 
-    public required Cause Cause { get; init; }
+    public required AlertCause Cause { get; init; }
 
     public required DateTimeOffset Began { get; init; }
 

@@ -63,7 +63,13 @@ public static class AlertLife
     public static Alerts Raise(Alerts alerts, Problem problem, NeedGraph graph, DateTimeOffset now)
     {
         var into = Find(alerts, problem, now);
-        var earlier = problem.Cause.Kind == CauseKind.Service ? Because(alerts, problem, graph, now) : [];
+        var earlier =
+            problem.Cause.Kind == CauseKind.Service && Topics.Lasts(problem.Topic)
+                ? Because(alerts, problem, graph, now)
+                : [];
+        // One that was over is another story than those that go on.
+        if (earlier.Count > 0 && into is { OverAt: not null })
+            into = null;
         foreach (var one in earlier)
         {
             if (into is null || one.Number < into.Number)
@@ -186,7 +192,7 @@ public static class AlertLife
                     }
                 ),
             };
-        return alert with { WellSince = alert.Affected.All(one => one.IsWell) ? alert.WellSince ?? now : null };
+        return alert with { WellSince = alert.Affected.All(one => one.IsWell) ? now : null };
     }
 
     private static Alert Put(Alert alert, Affected one) =>
@@ -208,8 +214,16 @@ public static class AlertLife
             return alert.WellSince is null ? alert : alert with { WellSince = null };
         if (alert.WellSince is not { } well)
             return alert with { WellSince = now };
-        return now >= well + SteadyOf(alert, pace) ? alert with { OverAt = now } : alert;
+        return now >= well + SteadyOf(alert, pace) ? Over(alert, now) : alert;
     }
+
+    /// <summary>Of what has happened and is past nobody hears that it is over: whoever heard of it knows.</summary>
+    private static Alert Over(Alert alert, DateTimeOffset now) =>
+        alert with
+        {
+            OverAt = now,
+            Heard = alert.Lasts ? alert.Heard : [.. alert.Heard.Select(one => one with { Over = true })],
+        };
 
     /// <summary>How long it must stay well to be over: the longer, the more often it came back.</summary>
     public static TimeSpan SteadyOf(Alert alert, Pace pace)
@@ -257,7 +271,7 @@ public static class AlertLife
     )
     {
         if (heard is null || heard.Over)
-            return alert.OverAt is null && Reaches(alert, recipient, recipients) is { } since
+            return IsToldOf(alert, heard) && Reaches(alert, recipient, recipients) is { } since
                 ? (heard is null ? MessageKind.Begins : MessageKind.Again, since)
                 : null;
         var last = heard.Times[^1];
@@ -279,6 +293,9 @@ public static class AlertLife
             ? (MessageKind.Stays, last + pace.Remind)
             : null;
     }
+
+    /// <summary>What goes on is told of, and what has happened, though it is past by the time the recipient's hours begin.</summary>
+    private static bool IsToldOf(Alert alert, Heard? heard) => alert.OverAt is null || (heard is null && !alert.Lasts);
 
     /// <summary>That it has given up, or that what could wait cannot any more.</summary>
     private static bool IsWorse(Topic now, Topic told) =>

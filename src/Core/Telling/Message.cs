@@ -6,11 +6,14 @@ namespace CalmSentry.Core.Telling;
 
 /// <summary>How things are with the service that an alert is about first, when a message is made.</summary>
 /// <param name="Why">Why it is as it is, as sentences.</param>
-public sealed record Evidence(string Why)
+public sealed record Standing(string Why)
 {
     public ImmutableArray<Coming> Next { get; init; } = [];
 
     public ImmutableArray<Possible> Could { get; init; } = [];
+
+    /// <summary>Services that need it, each with how it is, as a clause.</summary>
+    public ImmutableArray<string> NeededBy { get; init; } = [];
 
     /// <summary>What it printed last.</summary>
     public ImmutableArray<string> LastLines { get; init; } = [];
@@ -74,12 +77,12 @@ public static class MessageWords
         LongestLine = 500,
         NamesALine = 8;
 
-    /// <param name="evidence">Of <see cref="First"/>; null: it is about no service there is.</param>
+    /// <param name="standing">Of <see cref="First"/>; null: it is about no service there is.</param>
     /// <param name="link">Where the alert is shown in the console; null: it cannot be reached.</param>
     public static Message Of(
         Alert alert,
         MessageKind kind,
-        Evidence? evidence,
+        Standing? standing,
         string host,
         DateTimeOffset now,
         TimeZoneInfo zone,
@@ -98,7 +101,7 @@ public static class MessageWords
             Topic = alert.Worst,
             Subject = Opening(kind) + Subject(alert),
             Lead = Lead(alert, kind, now, zone),
-            Parts = [.. Parts(alert, first, kind, evidence, zone, link).Where(part => !part.Lines.IsEmpty)],
+            Parts = [.. Parts(alert, first, kind, standing, zone, link).Where(part => !part.Lines.IsEmpty)],
         };
     }
 
@@ -164,32 +167,34 @@ public static class MessageWords
         Alert alert,
         Affected first,
         MessageKind kind,
-        Evidence? evidence,
+        Standing? standing,
         TimeZoneInfo zone,
         string? link
     )
     {
         if (first.What is { } what)
             yield return new("What happened", [what]);
-        if (evidence is not null)
-            yield return new("How it is now", [evidence.Why]);
-        if (kind != MessageKind.Over && evidence is not null)
+        if (standing is not null)
+            yield return new("How it is now", [standing.Why]);
+        if (kind != MessageKind.Over && standing is not null)
         {
             yield return new(
                 $"What {first.Title} printed last",
-                [.. evidence.LastLines.TakeLast(MostLines).Select(line => Cut(line))],
+                [.. standing.LastLines.TakeLast(MostLines).Select(line => Cut(line))],
                 Quoted: true
             );
             yield return new(
                 "What comes next",
                 [
-                    .. evidence.Next.Select(one =>
+                    .. standing.Next.Select(one =>
                         one.At is { } at ? $"{Clock(at, alert.Joined, zone)}: {one.Text}" : one.Text
                     ),
                 ]
             );
         }
 
+        if (kind != MessageKind.Over && standing is not null)
+            yield return new("What needs it", standing.NeededBy);
         if (alert.Count > 1 && alert.Lasts)
             yield return new("All that it is about", Names(alert));
         if (kind == MessageKind.Over)
@@ -197,7 +202,7 @@ public static class MessageWords
         yield return new(
             "What you can do",
             [
-                .. evidence?.Could.Select(one => $"{one.Text}: {one.Command}") ?? [],
+                .. standing?.Could.Select(one => $"{one.Text}: {one.Command}") ?? [],
                 .. first.Service is { } service ? [$"See the whole story: calm why {service}"] : Array.Empty<string>(),
                 string.Create(
                     CultureInfo.InvariantCulture,

@@ -60,7 +60,11 @@ public readonly record struct Hours(TimeSpan From, TimeSpan To, DayOfWeek First,
             var (begins, ends) = (day + From, To > From ? day + To : day.AddDays(1) + To);
             if (wall >= ends)
                 continue;
-            return wall >= begins ? from : Rhythms.WallClock.At(begins, zone);
+            if (wall >= begins)
+                return from;
+            // Where the clock shows the same hour a second time, they have begun in the first.
+            var moment = Rhythms.WallClock.At(begins, zone);
+            return moment < from ? from : moment;
         }
     }
 

@@ -83,6 +83,7 @@ public sealed class AsAccount(string keeper, string? groups)
     /// Runs a program to its end and returns what it said, of each stream at most 64 KiB; null when it could not be run
     /// or took too long.
     /// </summary>
+    /// <param name="input">What it finds on its standard input.</param>
     public Task<(int ExitCode, string Output, string Error)?> Run(
         Account account,
         IEnumerable<uint> moreGroups,
@@ -91,9 +92,20 @@ public sealed class AsAccount(string keeper, string? groups)
         IReadOnlyList<string> command,
         TimeSpan patience,
         CommandPlace? place = null,
-        CancellationToken cancellation = default
+        CancellationToken cancellation = default,
+        string input = ""
     ) =>
-        Talk(account, moreGroups, ["run", directory, .. command], environment, "", place, patience, Kept, cancellation);
+        Talk(
+            account,
+            moreGroups,
+            ["run", directory, .. command],
+            environment,
+            input,
+            place,
+            patience,
+            Kept,
+            cancellation
+        );
 
     /// <summary>
     /// Connects to a Unix socket as the account, sends a text and returns what comes back up to the first line's end.

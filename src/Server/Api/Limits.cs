@@ -3,6 +3,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Services;
+using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
@@ -15,7 +16,8 @@ internal static class Limits
         Registry registry,
         Places places,
         ControlGroups groups,
-        Forwarders forwarders
+        Forwarders forwarders,
+        Teller teller
     )
     {
         var limits = new List<string>();
@@ -26,7 +28,7 @@ internal static class Limits
             );
         if (groups.WhyNot is { } why)
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
-        limits.AddRange(ThatPass(store, registry, places, forwarders));
+        limits.AddRange(ThatPass(store, registry, places, forwarders, teller));
         return limits;
     }
 
@@ -35,7 +37,8 @@ internal static class Limits
         SentryStore store,
         Registry registry,
         Places places,
-        Forwarders forwarders
+        Forwarders forwarders,
+        Teller teller
     )
     {
         var limits = new List<string>();
@@ -64,6 +67,9 @@ internal static class Limits
         if (store.Refused is { } refused)
             limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
         limits.AddRange(forwarders.Troubles);
+        limits.AddRange(teller.Troubles);
+        if (teller.NobodyHears is { } nobody)
+            limits.Add(nobody);
         return limits;
     }
 }

@@ -5,6 +5,7 @@ using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Secrets;
 using CalmSentry.Server.Services;
+using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
@@ -21,6 +22,117 @@ internal static class SecretRoutes
             .TakesJson<SecretValue>()
             .May(Permission.Define);
         api.MapDelete("/services/{name}/secrets/{key}", Remove).Produces<Answer>().Refuses(404).May(Permission.Define);
+        api.MapGet("/secrets", OfSentry).Produces<IReadOnlyList<SecretView>>().May(Permission.Read);
+        api.MapPut("/secrets/{key}", SetOfSentry)
+            .Produces<Answer>()
+            .Refuses(400)
+            .TakesJson<SecretValue>()
+            .May(Permission.Administer);
+        api.MapDelete("/secrets/{key}", RemoveOfSentry).Produces<Answer>().Refuses(404).May(Permission.Administer);
+    }
+
+    /// <summary>The sentry's own secrets by name, such as a mail password, and whether the settings ask for each.</summary>
+    public static IResult OfSentry(SecretBox secrets, Teller teller)
+    {
+        var used = teller.Secrets;
+        return TypedResults.Json<IReadOnlyList<SecretView>>(
+            [
+                .. secrets
+                    .Keys(SecretBox.OfSentry)
+                    .Union(used, StringComparer.Ordinal)
+                    .Order(StringComparer.Ordinal)
+                    .Select(key => new SecretView(key, secrets.Has(SecretBox.OfSentry, key), used.Contains(key))),
+            ],
+            ApiJson.Plain.IReadOnlyListSecretView
+        );
+    }
+
+    /// <summary>Give one of the sentry's own secrets its value: {"value": …}.</summary>
+    public static async Task<IResult> SetOfSentry(
+        string key,
+        bool? dry,
+        SentryStore store,
+        Record logbook,
+        SecretBox secrets,
+        Teller teller,
+        HttpContext context
+    )
+    {
+        if (!IsKey(key))
+            return NoKey("the sentry", key);
+        var (value, problem) = await Value(context).ConfigureAwait(false);
+        if (value is null)
+            return problem!;
+        if (dry == true)
+            return Reply.WouldDo($"{key} of the sentry would be sealed. Nothing was done.");
+        secrets.Set(SecretBox.OfSentry, key, value);
+        logbook.Note(new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
+        await store.Kept().ConfigureAwait(false);
+        return Reply.Of(
+            AnswerCode.SecretSet,
+            $"{key} of the sentry is sealed."
+                + (teller.Secrets.Contains(key) ? "" : " Nothing in the sentry's settings asks for it yet.")
+        );
+    }
+
+    /// <summary>Remove the value of one of the sentry's own secrets.</summary>
+    public static async Task<IResult> RemoveOfSentry(
+        string key,
+        bool? dry,
+        SentryStore store,
+        Record logbook,
+        SecretBox secrets,
+        HttpContext context
+    )
+    {
+        if (dry == true && secrets.Has(SecretBox.OfSentry, key))
+            return Reply.WouldDo($"The value of {key} of the sentry would be removed. Nothing was done.");
+        if (!secrets.Remove(SecretBox.OfSentry, key))
+            return Problems.Of(
+                404,
+                "no-such-secret",
+                "No such secret",
+                $"The sentry has no secret {key} with a value.",
+                "'calm secret list --sentry' shows those there are."
+            );
+        logbook.Note(new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Who);
+        await store.Kept().ConfigureAwait(false);
+        return Reply.Of(AnswerCode.SecretRemoved, $"{key} of the sentry is removed.");
+    }
+
+    private static bool IsKey(string key) =>
+        key.Length > 0 && !char.IsAsciiDigit(key[0]) && key.All(c => char.IsAsciiLetterOrDigit(c) || c == '_');
+
+    private static IResult NoKey(string whose, string key) =>
+        Problems.Of(
+            400,
+            "bad-key",
+            "Not a name for a secret",
+            $"Of {whose} the key is '{key}'; allowed: a service's name, and a key of letters, digits and _, not beginning "
+                + "with a digit."
+        );
+
+    /// <summary>The value that was sent, or the answer to whoever sent none.</summary>
+    private static async Task<(string? Value, IResult? Problem)> Value(HttpContext context)
+    {
+        var (sent, problem) = await Incoming
+            .Json(context.Request, ApiJson.Plain.SecretValue, "a secret's value")
+            .ConfigureAwait(false);
+        if (sent is null)
+            return (null, problem);
+        var length = System.Text.Encoding.UTF8.GetByteCount(sent.Value);
+        return length is 0 or > SecretBox.Longest || Incoming.Odd(sent.Value)
+            ? (
+                null,
+                Problems.Of(
+                    400,
+                    "bad-secret",
+                    "Not a secret",
+                    $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
+                        + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
+                )
+            )
+            : (sent.Value, null);
     }
 
     /// <summary>A service's secrets by name, and whether each has a value.</summary>
@@ -45,39 +157,18 @@ internal static class SecretRoutes
     )
     {
         var service = registry.Find(name)?.Definition.Name ?? ServiceName.From(name);
-        if (
-            service.Length == 0
-            || key.Length == 0
-            || char.IsAsciiDigit(key[0])
-            || !key.All(c => char.IsAsciiLetterOrDigit(c) || c == '_')
-        )
-            return Problems.Of(
-                400,
-                "bad-key",
-                "Not a name for a secret",
-                $"The service is '{name}', the key '{key}'; allowed: a service's name, and a key of "
-                    + $"letters, digits and _, not beginning with a digit."
-            );
-        var (sent, problem) = await Incoming
-            .Json(context.Request, ApiJson.Plain.SecretValue, "a secret's value")
-            .ConfigureAwait(false);
-        if (sent is null)
+        if (service.Length == 0 || !IsKey(key))
+            return NoKey($"'{service}'", key);
+        var (value, problem) = await Value(context).ConfigureAwait(false);
+        if (value is null)
             return problem!;
-        var length = System.Text.Encoding.UTF8.GetByteCount(sent.Value);
-        if (length is 0 or > SecretBox.Longest || Incoming.Odd(sent.Value))
-            return Problems.Of(
-                400,
-                "bad-secret",
-                "Not a secret",
-                $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
-                    + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
-            );
+        var length = System.Text.Encoding.UTF8.GetByteCount(value);
         if (dry == true)
             return Reply.WouldDo(
                 $"{key} of {service} would be sealed with a value of {length} bytes. Nothing was done.",
                 null
             );
-        secrets.Set(service, key, sent.Value);
+        secrets.Set(service, key, value);
         logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         var actor = registry.Find(service);

@@ -10,6 +10,7 @@ using CalmSentry.Server.Doors;
 using CalmSentry.Server.Events;
 using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Services;
+using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
@@ -37,6 +38,7 @@ internal static class SentryRoutes
         ControlGroups groups,
         SentrySelf self,
         Forwarders forwarders,
+        Teller teller,
         HttpContext context
     ) =>
         TypedResults.Json(
@@ -51,7 +53,7 @@ internal static class SentryRoutes
                 Console = self.Console,
                 Guard = GuardWatch.Alive(places),
                 StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
-                Limits = Limits.Of(store, registry, places, groups, forwarders),
+                Limits = Limits.Of(store, registry, places, groups, forwarders, teller),
                 You = Caller.Of(context).Who.Name,
             },
             ApiJson.Plain.SentryView

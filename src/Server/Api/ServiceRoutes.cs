@@ -6,6 +6,7 @@ using CalmSentry.Server.Doors;
 using CalmSentry.Server.Forwarding;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
+using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
@@ -52,11 +53,12 @@ internal static class ServiceRoutes
         SentryStore store,
         Places places,
         Forwarders forwarders,
+        Teller teller,
         TimeProvider clock
     ) =>
         await WhyFinder.Board(registry, store, clock).ConfigureAwait(false) with
         {
-            Limits = Limits.ThatPass(store, registry, places, forwarders),
+            Limits = Limits.ThatPass(store, registry, places, forwarders, teller),
         };
 
     /// <summary>JSON Schema (2020-12) of a definition.</summary>

@@ -35,6 +35,8 @@ internal sealed class EventHub
     /// <summary>There is a new report of a boot or a drill.</summary>
     public void Began(string kind) => Send("began", kind, ApiJson.Plain.String, null);
 
+    public void Alerted(AlertView alert) => Send("alert", alert, ApiJson.Plain.AlertView, alert.CauseName);
+
     public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry, entry.Service);
 
     /// <param name="first">How things are as the stream begins; what changes from then on follows it.</param>

@@ -12,6 +12,9 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     /// <summary>Characters of what comes from outside: what programs and callers put into an entry is bounded.</summary>
     private const int Longest = 4000;
 
+    /// <summary>Hears of every entry as it comes in; never waits.</summary>
+    public Action<StoredEntry> Heard { get; set; } = _ => { };
+
     /// <summary>About the sentry itself.</summary>
     /// <param name="tells">A person is to hear of it.</param>
     public void Note(Entry entry, Principal? by = null, bool tells = false) => Write(null, null, entry, by, tells);
@@ -37,6 +40,8 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
             entry = entry with { From = from };
         var at = clock.GetUtcNow();
         var number = store.Log(at, id, name, entry, by, tells);
-        events.Logged(EntryViews.Of(new(number, at, name, entry, by?.ToString(), tells)));
+        var stored = new StoredEntry(number, at, name, entry, by?.ToString(), tells);
+        events.Logged(EntryViews.Of(stored));
+        Heard(stored);
     }
 }

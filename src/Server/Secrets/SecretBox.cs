@@ -17,6 +17,9 @@ internal sealed class SecretBox
     /// <summary>Longest value, in bytes: it must fit several times into the buffer that hides it in output.</summary>
     public const int Longest = 8192;
 
+    /// <summary>The sentry's own secrets are kept beside those of services, under a name that none can have.</summary>
+    public const string OfSentry = "";
+
     private readonly IDataProtector protector;
     private readonly SentryStore store;
     private readonly ConcurrentDictionary<(string Service, string Key), string> sealedValues = new();
@@ -62,7 +65,7 @@ internal sealed class SecretBox
     public string Open(string service, string key)
     {
         if (!sealedValues.TryGetValue((service, key), out var closed))
-            throw new IOException($"its secret {key} has no value yet; 'calm secret set {service} {key}' takes one");
+            throw new IOException($"its secret {key} has no value yet; 'calm secret set {Called(service)} {key}' takes one");
         try
         {
             return protector.Unprotect(closed);
@@ -71,10 +74,12 @@ internal sealed class SecretBox
         {
             throw new IOException(
                 $"its secret {key} cannot be opened: the key files it was sealed with are not there any more; set "
-                    + $"it anew with 'calm secret set {service} {key}'"
+                    + $"it anew with 'calm secret set {Called(service)} {key}'"
             );
         }
     }
+
+    private static string Called(string service) => service == OfSentry ? "--sentry" : service;
 
     /// <summary>Its service has another name; the store has it so already.</summary>
     public void Rename(string was, string now)

@@ -23,7 +23,9 @@ internal static class Forms
         Entry = 2,
         Report = 2,
         Plan = 1,
-        Swap = 1;
+        Swap = 1,
+        Alert = 1,
+        Message = 1;
 
     public static string Write<T>(T record, JsonTypeInfo<T> type)
         where T : IRecord => JsonSerializer.Serialize(record, type);
@@ -67,4 +69,6 @@ internal static class ManyRecords
 [JsonSerializable(typeof(ReportRecord))]
 [JsonSerializable(typeof(PlanRecord))]
 [JsonSerializable(typeof(SwapRecord))]
+[JsonSerializable(typeof(AlertRecord))]
+[JsonSerializable(typeof(MessageRecord))]
 internal sealed partial class RecordJson : JsonSerializerContext;

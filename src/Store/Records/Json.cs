@@ -4,6 +4,7 @@ using System.Text.Json.Nodes;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Telling;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Wording;
 
@@ -102,6 +103,33 @@ internal static class PlanJson
         var record = Forms.Read(json, RecordJson.Default.PlanRecord, Forms.Plan, node => node);
         return (record.ToCore(), record.Saved is { } saved ? new(saved.Wall, saved.Forward) : null);
     }
+}
+
+internal static class AlertJson
+{
+    public static string Write(Alert alert, ClockStamp saved) =>
+        Forms.Write(
+            AlertRecord.Of(alert) with
+            {
+                Saved = new(saved.Wall, saved.Forward),
+            },
+            RecordJson.Default.AlertRecord
+        );
+
+    public static (Alert Alert, ClockStamp? Saved) Read(string json)
+    {
+        var record = Forms.Read(json, RecordJson.Default.AlertRecord, Forms.Alert, node => node);
+        return (record.ToCore(), record.Saved is { } saved ? new(saved.Wall, saved.Forward) : null);
+    }
+}
+
+internal static class MessageJson
+{
+    public static string Write(Message message) =>
+        Forms.Write(MessageRecord.Of(message), RecordJson.Default.MessageRecord);
+
+    public static Message Read(string json) =>
+        Forms.Read(json, RecordJson.Default.MessageRecord, Forms.Message, node => node).ToCore();
 }
 
 internal static class SwapJson

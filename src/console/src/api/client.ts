@@ -26,6 +26,10 @@ export type RehearsalEvent = {
   report?: RehearsalReport | null;
 };
 export type SwapEvent = components["schemas"]["SwapEvent"];
+export type AlertView = components["schemas"]["AlertView"];
+export type MessageView = components["schemas"]["MessageView"];
+export type RecipientView = components["schemas"]["RecipientView"];
+export type TrialEvent = components["schemas"]["TrialEvent"];
 export type SwapPlan = components["schemas"]["SwapPlan"];
 export type VersionsView = components["schemas"]["VersionsView"];
 export type Problem = components["schemas"]["Problem"];

@@ -29,6 +29,7 @@ export function Frame() {
           <Link to="/wrap">Wrap a program</Link>
           <Link to="/drill">Begin and drill</Link>
           <Link to="/ahead">Ahead</Link>
+          <Link to="/alerts">Alerts</Link>
           <Link to="/logbook">Logbook</Link>
         </nav>
         <span className="quiet" role="status">

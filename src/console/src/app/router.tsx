@@ -1,8 +1,11 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
+import { lazy } from "react";
 import { LogbookPage } from "../logbook/LogbookPage";
 import { ServicePage } from "../services/ServicePage";
 import { ServicesPage } from "../services/ServicesPage";
 import { Frame } from "./Frame";
+
+const AlertsPage = lazy(() => import("../alerts/AlertsPage").then((page) => ({ default: page.AlertsPage })));
 
 const root = createRootRoute({ component: Frame, notFoundComponent: () => <p>There is no such page.</p> });
 const services = createRoute({ getParentRoute: () => root, path: "/", component: ServicesPage });
@@ -21,6 +24,19 @@ const ahead = createRoute({
   path: "/ahead",
   component: lazyRouteComponent(() => import("../ahead/AheadPage"), "AheadPage"),
 });
+const alerts = createRoute({
+  getParentRoute: () => root,
+  path: "/alerts",
+  component: lazyRouteComponent(() => import("../alerts/AlertsPage"), "AlertsPage"),
+});
+// Where the link in a message leads.
+const alert = createRoute({
+  getParentRoute: () => root,
+  path: "/alerts/$number",
+  component: function Alert() {
+    return <AlertsPage number={Number(alert.useParams().number)} />;
+  },
+});
 const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", component: LogbookPage });
 const service = createRoute({
   getParentRoute: () => root,
@@ -37,7 +53,7 @@ const service = createRoute({
   },
 });
 
-export const router = createRouter({ routeTree: root.addChildren([services, wrap, drill, ahead, logbook, service]) });
+export const router = createRouter({ routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, logbook, service]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

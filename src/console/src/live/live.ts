@@ -18,6 +18,7 @@ let snapshot: Snapshot = { services: [], loaded: false };
 let line: Line = { state: "connecting" };
 const listeners = new Set<() => void>();
 const beganListeners = new Set<() => void>();
+const alertListeners = new Set<() => void>();
 const logListeners = new Set<(entry: LogEntry) => void>();
 
 function changed() {
@@ -59,6 +60,9 @@ const events: Record<string, (data: never) => void> = {
   },
   logged(entry: LogEntry) {
     for (const listener of logListeners) listener(entry);
+  },
+  alert() {
+    for (const listener of alertListeners) listener();
   },
   began() {
     for (const listener of beganListeners) listener();
@@ -127,6 +131,14 @@ export function onBegan(listener: () => void) {
   beganListeners.add(listener);
   return () => {
     beganListeners.delete(listener);
+  };
+}
+
+/** Hears that something became of an alert. */
+export function onAlert(listener: () => void) {
+  alertListeners.add(listener);
+  return () => {
+    alertListeners.delete(listener);
   };
 }
 

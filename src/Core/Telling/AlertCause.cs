@@ -25,11 +25,11 @@ public enum CauseKind
 }
 
 /// <summary>What is behind an alert; two of the same cause are one.</summary>
-public readonly record struct Cause(CauseKind Kind, string Name)
+public readonly record struct AlertCause(CauseKind Kind, string Name)
 {
-    public static Cause Of(string service) => new(CauseKind.Service, service);
+    public static AlertCause Of(string service) => new(CauseKind.Service, service);
 
-    public static Cause Machine { get; } = new(CauseKind.Machine, "");
+    public static AlertCause Machine { get; } = new(CauseKind.Machine, "");
 
     public override string ToString() =>
         Kind switch
@@ -49,7 +49,7 @@ public static class Causes
     /// <param name="definition">Null: it is about the sentry.</param>
     /// <param name="missing">A directory of which parts that the service uses are missing; null: none is.</param>
     /// <param name="isTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
-    public static Cause Of(
+    public static AlertCause Of(
         Entry entry,
         Definition? definition,
         NeedGraph graph,
@@ -58,7 +58,7 @@ public static class Causes
     )
     {
         if (definition is null)
-            return Cause.Machine;
+            return AlertCause.Machine;
         if (
             entry.Code == EntryCode.NeedMissing
             && definition.Begin.Needs.FirstOrDefault(need => need.InWords == entry.Name) is { } need
@@ -67,7 +67,7 @@ public static class Causes
             switch (need)
             {
                 case ServiceNeed service:
-                    return Cause.Of(Root(service.Service, graph, isTrouble));
+                    return AlertCause.Of(Root(service.Service, graph, isTrouble));
                 case PathNeed path:
                     return new(CauseKind.Path, path.Path);
                 case TcpNeed tcp:
@@ -78,9 +78,9 @@ public static class Causes
         }
 
         var root = Root(definition.Name, graph, isTrouble);
-        return root != definition.Name ? Cause.Of(root)
+        return root != definition.Name ? AlertCause.Of(root)
             : missing is not null ? new(CauseKind.Path, missing)
-            : Cause.Of(root);
+            : AlertCause.Of(root);
     }
 
     /// <summary>Of a service and all that it needs, the one in trouble that needs none that is.</summary>

@@ -1,0 +1,223 @@
+using System.Threading.Channels;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Telling;
+using CalmSentry.Server.Doors;
+using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Services;
+using CalmSentry.Server.Telling;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Api;
+
+/// <summary>What people are told: alerts, messages, and who gets them.</summary>
+internal static class TellRoutes
+{
+    private const int Most = 1000,
+        LongestNote = 500,
+        MostLines = 1000;
+
+    public static void MapTelling(this IEndpointRouteBuilder api)
+    {
+        api.MapGet("/alerts", All).Produces<IReadOnlyList<AlertView>>().Refuses(400).May(Permission.Read);
+        api.MapGet("/alerts/{number:long}", One).Produces<AlertView>().Refuses(404).May(Permission.Read);
+        api.MapPost("/alerts/{number:long}/acknowledge", Acknowledge)
+            .Produces<Answer>()
+            .Refuses(400, 409)
+            .TakesJson<AcknowledgeOrder>()
+            .May(Permission.Operate);
+        api.MapGet("/messages", Messages).Produces<IReadOnlyList<MessageView>>().Refuses(400).May(Permission.Read);
+        api.MapGet("/recipients", Recipients).Produces<IReadOnlyList<RecipientView>>().May(Permission.Read);
+        api.MapPost("/recipients/{recipient}/trial", Try)
+            .Produces<TrialEvent>(200, "application/x-ndjson")
+            .Refuses(404)
+            .May(Permission.Administer);
+    }
+
+    /// <summary>The latest alerts, those that go on first, then the latest.</summary>
+    /// <param name="last">How many at most, 1 to 1000.</param>
+    public static async Task<IResult> All(int? last, Teller teller, SentryStore store)
+    {
+        if (last is < 1 or > Most)
+            return NotSoMany(last);
+        await store.Settled().ConfigureAwait(false);
+        var known = teller.Known.ToDictionary(alert => alert.Number);
+        var all = store
+            .Alerts(last ?? 50)
+            .Select(one => known.GetValueOrDefault(one.Alert.Number) ?? one.Alert)
+            .UnionBy(known.Values.Where(alert => alert.OverAt is null), alert => alert.Number)
+            .OrderBy(alert => alert.OverAt is not null)
+            .ThenByDescending(alert => alert.Number);
+        return TypedResults.Json<IReadOnlyList<AlertView>>(
+            [.. all.Select(AlertViews.Of)],
+            ApiJson.Plain.IReadOnlyListAlertView
+        );
+    }
+
+    /// <summary>One alert by its number.</summary>
+    public static async Task<IResult> One(long number, Teller teller, SentryStore store)
+    {
+        await store.Settled().ConfigureAwait(false);
+        return (teller.Known.FirstOrDefault(alert => alert.Number == number) ?? store.Alert(number)) is { } alert
+            ? TypedResults.Json(AlertViews.Of(alert), ApiJson.Plain.AlertView)
+            : NoSuchAlert(number);
+    }
+
+    /// <summary>
+    /// Somebody looks at an alert: nobody is told of it again until it is over or gets worse, nobody else is told in place of one who
+    /// did not answer, and others see who has it.
+    /// </summary>
+    public static async Task<IResult> Acknowledge(
+        long number,
+        Teller teller,
+        SentryStore store,
+        Record logbook,
+        HttpContext context
+    )
+    {
+        var (order, problem) = await Incoming
+            .Json(context.Request, ApiJson.Plain.AcknowledgeOrder, "a note, or none: {\"note\": …}")
+            .ConfigureAwait(false);
+        if (order is null)
+            return problem!;
+        if (order.Note is { } said && (said.Length > LongestNote || Incoming.Odd(said)))
+            return Problems.Of(
+                400,
+                "bad-note",
+                "Not a note",
+                $"note has {said.Length} characters{(Incoming.Odd(said) ? ", among them NUL or half a character" : "")}; allowed: at most "
+                    + $"{LongestNote} characters of text without NUL."
+            );
+        var by = Caller.Of(context).Who;
+        if (await teller.Acknowledge(number, by.Name, order.Note).ConfigureAwait(false) is not { } alert)
+            return (store.Alert(number) ?? teller.Known.FirstOrDefault(one => one.Number == number)) is { } past
+                ? Problems.Of(
+                    409,
+                    "alert-over",
+                    "The alert is over",
+                    past.PartOf is { } whole
+                        ? $"Alert {number} turned out to be part of alert {whole}; nothing was changed."
+                        : $"Alert {number} ({MessageWords.Subject(past)}) is over; nothing was changed.",
+                    past.PartOf is { } other ? $"calm acknowledge {other}" : "'calm tell' shows those that go on."
+                )
+                : NoSuchAlert(number);
+        logbook.Note(
+            new(EntryCode.Acknowledged)
+            {
+                Count = number,
+                Name = MessageWords.Subject(alert),
+                Seen = order.Note,
+            },
+            by
+        );
+        await store.Kept().ConfigureAwait(false);
+        return Reply.Of(
+            AnswerCode.Acknowledged,
+            $"Alert {number} ({MessageWords.Subject(alert)}) is yours: nobody is told of it again until it is over or gets worse."
+        );
+    }
+
+    /// <summary>The latest messages, the latest first.</summary>
+    /// <param name="last">How many at most, 1 to 1000.</param>
+    /// <param name="alert">Only about this alert.</param>
+    public static async Task<IResult> Messages(int? last, long? alert, SentryStore store)
+    {
+        if (last is < 1 or > Most)
+            return NotSoMany(last);
+        await store.Settled().ConfigureAwait(false);
+        return TypedResults.Json<IReadOnlyList<MessageView>>(
+            [.. store.Messages(last ?? 20, alert).Select(AlertViews.Of)],
+            ApiJson.Plain.IReadOnlyListMessageView
+        );
+    }
+
+    /// <summary>Everybody who is told, and whether messages get there.</summary>
+    public static IResult Recipients(Teller teller) =>
+        TypedResults.Json<IReadOnlyList<RecipientView>>(
+            [
+                .. teller.Recipients.Select(one =>
+                {
+                    var outbox = teller.OutboxOf(one.Name);
+                    return new RecipientView
+                    {
+                        Name = one.Name,
+                        Said = RecipientKeys.InWords(one),
+                        Waiting = outbox?.Waiting ?? 0,
+                        Last = outbox?.Last,
+                        Trouble = outbox?.Trouble,
+                    };
+                }),
+            ],
+            ApiJson.Plain.IReadOnlyListRecipientView
+        );
+
+    /// <summary>Send one message that says nothing but that it arrives: what goes to and fro, and at the end what came of it.</summary>
+    public static async Task<IResult> Try(string recipient, Teller teller, TimeProvider clock, HttpContext context)
+    {
+        if (teller.OutboxOf(recipient) is not { } outbox)
+            return Problems.Of(
+                404,
+                "no-such-recipient",
+                "No such recipient",
+                $"No recipient '{recipient}' is in the settings"
+                    + (
+                        teller.Recipients.Count == 0
+                            ? "; there is none at all."
+                            : $"; there are: {string.Join(", ", teller.Recipients.Select(one => one.Name))}."
+                    ),
+                "Recipients are set in etc/calm-sentry/sentry.yaml, under tell."
+            );
+        var lines = Channel.CreateBounded<TrialEvent>(
+            new BoundedChannelOptions(MostLines) { FullMode = BoundedChannelFullMode.DropWrite }
+        );
+        _ = Task.Run(
+            async () =>
+            {
+                var (came, said) = (true, "");
+                try
+                {
+                    said = await outbox
+                        .Trial(
+                            Teller.TrialFor(outbox.Recipient, clock.GetUtcNow()),
+                            line => lines.Writer.TryWrite(new() { Line = line }),
+                            context.RequestAborted
+                        )
+                        .ConfigureAwait(false);
+                }
+                catch (Exception error)
+                {
+                    (came, said) = (false, error.Message);
+                }
+
+                await lines
+                    .Writer.WriteAsync(
+                        new()
+                        {
+                            CameTrue = came,
+                            Said = came
+                                ? $"A trial went to {recipient}: {said}."
+                                : $"A trial did not get to {recipient}: {said}.",
+                        },
+                        CancellationToken.None
+                    )
+                    .ConfigureAwait(false);
+                lines.Writer.Complete();
+            },
+            CancellationToken.None
+        );
+        await Reply.Live(context, lines.Reader, ApiJson.Plain.TrialEvent).ConfigureAwait(false);
+        return TypedResults.Empty;
+    }
+
+    private static IResult NotSoMany(int? last) =>
+        Problems.Of(400, "bad-number", "Not a number of them", $"last is {last}; allowed: 1 to {Most}.");
+
+    private static IResult NoSuchAlert(long number) =>
+        Problems.Of(
+            404,
+            "no-such-alert",
+            "No such alert",
+            $"There is no alert {number} on record.",
+            "'calm tell' shows those there are."
+        );
+}

@@ -1,0 +1,60 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Telling;
+
+/// <summary>Alerts and messages as the API tells them.</summary>
+internal static class AlertViews
+{
+    public static AlertView Of(Alert alert) =>
+        new()
+        {
+            Number = alert.Number,
+            Cause = Words.Of(alert.Cause.Kind),
+            CauseName = alert.Cause.Name.Length == 0 ? null : alert.Cause.Name,
+            Subject = MessageWords.Subject(alert),
+            Topic = Words.Of(alert.Worst),
+            Urgency = Words.Of(alert.Urgency),
+            Began = alert.Began,
+            WellSince = alert.WellSince,
+            Over = alert.OverAt,
+            Returns = alert.Returns,
+            PartOf = alert.PartOf,
+            TakenBy = alert.Taken?.By,
+            TakenAt = alert.Taken?.At,
+            TakenNote = alert.Taken?.Note,
+            Affected =
+            [
+                .. alert.Affected.Select(one => new AffectedView(
+                    one.Service,
+                    one.Title,
+                    one.Since,
+                    Words.Of(one.Worst),
+                    one.What,
+                    one.Times,
+                    one.IsWell
+                )),
+            ],
+            More = alert.More,
+            Heard = [.. alert.Heard.Select(one => new HeardView(one.Recipient, one.Times[^1], one.Messages))],
+        };
+
+    public static MessageView Of(StoredMessage one) =>
+        new()
+        {
+            Number = one.Number,
+            Id = one.Id,
+            Alert = one.Alert,
+            Recipient = one.Recipient,
+            Kind = one.Message is { } message ? Words.Of(message.Kind) : null,
+            At = one.At,
+            State = Words.Of(one.State),
+            Tries = one.Tries,
+            Tried = one.Tried,
+            Answer = one.Answer,
+            Subject = one.Message?.Headline,
+            Text = one.Message is { } read ? MessageText.Plain(read) : null,
+        };
+}

@@ -1,0 +1,549 @@
+using System.Collections.Concurrent;
+using System.Collections.Immutable;
+using CalmSentry.Contract;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Server.Output;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Server.Telling;
+
+/// <summary>
+/// Tells people what needs one: entries of the logbook become alerts, alerts become messages, and each recipient has its own
+/// outbox. All that is decided is decided in <see cref="AlertLife"/>; here one task looks, saves and sends.
+/// </summary>
+internal sealed class Teller : IAsyncDisposable
+{
+    /// <summary>Entries that wait in memory; above that they are read from the logbook again.</summary>
+    private const int MostAtHand = 10_000,
+        Batch = 2000,
+        Lines = 20,
+        MostNeeding = 20;
+
+    /// <summary>While an alert goes on, it is looked at so often.</summary>
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(1),
+        // What comes together is taken together.
+        Breath = TimeSpan.FromMilliseconds(20),
+        Long = TimeSpan.FromHours(1);
+
+    private readonly House house;
+    private readonly Registry registry;
+    private readonly ConcurrentQueue<StoredEntry> atHand = new();
+    private readonly SemaphoreSlim came = new(0, 1);
+    private readonly SemaphoreSlim turn = new(1);
+    private readonly CancellationTokenSource over = new();
+    private readonly MissingLook missing = new();
+    private Settings settings = new();
+    private Dictionary<string, Outbox> outboxes = [];
+    private Alerts alerts = Alerts.None;
+    private ClockStamp frame;
+    private long upTo;
+    private long lastMessage;
+    private bool overflowed;
+    private string identity = "";
+    private Task going = Task.CompletedTask;
+
+    public Teller(House house, Registry registry)
+    {
+        (this.house, this.registry) = (house, registry);
+        house.Logbook.Heard = Hear;
+    }
+
+    /// <summary>Alerts that go on, or may come again.</summary>
+    public IReadOnlyCollection<Alert> Known => [.. alerts.All.Values];
+
+    public IReadOnlyList<Recipient> Recipients => settings.Tell;
+
+    /// <summary>Names of the sentry's secrets that the settings ask for.</summary>
+    public IReadOnlySet<string> Secrets =>
+        settings
+            .Tell.Select(one => (one.Way as WebhookWay)?.Key)
+            .Append(settings.Mail?.Password)
+            .OfType<string>()
+            .ToHashSet(StringComparer.Ordinal);
+
+    public Outbox? OutboxOf(string recipient) => outboxes.GetValueOrDefault(recipient);
+
+    /// <summary>That nobody would be told of anything, as a sentence; null: somebody would.</summary>
+    public string? NobodyHears =>
+        settings.Tell.IsEmpty
+            ? "Nobody is told when a service needs attention: no recipient is set (tell, in "
+                + $"{house.Places.Settings}; 'calm tell --help' shows how)."
+            : null;
+
+    /// <summary>What does not get to its recipient, a sentence each.</summary>
+    public IEnumerable<string> Troubles => outboxes.Values.Select(one => one.Trouble).OfType<string>();
+
+    /// <summary>Takes up what was before, and begins.</summary>
+    public void Begin(Settings at)
+    {
+        frame = house.Stamp;
+        identity = Identity();
+        try
+        {
+            (var lastAlert, lastMessage) = house.Store.LastTold;
+            var before = house
+                .Store.Alerts(AlertLife.MostNamed)
+                .Where(one => !AlertLife.IsForgotten(one.Alert, frame.Wall))
+                .Select(one => one.Alert.Shifted(SkewSince(one.Saved)))
+                .ToImmutableSortedDictionary(alert => alert.Number, alert => alert);
+            alerts = new(before, lastAlert);
+        }
+        catch (SqliteException error)
+        {
+            house.Logbook.Trouble($"What was told before cannot be read: {error.Message}");
+        }
+
+        // A sentry that was never asked to tell begins with what comes from now on.
+        upTo = house.Store.ToldUpTo ?? house.Store.LastEntry;
+        overflowed = upTo < house.Store.LastEntry;
+        Put(at, WaitingBefore());
+        going = Task.Run(Go);
+        Signal();
+    }
+
+    private TimeSpan SkewSince(ClockStamp? saved)
+    {
+        // In another boot the clock that only goes forward begins anew: then people's clock is all there is.
+        return saved is { } then && then.Forward <= frame.Forward ? then.SetSince(frame) : TimeSpan.Zero;
+    }
+
+    private string Identity()
+    {
+        const string fact = "identity";
+        if (house.Store.Fact(fact) is { } known)
+            return known;
+        var made = Guid.NewGuid().ToString("N");
+        house.Store.SetFact(fact, made);
+        return made;
+    }
+
+    /// <summary>New settings: from here on they hold; what waits for a recipient that is not there any more is left out.</summary>
+    public async Task Take(Settings at)
+    {
+        await turn.WaitAsync().ConfigureAwait(false);
+        try
+        {
+            foreach (var one in outboxes.Values)
+                await one.DisposeAsync().ConfigureAwait(false);
+            await house.Store.Flush().ConfigureAwait(false);
+            Put(at, WaitingBefore());
+        }
+        finally
+        {
+            turn.Release();
+        }
+
+        Signal();
+    }
+
+    private IReadOnlyList<StoredMessage> WaitingBefore()
+    {
+        try
+        {
+            return house.Store.WaitingMessages();
+        }
+        catch (SqliteException error)
+        {
+            house.Logbook.Trouble($"Messages that waited cannot be read: {error.Message}");
+            return [];
+        }
+    }
+
+    private void Put(Settings at, IReadOnlyList<StoredMessage> waiting)
+    {
+        settings = at;
+        var senders = new SenderHouse(
+            Machine.HostName,
+            identity,
+            at.Mail,
+            name => house.Secrets.Open(Server.Secrets.SecretBox.OfSentry, name),
+            house.AsAccount
+        );
+        outboxes = at.Tell.ToDictionary(
+            recipient => recipient.Name,
+            recipient => new Outbox(
+                recipient,
+                senders.For(recipient),
+                waiting.Where(one => one.Recipient == recipient.Name),
+                at.Pace.MostAnHour,
+                house.Store,
+                house.Logbook,
+                house.Clock
+            )
+        );
+        foreach (var one in waiting.Where(one => !outboxes.ContainsKey(one.Recipient)))
+            house.Store.SetMessage(
+                one with
+                {
+                    State = MessageState.Dropped,
+                    Answer = "its recipient is not in the settings any more",
+                }
+            );
+    }
+
+    /// <summary>An entry came into the logbook. Never waits.</summary>
+    private void Hear(StoredEntry entry)
+    {
+        if (!entry.Tells && entry.Entry.Code is not (EntryCode.Fell or EntryCode.NeverLaunched))
+            return;
+        if (atHand.Count >= MostAtHand)
+            Volatile.Write(ref overflowed, true);
+        else
+            atHand.Enqueue(entry);
+        Signal();
+    }
+
+    private void Signal()
+    {
+        try
+        {
+            came.Release();
+        }
+        catch (SemaphoreFullException)
+        {
+            // It knows already.
+        }
+    }
+
+    private async Task Go()
+    {
+        var wait = Long;
+        while (!over.IsCancellationRequested)
+        {
+            try
+            {
+                await came.WaitAsync(wait, over.Token).ConfigureAwait(false);
+                await turn.WaitAsync(over.Token).ConfigureAwait(false);
+                try
+                {
+                    wait = Step();
+                }
+                finally
+                {
+                    turn.Release();
+                }
+
+                await Task.Delay(Breath, house.Clock, over.Token).ConfigureAwait(false);
+            }
+            catch (OperationCanceledException)
+            {
+                return;
+            }
+            catch (Exception error)
+            {
+                house.Logbook.Trouble($"The sentry failed at what people are to be told: {error.Message}");
+                wait = TimeSpan.FromMinutes(1);
+            }
+        }
+    }
+
+    /// <summary>Takes in what came, looks at what goes on, and sends what is due.</summary>
+    /// <returns>How long until the next look, if nothing comes.</returns>
+    private TimeSpan Step()
+    {
+        var now = At();
+        var before = alerts;
+        var reached = TakeIn(now);
+        foreach (var alert in alerts.All.Values)
+            alerts = alerts.With(AlertLife.Look(alert, IsWrong, settings.Pace, now));
+        var (messages, next) = Due(now);
+        var changed = alerts.All.Values.Where(alert => before.All.GetValueOrDefault(alert.Number) != alert).ToList();
+        if (changed.Count > 0 || messages.Count > 0 || reached > upTo)
+            house.Store.SetTold(changed, messages, reached, frame);
+        upTo = reached;
+        foreach (var one in messages)
+            outboxes[one.Recipient].Add(one);
+        foreach (var alert in changed)
+            house.Events.Alerted(AlertViews.Of(alert));
+        foreach (var old in alerts.All.Values.Where(alert => AlertLife.IsForgotten(alert, now)).ToList())
+            alerts = alerts with { All = alerts.All.Remove(old.Number) };
+        if (alerts.All.Values.Any(alert => alert is { OverAt: null, PartOf: null }))
+            return Beat;
+        return next is { } at ? Between(at - now) : Long;
+    }
+
+    private static TimeSpan Between(TimeSpan wait) =>
+        wait < Breath ? Breath
+        : wait > Long ? Long
+        : wait;
+
+    /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+    private DateTimeOffset At()
+    {
+        var now = house.Stamp;
+        if (frame.SetSince(now) is var skew && skew != TimeSpan.Zero)
+        {
+            foreach (var alert in alerts.All.Values)
+                alerts = alerts.With(alert.Shifted(skew));
+            frame = now;
+        }
+
+        return now.Wall;
+    }
+
+    /// <returns>The number of the last entry that was looked at.</returns>
+    private long TakeIn(DateTimeOffset now)
+    {
+        var last = upTo;
+        if (Volatile.Read(ref overflowed))
+        {
+            Volatile.Write(ref overflowed, false);
+            while (true)
+            {
+                var (entries, _) = house.Store.EntriesAfter(last, Batch);
+                foreach (var one in entries)
+                    TakeIn(new StoredEntry(one.Number, one.At, one.Service, one.Entry, one.By, one.Tells), ref last, now);
+                if (entries.Count < Batch)
+                    break;
+            }
+        }
+
+        for (var i = 0; i < Batch && atHand.TryDequeue(out var entry); i++)
+            TakeIn(entry, ref last, now);
+        if (!atHand.IsEmpty)
+            Signal();
+        return last;
+    }
+
+    private void TakeIn(StoredEntry entry, ref long last, DateTimeOffset now)
+    {
+        if (entry.Number <= last)
+            return;
+        last = entry.Number;
+        var actor = entry.Service is { } name ? registry.Named(name) : null;
+        if (Topics.Of(entry.Entry, entry.Tells, actor?.Definition.IsJob == true) is not { } topic)
+            return;
+        // Whoever wants to hear of each failure does not during a quiet time.
+        if (!entry.Tells && actor?.Situation.Quiet is not null)
+            return;
+        var (definition, graph) = (actor?.Definition, registry.Graph);
+        var path = definition is not null && Topics.Lasts(topic) ? missing.Of(definition) : null;
+        var problem = new Problem(
+            entry.Number,
+            entry.At,
+            entry.Service,
+            definition?.Title ?? entry.Service ?? Machine.HostName,
+            topic,
+            entry.Service is not null && definition is null
+                ? AlertCause.Of(entry.Service)
+                : Causes.Of(entry.Entry, definition, graph, path, IsTrouble),
+            EntryWords.Of(entry.Entry)
+        )
+        {
+            Labels = definition?.Labels ?? [],
+        };
+        alerts = AlertLife.Raise(alerts, problem, graph, now);
+    }
+
+    /// <summary>Whether a service is in trouble, or on its way out of it.</summary>
+    private bool IsTrouble(string service) =>
+        registry.Named(service) is { } actor
+        && (
+            Attention.Of(actor.Definition, actor.Situation) is not null
+            || alerts.All.Values.Any(alert =>
+                alert is { OverAt: null, PartOf: null }
+                && alert.Affected.Any(one => one.Service == service && !one.IsWell)
+            )
+        );
+
+    /// <summary>Whether what was told of is still so. What nobody is to run any more is not wrong.</summary>
+    private bool IsWrong(Affected one)
+    {
+        if (one.Service is not { } name || registry.Named(name) is not { } actor)
+            return false;
+        var (definition, now) = (actor.Definition, actor.Situation);
+        if (Attention.Of(definition, now) is not null)
+            return true;
+        return definition.IsJob
+            ? now.LastEnd is { Bad: true } && now.Rhythm is not null
+            : now.Phase is Phase.Waiting or Phase.Starting or Phase.Stopping or Phase.Held;
+    }
+
+    private (List<StoredMessage> Messages, DateTimeOffset? Next) Due(DateTimeOffset now)
+    {
+        var messages = new List<StoredMessage>();
+        DateTimeOffset? next = null;
+        foreach (var alert in alerts.All.Values)
+        foreach (var recipient in settings.Tell)
+        {
+            if (
+                AlertLife.Next(alerts.All[alert.Number], recipient, settings.Tell, settings.Pace, TimeZoneInfo.Local)
+                is not var (kind, at)
+            )
+                continue;
+            if (at > now)
+            {
+                next = next is { } sooner && sooner < at ? sooner : at;
+                continue;
+            }
+
+            var told = alerts.All[alert.Number];
+            messages.Add(Make(told, kind, recipient, now));
+            alerts = alerts.With(AlertLife.Told(told, recipient.Name, kind, now));
+        }
+
+        return (messages, next);
+    }
+
+    private StoredMessage Make(Alert alert, MessageKind kind, Recipient recipient, DateTimeOffset now)
+    {
+        var first = MessageWords.First(alert).Service is { } name ? registry.Named(name) : null;
+        var message = MessageWords.Of(
+            alert,
+            kind,
+            first is null ? null : StandingOf(first),
+            Machine.HostName,
+            now,
+            TimeZoneInfo.Local,
+            Link(alert)
+        );
+        if (!recipient.Hears(alert))
+            message = message with
+            {
+                InsteadOf = settings
+                    .Tell.FirstOrDefault(one => one.Next == recipient.Name && alert.Heard.Any(heard => heard.Recipient == one.Name))
+                    ?.Name,
+            };
+        return new(
+            ++lastMessage,
+            Guid.CreateVersion7().ToString(),
+            alert.Number,
+            recipient.Name,
+            now,
+            MessageState.Waiting,
+            0,
+            null,
+            null,
+            message
+        );
+    }
+
+    /// <summary>The console can be reached from this machine alone, as long as it is not told otherwise.</summary>
+    private string? Link(Alert alert) =>
+        settings.ConsoleAt is { } address ? $"{address.TrimEnd('/')}/alerts/{alert.Number}" : null;
+
+    private Standing StandingOf(ServiceActor actor)
+    {
+        var (definition, now) = (actor.Definition, actor.Situation);
+        return new(actor.View.Why)
+        {
+            Next = [.. Outlook.Next(definition, now)],
+            Could = [.. Outlook.Could(definition, now)],
+            LastLines = LastLines(actor),
+            NeededBy =
+            [
+                .. registry
+                    .Graph.DependentsOf(definition.Name)
+                    .Take(MostNeeding)
+                    .Select(registry.Named)
+                    .OfType<ServiceActor>()
+                    .Select(one => $"{one.Definition.Title}: {one.View.Why}"),
+            ],
+        };
+    }
+
+    private ImmutableArray<string> LastLines(ServiceActor actor)
+    {
+        try
+        {
+            var folder = house.Places.OutputDirectoryOf(actor.Definition.Name);
+            return [.. OutputFile.LastLines(folder, actor.OutputBegan, Segments.End(folder), Lines)];
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+        {
+            return [];
+        }
+    }
+
+    /// <summary>Somebody looks at an alert.</summary>
+    /// <returns>It; null: there is none of that number that goes on.</returns>
+    public async Task<Alert?> Acknowledge(long number, string by, string? note)
+    {
+        await turn.WaitAsync().ConfigureAwait(false);
+        try
+        {
+            if (alerts.All.GetValueOrDefault(number) is not { OverAt: null, PartOf: null } alert)
+                return null;
+            alert = AlertLife.Acknowledge(alert, by, note, At());
+            alerts = alerts.With(alert);
+            house.Store.SetTold([alert], [], upTo, frame);
+            house.Events.Alerted(AlertViews.Of(alert));
+            return alert;
+        }
+        finally
+        {
+            turn.Release();
+            Signal();
+        }
+    }
+
+    /// <summary>A message that says nothing but that it arrives.</summary>
+    public static Message TrialFor(Recipient recipient, DateTimeOffset now) =>
+        new()
+        {
+            Kind = MessageKind.Trial,
+            Alert = 0,
+            Host = Machine.HostName,
+            At = now,
+            Urgency = Urgency.CanWait,
+            Topic = Topic.Asks,
+            Subject = "A trial: messages reach you",
+            Lead = "This is a trial: somebody wants to see whether messages of Calm Sentry reach you. Nothing is wrong.",
+            Parts = [new("What reaches you", [RecipientKeys.InWords(recipient)])],
+        };
+
+    public async ValueTask DisposeAsync()
+    {
+        await over.CancelAsync().ConfigureAwait(false);
+        await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        foreach (var one in outboxes.Values)
+            await one.DisposeAsync().ConfigureAwait(false);
+        over.Dispose();
+    }
+}
+
+/// <summary>Looks which of the places that a service uses are missing, without waiting for a file system that hangs.</summary>
+internal sealed class MissingLook
+{
+    private static readonly TimeSpan Patience = TimeSpan.FromMilliseconds(500);
+
+    private Task<string?>? stuck;
+
+    /// <returns>The directory in which the topmost of what is missing would lie; null: nothing is missing.</returns>
+    public string? Of(Definition definition)
+    {
+        if (stuck is { IsCompleted: false })
+            return null;
+        stuck = null;
+        var look = Task.Run(() => Look(definition));
+        if (look.Wait(Patience))
+            return look.Result;
+        stuck = look;
+        return null;
+    }
+
+    private static string? Look(Definition definition)
+    {
+        var places = new[] { definition.Program.Path, definition.Program.With, definition.Program.Directory }
+            .Concat(definition.Begin.Needs.OfType<PathNeed>().Select(need => need.Path))
+            .OfType<string>();
+        foreach (var place in places)
+        {
+            if (!Path.IsPathRooted(place) || Path.Exists(place))
+                continue;
+            var parent = Path.GetDirectoryName(place);
+            while (parent is not (null or "/") && !Path.Exists(parent))
+                parent = Path.GetDirectoryName(parent);
+            return parent;
+        }
+
+        return null;
+    }
+}

@@ -1,0 +1,180 @@
+import { Button, Group, TextInput } from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useEffect, useState } from "react";
+import { type AlertView, api, type MessageView, take } from "../api/client";
+import { at } from "../live/clock";
+import { onAlert, useLine } from "../live/live";
+import { Recipients } from "./Recipients";
+import "./alerts.css";
+
+const shown = 50;
+
+const isOpen = (alert: AlertView) => alert.over == null && alert["part-of"] == null;
+
+/** What needs, or needed, somebody: one cause each, who was told of it, and who looks at it. */
+export function AlertsPage({ number }: { number?: number }) {
+  const live = useLine().state === "live";
+  const alerts = useQuery({
+    queryKey: ["alerts"],
+    queryFn: () => take(api.GET("/api/alerts", { params: { query: { last: shown } } })),
+    enabled: live,
+    refetchOnMount: "always",
+  });
+  const messages = useQuery({
+    queryKey: ["messages"],
+    queryFn: () => take(api.GET("/api/messages", { params: { query: { last: shown } } })),
+    enabled: live,
+    refetchOnMount: "always",
+    refetchInterval: 5_000,
+  });
+  useEffect(
+    () =>
+      onAlert(() => {
+        void alerts.refetch();
+        void messages.refetch();
+      }),
+    [alerts.refetch, messages.refetch],
+  );
+  const all = alerts.data ?? [];
+  const [open, past] = [all.filter(isOpen), all.filter((alert) => !isOpen(alert))];
+  return (
+    <>
+      <h1>Alerts</h1>
+      {alerts.error && (
+        <p className="attention" role="alert">
+          ▲ {alerts.error.message}
+        </p>
+      )}
+      {alerts.data && open.length === 0 && <p className="quiet">No alert goes on.</p>}
+      {open.map((alert) => (
+        <Alert key={alert.number} alert={alert} live={live} expanded={alert.number === number || open.length === 1} />
+      ))}
+      <Recipients live={live} />
+      {past.length > 0 && (
+        <>
+          <h2>Over</h2>
+          {past.map((alert) => (
+            <Alert key={alert.number} alert={alert} live={live} expanded={alert.number === number} />
+          ))}
+        </>
+      )}
+      <h2>Messages</h2>
+      {messages.data?.length === 0 && <p className="quiet">No message was sent.</p>}
+      {messages.data && messages.data.length > 0 && <Messages all={messages.data} />}
+    </>
+  );
+}
+
+function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; expanded: boolean }) {
+  const [note, setNote] = useState("");
+  const taken = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/alerts/{number}/acknowledge", {
+          params: { path: { number: alert.number } },
+          body: { note: note.trim() || null },
+        }),
+      ),
+  });
+  const open = isOpen(alert);
+  const urgent = open && alert.urgency === "urgent" && alert["well-since"] == null;
+  const heard = alert.heard.map((one) => one.recipient).join(", ");
+  return (
+    <details className="sheet alert" open={expanded}>
+      <summary>
+        <span className={urgent && alert["taken-by"] == null ? "attention" : ""}>
+          {urgent ? "▲ " : ""}
+          {alert.subject}
+        </span>
+        <span className="quiet">
+          {alert.number} · since {at(alert.began)} · {how(alert)}
+          {alert["taken-by"] ? ` · ${alert["taken-by"]} looks at it` : ""}
+        </span>
+      </summary>
+      <div className="alert-inside">
+        <p className="quiet">
+          {heard ? `Told: ${heard}.` : "Nobody was told."}
+          {alert["taken-by"] && alert["taken-at"]
+            ? ` ${alert["taken-by"]} looks at it since ${at(alert["taken-at"])}${alert["taken-note"] ? `: ${alert["taken-note"]}` : ""}.`
+            : ""}
+          {alert.returns > 0 ? ` It came back ${alert.returns} times within a day.` : ""}
+        </p>
+        <ul>
+          {alert.affected.slice(0, 50).map((one) => (
+            <li key={one.service ?? one.title}>
+              {one.service ? (
+                <Link to="/services/$name" params={{ name: one.service }}>
+                  {one.title}
+                </Link>
+              ) : (
+                one.title
+              )}
+              {": "}
+              {one.what ?? one.topic}
+              {one.times > 1 ? ` (${one.times} times)` : ""}
+              {one.well && open ? " It is well now." : ""}
+            </li>
+          ))}
+        </ul>
+        {alert.affected.length + alert.more > 50 && (
+          <p className="quiet">and {alert.affected.length + alert.more - 50} more</p>
+        )}
+        {open && (
+          <Group gap="xs" align="end">
+            <TextInput
+              size="xs"
+              w={320}
+              label="What others should know"
+              value={note}
+              maxLength={500}
+              onChange={(event) => setNote(event.currentTarget.value)}
+            />
+            <Button size="xs" disabled={!live || taken.isPending} onClick={() => taken.mutate()}>
+              {alert["taken-by"] ? "I look at it instead" : "I look at it"}
+            </Button>
+          </Group>
+        )}
+        <p role="status" className={taken.error ? "attention" : "quiet"}>
+          {taken.error ? `▲ ${taken.error.message}` : taken.data?.said}
+        </p>
+      </div>
+    </details>
+  );
+}
+
+function how(alert: AlertView) {
+  if (alert["part-of"] != null) return `part of ${alert["part-of"]}`;
+  if (alert.over != null) return `over at ${at(alert.over)}`;
+  if (alert["well-since"] != null) return `well since ${at(alert["well-since"])}`;
+  return alert.urgency === "urgent" ? "urgent" : "can wait";
+}
+
+function Messages({ all }: { all: MessageView[] }) {
+  return (
+    <div className="sheet rows message-rows">
+      <div className="row heads">
+        <span>Made</span>
+        <span>To</span>
+        <span>Message</span>
+        <span>What became of it</span>
+      </div>
+      {all.map((one) => (
+        <div className="row" key={one.number}>
+          <span className="number">{at(one.at)}</span>
+          <span>{one.recipient}</span>
+          <details>
+            <summary>{one.subject ?? "(cannot be read)"}</summary>
+            <pre>{one.text}</pre>
+          </details>
+          <span className={one.state === "refused" || one.state === "dropped" ? "attention" : "quiet"}>
+            {one.state === "refused" || one.state === "dropped" ? "▲ " : ""}
+            {one.state}
+            {one.state === "waiting" && one.tries > 0 ? `, ${one.tries} tries` : ""}
+            {one.answer ? `: ${one.answer}` : ""}
+          </span>
+        </div>
+      ))}
+    </div>
+  );
+}

@@ -1,0 +1,89 @@
+import { Button } from "@mantine/core";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, CallError, type Problem, type RecipientView, take, type TrialEvent } from "../api/client";
+import { jsonLines } from "../api/lines";
+import { call } from "../api/page";
+import { at } from "../live/clock";
+
+/** Who is told of what, and whether it gets there; a trial shows all that goes to and fro. */
+export function Recipients({ live }: { live: boolean }) {
+  const all = useQuery({
+    queryKey: ["recipients"],
+    queryFn: () => take(api.GET("/api/recipients")),
+    enabled: live,
+    refetchInterval: 5_000,
+  });
+  return (
+    <>
+      <h2>Who is told</h2>
+      {all.data?.length === 0 && (
+        <p>
+          Nobody: no recipient is set. Recipients stand in the sentry's settings, under <code>tell</code>.
+        </p>
+      )}
+      {all.data && all.data.length > 0 && (
+        <div className="sheet rows recipient-rows">
+          {all.data.map((one) => (
+            <Recipient key={one.name} one={one} live={live} />
+          ))}
+        </div>
+      )}
+    </>
+  );
+}
+
+function Recipient({ one, live }: { one: RecipientView; live: boolean }) {
+  const [lines, setLines] = useState<string[]>([]);
+  const trial = useMutation({
+    mutationFn: async () => {
+      setLines([]);
+      const response = await call(`/api/recipients/${encodeURIComponent(one.name)}/trial`, { method: "POST" });
+      if (!response.ok || !response.body) throw new CallError((await response.json()) as Problem);
+      let end: TrialEvent | undefined;
+      for await (const event of jsonLines<TrialEvent>(response.body)) {
+        const { line } = event;
+        if (line != null) setLines((before) => [...before, line]);
+        else end = event;
+      }
+      return end;
+    },
+  });
+  return (
+    <div className="row">
+      <strong>{one.name}</strong>
+      <span>
+        {one.said}
+        {one.trouble ? (
+          <span className="attention wide"> ▲ {one.trouble}</span>
+        ) : (
+          <span className="quiet">
+            {one.last ? ` Last delivered at ${at(one.last)}.` : ""}
+            {one.waiting > 0 ? ` ${one.waiting} wait.` : ""}
+          </span>
+        )}
+      </span>
+      <Button
+        size="compact-xs"
+        variant="default"
+        disabled={!live || trial.isPending}
+        aria-label={`Try ${one.name}`}
+        onClick={() => trial.mutate()}
+      >
+        Try it
+      </Button>
+      {(trial.isPending || trial.data || trial.error) && (
+        <div className="wide" role="status">
+          <pre>{lines.join("\n")}</pre>
+          <p className={trial.error || trial.data?.["came-true"] === false ? "attention" : "quiet"}>
+            {trial.isPending
+              ? "Sending…"
+              : trial.error
+                ? `▲ ${trial.error.message}`
+                : `${trial.data?.["came-true"] ? "" : "▲ "}${trial.data?.said ?? ""}`}
+          </p>
+        </div>
+      )}
+    </div>
+  );
+}

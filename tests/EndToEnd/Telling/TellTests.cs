@@ -1,0 +1,471 @@
+using System.Net;
+using System.Net.Sockets;
+using System.Text;
+using System.Text.Json;
+using MimeKit;
+using SmtpServer.Protocol;
+
+namespace CalmSentry.Tests.EndToEnd.Telling;
+
+/// <summary>A person is told of what needs one, by mail, webhook, command and syslog, and of its end.</summary>
+public class TellTests
+{
+    /// <summary>Settings as they are saved while it runs.</summary>
+    internal static async Task Set(Sentry sentry, string settings)
+    {
+        Directory.CreateDirectory(Path.GetDirectoryName(sentry.Places.Settings)!);
+        await File.WriteAllTextAsync(sentry.Places.Settings, settings);
+    }
+
+    internal static async Task Known(Sentry sentry, params string[] recipients) =>
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("tell", "--recipients", "--json"))
+                .Json.EnumerateArray()
+                .Select(one => one.GetProperty("name").GetString()!)
+                .SequenceEqual(recipients)
+        );
+
+    internal static async Task<Sentry> With(Func<Sentry, string> settings, params string[] recipients)
+    {
+        var sentry = await Sentry.Start();
+        await Set(sentry, settings(sentry));
+        await Known(sentry, recipients);
+        return sentry;
+    }
+
+    /// <summary>A service that fails while there is a file, and is on hold at its first failure.</summary>
+    internal static async Task<string> Faulty(Sentry sentry, string name = "fare-ledger", params string[] more)
+    {
+        var fault = Path.Combine(sentry.Places.Root, $"{name}.fault");
+        await File.WriteAllTextAsync(fault, "");
+        var script = sentry.Script(
+            $"{name}.sh",
+            $"#!/bin/sh\necho 'cannot <open> the book'\n[ -e {fault} ] && exit 3\nexec sleep 676\n"
+        );
+        await sentry.Wrap(name, ["--proof", "up-for:100ms", "--codes", "3=hold", .. more, "--", script]);
+        return fault;
+    }
+
+    internal static async Task<JsonElement> Alert(Sentry sentry, Func<JsonElement, bool> wanted)
+    {
+        JsonElement found = default;
+        await Sentry.Eventually(async () =>
+        {
+            var all = (await sentry.Ok("tell", "--json")).Json.EnumerateArray().Where(wanted).ToList();
+            found = all.FirstOrDefault();
+            return all.Count > 0;
+        });
+        return found;
+    }
+
+    internal static string? Text(JsonElement of, string name) =>
+        of.TryGetProperty(name, out var value) ? value.GetString() : null;
+
+    [Fact]
+    public async Task A_hold_is_told_by_mail_and_so_is_its_end()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        await Set(
+            sentry,
+            post.Settings
+                + "alerts: { steady: 1 s, gather: 1 s }\ntell:\n  - { mail: office@skerry.example, name: quay-office }\n"
+        );
+        await Known(sentry, "quay-office");
+        var fault = await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        var mail = await post.Next(_ => true);
+
+        Assert.Equal("office@skerry.example", mail.To.Mailboxes.Single().Address);
+        Assert.Equal("sentry@quay.skerry.example", mail.From.Mailboxes.Single().Address);
+        Assert.Matches(@"^\[.+\] fare-ledger is on hold$", mail.Subject);
+        Assert.Equal("auto-generated", mail.Headers["Auto-Submitted"]);
+        Assert.Contains("run 1 exited with code 3", mail.TextBody, StringComparison.Ordinal);
+        Assert.Contains("| cannot <open> the book", mail.TextBody, StringComparison.Ordinal);
+        Assert.Contains("calm release fare-ledger", mail.TextBody, StringComparison.Ordinal);
+        Assert.Contains("cannot &lt;open&gt; the book", mail.HtmlBody, StringComparison.Ordinal);
+
+        var alert = await Alert(sentry, _ => true);
+        Assert.Equal("urgent", Text(alert, "urgency"));
+        var said = await sentry.Ok("acknowledge", "fare-ledger", "--note", "the book is being mended");
+        Assert.Contains("Alert 1 (fare-ledger is on hold) is yours", said.Output, StringComparison.Ordinal);
+        Assert.Contains("the book is being mended", (await sentry.Ok("tell")).Output, StringComparison.Ordinal);
+        Assert.Contains(
+            "Alert 1 (fare-ledger is on hold) is acknowledged: the book is being mended",
+            (await sentry.Ok("logbook")).Output,
+            StringComparison.Ordinal
+        );
+
+        File.Delete(fault);
+        await sentry.Ok("release", "fare-ledger");
+        var end = await post.Next(other => other.Subject.Contains("Over: ", StringComparison.Ordinal));
+        Assert.Equal(mail.References.Single(), end.References.Single());
+        Assert.NotEqual(mail.MessageId, end.MessageId);
+        Assert.Contains("Nobody needs to do anything", end.TextBody, StringComparison.Ordinal);
+        Assert.Equal(2, post.Taken.Count);
+        Assert.Equal(4, (await sentry.Calm("acknowledge", "77")).Exit);
+        Assert.Equal(1, (await sentry.Calm("acknowledge", "1")).Exit);
+        Assert.Equal(4, (await sentry.Calm("acknowledge", "fare-ledger")).Exit);
+    }
+
+    [Fact]
+    public async Task A_trial_shows_all_that_goes_to_and_fro_but_the_password()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await Set(sentry, post.Settings + "tell:\n  - { mail: office@skerry.example, name: quay-office }\n");
+        await Known(sentry, "quay-office");
+        var without = await sentry.Calm("tell", "--test", "quay-office");
+        Assert.Equal(1, without.Exit);
+        Assert.Contains("calm secret set --sentry MAIL_PASSWORD", without.Output, StringComparison.Ordinal);
+        await sentry.Piped("wrong", "secret", "set", "--sentry", "MAIL_PASSWORD");
+        Assert.Contains(
+            "did not let quay sign in",
+            (await sentry.Calm("tell", "--test", "quay-office")).Output,
+            StringComparison.Ordinal
+        );
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        var said = await sentry.Ok("tell", "--test", "quay-office");
+        Assert.Contains("> STARTTLS", said.Output, StringComparison.Ordinal);
+        Assert.Contains("> RCPT TO:<office@skerry.example>", said.Output, StringComparison.Ordinal);
+        Assert.Contains("A trial went to quay-office", said.Output, StringComparison.Ordinal);
+        var sealedAway = Convert.ToBase64String(Encoding.UTF8.GetBytes($"\0{PostOffice.User}\0{PostOffice.Password}"));
+        Assert.DoesNotContain(sealedAway, said.Output, StringComparison.Ordinal);
+        Assert.DoesNotContain(PostOffice.Password, said.Output, StringComparison.Ordinal);
+        Assert.Contains("A trial: messages reach you", post.Taken.Single().Subject, StringComparison.Ordinal);
+        Assert.Equal(4, (await sentry.Calm("tell", "--test", "nobody")).Exit);
+        var listed = (await sentry.Ok("secret", "list", "--sentry", "--json")).Json[0];
+        Assert.Equal("MAIL_PASSWORD", Text(listed, "key"));
+        Assert.Equal(2, (await sentry.Calm("secret", "set", "--sentry", "A", "B")).Exit);
+        Assert.Equal(2, (await sentry.Calm("secret", "set", "A")).Exit);
+    }
+
+    [Fact]
+    public async Task A_server_that_cannot_be_trusted_or_secures_nothing_gets_nothing()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        var tell = "tell:\n  - { mail: office@skerry.example, name: quay-office }\n";
+        await Set(sentry, post.Settings.Replace($", trust: {post.Trust}", "", StringComparison.Ordinal) + tell);
+        await Known(sentry, "quay-office");
+        var said = await sentry.Calm("tell", "--test", "quay-office");
+        Assert.Equal(1, said.Exit);
+        Assert.Contains("could not be secured", said.Output, StringComparison.Ordinal);
+
+        using var plain = new TcpListener(IPAddress.Loopback, 0);
+        plain.Start();
+        var serving = Task.Run(async () =>
+        {
+            using var line = await plain.AcceptTcpClientAsync();
+            await using var stream = line.GetStream();
+            using var reader = new StreamReader(stream);
+            await stream.WriteAsync("220 plain ESMTP\r\n"u8.ToArray());
+            var heard = new List<string>();
+            while (await reader.ReadLineAsync() is { } word)
+            {
+                heard.Add(word);
+                await stream.WriteAsync("250 plain\r\n"u8.ToArray());
+            }
+
+            return heard;
+        });
+        await Set(
+            sentry,
+            $"mail: {{ server: 127.0.0.1:{((IPEndPoint)plain.LocalEndpoint).Port}, from: s@q.example }}\n" + tell
+        );
+        await Sentry.Eventually(async () => (await sentry.Calm("tell", "--test", "quay-office")).Output.Contains("STARTTLS", StringComparison.OrdinalIgnoreCase));
+        Assert.DoesNotContain(
+            await serving,
+            word => word.StartsWith("MAIL", StringComparison.OrdinalIgnoreCase)
+        );
+    }
+
+    [Fact]
+    public async Task A_refusal_for_now_is_tried_again_one_for_good_is_on_record()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        var (greylisted, seen) = (0, new List<string>());
+        post.AnswersRecipient = () =>
+            Interlocked.Increment(ref greylisted) == 1
+                ? new SmtpResponse((SmtpReplyCode)451, "4.7.1 greylisted, come again")
+                : null;
+        post.Answers = mail =>
+        {
+            seen.Add(mail.MessageId);
+            // It takes the mail and loses its memory of having answered.
+            return seen.Count == 1 ? new SmtpResponse((SmtpReplyCode)421, "4.3.0 going down") : null;
+        };
+        await Set(sentry, post.Settings + "tell:\n  - { mail: office@skerry.example, name: quay-office }\n");
+        await Known(sentry, "quay-office");
+        await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        var mail = await post.Next(_ => true);
+        Assert.Equal([mail.MessageId, mail.MessageId], seen);
+        await Sentry.Eventually(async () => await StateOf(sentry, 1) == "delivered");
+        Assert.Equal(3, (await Messages(sentry))[0].GetProperty("tries").GetInt32());
+
+        post.AnswersRecipient = () => new SmtpResponse((SmtpReplyCode)550, "5.1.1 no such mailbox");
+        await Faulty(sentry, "gate-counter");
+        await sentry.Calm("start", "gate-counter");
+        await Sentry.Eventually(async () => await StateOf(sentry, 2) == "refused");
+        Assert.Contains("no such mailbox", (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);
+        // It stands in nobody's way.
+        post.AnswersRecipient = () => null;
+        await Faulty(sentry, "berth-radio");
+        await sentry.Calm("start", "berth-radio");
+        await post.Next(other => other.Subject.Contains("berth-radio", StringComparison.Ordinal));
+    }
+
+    internal static async Task<List<JsonElement>> Messages(Sentry sentry) =>
+        [.. (await sentry.Ok("tell", "--messages", "--last", "1000", "--json")).Json.EnumerateArray()];
+
+    internal static async Task<string?> StateOf(Sentry sentry, long number) =>
+        (await Messages(sentry)).Where(one => one.GetProperty("number").GetInt64() == number)
+            .Select(one => Text(one, "state"))
+            .FirstOrDefault();
+
+    [Fact]
+    public async Task While_nothing_gets_there_it_waits_over_restarts_is_said_and_arrives_in_order()
+    {
+        await using var sentry = await Sentry.Start();
+        var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        await Set(sentry, post.Settings + "tell:\n  - { mail: office@skerry.example, name: quay-office }\n");
+        await Known(sentry, "quay-office");
+        post.AnswersRecipient = () => new SmtpResponse((SmtpReplyCode)451, "4.3.0 later");
+        var names = new[] { "a", "b", "c", "d" };
+        foreach (var name in names)
+        {
+            // Each a case of its own: what happens together is told together.
+            await Faulty(sentry, name, "--label", name);
+            await sentry.Calm("start", name);
+            await Alert(
+                sentry,
+                alert => alert.GetProperty("affected").EnumerateArray().Any(one => Text(one, "service") == name)
+            );
+            await sentry.ChangeStore(
+                "UPDATE alert SET document = json_set(document, '$.joined', '2026-01-01T00:00:00Z')"
+            );
+            await sentry.KillServer();
+            await sentry.Serve();
+        }
+
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("host", "status")).Output.Contains("Messages to quay-office cannot be delivered", StringComparison.Ordinal)
+        );
+        Assert.Empty(post.Taken);
+        post.AnswersRecipient = () => null;
+        await Sentry.Eventually(() => post.Taken.Count == names.Length);
+        Assert.Equal(
+            names.Select(name => $"{name} is on hold"),
+            post.Taken.Select(mail => mail.Subject[(mail.Subject.IndexOf(']', StringComparison.Ordinal) + 2)..])
+        );
+        await post.DisposeAsync();
+    }
+
+    [Fact]
+    public async Task Killed_at_any_point_of_a_delivery_nothing_is_lost_and_nothing_on_record_comes_twice()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        await Set(
+            sentry,
+            post.Settings
+                + "alerts: { gather: 0 s, most-an-hour: 1000 }\ntell:\n  - { mail: office@skerry.example, name: quay-office }\n"
+        );
+        await Known(sentry, "quay-office");
+        await sentry.Wrap("speaker", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "677");
+        var random = new Random(20261127);
+        for (var round = 0; round < 15; round++)
+        {
+            var name = $"s{round}";
+            await Faulty(sentry, name);
+            var asked = sentry.Calm("start", name);
+            await Task.WhenAny(asked, Task.Delay(random.Next(250)));
+            await Task.Delay(random.Next(40));
+            var delivered = (await Stored(sentry, "delivered")).ToHashSet();
+            await sentry.KillServer();
+            var taken = post.Taken.Count;
+            await sentry.Serve();
+            await asked;
+            // One that was on record is not sent again.
+            Assert.DoesNotContain(post.Taken.Skip(taken).Select(Id), delivered.Contains);
+            await sentry.Calm("start", name);
+        }
+
+        await Sentry.Eventually(async () => (await Stored(sentry, "waiting")).Count == 0);
+        foreach (var id in await Stored(sentry, "delivered"))
+            Assert.Contains(post.Taken, mail => Id(mail) == id);
+        // Everything that is on hold was told of.
+        var texts = string.Join('\n', post.Taken.Select(mail => mail.Subject + mail.TextBody));
+        for (var round = 0; round < 15; round++)
+            Assert.Contains($"s{round}", texts, StringComparison.Ordinal);
+
+        static string Id(MimeMessage mail) => mail.MessageId.Split('@')[0];
+    }
+
+    /// <summary>Ids of messages that the store, as it lies on the disk, has in a state.</summary>
+    private static async Task<List<string>> Stored(Sentry sentry, string state)
+    {
+        await using var store = new Microsoft.Data.Sqlite.SqliteConnection(
+            $"Data Source={sentry.Places.Database};Pooling=False"
+        );
+        await store.OpenAsync();
+        await using var command = store.CreateCommand();
+        command.CommandText = "SELECT id FROM message WHERE state = $0";
+        command.Parameters.AddWithValue("$0", state);
+        await using var rows = await command.ExecuteReaderAsync();
+        var ids = new List<string>();
+        while (await rows.ReadAsync())
+            ids.Add(rows.GetString(0));
+        return ids;
+    }
+
+    [Fact]
+    public async Task What_needs_another_is_named_in_its_alert()
+    {
+        await using var sentry = await With(
+            _ => "alerts: { gather: 1 s }\ntell:\n  - { command: [/bin/sh, -c, 'cat >> /dev/null'], name: bell }\n",
+            "bell"
+        );
+        await Faulty(sentry);
+        await sentry.Wrap(
+            "departure-board",
+            "--proof",
+            "up-for:0s",
+            "--need",
+            "service:fare-ledger,within=1s",
+            "--",
+            "/bin/sleep",
+            "676"
+        );
+        await sentry.Calm("start", "fare-ledger");
+        await sentry.Calm("start", "departure-board", "--no-wait");
+        var alert = await Alert(
+            sentry,
+            one => one.GetProperty("affected").GetArrayLength() == 2 && one.GetProperty("heard")[0].GetProperty("messages").GetInt32() == 2
+        );
+        Assert.Equal("fare-ledger", Text(alert, "cause-name"));
+        Assert.Equal("fare-ledger is on hold, and 1 service with it", Text(alert, "subject"));
+        Assert.Single((await sentry.Ok("tell", "--json")).Json.EnumerateArray());
+    }
+
+    [Fact]
+    public async Task A_missing_directory_is_one_cause_for_all_that_lie_in_it()
+    {
+        await using var sentry = await With(
+            _ => "alerts: { gather: 1 s }\ntell:\n  - { command: [/bin/true], name: bell }\n",
+            "bell"
+        );
+        var share = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "share")).FullName;
+        for (var i = 0; i < 5; i++)
+        {
+            var home = Directory.CreateDirectory(Path.Combine(share, $"export-{i}")).FullName;
+            await File.WriteAllTextAsync(Path.Combine(home, "run.sh"), "#!/bin/sh\nexec sleep 676\n");
+            File.SetUnixFileMode(Path.Combine(home, "run.sh"), (UnixFileMode)0b111_101_101);
+            await sentry.Wrap(
+                $"export-{i}",
+                "--proof",
+                "up-for:0s",
+                "--pause",
+                "100ms",
+                "--hold",
+                "2",
+                "--start",
+                "--",
+                Path.Combine(home, "run.sh")
+            );
+        }
+
+        foreach (var home in Directory.GetDirectories(share))
+            Directory.Delete(home, recursive: true);
+        for (var i = 0; i < 5; i++)
+            Sentry.Kill((await sentry.Show($"export-{i}")).GetProperty("pid").GetInt32());
+        var alert = await Alert(sentry, one => one.GetProperty("affected").GetArrayLength() == 5);
+        Assert.Equal("path", Text(alert, "cause"));
+        Assert.Equal(share, Text(alert, "cause-name"));
+        Assert.Single((await sentry.Ok("tell", "--json")).Json.EnumerateArray());
+        await Sentry.Eventually(async () => (await Messages(sentry)).Count == 2);
+    }
+
+    [Fact]
+    public async Task A_command_gets_the_message_as_its_account_a_syslog_socket_a_line()
+    {
+        await using var sentry = await Sentry.Start();
+        var told = Path.Combine(sentry.Places.Root, "told");
+        Directory.CreateDirectory(told);
+        File.SetUnixFileMode(told, (UnixFileMode)0b111_111_111);
+        var bell = sentry.Script(
+            "bell.sh",
+            $"#!/bin/sh\n[ -e {told}/deaf ] && {{ echo rope is torn >&2; exit 7; }}\nid -un > {told}/who\necho \"$CALM_SUBJECT|$CALM_ALERT|$CALM_URGENCY|$CALM_SERVICE\" > {told}/env\ncat > {told}/text\n"
+        );
+        using var collector = new UdpClient(new IPEndPoint(IPAddress.Loopback, 0));
+        var port = ((IPEndPoint)collector.Client.LocalEndPoint!).Port;
+        await File.WriteAllTextAsync(Path.Combine(told, "deaf"), "");
+        await Set(
+            sentry,
+            $"tell:\n  - {{ command: [{bell}], name: bell, account: {Sentry.Account} }}\n  - {{ syslog: 127.0.0.1:{port}, name: tower }}\n"
+        );
+        await Known(sentry, "bell", "tower");
+        await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        var line = Encoding.UTF8.GetString((await collector.ReceiveAsync().WaitAsync(Sentry.Limit)).Buffer);
+        Assert.StartsWith("<25>1 ", line, StringComparison.Ordinal);
+        Assert.Contains("fare-ledger is on hold, since", line, StringComparison.Ordinal);
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("tell")).Output.Contains("rope is torn", StringComparison.Ordinal)
+        );
+        File.Delete(Path.Combine(told, "deaf"));
+        await Sentry.Eventually(() => File.Exists(Path.Combine(told, "text")) && new FileInfo(Path.Combine(told, "text")).Length > 0);
+        Assert.Equal(Sentry.Account, (await File.ReadAllTextAsync(Path.Combine(told, "who"))).Trim());
+        Assert.EndsWith(
+            "] fare-ledger is on hold|1|urgent|fare-ledger",
+            (await File.ReadAllTextAsync(Path.Combine(told, "env"))).Trim(),
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "calm acknowledge 1",
+            await File.ReadAllTextAsync(Path.Combine(told, "text")),
+            StringComparison.Ordinal
+        );
+    }
+
+    [Fact]
+    public async Task Settings_hold_as_soon_as_they_are_saved_and_a_mistake_changes_nothing()
+    {
+        await using var sentry = await Sentry.Start();
+        Assert.Contains(
+            "Nobody is told when a service needs attention",
+            (await sentry.Ok("board")).Output,
+            StringComparison.Ordinal
+        );
+        await Set(sentry, "tell:\n  - { command: [/bin/true], name: bell }\n");
+        await Known(sentry, "bell");
+        Assert.DoesNotContain("Nobody is told", (await sentry.Ok("board")).Output, StringComparison.Ordinal);
+        foreach (
+            var (wrong, said) in new[]
+            {
+                ("tell:\n  - { mail: office@skerry.example, name: office }\n", "without a mail server"),
+                ("tell:\n  - { command: [/bin/true], name: bell, next: nobody }\n", "tell[0].next"),
+                ("tell:\n  - { command: [/bin/true], name: bell, about: [heldd] }\n", "heldd"),
+                ("tell:\n  - { command: [/bin/true] }\n", "name"),
+                ("tell:\n  - { mail: 'a@b.c\\nBcc: x@y.z', name: office }\n", "a mail address"),
+            }
+        )
+        {
+            await Set(sentry, wrong);
+            await Sentry.Eventually(async () =>
+                (await sentry.Ok("logbook", "--last", "5")).Output.Contains(said, StringComparison.Ordinal)
+            );
+            await Known(sentry, "bell");
+        }
+
+        File.Delete(sentry.Places.Settings);
+        await Known(sentry);
+    }
+}
