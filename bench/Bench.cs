@@ -771,9 +771,14 @@ async Task Crowd(int count)
     double Used() =>
         Directory
             .GetDirectories("/proc")
-            .Where(process => char.IsAsciiDigit(Path.GetFileName(process)[0]) && Read(process, "comm").StartsWith("calm-", StringComparison.Ordinal))
+            .Where(process =>
+                char.IsAsciiDigit(Path.GetFileName(process)[0])
+                && Read(process, "comm").StartsWith("calm-", StringComparison.Ordinal)
+            )
             .SelectMany(process => Directory.GetDirectories(Path.Combine(process, "task")))
-            .Sum(thread => Read(thread, "schedstat") is { Length: > 0 } times ? long.Parse(times.Split(' ')[0]) / 1e9 : 0);
+            .Sum(thread =>
+                Read(thread, "schedstat") is { Length: > 0 } times ? long.Parse(times.Split(' ')[0]) / 1e9 : 0
+            );
 
     static string Read(string directory, string file)
     {

@@ -345,10 +345,7 @@ public sealed partial class SentryStore
                 + "last.kind = beginning.kind)",
             Micros(oldest)
         );
-        Enqueue(
-            "DELETE FROM alert WHERE began < $0 AND number < (SELECT max(number) FROM alert)",
-            Micros(oldest)
-        );
+        Enqueue("DELETE FROM alert WHERE began < $0 AND number < (SELECT max(number) FROM alert)", Micros(oldest));
         Enqueue("DELETE FROM message WHERE at < $0 AND number < (SELECT max(number) FROM message)", Micros(oldest));
     }
 }

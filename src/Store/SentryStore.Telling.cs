@@ -54,12 +54,7 @@ public sealed partial class SentryStore
     /// What became of alerts, the messages that makes, and how far the logbook was looked at: all of it or nothing.
     /// </summary>
     /// <param name="frame">The reading of both clocks by which their moments are told.</param>
-    public void SetTold(
-        IEnumerable<Alert> alerts,
-        IEnumerable<StoredMessage> messages,
-        long upTo,
-        ClockStamp frame
-    ) =>
+    public void SetTold(IEnumerable<Alert> alerts, IEnumerable<StoredMessage> messages, long upTo, ClockStamp frame) =>
         Enqueue(
             """
             INSERT INTO alert (number, began, document)
@@ -71,21 +66,17 @@ public sealed partial class SentryStore
             INSERT INTO fact (key, value) VALUES ($2, $3) ON CONFLICT (key) DO UPDATE SET value = excluded.value;
             """,
             Array(
-                alerts.Select(alert =>
-                    new JsonArray(alert.Number, Micros(alert.Began), AlertJson.Write(alert, frame))
-                )
+                alerts.Select(alert => new JsonArray(alert.Number, Micros(alert.Began), AlertJson.Write(alert, frame)))
             ),
             Array(
-                messages.Select(one =>
-                    new JsonArray(
-                        one.Number,
-                        one.Id,
-                        one.Alert,
-                        one.Recipient,
-                        Micros(one.At),
-                        MessageJson.Write(one.Message!)
-                    )
-                )
+                messages.Select(one => new JsonArray(
+                    one.Number,
+                    one.Id,
+                    one.Alert,
+                    one.Recipient,
+                    Micros(one.At),
+                    MessageJson.Write(one.Message!)
+                ))
             ),
             ToldFact,
             upTo.ToString(CultureInfo.InvariantCulture)
@@ -144,12 +135,7 @@ public sealed partial class SentryStore
     /// <summary>The latest, the latest first.</summary>
     /// <param name="alert">Only about this one; null: about any.</param>
     public IReadOnlyList<StoredMessage> Messages(int last, long? alert = null) =>
-        Read(
-            $"{MessageColumns} WHERE $1 IS NULL OR alert = $1 ORDER BY number DESC LIMIT $0",
-            MessageOf,
-            last,
-            alert
-        );
+        Read($"{MessageColumns} WHERE $1 IS NULL OR alert = $1 ORDER BY number DESC LIMIT $0", MessageOf, last, alert);
 
     private static StoredMessage MessageOf(Microsoft.Data.Sqlite.SqliteDataReader row)
     {

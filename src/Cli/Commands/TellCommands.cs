@@ -16,10 +16,24 @@ internal static class TellCommands
 
     public static Command Tell()
     {
-        var alert = new Option<long?>("--alert") { Description = "Show this alert, with its messages", HelpName = "NUMBER" };
-        var messages = new Option<bool>("--messages") { Description = "List the latest messages, and what became of them" };
-        var message = new Option<long?>("--message") { Description = "Show this message as it was sent", HelpName = "NUMBER" };
-        var recipients = new Option<bool>("--recipients") { Description = "List who is told of what, and whether it gets there" };
+        var alert = new Option<long?>("--alert")
+        {
+            Description = "Show this alert, with its messages",
+            HelpName = "NUMBER",
+        };
+        var messages = new Option<bool>("--messages")
+        {
+            Description = "List the latest messages, and what became of them",
+        };
+        var message = new Option<long?>("--message")
+        {
+            Description = "Show this message as it was sent",
+            HelpName = "NUMBER",
+        };
+        var recipients = new Option<bool>("--recipients")
+        {
+            Description = "List who is told of what, and whether it gets there",
+        };
         var test = new Option<string?>("--test")
         {
             Description = "Send a trial to this recipient, and show all that goes to and fro",
@@ -75,10 +89,9 @@ internal static class TellCommands
             {
                 using var client = Common.Client(parsed);
                 var named = parsed.GetValue(which)!;
-                var number =
-                    long.TryParse(named, NumberStyles.None, CultureInfo.InvariantCulture, out var given)
-                        ? given
-                        : await AlertOf(client, named, cancellation).ConfigureAwait(false);
+                var number = long.TryParse(named, NumberStyles.None, CultureInfo.InvariantCulture, out var given)
+                    ? given
+                    : await AlertOf(client, named, cancellation).ConfigureAwait(false);
                 using var content = new StringContent(
                     JsonSerializer.Serialize(
                         new AcknowledgeOrder { Note = parsed.GetValue(note) },
@@ -110,7 +123,8 @@ internal static class TellCommands
     private static async Task<long> AlertOf(SentryClient client, string service, CancellationToken cancellation)
     {
         var going = (await Get(client, 1000, cancellation).ConfigureAwait(false)).Where(IsOpen).ToList();
-        var about = going.Where(alert =>
+        var about = going
+            .Where(alert =>
                 alert.CauseName == service || alert.Affected.Any(one => one.Service == service || one.Title == service)
             )
             .ToList();
@@ -125,7 +139,10 @@ internal static class TellCommands
             _ => throw new Failure(
                 Exit.Usage,
                 $"{about.Count} alerts about {service} go on; nothing was changed.",
-                string.Join('\n', about.Select(alert => Invariant($"calm acknowledge {alert.Number}   {alert.Subject}")))
+                string.Join(
+                    '\n',
+                    about.Select(alert => Invariant($"calm acknowledge {alert.Number}   {alert.Subject}"))
+                )
             ),
         };
     }
@@ -234,11 +251,7 @@ internal static class TellCommands
             Console.WriteLine(Invariant($"  and {more} more"));
         Console.WriteLine();
         var messages = await client
-            .Get(
-                Invariant($"messages?alert={number}&last=50"),
-                ApiJson.Default.IReadOnlyListMessageView,
-                cancellation
-            )
+            .Get(Invariant($"messages?alert={number}&last=50"), ApiJson.Default.IReadOnlyListMessageView, cancellation)
             .ConfigureAwait(false);
         Write(messages);
         return Exit.True;
@@ -303,12 +316,7 @@ internal static class TellCommands
         return Exit.True;
     }
 
-    private static async Task<int> Try(
-        SentryClient client,
-        string recipient,
-        bool json,
-        CancellationToken cancellation
-    )
+    private static async Task<int> Try(SentryClient client, string recipient, bool json, CancellationToken cancellation)
     {
         var came = false;
         await foreach (

@@ -65,7 +65,9 @@ internal sealed class SecretBox
     public string Open(string service, string key)
     {
         if (!sealedValues.TryGetValue((service, key), out var closed))
-            throw new IOException($"its secret {key} has no value yet; 'calm secret set {Called(service)} {key}' takes one");
+            throw new IOException(
+                $"its secret {key} has no value yet; 'calm secret set {Called(service)} {key}' takes one"
+            );
         try
         {
             return protector.Unprotect(closed);

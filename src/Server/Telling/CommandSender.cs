@@ -84,9 +84,7 @@ internal sealed class SyslogSender(SyslogWay way, SenderHouse house) : ISender
         seen?.Invoke($"> {Shown.Line(System.Text.Encoding.UTF8.GetString(line))}");
         try
         {
-            await using var collector = await Forwarding
-                .Collector.Reach(target, cancellation)
-                .ConfigureAwait(false);
+            await using var collector = await Forwarding.Collector.Reach(target, cancellation).ConfigureAwait(false);
             await collector.Send([line], cancellation).ConfigureAwait(false);
             return $"sent to {way.Address}; syslog has no answer";
         }

@@ -148,7 +148,11 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         return roots;
     }
 
-    private static bool IsTrusted(X509Certificate? certificate, SslPolicyErrors errors, X509Certificate2Collection roots)
+    private static bool IsTrusted(
+        X509Certificate? certificate,
+        SslPolicyErrors errors,
+        X509Certificate2Collection roots
+    )
     {
         if (certificate is not X509Certificate2 theirs || (errors & ~SslPolicyErrors.RemoteCertificateChainErrors) != 0)
             return false;
@@ -180,7 +184,11 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
             var text = Encoding.UTF8.GetBytes(Encoding.UTF8.GetString(buffer, offset, count));
             var secrets = AuthenticationSecretDetector?.DetectSecrets(buffer, offset, count) ?? [];
             foreach (var secret in secrets)
-                for (var i = secret.StartIndex - offset; i < secret.StartIndex - offset + secret.Length && i < text.Length; i++)
+                for (
+                    var i = secret.StartIndex - offset;
+                    i < secret.StartIndex - offset + secret.Length && i < text.Length;
+                    i++
+                )
                     text[i] = (byte)'*';
             Lines("> ", Encoding.UTF8.GetString(text));
         }

@@ -46,7 +46,10 @@ internal sealed record MailSettings
             },
             KeyOf<MailSettings>.Value(
                 "from",
-                Forms.Text("a mail address", text => text.Contains('@', StringComparison.Ordinal) && !text.Any(char.IsControl)),
+                Forms.Text(
+                    "a mail address",
+                    text => text.Contains('@', StringComparison.Ordinal) && !text.Any(char.IsControl)
+                ),
                 mail => mail.From,
                 (mail, from) => mail with { From = from },
                 "The address messages come from."
@@ -107,7 +110,11 @@ internal sealed record MailSettings
             Check = (map, mail) =>
             {
                 if (mail.User is null != mail.Password is null)
-                    map.Contradicts(mail.User is null ? "password" : "user", "without the other", "user and password together");
+                    map.Contradicts(
+                        mail.User is null ? "password" : "user",
+                        "without the other",
+                        "user and password together"
+                    );
                 if (mail is { User: not null, Security: MailSecurity.None } && !IsHere(mail.Server))
                     map.Contradicts("security", "none, with a password", "starttls or tls, or a server at 127.0.0.1");
             },
@@ -115,5 +122,8 @@ internal sealed record MailSettings
 
     private static bool IsHere(string server) =>
         NetworkAddress.Read(server) is { Host: var host }
-        && (host == "localhost" || (System.Net.IPAddress.TryParse(host, out var ip) && System.Net.IPAddress.IsLoopback(ip)));
+        && (
+            host == "localhost"
+            || (System.Net.IPAddress.TryParse(host, out var ip) && System.Net.IPAddress.IsLoopback(ip))
+        );
 }

@@ -139,7 +139,8 @@ internal sealed class Outbox : IAsyncDisposable
             catch (Exception error)
             {
                 logbook.Trouble($"The sentry failed at the messages to {Recipient.Name}: {error.Message}");
-                await Task.Delay(LongestPause, clock, over.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                await Task.Delay(LongestPause, clock, over.Token)
+                    .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             }
         }
     }
@@ -183,8 +184,7 @@ internal sealed class Outbox : IAsyncDisposable
     }
 
     /// <summary>Nobody is told of what a power cut could take back; but a full disk keeps nobody from being told.</summary>
-    private Task OnRecord() =>
-        Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over.Token));
+    private Task OnRecord() => Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over.Token));
 
     private async Task<(StoredMessage After, TimeSpan? Pause)> Try(StoredMessage one)
     {
@@ -242,12 +242,7 @@ internal sealed class Outbox : IAsyncDisposable
                     $"This is message {mostAnHour} within an hour, the most there may be: what else there is comes later ({Waiting - 1} wait by now)."
                 )
             );
-        return lines.Count == 0
-            ? message
-            : message with
-            {
-                Parts = message.Parts.Add(new("Held back", [.. lines])),
-            };
+        return lines.Count == 0 ? message : message with { Parts = message.Parts.Add(new("Held back", [.. lines])) };
     }
 
     private void Reached()

@@ -299,7 +299,11 @@ internal sealed class Teller : IAsyncDisposable
             {
                 var (entries, _) = house.Store.EntriesAfter(last, Batch);
                 foreach (var one in entries)
-                    TakeIn(new StoredEntry(one.Number, one.At, one.Service, one.Entry, one.By, one.Tells), ref last, now);
+                    TakeIn(
+                        new StoredEntry(one.Number, one.At, one.Service, one.Entry, one.By, one.Tells),
+                        ref last,
+                        now
+                    );
                 if (entries.Count < Batch)
                     break;
             }
@@ -408,7 +412,9 @@ internal sealed class Teller : IAsyncDisposable
             message = message with
             {
                 InsteadOf = settings
-                    .Tell.FirstOrDefault(one => one.Next == recipient.Name && alert.Heard.Any(heard => heard.Recipient == one.Name))
+                    .Tell.FirstOrDefault(one =>
+                        one.Next == recipient.Name && alert.Heard.Any(heard => heard.Recipient == one.Name)
+                    )
                     ?.Name,
             };
         return new(
@@ -495,7 +501,8 @@ internal sealed class Teller : IAsyncDisposable
             Urgency = Urgency.CanWait,
             Topic = Topic.Asks,
             Subject = "A trial: messages reach you",
-            Lead = "This is a trial: somebody wants to see whether messages of Calm Sentry reach you. Nothing is wrong.",
+            Lead =
+                "This is a trial: somebody wants to see whether messages of Calm Sentry reach you. Nothing is wrong.",
             Parts = [new("What reaches you", [RecipientKeys.InWords(recipient)])],
         };
 

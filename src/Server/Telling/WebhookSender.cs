@@ -93,7 +93,9 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
 
     private static TimeSpan? PauseOf(HttpResponseMessage answer) =>
         answer.Headers.RetryAfter?.Delta is { } pause && pause > TimeSpan.Zero
-            ? pause < LongestPause ? pause : LongestPause
+            ? pause < LongestPause
+                ? pause
+                : LongestPause
             : null;
 
     private HttpRequestMessage Make(StoredMessage one, Message message)

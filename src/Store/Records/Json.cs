@@ -4,8 +4,8 @@ using System.Text.Json.Nodes;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
-using CalmSentry.Core.Telling;
 using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Store.Records;

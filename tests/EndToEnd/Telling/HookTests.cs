@@ -94,9 +94,7 @@ public partial class HookTests
         Assert.Equal("calm-sentry.alert.begins", told.GetProperty("type").GetString());
         Assert.Equal("held", told.GetProperty("data").GetProperty("topic").GetString());
         Assert.StartsWith("urn:calm-sentry:", told.GetProperty("source").GetString(), StringComparison.Ordinal);
-        Assert.True(
-            DateTimeOffset.TryParse(told.GetProperty("time").GetString(), CultureInfo.InvariantCulture, out _)
-        );
+        Assert.True(DateTimeOffset.TryParse(told.GetProperty("time").GetString(), CultureInfo.InvariantCulture, out _));
         Assert.Equal(
             (await TellTests.Messages(sentry))[0].GetProperty("id").GetString(),
             told.GetProperty("id").GetString()
@@ -135,7 +133,9 @@ public partial class HookTests
         Assert.InRange(age, -1, 600);
     }
 
-    [GeneratedRegex("^sentry=(?<all>\\((?<components>[^)]*)\\);created=(?<created>\\d+);keyid=\"HOOK_KEY\";alg=\"hmac-sha256\")$")]
+    [GeneratedRegex(
+        "^sentry=(?<all>\\((?<components>[^)]*)\\);created=(?<created>\\d+);keyid=\"HOOK_KEY\";alg=\"hmac-sha256\")$"
+    )]
     private static partial Regex Input();
 
     [Fact]
@@ -151,7 +151,10 @@ public partial class HookTests
                         await Say(stream, "HTTP/1.1 500 Oh\r\nContent-Length: 9\r\n\r\nno paper\n");
                         break;
                     case 1:
-                        await Say(stream, $"HTTP/1.1 302 Found\r\nLocation: {elsewhere.Url}\r\nContent-Length: 0\r\n\r\n");
+                        await Say(
+                            stream,
+                            $"HTTP/1.1 302 Found\r\nLocation: {elsewhere.Url}\r\nContent-Length: 0\r\n\r\n"
+                        );
                         break;
                     case 2:
                         break; // hangs up
@@ -188,10 +191,6 @@ public partial class HookTests
         );
         await using var sentry = await Telling(receiver);
         await Sentry.Eventually(async () => await TellTests.StateOf(sentry, 1) == "refused");
-        Assert.Contains(
-            "was refused for good",
-            (await sentry.Ok("logbook")).Output,
-            StringComparison.Ordinal
-        );
+        Assert.Contains("was refused for good", (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);
     }
 }

@@ -259,7 +259,10 @@ public class AlertLifeTests
                         {
                             case Act.Raise:
                                 wire.Raise(name, topics[topic]);
-                                Assert.True(IsKnown(wire, name, topics[topic]), $"{name} {topics[topic]} is in no alert");
+                                Assert.True(
+                                    IsKnown(wire, name, topics[topic]),
+                                    $"{name} {topics[topic]} is in no alert"
+                                );
                                 break;
                             case Act.Mend:
                                 wire.Mend(name);
@@ -280,10 +283,7 @@ public class AlertLifeTests
                     }
 
                     foreach (var thread in wire.All.GroupBy(sent => (sent.Recipient, sent.Alert)))
-                        Holds(
-                            [.. thread],
-                            wire.TookOver.Contains(thread.Key.Alert)
-                        );
+                        Holds([.. thread], wire.TookOver.Contains(thread.Key.Alert));
                     foreach (var alert in wire.Alerts.All.Values)
                         Assert.Equal(
                             alert.Affected.Length,

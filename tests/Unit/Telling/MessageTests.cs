@@ -39,7 +39,8 @@ public class MessageTests
     [Fact]
     public void Nothing_that_a_program_prints_is_read_as_anything_but_text()
     {
-        var evil = "<script>alert(1)</script>\r\nBcc: all@skerry.example\n\u001b]0;x\a\u001b[2J\u202Etxt.exe\u2028</pre><img src=x onerror=y>";
+        var evil =
+            "<script>alert(1)</script>\r\nBcc: all@skerry.example\n\u001b]0;x\a\u001b[2J\u202Etxt.exe\u2028</pre><img src=x onerror=y>";
         var message = Of(evil, title: "Fare\r\nBcc: all@skerry.example");
         Assert.DoesNotContain(message.Headline, char.IsControl);
         var html = MessageText.Html(message);

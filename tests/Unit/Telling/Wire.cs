@@ -103,21 +103,10 @@ internal sealed class Wire(params Recipient[] recipients)
         foreach (var number in Alerts.All.Keys)
         foreach (var recipient in recipients)
         {
-            if (
-                AlertLife.Next(Alerts.All[number], recipient, recipients, Pace, Zone) is not var (kind, at)
-                || at > Now
-            )
+            if (AlertLife.Next(Alerts.All[number], recipient, recipients, Pace, Zone) is not var (kind, at) || at > Now)
                 continue;
             var alert = Alerts.All[number];
-            All.Add(
-                new(
-                    Now,
-                    recipient.Name,
-                    number,
-                    kind,
-                    MessageWords.Of(alert, kind, null, "quay-host", Now, Zone)
-                )
-            );
+            All.Add(new(Now, recipient.Name, number, kind, MessageWords.Of(alert, kind, null, "quay-host", Now, Zone)));
             Alerts = Alerts.With(AlertLife.Told(alert, recipient.Name, kind, Now));
         }
 
