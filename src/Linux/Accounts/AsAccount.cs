@@ -92,8 +92,8 @@ public sealed class AsAccount(string keeper, string? groups)
         IReadOnlyList<string> command,
         TimeSpan patience,
         CommandPlace? place = null,
-        CancellationToken cancellation = default,
-        string input = ""
+        string input = "",
+        CancellationToken cancellation = default
     ) =>
         Talk(
             account,

@@ -4,7 +4,6 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
 using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 

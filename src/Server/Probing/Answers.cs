@@ -53,7 +53,7 @@ internal static class Answers
             proof.Command,
             limit,
             actor.Site(run).Commands(house),
-            gone
+            cancellation: gone
         );
         var said = (end?.Output + end?.Error).Split('\n').FirstOrDefault(line => line.Length > 0) is { } line
             ? $" ('{Shown(line)}')"

@@ -153,7 +153,7 @@ internal sealed class StepTaker(
             step.Command,
             step.Wait,
             site.Commands(house),
-            cancellation
+            cancellation: cancellation
         );
         return end switch
         {

@@ -1,8 +1,6 @@
 using System.Globalization;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Store;
 
@@ -184,7 +182,8 @@ internal sealed class Outbox : IAsyncDisposable
     }
 
     /// <summary>Nobody is told of what a power cut could take back; but a full disk keeps nobody from being told.</summary>
-    private Task OnRecord() => Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over.Token));
+    private async Task OnRecord() =>
+        await Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over.Token)).ConfigureAwait(false);
 
     private async Task<(StoredMessage After, TimeSpan? Pause)> Try(StoredMessage one)
     {

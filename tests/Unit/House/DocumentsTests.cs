@@ -32,10 +32,7 @@ public partial class DocumentsTests
             shown,
             one =>
             {
-                if (
-                    one.Text.StartsWith("forward:", StringComparison.Ordinal)
-                    || one.Text.StartsWith("logbook:", StringComparison.Ordinal)
-                )
+                if (OfSentry.Any(key => one.Text.StartsWith(key, StringComparison.Ordinal)))
                 {
                     Settings(one.Text);
                     return;
@@ -49,6 +46,8 @@ public partial class DocumentsTests
             }
         );
     }
+
+    private static readonly string[] OfSentry = ["forward:", "logbook:", "mail:", "alerts:"];
 
     /// <summary>What the sentry's own settings take.</summary>
     private static void Settings(string text)

@@ -4,6 +4,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Telling;
 using CalmSentry.Store;
 using CalmSentry.Store.Records;
 using CsCheck;
@@ -110,6 +111,62 @@ public class GoldenTests
         var read = PlanJson.Read(PlanJson.Write(plan, frame));
         Assert.Equivalent(plan, read.Plan, strict: true);
         Assert.Equal(frame, read.Saved);
+    }
+
+    [Fact]
+    public void An_alert_has_all_its_fields_in_the_form_of_today()
+    {
+        var at = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+        var alert = new Alert
+        {
+            Number = 12,
+            Cause = new(CauseKind.Path, "/mnt/manifests"),
+            Began = at,
+            Affected =
+            [
+                new("fare-ledger", "Fare ledger", at, 7, "Run 4 exited with code 3.", Topic.Down)
+                {
+                    Labels = ["money"],
+                    Times = 2,
+                    IsWell = true,
+                },
+                new(null, "quay-host", at, 8, null, Topic.Disk),
+            ],
+            More = 3,
+            Joined = at.AddSeconds(1),
+            WellSince = at.AddSeconds(2),
+            OverAt = at.AddSeconds(3),
+            Returns = 1,
+            PartOf = 11,
+            Taken = new("anna", at.AddSeconds(4), "I look at it"),
+            Heard = [new("office", at, [at, at.AddSeconds(5)], true, 2, Topic.Down, 2)],
+        };
+        var frame = new ClockStamp(at.AddSeconds(4), 5_000);
+        Matches("alert.json", AlertJson.Write(alert, frame));
+        var read = AlertJson.Read(AlertJson.Write(alert, frame));
+        Assert.Equivalent(alert, read.Alert, strict: true);
+        Assert.Equal(frame, read.Saved);
+    }
+
+    [Fact]
+    public void A_message_has_all_its_fields_in_the_form_of_today()
+    {
+        var message = new Message
+        {
+            Kind = MessageKind.Again,
+            Alert = 12,
+            Host = "quay-host",
+            At = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero),
+            Urgency = Urgency.Urgent,
+            Service = "fare-ledger",
+            Topic = Topic.Down,
+            Subject = "Again: Fare ledger failed and stays stopped",
+            Lead = "It needs attention.",
+            Parts = [new("What it printed last", ["paper is out"], Quoted: true), new(null, ["calm why fare-ledger"])],
+            InsteadOf = "office",
+        };
+        Matches("message.json", MessageJson.Write(message));
+        Assert.Equivalent(message, MessageJson.Read(MessageJson.Write(message)), strict: true);
     }
 
     [Fact]

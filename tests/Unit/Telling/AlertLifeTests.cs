@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using CalmSentry.Core.Telling;
 using CsCheck;
 

@@ -1,7 +1,7 @@
 import { Button } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, CallError, type Problem, type RecipientView, take, type TrialEvent } from "../api/client";
+import { api, CallError, type Problem, type RecipientView, type TrialEvent, take } from "../api/client";
 import { jsonLines } from "../api/lines";
 import { call } from "../api/page";
 import { at } from "../live/clock";

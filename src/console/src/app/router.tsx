@@ -53,7 +53,9 @@ const service = createRoute({
   },
 });
 
-export const router = createRouter({ routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, logbook, service]) });
+export const router = createRouter({
+  routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, logbook, service]),
+});
 
 declare module "@tanstack/react-router" {
   interface Register {
