@@ -44,6 +44,9 @@ internal sealed record Settings
     /// <summary>The mail server; null: there is none.</summary>
     public MailSettings? Mail { get; init; }
 
+    /// <summary>The sign of life; null: none is given.</summary>
+    public SignalSettings? Signal { get; init; }
+
     /// <summary>Where recipients of messages reach the console; null: they do not.</summary>
     public string? ConsoleAt { get; init; }
 
@@ -136,6 +139,13 @@ internal sealed record Settings
             settings => settings.Pace,
             (settings, pace) => settings with { Pace = pace },
             "How what happens is gathered into messages."
+        ),
+        KeyOf<Settings>.Map(
+            "signal",
+            SignalSettings.Keys,
+            settings => settings.Signal ?? new(),
+            (settings, signal) => settings with { Signal = signal },
+            "A sign of life: an address outside that is asked at a beat."
         ),
         KeyOf<Settings>.Value(
             "console-at",

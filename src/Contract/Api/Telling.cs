@@ -15,7 +15,7 @@ public sealed record AlertView
     public required string Subject { get; init; }
 
     /// <summary>The worst of what happened: held | down | start-failed | not-ready | poor | need-missing | job-failed |
-    /// job-missed | swap-failed | asks | disk | logbook | withheld | restarted</summary>
+    /// job-missed | swap-failed | asks | disk | logbook | unclean | boot | withheld | restarted</summary>
     public required string Topic { get; init; }
 
     /// <summary>urgent | can-wait</summary>

@@ -147,6 +147,10 @@ public enum EntryCode
     /// <summary>A message was refused for good.</summary>
     NotTold,
 
+    /// <summary>The sign of life did not get to its address.</summary>
+    SignalMissed,
+    SignalArrives,
+
     /// <summary>Somebody looks at an alert.</summary>
     Acknowledged,
     LogbookCut,

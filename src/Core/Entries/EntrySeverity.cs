@@ -48,6 +48,7 @@ public static class Severities
             or EntryCode.ReopenFailed
             or EntryCode.DiskWillFill
             or EntryCode.TellStuck
+            or EntryCode.SignalMissed
             or EntryCode.NotTold
             or EntryCode.Refused
             or EntryCode.SignInRefused

@@ -198,6 +198,9 @@ public static class EntryWords
                     $"Nobody at {entry.Name} can be told for {Duration.Write(entry.Limit!.Value)}: {entry.Seen}. What there is to tell waits.",
                 EntryCode.ToldAgain => $"Messages get to {entry.Name} again, with all that waited.",
                 EntryCode.NotTold => $"Message {entry.Count} to {entry.Name} was refused for good: {entry.Seen}.",
+                EntryCode.SignalMissed => $"The sign of life did not get to {entry.Name}: {entry.Seen}.",
+                EntryCode.SignalArrives =>
+                    $"The sign of life gets to {entry.Name} again; {entry.Count} {(entry.Count == 1 ? "was" : "were")} missed.",
                 EntryCode.Acknowledged =>
                     $"Alert {entry.Count} ({entry.Name}) is acknowledged{(entry.Seen is { } word ? $": {word.TrimEnd('.')}" : "")}.",
                 EntryCode.LogbookCut =>

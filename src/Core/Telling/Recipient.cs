@@ -108,10 +108,14 @@ public sealed record Recipient(Way Way)
             return false;
         if (UrgentOnly && Topics.UrgencyOf(one.Worst) != Urgency.Urgent)
             return false;
-        return (Services.IsEmpty && Labels.IsEmpty)
-            || (one.Service is { } service && Services.Contains(service))
-            || one.Labels.Any(Labels.Contains);
+        return IsAbout(one.Service, one.Labels);
     }
+
+    /// <summary>Whether it hears of a service at all; null: of the sentry itself.</summary>
+    public bool IsAbout(string? service, ImmutableArray<string> labels) =>
+        (Services.IsEmpty && Labels.IsEmpty)
+        || (service is not null && Services.Contains(service))
+        || labels.Any(Labels.Contains);
 
     public bool Equals(Recipient? other) =>
         other is not null

@@ -41,6 +41,12 @@ public enum Topic
     /// <summary>The logbook is not as it was written.</summary>
     Logbook,
 
+    /// <summary>The sentry itself ended without being asked to, and was started again by its guard.</summary>
+    Unclean,
+
+    /// <summary>The machine came up: how its services started.</summary>
+    Boot,
+
     /// <summary>What a quiet time kept back.</summary>
     Withheld,
 
@@ -82,9 +88,14 @@ public static class Topics
                 EntryCode.QuietOver => Topic.Withheld,
                 _ => null,
             }
-        : entry is { Code: EntryCode.Fell or EntryCode.NeverLaunched, Next: EntryNext.Restart } && !isJob
-            ? Topic.Restarted
-        : null;
+        : entry.Code switch
+        {
+            EntryCode.Guard => Topic.Unclean,
+            EntryCode.Boot => Topic.Boot,
+            _ when isJob => null,
+            EntryCode.Fell or EntryCode.NeverLaunched when entry.Next == EntryNext.Restart => Topic.Restarted,
+            _ => null,
+        };
 
     /// <summary>It goes on until something ends it; else it has happened, and that is all.</summary>
     public static bool Lasts(Topic topic) =>
@@ -99,7 +110,14 @@ public static class Topics
                 or Topic.Restarted;
 
     public static Urgency UrgencyOf(Topic topic) =>
-        topic is Topic.Restarted or Topic.Disk or Topic.Withheld or Topic.JobMissed or Topic.SwapFailed
+        topic
+            is Topic.Restarted
+                or Topic.Disk
+                or Topic.Withheld
+                or Topic.JobMissed
+                or Topic.SwapFailed
+                or Topic.Unclean
+                or Topic.Boot
             ? Urgency.CanWait
             : Urgency.Urgent;
 
@@ -122,6 +140,8 @@ public static class Topics
             Topic.Asks => "asks for somebody",
             Topic.Disk => "will fill its disk",
             Topic.Logbook => "has a logbook that was changed",
+            Topic.Unclean => "had its sentry end without being asked to",
+            Topic.Boot => "came up",
             Topic.Withheld => "had alerts while it was quiet",
             _ => "failed and was restarted",
         };

@@ -5,6 +5,7 @@ using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Rehearsals;
 using CalmSentry.Server.Services;
+using CalmSentry.Server.Telling;
 
 namespace CalmSentry.Server.Api;
 
@@ -36,6 +37,7 @@ internal static class CheckRoutes
         Registry registry,
         Checker checker,
         House house,
+        Teller teller,
         HttpContext context
     )
     {
@@ -43,6 +45,8 @@ internal static class CheckRoutes
         if (problem is not null)
             return problem;
         var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
+        if (sent.Definition is { } read)
+            SayWhoHears(read, teller, context);
         return TypedResults.Json(
             await FindingViews
                 .Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null)
@@ -52,8 +56,24 @@ internal static class CheckRoutes
     }
 
     /// <summary>What would go wrong with a registered service now.</summary>
-    public static Task<CheckView> CheckService(Called called, Registry registry, Checker checker, House house) =>
-        FindingViews.Check(Reading.Of(registry.Given(called.Service)), checker, house);
+    public static Task<CheckView> CheckService(
+        Called called,
+        Registry registry,
+        Checker checker,
+        House house,
+        Teller teller,
+        HttpContext context
+    )
+    {
+        SayWhoHears(called.Service.Definition, teller, context);
+        return FindingViews.Check(Reading.Of(registry.Given(called.Service)), checker, house);
+    }
+
+    private static void SayWhoHears(Definition definition, Teller teller, HttpContext context)
+    {
+        if (teller.NobodyHearsOf(definition) is { } nobody)
+            context.Response.Headers[OwnHeaders.Note] = nobody;
+    }
 
     /// <summary>
     /// Run a definition exactly as its service would, for ?length= (10s); live lines, then the report.

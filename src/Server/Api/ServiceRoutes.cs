@@ -39,11 +39,13 @@ internal static class ServiceRoutes
     }
 
     /// <summary>All services as they stand now.</summary>
-    public static IReadOnlyList<ServiceView> All(Registry registry, HttpContext context)
+    public static IReadOnlyList<ServiceView> All(Registry registry, Teller teller, HttpContext context)
     {
-        if (registry.HeldBack is { } why)
-            context.Response.Headers[OwnHeaders.Note] =
-                $"Nothing was started at this boot: {why}. 'calm start NAME' starts one.";
+        var note = registry.HeldBack is { } why
+            ? $"Nothing was started at this boot: {why}. 'calm start NAME' starts one."
+            : teller.NobodyHears;
+        if (note is not null && registry.All.Count > 0)
+            context.Response.Headers[OwnHeaders.Note] = note;
         return registry.Views;
     }
 

@@ -39,6 +39,7 @@ internal sealed class Teller : IAsyncDisposable
     private readonly CancellationTokenSource over = new();
     private readonly MissingLook missing = new();
     private Settings settings = new();
+    private SignOfLife? sign;
     private Dictionary<string, Outbox> outboxes = [];
     private Alerts alerts = Alerts.None;
     private ClockStamp frame;
@@ -59,6 +60,16 @@ internal sealed class Teller : IAsyncDisposable
 
     public IReadOnlyList<Recipient> Recipients => settings.Tell;
 
+    /// <summary>That nobody would be told of a service, as a sentence; null: somebody would.</summary>
+    public string? NobodyHearsOf(Definition definition) =>
+        NobodyHears
+        ?? (
+            settings.Tell.Any(one => one.IsAbout(definition.Name, definition.Labels))
+                ? null
+                : $"Nobody is told when {definition.Name} needs attention: no recipient hears of it, by its name or a label "
+                    + "('calm tell --recipients')."
+        );
+
     /// <summary>Names of the sentry's secrets that the settings ask for.</summary>
     public IReadOnlySet<string> Secrets =>
         settings
@@ -72,12 +83,12 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>That nobody would be told of anything, as a sentence; null: somebody would.</summary>
     public string? NobodyHears =>
         settings.Tell.IsEmpty
-            ? "Nobody is told when a service needs attention: no recipient is set (tell, in "
-                + $"{house.Places.Settings}; 'calm tell --help' shows how)."
+            ? "Nobody is told when a service needs attention: no recipient is set ('calm tell --help' shows how)."
             : null;
 
     /// <summary>What does not get to its recipient, a sentence each.</summary>
-    public IEnumerable<string> Troubles => outboxes.Values.Select(one => one.Trouble).OfType<string>();
+    public IEnumerable<string> Troubles =>
+        outboxes.Values.Select(one => one.Trouble).Append(sign?.Trouble).OfType<string>();
 
     /// <summary>Takes up what was before, and begins.</summary>
     public void Begin(Settings at)
@@ -131,6 +142,8 @@ internal sealed class Teller : IAsyncDisposable
         {
             foreach (var one in outboxes.Values)
                 await one.DisposeAsync().ConfigureAwait(false);
+            if (sign is not null)
+                await sign.DisposeAsync().ConfigureAwait(false);
             await house.Store.Flush().ConfigureAwait(false);
             Put(at, WaitingBefore());
         }
@@ -158,6 +171,7 @@ internal sealed class Teller : IAsyncDisposable
     private void Put(Settings at, IReadOnlyList<StoredMessage> waiting)
     {
         settings = at;
+        sign = at.Signal is { } signal ? new SignOfLife(signal, house.Logbook, house.Clock).Begin() : null;
         var senders = new SenderHouse(
             Machine.HostName,
             identity,
@@ -190,7 +204,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>An entry came into the logbook. Never waits.</summary>
     private void Hear(StoredEntry entry)
     {
-        if (!entry.Tells && entry.Entry.Code is not (EntryCode.Fell or EntryCode.NeverLaunched))
+        if (Topics.Of(entry.Entry, entry.Tells, isJob: false) is null)
             return;
         if (atHand.Count >= MostAtHand)
             Volatile.Write(ref overflowed, true);
@@ -511,6 +525,8 @@ internal sealed class Teller : IAsyncDisposable
         await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         foreach (var one in outboxes.Values)
             await one.DisposeAsync().ConfigureAwait(false);
+        if (sign is not null)
+            await sign.DisposeAsync().ConfigureAwait(false);
         over.Dispose();
     }
 }

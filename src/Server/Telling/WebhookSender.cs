@@ -24,23 +24,6 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15),
         LongestPause = TimeSpan.FromHours(1);
 
-    private static readonly HttpClient Client = new(
-        new SocketsHttpHandler
-        {
-            // Where it is sent is what was set: somebody who can redirect it would be told of everything.
-            AllowAutoRedirect = false,
-            UseCookies = false,
-            UseProxy = false,
-            ConnectTimeout = TimeSpan.FromSeconds(10),
-            PooledConnectionLifetime = TimeSpan.FromMinutes(5),
-            MaxResponseHeadersLength = 16,
-            MaxResponseDrainSize = 0,
-        }
-    )
-    {
-        Timeout = Timeout.InfiniteTimeSpan,
-    };
-
     public async Task<string> Send(StoredMessage one, Message message, Exchange? seen, CancellationToken cancellation)
     {
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
@@ -50,8 +33,8 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
             using var request = Make(one, message);
             if (seen is not null)
                 await Show(request, seen, limit.Token).ConfigureAwait(false);
-            using var answer = await Client
-                .SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token)
+            using var answer = await Outside
+                .Client.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token)
                 .ConfigureAwait(false);
             var code = (int)answer.StatusCode;
             seen?.Invoke(
