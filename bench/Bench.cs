@@ -67,6 +67,8 @@ try
 
     if (args.Contains("--jobs"))
         await Jobs();
+    else if (args.Contains("--told"))
+        await Told();
     else if (args.Contains("--crowd"))
     {
         await Prove(quick ? 20 : 1000);
@@ -127,6 +129,7 @@ async Task Rest()
         await Prove(count);
     await Crowd(quick ? 20 : 1000);
     await Jobs();
+    await Told();
 }
 
 // Launch to the program's first instruction, from the moment the service decides on it.
@@ -449,6 +452,42 @@ async Task Hang()
         Row($"hang to noticed: {what} (beside it: the time that was set)", beat * 1e6, Median(ours), Milliseconds);
         await http.DeleteAsync("services/hangs");
     }
+}
+
+// From a kill that puts a service on hold until the mail about it is there, against a mail alone.
+async Task Told()
+{
+    Progress("told");
+    using var post = new CalmSentry.Bench.Post();
+    Directory.CreateDirectory(Path.GetDirectoryName(places.Settings)!);
+    await File.WriteAllTextAsync(
+        places.Settings,
+        $"mail: {{ server: 127.0.0.1:{post.Port}, security: none, from: a@bench.example }}\n"
+            + "tell:\n  - { mail: b@bench.example, name: b }\nalerts: { most-an-hour: 1000 }\n"
+    );
+    while ((await Json("recipients")).GetArrayLength() == 0)
+        await Task.Delay(50);
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var i = 0; i < (quick ? 2 : 15); i++)
+    {
+        await Wrap($"told-{i}", 0, "/bin/sleep", ["1000"], holdEnds: 1);
+        await http.PostAsync($"services/told-{i}/start", null);
+        var pid = (await Json($"services/told-{i}")).GetProperty("pid").GetInt32();
+        // What happens to several within ten seconds is told together.
+        await Task.Delay(TimeSpan.FromSeconds(11));
+        var fell = Stopwatch.GetTimestamp();
+        _ = kill(pid, 9);
+        var (at, length) = await post.Next();
+        ours.Add(Stopwatch.GetElapsedTime(fell, at).TotalNanoseconds);
+        floor.Add((await post.RoundTrip(length)).TotalNanoseconds);
+    }
+
+    Row(
+        "from a kill that puts a service on hold until the mail about it is there (floor: a mail as long, alone)",
+        Median(floor),
+        Median(ours),
+        Milliseconds
+    );
 }
 
 // A stop with a program that obeys, against the program's own time to end.
@@ -864,7 +903,8 @@ async Task Wrap(
     string[] arguments,
     string? begin = null,
     string kind = "stays",
-    string? rhythm = null
+    string? rhythm = null,
+    int holdEnds = 0
 )
 {
     var definition = new System.Text.Json.Nodes.JsonObject
@@ -885,7 +925,7 @@ async Task Wrap(
         ["recover"] = new System.Text.Json.Nodes.JsonObject
         {
             ["pause"] = new System.Text.Json.Nodes.JsonObject { ["first"] = $"{pauseSeconds} s" },
-            ["hold"] = new System.Text.Json.Nodes.JsonObject { ["ends"] = "0" },
+            ["hold"] = new System.Text.Json.Nodes.JsonObject { ["ends"] = $"{holdEnds}" },
         },
     };
     if (rhythm is not null)

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Measures speed and size beside floors in C and everyday tools, in one run; prints a table. --quick: a short trial of the bench itself.
-# --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services.
+# --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
 # --write puts the table into docs/performance.md.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."

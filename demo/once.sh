@@ -191,21 +191,6 @@ play() {
   came_true "and who asks for the old name is told the new one" ends_with_code 4 "renamed to 'tide-gauge'" calm show tide-alarm
   calm unwrap tide-gauge --yes >/dev/null
 
-  step "Told: the fall of the fare ledger is one message, to whoever should know"
-  came_true "who is told of what is read as a sentence" ends_with_code 0 "quay-office: mail to quay-office@skerry.example, about all services" calm tell --recipients
-  came_true "a trial shows all that goes to and fro" ends_with_code 0 "250 it is in the box" calm tell --test quay-office
-  calm adjust fare-ledger --hold-ends 1 >/dev/null
-  kill -9 "$(field fare-ledger pid)"
-  came_true "its fall is in the quay's mail" in_box "Fare ledger is on hold"
-  came_true "with what needs it" in_box "Departure board: Running since"
-  came_true "and with what to type" in_box "calm release fare-ledger"
-  came_true "the alert is seen, and who was told" ends_with_code 0 "Fare ledger is on hold" calm tell
-  came_true "somebody says that they look at it" ends_with_code 0 "is yours" calm acknowledge fare-ledger --note "the book is on my desk"
-  came_true "which others see" ends_with_code 0 "the book is on my desk" calm tell
-  calm adjust fare-ledger --hold-ends 5 >/dev/null
-  calm release fare-ledger >/dev/null
-  came_true "once it has stayed well, that is told, too" in_box "Over: Fare ledger is on hold"
-
   step "Kill the service itself: programs go on"
   before=$(field fare-ledger pid)
   kill -9 "$(server)"
@@ -260,6 +245,22 @@ play() {
   page=$(curl -s --max-time 5 -c "$root/jar" -o /dev/null -w '%{redirect_url}' "$link" | sed -n 's/.*#page=//p')
   came_true "its cookie alone, which every port of this host gets, opens nothing" ends_with_code 0 "sign-in-needed" curl -s --max-time 5 -b "$root/jar" "${link%%sign-in*}api/services"
   came_true "with the page's own secret it does" ends_with_code 0 "departure-board" curl -s --max-time 5 -b "$root/jar" -H "Calm-Page: $page" "${link%%sign-in*}api/services"
+
+  step "Told: the fall of the fare ledger is one message, to whoever should know"
+  came_true "who is told of what is read as a sentence" ends_with_code 0 "quay-office: mail to quay-office@skerry.example, about all services" calm tell --recipients
+  came_true "a trial shows all that goes to and fro" ends_with_code 0 "250 it is in the box" calm tell --test quay-office
+  calm start departure-board ticket-spooler >/dev/null
+  calm adjust fare-ledger --hold-ends 1 >/dev/null
+  kill -9 "$(field fare-ledger pid)"
+  came_true "its fall is in the quay's mail" in_box "Fare ledger is on hold"
+  came_true "with what needs it" in_box "Departure board: Running since"
+  came_true "and with what to type" in_box "calm release fare-ledger"
+  came_true "the alert is seen, and who was told" ends_with_code 0 "Fare ledger is on hold" calm tell
+  came_true "somebody says that they look at it" ends_with_code 0 "is yours" calm acknowledge fare-ledger --note "the book is on my desk"
+  came_true "which others see" ends_with_code 0 "the book is on my desk" calm tell
+  calm adjust fare-ledger --hold-ends 5 >/dev/null
+  calm release fare-ledger >/dev/null
+  came_true "once it has stayed well, that is told, too" in_box "Over: Fare ledger is on hold"
 
   step "Unwrap all: nothing of it is left but its output"
   local service

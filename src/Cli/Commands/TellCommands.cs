@@ -39,6 +39,11 @@ internal static class TellCommands
             Description = "Send a trial to this recipient, and show all that goes to and fro",
             HelpName = "RECIPIENT",
         };
+        var replay = new Option<string?>("--replay")
+        {
+            Description = "Who would have been told what, of the time past, such as 7d",
+            HelpName = "LENGTH",
+        };
         var last = new Option<int?>("--last") { Description = "How many at most; 20 if left out", HelpName = "COUNT" };
         var json = Common.Json();
         var command = new Command("tell", "Show alerts, who was told of them and how, and try whether messages arrive")
@@ -48,6 +53,7 @@ internal static class TellCommands
             message,
             recipients,
             test,
+            replay,
             last,
             json,
         };
@@ -58,6 +64,8 @@ internal static class TellCommands
                 var (asJson, most) = (parsed.GetValue(json), parsed.GetValue(last) ?? 20);
                 if (parsed.GetValue(test) is { } recipient)
                     return await Try(client, recipient, asJson, cancellation).ConfigureAwait(false);
+                if (parsed.GetValue(replay) is { } length)
+                    return await Replay(client, length, asJson, cancellation).ConfigureAwait(false);
                 if (parsed.GetValue(alert) is { } number)
                     return await One(client, number, asJson, cancellation).ConfigureAwait(false);
                 if (parsed.GetValue(message) is { } wanted)
@@ -295,6 +303,27 @@ internal static class TellCommands
             ],
             row => all[row].State is "refused" or "dropped"
         );
+    }
+
+    private static async Task<int> Replay(SentryClient client, string length, bool json, CancellationToken cancellation)
+    {
+        var all = await client
+            .Get(
+                $"recipients/replay?for={Uri.EscapeDataString(length)}",
+                ApiJson.Default.IReadOnlyListWouldBeView,
+                cancellation
+            )
+            .ConfigureAwait(false);
+        if (json)
+            Common.WriteJson(all, ApiJson.Plain.IReadOnlyListWouldBeView);
+        else if (all.Count == 0)
+            Console.WriteLine($"Nobody would have been told anything within the past {length}.");
+        else
+            Table.Write(
+                ["WHEN", "TO", "SUBJECT"],
+                [.. all.Select(one => new[] { Lengths.DayAt(one.At), one.Recipient, one.Subject })]
+            );
+        return Exit.True;
     }
 
     private static async Task<int> Message(SentryClient client, long number, bool json, CancellationToken cancellation)

@@ -234,7 +234,8 @@ internal static class Pages
             "calm tell",
             "calm tell --alert 12",
             "calm tell --messages",
-            "calm tell --test quay-office"
+            "calm tell --test quay-office",
+            "calm tell --replay 7d"
         )
         {
             More = """

@@ -123,6 +123,10 @@ public sealed record RecipientView
     public string? Trouble { get; init; }
 }
 
+/// <summary>A message that somebody would have got.</summary>
+/// <param name="Kind">begins | grows | worse | stays | over | again</param>
+public sealed record WouldBeView(DateTimeOffset At, string Recipient, string Kind, string Subject);
+
 /// <summary>Somebody looks at an alert.</summary>
 public sealed record AcknowledgeOrder
 {

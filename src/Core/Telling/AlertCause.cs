@@ -47,11 +47,13 @@ public readonly record struct AlertCause(CauseKind Kind, string Name)
 public static class Causes
 {
     /// <param name="definition">Null: it is about the sentry.</param>
+    /// <param name="lasts">It goes on until something ends it.</param>
     /// <param name="missing">A directory of which parts that the service uses are missing; null: none is.</param>
     /// <param name="isTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
     public static AlertCause Of(
         Entry entry,
         Definition? definition,
+        bool lasts,
         NeedGraph graph,
         string? missing,
         Func<string, bool> isTrouble
@@ -77,6 +79,9 @@ public static class Causes
             }
         }
 
+        // What it says, or what became of its files, is its own affair.
+        if (!lasts)
+            return AlertCause.Of(definition.Name);
         var root = Root(definition.Name, graph, isTrouble);
         return root != definition.Name ? AlertCause.Of(root)
             : missing is not null ? new(CauseKind.Path, missing)

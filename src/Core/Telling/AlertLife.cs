@@ -38,7 +38,7 @@ public static class AlertLife
     /// <summary>One that was over within this comes again as the same.</summary>
     public static readonly TimeSpan Returns = TimeSpan.FromDays(1);
 
-    /// <summary>Services to which the same happens within it have one cause, though it is not known.</summary>
+    /// <summary>Within it the same happens to many services.</summary>
     public static readonly TimeSpan Together = TimeSpan.FromSeconds(10);
 
     /// <summary>What needs a service is said to have failed because of it when it did so within this before.</summary>
@@ -55,6 +55,9 @@ public static class AlertLife
 
     /// <summary>Services an alert names; the rest is counted.</summary>
     public const int MostNamed = 2000;
+
+    /// <summary>So many services to which the same happens at once are one alert.</summary>
+    public const int Many = 3;
 
     /// <summary>Of so many it is said what happened; of the rest, which they are.</summary>
     private const int MostDescribed = 50;
@@ -78,6 +81,7 @@ public static class AlertLife
                 (into, alerts) = (Absorb(into, one), Part(alerts, one, into));
         }
 
+        into ??= AtOnce(alerts, problem, now);
         return alerts.With(into is null ? New(alerts.Last + 1, problem, now) : Join(into, problem, now));
     }
 
@@ -93,15 +97,23 @@ public static class AlertLife
             && problem.Service is not null
             && Topics.Lasts(problem.Topic)
             && alert.Affected.Any(one => one.Service == problem.Service && !one.IsWell)
-        )
-        ?? alerts.All.Values.LastOrDefault(alert =>
-            IsOpen(alert)
-            && alert.Cause.Kind == CauseKind.Service
-            && problem.Cause.Kind == CauseKind.Service
-            && Topics.Lasts(problem.Topic)
-            && alert.Worst == problem.Topic
-            && now - alert.Joined < Together
         );
+
+    /// <summary>Where the same happens to many services within a moment, they have one cause, though it is not known.</summary>
+    private static Alert? AtOnce(Alerts alerts, Problem problem, DateTimeOffset now)
+    {
+        if (problem.Cause.Kind != CauseKind.Service || !Topics.Lasts(problem.Topic))
+            return null;
+        var lately = alerts
+            .All.Values.Where(alert =>
+                IsOpen(alert)
+                && alert.Cause.Kind == CauseKind.Service
+                && alert.Worst == problem.Topic
+                && now - alert.Joined < Together
+            )
+            .ToList();
+        return lately.Sum(alert => alert.Affected.Length) >= Many - 1 ? lately[0] : null;
+    }
 
     private static bool IsOpen(Alert alert) => alert is { OverAt: null, PartOf: null };
 

@@ -99,7 +99,7 @@ public static class MessageWords
             Urgency = kind is MessageKind.Over ? Urgency.CanWait : alert.Urgency,
             Service = alert.Cause.Kind == CauseKind.Service ? alert.Cause.Name : null,
             Topic = alert.Worst,
-            Subject = Opening(kind) + Subject(alert),
+            Subject = SubjectOf(alert, kind),
             Lead = Lead(alert, kind, now, zone),
             Parts = [.. Parts(alert, first, kind, standing, zone, link).Where(part => !part.Lines.IsEmpty)],
         };
@@ -119,6 +119,8 @@ public static class MessageWords
             _ => "",
         };
 
+    public static string SubjectOf(Alert alert, MessageKind kind) => Opening(kind) + Subject(alert);
+
     /// <summary>What is wrong: one line.</summary>
     public static string Subject(Alert alert)
     {
@@ -130,7 +132,12 @@ public static class MessageWords
             alert.Cause.Kind == CauseKind.Service && first.Service != alert.Cause.Name
                 ? $"{alert.Cause.Name} is missing: {first.Title} {Topics.Clause(first.Worst)}"
                 : $"{first.Title} {Topics.Clause(first.Worst)}";
-        return others > 0 ? $"{known}, and {Services(others)} with it" : known;
+        return others switch
+        {
+            0 => known,
+            1 => $"{known}, and 1 more service is affected",
+            _ => string.Create(CultureInfo.InvariantCulture, $"{known}, and {others} more services are affected"),
+        };
     }
 
     private static string Services(int count) =>

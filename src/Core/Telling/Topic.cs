@@ -88,14 +88,14 @@ public static class Topics
                 EntryCode.QuietOver => Topic.Withheld,
                 _ => null,
             }
-        : entry.Code switch
-        {
-            EntryCode.Guard => Topic.Unclean,
-            EntryCode.Boot => Topic.Boot,
-            _ when isJob => null,
-            EntryCode.Fell or EntryCode.NeverLaunched when entry.Next == EntryNext.Restart => Topic.Restarted,
-            _ => null,
-        };
+            : entry.Code switch
+            {
+                EntryCode.Guard => Topic.Unclean,
+                EntryCode.Boot => Topic.Boot,
+                _ when isJob => null,
+                EntryCode.Fell or EntryCode.NeverLaunched when entry.Next == EntryNext.Restart => Topic.Restarted,
+                _ => null,
+            };
 
     /// <summary>It goes on until something ends it; else it has happened, and that is all.</summary>
     public static bool Lasts(Topic topic) =>

@@ -1,11 +1,14 @@
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Telling;
 using CalmSentry.Store;
+using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;
 
@@ -15,6 +18,9 @@ internal static class TellRoutes
     private const int Most = 1000,
         LongestNote = 500,
         MostLines = 1000;
+
+    private static readonly TimeSpan UsualReplay = TimeSpan.FromDays(7),
+        LongestReplay = TimeSpan.FromDays(31);
 
     public static void MapTelling(this IEndpointRouteBuilder api)
     {
@@ -27,6 +33,7 @@ internal static class TellRoutes
             .May(Permission.Operate);
         api.MapGet("/messages", Messages).Produces<IReadOnlyList<MessageView>>().Refuses(400).May(Permission.Read);
         api.MapGet("/recipients", Recipients).Produces<IReadOnlyList<RecipientView>>().May(Permission.Read);
+        api.MapGet("/recipients/replay", Play).Produces<IReadOnlyList<WouldBeView>>().Refuses(400).May(Permission.Read);
         api.MapPost("/recipients/{recipient}/trial", Try)
             .Produces<TrialEvent>(200, "application/x-ndjson")
             .Refuses(404)
@@ -149,6 +156,35 @@ internal static class TellRoutes
             ],
             ApiJson.Plain.IReadOnlyListRecipientView
         );
+
+    /// <summary>
+    /// Who would have been told what within the past ?for=7 d (at most 31 d), by the recipients there are now: the logbook's entries
+    /// decided on anew. The first 1000.
+    /// </summary>
+    /// <param name="length">How far back.</param>
+    public static async Task<IResult> Play(
+        [FromQuery(Name = "for")] string? length,
+        Teller teller,
+        SentryStore store,
+        TimeProvider clock
+    )
+    {
+        var back = UsualReplay;
+        if (length is not null && (!Duration.TryRead(length, out back) || back > LongestReplay))
+            return Problems.Of(
+                400,
+                "bad-length",
+                "Not a length of time",
+                $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestReplay)}."
+            );
+        await store.Settled().ConfigureAwait(false);
+        var now = clock.GetUtcNow();
+        var told = await Task.Run(() => teller.Replay(now - back, now, Most)).ConfigureAwait(false);
+        return TypedResults.Json<IReadOnlyList<WouldBeView>>(
+            [.. told.Select(one => new WouldBeView(one.At, one.Recipient, Words.Of(one.Kind), one.Subject))],
+            ApiJson.Plain.IReadOnlyListWouldBeView
+        );
+    }
 
     /// <summary>Send one message that says nothing but that it arrives: what goes to and fro, and at the end what came of it.</summary>
     public static async Task<IResult> Try(string recipient, Teller teller, TimeProvider clock, HttpContext context)

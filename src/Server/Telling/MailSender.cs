@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Net.Security;
+using System.Net.Sockets;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using CalmSentry.Core.Definitions;
@@ -15,6 +16,9 @@ namespace CalmSentry.Server.Telling;
 /// <summary>Mail (RFC 5321, RFC 5322): text and HTML, an alert's messages in one thread.</summary>
 internal sealed class MailSender(MailWay way, string recipient, SenderHouse house) : ISender
 {
+    /// <summary>Bytes of a whole exchange that a server may say.</summary>
+    private const long MostHeard = 256 << 10;
+
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(60),
         PatienceForOne = TimeSpan.FromSeconds(30);
 
@@ -41,6 +45,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
             using var mail = Make(one, message, settings);
             await client
                 .ConnectAsync(
+                    await Line(host, port, limit.Token).ConfigureAwait(false),
                     host,
                     port,
                     settings.Security switch
@@ -84,6 +89,21 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         catch (Exception error) when (error is not (OperationCanceledException or NotTakenException))
         {
             throw new NotTakenException($"{settings.Server}: {Clause(error)}");
+        }
+    }
+
+    private static async Task<Stream> Line(string host, int port, CancellationToken cancellation)
+    {
+        var socket = new Socket(SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
+        try
+        {
+            await socket.ConnectAsync(host, port, cancellation).ConfigureAwait(false);
+            return new BoundedStream(new NetworkStream(socket, ownsSocket: true), MostHeard);
+        }
+        catch
+        {
+            socket.Dispose();
+            throw;
         }
     }
 

@@ -103,7 +103,8 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
     private void Missed(string why)
     {
         missed++;
-        Trouble = $"The sign of life does not get to {settings.Ask}: {why}. It is sent again every {Duration.Write(settings.Every)}.";
+        Trouble =
+            $"The sign of life does not get to {settings.Ask}: {why}. It is sent again every {Duration.Write(settings.Every)}.";
         if (missed == 1)
             logbook.Note(new(EntryCode.SignalMissed) { Name = settings.Ask, Seen = why });
     }

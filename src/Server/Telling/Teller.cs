@@ -23,7 +23,8 @@ internal sealed class Teller : IAsyncDisposable
     private const int MostAtHand = 10_000,
         Batch = 2000,
         Lines = 20,
-        MostNeeding = 20;
+        MostNeeding = 20,
+        MostReplayed = 100_000;
 
     /// <summary>While an alert goes on, it is looked at so often.</summary>
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(1),
@@ -350,7 +351,7 @@ internal sealed class Teller : IAsyncDisposable
             topic,
             entry.Service is not null && definition is null
                 ? AlertCause.Of(entry.Service)
-                : Causes.Of(entry.Entry, definition, graph, path, IsTrouble),
+                : Causes.Of(entry.Entry, definition, Topics.Lasts(topic), graph, path, IsTrouble),
             EntryWords.Of(entry.Entry)
         )
         {
@@ -480,6 +481,20 @@ internal sealed class Teller : IAsyncDisposable
             return [];
         }
     }
+
+    /// <summary>Who would have been told what of a past time, by the recipients there are now.</summary>
+    public IReadOnlyList<WouldBe> Replay(DateTimeOffset from, DateTimeOffset until, int most) =>
+        Core.Telling.Replay.Of(
+            house
+                .Store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until })
+                .Select(one => new Past(one.Number, one.At, one.Service, one.Entry, one.Tells)),
+            registry.All.ToDictionary(actor => actor.Definition.Name, actor => actor.Definition),
+            settings.Tell,
+            settings.Pace,
+            TimeZoneInfo.Local,
+            until,
+            most
+        );
 
     /// <summary>Somebody looks at an alert.</summary>
     /// <returns>It; null: there is none of that number that goes on.</returns>

@@ -56,12 +56,15 @@ public class DaemonMailTests
               file = PLACE/box
               user = MAILER
               envelope_to_add = true
-            """
-            .Replace("PLACE", place, StringComparison.Ordinal)
-            .Replace("PORT", $"{port}", StringComparison.Ordinal)
-            .Replace("MAILER", User, StringComparison.Ordinal)
-            .Replace("USER", PostOffice.User, StringComparison.Ordinal)
-            .Replace("WORD", PostOffice.Password, StringComparison.Ordinal);
+            """.Replace("PLACE", place, StringComparison.Ordinal).Replace(
+            "PORT",
+            $"{port}",
+            StringComparison.Ordinal
+        ).Replace("MAILER", User, StringComparison.Ordinal).Replace(
+            "USER",
+            PostOffice.User,
+            StringComparison.Ordinal
+        ).Replace("WORD", PostOffice.Password, StringComparison.Ordinal);
 
     [Fact]
     public async Task It_is_taken_and_lies_in_the_box()
@@ -109,10 +112,7 @@ public class DaemonMailTests
             Assert.Equal("delivered", TellTests.Text(messages["quay-office"], "state"));
             Assert.Equal("refused", TellTests.Text(messages["elsewhere"], "state"));
             Assert.Contains("no such place", TellTests.Text(messages["elsewhere"], "answer"), StringComparison.Ordinal);
-            Assert.Contains(
-                messages.Values,
-                one => one.GetProperty("tries").GetInt32() == 2
-            );
+            Assert.Contains(messages.Values, one => one.GetProperty("tries").GetInt32() == 2);
         }
         finally
         {

@@ -222,6 +222,45 @@ public class TellTests
         await post.Next(other => other.Subject!.Contains("berth-radio", StringComparison.Ordinal));
     }
 
+    [Fact]
+    public async Task A_server_that_says_nothing_or_never_ends_is_left_and_asked_again()
+    {
+        await using var sentry = await Sentry.Start();
+        using var listener = new TcpListener(IPAddress.Loopback, 0);
+        listener.Start();
+        var port = ((IPEndPoint)listener.LocalEndpoint).Port;
+        await Set(
+            sentry,
+            $"mail: {{ server: 127.0.0.1:{port}, security: none, from: s@q.example }}\ntell:\n  - {{ mail: office@skerry.example, name: quay-office }}\n"
+        );
+        await Known(sentry, "quay-office");
+        await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        // It greets, and goes on greeting.
+        using (var endless = await listener.AcceptTcpClientAsync().WaitAsync(Sentry.Limit))
+        {
+            var said = 0L;
+            try
+            {
+                while (true)
+                {
+                    await endless.GetStream().WriteAsync(Encoding.ASCII.GetBytes($"220-{new string('x', 1000)}\r\n"));
+                    said += 1006;
+                }
+            }
+            catch (IOException)
+            {
+                // It has heard enough: what is on its way beside that fits into the buffers of both ends.
+                Assert.InRange(said, 100_000, 20_000_000);
+            }
+        }
+
+        using var silent = await listener.AcceptTcpClientAsync().WaitAsync(Sentry.Limit);
+        using var last = await listener.AcceptTcpClientAsync().WaitAsync(Sentry.Limit);
+        Assert.Equal(0, await silent.GetStream().ReadAsync(new byte[1]).AsTask().WaitAsync(Sentry.Limit));
+        Assert.Equal("waiting", await StateOf(sentry, 1));
+    }
+
     internal static async Task<List<JsonElement>> Messages(Sentry sentry) =>
         [.. (await sentry.Ok("tell", "--messages", "--last", "1000", "--json")).Json.EnumerateArray()];
 
@@ -371,7 +410,7 @@ public class TellTests
                 && one.GetProperty("heard")[0].GetProperty("messages").GetInt32() == 2
         );
         Assert.Equal("fare-ledger", Text(alert, "cause-name"));
-        Assert.Equal("fare-ledger is on hold, and 1 service with it", Text(alert, "subject"));
+        Assert.Equal("fare-ledger is on hold, and 1 more service is affected", Text(alert, "subject"));
         Assert.Single((await sentry.Ok("tell", "--json")).Json.EnumerateArray());
         await waits;
     }
@@ -456,6 +495,55 @@ public class TellTests
             await File.ReadAllTextAsync(Path.Combine(told, "text")),
             StringComparison.Ordinal
         );
+    }
+
+    [Fact]
+    public async Task Recipients_can_be_tried_on_the_past()
+    {
+        await using var sentry = await With(_ => "tell:\n  - { command: [/bin/true], name: bell }\n", "bell");
+        var fault = await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        await Alert(sentry, _ => true);
+        File.Delete(fault);
+        await Set(
+            sentry,
+            "alerts: { steady: 0 s }\ntell:\n  - { command: [/bin/true], name: other, services: [fare-ledger] }\n  - { command: [/bin/true], name: third, services: [berth-radio] }\n"
+        );
+        await Known(sentry, "other", "third");
+        await sentry.Ok("release", "fare-ledger");
+        var would = (await sentry.Ok("tell", "--replay", "1h", "--json")).Json.EnumerateArray().ToList();
+        Assert.Equal(["begins", "over"], would.Select(one => Text(one, "kind")));
+        Assert.All(would, one => Assert.Equal("other", Text(one, "recipient")));
+        Assert.Equal(2, (await sentry.Calm("tell", "--replay", "90d")).Exit);
+    }
+
+    [Fact]
+    public async Task A_sign_of_life_that_does_not_arrive_is_on_record()
+    {
+        using var listener = new HttpListener();
+        var port = Sentry.FreePort();
+        listener.Prefixes.Add($"http://127.0.0.1:{port}/");
+        await using var sentry = await Sentry.Start();
+        await Set(sentry, $"signal: {{ ask: 'http://127.0.0.1:{port}/beat', every: 1 s }}\n");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("host", "status")).Output.Contains(
+                "The sign of life does not get to",
+                StringComparison.Ordinal
+            )
+        );
+        listener.Start();
+        for (var i = 0; i < 3; i++)
+        {
+            var asked = await listener.GetContextAsync().WaitAsync(Sentry.Limit);
+            Assert.Equal("GET /beat", $"{asked.Request.HttpMethod} {asked.Request.RawUrl}");
+            asked.Response.Close();
+        }
+
+        var kinds = (await sentry.Ok("logbook", "--kind", "signal-missed,signal-arrives", "--json"))
+            .Json.EnumerateArray()
+            .Select(one => Text(one, "code"));
+        Assert.Equal(["signal-missed", "signal-arrives"], kinds);
+        Assert.DoesNotContain("sign of life", (await sentry.Ok("host", "status")).Output, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -96,7 +96,7 @@ public class AlertLifeTests
         wire.Raise("ticket-spooler", Topic.NeedMissing, AlertCause.Of("fare-ledger"));
         wire.Go(Minute);
         Assert.Equal([MessageKind.Begins, MessageKind.Grows], Kinds(wire));
-        Assert.Contains("and 2 services with it", wire.All[1].Message.Subject, StringComparison.Ordinal);
+        Assert.Contains("and 2 more services are affected", wire.All[1].Message.Subject, StringComparison.Ordinal);
         Assert.StartsWith("fare-ledger is on hold", wire.All[1].Message.Subject, StringComparison.Ordinal);
     }
 
@@ -130,13 +130,35 @@ public class AlertLifeTests
     public void Services_to_which_the_same_happens_together_are_one_alert_others_are_not()
     {
         var wire = new Wire(Wire.Office);
-        wire.Raise("a", Topic.Down);
-        wire.Raise("b", Topic.Down);
-        wire.Raise("c", Topic.Poor);
+        foreach (var service in (string[])["a", "b", "c", "d"])
+            wire.Raise(service, Topic.Down);
+        wire.Raise("e", Topic.Poor);
         wire.Go(Minute);
-        wire.Raise("d", Topic.Down);
-        Assert.Equal(3, wire.Alerts.All.Count);
-        Assert.Equal(["a", "b"], wire.Alerts.All[1].Affected.Select(one => one.Service));
+        wire.Raise("f", Topic.Down);
+        // Two may be chance; of more the first alert has the rest.
+        Assert.Equal(
+            [
+                ["a", "c", "d"],
+                ["b"],
+                ["e"],
+                ["f"],
+            ],
+            wire.Alerts.All.Values.Select(alert => alert.Affected.Select(one => one.Service))
+        );
+    }
+
+    [Fact]
+    public void What_happens_to_another_at_the_same_time_is_not_drawn_into_its_cause()
+    {
+        var graph = Wire.Needs("fare-ledger", "departure-board:fare-ledger", "tide-alarm");
+        var wire = new Wire(Wire.Office) { Graph = graph };
+        wire.Raise("departure-board", Topic.Held);
+        wire.Raise("tide-alarm", Topic.Held);
+        wire.Go(TimeSpan.FromSeconds(3));
+        wire.Raise("fare-ledger", Topic.Held);
+        Assert.Null(wire.Alerts.All[2].PartOf);
+        Assert.Equal(["tide-alarm"], wire.Alerts.All[2].Affected.Select(one => one.Service));
+        Assert.Equal(AlertCause.Of("fare-ledger"), wire.Alerts.All[1].Cause);
     }
 
     [Fact]

@@ -1,0 +1,61 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Telling;
+
+namespace CalmSentry.Tests.Unit.Telling;
+
+/// <summary>Recipients tried on the past.</summary>
+public class ReplayTests
+{
+    private static readonly DateTimeOffset Start = Wire.Start;
+
+    private static readonly Dictionary<string, Definition> Services = new(StringComparer.Ordinal)
+    {
+        ["fare-ledger"] = Definition.Empty with { Name = "fare-ledger", Title = "Fare ledger", Labels = ["money"] },
+        ["gate-counter"] = Definition.Empty with { Name = "gate-counter", Title = "Gate counter" },
+    };
+
+    private static Past At(int minutes, string service, EntryCode code, bool tells = false, int number = 0) =>
+        new(number == 0 ? minutes + 1 : number, Start.AddMinutes(minutes), service, new(code), tells);
+
+    private static IEnumerable<string> Of(IEnumerable<Past> past, params Recipient[] recipients) =>
+        Replay
+            .Of(past, Services, recipients, new(), TimeZoneInfo.Utc, Start.AddDays(7), 1000)
+            .Select(one => $"{(one.At - Start).TotalMinutes:0} {one.Recipient} {one.Kind} {one.Subject}");
+
+    [Fact]
+    public void A_hold_and_its_end()
+    {
+        Assert.Equal(
+            ["5 office Begins Fare ledger is on hold", "35 office Over Over: Fare ledger is on hold"],
+            Of(
+                [
+                    At(5, "fare-ledger", EntryCode.Held, tells: true),
+                    At(10, "gate-counter", EntryCode.Proven),
+                    At(30, "fare-ledger", EntryCode.Proven),
+                ],
+                Wire.Office
+            )
+        );
+    }
+
+    [Fact]
+    public void Each_hears_of_its_own_and_what_comes_and_goes_is_one()
+    {
+        var money = Wire.Office with { Name = "money", Labels = ["money"] };
+        var past = new List<Past>();
+        for (var i = 0; i < 40; i++)
+        {
+            past.Add(At(i * 3, "gate-counter", EntryCode.Held, tells: true));
+            past.Add(At((i * 3) + 1, "gate-counter", EntryCode.Proven));
+        }
+
+        Assert.Equal(
+            ["0 office Begins Gate counter is on hold", "123 office Over Over: Gate counter is on hold"],
+            Of(past, Wire.Office, money)
+        );
+    }
+
+    [Fact]
+    public void A_week_of_nothing_is_nothing() => Assert.Empty(Of([], Wire.Office));
+}
