@@ -49,10 +49,10 @@ xunit() { # name, assembly
   timeout 1200 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
   counted "$1" "$log"
 }
-# The tests end to end in two halves at once, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of
+# The tests end to end in two halves at once, and beside them those of telling, which wait for the most part, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of
 # a program sees none of the other half's. What makes accounts of the host is in one half, for there is one list of them.
 halves() {
-  local class first=() rest=() other
+  local class first=() rest=(-namespace- CalmSentry.Tests.EndToEnd.Telling) other told
   for class in AccountTests CheckTests ClientTests DaemonTests DailyTests GuardTests GuidedTests KeeperTests LimitTests LossTests PermissionTests RehearsalTests \
     SecretTests WatchTests WindDownTests 'Attacks.*'; do
     first+=(-class "CalmSentry.Tests.EndToEnd.$class") rest+=(-class- "CalmSentry.Tests.EndToEnd.$class")
@@ -62,14 +62,18 @@ halves() {
     xunit "$1" EndToEnd
     return
   fi
-  other=$(mktemp)
+  other=$(mktemp) told=$(mktemp)
   half "${rest[@]}" >"$other" 2>&1 &
+  local rests=$!
+  half -namespace CalmSentry.Tests.EndToEnd.Telling >"$told" 2>&1 &
+  local tells=$!
   half "${first[@]}" | tee "$log"
-  wait $!
-  cat "$other"
+  wait "$rests" "$tells"
+  cat "$other" "$told"
   counted "$1, one half" "$log"
   counted "$1, the other half" "$other"
-  rm -f "$other"
+  counted "$1, telling" "$told"
+  rm -f "$other" "$told"
 }
 half() { apart timeout 1200 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none "$@"; }
 apart() { # command…: among processes of its own, where this host lets it

@@ -20,7 +20,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
     private const long MostHeard = 256 << 10;
 
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(60),
-        PatienceForOne = TimeSpan.FromSeconds(30);
+        PatienceForOne = TimeSpan.FromSeconds(20);
 
     public async Task<string> Send(StoredMessage one, Message message, Exchange? seen, CancellationToken cancellation)
     {

@@ -15,7 +15,7 @@ internal sealed class Outbox : IAsyncDisposable
     /// <summary>So many wait at most; above that the oldest goes, and that is counted.</summary>
     public const int MostWaiting = 1000;
 
-    private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(2),
+    private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(1),
         LongestPause = TimeSpan.FromMinutes(15),
         Hour = TimeSpan.FromHours(1),
         StorePatience = TimeSpan.FromSeconds(2);
