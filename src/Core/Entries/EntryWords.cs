@@ -165,7 +165,7 @@ public static class EntryWords
                     : (
                         entry.Seen is { } because
                             ? $"Held because {because}."
-                            : $"Held after {entry.Count} failures within {Duration.Write(entry.Limit!.Value)}."
+                            : $"Held after {entry.Count} failure{(entry.Count == 1 ? "" : "s")} within {Duration.Write(entry.Limit!.Value)}."
                     ) + Retry(entry),
                 EntryCode.Retried => $"Tried again after {Duration.Write(entry.Pause!.Value)} on hold.",
                 EntryCode.RemainsEnded =>

@@ -159,7 +159,7 @@ public static class Explanation
     {
         var why = now.HeldFor is { } because
             ? $"because {because}"
-            : $"after {now.BadEnds.Length} failures within {Duration.Write(definition.Recover.HoldWithin)}; "
+            : $"after {now.BadEnds.Length} failure{(now.BadEnds.Length == 1 ? "" : "s")} within {Duration.Write(definition.Recover.HoldWithin)}; "
                 + $"the last time it {Outcome(now)}";
         var release = $"'calm release {definition.Name}'";
         return $"On hold since {at(now.Since)} {why}. "

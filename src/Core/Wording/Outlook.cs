@@ -211,7 +211,7 @@ public static class Outlook
                 ? ""
                 : string.Create(
                     CultureInfo.InvariantCulture,
-                    $"; {part.HoldEnds} failures within {Duration.Write(part.HoldWithin)} put it on hold ({now.BadEnds.Length} so far)"
+                    $"; {part.HoldEnds} failure{(part.HoldEnds == 1 ? "" : "s")} within {Duration.Write(part.HoldWithin)} {(part.HoldEnds == 1 ? "puts" : "put")} it on hold ({now.BadEnds.Length} so far)"
                 );
         return $"If it {(part.After == RecoverAfter.AnyEnd ? "ends" : "fails")}, Calm Sentry restarts it "
             + $"{(pause == TimeSpan.Zero ? "at once" : $"after {Duration.Write(pause)}")}{hold}.";

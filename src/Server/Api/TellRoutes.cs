@@ -53,6 +53,7 @@ internal static class TellRoutes
             .Select(one => known.GetValueOrDefault(one.Alert.Number) ?? one.Alert)
             .UnionBy(known.Values.Where(alert => alert.OverAt is null), alert => alert.Number)
             .OrderBy(alert => alert.OverAt is not null)
+            .ThenByDescending(alert => alert.OverAt is null ? alert.Urgency : default)
             .ThenByDescending(alert => alert.Number);
         return TypedResults.Json<IReadOnlyList<AlertView>>(
             [.. all.Select(AlertViews.Of)],

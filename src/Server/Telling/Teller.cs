@@ -338,6 +338,9 @@ internal sealed class Teller : IAsyncDisposable
         var actor = entry.Service is { } name ? registry.Named(name) : null;
         if (Topics.Of(entry.Entry, entry.Tells, actor?.Definition.IsJob == true) is not { } topic)
             return;
+        // What is not usual is no alert unless somebody wants to hear of it.
+        if (!Topics.IsUsual(topic) && !settings.Tell.Any(one => one.About.Contains(Words.Of(topic))))
+            return;
         // Whoever wants to hear of each failure does not during a quiet time.
         if (!entry.Tells && actor?.Situation.Quiet is not null)
             return;

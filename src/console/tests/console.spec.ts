@@ -1,3 +1,4 @@
+import { execFileSync } from "node:child_process";
 import { mkdirSync, writeFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
@@ -378,7 +379,15 @@ for (const scheme of ["light", "dark"] as const) {
     }
     await enter(page, sentry);
     const origin = new URL(page.url()).origin;
-    for (const path of ["/", "/services/departure-board", "/services/gate-counter", "/wrap", "/ahead", "/logbook"]) {
+    for (const path of [
+      "/",
+      "/services/departure-board",
+      "/services/gate-counter",
+      "/wrap",
+      "/ahead",
+      "/alerts",
+      "/logbook",
+    ]) {
       await page.goto(origin + path);
       await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
       await expect(page.getByRole("status").first()).toContainText("live");
@@ -490,6 +499,45 @@ test("the logbook is narrowed, goes on, and is proven", async ({ page, sentry })
   ]);
   expect(file.suggestedFilename()).toBe("logbook.csv");
   expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  expect(complaints).toEqual([]);
+});
+
+test("an alert comes in by itself, somebody looks at it, and a recipient is tried", async ({ page, sentry }) => {
+  const fault = sentry.file("fault", "");
+  sentry.wrap("fare-ledger", `[ -e ${fault} ] && exit 3; exec sleep 600`, "--code", "3=hold", "--proof", "up-for:0s");
+  const complaints = await enter(page, sentry);
+  await expect(page.getByText("Nobody is told when a service needs attention")).toBeVisible();
+  await page.getByRole("navigation").getByText("Alerts").click();
+  await expect(page.getByText("No alert goes on.")).toBeVisible();
+  await expect(page.getByText("Nobody: no recipient is set")).toBeVisible();
+  sentry.settings(
+    "alerts: { steady: 1 s }\ntell:\n  - { command: [/bin/sh, -c, 'echo the bell rings; cat'], name: bell }\n",
+  );
+  await expect(page.getByText("the command /bin/sh, about all services.")).toBeVisible({ timeout: 15_000 });
+  expect(() => sentry.calm("start", "fare-ledger")).toThrow();
+  const alert = page.locator("details.alert");
+  await expect(alert).toContainText("▲ fare-ledger is on hold");
+  await expect(alert).toContainText("Told: bell.");
+  await alert.getByLabel("What others should know").fill("the book is on my desk");
+  await alert.getByRole("button", { name: "I look at it" }).click();
+  await expect(alert.getByRole("status")).toContainText("is yours");
+  await expect(alert).toContainText("looks at it since");
+  await expect(alert).toContainText("the book is on my desk");
+  const row = page.locator(".message-rows .row", { hasText: "fare-ledger is on hold" });
+  await expect(row).toContainText("delivered: /bin/sh took it", { timeout: 15_000 });
+  await row.locator("summary").click();
+  await expect(row).toContainText("calm release fare-ledger");
+  await page.getByRole("button", { name: "Try bell" }).click();
+  await expect(page.locator(".recipient-rows")).toContainText("the bell rings");
+  await expect(page.locator(".recipient-rows")).toContainText("A trial went to bell");
+  sentry.calm("adjust", "fare-ledger", "--code", "4=hold");
+  execFileSync("rm", [fault]);
+  sentry.calm("release", "fare-ledger");
+  await expect(page.getByRole("heading", { name: "Over" })).toBeVisible({ timeout: 15_000 });
+  await expect(page.getByText("No alert goes on.")).toBeVisible();
+  await page.goto(`${new URL(page.url()).origin}/alerts/1`);
+  await expect(alert).toContainText("over at");
+  await expect(alert).toHaveAttribute("open", "");
   expect(complaints).toEqual([]);
 });
 

@@ -1,5 +1,5 @@
 import { type ChildProcess, execFileSync, spawn } from "node:child_process";
-import { chmodSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
+import { chmodSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir, userInfo } from "node:os";
 import { join, resolve } from "node:path";
 import { test as base } from "@playwright/test";
@@ -46,6 +46,13 @@ export class Sentry {
 
   wrap(name: string, script: string, ...flags: string[]) {
     return this.calm("wrap", name, "--account", this.account, ...flags, "--", "/bin/sh", "-c", script);
+  }
+
+  /** The sentry's own settings, as somebody saves them while it runs. */
+  settings(text: string) {
+    const place = join(this.root, "etc", "calm-sentry");
+    mkdirSync(place, { recursive: true });
+    writeFileSync(join(place, "sentry.yaml"), text);
   }
 
   file(name: string, text: string) {

@@ -8,7 +8,7 @@ import { onAlert, useLine } from "../live/live";
 import { Recipients } from "./Recipients";
 import "./alerts.css";
 
-const shown = 50;
+const most = 50;
 
 const isOpen = (alert: AlertView) => alert.over == null && alert["part-of"] == null;
 
@@ -17,13 +17,13 @@ export function AlertsPage({ number }: { number?: number }) {
   const live = useLine().state === "live";
   const alerts = useQuery({
     queryKey: ["alerts"],
-    queryFn: () => take(api.GET("/api/alerts", { params: { query: { last: shown } } })),
+    queryFn: () => take(api.GET("/api/alerts", { params: { query: { last: most } } })),
     enabled: live,
     refetchOnMount: "always",
   });
   const messages = useQuery({
     queryKey: ["messages"],
-    queryFn: () => take(api.GET("/api/messages", { params: { query: { last: shown } } })),
+    queryFn: () => take(api.GET("/api/messages", { params: { query: { last: most } } })),
     enabled: live,
     refetchOnMount: "always",
     refetchInterval: 5_000,
@@ -68,6 +68,8 @@ export function AlertsPage({ number }: { number?: number }) {
 
 function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; expanded: boolean }) {
   const [note, setNote] = useState("");
+  // It stays as somebody left it, whatever else comes.
+  const [shown, setShown] = useState(expanded);
   const taken = useMutation({
     mutationFn: () =>
       take(
@@ -81,7 +83,7 @@ function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; exp
   const urgent = open && alert.urgency === "urgent" && alert["well-since"] == null;
   const heard = alert.heard.map((one) => one.recipient).join(", ");
   return (
-    <details className="sheet alert" open={expanded}>
+    <details className="sheet alert" open={shown} onToggle={(event) => setShown(event.currentTarget.open)}>
       <summary>
         <span className={urgent && alert["taken-by"] == null ? "attention" : ""}>
           {urgent ? "▲ " : ""}

@@ -53,7 +53,7 @@ function Recipient({ one, live }: { one: RecipientView; live: boolean }) {
     <div className="row">
       <strong>{one.name}</strong>
       <span>
-        {one.said}
+        {one.said}.
         {one.trouble ? (
           <span className="attention wide"> ▲ {one.trouble}</span>
         ) : (
