@@ -153,6 +153,7 @@ tell:
   - { mail: quay-office@skerry.example, name: quay-office, next: harbour-master, after: 30 min }
   - { mail: harbour-master@skerry.example, name: harbour-master, labels: [money], urgent-only: true }
   - { command: [/bin/sh, -c, 'cat >> $root/bell.log'], name: bell, about: [held, down], hours: "07:00-22:00" }
+report: { at: daily at 07:00, to: [quay-office] }
 SETTINGS
   POST_PORT=$((port + 6)) BOX_PORT=$((port + 7)) "$node" "$srv/quay-post/post.js" >>"$root/post.log" 2>&1 &
   post=$!
@@ -207,6 +208,7 @@ Try in another terminal:
   calm tell; calm tell --messages                 # who was told of that; curl http://127.0.0.1:$((port + 7))/ reads the mail
   calm tell --test quay-office                    # a trial, with all that goes to and fro
   calm acknowledge gate-counter --note "I look at the gate"
+  calm report                                     # what happened so far, as it is sent each morning
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one

@@ -258,6 +258,7 @@ play() {
   came_true "the alert is seen, and who was told" ends_with_code 0 "Fare ledger is on hold" calm tell
   came_true "somebody says that they look at it" ends_with_code 0 "is yours" calm acknowledge fare-ledger --note "the book is on my desk"
   came_true "which others see" ends_with_code 0 "the book is on my desk" calm tell
+  came_true "and the morning report has it, with all that happened" ends_with_code 0 "Fare ledger is on hold" calm report
   calm adjust fare-ledger --hold-ends 5 >/dev/null
   calm release fare-ledger >/dev/null
   came_true "once it has stayed well, that is told, too" in_box "Over: Fare ledger is on hold"

@@ -151,6 +151,7 @@ internal static class Program
             AskCommands.Quiet(),
             TellCommands.Tell(),
             TellCommands.Acknowledge(),
+            TellCommands.Report(),
             HostCommand.Make(),
             LookCommands.List(),
             LookCommands.Show(),

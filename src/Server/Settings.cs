@@ -44,6 +44,9 @@ internal sealed record Settings
     /// <summary>The mail server; null: there is none.</summary>
     public MailSettings? Mail { get; init; }
 
+    /// <summary>The report that is sent at a rhythm; null: none is.</summary>
+    public ReportSettings? Report { get; init; }
+
     /// <summary>The sign of life; null: none is given.</summary>
     public SignalSettings? Signal { get; init; }
 
@@ -141,6 +144,13 @@ internal sealed record Settings
             "How what happens is gathered into messages."
         ),
         KeyOf<Settings>.Map(
+            "report",
+            ReportSettings.Keys,
+            settings => settings.Report ?? new(),
+            (settings, report) => settings with { Report = report },
+            "The report of what happened, to people."
+        ),
+        KeyOf<Settings>.Map(
             "signal",
             SignalSettings.Keys,
             settings => settings.Signal ?? new(),
@@ -169,6 +179,13 @@ internal sealed record Settings
     {
         Check = (map, settings) =>
         {
+            foreach (var name in settings.Report?.To ?? [])
+                if (settings.Tell.All(one => one.Name != name))
+                    map.Contradicts(
+                        "report.to",
+                        $"'{name}'",
+                        $"names of recipients under tell: {string.Join(" | ", settings.Tell.Select(one => one.Name))}"
+                    );
             foreach (var (at, key, found, allowed) in RecipientKeys.Mistakes(settings.Tell, settings.Mail is not null))
                 map.Contradicts(string.Create(CultureInfo.InvariantCulture, $"tell[{at}].{key}"), found, allowed);
         },

@@ -80,6 +80,47 @@ internal static class TellCommands
         return command;
     }
 
+    public static Command Report()
+    {
+        var length = new Option<string?>("--for")
+        {
+            Description = "How far back, such as 7d; 24h if left out",
+            HelpName = "LENGTH",
+        };
+        var html = new Option<bool>("--html") { Description = "As an HTML document" };
+        var json = Common.Json();
+        var command = new Command(
+            "report",
+            "What happened: failures, jobs, changes, what is planned; two lines when all was well"
+        )
+        {
+            length,
+            html,
+            json,
+        };
+        command.SetAction(
+            async (parsed, cancellation) =>
+            {
+                using var client = Common.Client(parsed);
+                var report = await client
+                    .Get(
+                        $"report?for={Uri.EscapeDataString(parsed.GetValue(length) ?? "24h")}",
+                        ApiJson.Default.ReportView,
+                        cancellation
+                    )
+                    .ConfigureAwait(false);
+                if (parsed.GetValue(json))
+                    Common.WriteJson(report, ApiJson.Plain.ReportView);
+                else if (parsed.GetValue(html))
+                    Console.WriteLine(report.Html);
+                else
+                    Console.Write($"{report.Subject}\n{report.Text}");
+                return Exit.True;
+            }
+        );
+        return command;
+    }
+
     public static Command Acknowledge()
     {
         var which = new Argument<string>("alert") { Description = "Its number, or the service it is about" };

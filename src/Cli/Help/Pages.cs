@@ -218,6 +218,15 @@ internal static class Pages
             "calm drill"
         ),
         new(
+            "report",
+            Stage.Look,
+            "What happened while nobody looked; two lines when all was well",
+            "",
+            "calm report",
+            "calm report --for 7d",
+            "calm report --html > report.html"
+        ),
+        new(
             "ahead",
             Stage.Plan,
             "What is planned: runs of jobs and restarts",

@@ -51,6 +51,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(IReadOnlyList<MessageView>))]
 [JsonSerializable(typeof(IReadOnlyList<RecipientView>))]
 [JsonSerializable(typeof(AcknowledgeOrder))]
+[JsonSerializable(typeof(ReportView))]
 [JsonSerializable(typeof(IReadOnlyList<WouldBeView>))]
 [JsonSerializable(typeof(TrialEvent))]
 [JsonSerializable(typeof(JsonElement))]

@@ -123,6 +123,37 @@ public sealed record RecipientView
     public string? Trouble { get; init; }
 }
 
+/// <summary>What happened in a time.</summary>
+public sealed record ReportView
+{
+    public required DateTimeOffset From { get; init; }
+
+    public required DateTimeOffset Until { get; init; }
+
+    public required string Subject { get; init; }
+
+    /// <summary>All of it as text.</summary>
+    public required string Text { get; init; }
+
+    /// <summary>All of it as a document.</summary>
+    public required string Html { get; init; }
+
+    public required string Lead { get; init; }
+
+    public required IReadOnlyList<ReportPartView> Parts { get; init; }
+
+    /// <summary>How each service fared, as a picture; none when all was well.</summary>
+    public required IReadOnlyList<StripView> Strips { get; init; }
+}
+
+public sealed record ReportPartView(string Title, IReadOnlyList<string> Lines);
+
+public sealed record StripView(string Service, string Title, IReadOnlyList<StripPartView> Parts);
+
+/// <param name="From">Where it begins, of the whole from 0 to 1.</param>
+/// <param name="Time">up | planned | fallen</param>
+public sealed record StripPartView(double From, double To, string Time);
+
 /// <summary>A message that somebody would have got.</summary>
 /// <param name="Kind">begins | grows | worse | stays | over | again</param>
 public sealed record WouldBeView(DateTimeOffset At, string Recipient, string Kind, string Subject);

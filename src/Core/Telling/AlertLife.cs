@@ -28,6 +28,9 @@ public enum MessageKind
     /// <summary>It was over, and is not any more.</summary>
     Again,
 
+    /// <summary>What happened in a time.</summary>
+    Report,
+
     /// <summary>Somebody wants to see whether messages arrive.</summary>
     Trial,
 }

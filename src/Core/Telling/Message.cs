@@ -22,6 +22,13 @@ public sealed record Standing(string Why)
 /// <param name="Quoted">What comes from programs: shown as it is, and never read as anything else.</param>
 public sealed record MessagePart(string? Title, ImmutableArray<string> Lines, bool Quoted = false);
 
+/// <summary>A part of a strip.</summary>
+/// <param name="From">Where it begins, of the whole from 0 to 1.</param>
+public readonly record struct StripPart(double From, double To, Lifecycle.ServiceTime Time);
+
+/// <summary>How one service fared in a time, as a picture: a strip of parts.</summary>
+public sealed record Strip(string Service, string Title, ImmutableArray<StripPart> Parts);
+
 /// <summary>One message to one recipient, as data; each way makes its own form of it.</summary>
 public sealed record Message
 {
@@ -48,6 +55,9 @@ public sealed record Message
     public required string Lead { get; init; }
 
     public required ImmutableArray<MessagePart> Parts { get; init; }
+
+    /// <summary>How services fared, as a picture.</summary>
+    public ImmutableArray<Strip> Strips { get; init; } = [];
 
     /// <summary>It is told because another recipient has not acknowledged it.</summary>
     public string? InsteadOf { get; init; }
@@ -273,6 +283,7 @@ public static class MessageText
             .Append("</strong></p>");
         if (message.InsteadOf is { } other)
             text.Append("<p>").Append(Safe(Because(other))).Append("</p>");
+        Draw(text, message.Strips);
         foreach (var part in message.Parts)
         {
             if (part.Title is { } title)
@@ -292,6 +303,62 @@ public static class MessageText
             .ToString();
     }
 
+    /// <summary>Cells of a table, for mail readers draw nothing else; each says in words what its colour does.</summary>
+    private static void Draw(System.Text.StringBuilder text, ImmutableArray<Strip> strips)
+    {
+        if (strips.IsEmpty)
+            return;
+        text.Append("<table style=\"border-collapse:collapse;width:100%;font-size:.9em\">");
+        foreach (var strip in strips)
+        {
+            text.Append("<tr><td style=\"width:11em;padding:.2em .6em .2em 0\">")
+                .Append(Safe(strip.Title))
+                .Append(
+                    "</td><td style=\"padding:.2em 0\"><table style=\"border-collapse:collapse;width:100%;height:1em\"><tr>"
+                );
+            var at = 0.0;
+            foreach (var part in strip.Parts)
+            {
+                Cell(text, part.From - at, "", "");
+                Cell(text, part.To - part.From, Colour(part.Time), Said(part.Time));
+                at = part.To;
+            }
+
+            Cell(text, 1 - at, "", "");
+            text.Append("</tr></table></td></tr>");
+        }
+
+        text.Append("</table>");
+    }
+
+    private static void Cell(System.Text.StringBuilder text, double share, string colour, string said)
+    {
+        if (share <= 0.0005)
+            return;
+        text.Append(
+                CultureInfo.InvariantCulture,
+                $"<td title=\"{said}\" style=\"padding:0;width:{share * 100:0.##}%;background:{(colour.Length == 0 ? "none" : colour)};font-size:.7em;color:#fff\">"
+            )
+            .Append(said == "failed" ? "!" : "")
+            .Append("</td>");
+    }
+
+    private static string Colour(Lifecycle.ServiceTime time) =>
+        time switch
+        {
+            Lifecycle.ServiceTime.Up => "#8aa39b",
+            Lifecycle.ServiceTime.Planned => "#e4e4e0",
+            _ => "#9c2f10",
+        };
+
+    private static string Said(Lifecycle.ServiceTime time) =>
+        time switch
+        {
+            Lifecycle.ServiceTime.Up => "ran",
+            Lifecycle.ServiceTime.Planned => "was not to run",
+            _ => "failed",
+        };
+
     private static IEnumerable<string> Lines(MessagePart part) =>
         part.Lines.SelectMany(line => line.Split('\n')).Select(Shown.Line);
 
@@ -299,12 +366,13 @@ public static class MessageText
         $"You are told because {Shown.Line(other)} was told before, and nobody has acknowledged it.";
 
     private static string Ending(Message message) =>
-        message.Alert == 0
-            ? $"Sent by Calm Sentry on {Shown.Line(message.Host)}."
-            : string.Create(
-                CultureInfo.InvariantCulture,
-                $"Alert {message.Alert}, sent by Calm Sentry on {Shown.Line(message.Host)}."
-            );
+        message.Kind == MessageKind.Report && !message.Parts.IsEmpty
+            ? $"# it ran, · it was not to, ! it should have and did not. Sent by Calm Sentry on {Shown.Line(message.Host)}."
+        : message.Alert == 0 ? $"Sent by Calm Sentry on {Shown.Line(message.Host)}."
+        : string.Create(
+            CultureInfo.InvariantCulture,
+            $"Alert {message.Alert}, sent by Calm Sentry on {Shown.Line(message.Host)}."
+        );
 
     private static string Safe(string text, bool keepLines = false) =>
         System.Net.WebUtility.HtmlEncode(keepLines ? text : Shown.Line(text));

@@ -60,7 +60,7 @@ internal static class SentryRoutes
         );
 
     /// <summary>
-    /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', and 'beat' when all is quiet.
+    /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', 'alert' (its number), and 'beat' when all is quiet.
     /// </summary>
     public static IResult LiveEvents(EventHub events, Registry registry, HttpContext context) =>
         Stream(

@@ -6,6 +6,7 @@ using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Services;
 using CalmSentry.Server.Telling;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Mvc;
@@ -19,7 +20,8 @@ internal static class TellRoutes
         LongestNote = 500,
         MostLines = 1000;
 
-    private static readonly TimeSpan UsualReplay = TimeSpan.FromDays(7),
+    private static readonly TimeSpan UsualReport = TimeSpan.FromDays(1),
+        UsualReplay = TimeSpan.FromDays(7),
         LongestReplay = TimeSpan.FromDays(31);
 
     public static void MapTelling(this IEndpointRouteBuilder api)
@@ -32,6 +34,7 @@ internal static class TellRoutes
             .TakesJson<AcknowledgeOrder>()
             .May(Permission.Operate);
         api.MapGet("/messages", Messages).Produces<IReadOnlyList<MessageView>>().Refuses(400).May(Permission.Read);
+        api.MapGet("/report", Report).Produces<ReportView>().Refuses(400).May(Permission.Read);
         api.MapGet("/recipients", Recipients).Produces<IReadOnlyList<RecipientView>>().May(Permission.Read);
         api.MapGet("/recipients/replay", Play).Produces<IReadOnlyList<WouldBeView>>().Refuses(400).May(Permission.Read);
         api.MapPost("/recipients/{recipient}/trial", Try)
@@ -157,6 +160,35 @@ internal static class TellRoutes
             ],
             ApiJson.Plain.IReadOnlyListRecipientView
         );
+
+    /// <summary>What happened within the past ?for=1 d (at most 31 d), as text, as HTML, and as data for a picture.</summary>
+    /// <param name="length">How far back.</param>
+    public static async Task<IResult> Report(
+        [FromQuery(Name = "for")] string? length,
+        House house,
+        Registry registry,
+        SentryStore store
+    )
+    {
+        var back = UsualReport;
+        if (
+            length is not null
+            && (!Duration.TryRead(length, out back) || back > LongestReplay || back <= TimeSpan.Zero)
+        )
+            return Problems.Of(
+                400,
+                "bad-length",
+                "Not a length of time",
+                $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestReplay)}."
+            );
+        await store.Settled().ConfigureAwait(false);
+        var now = house.Now;
+        var message = await Task.Run(() =>
+                ReportWords.Of(Reporting.Of(house, registry, now - back, now), TimeZoneInfo.Local)
+            )
+            .ConfigureAwait(false);
+        return TypedResults.Json(AlertViews.Of(message, now - back), ApiJson.Plain.ReportView);
+    }
 
     /// <summary>
     /// Who would have been told what within the past ?for=7 d (at most 31 d), by the recipients there are now: the logbook's entries

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Globalization;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
@@ -35,7 +36,9 @@ internal sealed class EventHub
     /// <summary>There is a new report of a boot or a drill.</summary>
     public void Began(string kind) => Send("began", kind, ApiJson.Plain.String, null);
 
-    public void Alerted(AlertView alert) => Send("alert", alert, ApiJson.Plain.AlertView, alert.CauseName);
+    /// <summary>Something became of an alert: its number.</summary>
+    public void Alerted(long number) =>
+        Send("alert", number.ToString(CultureInfo.InvariantCulture), ApiJson.Plain.String, null);
 
     public void Logged(LogEntry entry) => Send("logged", entry, ApiJson.Plain.LogEntry, entry.Service);
 

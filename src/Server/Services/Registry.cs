@@ -162,6 +162,9 @@ internal sealed class Registry(House house)
     /// </summary>
     public void AllDown() => house.Store.SetFact("boot-id", house.Host.BootId + WoundDown);
 
+    /// <summary>The clock that only goes forward began anew since the server before.</summary>
+    public bool IsNewBoot => newBoot;
+
     /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
     /// <returns>What made services begin: boot, or start after all was wound down; null: nothing did.</returns>
     public async Task<ReportKind?> TakeUp()

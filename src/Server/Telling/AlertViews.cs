@@ -41,6 +41,26 @@ internal static class AlertViews
             Heard = [.. alert.Heard.Select(one => new HeardView(one.Recipient, one.Times[^1], one.Messages))],
         };
 
+    public static ReportView Of(Message report, DateTimeOffset from) =>
+        new()
+        {
+            From = from,
+            Until = report.At,
+            Subject = report.Subject,
+            Text = MessageText.Plain(report),
+            Html = MessageText.Html(report),
+            Lead = report.Lead,
+            Parts = [.. report.Parts.Select(part => new ReportPartView(part.Title ?? "", part.Lines))],
+            Strips =
+            [
+                .. report.Strips.Select(strip => new StripView(
+                    strip.Service,
+                    strip.Title,
+                    [.. strip.Parts.Select(part => new StripPartView(part.From, part.To, Words.Of(part.Time)))]
+                )),
+            ],
+        };
+
     public static MessageView Of(StoredMessage one) =>
         new()
         {

@@ -58,6 +58,16 @@ internal sealed class Outbox : IAsyncDisposable
 
     public Recipient Recipient { get; }
 
+    /// <summary>What waits, in its order.</summary>
+    public IReadOnlyList<StoredMessage> Rest
+    {
+        get
+        {
+            lock (guard)
+                return [.. waiting];
+        }
+    }
+
     public int Waiting
     {
         get

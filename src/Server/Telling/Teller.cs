@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
+using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
@@ -24,13 +25,16 @@ internal sealed class Teller : IAsyncDisposable
         Batch = 2000,
         Lines = 20,
         MostNeeding = 20,
+        Crowd = 50,
         MostReplayed = 100_000;
 
     /// <summary>While an alert goes on, it is looked at so often.</summary>
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(1),
         // What comes together is taken together.
         Breath = TimeSpan.FromMilliseconds(20),
-        Long = TimeSpan.FromHours(1);
+        LongBreath = TimeSpan.FromMilliseconds(500),
+        Long = TimeSpan.FromHours(1),
+        LongestReport = TimeSpan.FromDays(31);
 
     private readonly House house;
     private readonly Registry registry;
@@ -41,6 +45,7 @@ internal sealed class Teller : IAsyncDisposable
     private readonly MissingLook missing = new();
     private Settings settings = new();
     private SignOfLife? sign;
+    private DateTimeOffset? reported;
     private Dictionary<string, Outbox> outboxes = [];
     private Alerts alerts = Alerts.None;
     private ClockStamp frame;
@@ -119,11 +124,9 @@ internal sealed class Teller : IAsyncDisposable
         Signal();
     }
 
-    private TimeSpan SkewSince(ClockStamp? saved)
-    {
-        // In another boot the clock that only goes forward begins anew: then people's clock is all there is.
-        return saved is { } then && then.Forward <= frame.Forward ? then.SetSince(frame) : TimeSpan.Zero;
-    }
+    /// <summary>In another boot the clock that only goes forward begins anew: then people's clock is all there is.</summary>
+    private TimeSpan SkewSince(ClockStamp? saved) =>
+        registry.IsNewBoot ? TimeSpan.Zero : saved?.SetSince(frame) ?? TimeSpan.Zero;
 
     private string Identity()
     {
@@ -145,8 +148,8 @@ internal sealed class Teller : IAsyncDisposable
                 await one.DisposeAsync().ConfigureAwait(false);
             if (sign is not null)
                 await sign.DisposeAsync().ConfigureAwait(false);
-            await house.Store.Flush().ConfigureAwait(false);
-            Put(at, WaitingBefore());
+            // What waits in memory is what waits, also while the store cannot be written.
+            Put(at, [.. outboxes.Values.SelectMany(one => one.Rest).OrderBy(one => one.Number)]);
         }
         finally
         {
@@ -244,7 +247,7 @@ internal sealed class Teller : IAsyncDisposable
                     turn.Release();
                 }
 
-                await Task.Delay(Breath, house.Clock, over.Token).ConfigureAwait(false);
+                await Task.Delay(IsCrowded ? LongBreath : Breath, house.Clock, over.Token).ConfigureAwait(false);
             }
             catch (OperationCanceledException)
             {
@@ -258,6 +261,9 @@ internal sealed class Teller : IAsyncDisposable
         }
     }
 
+    /// <summary>An alert of many services costs much to put on record: then more is taken together.</summary>
+    private bool IsCrowded => alerts.All.Values.Any(alert => alert.Affected.Length > Crowd);
+
     /// <summary>Takes in what came, looks at what goes on, and sends what is due.</summary>
     /// <returns>How long until the next look, if nothing comes.</returns>
     private TimeSpan Step()
@@ -268,6 +274,7 @@ internal sealed class Teller : IAsyncDisposable
         foreach (var alert in alerts.All.Values)
             alerts = alerts.With(AlertLife.Look(alert, IsWrong, settings.Pace, now));
         var (messages, next) = Due(now);
+        next = Earlier(next, Report(now, messages));
         var changed = alerts.All.Values.Where(alert => before.All.GetValueOrDefault(alert.Number) != alert).ToList();
         if (changed.Count > 0 || messages.Count > 0 || reached > upTo)
             house.Store.SetTold(changed, messages, reached, frame);
@@ -275,13 +282,48 @@ internal sealed class Teller : IAsyncDisposable
         foreach (var one in messages)
             outboxes[one.Recipient].Add(one);
         foreach (var alert in changed)
-            house.Events.Alerted(AlertViews.Of(alert));
+            house.Events.Alerted(alert.Number);
         foreach (var old in alerts.All.Values.Where(alert => AlertLife.IsForgotten(alert, now)).ToList())
             alerts = alerts with { All = alerts.All.Remove(old.Number) };
         if (alerts.All.Values.Any(alert => alert is { OverAt: null, PartOf: null }))
             return Beat;
         return next is { } at ? Between(at - now) : Long;
     }
+
+    private static DateTimeOffset? Earlier(DateTimeOffset? one, DateTimeOffset? other) =>
+        one is null || other < one ? other ?? one : one;
+
+    private const string ReportedFact = "reported";
+
+    /// <summary>Makes the report that is due. One that was missed is made up for by one, of all the time since the one before.</summary>
+    /// <returns>When the next one is due; null: none is.</returns>
+    private DateTimeOffset? Report(DateTimeOffset now, List<StoredMessage> messages)
+    {
+        if (settings.Report is not { At: { } rhythm } report)
+            return null;
+        reported ??= ReportedBefore();
+        if (reported is not { } last || last > now)
+        {
+            // A sentry that was never asked for one begins with the time that comes.
+            house.Store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
+            reported = last = now;
+        }
+
+        if (rhythm.After(last, TimeZoneInfo.Local) is not { } due)
+            return null;
+        if (due > now)
+            return due;
+        var from = now - last < LongestReport ? last : now - LongestReport;
+        var message = ReportWords.Of(Reporting.Of(house, registry, from, now), TimeZoneInfo.Local);
+        foreach (var recipient in settings.Tell.Where(one => report.To.IsEmpty || report.To.Contains(one.Name)))
+            messages.Add(Stored(message, recipient, now));
+        house.Store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
+        reported = now;
+        return rhythm.After(now, TimeZoneInfo.Local);
+    }
+
+    private DateTimeOffset? ReportedBefore() =>
+        DateTimeOffset.TryParse(house.Store.Fact(ReportedFact), CultureInfo.InvariantCulture, out var at) ? at : null;
 
     private static TimeSpan Between(TimeSpan wait) =>
         wait < Breath ? Breath
@@ -434,10 +476,14 @@ internal sealed class Teller : IAsyncDisposable
                     )
                     ?.Name,
             };
-        return new(
+        return Stored(message, recipient, now);
+    }
+
+    private StoredMessage Stored(Message message, Recipient recipient, DateTimeOffset now) =>
+        new(
             ++lastMessage,
             Guid.CreateVersion7().ToString(),
-            alert.Number,
+            message.Alert,
             recipient.Name,
             now,
             MessageState.Waiting,
@@ -446,7 +492,6 @@ internal sealed class Teller : IAsyncDisposable
             null,
             message
         );
-    }
 
     /// <summary>The console can be reached from this machine alone, as long as it is not told otherwise.</summary>
     private string? Link(Alert alert) =>
@@ -511,7 +556,7 @@ internal sealed class Teller : IAsyncDisposable
             alert = AlertLife.Acknowledge(alert, by, note, At());
             alerts = alerts.With(alert);
             house.Store.SetTold([alert], [], upTo, frame);
-            house.Events.Alerted(AlertViews.Of(alert));
+            house.Events.Alerted(alert.Number);
             return alert;
         }
         finally

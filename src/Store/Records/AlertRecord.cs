@@ -153,6 +153,8 @@ internal sealed record MessageRecord : IRecord
 
     public string? InsteadOf { get; init; }
 
+    public ImmutableArray<StripRecord>? Strips { get; init; }
+
     public static MessageRecord Of(Message message) =>
         new()
         {
@@ -168,6 +170,7 @@ internal sealed record MessageRecord : IRecord
             Lead = message.Lead,
             Parts = message.Parts.ToRecords(part => new MessagePartRecord(part.Title, part.Lines, part.Quoted)),
             InsteadOf = message.InsteadOf,
+            Strips = SituationRecord.Some(message.Strips.ToRecords(StripRecord.Of)),
         };
 
     public Message ToCore() =>
@@ -184,7 +187,27 @@ internal sealed record MessageRecord : IRecord
             Lead = Lead,
             Parts = Parts.ToRecords(part => new MessagePart(part.Title, part.Lines, part.Quoted)),
             InsteadOf = InsteadOf,
+            Strips = (Strips ?? []).ToRecords(strip => strip.ToCore()),
         };
 }
+
+internal sealed record StripRecord(string Service, string Title, ImmutableArray<StripPartRecord> Parts)
+{
+    public static StripRecord Of(Strip strip) =>
+        new(
+            strip.Service,
+            strip.Title,
+            strip.Parts.ToRecords(part => new StripPartRecord(part.From, part.To, Words.Of(part.Time)))
+        );
+
+    public Strip ToCore() =>
+        new(
+            Service,
+            Title,
+            Parts.ToRecords(part => new StripPart(part.From, part.To, Words.To<Core.Lifecycle.ServiceTime>(part.Time)))
+        );
+}
+
+internal sealed record StripPartRecord(double From, double To, string Time);
 
 internal sealed record MessagePartRecord(string? Title, ImmutableArray<string> Lines, bool Quoted);

@@ -386,6 +386,7 @@ for (const scheme of ["light", "dark"] as const) {
       "/wrap",
       "/ahead",
       "/alerts",
+      "/report",
       "/logbook",
     ]) {
       await page.goto(origin + path);
@@ -535,6 +536,9 @@ test("an alert comes in by itself, somebody looks at it, and a recipient is trie
   sentry.calm("release", "fare-ledger");
   await expect(page.getByRole("heading", { name: "Over" })).toBeVisible({ timeout: 15_000 });
   await expect(page.getByText("No alert goes on.")).toBeVisible();
+  await page.getByRole("navigation").getByText("Report").click();
+  await expect(page.getByText("fare-ledger is on hold; over at")).toBeVisible();
+  await expect(page.getByRole("img", { name: /^fare-ledger: .*failed/ })).toBeVisible();
   await page.goto(`${new URL(page.url()).origin}/alerts/1`);
   await expect(alert).toContainText("over at");
   await expect(alert).toHaveAttribute("open", "");

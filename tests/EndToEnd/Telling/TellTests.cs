@@ -518,6 +518,40 @@ public class TellTests
     }
 
     [Fact]
+    public async Task A_report_is_shown_and_sent_at_its_rhythm()
+    {
+        await using var sentry = await With(
+            _ =>
+                "tell:\n  - { command: [/bin/true], name: bell }\n  - { command: [/bin/true], name: other }\nreport: { at: every 10 s, to: [bell] }\n",
+            "bell",
+            "other"
+        );
+        await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "676");
+        await sentry.Ok("adjust", "board", "--notes", "the screens");
+        Assert.StartsWith("All was well\n", (await sentry.Ok("report")).Output, StringComparison.Ordinal);
+        await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        await Alert(sentry, _ => true);
+        var text = (await sentry.Ok("report")).Output;
+        Assert.StartsWith("1 service needs attention\n", text, StringComparison.Ordinal);
+        Assert.Contains("fare-ledger is on hold; it goes on", text, StringComparison.Ordinal);
+        Assert.Matches(@"board: Revision 2: .*notes.* \(" + Environment.UserName, text);
+        Assert.StartsWith("<!DOCTYPE html>", (await sentry.Ok("report", "--html")).Output, StringComparison.Ordinal);
+        var data = (await sentry.Ok("report", "--json", "--for", "1h")).Json;
+        Assert.Equal(2, data.GetProperty("strips").GetArrayLength());
+        Assert.Equal(2, (await sentry.Calm("report", "--for", "90d")).Exit);
+        await Sentry.Eventually(async () => (await Messages(sentry)).Count(one => Text(one, "kind") == "report") >= 2);
+        Assert.All(
+            (await Messages(sentry)).Where(one => Text(one, "kind") == "report"),
+            one => Assert.Equal("bell", Text(one, "recipient"))
+        );
+        await Set(sentry, "report: { at: daily at 07:00, to: [nobody] }\n");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "--last", "5")).Output.Contains("report.to", StringComparison.Ordinal)
+        );
+    }
+
+    [Fact]
     public async Task A_sign_of_life_that_does_not_arrive_is_on_record()
     {
         using var listener = new HttpListener();

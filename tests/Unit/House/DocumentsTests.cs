@@ -47,7 +47,7 @@ public partial class DocumentsTests
         );
     }
 
-    private static readonly string[] OfSentry = ["forward:", "logbook:", "mail:", "alerts:", "signal:"];
+    private static readonly string[] OfSentry = ["forward:", "logbook:", "mail:", "alerts:", "signal:", "report:"];
 
     /// <summary>What the sentry's own settings take.</summary>
     private static void Settings(string text)

@@ -29,6 +29,7 @@ export type SwapEvent = components["schemas"]["SwapEvent"];
 export type AlertView = components["schemas"]["AlertView"];
 export type MessageView = components["schemas"]["MessageView"];
 export type RecipientView = components["schemas"]["RecipientView"];
+export type StripView = components["schemas"]["StripView"];
 export type TrialEvent = components["schemas"]["TrialEvent"];
 export type SwapPlan = components["schemas"]["SwapPlan"];
 export type VersionsView = components["schemas"]["VersionsView"];

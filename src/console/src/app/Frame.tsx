@@ -30,6 +30,7 @@ export function Frame() {
           <Link to="/drill">Begin and drill</Link>
           <Link to="/ahead">Ahead</Link>
           <Link to="/alerts">Alerts</Link>
+          <Link to="/report">Report</Link>
           <Link to="/logbook">Logbook</Link>
         </nav>
         <span className="quiet" role="status">

@@ -29,6 +29,11 @@ const alerts = createRoute({
   path: "/alerts",
   component: lazyRouteComponent(() => import("../alerts/AlertsPage"), "AlertsPage"),
 });
+const report = createRoute({
+  getParentRoute: () => root,
+  path: "/report",
+  component: lazyRouteComponent(() => import("../alerts/ReportPage"), "ReportPage"),
+});
 // Where the link in a message leads.
 const alert = createRoute({
   getParentRoute: () => root,
@@ -54,7 +59,7 @@ const service = createRoute({
 });
 
 export const router = createRouter({
-  routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, logbook, service]),
+  routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, report, logbook, service]),
 });
 
 declare module "@tanstack/react-router" {

@@ -1,0 +1,118 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Telling;
+
+/// <summary>Gathers what happened in a time from the record.</summary>
+internal static class Reporting
+{
+    private const int MostEntries = 1000,
+        MostAlerts = 200,
+        MostPlanned = 100,
+        MostRuns = 5000;
+
+    private static readonly TimeSpan Ahead = TimeSpan.FromDays(1);
+
+    private static readonly EntryCode[] Changes =
+    [
+        EntryCode.Wrapped,
+        EntryCode.Adjusted,
+        EntryCode.Renamed,
+        EntryCode.Unwrapped,
+        EntryCode.Swapped,
+        EntryCode.SwapReturned,
+        EntryCode.SecretSet,
+        EntryCode.SecretRemoved,
+        EntryCode.AccountMade,
+        EntryCode.AccountRemoved,
+        EntryCode.AccountPermitted,
+        EntryCode.AccountForbidden,
+        EntryCode.FolderGranted,
+        EntryCode.FolderTaken,
+    ];
+
+    private static readonly EntryCode[] Warnings =
+    [
+        EntryCode.DiskWillFill,
+        EntryCode.LogbookBroken,
+        EntryCode.TellStuck,
+        EntryCode.ForwardStuck,
+        EntryCode.SignalMissed,
+        EntryCode.Trouble,
+        EntryCode.Guard,
+    ];
+
+    public static Report Of(House house, Registry registry, DateTimeOffset from, DateTimeOffset until)
+    {
+        var store = house.Store;
+        return new()
+        {
+            Host = Machine.HostName,
+            From = from,
+            Until = until,
+            Services =
+            [
+                .. registry.All.OrderBy(actor => actor.Definition.Title, StringComparer.Ordinal).Select(Service),
+            ],
+            Alerts =
+            [
+                .. store
+                    .Alerts(MostAlerts)
+                    .Select(one => one.Alert)
+                    .Where(alert => alert.PartOf is null && (alert.OverAt is null || alert.OverAt >= from))
+                    .OrderBy(alert => alert.Began),
+            ],
+            Changes = Entries(Changes),
+            Missed = Entries([EntryCode.MomentsMissed]),
+            Planned =
+            [
+                .. Rhythms
+                    .Ahead.Of(registry.All, store, until, Ahead)
+                    .Planned.Where(one => one.Moments.Count > 0)
+                    .Take(MostPlanned)
+                    .Select(one => $"{At(one.Moments[0])} {one.Title}: {one.What} ({one.When})"),
+            ],
+            Warnings = Entries(Warnings),
+        };
+
+        Reported Service(ServiceActor actor)
+        {
+            var (definition, runs) = (actor.Definition, store.Runs(actor.Id, MostRuns));
+            return new(
+                definition.Name,
+                definition.Title,
+                definition.IsJob,
+                [.. store.Turns(actor.Id, from)],
+                store.EndsSince(actor.Id, from).Falls,
+                definition.IsJob ? runs.Count(run => run.Ended >= from && run.Outcome?.IsGood == true) : 0,
+                Attention.Of(definition, actor.Situation)
+            );
+        }
+
+        ImmutableArray<string> Entries(EntryCode[] codes) =>
+            [
+                .. store
+                    .Logbook(
+                        new LogQuery(MostEntries)
+                        {
+                            Codes = codes,
+                            Since = from,
+                            Until = until,
+                        }
+                    )
+                    .Select(one =>
+                        $"{At(one.At)} {(one.Service is { } service ? $"{service}: " : "")}{EntryWords.Of(one.Entry)}"
+                        + (one.By is { } by ? $" ({by})" : "")
+                    ),
+            ];
+    }
+
+    private static string At(DateTimeOffset time) =>
+        time.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+}
