@@ -27,8 +27,8 @@ internal static class TellRoutes
     public static void MapTelling(this IEndpointRouteBuilder api)
     {
         api.MapGet("/alerts", All).Produces<IReadOnlyList<AlertView>>().Refuses(400).May(Permission.Read);
-        api.MapGet("/alerts/{number:long}", One).Produces<AlertView>().Refuses(404).May(Permission.Read);
-        api.MapPost("/alerts/{number:long}/acknowledge", Acknowledge)
+        api.MapGet("/alerts/{number}", One).Produces<AlertView>().Refuses(404).May(Permission.Read);
+        api.MapPost("/alerts/{number}/acknowledge", Acknowledge)
             .Produces<Answer>()
             .Refuses(400, 409)
             .TakesJson<AcknowledgeOrder>()
