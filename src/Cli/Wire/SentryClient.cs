@@ -173,8 +173,10 @@ internal sealed class SentryClient : IDisposable
     /// <summary>Once, however many answers a command takes.</summary>
     private void Say(string note)
     {
-        if (said.Add(note))
-            Console.Error.WriteLine($"calm: {note}");
+        if (!said.Add(note))
+            return;
+        foreach (var line in Folding.Lines($"calm: {note}", Terminal.Width(error: true)))
+            Console.Error.WriteLine(line);
     }
 
     private Failure Unreachable(SocketException error) =>
