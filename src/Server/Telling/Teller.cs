@@ -270,11 +270,24 @@ internal sealed class Teller : IAsyncDisposable
     {
         var now = At();
         var before = alerts;
-        var reached = TakeIn(now);
-        foreach (var alert in alerts.All.Values)
-            alerts = alerts.With(AlertLife.Look(alert, IsWrong, settings.Pace, now));
-        var (messages, next) = Due(now);
-        next = Earlier(next, Report(now, messages));
+        long reached;
+        List<StoredMessage> messages;
+        DateTimeOffset? next;
+        try
+        {
+            reached = TakeIn(now);
+            foreach (var alert in alerts.All.Values)
+                alerts = alerts.With(AlertLife.Look(alert, IsWrong, settings.Pace, now));
+            (messages, next) = Due(now);
+            next = Earlier(next, Report(now, messages));
+        }
+        catch
+        {
+            // Nothing of it is on record: it is done anew, from the logbook, and nobody counts as told.
+            (alerts, overflowed) = (before, true);
+            throw;
+        }
+
         var changed = alerts.All.Values.Where(alert => before.All.GetValueOrDefault(alert.Number) != alert).ToList();
         if (changed.Count > 0 || messages.Count > 0 || reached > upTo)
             house.Store.SetTold(changed, messages, reached, frame);
