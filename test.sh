@@ -29,7 +29,7 @@ whole() { # name, command…: one part that passes or fails as a whole
   local name=$1
   shift
   echo "— $name"
-  if "$@" 2>&1 | tee "$log"; then count 1 0 0; else fail "$name" "$(tail -n 20 "$log")"; fi
+  if "$@" 2>&1 | tee "$log"; then count 1 0 0; else fail "$name" "$(grep -a -A 20 'DID NOT COME TRUE' "$log" || tail -n 20 "$log")"; fi
 }
 compiled() { # everything in C#, once, with every analyzer: native code and tests are made of it
   [ -z "${PARTS_COMPILED:-}" ] || return 0

@@ -184,6 +184,15 @@ internal static partial class Serve
                 using var keeping = new OutputKeeping(house, () => app.Services.GetRequiredService<Registry>().All);
                 teller.Begin(settings);
                 using var again = new SettingsWatch(places.Settings, teller, house.Logbook);
+                await using var lookout = new Lookout.Lookout(
+                    house,
+                    app.Services.GetRequiredService<Registry>(),
+                    app.Services.GetRequiredService<Checker>(),
+                    settings.Lookout,
+                    settings.Certificates
+                )
+                    .Begin()
+                    .ConfigureAwait(false);
                 app.Services.GetRequiredService<Forwarders>()
                     .Begin(settings.Forward, house.Store, house.Logbook, house.Clock, Machine.HostName);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);

@@ -7,6 +7,7 @@ using CalmSentry.Core.Telling;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
+using CalmSentry.Server.Lookout;
 using CalmSentry.Server.Telling;
 
 namespace CalmSentry.Server;
@@ -50,8 +51,19 @@ internal sealed record Settings
     /// <summary>The sign of life; null: none is given.</summary>
     public SignalSettings? Signal { get; init; }
 
+    /// <summary>How often it is looked for what nobody asked about.</summary>
+    public LookoutSettings Lookout { get; init; } = new();
+
     /// <summary>Where recipients of messages reach the console; null: they do not.</summary>
     public string? ConsoleAt { get; init; }
+
+    /// <summary>Files of certificates that the sentry itself goes by, and by which key.</summary>
+    public IEnumerable<(string Key, string File)> Certificates =>
+        Forward
+            .Select(target => ("forward.trust", target.Trust))
+            .Append(("mail.trust", Mail?.Trust))
+            .Where(one => one.Item2 is not null)
+            .Select(one => (one.Item1, one.Item2!));
 
     private const int Longest = 1 << 20;
 
@@ -156,6 +168,13 @@ internal sealed record Settings
             settings => settings.Signal ?? new(),
             (settings, signal) => settings with { Signal = signal },
             "A sign of life: an address outside that is asked at a beat."
+        ),
+        KeyOf<Settings>.Map(
+            "lookout",
+            LookoutSettings.Keys,
+            settings => settings.Lookout,
+            (settings, lookout) => settings with { Lookout = lookout },
+            "How often it is looked for what nobody asked about."
         ),
         KeyOf<Settings>.Value(
             "console-at",

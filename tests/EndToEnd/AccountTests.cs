@@ -35,6 +35,18 @@ public class AccountTests
                 $"#!/bin/sh\necho 2 adults >{folder}/new.book || exit 1\ncat {folder}/day.book\nexec sleep 600\n"
             );
             await sentry.Ok("wrap", "writes", "--account", name, "--recover", "never", "--", writes);
+            await Process.Start("usermod", ["--expiredate", "2001-02-03", name]).WaitForExitAsync();
+            Assert.Contains(
+                $"The account {name} expired on 2001-02-03.",
+                (await sentry.Calm("check", "writes")).Output,
+                StringComparison.Ordinal
+            );
+            await Process.Start("usermod", ["--expiredate", "", name]).WaitForExitAsync();
+            Assert.DoesNotContain(
+                "account-expires",
+                (await sentry.Calm("check", "writes")).Output,
+                StringComparison.Ordinal
+            );
             Assert.Equal(1, (await sentry.Calm("start", "writes")).Exit);
             var granted = (await sentry.Ok("account", "grant", name, folder)).Output;
             Assert.Contains($"{name} may pass through {closed}.", granted, StringComparison.Ordinal);

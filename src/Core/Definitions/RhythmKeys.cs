@@ -154,6 +154,30 @@ public static class RhythmKeys
                     Example = "30 min",
                 },
                 UnionOf<Planned>.Attribute(
+                    "late-after",
+                    Forms.LengthFrom(TimeSpan.FromSeconds(1)),
+                    planned => (planned as PlannedRun)?.LateAfter,
+                    (planned, length) => ((PlannedRun)planned) with { LateAfter = length },
+                    "A run that is not done so long after its moment is late, and an alert is raised; it goes on."
+                ) with
+                {
+                    Only = ["run"],
+                    Default = "never",
+                    Example = "20 min",
+                },
+                UnionOf<Planned>.Attribute(
+                    "success-within",
+                    Forms.LengthFrom(TimeSpan.FromSeconds(1)),
+                    planned => (planned as PlannedRun)?.SuccessWithin,
+                    (planned, length) => ((PlannedRun)planned) with { SuccessWithin = length },
+                    "An alert is raised when no run has succeeded for so long, whatever the reason."
+                ) with
+                {
+                    Only = ["run"],
+                    Default = "however long that is",
+                    Example = "26 h",
+                },
+                UnionOf<Planned>.Attribute(
                     "again",
                     Forms.Whole(0, 100),
                     planned => (planned as PlannedRun)?.Again,

@@ -79,6 +79,12 @@ public sealed record PlannedRun(Rhythm When) : Planned(When)
     /// <summary>A run that takes longer is wound down; null: as long as it likes.</summary>
     public TimeSpan? Longest { get; init; }
 
+    /// <summary>A person hears when a run is not done so long after its moment; null: however long that is.</summary>
+    public TimeSpan? LateAfter { get; init; }
+
+    /// <summary>A person hears when none has succeeded for so long; null: however long that is.</summary>
+    public TimeSpan? SuccessWithin { get; init; }
+
     /// <summary>So many times an end that is no success is tried again, as long as that is before the next moment.</summary>
     public int Again { get; init; }
 

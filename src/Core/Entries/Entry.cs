@@ -75,6 +75,9 @@ public sealed record Entry(EntryCode Code)
 
     public int? Revision { get; init; }
 
+    /// <summary>The name of what a watch found, where memory grows up to its limit.</summary>
+    public const string MemoryGrows = "memory-grows";
+
     /// <summary>What it is about beside its service: another service, an account, a secret, a step, a path.</summary>
     public string? Name { get; init; }
 

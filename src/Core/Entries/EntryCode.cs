@@ -82,6 +82,13 @@ public enum EntryCode
     RestartSpared,
     RestartPutOff,
     RestartDue,
+    RestartFailed,
+
+    /// <summary>A run is not done so long after its moment.</summary>
+    JobLate,
+
+    /// <summary>No run has succeeded for longer than it may be.</summary>
+    JobOverdue,
     QuietBegan,
     QuietOver,
 
@@ -136,6 +143,13 @@ public enum EntryCode
     // The sentry itself
 
     DiskWillFill,
+    MemoryWillFill,
+
+    /// <summary>A check finds what it did not find before.</summary>
+    Found,
+
+    /// <summary>A copy of a running program, outside the sentry.</summary>
+    CopySeen,
     ForwardStuck,
     ForwardedAgain,
     NotForwarded,

@@ -47,6 +47,12 @@ public static class Severities
             or EntryCode.OutputUnkept
             or EntryCode.ReopenFailed
             or EntryCode.DiskWillFill
+            or EntryCode.MemoryWillFill
+            or EntryCode.Found
+            or EntryCode.CopySeen
+            or EntryCode.JobLate
+            or EntryCode.JobOverdue
+            or EntryCode.RestartFailed
             or EntryCode.TellStuck
             or EntryCode.SignalMissed
             or EntryCode.NotTold

@@ -144,6 +144,12 @@ public static class EntryWords
                 EntryCode.RestartDue => entry.Seen is { } busy
                     ? $"The restart planned for {At(entry)} has been put off as long as it may ({busy}): it is restarted."
                     : $"The restart planned for {At(entry)}: it is stopped and restarted.",
+                EntryCode.RestartFailed =>
+                    $"The restart planned for {At(entry)} failed: run {entry.Run} {OutcomeWords.Of(entry.Outcome!)}.",
+                EntryCode.JobLate =>
+                    $"The run planned for {At(entry)} is not done {Duration.Write(entry.Limit!.Value)} after its moment: {entry.Seen}.",
+                EntryCode.JobOverdue =>
+                    $"No run has succeeded within {Duration.Write(entry.Limit!.Value)}, since {At(entry)}.",
                 EntryCode.TooLong =>
                     $"Run {entry.Run} takes longer than {Duration.Write(entry.Limit!.Value)}: it is stopped.",
                 EntryCode.MainEnded =>
@@ -183,7 +189,11 @@ public static class EntryWords
                 EntryCode.StateSetApart =>
                     $"What {string.Join(", ", entry.Names)} kept belonged to an earlier account with the number {entry.Count}; it is set apart for root.",
                 EntryCode.DiskWillFill =>
-                    $"The disk of {entry.Name} will be full in {Duration.Write(TimeSpan.FromHours(Math.Max(1, Math.Round(entry.Limit!.Value.TotalHours))))} at the rate of the last day: {entry.Seen} are left.",
+                    $"The disk of {entry.Name} will be full in {Hours(entry)} at the rate of the last day: {entry.Seen} are left.",
+                EntryCode.MemoryWillFill =>
+                    $"This machine's memory will run out in {Hours(entry)} at the rate of the last day: {entry.Seen} are left.",
+                EntryCode.Found => $"A check finds {entry.Name}: {entry.Seen}",
+                EntryCode.CopySeen => $"A copy of it runs outside the sentry: {entry.Seen}.",
                 EntryCode.SignedIn => $"Signed in to the console: {entry.Seen} (session {entry.Name}).",
                 EntryCode.SignedOut => $"Signed out of the console (session {entry.Name}).",
                 EntryCode.SignInRefused => $"A sign-in was refused: {entry.Seen}.",
@@ -227,6 +237,9 @@ public static class EntryWords
                 _ => entry.Seen ?? "",
             }
         );
+
+    private static string Hours(Entry entry) =>
+        Duration.Write(TimeSpan.FromHours(Math.Max(1, Math.Round(entry.Limit!.Value.TotalHours))));
 
     /// <summary>What a watch found, with how long or how often, as a clause.</summary>
     public static string Found(Entry unwell) => unwell.Seen + Lasting(unwell);

@@ -41,6 +41,8 @@ public enum FindingCode
     AccountIsRoot,
     AccountIsAPerson,
     AccountIsPowerful,
+    AccountExpires,
+    CertificateExpires,
     LowPort,
     RightNotPossible,
     GroupMissing,
@@ -86,7 +88,10 @@ public static class FindingCodes
             or FindingCode.CopyWithOtherArguments
             or FindingCode.OtherStart => "program.path",
             FindingCode.InterpreterMissing => "program.with",
-            FindingCode.FileUnreadable or FindingCode.PortTaken or FindingCode.ShellWord => "program.arguments",
+            FindingCode.FileUnreadable
+            or FindingCode.PortTaken
+            or FindingCode.ShellWord
+            or FindingCode.CertificateExpires => "program.arguments",
             FindingCode.DirectoryMissing
             or FindingCode.DirectoryUnreachable
             or FindingCode.DirectoryReadOnly
@@ -102,7 +107,8 @@ public static class FindingCodes
             or FindingCode.AccountCannotRun
             or FindingCode.AccountIsRoot
             or FindingCode.AccountIsAPerson
-            or FindingCode.AccountIsPowerful => "identity.account",
+            or FindingCode.AccountIsPowerful
+            or FindingCode.AccountExpires => "identity.account",
             FindingCode.LowPort or FindingCode.RightNotPossible => "identity.rights",
             FindingCode.GroupMissing => "identity.groups",
             FindingCode.PriorityNotPossible => "resources.priority",

@@ -28,8 +28,23 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
     /// <summary>So many restarts were needless since it was last restarted by its rhythm.</summary>
     public long Spared { get; init; }
 
+    /// <summary>The moment of the restart that is under way: until it is proven, or has failed.</summary>
+    public DateTimeOffset? Restarting { get; init; }
+
+    /// <summary>When a run last succeeded, or since when its moments count; null: in the time of an earlier version.</summary>
+    public DateTimeOffset? Good { get; init; }
+
+    /// <summary>It was told that no run has succeeded for too long.</summary>
+    public bool Overdue { get; init; }
+
+    /// <summary>The last moment of which it was told that its run is late.</summary>
+    public DateTimeOffset? ToldLate { get; init; }
+
+    /// <summary>When it is to be told that a run is late, or that none has succeeded; null: as things are, never.</summary>
+    public DateTimeOffset? TellAt { get; init; }
+
     public static RhythmState From(Definition definition, DateTimeOffset now) =>
-        new([.. definition.Rhythm.Select(planned => RhythmPlace.After(now, planned, definition.Name))]);
+        new([.. definition.Rhythm.Select(planned => RhythmPlace.After(now, planned, definition.Name))]) { Good = now };
 
     /// <summary>When the calendar is to be looked at next, by people's clock; null: never.</summary>
     public DateTimeOffset? LookAt
@@ -37,6 +52,8 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
         get
         {
             var due = Places.Min(place => place.Due);
+            if (TellAt < due || due is null)
+                due = TellAt;
             return Restart is { Goes: false, Latest: var latest } && !(due < latest) ? latest : due;
         }
     }

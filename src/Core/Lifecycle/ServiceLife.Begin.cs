@@ -299,10 +299,12 @@ public static partial class ServiceLife
             };
             Enter(Phase.Running, TooLongAt);
             BeginWatching();
+            RestartEnded(run, null);
             Say(
                 new(EntryCode.Proven)
                 {
                     Run = run.Number,
+                    Count = After is { Restarts: > 0, LastEnd.Bad: true } ? After.Restarts : null,
                     Seen = seen,
                     Took = definition.Begin.Proof is UpForProof ? null : now - run.Launched.Value,
                     Usual = usual,

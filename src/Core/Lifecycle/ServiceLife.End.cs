@@ -51,6 +51,8 @@ public static partial class ServiceLife
                         Seen = steps is [.., { Answer: { } answer }] ? answer : null,
                     }
                 );
+            else
+                RestartEnded(run, outcome);
             switch (afterwards)
             {
                 case Afterwards.Recover:
@@ -162,7 +164,11 @@ public static partial class ServiceLife
                 Outcome = outcome,
                 FailedStart = failedStart,
             };
-            if (outcome.Kind == OutcomeKind.NeverLaunched && run.Cause == Cause.Asked)
+            if (
+                outcome.Kind == OutcomeKind.NeverLaunched
+                && run.Cause == Cause.Asked
+                && After.Asked?.By.Kind is not (PrincipalKind.Rhythm or PrincipalKind.Needed)
+            )
             {
                 // Whoever asked is there to read why: trying the same again by itself would only repeat it.
                 Say(new(EntryCode.NeverLaunched) { Run = run.Number, Outcome = outcome });

@@ -34,6 +34,71 @@ public static partial class ServiceLife
             }
             else if (!rhythm.Fits(definition))
                 After = After with { Rhythm = rhythm.FittedTo(definition, now) };
+            if (After.Rhythm is { Good: null })
+                After = After with { Rhythm = After.Rhythm with { Good = now } };
+        }
+
+        /// <summary>Whatever happened: from when on a run is late, or none has succeeded for too long.</summary>
+        private void KeepTellAt()
+        {
+            if (After.Rhythm is { } rhythm && rhythm.TellAt != Sooner(LateAt(rhythm)?.At, OverdueAt(rhythm)))
+                After = After with { Rhythm = rhythm with { TellAt = Sooner(LateAt(rhythm)?.At, OverdueAt(rhythm)) } };
+        }
+
+        private static DateTimeOffset? Sooner(DateTimeOffset? one, DateTimeOffset? other) =>
+            other is null || one < other ? one : other;
+
+        /// <summary>The first moment of which it is to be told that its run is late, and when.</summary>
+        private (DateTimeOffset Moment, TimeSpan After, DateTimeOffset At)? LateAt(RhythmState rhythm)
+        {
+            if (!definition.IsJob)
+                return null;
+            var slot =
+                After.Phase is Phase.Resting or Phase.Stopped or Phase.Held || rhythm.Slot is not { } moment
+                    ? ((DateTimeOffset At, string Of)?)null
+                    : (moment, rhythm.SlotOf ?? "");
+            foreach (var open in new[] { slot, rhythm.Queued })
+                if (
+                    open is var (at, of)
+                    && !(at <= rhythm.ToldLate)
+                    && definition.Rhythm.OfType<PlannedRun>().FirstOrDefault(run => run.Of == of)?.LateAfter
+                        is { } after
+                )
+                    return (at, after, at + after);
+            return null;
+        }
+
+        private DateTimeOffset? OverdueAt(RhythmState rhythm) =>
+            definition.IsJob && rhythm is { Overdue: false, Good: { } good } && SuccessWithin is { } within
+                ? good + within
+                : null;
+
+        private TimeSpan? SuccessWithin => definition.Rhythm.OfType<PlannedRun>().Min(run => run.SuccessWithin);
+
+        private void TellWhatIsLate()
+        {
+            if (After.Rhythm is { } rhythm && LateAt(rhythm) is var (moment, after, at) && at <= now)
+            {
+                After = After with { Rhythm = rhythm with { ToldLate = moment } };
+                Tell(
+                    new(EntryCode.JobLate)
+                    {
+                        Moment = moment,
+                        Run = After.Run?.Number,
+                        Limit = after,
+                        Seen =
+                            After.Run is { } run ? $"run {run.Number} is at work"
+                            : After.Awaited is null ? "it waits to be tried again"
+                            : "it waits to begin",
+                    }
+                );
+            }
+
+            if (After.Rhythm is { } now2 && OverdueAt(now2) <= now)
+            {
+                After = After with { Rhythm = now2 with { Overdue = true } };
+                Tell(new(EntryCode.JobOverdue) { Moment = now2.Good, Limit = SuccessWithin });
+            }
         }
 
         /// <summary>A person's start, the boot or the wrapping puts a job's rhythm in force.</summary>
@@ -122,6 +187,8 @@ public static partial class ServiceLife
                 After = After with { Rhythm = After.Rhythm! with { Places = places.ToImmutable() } };
             if (come is not null)
                 TakeMoment(come);
+            if (clockSet)
+                TellWhatIsLate();
             if (After.Rhythm is { Restart: { Goes: false } due2 } && due2.Latest <= now)
                 GoAheadWithRestart(overdue: true);
         }
@@ -263,7 +330,11 @@ public static partial class ServiceLife
             if (!decision.Bad && !again)
             {
                 Say(fell with { Code = EntryCode.Ended, Seen = decision.Why, Next = EntryNext.Rests });
-                After = After with { Pauses = 0 };
+                After = After with
+                {
+                    Pauses = 0,
+                    Rhythm = After.Rhythm is { } rhythm ? rhythm with { Good = now, Overdue = false } : null,
+                };
                 RestUntilMoment();
             }
             else if (decision is { Verdict: Verdict.Hold, Why: { } why })
@@ -406,6 +477,34 @@ public static partial class ServiceLife
                 }
             );
             Deeds.Add(new RestartInOrder(due.Moment));
+        }
+
+        /// <summary>A stop or start of what stays: whether it is part of its planned restart.</summary>
+        private void ByRhythm(Principal by)
+        {
+            if (definition.IsJob || After.Rhythm is not { } rhythm)
+                return;
+            DateTimeOffset? restarting =
+                by.Kind == PrincipalKind.Rhythm ? rhythm.Restart?.Moment ?? rhythm.Restarting ?? now : null;
+            if (rhythm.Restarting != restarting)
+                After = After with { Rhythm = rhythm with { Restarting = restarting } };
+        }
+
+        /// <summary>A person hears of it although recovery goes on: it was the sentry that ended what ran well.</summary>
+        private void RestartEnded(LiveRun run, Outcome? outcome)
+        {
+            if (After.Rhythm is not { Restarting: { } moment } rhythm)
+                return;
+            After = After with { Rhythm = rhythm with { Restarting = null } };
+            if (outcome is not null)
+                Tell(
+                    new(EntryCode.RestartFailed)
+                    {
+                        Run = run.Number,
+                        Outcome = outcome,
+                        Moment = moment,
+                    }
+                );
         }
 
         /// <summary>A returning server: who looked, or waited for the order, is gone.</summary>

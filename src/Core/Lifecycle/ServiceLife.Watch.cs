@@ -116,6 +116,7 @@ public static partial class ServiceLife
             var unwell = new Entry(EntryCode.Unwell)
             {
                 Run = After.Run!.Number,
+                Name = watch is CeilingWatch ? Entry.MemoryGrows : null,
                 Seen = state.Seen,
                 Took = watch.Lasting > TimeSpan.Zero ? now - state.Since : null,
                 Count = state.Bad,

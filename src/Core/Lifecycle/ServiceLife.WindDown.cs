@@ -15,6 +15,7 @@ public static partial class ServiceLife
         {
             var under = After.Phase == Phase.Stopping;
             After = After with { Afterwards = afterwards, Asked = new(AskedFor.Stop, by, now) };
+            ByRhythm(by);
             if (!under)
                 FirstStep();
         }

@@ -171,6 +171,8 @@ public static partial class ServiceLife
                     Due();
                     break;
             }
+
+            KeepTellAt();
         }
 
         private bool IsLive(RunNumber run) => After.Run?.Number == run;
@@ -215,6 +217,7 @@ public static partial class ServiceLife
                     After = After with { Afterwards = Afterwards.StartAgain, Asked = new(AskedFor.Start, by, now) };
                     break;
                 default:
+                    ByRhythm(by);
                     After = After with
                     {
                         Asked = new(AskedFor.Start, by, now),

@@ -48,14 +48,15 @@ public static class Causes
 {
     /// <param name="definition">Null: it is about the sentry.</param>
     /// <param name="lasts">It goes on until something ends it.</param>
-    /// <param name="missing">A directory of which parts that the service uses are missing; null: none is.</param>
+    /// <param name="missing">What others may miss as well: a directory of which parts that the service uses are missing, an account
+    /// that this host does not have; null: nothing is.</param>
     /// <param name="isTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
     public static AlertCause Of(
         Entry entry,
         Definition? definition,
         bool lasts,
         NeedGraph graph,
-        string? missing,
+        AlertCause? missing,
         Func<string, bool> isTrouble
     )
     {
@@ -83,9 +84,7 @@ public static class Causes
         if (!lasts)
             return AlertCause.Of(definition.Name);
         var root = Root(definition.Name, graph, isTrouble);
-        return root != definition.Name ? AlertCause.Of(root)
-            : missing is not null ? new(CauseKind.Path, missing)
-            : AlertCause.Of(root);
+        return root != definition.Name ? AlertCause.Of(root) : missing ?? AlertCause.Of(root);
     }
 
     /// <summary>Of a service and all that it needs, the one in trouble that needs none that is.</summary>

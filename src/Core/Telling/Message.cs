@@ -59,6 +59,9 @@ public sealed record Message
     /// <summary>How services fared, as a picture.</summary>
     public ImmutableArray<Strip> Strips { get; init; } = [];
 
+    /// <summary>Times at which parts of the strips' time begin, all as long, as they are written below the strips.</summary>
+    public ImmutableArray<string> Scale { get; init; } = [];
+
     /// <summary>It is told because another recipient has not acknowledged it.</summary>
     public string? InsteadOf { get; init; }
 
@@ -283,7 +286,7 @@ public static class MessageText
             .Append("</strong></p>");
         if (message.InsteadOf is { } other)
             text.Append("<p>").Append(Safe(Because(other))).Append("</p>");
-        Draw(text, message.Strips);
+        Draw(text, message.Strips, message.Scale);
         foreach (var part in message.Parts)
         {
             if (part.Title is { } title)
@@ -304,7 +307,7 @@ public static class MessageText
     }
 
     /// <summary>Cells of a table, for mail readers draw nothing else; each says in words what its colour does.</summary>
-    private static void Draw(System.Text.StringBuilder text, ImmutableArray<Strip> strips)
+    private static void Draw(System.Text.StringBuilder text, ImmutableArray<Strip> strips, ImmutableArray<string> scale)
     {
         if (strips.IsEmpty)
             return;
@@ -325,6 +328,19 @@ public static class MessageText
             }
 
             Cell(text, 1 - at, "", "");
+            text.Append("</tr></table></td></tr>");
+        }
+
+        if (!scale.IsEmpty)
+        {
+            text.Append("<tr><td></td><td><table style=\"border-collapse:collapse;width:100%;color:#666\"><tr>");
+            foreach (var label in scale)
+                text.Append(
+                        CultureInfo.InvariantCulture,
+                        $"<td style=\"padding:0 0 0 .2em;border-left:1px solid #aaa;width:{100.0 / scale.Length:0.##}%\">"
+                    )
+                    .Append(Safe(label))
+                    .Append("</td>");
             text.Append("</tr></table></td></tr>");
         }
 

@@ -140,6 +140,11 @@ public sealed record Pace
     /// <summary>One that goes on is told of again; 0: it is not.</summary>
     public TimeSpan Remind { get; init; } = TimeSpan.FromDays(1);
 
+    /// <summary>So many failures within <see cref="OftenWithin"/>, restarts notwithstanding, need somebody to look.</summary>
+    public int Often { get; init; } = 5;
+
+    public TimeSpan OftenWithin { get; init; } = TimeSpan.FromHours(1);
+
     /// <summary>Messages a recipient gets within an hour, at most; what is above waits, and is counted.</summary>
     public int MostAnHour { get; init; } = 30;
 }

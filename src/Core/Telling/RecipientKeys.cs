@@ -135,7 +135,7 @@ public static partial class RecipientKeys
                     one => one.About,
                     (one, topics) => one with { About = topics },
                     "Only of this.",
-                    "all but restarted"
+                    "all but restarted and came-back"
                 ),
                 UnionOf<Recipient>.Attribute(
                     "urgent-only",
@@ -236,6 +236,26 @@ public static partial class RecipientKeys
             ) with
             {
                 Default = Duration.Write(new Pace().Remind),
+            },
+            KeyOf<Pace>.Value(
+                "often",
+                Forms.Whole(2, 1000),
+                pace => pace.Often,
+                (pace, most) => pace with { Often = most },
+                "A service that fails so many times within often-within fails often, though it is restarted each time."
+            ) with
+            {
+                Default = new Pace().Often.ToString(CultureInfo.InvariantCulture),
+            },
+            KeyOf<Pace>.Value(
+                "often-within",
+                Forms.LengthFrom(TimeSpan.FromSeconds(1)),
+                pace => pace.OftenWithin,
+                (pace, length) => pace with { OftenWithin = length },
+                "See often."
+            ) with
+            {
+                Default = Duration.Write(new Pace().OftenWithin),
             },
             KeyOf<Pace>.Value(
                 "most-an-hour",

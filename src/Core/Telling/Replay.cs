@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Telling;
 
@@ -33,6 +34,7 @@ public static class Replay
     {
         var (alerts, wrong, told) = (Alerts.None, new HashSet<string>(StringComparer.Ordinal), new List<WouldBe>());
         var graph = new NeedGraph(services.Values);
+        var failures = new FailureCount();
         DateTimeOffset? now = null;
         foreach (var past in entries)
         {
@@ -59,8 +61,22 @@ public static class Replay
             var definition = past.Service is { } name ? services.GetValueOrDefault(name) : null;
             if (past.Service is { } well && IsEnd(past.Entry))
                 wrong.Remove(well);
-            if (Topics.Of(past.Entry, past.Tells, definition?.IsJob == true) is not { } topic)
-                return;
+            foreach (
+                var topic in Topics.All(
+                    past.Entry,
+                    past.Tells,
+                    definition?.IsJob == true,
+                    FailureCount.IsFailure(past.Entry)
+                        && past.Service is { } failed
+                        && failures.Add(past.Number, failed, past.At, pace)
+                )
+            )
+                if (Topics.IsUsual(topic) || recipients.Any(one => one.About.Contains(Words.Of(topic))))
+                    Raise(past, definition, topic);
+        }
+
+        void Raise(Past past, Definition? definition, Topic topic)
+        {
             if (past.Service is { } ill && Topics.Lasts(topic))
                 wrong.Add(ill);
             var cause =

@@ -45,8 +45,16 @@ public sealed record Report
     /// <summary>What the sentry itself has to say, as sentences: a disk that fills, messages that do not arrive.</summary>
     public required ImmutableArray<string> Warnings { get; init; }
 
+    /// <summary>What grows so that it becomes trouble within days, a sentence each.</summary>
+    public ImmutableArray<string> Growth { get; init; } = [];
+
+    /// <summary>What checks found that they had not found before, a sentence each.</summary>
+    public ImmutableArray<string> Found { get; init; } = [];
+
     public bool IsWell =>
         Warnings.IsEmpty
+        && Growth.IsEmpty
+        && Found.IsEmpty
         && Alerts.IsEmpty
         && Missed.IsEmpty
         && Services.All(one => one is { Failures: 0, Attention: null });
@@ -57,6 +65,7 @@ public static class ReportWords
 {
     /// <summary>Pieces of a day's picture in text.</summary>
     private const int Pieces = 48,
+        Quarters = 4,
         MostLines = 30;
 
     public static Message Of(Report report, TimeZoneInfo zone)
@@ -85,6 +94,7 @@ public static class ReportWords
                         : $"{Services(need)} {(need == 1 ? "needs" : "need")} attention, {fell} failed, {Alerts(report.Alerts.Length)}."
                 ),
             Parts = well ? [] : [.. Parts(report, zone).Where(part => !part.Lines.IsEmpty)],
+            Scale = well ? [] : Scale(report, zone),
             Strips = well ? [] : [.. report.Services.Where(one => !one.IsJob).Select(one => Strip(one, report))],
         };
     }
@@ -106,7 +116,13 @@ public static class ReportWords
         );
         yield return new(
             "How they ran",
-            [.. report.Services.Where(one => !one.IsJob).Select(one => Line(one, report))]
+            report.Services.All(one => one.IsJob)
+                ? []
+                :
+                [
+                    .. report.Services.Where(one => !one.IsJob).Select(one => Line(one, report)),
+                    string.Concat(Scale(report, zone).Select(label => $"|{label}".PadRight(Pieces / Quarters))),
+                ]
         );
         yield return new(
             "Jobs",
@@ -117,6 +133,8 @@ public static class ReportWords
                 .. report.Missed,
             ]
         );
+        yield return new("What grows", Some(report.Growth));
+        yield return new("What checks found that is new", Some(report.Found));
         yield return new("What was changed", Some(report.Changes));
         yield return new("What is planned", Some(report.Planned));
     }
@@ -138,6 +156,23 @@ public static class ReportWords
         : alert.Taken is { } taken ? $"; {taken.By} looks at it"
         : alert.Lasts ? "; it goes on"
         : "";
+
+    /// <summary>When each quarter of the time begins: at what hour, or of a long time on what day.</summary>
+    private static ImmutableArray<string> Scale(Report report, TimeZoneInfo zone)
+    {
+        var quarter = (report.Until - report.From) / Quarters;
+        var format = quarter < TimeSpan.FromHours(12) ? "HH:mm" : "MM-dd HH:mm";
+        return
+        [
+            .. Enumerable
+                .Range(0, Quarters)
+                .Select(i =>
+                    TimeZoneInfo
+                        .ConvertTime(report.From + (quarter * i), zone)
+                        .ToString(format, CultureInfo.InvariantCulture)
+                ),
+        ];
+    }
 
     private static string Line(Reported one, Report report)
     {

@@ -21,6 +21,8 @@ public static class Attention
                 return $"it will not be restarted automatically: it {OutcomeWords.Of(now.LastEnd!.Outcome)}";
         }
 
+        if (now.Rhythm is { Overdue: true })
+            return "no run has succeeded for longer than that may be (success-within)";
         var poor =
             now.Run?.Watched.Where((watched, i) => watched.PoorSince is not null && NeedsAttention(definition, i))
                 .Select(watched => watched.Seen)

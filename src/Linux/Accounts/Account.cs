@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Accounts;
@@ -18,6 +19,31 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
     /// <summary>The account with that user id, or null when the host knows none.</summary>
     public static unsafe Account? WithId(uint uid) =>
         Find((entry, buffer, length, result) => Libc.getpwuid_r(uid, entry, buffer, length, result));
+
+    /// <summary>The day from which on the account counts as closed (shadow(5)); null: never, or only root may know.</summary>
+    public static unsafe DateOnly? ExpiresOn(string name)
+    {
+        using var text = new CString(name);
+        var pointer = text.Pointer;
+        try
+        {
+            return
+                HostDatabase.Find<Libc.Shadow, object>(
+                    (entry, buffer, length, result) => Libc.getspnam_r(pointer, entry, buffer, length, result),
+                    entry => entry->Expires
+                )
+                    is nint
+                        and > 0
+                        and < 2_900_000
+                        and var days
+                ? new DateOnly(1970, 1, 1).AddDays((int)days)
+                : null;
+        }
+        catch (OwnTroubleException)
+        {
+            return null;
+        }
+    }
 
     /// <summary>The user id this process acts with.</summary>
     public static uint OwnId => Libc.geteuid();

@@ -159,6 +159,21 @@ internal static unsafe partial class Libc
             Shell;
     }
 
+    /// <summary>struct spwd of getspnam_r(3); dates are days since 1970-01-01, -1: none.</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct Shadow
+    {
+        public byte* Name,
+            Password;
+        public nint Changed,
+            Fewest,
+            Most,
+            Warns,
+            Idle,
+            Expires;
+        public nuint Reserved;
+    }
+
     /// <summary>struct group of getgrnam_r(3).</summary>
     [StructLayout(LayoutKind.Sequential)]
     public struct Group
@@ -363,6 +378,9 @@ internal static unsafe partial class Libc
 
     [LibraryImport("libc")]
     public static partial int getpwuid_r(uint uid, Passwd* into, byte* buffer, nuint length, Passwd** result);
+
+    [LibraryImport("libc")]
+    public static partial int getspnam_r(byte* name, Shadow* into, byte* buffer, nuint length, Shadow** result);
 
     [LibraryImport("libc")]
     public static partial int getgrnam_r(byte* name, Group* into, byte* buffer, nuint length, Group** result);

@@ -29,7 +29,9 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
     /// <summary>What is run for a check belongs to no service.</summary>
     public const string Label = "~check";
 
-    private readonly ProcessTable processes = new();
+    /// <summary>All processes, read once for everybody who asks at the same time.</summary>
+    public ProcessTable Processes { get; } = new();
+
     private readonly LibraryChecks libraries = new();
 
     /// <summary>
@@ -85,13 +87,14 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         found.AddRange(OtherStartChecks.Look(definition.Program));
         found.AddRange(await modules.ConfigureAwait(false));
         found.AddRange(await writes.ConfigureAwait(false));
+        found.AddRange(await CertificateChecks.Look(subject).ConfigureAwait(false));
         found.AddRange(await blocking.ConfigureAwait(false));
         return [.. found.OrderBy(finding => finding.Severity)];
     }
 
     public void Dispose()
     {
-        processes.Dispose();
+        Processes.Dispose();
         room.Dispose();
     }
 
@@ -108,7 +111,7 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));
         if (subject.Runs)
             return found;
-        found.AddRange(CopyChecks.Look(subject, await processes.Read().ConfigureAwait(false)));
+        found.AddRange(CopyChecks.Look(subject, await Processes.Read().ConfigureAwait(false)));
         found.AddRange(PortChecks.Look(subject));
         return found;
     }

@@ -7,6 +7,9 @@ namespace CalmSentry.Server.Checks;
 /// <summary>Who the program is to be.</summary>
 internal static class IdentityChecks
 {
+    /// <summary>Days before its end from which on an account is said to expire.</summary>
+    private const int ExpiresSoon = 14;
+
     public static IEnumerable<Finding> Look(Subject subject)
     {
         var (name, account, house) = (subject.Definition.Account, subject.Account, subject.House);
@@ -90,6 +93,19 @@ internal static class IdentityChecks
                 $"Give it an account of its own: {suggestion}"
             );
         }
+
+        if (
+            Account.ExpiresOn(account.Name) is { } end
+            && DateOnly.FromDateTime(subject.House.Now.LocalDateTime) is var today
+            && end.AddDays(-ExpiresSoon) <= today
+        )
+            yield return new(
+                FindingCode.AccountExpires,
+                Severity.Risk,
+                $"The account {account.Name} {(end <= today ? "expired" : "expires")} on {end:yyyy-MM-dd}.",
+                "Whoever set that date wants it closed then: logins, cron and su refuse it, and it may be removed.",
+                $"Ask whoever looks after the accounts. To lift the date: chage --expiredate -1 {account.Name}"
+            );
 
         if (account.Uid != 0 && AccountPower.GroupsOfPower(account).ToList() is { Count: > 0 } powers)
             yield return new(

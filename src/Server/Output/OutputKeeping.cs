@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
 
@@ -94,7 +95,7 @@ internal sealed class OutputKeeping : IDisposable
         hurries = now;
     }
 
-    private readonly DiskTrend trend = new();
+    private readonly FillTrend trend = new(TimeSpan.FromDays(3));
 
     private void LookAtDisk()
     {

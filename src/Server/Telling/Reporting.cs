@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
@@ -16,6 +17,9 @@ internal static class Reporting
         MostAlerts = 200,
         MostPlanned = 100,
         MostRuns = 5000;
+
+    private static readonly TimeSpan GrowthFresh = TimeSpan.FromMinutes(1),
+        GrowsSoon = TimeSpan.FromDays(7);
 
     private static readonly TimeSpan Ahead = TimeSpan.FromDays(1);
 
@@ -39,7 +43,6 @@ internal static class Reporting
 
     private static readonly EntryCode[] Warnings =
     [
-        EntryCode.DiskWillFill,
         EntryCode.LogbookBroken,
         EntryCode.TellStuck,
         EntryCode.ForwardStuck,
@@ -79,6 +82,12 @@ internal static class Reporting
                     .Select(one => $"{At(one.Moments[0])} {one.Title}: {one.What} ({one.When})"),
             ],
             Warnings = Entries(Warnings),
+            Growth =
+            [
+                .. Entries([EntryCode.DiskWillFill, EntryCode.MemoryWillFill]),
+                .. registry.All.Select(Grows).OfType<string>(),
+            ],
+            Found = Entries([EntryCode.Found, EntryCode.CopySeen]),
         };
 
         Reported Service(ServiceActor actor)
@@ -93,6 +102,18 @@ internal static class Reporting
                 definition.IsJob ? runs.Count(run => run.Ended >= from && run.Outcome?.IsGood == true) : 0,
                 Attention.Of(definition, actor.Situation)
             );
+        }
+
+        // As it grows now: what grew in a run that has ended is none of tomorrow's.
+        static string? Grows(ServiceActor actor)
+        {
+            if (actor.Situation.Run is null || actor.Definition.Resources.Memory is not { } limit)
+                return null;
+            var (sample, trend) = actor.Vitals.Growth(GrowthFresh);
+            return trend?.Until(sample.Memory, limit) is { } left && left < GrowsSoon
+                ? $"{actor.Definition.Title}: its memory ({Size.About(sample.Memory)}) reaches its limit of {Size.Write(limit)} "
+                    + $"in {Length.Of(left)} as it grows now"
+                : null;
         }
 
         ImmutableArray<string> Entries(EntryCode[] codes) =>

@@ -6,7 +6,9 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -43,6 +45,7 @@ internal sealed class Teller : IAsyncDisposable
     private readonly SemaphoreSlim turn = new(1);
     private readonly CancellationTokenSource over = new();
     private readonly MissingLook missing = new();
+    private readonly FailureCount failures = new();
     private Settings settings = new();
     private SignOfLife? sign;
     private DateTimeOffset? reported;
@@ -119,9 +122,30 @@ internal sealed class Teller : IAsyncDisposable
         // A sentry that was never asked to tell begins with what comes from now on.
         upTo = house.Store.ToldUpTo ?? house.Store.LastEntry;
         overflowed = upTo < house.Store.LastEntry;
+        CountFailures(at.Pace);
         Put(at, WaitingBefore());
         going = Task.Run(Go);
         Signal();
+    }
+
+    /// <summary>Failures of the time before count like those that come.</summary>
+    private void CountFailures(Pace pace)
+    {
+        var lately = new LogQuery(Batch)
+        {
+            Codes = [EntryCode.Fell, EntryCode.NeverLaunched],
+            Since = frame.Wall - pace.OftenWithin,
+        };
+        try
+        {
+            foreach (var one in house.Store.Logbook(lately))
+                if (one is { Service: { } service } && one.Number <= upTo && FailureCount.IsFailure(one.Entry))
+                    failures.Add(one.Number, service, one.At, pace);
+        }
+        catch (SqliteException)
+        {
+            // They count from now on.
+        }
     }
 
     /// <summary>In another boot the clock that only goes forward begins anew: then people's clock is all there is.</summary>
@@ -298,6 +322,7 @@ internal sealed class Teller : IAsyncDisposable
             house.Events.Alerted(alert.Number);
         foreach (var old in alerts.All.Values.Where(alert => AlertLife.IsForgotten(alert, now)).ToList())
             alerts = alerts with { All = alerts.All.Remove(old.Number) };
+        failures.Forget(now, settings.Pace);
         if (alerts.All.Values.Any(alert => alert is { OverAt: null, PartOf: null }))
             return Beat;
         return next is { } at ? Between(at - now) : Long;
@@ -391,14 +416,21 @@ internal sealed class Teller : IAsyncDisposable
             return;
         last = entry.Number;
         var actor = entry.Service is { } name ? registry.Named(name) : null;
-        if (Topics.Of(entry.Entry, entry.Tells, actor?.Definition.IsJob == true) is not { } topic)
-            return;
-        // What is not usual is no alert unless somebody wants to hear of it.
-        if (!Topics.IsUsual(topic) && !settings.Tell.Any(one => one.About.Contains(Words.Of(topic))))
-            return;
-        // Whoever wants to hear of each failure does not during a quiet time.
+        // What the heart keeps back in a quiet time is not told for other reasons, either.
         if (!entry.Tells && actor?.Situation.Quiet is not null)
             return;
+        var often =
+            actor is not null
+            && FailureCount.IsFailure(entry.Entry)
+            && failures.Add(entry.Number, actor.Definition.Name, entry.At, settings.Pace);
+        // What is not usual is no alert unless somebody wants to hear of it.
+        foreach (var topic in Topics.All(entry.Entry, entry.Tells, actor?.Definition.IsJob == true, often))
+            if (Topics.IsUsual(topic) || settings.Tell.Any(one => one.About.Contains(Words.Of(topic))))
+                Raise(entry, actor, topic, now);
+    }
+
+    private void Raise(StoredEntry entry, ServiceActor? actor, Topic topic, DateTimeOffset now)
+    {
         var (definition, graph) = (actor?.Definition, registry.Graph);
         var path = definition is not null && Topics.Lasts(topic) ? missing.Of(definition) : null;
         var problem = new Problem(
@@ -607,15 +639,17 @@ internal sealed class Teller : IAsyncDisposable
     }
 }
 
-/// <summary>Looks which of the places that a service uses are missing, without waiting for a file system that hangs.</summary>
+/// <summary>
+/// Looks what a service misses that others may miss as well, without waiting for a file system or a directory of accounts that hangs.
+/// </summary>
 internal sealed class MissingLook
 {
     private static readonly TimeSpan Patience = TimeSpan.FromMilliseconds(500);
 
-    private Task<string?>? stuck;
+    private Task<AlertCause?>? stuck;
 
-    /// <returns>The directory in which the topmost of what is missing would lie; null: nothing is missing.</returns>
-    public string? Of(Definition definition)
+    /// <returns>The directory in which the topmost of what is missing would lie, or its account; null: nothing is missing.</returns>
+    public AlertCause? Of(Definition definition)
     {
         if (stuck is { IsCompleted: false })
             return null;
@@ -627,8 +661,18 @@ internal sealed class MissingLook
         return null;
     }
 
-    private static string? Look(Definition definition)
+    private static AlertCause? Look(Definition definition)
     {
+        try
+        {
+            if (Account.Named(definition.Account) is null)
+                return new(CauseKind.Account, definition.Account);
+        }
+        catch (OwnTroubleException)
+        {
+            // That says nothing of the account.
+        }
+
         var places = new[] { definition.Program.Path, definition.Program.With, definition.Program.Directory }
             .Concat(definition.Begin.Needs.OfType<PathNeed>().Select(need => need.Path))
             .OfType<string>();
@@ -639,7 +683,7 @@ internal sealed class MissingLook
             var parent = Path.GetDirectoryName(place);
             while (parent is not (null or "/") && !Path.Exists(parent))
                 parent = Path.GetDirectoryName(parent);
-            return parent;
+            return parent is null ? null : new(CauseKind.Path, parent);
         }
 
         return null;

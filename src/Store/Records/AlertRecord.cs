@@ -155,6 +155,8 @@ internal sealed record MessageRecord : IRecord
 
     public ImmutableArray<StripRecord>? Strips { get; init; }
 
+    public ImmutableArray<string>? Scale { get; init; }
+
     public static MessageRecord Of(Message message) =>
         new()
         {
@@ -171,6 +173,7 @@ internal sealed record MessageRecord : IRecord
             Parts = message.Parts.ToRecords(part => new MessagePartRecord(part.Title, part.Lines, part.Quoted)),
             InsteadOf = message.InsteadOf,
             Strips = SituationRecord.Some(message.Strips.ToRecords(StripRecord.Of)),
+            Scale = SituationRecord.Some(message.Scale),
         };
 
     public Message ToCore() =>
@@ -188,6 +191,7 @@ internal sealed record MessageRecord : IRecord
             Parts = Parts.ToRecords(part => new MessagePart(part.Title, part.Lines, part.Quoted)),
             InsteadOf = InsteadOf,
             Strips = (Strips ?? []).ToRecords(strip => strip.ToCore()),
+            Scale = Scale ?? [],
         };
 }
 

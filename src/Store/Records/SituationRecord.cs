@@ -147,6 +147,16 @@ internal sealed record RhythmRecord
 
     public long Spared { get; init; }
 
+    public DateTimeOffset? Restarting { get; init; }
+
+    public DateTimeOffset? Good { get; init; }
+
+    public bool Overdue { get; init; }
+
+    public DateTimeOffset? ToldLate { get; init; }
+
+    public DateTimeOffset? TellAt { get; init; }
+
     public static RhythmRecord Of(RhythmState rhythm) =>
         new()
         {
@@ -162,6 +172,11 @@ internal sealed record RhythmRecord
             Queued = rhythm.Queued is { } queued ? new(queued.At, queued.Of) : null,
             Restart = rhythm.Restart is { } due ? new(due.Of, due.Moment, due.Latest, due.Busy, due.Goes) : null,
             Spared = rhythm.Spared,
+            Restarting = rhythm.Restarting,
+            Good = rhythm.Good,
+            Overdue = rhythm.Overdue,
+            ToldLate = rhythm.ToldLate,
+            TellAt = rhythm.TellAt,
         };
 
     public RhythmState ToCore() =>
@@ -175,6 +190,11 @@ internal sealed record RhythmRecord
                 ? new(due.Of, due.Moment, due.Latest) { Busy = due.Busy, Goes = due.Goes }
                 : null,
             Spared = Spared,
+            Restarting = Restarting,
+            Good = Good,
+            Overdue = Overdue,
+            ToldLate = ToldLate,
+            TellAt = TellAt,
         };
 }
 

@@ -515,7 +515,7 @@ test("an alert comes in by itself, somebody looks at it, and a recipient is trie
     "alerts: { steady: 1 s }\ntell:\n  - { command: [/bin/sh, -c, 'echo the bell rings; cat'], name: bell }\n",
   );
   await expect(page.getByText("the command /bin/sh, about all services.")).toBeVisible({ timeout: 15_000 });
-  expect(() => sentry.calm("start", "fare-ledger")).toThrow();
+  sentry.tries("start", "fare-ledger"); // it may be up for a moment before it fails
   const alert = page.locator("details.alert");
   await expect(alert).toContainText("▲ fare-ledger is on hold");
   await expect(alert).toContainText("Told: bell.");

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Net;
 using System.Net.Sockets;
 using System.Text;
@@ -450,6 +451,51 @@ public class TellTests
         Assert.Equal(share, Text(alert, "cause-name"));
         Assert.Single((await sentry.Ok("tell", "--json")).Json.EnumerateArray());
         await Sentry.Eventually(async () => (await Messages(sentry)).Count == 2);
+    }
+
+    /// <summary>By default as many as a test can bear; CALM_MANY says how many.</summary>
+    [Fact]
+    public async Task Many_that_fall_from_one_share_are_a_message_at_the_first_and_one_at_most_that_names_all()
+    {
+        var many = int.Parse(Environment.GetEnvironmentVariable("CALM_MANY") ?? "40", CultureInfo.InvariantCulture);
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        await Set(
+            sentry,
+            post.Settings
+                + "alerts: { gather: 5 s, steady: 1 h }\ntell:\n  - { mail: office@skerry.example, name: quay-office }\n"
+        );
+        await Known(sentry, "quay-office");
+        var share = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "share")).FullName;
+        var program = Path.Combine(share, "export.sh");
+        await File.WriteAllTextAsync(program, "#!/bin/sh\nexec sleep 677\n");
+        File.SetUnixFileMode(program, (UnixFileMode)0b111_101_101);
+        var names = Enumerable.Range(0, many).Select(i => $"export-{i:000}").ToList();
+        foreach (var name in names)
+            await sentry.Wrap(
+                name,
+                [
+                    .. "--proof up-for:0s --pause 100ms --hold-ends 2 --accept same-program --start".Split(' '),
+                    "--",
+                    program,
+                    name,
+                ]
+            );
+        var running = (await sentry.Ok("list", "--json")).Json;
+        Directory.Delete(share, recursive: true);
+        foreach (var one in running.EnumerateArray())
+            Sentry.Kill(one.GetProperty("pid").GetInt32());
+
+        // Where all have failed by the time of the first, that one names them all.
+        var all = await post.Next(mail => names.All(name => mail.TextBody?.Contains(name, StringComparison.Ordinal) == true));
+        var first = post.Taken.First();
+        Assert.Equal(first.References.Single(), all.References.Single());
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("list", "--json")).Json.EnumerateArray().All(one => Text(one, "state") == "held")
+        );
+        Assert.InRange(post.Taken.Count, 1, 2);
+        Assert.Single((await sentry.Ok("tell", "--json")).Json.EnumerateArray());
     }
 
     [Fact]

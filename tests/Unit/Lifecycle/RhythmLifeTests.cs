@@ -451,4 +451,122 @@ public class RhythmLifeTests
         world.PassToNextMoment();
         Assert.Empty(world.Done.OfType<RestartInOrder>());
     }
+
+    [Fact]
+    public void A_restart_that_fails_is_told_once_and_recovery_goes_on()
+    {
+        var world = Running(Nightly);
+        world.PassToNextMoment();
+        var moment = world.Situation.Rhythm!.Restart!.Moment;
+        world.Happens(new RestartAsked(Principal.Rhythm));
+        world.End(new(OutcomeKind.Signalled, 15));
+        world.Launch();
+        world.End(Failed);
+        var told = Assert.Single(Said(world, EntryCode.RestartFailed));
+        Assert.Equal((moment, Failed), (told.Moment, told.Outcome));
+        Assert.Equal(Phase.Waiting, world.Situation.Phase);
+        world.PassToNextDecision();
+        world.Launch();
+        world.End(Failed);
+        world.PassToNextDecision();
+        Up(world);
+        Assert.Single(Said(world, EntryCode.RestartFailed));
+        Assert.Equal(2, Said(world, EntryCode.Proven)[^1].Count);
+        // What falls later has nothing to do with it; nor what a person restarts.
+        world.End(Failed);
+        world.PassToNextDecision();
+        Up(world);
+        world.Happens(new RestartAsked(new("anna")));
+        world.End(new(OutcomeKind.Signalled, 15));
+        world.Launch();
+        world.End(Failed);
+        Assert.Single(Said(world, EntryCode.RestartFailed));
+    }
+
+    /// <summary>Nobody sits there at night to read why: it is tried again, and on hold in the end.</summary>
+    [Fact]
+    public void A_planned_restart_that_cannot_be_launched_does_not_leave_it_stopped_in_silence()
+    {
+        var world = Running(Nightly);
+        world.PassToNextMoment();
+        world.Happens(new RestartAsked(Principal.Rhythm));
+        world.End(new(OutcomeKind.Signalled, 15));
+        for (var i = 0; i < 20 && world.Situation.Phase != Phase.Held; i++)
+        {
+            world.End(new(OutcomeKind.NeverLaunched, Detail: "there is no such program"));
+            Assert.NotEqual(Phase.Stopped, world.Situation.Phase);
+            if (world.Situation.Phase == Phase.Waiting)
+                world.PassToNextDecision();
+        }
+
+        Assert.Equal(Phase.Held, world.Situation.Phase);
+        Assert.Equal(
+            [EntryCode.RestartFailed, EntryCode.Held],
+            world.Done.OfType<Note>().Where(note => note.Tells).Select(note => note.Entry.Code)
+        );
+    }
+
+    [Fact]
+    public void A_run_that_is_not_done_in_time_is_told_once_and_so_is_the_one_queued_behind_it()
+    {
+        var world = Wrapped(QuarterHourly with { LateAfter = TimeSpan.FromMinutes(20), IfRunning = IfRunning.Queue });
+        world.PassToNextMoment();
+        var first = world.Now;
+        Up(world);
+        world.PassToNextMoment(); // another is queued
+        world.PassToNextMoment();
+        Assert.Equal(first.AddMinutes(20), world.Now);
+        var late = Assert.Single(Said(world, EntryCode.JobLate));
+        Assert.Equal((first, (RunNumber?)new RunNumber(1)), (late.Moment, late.Run));
+        while (world.Now < first.AddMinutes(60))
+            world.PassToNextMoment();
+        Assert.Equal(
+            [first, first.AddMinutes(15)],
+            Said(world, EntryCode.JobLate).Select(entry => entry.Moment!.Value)
+        );
+        world.End(Good);
+        world.Launch();
+        world.End(Good);
+        for (var i = 0; i < 8; i++)
+        {
+            world.PassToNextMoment();
+            world.Launch();
+            world.End(Good);
+        }
+
+        Assert.Equal(2, Said(world, EntryCode.JobLate).Count);
+    }
+
+    [Fact]
+    public void That_no_run_succeeds_is_told_once_whatever_the_reason_until_one_does()
+    {
+        var world = Wrapped(QuarterHourly with { SuccessWithin = TimeSpan.FromHours(2) });
+        var begun = world.Now;
+        Runs(Failed, TimeSpan.FromHours(5));
+        var overdue = Assert.Single(Said(world, EntryCode.JobOverdue));
+        Assert.Equal(begun, overdue.Moment);
+        Assert.NotNull(Core.Wording.Attention.Of(world.Definition, world.Situation));
+        Runs(Good, TimeSpan.FromHours(3));
+        Assert.Null(Core.Wording.Attention.Of(world.Definition, world.Situation));
+        Assert.Single(Said(world, EntryCode.JobOverdue));
+        // Runs that never come to an end are no success, either.
+        world.PassToNextMoment();
+        if (world.Situation.Phase == Phase.Starting)
+            Up(world);
+        for (var until = world.Now.AddHours(3); world.Now < until; )
+            world.PassToNextMoment();
+        Assert.Equal(2, Said(world, EntryCode.JobOverdue).Count);
+
+        void Runs(Outcome outcome, TimeSpan time)
+        {
+            for (var until = world.Now + time; world.Now < until; )
+            {
+                world.PassToNextMoment();
+                if (world.Situation.Phase != Phase.Starting)
+                    continue;
+                world.Launch();
+                world.End(outcome);
+            }
+        }
+    }
 }

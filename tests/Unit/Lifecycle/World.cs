@@ -65,6 +65,13 @@ internal sealed class World(Definition first)
         }
 
         Situation = turn.After;
+        // What stays down after a bad end that nobody was there to see is told.
+        if (
+            happening is RunEnded { Outcome.Kind: not OutcomeKind.MachineLost }
+            && before is { Phase: not (Phase.Stopping or Phase.Stopped), Quiet: null }
+            && turn.After is { Phase: Phase.Stopped, LastEnd.Bad: true, Asked: not { By.Kind: PrincipalKind.Account } }
+        )
+            Assert.Contains(turn.Deeds, deed => deed is Note { Tells: true });
         if (before.Quiet is not null && turn.After.Quiet is not null)
             Assert.DoesNotContain(
                 turn.Deeds,

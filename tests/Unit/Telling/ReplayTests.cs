@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 
 namespace CalmSentry.Tests.Unit.Telling;
@@ -53,6 +54,35 @@ public class ReplayTests
         Assert.Equal(
             ["0 office Begins Gate counter is on hold", "123 office Over Over: Gate counter is on hold"],
             Of(past, Wire.Office, money)
+        );
+    }
+
+    /// <summary>Each was restarted: nobody is told of one, and of the fifth within the hour once.</summary>
+    [Fact]
+    public void So_many_failures_within_a_time_are_told_though_each_was_restarted()
+    {
+        var past = new List<Past>();
+        for (var i = 0; i < 8; i++)
+        {
+            past.Add(
+                At(i * 10, "gate-counter", EntryCode.Fell, number: (2 * i) + 1) with
+                {
+                    Entry = new(EntryCode.Fell) { Next = EntryNext.Restart, Outcome = new(OutcomeKind.Exited, 1) },
+                }
+            );
+            past.Add(At((i * 10) + 1, "gate-counter", EntryCode.Proven, number: (2 * i) + 2));
+        }
+
+        Assert.Equal(
+            [
+                "40 office Begins Gate counter fails again and again",
+                "46 office Over Over: Gate counter fails again and again",
+            ],
+            Of(past, Wire.Office).Take(2)
+        );
+        Assert.Contains(
+            "0 each Begins Gate counter failed and was restarted",
+            Of(past, Wire.Office with { Name = "each", About = ["restarted"] })
         );
     }
 

@@ -6,6 +6,7 @@ import { type AheadView, api, type PlannedView, take } from "../api/client";
 import { seconds } from "../drill/TimeLine";
 import { at } from "../live/clock";
 import { onLogged, useLine } from "../live/live";
+import { tickLabel, ticksTo } from "../live/ticks";
 import "./ahead.css";
 
 const spans = [
@@ -123,7 +124,7 @@ function Axis({ view }: { view: AheadView }) {
       <div className="axis" aria-hidden="true">
         {ticks.map((tick) => (
           <span key={tick} style={{ left: left(tick) }}>
-            {label(tick, until - from)}
+            {tickLabel(tick, until - from)}
           </span>
         ))}
       </div>
@@ -201,22 +202,3 @@ function crowdOf(view: AheadView, from: number, until: number) {
   }
   return crowd.map((count, column) => ({ column, count })).filter(({ count }) => count > 0);
 }
-
-const hour = 3_600_000;
-
-/** Round times by the clock of this host, four to ten of them. */
-function ticksTo(from: number, until: number) {
-  const step =
-    [hour, 3 * hour, 6 * hour, 24 * hour, 72 * hour, 120 * hour].find((one) => (until - from) / one <= 10) ??
-    240 * hour;
-  const first = Math.ceil(from / step) * step;
-  return Array.from(
-    { length: Math.max(0, Math.floor((until - first) / step) + 1) },
-    (_, index) => first + index * step,
-  );
-}
-
-const label = (tick: number, whole: number) => {
-  const words = at(new Date(tick));
-  return whole > 48 * hour ? (words.length > 8 ? words.slice(5, 10) : "today") : words.slice(-8, -3);
-};

@@ -29,9 +29,71 @@ export function Recipients({ live }: { live: boolean }) {
           ))}
         </div>
       )}
+      {all.data && all.data.length > 0 && <Replay live={live} names={all.data.map((one) => one.name)} />}
     </>
   );
 }
+
+/** The recipients there are now, tried on what the logbook has of the past week: nothing is sent. */
+function Replay({ live, names }: { live: boolean; names: string[] }) {
+  const replay = useMutation({
+    mutationFn: () => take(api.GET("/api/recipients/replay", { params: { query: { for: "7 d" } } })),
+  });
+  const told = replay.data;
+  return (
+    <>
+      <p>
+        <Button
+          size="compact-xs"
+          variant="default"
+          disabled={!live || replay.isPending}
+          onClick={() => replay.mutate()}
+        >
+          Who would have been told what of the past week?
+        </Button>
+      </p>
+      {replay.error && (
+        <p className="attention" role="alert">
+          ▲ {replay.error.message}
+        </p>
+      )}
+      {told && (
+        <section aria-label="Who would have been told what">
+          <p role="status">
+            {told.length === 0
+              ? "Nobody would have been told anything: nothing needed a person."
+              : `${names.map((name) => `${name}: ${told.filter((one) => one.recipient === name).length}`).join(", ")} (messages of the past week${told.length >= most ? `, the first ${most}` : ""}, by the recipients there are now; nothing was sent).`}
+          </p>
+          {told.length > 0 && (
+            <div className="sheet rows replay-rows">
+              <div className="row heads">
+                <span>At</span>
+                <span>Who</span>
+                <span>Message</span>
+              </div>
+              {told.slice(-shown).map((one) => (
+                <div className="row" key={`${one.at} ${one.recipient} ${one.subject}`}>
+                  <span className="number">{at(one.at)}</span>
+                  <span>{one.recipient}</span>
+                  <span>{one.subject}</span>
+                </div>
+              ))}
+            </div>
+          )}
+          {told.length > shown && (
+            <p className="quiet">
+              The last {shown} of {told.length}; all of them: <code>calm tell --replay 7d</code>
+            </p>
+          )}
+        </section>
+      )}
+    </>
+  );
+}
+
+/** The call gives so many; a page shows the last of them. */
+const most = 1000;
+const shown = 100;
 
 function Recipient({ one, live }: { one: RecipientView; live: boolean }) {
   const [lines, setLines] = useState<string[]>([]);

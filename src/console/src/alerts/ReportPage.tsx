@@ -4,6 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type StripView, take } from "../api/client";
 import { useLine } from "../live/live";
+import { tickLabel, ticksTo } from "../live/ticks";
 import "./alerts.css";
 
 const spans = [
@@ -26,6 +27,7 @@ export function ReportPage() {
     refetchInterval: 30_000,
   });
   const view = report.data;
+  const ticks = view ? ticksOf(Date.parse(view.from), Date.parse(view.until)) : [];
   return (
     <>
       <h1>Report</h1>
@@ -42,8 +44,15 @@ export function ReportPage() {
           {view.strips.length > 0 && (
             <figure className="sheet report-strips">
               {view.strips.map((strip) => (
-                <Strip key={strip.service} strip={strip} />
+                <Strip key={strip.service} strip={strip} ticks={ticks} />
               ))}
+              <div className="axis" aria-hidden="true">
+                {ticks.map(({ share, words }) => (
+                  <span key={share} style={{ left: `${share * 100}%` }}>
+                    {words}
+                  </span>
+                ))}
+              </div>
               <figcaption className="quiet">
                 <i className="key up" /> ran <i className="key planned" /> was not to run <i className="key fallen" /> ▲
                 failed
@@ -69,7 +78,12 @@ export function ReportPage() {
   );
 }
 
-function Strip({ strip }: { strip: StripView }) {
+type Tick = { share: number; words: string };
+
+const ticksOf = (from: number, until: number): Tick[] =>
+  ticksTo(from, until).map((tick) => ({ share: (tick - from) / (until - from), words: tickLabel(tick, until - from) }));
+
+function Strip({ strip, ticks }: { strip: StripView; ticks: Tick[] }) {
   const words = strip.parts
     .map((part) => `${said[part.time]} ${Math.round((part.to - part.from) * 1000) / 10} %`)
     .join(", ");
@@ -86,6 +100,9 @@ function Strip({ strip }: { strip: StripView }) {
             title={said[part.time]}
             style={{ left: `${part.from * 100}%`, width: `${Math.max(0.2, (part.to - part.from) * 100)}%` }}
           />
+        ))}
+        {ticks.map(({ share }) => (
+          <i key={share} style={{ left: `${share * 100}%` }} />
         ))}
       </div>
       <span className="number quiet">{failures(strip)}</span>

@@ -1,18 +1,16 @@
-using CalmSentry.Core.Watching;
-
-namespace CalmSentry.Server.Output;
+namespace CalmSentry.Core.Watching;
 
 /// <summary>
-/// When a disk will be full at the rate of the last day. It is said once, and again only after it was no more to be expected.
+/// When something of a given size will be full at the rate of the last day. It is said once, and again only after it was no more to be
+/// expected.
 /// </summary>
-internal sealed class DiskTrend
+/// <param name="soon">It is said when no more than that is left.</param>
+public sealed class FillTrend(TimeSpan soon)
 {
-    /// <summary>How often the disk is looked at, and over how long.</summary>
+    /// <summary>How often it is looked at, and over how long.</summary>
     public static readonly TimeSpan Beat = TimeSpan.FromMinutes(5);
 
-    private static readonly TimeSpan Window = TimeSpan.FromDays(1),
-        Soon = TimeSpan.FromDays(3),
-        NotSoon = TimeSpan.FromDays(6);
+    private static readonly TimeSpan Window = TimeSpan.FromDays(1);
 
     private readonly List<(DateTimeOffset At, double Value)> samples = [];
     private bool said;
@@ -29,9 +27,9 @@ internal sealed class DiskTrend
         samples.Add((now, used));
         samples.RemoveAll(one => now - one.At > Window);
         var left = GrowthTrend.Of(samples)?.Until(used, ceiling);
-        if (left is null || left > NotSoon)
+        if (left is null || left > soon * 2)
             said = false;
-        if (said || left is null || left > Soon)
+        if (said || left is null || left > soon)
             return null;
         said = true;
         return left;

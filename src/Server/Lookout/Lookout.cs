@@ -1,0 +1,251 @@
+using System.Globalization;
+using System.Security.Cryptography;
+using System.Text;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Findings;
+using CalmSentry.Core.Watching;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Checks;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+
+namespace CalmSentry.Server.Lookout;
+
+/// <summary>
+/// Looks now and then for what nobody asked about: a second copy of a program that runs, memory that will run out, and what the checks
+/// find that they did not find before. One service after the other, so that it is never a load.
+/// </summary>
+internal sealed class Lookout : IAsyncDisposable
+{
+    private const string LookedFact = "lookout-checked",
+        FoundFact = "lookout-found";
+
+    /// <summary>Copies of one service that are remembered and said.</summary>
+    private const int MostCopies = 20;
+
+    private readonly House house;
+    private readonly Registry registry;
+    private readonly Checker checker;
+    private readonly LookoutSettings settings;
+    private readonly IReadOnlyList<(string Key, string File)> own;
+    private readonly CancellationTokenSource over = new();
+    private readonly FillTrend memory = new(TimeSpan.FromDays(1));
+    private readonly HashSet<(ServiceActor Service, int Pid, DateTimeOffset Since)> known = [];
+    private Task going = Task.CompletedTask;
+
+    /// <param name="own">Certificates that the sentry itself uses, and by which of its settings.</param>
+    public Lookout(
+        House house,
+        Registry registry,
+        Checker checker,
+        LookoutSettings settings,
+        IEnumerable<(string Key, string File)> own
+    ) =>
+        (this.house, this.registry, this.checker, this.settings, this.own) = (
+            house,
+            registry,
+            checker,
+            settings,
+            [.. own]
+        );
+
+    public Lookout Begin()
+    {
+        going = Task.Run(Go);
+        return this;
+    }
+
+    private async Task Go()
+    {
+        string? trouble = null;
+        while (!over.IsCancellationRequested)
+        {
+            try
+            {
+                await Task.Delay(settings.Every, house.Clock, over.Token).ConfigureAwait(false);
+                LookAtMemory();
+                await LookForCopies().ConfigureAwait(false);
+                await CheckAll().ConfigureAwait(false);
+                trouble = null;
+            }
+            catch (OperationCanceledException)
+            {
+                return;
+            }
+            catch (Exception error)
+            {
+                // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
+                if (trouble != error.Message)
+                    house.Logbook.Trouble($"The sentry cannot look after its services unasked: {error.Message}");
+                trouble = error.Message;
+            }
+        }
+    }
+
+    private void LookAtMemory()
+    {
+        if (MachineMemory.Now() is not var (total, available))
+            return;
+        if (memory.Look(house.Forward, total - available, total) is { } until)
+            house.Logbook.Note(
+                new(EntryCode.MemoryWillFill) { Limit = until, Seen = Size.About(available) },
+                tells: true
+            );
+    }
+
+    private async Task LookForCopies()
+    {
+        var running = registry
+            .All.Where(actor =>
+                actor.Situation is { Run.Pid: not null, Quiet: null }
+                && !actor.Definition.Accept.Contains(FindingCodes.WordOf(FindingCode.CopyRunning))
+            )
+            .ToList();
+        if (running.Count == 0)
+        {
+            known.Clear();
+            return;
+        }
+
+        var processes = await checker.Processes.Read().ConfigureAwait(false);
+        var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
+        foreach (var actor in running)
+        {
+            over.Token.ThrowIfCancellationRequested();
+            foreach (
+                var copy in CopyChecks
+                    .Find(actor.Definition.Program, house.Places.RunDirectory, processes)
+                    .Where(copy => copy.Same && !IsOfAKeeper(copy.Pid))
+                    .Take(MostCopies)
+            )
+            {
+                var one = (actor, copy.Pid, copy.Since);
+                seen.Add(one);
+                if (known.Contains(one) || IsOnRecord(actor, copy))
+                    continue;
+                house.Logbook.Note(
+                    actor,
+                    new(EntryCode.CopySeen) { Pid = copy.Pid, Seen = copy.ToString() },
+                    tells: true
+                );
+            }
+        }
+
+        known.Clear();
+        known.UnionWith(seen);
+    }
+
+    /// <summary>
+    /// Below a keeper it is part of a run, whatever it has made of its environment: a program may clear that, and its children then
+    /// carry no mark.
+    /// </summary>
+    private static bool IsOfAKeeper(int pid)
+    {
+        for (var depth = 0; pid > 1 && depth < 64; depth++, pid = ProcessFacts.Parent(pid))
+            if (
+                ProcessFacts.Executable(pid) is { } program
+                && Path.GetFileName(program.AsSpan()).StartsWith("calm-keeper", StringComparison.Ordinal)
+            )
+                return true;
+        return false;
+    }
+
+    /// <summary>An earlier server has said it, or somebody has accepted it.</summary>
+    private bool IsOnRecord(ServiceActor actor, Copy copy) =>
+        house
+            .Store.Logbook(
+                new LogQuery(MostCopies)
+                {
+                    Service = actor.Id,
+                    Codes = [EntryCode.CopySeen, EntryCode.Accepted],
+                    Since = copy.Since,
+                }
+            )
+            .Any(one =>
+                one.Entry.Code == EntryCode.CopySeen
+                    ? one.Entry.Pid == copy.Pid && one.Entry.Seen == copy.ToString()
+                    : one.Entry.Name == FindingCodes.WordOf(FindingCode.CopyRunning)
+            );
+
+    private async Task CheckAll()
+    {
+        var now = house.Now;
+        if (
+            !DateTimeOffset.TryParse(house.Store.Fact(LookedFact), CultureInfo.InvariantCulture, out var last)
+            || last > now
+        )
+        {
+            // A sentry that has never checked begins with the moment that comes.
+            house.Store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
+            return;
+        }
+
+        if (!(settings.Checks.After(last, TimeZoneInfo.Local) <= now))
+            return;
+        var before = Before();
+        var found = new List<string>();
+        foreach (var (key, file) in own)
+            if (CertificateChecks.Expiring($"of {key}", file, now) is { } seen)
+                Compare("-", [new(FindingCode.CertificateExpires, Severity.Risk, seen, "", "")], null);
+        foreach (var actor in registry.All)
+        {
+            over.Token.ThrowIfCancellationRequested();
+            var findings = await checker.All(actor.Definition).ConfigureAwait(false);
+            Compare(
+                actor.Id.ToString(),
+                [.. findings.Where(one => !one.OnlyNow && !actor.Definition.Accept.Contains(one.Word))],
+                actor
+            );
+        }
+
+        house.Store.SetFact(FoundFact, string.Join('\n', found));
+        house.Store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
+
+        void Compare(string whose, IReadOnlyList<Finding> findings, ServiceActor? actor)
+        {
+            var first = !before.TryGetValue(whose, out var known);
+            foreach (var finding in findings)
+            {
+                // What is there when a service is first looked at was seen by whoever wrapped it, but for a date that comes.
+                if (!first && known!.Contains(KeyOf(finding)))
+                    continue;
+                var tells = finding.Code is FindingCode.AccountExpires or FindingCode.CertificateExpires;
+                if (first && !tells)
+                    continue;
+                var entry = new Entry(EntryCode.Found)
+                {
+                    Name = finding.Word,
+                    Seen = $"{finding.Seen} {finding.Mend}".TrimEnd(),
+                };
+                if (actor is null)
+                    house.Logbook.Note(entry, tells: tells);
+                else
+                    house.Logbook.Note(actor, entry, tells: tells && actor.Situation.Quiet is null);
+            }
+
+            found.Add($"{whose} {string.Join(' ', findings.Select(KeyOf).Distinct())}");
+        }
+    }
+
+    /// <summary>By what a finding is known again: of what has a date, each is one of its own.</summary>
+    private static string KeyOf(Finding finding) =>
+        finding.Code is FindingCode.AccountExpires or FindingCode.CertificateExpires
+            ? $"{finding.Word}:{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(finding.Seen)))[..16]}"
+            : finding.Word;
+
+    /// <summary>What the checks found the last time, by service.</summary>
+    private Dictionary<string, HashSet<string>> Before() =>
+        (house.Store.Fact(FoundFact) ?? "")
+            .Split('\n', StringSplitOptions.RemoveEmptyEntries)
+            .Select(line => line.Split(' ', StringSplitOptions.RemoveEmptyEntries))
+            .Where(line => line.Length > 0)
+            .ToDictionary(line => line[0], line => line.Skip(1).ToHashSet(StringComparer.Ordinal));
+
+    public async ValueTask DisposeAsync()
+    {
+        await over.CancelAsync().ConfigureAwait(false);
+        await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        over.Dispose();
+    }
+}

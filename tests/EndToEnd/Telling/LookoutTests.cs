@@ -1,0 +1,105 @@
+using System.Diagnostics;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+
+namespace CalmSentry.Tests.EndToEnd.Telling;
+
+/// <summary>What nobody asked about is found all the same: a second copy, what expires, and what a check finds anew.</summary>
+public class LookoutTests
+{
+    private static async Task<Sentry> LooksOften()
+    {
+        var sentry = await Sentry.Start();
+        await sentry.KillServer();
+        await TellTests.Set(sentry, "lookout: { every: 1 s, checks: every 10 s }\nalerts: { gather: 1 s }\n");
+        await sentry.Serve();
+        return sentry;
+    }
+
+    private static async Task<List<string>> Logged(Sentry sentry, string kind) =>
+        [
+            .. (await sentry.Ok("logbook", "--kind", kind, "--last", "1000"))
+                .Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+                .Skip(1), // its head
+        ];
+
+    [Fact]
+    public async Task A_copy_that_somebody_starts_beside_a_service_is_told_once_and_its_own_children_are_none()
+    {
+        await using var sentry = await LooksOften();
+        // All of it sheds its environment, and looks just like a copy for that.
+        var script = sentry.Script(
+            "gate-counter.sh",
+            "#!/bin/sh\n[ -n \"$CALM_RUN\" ] && { env -i /bin/sh \"$0\" worker & exec env -i /bin/sh \"$0\" worker; }\nsleep 671\n"
+        );
+        await sentry.Wrap("gate-counter", "--", script, "worker");
+        await sentry.Ok("start", "gate-counter");
+        using var first = new Copy(script);
+        var alert = await TellTests.Alert(sentry, _ => true);
+        Assert.Contains("runs twice", TellTests.Text(alert, "subject"), StringComparison.Ordinal);
+        Assert.Contains($"pid {first.Id},", Assert.Single(await Logged(sentry, "copy-seen")), StringComparison.Ordinal);
+
+        // A server that returns does not say it again; it says what is new.
+        await sentry.KillServer();
+        await sentry.Serve();
+        using var second = new Copy(script);
+        await Sentry.Eventually(async () => (await Logged(sentry, "copy-seen")).Count > 1);
+        Assert.Contains($"pid {second.Id},", (await Logged(sentry, "copy-seen"))[1], StringComparison.Ordinal);
+        Assert.Contains("A copy of it runs", (await sentry.Ok("report")).Output, StringComparison.Ordinal);
+    }
+
+    /// <summary>What somebody started by hand, until the test is over.</summary>
+    private sealed class Copy(string script) : IDisposable
+    {
+        private readonly Process process = Process.Start("/bin/sh", [script, "worker"]);
+
+        public int Id => process.Id;
+
+        public void Dispose()
+        {
+            process.Kill(entireProcessTree: true);
+            process.Dispose();
+        }
+    }
+
+    [Fact]
+    public async Task What_expires_is_told_before_and_what_a_check_finds_anew_is_in_the_report()
+    {
+        await using var sentry = await LooksOften();
+        var file = Path.Combine(sentry.Places.Root, "quay.pem");
+        using (var key = RSA.Create(2048))
+        {
+            var request = new CertificateRequest(
+                "CN=quay.skerry.example",
+                key,
+                HashAlgorithmName.SHA256,
+                RSASignaturePadding.Pkcs1
+            );
+            using var certificate = request.CreateSelfSigned(
+                DateTimeOffset.Now.AddDays(-1),
+                DateTimeOffset.Now.AddDays(5)
+            );
+            await File.WriteAllTextAsync(file, certificate.ExportCertificatePem());
+        }
+
+        await sentry.Wrap("departure-board", "--", "/bin/sleep", "672", $"--certificate={file}");
+        var said = await sentry.Calm("check", "departure-board");
+        Assert.Contains(
+            $"The certificate of {file} (quay.skerry.example) expires on ",
+            said.Output,
+            StringComparison.Ordinal
+        );
+        var alert = await TellTests.Alert(sentry, _ => true);
+        Assert.Contains("uses something that expires", TellTests.Text(alert, "subject"), StringComparison.Ordinal);
+
+        // Nothing else was new; now there is.
+        Assert.Single(await Logged(sentry, "found"));
+        await sentry.Ok("adjust", "departure-board", "--environment", "GATE_PASSWORD=kelp");
+        await Sentry.Eventually(async () => (await Logged(sentry, "found")).Count > 1);
+        Assert.Contains("secret-in-plain", (await Logged(sentry, "found"))[1], StringComparison.Ordinal);
+        var report = (await sentry.Ok("report")).Output;
+        Assert.Contains("What checks found that is new", report, StringComparison.Ordinal);
+        Assert.Contains("A check finds secret-in-plain", report, StringComparison.Ordinal);
+        Assert.Single((await sentry.Ok("tell", "--json")).Json.EnumerateArray());
+    }
+}
