@@ -149,6 +149,7 @@ RULES
 forward: [ { tcp: 127.0.0.1:$((port + 3)) } ]
 mail: { server: 127.0.0.1:$((port + 6)), security: none, from: calm-sentry@quay.skerry.example }
 alerts: { gather: 3 s, steady: 10 s } # at a real quay longer
+lookout: { every: 5 s }
 tell:
   - { mail: quay-office@skerry.example, name: quay-office, next: harbour-master, after: 30 min }
   - { mail: harbour-master@skerry.example, name: harbour-master, labels: [money], urgent-only: true }
@@ -208,6 +209,7 @@ Try in another terminal:
   calm tell; calm tell --messages                 # who was told of that; curl http://127.0.0.1:$((port + 7))/ reads the mail
   calm tell --test quay-office                    # a trial, with all that goes to and fro
   calm acknowledge gate-counter --note "I look at the gate"
+  $node $srv/ticket-spooler/spool.js >/dev/null & sleep 8; calm tell; kill %%     # a second copy, told unasked
   calm report                                     # what happened so far, as it is sent each morning
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
   calm stop fare-ledger                           # others need it: it asks first

@@ -260,6 +260,10 @@ play() {
   came_true "who is told of what is read as a sentence" ends_with_code 0 "quay-office: mail to quay-office@skerry.example, about all services" calm tell --recipients
   came_true "a trial shows all that goes to and fro" ends_with_code 0 "250 it is in the box" calm tell --test quay-office
   calm start departure-board ticket-spooler >/dev/null
+  "$node" "$srv/ticket-spooler/spool.js" >/dev/null 2>&1 &
+  local copy=$!
+  came_true "a copy that somebody starts beside a service is found unasked, and told" in_box "Ticket spooler runs twice"
+  kill "$copy"
   calm adjust fare-ledger --hold-ends 1 >/dev/null
   kill -9 "$(field fare-ledger pid)"
   came_true "its fall is in the quay's mail" in_box "Fare ledger is on hold"

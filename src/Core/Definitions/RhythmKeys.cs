@@ -158,7 +158,7 @@ public static class RhythmKeys
                     Forms.LengthFrom(TimeSpan.FromSeconds(1)),
                     planned => (planned as PlannedRun)?.LateAfter,
                     (planned, length) => ((PlannedRun)planned) with { LateAfter = length },
-                    "A run that is not done so long after its moment is late, and an alert is raised; it goes on."
+                    "A run that is not done so long after it was due is late, and an alert is raised; it goes on."
                 ) with
                 {
                     Only = ["run"],

@@ -147,7 +147,7 @@ public static class EntryWords
                 EntryCode.RestartFailed =>
                     $"The restart planned for {At(entry)} failed: run {entry.Run} {OutcomeWords.Of(entry.Outcome!)}.",
                 EntryCode.JobLate =>
-                    $"The run planned for {At(entry)} is not done {Duration.Write(entry.Limit!.Value)} after its moment: {entry.Seen}.",
+                    $"The run planned for {At(entry)} is not done {Duration.Write(entry.Limit!.Value)} after it was due: {entry.Seen}.",
                 EntryCode.JobOverdue =>
                     $"No run has succeeded within {Duration.Write(entry.Limit!.Value)}, since {At(entry)}.",
                 EntryCode.TooLong =>

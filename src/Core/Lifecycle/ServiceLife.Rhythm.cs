@@ -61,10 +61,10 @@ public static partial class ServiceLife
                 if (
                     open is var (at, of)
                     && !(at <= rhythm.ToldLate)
-                    && definition.Rhythm.OfType<PlannedRun>().FirstOrDefault(run => run.Of == of)?.LateAfter
-                        is { } after
+                    && definition.Rhythm.OfType<PlannedRun>().FirstOrDefault(run => run.Of == of)
+                        is { LateAfter: { } after } planned
                 )
-                    return (at, after, at + after);
+                    return (at, after, planned.DueOf(definition.Name, at) + after);
             return null;
         }
 

@@ -44,8 +44,11 @@ public enum Topic
     /// <summary>The program itself asks for somebody.</summary>
     Asks,
 
-    /// <summary>Memory will run out soon: up to a service's limit, or all of the machine's.</summary>
+    /// <summary>As its memory grows, it reaches its limit soon.</summary>
     Memory,
+
+    /// <summary>The machine's memory will run out soon.</summary>
+    MachineMemory,
 
     /// <summary>A disk will be full soon.</summary>
     Disk,
@@ -110,7 +113,7 @@ public static class Topics
                 EntryCode.RestartFailed => Topic.RestartFailed,
                 EntryCode.JobLate => Topic.JobLate,
                 EntryCode.JobOverdue => Topic.JobOverdue,
-                EntryCode.MemoryWillFill => Topic.Memory,
+                EntryCode.MemoryWillFill => Topic.MachineMemory,
                 EntryCode.DiskWillFill => Topic.Disk,
                 EntryCode.CopySeen => Topic.Copy,
                 EntryCode.Found => Topic.Expiring,
@@ -151,6 +154,7 @@ public static class Topics
                 or Topic.NeedMissing
                 or Topic.JobOverdue
                 or Topic.JobFailed
+                or Topic.Memory
                 or Topic.FailsOften
                 or Topic.Restarted;
 
@@ -162,6 +166,7 @@ public static class Topics
                 or Topic.RestartFailed
                 or Topic.JobLate
                 or Topic.Memory
+                or Topic.MachineMemory
                 or Topic.Copy
                 or Topic.Expiring
                 or Topic.Disk
@@ -193,7 +198,8 @@ public static class Topics
             Topic.JobMissed => "missed planned runs",
             Topic.SwapFailed => "did not take its new files",
             Topic.Asks => "asks for somebody",
-            Topic.Memory => "will run out of memory",
+            Topic.Memory => "will reach its limit of memory",
+            Topic.MachineMemory => "will run out of memory",
             Topic.Disk => "will fill its disk",
             Topic.Copy => "runs twice: a copy was started outside the sentry",
             Topic.Expiring => "uses something that expires",

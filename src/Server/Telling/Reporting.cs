@@ -112,7 +112,7 @@ internal static class Reporting
             var (sample, trend) = actor.Vitals.Growth(GrowthFresh);
             return trend?.Until(sample.Memory, limit) is { } left && left < GrowsSoon
                 ? $"{actor.Definition.Title}: its memory ({Size.About(sample.Memory)}) reaches its limit of {Size.Write(limit)} "
-                    + $"in {Length.Of(left)} as it grows now"
+                    + $"in {Duration.Write(Rounded(left))} as it grows now"
                 : null;
         }
 
@@ -133,6 +133,11 @@ internal static class Reporting
                     ),
             ];
     }
+
+    private static TimeSpan Rounded(TimeSpan left) =>
+        left > TimeSpan.FromHours(2)
+            ? TimeSpan.FromHours(Math.Round(left.TotalHours))
+            : TimeSpan.FromMinutes(Math.Max(1, Math.Round(left.TotalMinutes)));
 
     private static string At(DateTimeOffset time) =>
         time.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);

@@ -469,6 +469,9 @@ internal sealed class Teller : IAsyncDisposable
         var (definition, now) = (actor.Definition, actor.Situation);
         if (Attention.Of(definition, now) is not null)
             return true;
+        // Where that is only to be noted, it needs nobody, and goes on all the same.
+        if (one.Worst == Topic.Memory && now.Run is { } run)
+            return definition.Watch.Zip(run.Watched).Any(pair => pair is (CeilingWatch, { PoorSince: not null }));
         return definition.IsJob
             ? now.LastEnd is { Bad: true } && now.Rhythm is not null
             : now.Phase is Phase.Waiting or Phase.Starting or Phase.Stopping or Phase.Held;

@@ -488,7 +488,9 @@ public class TellTests
             Sentry.Kill(one.GetProperty("pid").GetInt32());
 
         // Where all have failed by the time of the first, that one names them all.
-        var all = await post.Next(mail => names.All(name => mail.TextBody?.Contains(name, StringComparison.Ordinal) == true));
+        var all = await post.Next(mail =>
+            names.All(name => mail.TextBody?.Contains(name, StringComparison.Ordinal) == true)
+        );
         var first = post.Taken.First();
         Assert.Equal(first.References.Single(), all.References.Single());
         await Sentry.Eventually(async () =>

@@ -47,7 +47,16 @@ public partial class DocumentsTests
         );
     }
 
-    private static readonly string[] OfSentry = ["forward:", "logbook:", "mail:", "alerts:", "signal:", "report:"];
+    private static readonly string[] OfSentry =
+    [
+        "forward:",
+        "logbook:",
+        "mail:",
+        "alerts:",
+        "signal:",
+        "lookout:",
+        "report:",
+    ];
 
     /// <summary>What the sentry's own settings take.</summary>
     private static void Settings(string text)

@@ -52,7 +52,7 @@ public class FailureCountTests
             (new(EntryCode.Unwell) { Name = Entry.MemoryGrows, Next = EntryNext.KeepsRunning }, true, Topic.Memory),
             // It is restarted for that: nobody needs to know but who asks for each restart.
             (new(EntryCode.Unwell) { Name = Entry.MemoryGrows, Next = EntryNext.StopAndRestart }, false, null),
-            (new(EntryCode.MemoryWillFill), true, Topic.Memory),
+            (new(EntryCode.MemoryWillFill), true, Topic.MachineMemory),
             (new(EntryCode.JobLate), true, Topic.JobLate),
             (new(EntryCode.JobOverdue), true, Topic.JobOverdue),
             (new(EntryCode.RestartFailed), true, Topic.RestartFailed),
