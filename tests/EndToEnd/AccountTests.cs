@@ -82,6 +82,45 @@ public class AccountTests
     }
 
     [Fact]
+    public async Task An_account_that_is_gone_is_one_cause_for_all_that_run_as_it()
+    {
+        await using var sentry = await Sentry.Start();
+        var name = $"calm-g{Environment.ProcessId}";
+        try
+        {
+            await sentry.Ok("account", "create", name);
+            string[] services = ["fog-horn", "gate-counter"];
+            foreach (var service in services)
+                await sentry.Ok([
+                    "wrap",
+                    service,
+                    "--account",
+                    name,
+                    .. "--proof up-for:0s --pause 100ms --hold-ends 2 --start -- /bin/sleep".Split(' '),
+                    service == "fog-horn" ? "678" : "679",
+                ]);
+            await Process.Start("userdel", ["--force", name]).WaitForExitAsync();
+            foreach (var service in services)
+                Sentry.Kill((await sentry.Show(service)).GetProperty("pid").GetInt32());
+            var alert = await Telling.TellTests.Alert(sentry, one => one.GetProperty("affected").GetArrayLength() == 2);
+            Assert.Equal(
+                ("account", name),
+                (Telling.TellTests.Text(alert, "cause"), Telling.TellTests.Text(alert, "cause-name"))
+            );
+            Assert.Contains(
+                $"the account {name} cannot be used: 2 services have trouble",
+                (await sentry.Ok("tell")).Output,
+                StringComparison.Ordinal
+            );
+        }
+        finally
+        {
+            if (Exists(name))
+                Process.Start("userdel", ["--force", name]).WaitForExit();
+        }
+    }
+
+    [Fact]
     public async Task Only_a_permitted_account_runs_services()
     {
         await using var sentry = await Sentry.Start();

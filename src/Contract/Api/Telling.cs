@@ -14,8 +14,9 @@ public sealed record AlertView
     /// <summary>What is wrong: one line.</summary>
     public required string Subject { get; init; }
 
-    /// <summary>The worst of what happened: held | down | start-failed | not-ready | poor | need-missing | job-failed |
-    /// job-missed | swap-failed | asks | disk | logbook | unclean | boot | withheld | restarted</summary>
+    /// <summary>The worst of what happened: held | down | start-failed | restart-failed | not-ready | poor | need-missing |
+    /// job-overdue | job-failed | job-missed | job-late | swap-failed | asks | memory | machine-memory | disk | copy | expiring |
+    /// logbook | unclean | boot | withheld | fails-often | came-back | restarted</summary>
     public required string Topic { get; init; }
 
     /// <summary>urgent | can-wait</summary>

@@ -5,6 +5,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Watching;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Services;
@@ -58,40 +59,52 @@ internal sealed class Lookout : IAsyncDisposable
 
     private async Task Go()
     {
-        string? trouble = null;
+        (Func<Task> Look, string? Trouble)[] looks = [(LookAtMemory, null), (LookForCopies, null), (CheckAll, null)];
         while (!over.IsCancellationRequested)
         {
             try
             {
                 await Task.Delay(settings.Every, house.Clock, over.Token).ConfigureAwait(false);
-                LookAtMemory();
-                await LookForCopies().ConfigureAwait(false);
-                await CheckAll().ConfigureAwait(false);
-                trouble = null;
+                for (var i = 0; i < looks.Length; i++)
+                {
+                    var trouble = await Try(looks[i].Look).ConfigureAwait(false);
+                    // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
+                    if (trouble is not null && trouble != looks[i].Trouble)
+                        house.Logbook.Trouble($"The sentry cannot look after its services unasked: {trouble}");
+                    looks[i].Trouble = trouble;
+                }
             }
-            catch (OperationCanceledException)
+            catch (OperationCanceledException) when (over.IsCancellationRequested)
             {
                 return;
-            }
-            catch (Exception error)
-            {
-                // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
-                if (trouble != error.Message)
-                    house.Logbook.Trouble($"The sentry cannot look after its services unasked: {error.Message}");
-                trouble = error.Message;
             }
         }
     }
 
-    private void LookAtMemory()
+    /// <returns>What went wrong; null: nothing.</returns>
+    private async Task<string?> Try(Func<Task> look)
+    {
+        try
+        {
+            await look().ConfigureAwait(false);
+            return null;
+        }
+        catch (Exception error) when (!over.IsCancellationRequested)
+        {
+            return error.Message;
+        }
+    }
+
+    private Task LookAtMemory()
     {
         if (MachineMemory.Now() is not var (total, available))
-            return;
+            return Task.CompletedTask;
         if (memory.Look(house.Forward, total - available, total) is { } until)
             house.Logbook.Note(
                 new(EntryCode.MemoryWillFill) { Limit = until, Seen = Size.About(available) },
                 tells: true
             );
+        return Task.CompletedTask;
     }
 
     private async Task LookForCopies()
@@ -185,13 +198,31 @@ internal sealed class Lookout : IAsyncDisposable
             return;
         var before = Before();
         var found = new List<string>();
-        foreach (var (key, file) in own)
-            if (CertificateChecks.Expiring($"of {key}", file, now) is { } seen)
-                Compare("-", [new(FindingCode.CertificateExpires, Severity.Risk, seen, "", "")], null);
+        Compare(
+            "-",
+            [
+                .. own.Select(one => CertificateChecks.Expiring($"of {one.Key},", one.File, now))
+                    .OfType<string>()
+                    .Select(seen => new Finding(FindingCode.CertificateExpires, Severity.Risk, seen, "", "")),
+            ],
+            null
+        );
         foreach (var actor in registry.All)
         {
             over.Token.ThrowIfCancellationRequested();
-            var findings = await checker.All(actor.Definition).ConfigureAwait(false);
+            IReadOnlyList<Finding> findings;
+            try
+            {
+                findings = await checker.All(actor.Definition).ConfigureAwait(false);
+            }
+            catch (OwnTroubleException)
+            {
+                // A file system that does not answer: what was known of it stays known, and the others are looked at.
+                if (before.TryGetValue(actor.Id.ToString(), out var known))
+                    found.Add($"{actor.Id} {string.Join(' ', known)}");
+                continue;
+            }
+
             Compare(
                 actor.Id.ToString(),
                 [.. findings.Where(one => !one.OnlyNow && !actor.Definition.Accept.Contains(one.Word))],

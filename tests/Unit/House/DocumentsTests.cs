@@ -1,6 +1,8 @@
 using System.CommandLine;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Definitions;
 
 namespace CalmSentry.Tests.Unit.House;
@@ -46,6 +48,30 @@ public partial class DocumentsTests
             }
         );
     }
+
+    /// <summary>What people may be told of, with whether it can wait.</summary>
+    [Fact]
+    public void Every_topic_is_explained_as_it_is()
+    {
+        var told = File.ReadAllText(Path.Combine(Sources.Root, "docs/being-told.md"));
+        var api = File.ReadAllText(Path.Combine(Sources.Root, "docs/openapi.json"));
+        var listed = TopicsOfApi()
+            .Match(api)
+            .Groups["words"]
+            .Value.Split([' ', '|'], StringSplitOptions.RemoveEmptyEntries);
+        Assert.Equal(Words.All<Topic>().Order(), listed.Order());
+        Assert.All(
+            Enum.GetValues<Topic>(),
+            topic =>
+                Assert.Matches(
+                    $@"(?m)^\| `{Words.Of(topic)}` \| .+ \| {(Topics.UrgencyOf(topic) == Urgency.Urgent ? "urgent" : "can wait")} \|$",
+                    told
+                )
+        );
+    }
+
+    [GeneratedRegex(@"The worst of what happened: (?<words>[a-z| -]+)")]
+    private static partial Regex TopicsOfApi();
 
     private static readonly string[] OfSentry =
     [

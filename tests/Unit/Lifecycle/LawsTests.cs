@@ -24,6 +24,8 @@ public class LawsTests
         from longest in OneOf<int?>(null, 5, 600)
         from again in Gen.Int[0, 2]
         from spread in OneOf<int?>(null, 0, 9)
+        from late in OneOf<int?>(null, 1, 60)
+        from success in OneOf<int?>(null, 30, 7200)
         select (Planned)
             new PlannedRun(new Every(TimeSpan.FromSeconds(seconds), null))
             {
@@ -31,6 +33,8 @@ public class LawsTests
                 Missed = missed,
                 Longest = longest is { } most ? TimeSpan.FromSeconds(most) : null,
                 Again = again,
+                LateAfter = late is { } after ? TimeSpan.FromSeconds(after) : null,
+                SuccessWithin = success is { } within ? TimeSpan.FromSeconds(within) : null,
                 Spread = spread is { } part ? TimeSpan.FromSeconds(part) : null,
                 Zone = "UTC",
             };
@@ -138,6 +142,14 @@ public class LawsTests
         (3, Gen.Const<Action<World>>(world => world.Happens(new StartAsked(new("anna"))))),
         (2, Gen.Const<Action<World>>(world => world.Happens(new StopAsked(new("anna"))))),
         (2, Gen.Const<Action<World>>(world => world.Happens(new RestartAsked(new("anna"))))),
+        (
+            2,
+            Gen.Const<Action<World>>(world =>
+            {
+                if (world.Situation.Rhythm?.Restart is { Goes: true })
+                    world.Happens(new RestartAsked(Principal.Rhythm));
+            })
+        ),
         (1, Gen.Const<Action<World>>(world => world.Happens(new MachineBegan()))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new Wrapped()))),
         (1, Gen.Const<Action<World>>(world => world.Happens(new StopAsked(new("anna"), ThisRun: true)))),

@@ -26,6 +26,7 @@ internal sealed class World(Definition first)
     private long highestRun,
         forced;
     private bool atOnce;
+    private readonly HashSet<DateTimeOffset> late = [];
     private readonly Dictionary<RunNumber, (Outcome Outcome, DateTimeOffset At)> ends = [];
 
     public DateTimeOffset Now { get; private set; } = Start;
@@ -72,6 +73,11 @@ internal sealed class World(Definition first)
             && turn.After is { Phase: Phase.Stopped, LastEnd.Bad: true, Asked: not { By.Kind: PrincipalKind.Account } }
         )
             Assert.Contains(turn.Deeds, deed => deed is Note { Tells: true });
+        // A run's lateness is told once, and that none succeeds once until one does.
+        foreach (var told in turn.Deeds.OfType<Note>().Where(note => note.Entry.Code == EntryCode.JobLate))
+            Assert.True(late.Add(told.Entry.Moment!.Value), "a moment is late once");
+        if (turn.Deeds.OfType<Note>().Any(note => note.Entry.Code == EntryCode.JobOverdue))
+            Assert.True(before.Rhythm is null or { Overdue: false }, "it is told once");
         if (before.Quiet is not null && turn.After.Quiet is not null)
             Assert.DoesNotContain(
                 turn.Deeds,
@@ -133,6 +139,7 @@ internal sealed class World(Definition first)
     public void FallsBackTo(Definition then, Situation stored)
     {
         (definition, Situation) = (then, stored);
+        late.Clear(); // what was told since may be told again
         var (known, latest) = (stored.LastRun, new RunNumber(highestRun));
         Live = latest > known ? latest : stored.Run?.Number;
         if (latest > known)

@@ -165,6 +165,7 @@ public class GoldenTests
             Parts = [new("What it printed last", ["paper is out"], Quoted: true), new(null, ["calm why fare-ledger"])],
             InsteadOf = "office",
             Strips = [new("fare-ledger", "Fare ledger", [new(0.25, 0.5, ServiceTime.Fallen)])],
+            Scale = ["07:00", "13:00"],
         };
         Matches("message.json", MessageJson.Write(message));
         Assert.Equivalent(message, MessageJson.Read(MessageJson.Write(message)), strict: true);

@@ -8,6 +8,7 @@ import { tickLabel, ticksTo } from "../live/ticks";
 import "./alerts.css";
 
 const spans = [
+  { value: "1 h", label: "an hour" },
   { value: "1 d", label: "a day" },
   { value: "7 d", label: "a week" },
   { value: "31 d", label: "a month" },

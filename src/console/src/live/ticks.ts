@@ -5,7 +5,7 @@ const hour = 3_600_000;
 /** Round times by the clock of this host, four to ten of them. */
 export function ticksTo(from: number, until: number) {
   const step =
-    [hour, 3 * hour, 6 * hour, 24 * hour, 72 * hour, 120 * hour].find((one) => (until - from) / one <= 10) ??
+    [hour / 6, hour, 3 * hour, 6 * hour, 24 * hour, 72 * hour, 120 * hour].find((one) => (until - from) / one <= 10) ??
     240 * hour;
   const first = Math.ceil(from / step) * step;
   return Array.from(
