@@ -158,17 +158,17 @@ public static class MessageWords
 
     private static string Lead(Alert alert, MessageKind kind, DateTimeOffset now, TimeZoneInfo zone)
     {
-        var since = Clock(alert.Began, now, zone);
+        var since = Explanation.Clock(alert.Began, now, zone);
         var taken = alert.Taken is { } one
-            ? $" {one.By} looks at it since {Clock(one.At, now, zone)}{(one.Note is { } note ? $": {note}" : "")}."
+            ? $" {one.By} looks at it since {Explanation.Clock(one.At, now, zone)}{(one.Note is { } note ? $": {note}" : "")}."
             : "";
         return kind == MessageKind.Over
                 ? $"{Subject(alert)}: since {since}, and over. It has been well since "
-                    + $"{Clock(alert.WellSince ?? now, now, zone)}. Nobody needs to do anything.{taken}"
+                    + $"{Explanation.Clock(alert.WellSince ?? now, now, zone)}. Nobody needs to do anything.{taken}"
             : alert.Lasts
                 ? $"{Subject(alert)}, since {since}. "
                     + (
-                        alert.WellSince is { } well ? $"It has been well since {Clock(well, now, zone)}."
+                        alert.WellSince is { } well ? $"It has been well since {Explanation.Clock(well, now, zone)}."
                         : alert.Urgency == Urgency.Urgent ? "It needs attention."
                         : "Nobody needs to act now."
                     )
@@ -207,7 +207,7 @@ public static class MessageWords
                 "What comes next",
                 [
                     .. standing.Next.Select(one =>
-                        one.At is { } at ? $"{Clock(at, alert.Joined, zone)}: {one.Text}" : one.Text
+                        one.At is { } at ? $"{Explanation.Clock(at, alert.Joined, zone)}: {one.Text}" : one.Text
                     ),
                 ]
             );
@@ -243,13 +243,6 @@ public static class MessageWords
     }
 
     private static string Cut(string line) => line.Length <= LongestLine ? line : line[..LongestLine] + "…";
-
-    private static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
-    {
-        var local = TimeZoneInfo.ConvertTime(time, zone);
-        var format = local.Date == TimeZoneInfo.ConvertTime(near, zone).Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss";
-        return local.ToString(format, CultureInfo.InvariantCulture);
-    }
 }
 
 /// <summary>A message as text and as HTML.</summary>

@@ -36,7 +36,7 @@ public sealed record Report
     /// <summary>What was changed and by whom, a sentence each.</summary>
     public required ImmutableArray<string> Changes { get; init; }
 
-    /// <summary>Planned runs that did not take place, a sentence each.</summary>
+    /// <summary>Planned runs that did not take place or were late, and jobs without a success for too long, a sentence each.</summary>
     public required ImmutableArray<string> Missed { get; init; }
 
     /// <summary>What is planned next, a line each.</summary>

@@ -21,8 +21,11 @@ public static class Attention
                 return $"it will not be restarted automatically: it {OutcomeWords.Of(now.LastEnd!.Outcome)}";
         }
 
-        if (now.Rhythm is { Overdue: true })
-            return "no run has succeeded for longer than that may be (success-within)";
+        if (
+            now.Rhythm is { Overdue: true }
+            && definition.Rhythm.OfType<PlannedRun>().Min(run => run.SuccessWithin) is { } within
+        )
+            return $"no run has succeeded within {Duration.Write(within)}";
         var poor =
             now.Run?.Watched.Where((watched, i) => watched.PoorSince is not null && NeedsAttention(definition, i))
                 .Select(watched => watched.Seen)

@@ -203,7 +203,8 @@ public static class Explanation
 
     private static string Outcome(Situation now) => now.LastEnd is { } end ? OutcomeWords.Of(end.Outcome) : "ended";
 
-    private static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
+    /// <summary>A time as a clock shows it; with its date where that is another than that of a near one.</summary>
+    internal static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
     {
         var local = TimeZoneInfo.ConvertTime(time, zone);
         var format = local.Date == TimeZoneInfo.ConvertTime(near, zone).Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss";

@@ -12,7 +12,9 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     /// <summary>Characters of what comes from outside: what programs and callers put into an entry is bounded.</summary>
     private const int Longest = 4000;
 
-    /// <summary>Hears of every entry as it comes in; never waits.</summary>
+    private readonly Lock order = new();
+
+    /// <summary>Hears of every entry as it comes in, in the order of their numbers; never waits.</summary>
     public Action<StoredEntry> Heard { get; set; } = _ => { };
 
     /// <summary>About the sentry itself.</summary>
@@ -39,9 +41,15 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
         if (by?.From is { } from)
             entry = entry with { From = from };
         var at = clock.GetUtcNow();
-        var number = store.Log(at, id, name, entry, by, tells);
-        var stored = new StoredEntry(number, at, name, entry, by?.ToString(), tells);
+        StoredEntry stored;
+        // Whoever hears of entries goes by their numbers, and hears them in that order.
+        lock (order)
+        {
+            var number = store.Log(at, id, name, entry, by, tells);
+            stored = new StoredEntry(number, at, name, entry, by?.ToString(), tells);
+            Heard(stored);
+        }
+
         events.Logged(EntryViews.Of(stored));
-        Heard(stored);
     }
 }

@@ -72,7 +72,7 @@ internal static class Reporting
                     .OrderBy(alert => alert.Began),
             ],
             Changes = Entries(Changes),
-            Missed = Entries([EntryCode.MomentsMissed]),
+            Missed = Entries([EntryCode.MomentsMissed, EntryCode.JobLate, EntryCode.JobOverdue]),
             Planned =
             [
                 .. Rhythms

@@ -1,4 +1,3 @@
-using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
@@ -36,11 +35,13 @@ internal sealed class Teller : IAsyncDisposable
         Breath = TimeSpan.FromMilliseconds(20),
         LongBreath = TimeSpan.FromMilliseconds(500),
         Long = TimeSpan.FromHours(1),
-        LongestReport = TimeSpan.FromDays(31);
+        LongestReport = TimeSpan.FromDays(31),
+        // What was to be put on record is by then, or never.
+        LongestBehind = TimeSpan.FromSeconds(10);
 
     private readonly House house;
     private readonly Registry registry;
-    private readonly ConcurrentQueue<StoredEntry> atHand = new();
+    private readonly Intake intake = new(MostAtHand);
     private readonly SemaphoreSlim came = new(0, 1);
     private readonly SemaphoreSlim turn = new(1);
     private readonly CancellationTokenSource over = new();
@@ -54,7 +55,7 @@ internal sealed class Teller : IAsyncDisposable
     private ClockStamp frame;
     private long upTo;
     private long lastMessage;
-    private bool overflowed;
+    private TimeSpan? behindSince;
     private string identity = "";
     private Task going = Task.CompletedTask;
 
@@ -121,7 +122,8 @@ internal sealed class Teller : IAsyncDisposable
 
         // A sentry that was never asked to tell begins with what comes from now on.
         upTo = house.Store.ToldUpTo ?? house.Store.LastEntry;
-        overflowed = upTo < house.Store.LastEntry;
+        if (upTo < house.Store.LastEntry)
+            intake.ReadAnew(house.Store.LastEntry);
         CountFailures(at.Pace);
         Put(at, WaitingBefore());
         going = Task.Run(Go);
@@ -234,10 +236,7 @@ internal sealed class Teller : IAsyncDisposable
     {
         if (Topics.Of(entry.Entry, entry.Tells, isJob: false) is null)
             return;
-        if (atHand.Count >= MostAtHand)
-            Volatile.Write(ref overflowed, true);
-        else
-            atHand.Enqueue(entry);
+        intake.Hear(entry);
         Signal();
     }
 
@@ -308,7 +307,8 @@ internal sealed class Teller : IAsyncDisposable
         catch
         {
             // Nothing of it is on record: it is done anew, from the logbook, and nobody counts as told.
-            (alerts, overflowed) = (before, true);
+            alerts = before;
+            intake.ReadAnew();
             throw;
         }
 
@@ -386,27 +386,39 @@ internal sealed class Teller : IAsyncDisposable
     private long TakeIn(DateTimeOffset now)
     {
         var last = upTo;
-        if (Volatile.Read(ref overflowed))
+        for (var i = 0; i < Batch && intake.Take() is { } entry; i++)
+            TakeIn(entry, ref last, now);
+        if (intake.Behind is { } behind)
+            last = ReadUpTo(behind, last, now);
+        if (!intake.IsEmpty)
+            Signal();
+        return last;
+    }
+
+    /// <summary>Takes in what is in the logbook; what is not there yet comes soon, or was never put on record.</summary>
+    private long ReadUpTo(long behind, long last, DateTimeOffset now)
+    {
+        while (true)
         {
-            Volatile.Write(ref overflowed, false);
-            while (true)
-            {
-                var (entries, _) = house.Store.EntriesAfter(last, Batch);
-                foreach (var one in entries)
-                    TakeIn(
-                        new StoredEntry(one.Number, one.At, one.Service, one.Entry, one.By, one.Tells),
-                        ref last,
-                        now
-                    );
-                if (entries.Count < Batch)
-                    break;
-            }
+            var (entries, _) = house.Store.EntriesAfter(last, Batch);
+            foreach (var one in entries)
+                TakeIn(new StoredEntry(one.Number, one.At, one.Service, one.Entry, one.By, one.Tells), ref last, now);
+            if (entries.Count < Batch)
+                break;
         }
 
-        for (var i = 0; i < Batch && atHand.TryDequeue(out var entry); i++)
-            TakeIn(entry, ref last, now);
-        if (!atHand.IsEmpty)
-            Signal();
+        behindSince ??= house.Forward;
+        if (!intake.HasRead(last))
+        {
+            if (house.Forward - behindSince < LongestBehind)
+                return last;
+            house.Logbook.Trouble(
+                $"Of what happened, {behind - last} entries at most are not on record, and nobody can be told of them."
+            );
+            intake.HasRead(last = Math.Max(behind, last));
+        }
+
+        behindSince = null;
         return last;
     }
 
