@@ -13,6 +13,9 @@ namespace CalmSentry.Server.Telling;
 /// <summary>Gathers what happened in a time from the record.</summary>
 internal static class Reporting
 {
+    /// <summary>So many times as far as a run has come it is said how it will grow.</summary>
+    private const int FarAhead = 24;
+
     private const int MostEntries = 1000,
         MostAlerts = 200,
         MostPlanned = 100,
@@ -105,12 +108,19 @@ internal static class Reporting
         }
 
         // As it grows now: what grew in a run that has ended is none of tomorrow's.
-        static string? Grows(ServiceActor actor)
+        string? Grows(ServiceActor actor)
         {
-            if (actor.Situation.Run is null || actor.Definition.Resources.Memory is not { } limit)
+            if (
+                actor.Situation.Run is not { Launched: { } launched }
+                || actor.Definition.Resources.Memory is not { } limit
+            )
                 return null;
             var (sample, trend) = actor.Vitals.Growth(GrowthFresh);
-            return trend?.Until(sample.Memory, limit) is { } left && left < GrowsSoon
+            return
+                trend?.Until(sample.Memory, limit) is { } left
+                && left < GrowsSoon
+                // What grew for minutes says nothing of days.
+                && left < (until - launched) * FarAhead
                 ? $"{actor.Definition.Title}: its memory ({Size.About(sample.Memory)}) reaches its limit of {Size.Write(limit)} "
                     + $"in {Duration.Write(Rounded(left))} as it grows now"
                 : null;
