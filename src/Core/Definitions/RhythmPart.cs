@@ -79,7 +79,7 @@ public sealed record PlannedRun(Rhythm When) : Planned(When)
     /// <summary>A run that takes longer is wound down; null: as long as it likes.</summary>
     public TimeSpan? Longest { get; init; }
 
-    /// <summary>A person hears when a run is not done so long after its moment; null: however long that is.</summary>
+    /// <summary>A person hears when a run is not done so long after it was due; null: however long that is.</summary>
     public TimeSpan? LateAfter { get; init; }
 
     /// <summary>A person hears when none has succeeded for so long; null: however long that is.</summary>

@@ -41,8 +41,11 @@ public static partial class ServiceLife
         /// <summary>Whatever happened: from when on a run is late, or none has succeeded for too long.</summary>
         private void KeepTellAt()
         {
-            if (After.Rhythm is { } rhythm && rhythm.TellAt != Sooner(LateAt(rhythm)?.At, OverdueAt(rhythm)))
-                After = After with { Rhythm = rhythm with { TellAt = Sooner(LateAt(rhythm)?.At, OverdueAt(rhythm)) } };
+            if (After.Rhythm is not { } rhythm)
+                return;
+            var at = Sooner(LateAt(rhythm)?.At, OverdueAt(rhythm));
+            if (rhythm.TellAt != at)
+                After = After with { Rhythm = rhythm with { TellAt = at } };
         }
 
         private static DateTimeOffset? Sooner(DateTimeOffset? one, DateTimeOffset? other) =>
@@ -94,10 +97,10 @@ public static partial class ServiceLife
                 );
             }
 
-            if (After.Rhythm is { } now2 && OverdueAt(now2) <= now)
+            if (After.Rhythm is { } jobs && OverdueAt(jobs) <= now)
             {
-                After = After with { Rhythm = now2 with { Overdue = true } };
-                Tell(new(EntryCode.JobOverdue) { Moment = now2.Good, Limit = SuccessWithin });
+                After = After with { Rhythm = jobs with { Overdue = true } };
+                Tell(new(EntryCode.JobOverdue) { Moment = jobs.Good, Limit = SuccessWithin });
             }
         }
 

@@ -170,17 +170,8 @@ internal static class TellRoutes
         SentryStore store
     )
     {
-        var back = UsualReport;
-        if (
-            length is not null
-            && (!Duration.TryRead(length, out back) || back > LongestReplay || back <= TimeSpan.Zero)
-        )
-            return Problems.Of(
-                400,
-                "bad-length",
-                "Not a length of time",
-                $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestReplay)}."
-            );
+        if (!IsBack(length, UsualReport, out var back))
+            return NotSoFarBack(length);
         await store.Settled().ConfigureAwait(false);
         var now = house.Now;
         var message = await Task.Run(() =>
@@ -202,14 +193,8 @@ internal static class TellRoutes
         TimeProvider clock
     )
     {
-        var back = UsualReplay;
-        if (length is not null && (!Duration.TryRead(length, out back) || back > LongestReplay))
-            return Problems.Of(
-                400,
-                "bad-length",
-                "Not a length of time",
-                $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestReplay)}."
-            );
+        if (!IsBack(length, UsualReplay, out var back))
+            return NotSoFarBack(length);
         await store.Settled().ConfigureAwait(false);
         var now = clock.GetUtcNow();
         var told = await Task.Run(() => teller.Replay(now - back, now, Most)).ConfigureAwait(false);
@@ -276,6 +261,20 @@ internal static class TellRoutes
         await Reply.Live(context, lines.Reader, ApiJson.Plain.TrialEvent).ConfigureAwait(false);
         return TypedResults.Empty;
     }
+
+    private static bool IsBack(string? length, TimeSpan usual, out TimeSpan back)
+    {
+        back = usual;
+        return length is null || (Duration.TryRead(length, out back) && back > TimeSpan.Zero && back <= LongestReplay);
+    }
+
+    private static IResult NotSoFarBack(string? length) =>
+        Problems.Of(
+            400,
+            "bad-length",
+            "Not a length of time",
+            $"for is '{length}'; allowed: {Duration.Allowed}, more than 0 and at most {Duration.Write(LongestReplay)}."
+        );
 
     private static IResult NotSoMany(int? last) =>
         Problems.Of(400, "bad-number", "Not a number of them", $"last is {last}; allowed: 1 to {Most}.");

@@ -59,6 +59,17 @@ public class TellTests
         return found;
     }
 
+    /// <summary>The quay's office is told of all by mail.</summary>
+    private static async Task ToOffice(Sentry sentry, PostOffice post, string alerts)
+    {
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        await Set(
+            sentry,
+            $"{post.Settings}alerts: {{ {alerts} }}\ntell:\n  - {{ mail: office@skerry.example, name: quay-office }}\n"
+        );
+        await Known(sentry, "quay-office");
+    }
+
     internal static string? Text(JsonElement of, string name) =>
         of.TryGetProperty(name, out var value) ? value.GetString() : null;
 
@@ -67,13 +78,7 @@ public class TellTests
     {
         await using var sentry = await Sentry.Start();
         await using var post = PostOffice.Open(sentry);
-        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
-        await Set(
-            sentry,
-            post.Settings
-                + "alerts: { steady: 1 s, gather: 1 s }\ntell:\n  - { mail: office@skerry.example, name: quay-office }\n"
-        );
-        await Known(sentry, "quay-office");
+        await ToOffice(sentry, post, "steady: 1 s, gather: 1 s");
         var fault = await Faulty(sentry);
         await sentry.Calm("start", "fare-ledger");
         var mail = await post.Next(_ => true);
@@ -460,13 +465,7 @@ public class TellTests
         var many = int.Parse(Environment.GetEnvironmentVariable("CALM_MANY") ?? "40", CultureInfo.InvariantCulture);
         await using var sentry = await Sentry.Start();
         await using var post = PostOffice.Open(sentry);
-        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
-        await Set(
-            sentry,
-            post.Settings
-                + "alerts: { gather: 5 s, steady: 1 h }\ntell:\n  - { mail: office@skerry.example, name: quay-office }\n"
-        );
-        await Known(sentry, "quay-office");
+        await ToOffice(sentry, post, "gather: 5 s, steady: 1 h");
         var share = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "share")).FullName;
         var program = Path.Combine(share, "export.sh");
         await File.WriteAllTextAsync(program, "#!/bin/sh\nexec sleep 677\n");
