@@ -17,8 +17,7 @@ for word; do
     *) echo "demo: no flag called $word; there are: --once --native" >&2; exit 2 ;;
   esac
 done
-CALM_NEEDS="rsyslogd=rsyslog"
-. tools/setup.sh
+. tools/setup.sh demo
 . tools/parts.sh
 if [ -n "$native" ] || current native; then
   build native console || exit 1
@@ -32,7 +31,7 @@ else
 fi
 [ "$(id -u)" = 0 ] || echo "demo: not as root, so every program runs as $(id -un); as root each has an account of its own, with ceilings the kernel enforces"
 
-root=$(mktemp -d "${TMPDIR:-/tmp}/skerry.XXXXXX")
+root=$(mktemp -d "${TMPDIR:-/tmp}/skerry's quay.XXXXXX")
 srv=$root/srv
 port=${CALM_DEMO_PORT:-7410}
 export CALM_ROOT=$root
@@ -125,7 +124,7 @@ wrap_all() {
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &
   wraps+=($!)
   calm wrap "Quay lamps" --at boot-late --label quay --account "$(account_of lamps)" --kind toggles --need service:gate-counter \
-    --off-command "$srv/quay-lamps/lamps.sh" --off-command off --watch "command:$srv/quay-lamps/lamps.sh look,beat=1s,patience=2" \
+    --off-command "$srv/quay-lamps/lamps.sh" --off-command off --watch "command:$(printf %q "$srv/quay-lamps/lamps.sh") look,beat=1s,patience=2" \
     -- "$srv/quay-lamps/lamps.sh" on &
   wraps+=($!)
   calm wrap "Tide reader" --at boot --label quay --account "$(account_of gate)" --kind periodic \
@@ -153,7 +152,7 @@ lookout: { every: 5 s }
 tell:
   - { mail: quay-office@skerry.example, name: quay-office, next: harbour-master, after: 30 min }
   - { mail: harbour-master@skerry.example, name: harbour-master, labels: [money], urgent-only: true }
-  - { command: [/bin/sh, -c, 'cat >> $root/bell.log'], name: bell, about: [held, down], hours: "07:00-22:00" }
+  - { command: [/bin/sh, -c, 'cat >>"\$0"', "$root/bell.log"], name: bell, about: [held, down], hours: "07:00-22:00" }
 report: { at: daily at 07:00, to: [quay-office] }
 SETTINGS
   POST_PORT=$((port + 6)) BOX_PORT=$((port + 7)) "$node" "$srv/quay-post/post.js" >>"$root/post.log" 2>&1 &
@@ -184,18 +183,18 @@ The Skerry Line is at work under $root.
 
 Try in another terminal:
 
-  export CALM_ROOT="$root" PATH="$out:\$PATH"
+  export CALM_ROOT=$(printf %q "$root") PATH=$(printf %q "$out"):"\$PATH"; cd "\$CALM_ROOT/srv"
   calm list
   calm show fare-ledger                           # all that is set, and what the kernel enforces
-  calm check $srv/manifest-export.faulty.yaml     # a definition with faults on purpose
-  calm rehearse --for 5s --account $(account_of gate) -- $srv/gate-counter/count.sh
+  calm check manifest-export.faulty.yaml     # a definition with faults on purpose
+  calm rehearse --for 5s --account $(account_of gate) -- gate-counter/count.sh
   calm wrap                                       # asks, step by step
   calm account list
   calm output gate-counter --follow
   calm output gate-counter --errors --times       # standard error only; also --find, --match, --since, --run
   calm output gate-counter ticket-spooler --since 2min   # of several, as they came
   calm output departure-board --file access       # its own log file, kept beside its output
-  tail -f $root/collector.log                     # what the logbook forwards to a collector
+  tail -f ../collector.log                     # what the logbook forwards to a collector
   kill -9 \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9); calm list
   kill -STOP \$(calm show departure-board --json | grep -m1 '"pid"' | tr -dc 0-9)   # it hangs: its watch finds it within seconds
   calm why departure-board                        # and why not: calm why departure-board --at 12:30
@@ -209,7 +208,7 @@ Try in another terminal:
   calm tell; calm tell --messages                 # who was told of that; curl http://127.0.0.1:$((port + 7))/ reads the mail
   calm tell --test quay-office                    # a trial, with all that goes to and fro
   calm acknowledge gate-counter --note "I look at the gate"
-  $node $srv/ticket-spooler/spool.js >/dev/null & sleep 8; calm tell; kill %%     # a second copy, told unasked
+  $node ticket-spooler/spool.js >/dev/null & sleep 8; calm tell; kill %%     # a second copy, told unasked
   calm report                                     # what happened so far, as it is sent each morning
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
   calm stop fare-ledger                           # others need it: it asks first
@@ -221,8 +220,8 @@ Try in another terminal:
   calm ahead --moments 'cron 0 6 13 * 5' --zone Europe/Oslo   # the moments of a rhythm, before it is saved
   calm quiet ticket-spooler --for 30min --reason "new paper"; calm list; calm quiet ticket-spooler --end
   calm stop tide-reader --this-run; calm stop tide-reader   # the run under way alone; its rhythm, too
-  mkdir $root/new && sed 's|: departures<|: departures today<|' $srv/departure-board/board.js >$root/new/board.js
-  calm swap departure-board --from $root/new --dry; calm swap departure-board --from $root/new --watch-for 10s   # new files
+  mkdir ../new && sed 's|: departures<|: departures today<|' departure-board/board.js >../new/board.js
+  calm swap departure-board --from ../new --dry; calm swap departure-board --from ../new --watch-for 10s   # new files
   calm swap departure-board; calm swap departure-board --back                        # its versions, and the one before again
   calm logbook --since 10min --kind fell --kind held   # also --find, --by, --follow, --csv
   calm logbook ticket-spooler --kind noted        # entries that the program made itself

@@ -2,7 +2,7 @@
 # Runs the service and the console with reload on change, under a root of its own in .cache/dev. Ctrl-C ends both.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
-. tools/setup.sh
+. tools/setup.sh build
 . tools/parts.sh
 build quick console types || exit 1
 root=$PWD/.cache/dev

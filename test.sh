@@ -5,9 +5,7 @@
 #                        and what takes long: power-cuts (fifty of a virtual machine, half an hour)
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
-CALM_NEEDS="unshare=util-linux chromium=chromium memcached=memcached redis-server=redis-server curl=curl setpriv=util-linux setfacl=acl ps=procps script=bsdutils useradd=passwd perl=perl mmdebstrap=mmdebstrap ip=iproute2 faketime=faketime rsyslogd=rsyslog rsyslogd=rsyslog-openssl exim4=exim4-daemon-light"
-case " $* " in *" power-cuts "*) CALM_NEEDS="$CALM_NEEDS qemu-system-x86_64=qemu-system-x86 cpio=cpio mke2fs=e2fsprogs" ;; esac
-. tools/setup.sh || exit 1
+. tools/setup.sh tests demo "$@" || exit 1
 . tools/parts.sh
 all="format unit native end-to-end campaign console demo"
 known="$all power-cuts"

@@ -13,7 +13,7 @@ var binaries = Path.GetFullPath(args[0]);
 var floors = Path.GetFullPath(args[1]);
 var quick = args.Contains("--quick");
 var pair = args.Contains("--pair"); // for bench/pair.sh: every single time of what is compared, a line each
-var root = Directory.CreateTempSubdirectory("calm-bench-");
+var root = Directory.CreateTempSubdirectory("calm's bench ");
 var places = new Places(root.FullName);
 var fifoPath = Path.Combine(root.FullName, "first");
 Run("mkfifo", "-m", "666", fifoPath);

@@ -4,6 +4,7 @@
 set -euo pipefail
 before=$(realpath "$1") now=$(realpath "$2") rounds=${3:-5}
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
+. tools/setup.sh bench >&2
 mkdir -p out/bench
 gcc -O2 -o out/bench/floors bench/floors.c
 dotnet build bench -c Release -v quiet -o out/bench/driver >&2

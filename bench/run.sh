@@ -4,6 +4,7 @@
 # --write puts the table into docs/performance.md.
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
+. tools/setup.sh bench >&2
 ./build.sh >&2
 mkdir -p out/bench
 # In memory, where there is room for it: a disk's own moods would be most of what the capture shows.

@@ -4,7 +4,7 @@
 #   tools/fuzz.sh [SECONDS [READER…]]
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
-CALM_NEEDS="afl-fuzz=afl++" . tools/setup.sh
+. tools/setup.sh fuzz
 seconds=${1:-67}
 shift || true
 place=$PWD/.cache/fuzz

@@ -1,22 +1,30 @@
-# What the scripts need on this machine, installed when it is missing. Sourced; sets nothing but PATH.
-# Debian's packages come through apt-get (as root), the .NET SDK must be there (https://dot.net), all else through NuGet and npm.
-need() { # command, package
-  command -v "$1" >/dev/null && return
-  missing="${missing:-} $2"
-}
-missing=
-need gcc gcc
-need curl curl
-[ -e /usr/include/zlib.h ] || missing="$missing zlib1g-dev"
-for extra in ${CALM_NEEDS:-}; do need "${extra%%=*}" "${extra##*=}"; done
-if [ -n "$missing" ]; then
-  echo "setup: installing$missing"
-  if [ "$(id -u)" != 0 ]; then echo "setup: run as root, or install these first:$missing" >&2; exit 1; fi
-  export DEBIAN_FRONTEND=noninteractive
-  apt-get update -qq
+# Installs what the scripts need on this machine and is missing. Sourced, with the parts that are to run (build is always one):
+#   . tools/setup.sh demo
+# Debian's packages, named in tools/packages, come through apt-get (as root). What is there is known by the package database: another
+# package may bring the same command, and a library or a module has none. All else comes through NuGet and npm.
+needed=$(for part in build "$@"; do
+  awk -v part="$part" '!/^#/ { for (i = 2; i <= NF; i++) if ($i == part) print $1 }' tools/packages
+done | sort -u)
+if ! command -v dpkg-query >/dev/null; then
   # shellcheck disable=SC2086
-  apt-get install -y -qq --no-install-recommends $missing >/dev/null
+  echo "setup: there is no Debian package database here to ask; these packages, or their like, are needed:" $needed >&2
+  missing=
+else
+  # shellcheck disable=SC2086
+  missing=$(comm -23 <(printf '%s\n' $needed) \
+    <(dpkg-query -W -f '${db:Status-Status} ${Package}\n' $needed 2>/dev/null | sed -n 's/^installed //p' | sort -u))
+fi
+if [ -n "$missing" ]; then
+  # shellcheck disable=SC2086
+  missing=$(echo $missing)
+  if [ "$(id -u)" != 0 ]; then echo "setup: run as root, or install these first: $missing" >&2; exit 1; fi
+  echo "setup: installing $missing"
+  export DEBIAN_FRONTEND=noninteractive
+  # shellcheck disable=SC2086
+  apt-get update -qq && apt-get install -y -qq --no-install-recommends $missing >/dev/null ||
+    { echo "setup: apt-get did not install all of: $missing" >&2; exit 1; }
 fi
 for tool in dotnet node npm; do
   command -v "$tool" >/dev/null || { echo "setup: $tool is needed (the .NET 10 SDK, Node.js 20 with npm)" >&2; exit 1; }
 done
+unset needed missing

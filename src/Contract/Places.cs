@@ -38,6 +38,11 @@ public sealed record Places(string Root)
 
     public string ApiSocket => Path.Combine(RunDirectory, "api.sock");
 
+    /// <summary>
+    /// The same for root, and the account the sentry runs as: the kernel lets nobody else connect, so nobody else can crowd it.
+    /// </summary>
+    public string RootSocket => Path.Combine(RunDirectory, "root.sock");
+
     /// <summary>The sockets on which programs say something of themselves, one a service.</summary>
     public string SayDirectory => Path.Combine(RunDirectory, "say");
 

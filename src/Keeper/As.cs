@@ -8,17 +8,26 @@ namespace CalmSentry.Keeper;
 /// Being an account for a moment, so that what it may do is asked of the kernel and not worked out:
 /// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers
 /// questions;
-/// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first.
+/// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
+/// these: the directory FROM is seen at AT, by this process and what it starts alone.
 /// </summary>
 internal static unsafe class As
 {
-    private const int Failed = 126;
+    private const int Failed = 126,
+        Unseen = 125;
 
     public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
         foreach (var group in join.Split(':', StringSplitOptions.RemoveEmptyEntries))
             if (!Enter.Joined(new Linux.Native.CString(group).Pointer))
                 return Failed;
+        if (rest is ["seeing", var from, var at, ..])
+        {
+            if (!See(from, at))
+                return Unseen;
+            rest = rest[3..];
+        }
+
         Enter.TakeUsualStanding();
         var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
@@ -38,6 +47,34 @@ internal static unsafe class As
             ["run", var directory, .. var program] => Run(directory, program, environment),
             _ => 2,
         };
+    }
+
+    /// <summary>No link is followed on either way, so that it is these two and no others.</summary>
+    private static bool See(string from, string at)
+    {
+        using var none = new Linux.Native.CString("none");
+        using var root = new Linux.Native.CString("/");
+        if (unshare(CLONE_NEWNS) < 0 || mount(none.Pointer, root.Pointer, null, MS_REC | MS_PRIVATE, null) < 0)
+            return false;
+        var (there, here) = (Place(from), Place(at));
+        using var source = new Linux.Native.CString($"/proc/self/fd/{there}");
+        using var target = new Linux.Native.CString($"/proc/self/fd/{here}");
+        var seen =
+            there >= 0 && here >= 0 && mount(source.Pointer, target.Pointer, null, MS_BIND, null) == 0;
+        _ = close(there);
+        _ = close(here);
+        return seen;
+
+        static int Place(string path)
+        {
+            using var text = new Linux.Native.CString(path);
+            return openat2(
+                AT_FDCWD,
+                text.Pointer,
+                O_PATH | O_DIRECTORY | O_CLOEXEC,
+                RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS
+            );
+        }
     }
 
     private static int Run(string directory, ReadOnlySpan<string> program, byte** environment)

@@ -1,4 +1,5 @@
 using System.Buffers.Binary;
+using System.Diagnostics;
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Contract.Keeper;
@@ -56,27 +57,54 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return mkdir(name, 0x1E8) == 0 || Marshal.GetLastSystemError() == EEXIST; // 0750
     }
 
-    /// <summary>Takes what was written since; at a run's end all of it.</summary>
+    /// <summary>A segment of what is kept was turned over since this was last asked.</summary>
+    public bool TurnedOver
+    {
+        get => sink.TurnedOver;
+        set => sink.TurnedOver = value;
+    }
+
+    private const long SmallestHole = 65536, // less is read as the zeros it stands for
+        LastLook = 64 << 20;
+
+    private const int Rounds = 8;
+
+    private static readonly TimeSpan LastLookTakes = TimeSpan.FromSeconds(5);
+
+    /// <summary>
+    /// Takes what was written since; at a run's end what of it is read within 5 s and 64 MiB: the run that follows goes on from there.
+    /// </summary>
     /// <returns>There may be more at once.</returns>
     public bool Look(long now, bool all)
     {
         if (file < 0 && !Find())
             return false;
+        var began = Stopwatch.GetTimestamp();
+        var taken = 0L;
         do
         {
-            if (FileFacts.Of(file) is not { } looked || looked.Size < lseek(file, 0, 1))
-                _ = lseek(file, 0, 0); // somebody emptied it
-            var before = lseek(file, 0, 1);
-            _ = pump.Carry(file, ends: false);
-            Note();
-            if (lseek(file, 0, 1) != before)
+            if (FileFacts.Of(file) is not { } looked || looked.Size < At)
             {
-                quietSince = now;
-                if (!all)
-                    return true;
+                _ = lseek(file, 0, SEEK_SET); // somebody emptied it
+                looked = FileFacts.Of(file) ?? default;
             }
-            else
+
+            if (!PassHole(looked.Size))
+                return false;
+            var before = At;
+            _ = pump.Carry(file, Rounds, ends: false);
+            Note();
+            if (At == before)
                 break;
+            quietSince = now;
+            if (!all)
+                return true;
+            taken += At - before;
+            if (taken > LastLook || Stopwatch.GetElapsedTime(began) > LastLookTakes)
+            {
+                SayUnread();
+                return false;
+            }
         } while (pump.Stuck == 0);
 
         if (pump.Stuck != 0)
@@ -85,9 +113,36 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             DropAside(now, all);
         else if (IsReplaced())
             Leave();
-        else if (lseek(file, 0, 1) >= cutAt && writable)
+        else if (At >= cutAt && writable)
             Cut(now);
         return false;
+    }
+
+    private long At => lseek(file, 0, SEEK_CUR);
+
+    /// <summary>
+    /// A file can be long without having content (lseek(2), SEEK_DATA): what was never written is one mark, and not as many zeros.
+    /// </summary>
+    /// <returns>False: the mark cannot be written now.</returns>
+    private bool PassHole(long size)
+    {
+        var at = At;
+        var data = lseek(file, at, SEEK_DATA);
+        if (data < 0 && Marshal.GetLastSystemError() == ENXIO)
+            data = size; // nothing but a hole from here on
+        if (data - at < SmallestHole)
+            return lseek(file, at, SEEK_SET) >= 0;
+        var passes = pump.SayLeft(data - at, "of it were never written");
+        _ = lseek(file, passes ? data : at, SEEK_SET);
+        Note();
+        return passes;
+    }
+
+    private void SayUnread()
+    {
+        if (FileFacts.Of(file) is { } looked && looked.Size > At)
+            _ = pump.SayLeft(looked.Size - At, "more are in it, and are read when it runs again");
+        Note();
     }
 
     public void Close()
@@ -129,13 +184,10 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             reader,
             () =>
             {
-                fixed (byte* bytes = Bytes(name))
-                {
-                    file = open(bytes, O_RDWR | O_NONBLOCK | O_CLOEXEC | O_NOCTTY, 0);
-                    writable = file >= 0;
-                    if (file < 0)
-                        file = open(bytes, O_RDONLY | O_NONBLOCK | O_CLOEXEC | O_NOCTTY, 0);
-                }
+                file = Own(name, O_RDWR | O_NONBLOCK | O_NOCTTY);
+                writable = file >= 0;
+                if (file < 0)
+                    file = Own(name, O_RDONLY | O_NONBLOCK | O_NOCTTY);
             }
         );
         if (file < 0)
@@ -181,7 +233,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         var bytes = new Span<byte>(note, CursorLength);
         BinaryPrimitives.WriteUInt64LittleEndian(bytes, id.Inode);
         BinaryPrimitives.WriteUInt64LittleEndian(bytes[8..], id.Device);
-        BinaryPrimitives.WriteInt64LittleEndian(bytes[16..], lseek(file, 0, 1) - pump.Held);
+        BinaryPrimitives.WriteInt64LittleEndian(bytes[16..], At - pump.Held);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[24..], sink.End);
         _ = lseek(cursor, 0, 0);
         _ = write(cursor, note, CursorLength);
@@ -190,7 +242,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private bool IsReplaced()
     {
         FileLook? there = null;
-        As(reader, () => there = FileFacts.Of(path));
+        As(reader, () => there = There());
         return there is { } now && now.Id != id;
     }
 
@@ -213,11 +265,14 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             reader,
             () =>
             {
+                var folder = Own(Path.GetDirectoryName(path)!, O_PATH | O_DIRECTORY);
                 fixed (
-                    byte* from = Bytes(path),
-                        to = Bytes(path + Aside)
+                    byte* from = Bytes(Path.GetFileName(path)),
+                        to = Bytes(Path.GetFileName(path) + Aside)
                 )
-                    moved = rename(from, to) == 0;
+                    moved = folder >= 0 && renameat(folder, from, folder, to) == 0;
+                if (folder >= 0)
+                    _ = close(folder);
             }
         );
         if (!moved)
@@ -236,15 +291,18 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private void DropAside(long now, bool all)
     {
         var another = false;
-        As(reader, () => another = FileFacts.Of(path) is not null);
+        As(reader, () => another = There() is not null);
         if (!all && (!another || now - quietSince < Quiet))
             return;
         As(
             reader,
             () =>
             {
-                fixed (byte* bytes = Bytes(path + Aside))
-                    _ = unlink(bytes);
+                var folder = Own(Path.GetDirectoryName(path)!, O_PATH | O_DIRECTORY);
+                fixed (byte* bytes = Bytes(Path.GetFileName(path) + Aside))
+                    _ = unlinkat(folder, bytes, 0);
+                if (folder >= 0)
+                    _ = close(folder);
             }
         );
         Leave();
@@ -253,7 +311,29 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     // The system
 
     /// <summary>
-    /// Does something with files as an account would (setfsuid(2)): the ids are the calling thread's alone, and are taken back.
+    /// Opens something by its path, as whoever this thread is. The kernel's own links (/proc/PID/cwd and the like) lead where no path does,
+    /// and are not followed (Ground.FollowedLog).
+    /// </summary>
+    private static int Own(string name, int flags)
+    {
+        fixed (byte* bytes = Bytes(name))
+            return openat2(AT_FDCWD, bytes, flags | O_CLOEXEC, RESOLVE_NO_MAGICLINKS);
+    }
+
+    private FileLook? There()
+    {
+        var there = Own(path, O_PATH);
+        if (there < 0)
+            return null;
+        var look = FileFacts.Of(there);
+        _ = close(there);
+        return look;
+    }
+
+    /// <summary>
+    /// Does something with files as an account would (setfsuid(2)), and with none of the rights that root's process has beside its user id
+    /// (capabilities(7)): those of it that are not about files would let it through where the account cannot go. All of it is the calling
+    /// thread's alone, and is taken back.
     /// </summary>
     private static void As(Reader reader, Action what)
     {
@@ -265,23 +345,34 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
         var before = stackalloc uint[256];
         var count = (int)syscall(IsArm64 ? 158 : 115, 256, (nint)before, 0); // getgroups
+        var head = stackalloc uint[2];
+        var rights = stackalloc uint[6]; // effective, permitted and inheritable, twice
+        var none = stackalloc uint[6];
+        const uint version3 = 0x20080522;
+        (head[0], head[1]) = (version3, 0);
+        if (count < 0 || syscall(IsArm64 ? 90 : 125, (nint)head, (nint)rights, 0) < 0) // capget
+            return;
         fixed (uint* groups = reader.Groups)
-            if (
-                count < 0
-                || syscall(IsArm64 ? SYS_setgroups_arm64 : SYS_setgroups_x64, reader.Groups.Length, (nint)groups, 0) < 0
-            )
+            if (syscall(IsArm64 ? SYS_setgroups_arm64 : SYS_setgroups_x64, reader.Groups.Length, (nint)groups, 0) < 0)
                 return;
         _ = syscall(IsArm64 ? 152 : 123, (nint)reader.Gid, 0, 0); // setfsgid
         _ = syscall(IsArm64 ? 151 : 122, (nint)reader.Uid, 0, 0); // setfsuid
+        (none[1], none[4]) = (rights[1], rights[4]); // still permitted, so that they can be taken again
+        (head[0], head[1]) = (version3, 0);
         try
         {
             // That it did not take shows in the answer to a second one (setfsuid(2)).
-            if (syscall(IsArm64 ? 151 : 122, (nint)reader.Uid, 0, 0) == reader.Uid)
+            if (
+                syscall(IsArm64 ? 151 : 122, (nint)reader.Uid, 0, 0) == reader.Uid
+                && syscall(IsArm64 ? SYS_capset_arm64 : SYS_capset_x64, (nint)head, (nint)none, 0) == 0
+            )
                 what();
         }
         finally
         {
             _ = syscall(IsArm64 ? 151 : 122, 0, 0, 0);
+            (head[0], head[1]) = (version3, 0);
+            _ = syscall(IsArm64 ? SYS_capset_arm64 : SYS_capset_x64, (nint)head, (nint)rights, 0);
             _ = syscall(IsArm64 ? 152 : 123, 0, 0, 0);
             _ = syscall(IsArm64 ? SYS_setgroups_arm64 : SYS_setgroups_x64, count, (nint)before, 0);
         }

@@ -94,11 +94,16 @@ internal sealed unsafe partial class Guard
             SayStuck();
             LookAtFiles(all: false);
             LookForServer();
-            if (sink.TurnedOver)
+            var turned = sink.TurnedOver;
+            sink.TurnedOver = false;
+            foreach (var one in files)
             {
-                sink.TurnedOver = false;
-                Say(News(KeeperWord.TurnedOver));
+                turned |= one.TurnedOver;
+                one.TurnedOver = false;
             }
+
+            if (turned)
+                Say(News(KeeperWord.TurnedOver));
         }
 
         Forget();

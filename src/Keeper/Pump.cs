@@ -79,6 +79,10 @@ internal sealed unsafe class Pump
             lost = 0;
     }
 
+    /// <summary>Says that bytes are not kept here, and why; false: that cannot be written now.</summary>
+    public bool SayLeft(long bytes, string why) =>
+        pendingFrom == pendingTo && Tell($"[calm: {bytes} bytes {why}]\n");
+
     private bool Tell(string text)
     {
         if (pendingFrom < pendingTo || !sink.Flush())

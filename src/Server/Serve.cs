@@ -223,6 +223,7 @@ internal static partial class Serve
         builder.WebHost.ConfigureKestrel(kestrel =>
         {
             Limit(kestrel);
+            kestrel.ListenUnixSocket(house.Places.RootSocket);
             kestrel.ListenUnixSocket(house.Places.ApiSocket);
             kestrel.ListenUnixSocket(house.Places.SayDirectory);
             if (port is { } console)

@@ -15,7 +15,7 @@ internal sealed class Machine(string programs) : IAsyncDisposable
 {
     private static readonly TimeSpan CommandLimit = TimeSpan.FromSeconds(90);
 
-    public Places Places { get; } = new(Directory.CreateTempSubdirectory("calm-campaign-").FullName);
+    public Places Places { get; } = new(Directory.CreateTempSubdirectory("calm's campaign ").FullName);
 
     /// <summary>Where the programs under trial meet.</summary>
     public string Witness => Path.Combine(Places.Root, "witness");

@@ -32,7 +32,7 @@ public class AccountTests
 
             var writes = sentry.Script(
                 "writes",
-                $"#!/bin/sh\necho 2 adults >{folder}/new.book || exit 1\ncat {folder}/day.book\nexec sleep 600\n"
+                $"#!/bin/sh\necho 2 adults >{folder.Quoted()}/new.book || exit 1\ncat {folder.Quoted()}/day.book\nexec sleep 600\n"
             );
             await sentry.Ok("wrap", "writes", "--account", name, "--recover", "never", "--", writes);
             await Process.Start("usermod", ["--expiredate", "2001-02-03", name]).WaitForExitAsync();
@@ -224,7 +224,7 @@ public class AccountTests
             (await sentry.Ok("account", "grant", Sentry.Account, folder)).Output,
             StringComparison.Ordinal
         );
-        Assert.Equal(0, (await Sentry.As(Sentry.Account, "sh", "-c", $"echo more >>{later}; cat {own}")).Exit);
+        Assert.Equal(0, (await Sentry.As(Sentry.Account, "sh", "-c", $"echo more >>{later.Quoted()}; cat {own.Quoted()}")).Exit);
         Assert.Contains(
             "already; nothing was changed",
             (await sentry.Ok("account", "grant", Sentry.Account, folder)).Output,

@@ -8,9 +8,7 @@ namespace CalmSentry.Tests.EndToEnd;
 /// </summary>
 internal sealed class BootedMachine : IAsyncDisposable
 {
-    private static readonly string Repository = FindRepository();
-
-    private readonly string place = Directory.CreateTempSubdirectory("calm-boot-").FullName;
+    private readonly string place = Directory.CreateTempSubdirectory("calm's boot ").FullName;
     private readonly string group;
     private Process? machine;
 
@@ -35,7 +33,7 @@ internal sealed class BootedMachine : IAsyncDisposable
             "calm-sentry-tests",
             "root"
         );
-        Must("sh", Path.Combine(Repository, "tests/EndToEnd/boot/make-root.sh"), made);
+        Must("sh", Path.Combine(Sentry.Repository, "tests/EndToEnd/boot/make-root.sh"), made);
         var machine = new BootedMachine();
         Must(
             "mount",
@@ -47,7 +45,7 @@ internal sealed class BootedMachine : IAsyncDisposable
             machine.Root
         );
         Directory.CreateDirectory(Path.Combine(machine.Root, "opt"));
-        Must("cp", "-r", Path.Combine(Repository, "out"), Path.Combine(machine.Root, "opt/calm"));
+        Must("cp", "-r", Path.Combine(Sentry.Repository, "out"), Path.Combine(machine.Root, "opt/calm"));
         return machine;
     }
 
@@ -64,7 +62,7 @@ internal sealed class BootedMachine : IAsyncDisposable
     public async Task Boot()
     {
         machine = Process.Start(
-            new ProcessStartInfo("sh", [Path.Combine(Repository, "tests/EndToEnd/boot/machine.sh"), Root, group])
+            new ProcessStartInfo("sh", [Path.Combine(Sentry.Repository, "tests/EndToEnd/boot/machine.sh"), Root, group])
             {
                 RedirectStandardInput = true,
             }
@@ -131,7 +129,7 @@ internal sealed class BootedMachine : IAsyncDisposable
         process.StandardInput.Close();
         var output = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
-        await process.WaitForExitAsync().WaitAsync(Sentry.Limit);
+        await process.WaitForExitAsync().InTime();
         return new(process.ExitCode, await output, await error);
     }
 
@@ -147,7 +145,7 @@ internal sealed class BootedMachine : IAsyncDisposable
     /// </summary>
     public async Task<int> Down()
     {
-        await machine!.WaitForExitAsync().WaitAsync(Sentry.Limit);
+        await machine!.WaitForExitAsync().InTime();
         return machine.ExitCode - 128;
     }
 
@@ -176,13 +174,5 @@ internal sealed class BootedMachine : IAsyncDisposable
         using var process = Process.Start(program, arguments);
         process.WaitForExit();
         Assert.True(process.ExitCode == 0, $"{program} {string.Join(' ', arguments)} ended with {process.ExitCode}");
-    }
-
-    private static string FindRepository()
-    {
-        for (var at = AppContext.BaseDirectory; at is not null; at = Path.GetDirectoryName(at))
-            if (File.Exists(Path.Combine(at, "CalmSentry.slnx")))
-                return at;
-        throw new DirectoryNotFoundException("the repository's root");
     }
 }

@@ -76,7 +76,7 @@ public class DailyTests
             my $anew = 0;
             $SIG{HUP} = sub { $anew = 1 };
             while (1) {
-                if ($anew) { $anew = 0; open(F, '<', '{{settings}}'); my $l = <F>; close F; print "reads $l\n"; close $s if $l eq 'broken'; }
+                if ($anew) { $anew = 0; open(F, '<', q[{{settings}}]); my $l = <F>; close F; print "reads $l\n"; close $s if $l eq 'broken'; }
                 my $r = ''; vec($r, fileno($s) // next, 1) = 1;
                 if (select($r, undef, undef, 0.05) > 0) { my $c = $s->accept; close $c if $c }
             }
@@ -127,7 +127,7 @@ public class DailyTests
             #!/usr/bin/perl
             use IO::Socket::INET;
             my $s = IO::Socket::INET->new(LocalAddr => '127.0.0.1', LocalPort => {{port}}, Listen => 99, ReuseAddr => 1) or die;
-            while (!-e '{{closes}}') { select(undef, undef, undef, 0.02) }
+            while (!-e q[{{closes}}]) { select(undef, undef, undef, 0.02) }
             close $s;
             sleep 600;
             """
@@ -269,7 +269,7 @@ public class DailyTests
             "--",
             sentry.Script("tide", "#!/bin/sh\necho high\nexec sleep 600\n")
         );
-        var calm = $"'{sentry.Program("calm")}' --root '{sentry.Places.Root}'";
+        var calm = $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()}";
         var (closed, full, follow) = (
             await Shell($"{calm} list >&-"),
             await Shell($"{calm} restart tide >/dev/full"),
@@ -304,7 +304,7 @@ public class DailyTests
                 }
             )!;
             var (output, error) = (shell.StandardOutput.ReadToEndAsync(), shell.StandardError.ReadToEndAsync());
-            await shell.WaitForExitAsync().WaitAsync(Sentry.Limit);
+            await shell.WaitForExitAsync().InTime();
             return new(shell.ExitCode, await output, await error);
         }
     }
@@ -386,11 +386,11 @@ public class DailyTests
                 [
                     "-c",
                     $"echo {uint.MaxValue} >/proc/self/loginuid; echo $(id -u nobody) >/proc/self/loginuid || exit 9; "
-                        + $"exec '{sentry.Program("calm")}' --root '{sentry.Places.Root}' start tide >/dev/null",
+                        + $"exec {sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()} start tide >/dev/null",
                 ]
             )
         )!;
-        await sudo.WaitForExitAsync().WaitAsync(Sentry.Limit);
+        await sudo.WaitForExitAsync().InTime();
         Assert.SkipWhen(sudo.ExitCode == 9, "the kernel lets nobody set who logged in here");
         Assert.Contains("nobody as root", (await sentry.Ok("logbook", "tide")).Output, StringComparison.Ordinal);
     }

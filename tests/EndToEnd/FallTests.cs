@@ -88,7 +88,7 @@ public class FallTests
             "board",
             $$"""
             #!/bin/sh
-            [ -e {{mended}} ] || { echo "no timetable"; exit 0; }
+            [ -e {{mended.Quoted()}} ] || { echo "no timetable"; exit 0; }
             exec perl -MIO::Socket::INET -e '$s = IO::Socket::INET->new(LocalAddr => "127.0.0.1", LocalPort => {{port}}, Listen => 5) or die; 1 while $s->accept'
             """
         );

@@ -67,9 +67,9 @@ public class ForwardTests
 
             // Each time at another moment: at once, while it is being told, or when it has got all.
             if (round % 3 == 1)
-                await Sentry.Eventually(() => Task.FromResult(Read(place, "tcp").Count > round));
+                await Sentry.Eventually(() => Read(place, "tcp").Count > round, () => Broken(place));
             if (round % 3 == 2)
-                await Sentry.Eventually(() => Task.FromResult(Has(place, "tls", $"Tide {title},")));
+                await Sentry.Eventually(() => Has(place, "tls", $"Tide {title},"), () => Broken(place));
             await collector.End();
             await Title($"Tide {++title}, nobody there");
         }
@@ -77,7 +77,7 @@ public class ForwardTests
         using var last = Collect(place);
         await Title("Tide last");
         foreach (var by in (string[])["tcp", "tls", "udp"])
-            await Sentry.Eventually(() => Task.FromResult(Has(place, by, "'Tide last'")));
+            await Sentry.Eventually(() => Has(place, by, "'Tide last'"), () => Broken(place));
         // While it is there, nothing is said to wait.
         await Sentry.Eventually(async () =>
             !(await sentry.Ok("host", "status")).Output.Contains("is not forwarded", StringComparison.Ordinal)
@@ -179,7 +179,7 @@ public class ForwardTests
         public async Task End()
         {
             Sentry.Kill(process.Id, "TERM");
-            await process.WaitForExitAsync().WaitAsync(Sentry.Limit);
+            await process.WaitForExitAsync().InTime();
         }
 
         public void Dispose()
@@ -195,10 +195,18 @@ public class ForwardTests
             Process.Start(
                 new ProcessStartInfo(
                     "/bin/sh",
-                    ["-c", $"exec rsyslogd -n -f {place}/rsyslog.conf -i {place}/pid >>{place}/said 2>&1"]
+                    ["-c", $"exec rsyslogd -n -f {place.Quoted()}/rsyslog.conf -i {place.Quoted()}/pid >>{place.Quoted()}/said 2>&1"]
                 )
             )!
         );
+
+    /// <summary>What the collector says of a configuration it cannot use (a module that is not installed, say); null: nothing.</summary>
+    private static string? Broken(string place) =>
+        File.ReadLines(Path.Combine(place, "said"))
+            .FirstOrDefault(line =>
+                line.Contains("could not load module", StringComparison.Ordinal)
+                || line.Contains("error during parsing", StringComparison.Ordinal)
+            );
 
     private static List<JsonElement> Read(string place, string by)
     {

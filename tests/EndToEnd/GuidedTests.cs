@@ -15,7 +15,7 @@ public class GuidedTests
             sentry,
             [],
             "Quay board",
-            $"'{program}' \"gate 2\" plain",
+            $"{program.Quoted()} \"gate 2\" plain",
             "",
             Sentry.Account,
             "LINE=Skerry Line",
@@ -113,7 +113,7 @@ public class GuidedTests
         await using var sentry = await Sentry.Start();
         var program = sentry.Script("gate", "#!/bin/sh\necho \"$GATE\" \"$@\"\nexec sleep 600\n");
         await sentry.Wrap("gate-1", "--environment", "GATE=north", "--", program, "1");
-        var said = await Type(sentry, ["--like", "gate-1"], "Gate 2", $"{program} 2", "south", "no", "y", "y", "");
+        var said = await Type(sentry, ["--like", "gate-1"], "Gate 2", $"{program.Quoted()} 2", "south", "no", "y", "y", "");
         Assert.Contains("Gate 2 is running: run 1", said, StringComparison.Ordinal);
         Assert.Equal("south 2\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("gate-2")));
     }
@@ -125,7 +125,7 @@ public class GuidedTests
             "script",
             [
                 "-qec",
-                $"'{sentry.Program("calm")}' --root '{sentry.Places.Root}' wrap {string.Join(' ', flags)}",
+                $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()} wrap {string.Join(' ', flags)}",
                 "/dev/null",
             ]
         )
@@ -141,7 +141,7 @@ public class GuidedTests
             await process.StandardInput.WriteLineAsync(line);
         await process.StandardInput.WriteAsync('\u0004'); // Ctrl-D
         process.StandardInput.Close();
-        await process.WaitForExitAsync().WaitAsync(Sentry.Limit);
+        await process.WaitForExitAsync().InTime();
         return (await said).Replace("\r\n", "\n", StringComparison.Ordinal);
     }
 }

@@ -114,7 +114,7 @@ public class KindTests
             "--recover",
             "never",
             "--",
-            sentry.Script("relay", $"#!/bin/sh\n(setsid {daemon} &)\nexit 0\n")
+            sentry.Script("relay", $"#!/bin/sh\n(setsid {daemon.Quoted()} &)\nexit 0\n")
         );
         _ = await sentry.Calm("start", "relay");
         return (await sentry.Show("relay")).TryGetProperty("pid", out var pid) && pid.ValueKind == JsonValueKind.Number

@@ -126,7 +126,7 @@ public class LimitTests
             "tries",
             $$"""
             #!/bin/sh
-            {{shell}} -p -c 'echo "root: $(id -u)"'
+            {{shell.Quoted()}} -p -c 'echo "root: $(id -u)"'
             su -c id root </dev/null >/dev/null 2>&1 && echo "su: worked"
             (ulimit -n 4096) 2>/dev/null && echo "files: raised"
             (ulimit -Hn 4096) 2>/dev/null && echo "hard files: raised"

@@ -47,10 +47,10 @@ public class LogbookTests
         using (
             var atTerminal = Process.Start(
                 "script",
-                ["-qec", $"{sentry.Program("calm")} --root {sentry.Places.Root} stop tide", "/dev/null"]
+                ["-qec", $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()} stop tide", "/dev/null"]
             )
         )
-            await atTerminal.WaitForExitAsync().WaitAsync(Sentry.Limit);
+            await atTerminal.WaitForExitAsync().InTime();
         var stop = (await sentry.Ok("logbook", "tide", "--kind", "stop-asked", "--json")).Json.EnumerateArray().Last();
         Assert.Matches(@"^pts/\d+", stop.GetProperty("from").GetString());
 
@@ -93,13 +93,13 @@ public class LogbookTests
         var line = await follow
             .StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken)
             .AsTask()
-            .WaitAsync(Sentry.Limit);
+            .InTime();
         Assert.Contains("  tide  Run 1 is ready", line, StringComparison.Ordinal);
         await sentry.Ok("restart", "tide");
         line = await follow
             .StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken)
             .AsTask()
-            .WaitAsync(Sentry.Limit);
+            .InTime();
         Assert.Contains("  tide  Run 2 is ready", line, StringComparison.Ordinal);
         await Sentry.End(follow);
     }

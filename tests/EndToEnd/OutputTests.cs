@@ -12,7 +12,7 @@ public class OutputTests
         var gate = Path.Combine(sentry.Places.Root, "gate");
         var script = sentry.Script(
             "counter",
-            $"#!/bin/sh\nseq 1 1000\nwhile [ ! -e {gate} ]; do sleep 0.02; done\nseq 1001 60000\necho over "
+            $"#!/bin/sh\nseq 1 1000\nwhile [ ! -e {gate.Quoted()} ]; do sleep 0.02; done\nseq 1001 60000\necho over "
                 + $">&2\nexec sleep 600\n"
         );
         await sentry.Wrap("counter", "--start", "--", script);
@@ -40,7 +40,7 @@ public class OutputTests
             "--",
             sentry.Script(
                 "teller",
-                $"#!/bin/sh\necho ready\nexec 3<>{fifo}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"
+                $"#!/bin/sh\necho ready\nexec 3<>{fifo.Quoted()}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"
             )
         );
         using var client = sentry.Http();
@@ -53,7 +53,7 @@ public class OutputTests
         await File.WriteAllTextAsync(fifo, "ebb\n");
         Assert.Equal("heard ebb", await Next());
 
-        async Task<string?> Next() => await reader.ReadLineAsync().WaitAsync(Sentry.Limit);
+        async Task<string?> Next() => await reader.ReadLineAsync().InTime();
     }
 
     [Fact]
@@ -93,7 +93,7 @@ public class OutputTests
             );
             await sentry.Ok("stop", "talker");
 
-            System.Diagnostics.Process.Start("sh", ["-c", $"cat /dev/zero > {logs}/fill 2>/dev/null"]).WaitForExit();
+            System.Diagnostics.Process.Start("sh", ["-c", $"cat /dev/zero > {logs.Quoted()}/fill 2>/dev/null"]).WaitForExit();
             var refused = await sentry.Calm("start", "talker");
             Assert.Equal(1, refused.Exit);
             Assert.Contains($"there is no room left for its output in {logs}", refused.Error, StringComparison.Ordinal);
@@ -128,7 +128,7 @@ public class OutputTests
                 "--proof",
                 "up-for:0s",
                 "--",
-                sentry.Script("talker", $"#!/bin/sh\nseq 1 200000\nread -r word <{fifo}\necho $word\nexec sleep 600\n")
+                sentry.Script("talker", $"#!/bin/sh\nseq 1 200000\nread -r word <{fifo.Quoted()}\necho $word\nexec sleep 600\n")
             );
             await sentry.Ok("start", "talker");
             await Sentry.Eventually(async () =>
@@ -138,7 +138,7 @@ public class OutputTests
                 )
             );
             // It is past its counting, though nothing of that could be kept: it reads.
-            await File.WriteAllTextAsync(fifo, "after\n").WaitAsync(Sentry.Limit);
+            await File.WriteAllTextAsync(fifo, "after\n").InTime();
             System.Diagnostics.Process.Start("mount", ["-o", "remount,size=8m", logs]).WaitForExit();
             await Sentry.Eventually(async () =>
                 (await sentry.Ok("output", "talker", "--find", "bytes lost")).Output.Contains(
@@ -361,7 +361,7 @@ public class OutputTests
         await Sentry.End(all);
 
         static async Task<string> Next(System.Diagnostics.Process process) =>
-            await process.StandardOutput.ReadLineAsync().WaitAsync(Sentry.Limit) ?? "";
+            await process.StandardOutput.ReadLineAsync().InTime() ?? "";
     }
 
     /// <summary>Writes lines into a log file of its own, opens it anew at USR2, and says how many it wrote.</summary>
@@ -508,7 +508,7 @@ public class OutputTests
     private static string Teller(Sentry sentry, string fifo) =>
         sentry.Script(
             "teller",
-            $"#!/bin/sh\necho ready\nexec 3<>{fifo}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"
+            $"#!/bin/sh\necho ready\nexec 3<>{fifo.Quoted()}\nwhile read -r word <&3; do echo \"heard $word\"; done\n"
         );
 
     private static async Task<IReadOnlyList<OutputLineView>> Lines(Sentry sentry, string name, string query)

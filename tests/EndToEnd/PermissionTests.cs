@@ -263,8 +263,8 @@ public class PermissionTests
             "--",
             sentry.Script(
                 "inside",
-                $"#!/bin/sh\nfor part in {string.Join(' ', files)}; do sed \"s|SOCKET|{socket}|\" $part "
-                    + $">$CALM_STATE/part; curl -K $CALM_STATE/part; done\necho done\nexec sleep 600\n"
+                $"#!/bin/sh\nfor part in {string.Join(' ', files.Select(file => file.Quoted()))}; do sed \"s|SOCKET|{socket}|\" \"$part\" "
+                    + $">\"$CALM_STATE\"/part; curl -K \"$CALM_STATE\"/part; done\necho done\nexec sleep 600\n"
             )
         );
         await sentry.Ok("start", "inside");

@@ -16,7 +16,7 @@ public class ProofTests
         string Waits(string name, string then) =>
             sentry.Script(
                 name,
-                $"#!/bin/sh\nuntil [ -e {sentry.Places.Root}/go ]; do sleep 0.05; done\n{then}\nexec sleep 600\n"
+                $"#!/bin/sh\nuntil [ -e {sentry.Places.Root.Quoted()}/go ]; do sleep 0.05; done\n{then}\nexec sleep 600\n"
             );
         var page = sentry.Script(
             "page.js",
@@ -47,10 +47,10 @@ public class ProofTests
                 [Waits("output", "echo starting; echo open since 7, quay 2")],
                 "it printed 'open since 7, quay 2'"
             ),
-            ("by-file", $"file:{marker}", [Waits("file", $"touch {marker}")], $"it has written {marker}"),
+            ("by-file", $"file:{marker}", [Waits("file", $"touch {marker.Quoted()}")], $"it has written {marker}"),
             (
                 "by-command",
-                $"command:{sentry.Script("ask", $"#!/bin/sh\ntest -e {sentry.Places.Root}/go && id -un\n")}",
+                $"command:{sentry.Script("ask", $"#!/bin/sh\ntest -e {sentry.Places.Root.Quoted()}/go && id -un\n").Quoted()}",
                 [Waits("command", "")],
                 $"ask succeeded ('{Sentry.Account}')"
             ),
@@ -160,7 +160,7 @@ public class ProofTests
             "--",
             sentry.Script(
                 "board",
-                $"#!/bin/sh\necho shut\nuntil [ -e {go} ]; do sleep 0.05; done\necho open\nexec sleep 600\n"
+                $"#!/bin/sh\necho shut\nuntil [ -e {go.Quoted()} ]; do sleep 0.05; done\necho open\nexec sleep 600\n"
             )
         );
         var asked = sentry.Calm("start", "board");
@@ -195,9 +195,9 @@ public class ProofTests
             "--",
             sentry.Script(
                 "board",
-                "#!/bin/sh\ncurl -s --unix-socket $CALM_SAY http://calm/serves\nwhile :; do\n  curl -s "
-                    + "--unix-socket $CALM_SAY -d 'three ferries' http://calm/says\n  curl -s -w "
-                    + "'%{http_code}\\n' --unix-socket $CALM_SAY http://calm/services\n  sleep 600\ndone\n"
+                "#!/bin/sh\ncurl -s --unix-socket \"$CALM_SAY\" http://calm/serves\nwhile :; do\n  curl -s "
+                    + "--unix-socket \"$CALM_SAY\" -d 'three ferries' http://calm/says\n  curl -s -w "
+                    + "'%{http_code}\\n' --unix-socket \"$CALM_SAY\" http://calm/services\n  sleep 600\ndone\n"
             )
         );
         await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");

@@ -67,9 +67,9 @@ public class RunTests
         var done = Path.Combine(sentry.Places.StateOf("wrapper"), "books-closed");
         var program = sentry.Script(
             "ledger",
-            $"#!/bin/sh\ntrap 'sleep 0.3; echo closed > {done}; exit 0' TERM\nwhile :; do sleep 0.05; done\n"
+            $"#!/bin/sh\ntrap \"sleep 0.3; echo closed > {done.Quoted()}; exit 0\" TERM\nwhile :; do sleep 0.05; done\n"
         );
-        var wrapper = sentry.Script("wrapper", $"#!/bin/sh\n{program} &\nwait\n");
+        var wrapper = sentry.Script("wrapper", $"#!/bin/sh\n{program.Quoted()} &\nwait\n");
         await sentry.Wrap("wrapper", "--start", "--", wrapper);
         await sentry.Ok("stop", "wrapper");
         Assert.Equal("closed\n", await File.ReadAllTextAsync(done));
@@ -85,7 +85,7 @@ public class RunTests
             "--pause",
             "5ms",
             "--",
-            sentry.Script("gate", $"#!/bin/sh\n[ -e {flag} ] && exec sleep 600\nexit 7\n")
+            sentry.Script("gate", $"#!/bin/sh\n[ -e {flag.Quoted()} ] && exec sleep 600\nexit 7\n")
         );
         Assert.Equal(1, (await sentry.Calm("start", "gate-counter")).Exit);
         var held = await sentry.Until("gate-counter", view => view.GetProperty("state").GetString() == "held");

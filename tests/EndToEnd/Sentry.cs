@@ -20,11 +20,14 @@ public sealed record Said(int Exit, string Output, string Error)
 /// <summary>A real sentry of its own root, with the programs as they ship, asked through the real client.</summary>
 public sealed class Sentry : IAsyncDisposable
 {
+    /// <summary>Directory of the project.</summary>
+    public static readonly string Repository = FindRepository();
+
     /// <summary>
     /// The programs as they ship; while developing, CALM_TEST_OUT=out/quick takes quickly built ones.
     /// </summary>
     private static readonly string Out = Path.Combine(
-        Find(),
+        Repository,
         Environment.GetEnvironmentVariable("CALM_TEST_OUT") ?? "out"
     );
 
@@ -37,7 +40,7 @@ public sealed class Sentry : IAsyncDisposable
 
     /// <summary>The same programs, built as another version; null where nobody has built them.</summary>
     public static readonly string? OtherVersion =
-        Path.Combine(Find(), Environment.GetEnvironmentVariable("CALM_TEST_OTHER") ?? "out/other") is var other
+        Path.Combine(Repository, Environment.GetEnvironmentVariable("CALM_TEST_OTHER") ?? "out/other") is var other
         && File.Exists(Path.Combine(other, "calm-sentry"))
             ? other
             : null;
@@ -62,7 +65,7 @@ public sealed class Sentry : IAsyncDisposable
     /// <param name="before">A command the server is started through.</param>
     public static async Task<Sentry> Start(params string[] before)
     {
-        var root = Directory.CreateTempSubdirectory("calm-");
+        var root = Directory.CreateTempSubdirectory("calm's trial ");
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, before);
         await sentry.Serve();
@@ -78,7 +81,7 @@ public sealed class Sentry : IAsyncDisposable
     {
         if (Environment.UserName != "root")
             return await Start();
-        var root = Directory.CreateTempSubdirectory("calm-");
+        var root = Directory.CreateTempSubdirectory("calm's trial ");
         var binaries = Directory.CreateDirectory(Path.Combine(root.FullName, "bin")).FullName;
         foreach (var file in Directory.EnumerateFiles(Out))
             File.Copy(file, Path.Combine(binaries, Path.GetFileName(file)));
@@ -97,7 +100,7 @@ public sealed class Sentry : IAsyncDisposable
     {
         server = Launch("calm-sentry", ["serve", "--root", Places.Root, "--port", "0"]);
         var lines = new StringBuilder();
-        while (await server.StandardOutput.ReadLineAsync().WaitAsync(Limit) is { } line)
+        while (await server.StandardOutput.ReadLineAsync().InTime() is { } line)
         {
             lines.AppendLine(line);
             if (line.Contains(" serves ", StringComparison.Ordinal))
@@ -110,7 +113,7 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>A sentry whose server is guarded, as on an installed host.</summary>
     public static async Task<Sentry> StartGuarded()
     {
-        var root = Directory.CreateTempSubdirectory("calm-");
+        var root = Directory.CreateTempSubdirectory("calm's trial ");
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, []);
         Directory.CreateDirectory(sentry.Places.RunDirectory);
@@ -176,7 +179,7 @@ public sealed class Sentry : IAsyncDisposable
         process.StandardInput.Close();
         var output = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
-        await process.WaitForExitAsync().WaitAsync(Limit);
+        await process.WaitForExitAsync().InTime();
         return new(process.ExitCode, await output, await error);
     }
 
@@ -234,12 +237,17 @@ public sealed class Sentry : IAsyncDisposable
     }
 
     /// <summary>Waits, by the live events, until a service is as wanted.</summary>
-    public async Task<JsonElement> Until(string name, Func<JsonElement, bool> met)
+    public async Task<JsonElement> Until(
+        string name,
+        Func<JsonElement, bool> met,
+        [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = ""
+    )
     {
         using var client = Http();
         using var limit = new CancellationTokenSource(Limit);
         using var reader = new StreamReader(await client.GetStreamAsync("http://sentry/api/events", limit.Token));
         var last = "nothing";
+        using var wait = new Waiting($"{name}: {what}", () => last);
         try
         {
             while (await reader.ReadLineAsync(limit.Token) is { } line)
@@ -275,23 +283,34 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>
     /// For what no event tells: asked again and again, and failed rather than waited for without end.
     /// </summary>
+    /// <param name="never">Why it cannot come true any more, asked each second; null while it can.</param>
     public static async Task Eventually(
         Func<Task<bool>> met,
+        Func<string?>? never = null,
         [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = ""
     )
     {
-        var clock = Stopwatch.StartNew();
+        using var wait = new Waiting(what);
+        var asked = Stopwatch.StartNew();
         while (!await met())
         {
-            Assert.True(clock.Elapsed < Limit, $"it never came true: {what}");
+            Assert.True(wait.Elapsed < Limit, $"it never came true: {what}");
+            if (asked.Elapsed > TimeSpan.FromSeconds(1) && never is not null)
+            {
+                if (never() is { } why)
+                    Assert.Fail($"it cannot come true: {what}: {why}");
+                asked.Restart();
+            }
+
             await Task.Delay(BetweenLooks); // another process has to get on: looking takes its time away
         }
     }
 
     public static Task Eventually(
         Func<bool> met,
+        Func<string?>? never = null,
         [System.Runtime.CompilerServices.CallerArgumentExpression(nameof(met))] string what = ""
-    ) => Eventually(() => Task.FromResult(met()), what);
+    ) => Eventually(() => Task.FromResult(met()), never, what);
 
     public HttpClient Http() =>
         new(
@@ -349,7 +368,7 @@ public sealed class Sentry : IAsyncDisposable
         using var process = Began(account, command);
         var output = process.StandardOutput.ReadToEndAsync();
         var error = process.StandardError.ReadToEndAsync();
-        await process.WaitForExitAsync().WaitAsync(Limit);
+        await process.WaitForExitAsync().InTime();
         return new(process.ExitCode, await output, await error);
     }
 
@@ -490,7 +509,7 @@ public sealed class Sentry : IAsyncDisposable
         }
     }
 
-    private static string Find()
+    private static string FindRepository()
     {
         var directory = new DirectoryInfo(AppContext.BaseDirectory);
         while (!File.Exists(Path.Combine(directory!.FullName, "build.sh")))

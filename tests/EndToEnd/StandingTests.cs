@@ -22,7 +22,7 @@ public class StandingTests
         await sentry.Wrap(
             "board",
             "--proof",
-            "command:" + sentry.Script("looks", $"#!/bin/sh\ncat /proc/self/oom_score_adj >{seen}\n"),
+            "command:" + sentry.Script("looks", $"#!/bin/sh\ncat /proc/self/oom_score_adj >{seen.Quoted()}\n").Quoted(),
             "--start",
             "--",
             "/bin/sleep",

@@ -25,7 +25,7 @@ public class StormTests
         // Each falls about every six seconds once the storm is let loose, its pause included.
         var program = sentry.Script(
             "gate",
-            $"#!/bin/sh\necho counting\nwhile [ ! -e {storm} ]; do sleep 1; done\nsleep 5\necho 'the barrier "
+            $"#!/bin/sh\necho counting\nwhile [ ! -e {storm.Quoted()} ]; do sleep 1; done\nsleep 5\necho 'the barrier "
                 + $"reads -1' >&2\nexit 3\n"
         );
         await Task.WhenAll(

@@ -257,7 +257,7 @@ public class WatchTests
             "--pause",
             "10ms",
             "--watch",
-            $"command:{lamps} look,beat=100ms,patience=1",
+            $"command:{lamps.Quoted()} look,beat=100ms,patience=1",
             "--",
             lamps,
             "on"

@@ -84,7 +84,7 @@ public class WindDownTests
         await Ends("key", "key:interrupt,wait=9s", "interrupted", "its terminal took it", "--terminal", "true");
         await Ends(
             "command",
-            $"command:{sentry.Script("closer", "#!/bin/sh\necho closing $CALM_SERVICE\nkill -USR1 $CALM_PID\nsleep 0.1\n")},wait=9s",
+            $"command:{sentry.Script("closer", "#!/bin/sh\necho closing $CALM_SERVICE\nkill -USR1 $CALM_PID\nsleep 0.1\n").Quoted()},wait=9s",
             "told by a signal",
             null
         );

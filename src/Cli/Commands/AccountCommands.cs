@@ -2,6 +2,8 @@ using System.CommandLine;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using CalmSentry.Cli.Guided;
+using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 
@@ -58,9 +60,17 @@ internal static class AccountCommands
         var folder = new Argument<string>("folder") { Description = "A folder; what is in it is included" };
         var read = new Option<bool>("--read") { Description = "Only to read" };
         var dry = Common.Dry();
+        var yes = new Option<bool>("--yes")
+        {
+            Description = "Do not ask, where a link leads elsewhere or very many files are concerned",
+        };
         var command = new Command(what, description) { name, folder, dry };
         if (what == "grant")
+        {
             command.Add(read);
+            command.Add(yes);
+        }
+
         command.SetAction(
             async (parsed, cancellation) =>
             {
@@ -69,22 +79,39 @@ internal static class AccountCommands
                     Path.GetFullPath(parsed.GetValue(folder)!),
                     what == "grant" && parsed.GetValue(read) ? "read" : null
                 );
-                using var content = new StringContent(
-                    JsonSerializer.Serialize(right, ApiJson.Default.FolderRight),
-                    Encoding.UTF8,
-                    "application/json"
-                );
-                return SecretCommands.Say(
-                    await client
-                        .Send(
-                            HttpMethod.Post,
-                            $"{PathOf(parsed.GetValue(name)!)}/{what}{Common.Query(parsed, dry)}",
-                            content,
-                            ApiJson.Default.Answer,
-                            cancellation
-                        )
-                        .ConfigureAwait(false)
-                );
+                var path = $"{PathOf(parsed.GetValue(name)!)}/{what}{Common.Query(parsed, dry)}";
+                var sure = what == "grant" && parsed.GetValue(yes);
+                try
+                {
+                    return await Change(sure).ConfigureAwait(false);
+                }
+                catch (Failure failure) when (failure.Code == "grant-asks" && !Console.IsInputRedirected)
+                {
+                    Console.WriteLine(failure.Message);
+                    return Asking.YesNo("Grant it?", otherwise: false)
+                        ? await Change(sure: true).ConfigureAwait(false)
+                        : Exit.NotTrue;
+                }
+
+                async Task<int> Change(bool sure)
+                {
+                    using var content = new StringContent(
+                        JsonSerializer.Serialize(right, ApiJson.Default.FolderRight),
+                        Encoding.UTF8,
+                        "application/json"
+                    );
+                    return SecretCommands.Say(
+                        await client
+                            .Send(
+                                HttpMethod.Post,
+                                sure ? path + (path.Contains('?', StringComparison.Ordinal) ? "&" : "?") + "yes=true" : path,
+                                content,
+                                ApiJson.Default.Answer,
+                                cancellation
+                            )
+                            .ConfigureAwait(false)
+                    );
+                }
             }
         );
         return command;

@@ -6,6 +6,7 @@ using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -162,7 +163,10 @@ internal static class SwapCommand
 
     private static void Write(SwapPlan plan)
     {
-        Console.WriteLine($"Version {plan.Version} of {plan.Directory}, from {plan.Source}, for version {plan.Before}");
+        var owner = plan.SourceOwner is { } whose ? $" ({whose}'s)" : "";
+        Console.WriteLine(
+            $"Version {plan.Version} of {plan.Directory}, from {Shown.Line(plan.Source)}{owner}, for version {plan.Before}"
+        );
         Row("changed", plan.Changed);
         Row("new", plan.Added);
         Row("gone", plan.Gone);
@@ -171,9 +175,15 @@ internal static class SwapCommand
             Console.WriteLine($"  data       {string.Join(", ", plan.Data)}: stays as it is");
         if (plan.LeftOut.Count > 0)
             Console.WriteLine($"  left out   {Named(plan.LeftOut, plan.LeftOut.Count)}: data here");
+        if (plan.GivenUp.Count > 0)
+            Console.WriteLine(
+                $"  given up   {plan.GivenUp.Count}: {Named(plan.GivenUp.Paths, plan.GivenUp.Count)}: others than root can write there"
+            );
+        if (plan.EarlierPlace is { } earlier)
+            Console.WriteLine($"  left over  {earlier}: from an earlier sentry, known to no service; look at it, then remove it");
         Console.WriteLine($"  room       {Size.About(plan.Bytes)}, of {Size.About(plan.Room)} that are free");
         foreach (var user in plan.UsedBy)
-            Console.WriteLine($"  also used  by {user}");
+            Console.WriteLine($"  also used  by {Shown.Line(user)}");
         Console.WriteLine($"  {plan.Interrupts}");
         FindingText.Write(plan.Findings, Console.Out);
     }
@@ -185,7 +195,7 @@ internal static class SwapCommand
     }
 
     private static string Named(IReadOnlyList<string> paths, int count) =>
-        string.Join(", ", paths.Take(MostNamed)) + (count > MostNamed ? ", …" : "");
+        string.Join(", ", paths.Take(MostNamed).Select(Shown.Line)) + (count > MostNamed ? ", …" : "");
 
     private static void Write(string name, VersionsView view)
     {

@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Globalization;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli.Rehearsing;
 
@@ -46,8 +47,13 @@ internal static class MyOwn
         var command =
             check.Command ?? throw new Failure(Exit.NotTrue, "The definition has errors; there is nothing to compare.");
         Console.WriteLine();
-        Console.Error.WriteLine($"… The same as {Environment.UserName}, in {Environment.CurrentDirectory}.");
-        var mine = await Run(command, check, length, cancellation).ConfigureAwait(false);
+        var (me, whyNot) = Person.Behind();
+        whyNot ??= me is { } person ? ChangedByOthers(command, check, person.Uid) : null;
+        if (whyNot is null)
+            Console.Error.WriteLine($"… The same as {me!.Name}, in {Environment.CurrentDirectory}.");
+        var mine = whyNot is null
+            ? await Run(command, check, me!, length, cancellation).ConfigureAwait(false)
+            : $"It was not run as you: {whyNot}. Only the surroundings are compared.";
         Console.WriteLine($"As its service: {service.Said}");
         Console.WriteLine($"As you, here:   {mine}");
         Console.WriteLine("What differs:");
@@ -69,7 +75,9 @@ internal static class MyOwn
             if (!there.Environment.TryGetValue(name, out var other))
                 any |= Say($"variable {name}: you have it, the service does not");
             else if (other != value)
-                any |= Say($"variable {name}: '{Short(value)}' for you, '{Short(other)}' for the service");
+                any |= Say(
+                    $"variable {name}: '{Short(SecretLooks.MaskedVariable(name, value))}' for you, '{Short(SecretLooks.MaskedVariable(name, other))}' for the service"
+                );
         }
 
         foreach (
@@ -94,14 +102,55 @@ internal static class MyOwn
             Console.WriteLine("  nothing that could be seen");
     }
 
+    /// <summary>Variables that name where a program's modules and libraries come from.</summary>
+    private static readonly string[] ModulePaths =
+    [
+        "LD_LIBRARY_PATH",
+        "LD_PRELOAD",
+        "PYTHONPATH",
+        "PYTHONHOME",
+        "NODE_PATH",
+        "PERL5LIB",
+        "RUBYLIB",
+        "CLASSPATH",
+    ];
+
+    /// <summary>Why it is not run with a person's rights: somebody else could have written what is run; null: nobody could.</summary>
+    private static string? ChangedByOthers(IReadOnlyList<string> command, CheckView check, int me)
+    {
+        var environment =
+            check.Definition is { } definition
+            && definition.GetProperty("program").TryGetProperty("environment", out var set)
+                ? set.EnumerateObject()
+                    .ToDictionary(one => one.Name, one => one.Value.GetString() ?? "", StringComparer.Ordinal)
+                : [];
+        var modules = ModulePaths.SelectMany(name =>
+            (environment.GetValueOrDefault(name) ?? Environment.GetEnvironmentVariable(name) ?? "").Split(
+                [':', ' '],
+                StringSplitOptions.RemoveEmptyEntries
+            )
+        );
+        // An interpreter also looks beside the script, and some look where they are called from.
+        var files = command
+            .Where(word => word.StartsWith('/') && Path.Exists(word))
+            .Concat(modules)
+            .Append(Environment.CurrentDirectory)
+            .Distinct();
+        return Untouched.WhyNot(files, me);
+    }
+
     private static async Task<string> Run(
         IReadOnlyList<string> command,
         CheckView check,
+        Person me,
         string length,
         CancellationToken cancellation
     )
     {
-        var start = new ProcessStartInfo(command[0], command.Skip(1)) { RedirectStandardInput = true };
+        var line = me.Become(command);
+        var start = new ProcessStartInfo(line[0], line.Skip(1)) { RedirectStandardInput = true };
+        if (me.IsAnother)
+            (start.Environment["HOME"], start.Environment["USER"], start.Environment["LOGNAME"]) = (me.Home, me.Name, me.Name);
         // What its definition sets is the program's own; the rest is the caller's.
         if (
             check.Definition is { } definition

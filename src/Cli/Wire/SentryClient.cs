@@ -1,3 +1,5 @@
+using System.Diagnostics;
+using System.Net;
 using System.Net.Http.Json;
 using System.Net.ServerSentEvents;
 using System.Net.Sockets;
@@ -124,7 +126,7 @@ internal sealed class SentryClient : IDisposable
         HttpResponseMessage response;
         try
         {
-            response = await http.SendAsync(request, option, cancellation).ConfigureAwait(false);
+            response = await Patiently(request, option, cancellation).ConfigureAwait(false);
         }
         catch (HttpRequestException error) when (error.InnerException is SocketException socket)
         {
@@ -170,6 +172,33 @@ internal sealed class SentryClient : IDisposable
         }
     }
 
+    /// <summary>How long it is waited for a place among those who ask.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10),
+        Beat = TimeSpan.FromMilliseconds(100);
+
+    /// <summary>Who is refused because too many ask tries again for a while.</summary>
+    private async Task<HttpResponseMessage> Patiently(
+        HttpRequestMessage request,
+        HttpCompletionOption option,
+        CancellationToken cancellation
+    )
+    {
+        for (var began = Stopwatch.GetTimestamp(); ; )
+        {
+            var again = new HttpRequestMessage(request.Method, request.RequestUri) { Content = request.Content };
+            var response = await http.SendAsync(again, option, cancellation).ConfigureAwait(false);
+            // Only a refusal at the door hangs up.
+            if (
+                response.StatusCode != HttpStatusCode.ServiceUnavailable
+                || response.Headers.ConnectionClose != true
+                || Stopwatch.GetElapsedTime(began) > Patience
+            )
+                return response;
+            response.Dispose();
+            await Task.Delay(Beat, cancellation).ConfigureAwait(false);
+        }
+    }
+
     /// <summary>Once, however many answers a command takes.</summary>
     private void Say(string note)
     {
@@ -199,18 +228,38 @@ internal sealed class SentryClient : IDisposable
 
     private async ValueTask<Stream> Connect(SocketsHttpConnectionContext context, CancellationToken cancellation)
     {
-        var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
-        try
+        // Root has a door of its own; whoever may not use that one is told at the other who may.
+        if (await Connected(places.RootSocket, mayFail: true, cancellation).ConfigureAwait(false) is { } own)
+            return own;
+        return (await Connected(places.ApiSocket, mayFail: false, cancellation).ConfigureAwait(false))!;
+    }
+
+    private static async Task<Stream?> Connected(string path, bool mayFail, CancellationToken cancellation)
+    {
+        for (var began = Stopwatch.GetTimestamp(); ; )
         {
-            await socket
-                .ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), cancellation)
-                .ConfigureAwait(false);
-            return new NetworkStream(socket, ownsSocket: true);
-        }
-        catch
-        {
-            socket.Dispose();
-            throw;
+            var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+            try
+            {
+                await socket.ConnectAsync(new UnixDomainSocketEndPoint(path), cancellation).ConfigureAwait(false);
+                return new NetworkStream(socket, ownsSocket: true);
+            }
+            catch (SocketException error)
+                when (error.SocketErrorCode == SocketError.WouldBlock && Stopwatch.GetElapsedTime(began) < Patience)
+            {
+                socket.Dispose(); // as many wait as may (unix(7), EAGAIN)
+                await Task.Delay(Beat, cancellation).ConfigureAwait(false);
+            }
+            catch (SocketException) when (mayFail)
+            {
+                socket.Dispose();
+                return null;
+            }
+            catch
+            {
+                socket.Dispose();
+                throw;
+            }
         }
     }
 }

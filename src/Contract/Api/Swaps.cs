@@ -35,7 +35,7 @@ public sealed record SwapPlan
 
     public required long Version { get; init; }
 
-    /// <summary>Where the new files come from.</summary>
+    /// <summary>Where the new files come from, without links.</summary>
     public required string Source { get; init; }
 
     public required FileList Added { get; init; }
@@ -53,6 +53,15 @@ public sealed record SwapPlan
 
     /// <summary>What of the new files was left out, because it is data here.</summary>
     public required IReadOnlyList<string> LeftOut { get; init; }
+
+    /// <summary>Rights that files of the same path have now and the new ones do not get: others than root can write where they lie.</summary>
+    public required FileList GivenUp { get; init; }
+
+    /// <summary>The account whose <see cref="Source"/> is; null: an earlier version.</summary>
+    public required string? SourceOwner { get; init; }
+
+    /// <summary>Where an earlier sentry kept versions, and something is left that no service knows; null: nowhere.</summary>
+    public required string? EarlierPlace { get; init; }
 
     /// <summary>Bytes of the new files, and how many there is room for.</summary>
     public required long Bytes { get; init; }

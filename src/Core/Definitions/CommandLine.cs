@@ -1,4 +1,5 @@
 using System.Text;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Definitions;
 
@@ -7,7 +8,9 @@ public static class CommandLine
 {
     public static string Of(IEnumerable<string> arguments) => string.Join(' ', arguments.Select(Quoted));
 
-    /// <summary>To be read, not to be typed: the first of very many words, and how many more there are.</summary>
+    /// <summary>
+    /// To be read, not to be typed: the first of very many words, and how many more there are; what looks like a secret is masked.
+    /// </summary>
     public static string Folded(IReadOnlyList<string> command)
     {
         const int mostWords = 40,
@@ -16,7 +19,7 @@ public static class CommandLine
         for (var length = 0; shown < command.Count && shown < mostWords; shown++)
             if ((length += command[shown].Length + 1) > mostCharacters && shown > 0)
                 break;
-        var text = Of(command.Take(shown).Select(Short));
+        var text = string.Join(' ', SecretLooks.Masked([.. command.Take(shown)]).Select(Short).Select(Quoted).Select(Shown.Line));
         return shown == command.Count ? text : $"{text} … and {command.Count - shown} more words (--json has them all)";
 
         static string Short(string word) => word.Length > mostCharacters ? word[..mostCharacters] + "…" : word;
@@ -70,6 +73,14 @@ public static class CommandLine
             words.Add(word.ToString());
         return [.. words];
     }
+
+    /// <summary>
+    /// A word as it is typed into a shell, to be read and typed: what cannot be typed, or would be taken for something else, stands as an escape ($'…').
+    /// </summary>
+    public static string Typed(string argument) =>
+        argument.Any(Shown.IsOdd)
+            ? $"$'{string.Concat(argument.Select(c => Shown.IsOdd(c) ? $"\\u{(int)c:x4}" : c is '\\' or '\'' ? $"\\{c}" : $"{c}"))}'"
+            : Quoted(argument);
 
     /// <summary>A word as it is typed into a POSIX shell.</summary>
     public static string Quoted(string argument) =>

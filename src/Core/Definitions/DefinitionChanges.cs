@@ -16,10 +16,18 @@ public sealed record DefinitionChange(string Key, string? Was, string? Is)
 /// <summary>What differs between two definitions, value by value, in the words of a definition file.</summary>
 public static class DefinitionChanges
 {
-    public static IReadOnlyList<DefinitionChange> Between(Definition before, Definition after)
-    {
-        return Between(DefinitionWriter.Write(before), DefinitionWriter.Write(after));
-    }
+    /// <summary>As it is told and kept: values that look like secrets are masked.</summary>
+    public static IReadOnlyList<DefinitionChange> Between(Definition before, Definition after) =>
+        [
+            .. Between(DefinitionWriter.Write(before), DefinitionWriter.Write(after))
+                .Select(change =>
+                    change with
+                    {
+                        Was = change.Was is { } was ? SecretLooks.Masked(change.Key, was, before.Program) : null,
+                        Is = change.Is is { } now ? SecretLooks.Masked(change.Key, now, after.Program) : null,
+                    }
+                ),
+        ];
 
     public static IReadOnlyList<DefinitionChange> Between(MapNode before, MapNode after)
     {

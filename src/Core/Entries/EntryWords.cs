@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Entries;
@@ -13,7 +14,8 @@ public static class EntryWords
     {
         try
         {
-            return Sentence(entry);
+            // What is somebody else's in it can neither begin a line nor be obeyed by whatever shows it.
+            return Shown.Line(Sentence(entry));
         }
         catch (Exception error) when (error is NullReferenceException or InvalidOperationException)
         {

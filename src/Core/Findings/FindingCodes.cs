@@ -19,6 +19,7 @@ public enum FindingCode
     SameProgram,
     CopyRunning,
     CopyWithOtherArguments,
+    CopyOfAnother,
     OtherStart,
     InterpreterMissing,
     FileUnreadable,

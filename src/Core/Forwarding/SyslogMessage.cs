@@ -101,7 +101,7 @@ public static class SyslogMessage
         return plain.Length == 0 ? "-" : plain;
     }
 
-    private static string Printable(string text) => string.Concat(text.Select(c => char.IsControl(c) ? ' ' : c));
+    private static string Printable(string text) => Text.Shown.Line(text);
 
     /// <summary>So many bytes at most, and no half of a character.</summary>
     private static ReadOnlySpan<byte> Cut(string text, int most)

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Telling;
@@ -67,20 +68,6 @@ public sealed record Message
 
     /// <summary>As its first line: nothing of it can begin a header or a line of its own.</summary>
     public string Headline => $"[{Shown.Line(Host)}] {Shown.Line(Subject)}";
-}
-
-/// <summary>Text of programs where people read it: what a terminal or a mail reader would obey is shown instead.</summary>
-public static class Shown
-{
-    public static string Line(string text) => string.Concat(text.Select(c => IsOdd(c) ? '·' : c));
-
-    /// <summary>Codes that turn the direction of writing, or cannot be seen, could show another text than there is.</summary>
-    private static bool IsOdd(char c) =>
-        char.IsControl(c)
-        || char.GetUnicodeCategory(c)
-            is UnicodeCategory.Format
-                or UnicodeCategory.LineSeparator
-                or UnicodeCategory.ParagraphSeparator;
 }
 
 /// <summary>Messages in words.</summary>

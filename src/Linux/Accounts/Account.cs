@@ -48,6 +48,9 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
     /// <summary>The user id this process acts with.</summary>
     public static uint OwnId => Libc.geteuid();
 
+    /// <summary>Root, or the account this process runs as: what they made nobody else did.</summary>
+    public static bool IsTrusted(uint uid) => uid == 0 || uid == OwnId;
+
     /// <summary>The account's name, or its number where the host has no name for it.</summary>
     public static string NameOf(uint uid) => WithId(uid)?.Name ?? $"uid {uid}";
 

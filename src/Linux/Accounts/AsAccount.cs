@@ -28,6 +28,21 @@ public sealed record CommandPlace(string? Group, IReadOnlyList<string> Join);
 /// </summary>
 public sealed class AsAccount(string keeper, string? groups)
 {
+    /// <summary>A directory that is seen in the place of another one by what is asked and run; null: all is where it is.</summary>
+    private (string From, string At)? seen;
+
+    /// <summary>
+    /// The same, where one directory is in the place of another: in a mount namespace of its own (mount_namespaces(7)), so that no way to
+    /// the first is opened to anybody. Paths below it are asked about, and given to what is run, as they are met then.
+    /// </summary>
+    /// <param name="from">Absolute, without links.</param>
+    /// <param name="at">Absolute, without links; a directory.</param>
+    public AsAccount Seeing(string from, string at) => new(keeper, groups) { seen = (from, at) };
+
+    /// <summary>A path as it is met by what is asked and run.</summary>
+    public string Met(string path) =>
+        seen is not { } other ? path : path.Replace(other.From, other.At, StringComparison.Ordinal);
+
     /// <summary>How long a program that only looks at something may take.</summary>
     public static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
 
@@ -53,7 +68,7 @@ public sealed class AsAccount(string keeper, string? groups)
             return [];
         var asked = new StringBuilder();
         foreach (var (right, path) in questions)
-            asked.Append(right).Append(path).Append('\0');
+            asked.Append(right).Append(Met(path)).Append('\0');
         var end = await Talk(
                 account,
                 moreGroups,
@@ -176,6 +191,11 @@ public sealed class AsAccount(string keeper, string? groups)
             await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
             if (rest[0] == "run")
                 await EndAll(group, mark).ConfigureAwait(false); // what it left behind holds the pipes open
+            if (process.ExitCode == CannotSee)
+                throw new IOException(
+                    "this host lets root make no view of the file system of its own (unshare(2)), and without one the new files cannot be "
+                        + "looked at as the account without opening a way to them for others"
+                );
             return process.ExitCode == CannotRun
                 ? null
                 : (process.ExitCode, await output.ConfigureAwait(false), await error.ConfigureAwait(false));
@@ -195,8 +215,9 @@ public sealed class AsAccount(string keeper, string? groups)
         }
     }
 
-    /// <summary>Exit code of the keeper's <c>as</c> mode when nothing was run.</summary>
-    private const int CannotRun = 126;
+    /// <summary>Exit codes of the keeper's <c>as</c> mode when nothing was run.</summary>
+    private const int CannotRun = 126,
+        CannotSee = 125;
 
     private static async Task EndAll(CommandGroup? group, string mark)
     {
@@ -253,7 +274,8 @@ public sealed class AsAccount(string keeper, string? groups)
                 account.Gid.ToString(CultureInfo.InvariantCulture),
                 string.Join(',', account.Groups.Concat(moreGroups).Distinct()),
                 string.Join(':', join.Where(one => one.Length > 0)),
-                .. rest,
+                .. seen is { } other && change ? ["seeing", other.From, other.At] : Array.Empty<string>(),
+                .. rest.Select(Met),
             ]
         )
         {
@@ -264,7 +286,7 @@ public sealed class AsAccount(string keeper, string? groups)
         };
         start.Environment.Clear();
         foreach (var (name, value) in environment)
-            start.Environment[name] = value;
+            start.Environment[name] = Met(value);
         if (rest[0] == "run")
             start.Environment[Mark] = mark;
         try

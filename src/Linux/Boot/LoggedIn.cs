@@ -52,7 +52,7 @@ public static class LoggedIn
             byte[] bytes;
             try
             {
-                bytes = Held.Head(file, Longest);
+                bytes = Held.Head(Ground.Settings, file, Longest);
             }
             catch (IOException)
             {

@@ -4,7 +4,8 @@ using System.IO.Compression;
 namespace CalmSentry.Linux.Foreign;
 
 /// <summary>An archive that is not unpacked: which member of it is at fault, and why, as a clause.</summary>
-public sealed class ArchiveException(string member, string why) : IOException($"{member}: {why}")
+public sealed class ArchiveException(string member, string why, Exception? inner = null)
+    : IOException($"{member}: {why}", inner)
 {
     public string Member => member;
 
@@ -34,11 +35,12 @@ public static class Archive
 
     /// <param name="archive">Its bytes, from the beginning; can be read anywhere.</param>
     /// <param name="into">An empty directory.</param>
-    /// <param name="mostBytes">So much may all files together have.</param>
+    /// <param name="room">So much may all files together have.</param>
+    /// <param name="kept">What is remembered of its members.</param>
     /// <exception cref="ArchiveException">One member is at fault; what was unpacked before it is left for the caller to remove.</exception>
-    public static void Unpack(Stream archive, string into, long mostBytes)
+    public static void Unpack(Stream archive, string into, DiskRoom room, Gathering kept)
     {
-        var unpacking = new Unpacking(Path.GetFullPath(into), mostBytes);
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         var head = new byte[4];
         var length = archive.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
         archive.Position = 0;
@@ -51,10 +53,10 @@ public static class Archive
                     break;
                 case [0x1f, 0x8b, ..]:
                     using (var plain = new GZipStream(archive, CompressionMode.Decompress, leaveOpen: true))
-                        Untar(plain, unpacking);
+                        Untar(new TarHeads(plain), unpacking);
                     break;
                 default:
-                    Untar(archive, unpacking);
+                    Untar(new TarHeads(archive), unpacking);
                     break;
             }
         }
@@ -81,9 +83,9 @@ public static class Archive
 
     /// <summary>The same of a directory that somebody else may be at work in: what is swapped for a link is not followed.</summary>
     /// <exception cref="ArchiveException">One entry is at fault.</exception>
-    public static void Copy(Held directory, string into, long mostBytes)
+    public static void Copy(Held directory, string into, DiskRoom room, Gathering kept)
     {
-        var unpacking = new Unpacking(Path.GetFullPath(into), mostBytes);
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         Below(directory, "", unpacking, 0);
         unpacking.Finish();
     }
@@ -148,6 +150,9 @@ public static class Archive
             link = 0xA000,
             regular = 0x8000,
             directory = 0x4000;
+        // Its table of members is read as a whole: how large that is, is looked at before.
+        if (ZipTable.Members(archive, MostMembers) > MostMembers)
+            throw new ArchiveException("the archive", $"it has more than {MostMembers} members");
         using var zip = new ZipArchive(archive, ZipArchiveMode.Read, leaveOpen: true);
         foreach (var entry in zip.Entries)
         {
@@ -181,13 +186,12 @@ public static class Archive
         }
     }
 
-    private sealed class Unpacking(string into, long mostBytes)
+    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept)
     {
         private readonly byte[] room = new byte[81920];
         private readonly HashSet<string> directories = new(StringComparer.Ordinal) { "" };
         private readonly HashSet<string> others = new(StringComparer.Ordinal);
         private readonly List<(string Path, string Target, string Member)> links = [];
-        private long bytes;
         private int members;
 
         public string Last { get; private set; } = "the archive";
@@ -215,9 +219,7 @@ public static class Archive
             {
                 for (int got; (got = from.Read(room)) > 0; )
                 {
-                    bytes += got;
-                    if (bytes > mostBytes)
-                        throw new ArchiveException(name, $"with it all files have more than {mostBytes} bytes");
+                    Take(name, got);
                     to.Write(room, 0, got);
                 }
             }
@@ -238,6 +240,7 @@ public static class Archive
                 throw new ArchiveException(name, "it is a link to nowhere");
             if (Path.IsPathRooted(target) || Inside(Path.GetDirectoryName(path) ?? "", target) is null)
                 throw new ArchiveException(name, $"it is a link that leads outside ({target})");
+            kept.Keep(target);
             links.Add((path, target, name));
         }
 
@@ -248,9 +251,7 @@ public static class Archive
             var first = Inside("", other);
             if (first is null || !others.Contains(first) || links.Exists(link => link.Path == first))
                 throw new ArchiveException(name, $"it is a second name of what is not a file before it ({other})");
-            bytes += new FileInfo(Path.Combine(into, first)).Length;
-            if (bytes > mostBytes)
-                throw new ArchiveException(name, $"with it all files have more than {mostBytes} bytes");
+            Take(name, new FileInfo(Path.Combine(into, first)).Length);
             System.IO.File.Copy(Path.Combine(into, first), Path.Combine(into, path));
         }
 
@@ -272,6 +273,18 @@ public static class Archive
             }
         }
 
+        private void Take(string name, long bytes)
+        {
+            try
+            {
+                disk.Take(bytes);
+            }
+            catch (NoRoomException error)
+            {
+                throw new ArchiveException(name, $"with it {error.Message}", error);
+            }
+        }
+
         private string New(string name)
         {
             var path = Take(name);
@@ -286,6 +299,7 @@ public static class Archive
             Last = name;
             if (++members > MostMembers)
                 throw new ArchiveException(name, $"it is one of more than {MostMembers} members");
+            kept.Keep(name);
             if (name.Length is 0 or > LongestPath || name.Any(char.IsControl))
                 throw new ArchiveException(name, "that is no name of a file");
             if (Path.IsPathRooted(name) || Inside("", name) is not { } path)

@@ -24,6 +24,22 @@ public readonly record struct FileIdentity(
 
     /// <summary>When its content was last changed.</summary>
     public DateTimeOffset Written { get; init; }
+
+    /// <summary>The mount it was reached through (statx(2), stx_mnt_id): nothing is moved from one to another.</summary>
+    public ulong Mount { get; init; }
+
+    /// <summary>
+    /// Of a folder: only root (or the account the sentry runs as) can put anything there, or take anything away. An access list
+    /// that lets somebody else write shows in the mode, as its mask.
+    /// </summary>
+    public bool IsRootsAlone =>
+        Type == FileType.Directory && Accounts.Account.IsTrusted(Uid) && (Mode & WrittenByOthers) == 0;
+
+    private const int WrittenByOthers = 0x12, // group and others
+        Sticky = 0x200;
+
+    /// <summary>Of a folder that all can write: what somebody put there only they can move (the sticky bit).</summary>
+    public bool KeepsNames => Type == FileType.Directory && Accounts.Account.IsTrusted(Uid) && (Mode & Sticky) != 0;
 }
 
 public enum FileType
@@ -46,7 +62,8 @@ public enum FileType
 /// </summary>
 public sealed unsafe class Held : IDisposable
 {
-    private const int MostLinks = 40;
+    private const int MostLinks = 40,
+        AtOnce = 4096;
 
     private readonly bool readable;
 
@@ -58,16 +75,13 @@ public sealed unsafe class Held : IDisposable
     public string Path => $"/proc/self/fd/{Descriptor}";
 
     /// <summary>What lies at an absolute path, with every folder on the way to it, the root first.</summary>
-    /// <exception cref="IOException">Something on the way is not there, or is a link that root did not make; in words,
+    /// <exception cref="IOException">Something on the way is not there, or is a link that is not followed there; in words,
     /// without a full stop.</exception>
-    public static HeldWay Walk(string path)
+    public static HeldWay Walk(Ground ground, string path)
     {
         var left = new Stack<string>(path.Split('/', StringSplitOptions.RemoveEmptyEntries).Reverse());
-        var way = new List<(string Path, Held Held)>
-        {
-            ("/", Open(Libc.AT_FDCWD, "/", Libc.O_PATH | Libc.O_DIRECTORY, "/")),
-        };
-        var links = 0;
+        var way = new List<HeldStep> { HeldStep.Root(Open(Libc.AT_FDCWD, "/", Libc.O_PATH | Libc.O_DIRECTORY, "/")) };
+        var links = new List<string>();
         try
         {
             while (left.TryPop(out var name))
@@ -85,21 +99,18 @@ public sealed unsafe class Held : IDisposable
 
                 var at = System.IO.Path.Combine(way[^1].Path, name);
                 var next = Open(way[^1].Held.Descriptor, name, Libc.O_PATH | Libc.O_NOFOLLOW, at);
-                var what = next.Identity();
-                if (what.Type != FileType.Link)
+                var step = way[^1].Into(at, next);
+                if (step.Identity.Type != FileType.Link)
                 {
-                    way.Add((at, next));
+                    way.Add(step);
                     continue;
                 }
 
                 using (next)
                 {
-                    if (what.Uid != 0 && what.Uid != Accounts.Account.OwnId)
-                        throw new IOException(
-                            $"{at} is a link that {Accounts.Account.NameOf(what.Uid)} made, and only links of "
-                                + $"root are followed; name the folder it leads to"
-                        );
-                    if (++links > MostLinks)
+                    NotFollowed(ground, at, step.Identity, way[^1]);
+                    links.Add(at);
+                    if (links.Count > MostLinks)
                         throw new IOException($"{path} leads through more than {MostLinks} links");
                     var target = next.Target();
                     if (target.StartsWith('/'))
@@ -109,7 +120,7 @@ public sealed unsafe class Held : IDisposable
                 }
             }
 
-            return new HeldWay(way);
+            return new HeldWay(way, links);
         }
         catch
         {
@@ -118,17 +129,47 @@ public sealed unsafe class Held : IDisposable
         }
     }
 
-    /// <summary>
-    /// A regular file, opened to be read. Links are followed: for reading what the caller may name anyway.
-    /// </summary>
+    /// <summary>A link of root's says where root wants to go only where nobody else can have moved it to.</summary>
+    private static void NotFollowed(Ground ground, string at, FileIdentity link, HeldStep folder)
+    {
+        if (ground.Links == Links.All)
+            return;
+        if (ground.Links == Links.None)
+            throw new IOException($"{at} is a link, and none is followed there");
+        if (!Accounts.Account.IsTrusted(link.Uid))
+            throw new IOException(
+                $"{at} is a link that {Accounts.Account.NameOf(link.Uid)} made, and only links of "
+                    + $"root are followed; name the folder it leads to"
+            );
+        if (!folder.IsRootsAlone)
+            throw new IOException(
+                $"{at} is a link in a folder that others than root can write, who may have moved it there; name what it leads to"
+            );
+    }
+
+    /// <summary>A regular file, opened to be read.</summary>
     /// <exception cref="IOException">It is not there, or no regular file: a pipe would be waited for, a device could do
     /// anything.</exception>
-    public static FileStream Read(string path)
+    public static FileStream Read(Ground ground, string path)
     {
+        if (ground.Links != Links.All)
+        {
+            using var way = Walk(ground, path);
+            return way.Held.RegularContent(path);
+        }
+
         using var place = Open(Libc.AT_FDCWD, path, Libc.O_PATH, path);
-        if (place.Identity().Type is var type && type != FileType.Regular)
+        return place.RegularContent(path);
+    }
+
+    /// <summary>The content of this file, which must be a regular one.</summary>
+    /// <param name="path">What it is called in an error.</param>
+    /// <exception cref="IOException">It is none, or cannot be read.</exception>
+    public FileStream RegularContent(string path)
+    {
+        if (Identity().Type is var type && type != FileType.Regular)
             throw new IOException($"{path} is no regular file but {Words(type)}");
-        using var again = new CString(place.Path);
+        using var again = new CString(Path);
         var file = Libc.open(again.Pointer, Libc.O_RDONLY | Libc.O_NONBLOCK | Libc.O_NOCTTY | Libc.O_CLOEXEC, 0);
         if (file < 0)
             throw Refused(path, Marshal.GetLastSystemError());
@@ -136,19 +177,19 @@ public sealed unsafe class Held : IDisposable
     }
 
     /// <summary>At most so many bytes from the beginning of a regular file.</summary>
-    public static byte[] Head(string path, int most)
+    public static byte[] Head(Ground ground, string path, int most)
     {
-        using var file = Read(path);
+        using var file = Read(ground, path);
         var room = new byte[(int)Math.Min(most, Math.Max(file.Length, 4096))];
         return room[..file.ReadAtLeast(room, room.Length, throwOnEndOfStream: false)];
     }
 
     /// <summary>At most so many bytes of a small text, such as a pid file; null when it cannot be read.</summary>
-    public static string? Text(string path, int most)
+    public static string? Text(Ground ground, string path, int most)
     {
         try
         {
-            return Encoding.UTF8.GetString(Head(path, most));
+            return Encoding.UTF8.GetString(Head(ground, path, most));
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -260,9 +301,22 @@ public sealed unsafe class Held : IDisposable
         );
         if (directory < 0)
             return;
+        // Some at a time: what is removed while names are read may or may not be among them.
         using (var below = new Held(directory, readable: true))
-            foreach (var entry in below.Names())
-                below.Remove(entry, top, depth + 1, deeper);
+            for (List<string> some; (some = [.. below.Names().Take(AtOnce)]).Count > 0; )
+            {
+                foreach (var entry in some)
+                    below.Remove(entry, top, depth + 1, deeper);
+                if (below.Names().Take(AtOnce).SequenceEqual(some))
+                    break; // none of them goes
+            }
+        _ = Libc.unlinkat(Descriptor, text.Pointer, Libc.AT_REMOVEDIR);
+    }
+
+    /// <summary>Removes a directory in this one if nothing is in it.</summary>
+    public void RemoveEmpty(string name)
+    {
+        using var text = new CString(name);
         _ = Libc.unlinkat(Descriptor, text.Pointer, Libc.AT_REMOVEDIR);
     }
 
@@ -313,27 +367,42 @@ public sealed unsafe class Held : IDisposable
             : throw Refused("a file", Marshal.GetLastSystemError());
     }
 
-    /// <summary>Names in this directory; none where they cannot be read.</summary>
-    public IReadOnlyList<string> Names()
+    /// <summary>Names in this directory, as they are read; none where they cannot be.</summary>
+    public IEnumerable<string> Names()
     {
+        IEnumerable<string> all;
         try
         {
-            return All();
+            all = All();
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            return [];
+            yield break;
+        }
+
+        using var names = all.GetEnumerator();
+        while (Next(names))
+            yield return names.Current;
+
+        static bool Next(IEnumerator<string> names)
+        {
+            try
+            {
+                return names.MoveNext();
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                return false;
+            }
         }
     }
 
-    /// <summary>Names in this directory.</summary>
+    /// <summary>Names in this directory, as they are read: there may be more than memory holds.</summary>
     /// <exception cref="IOException">They cannot be read.</exception>
-    public IReadOnlyList<string> All() =>
-        [
-            .. Directory
-                .EnumerateFileSystemEntries(readable ? Path : Path + "/.")
-                .Select(entry => System.IO.Path.GetFileName(entry)!),
-        ];
+    public IEnumerable<string> All() =>
+        Directory
+            .EnumerateFileSystemEntries(readable ? Path : Path + "/.")
+            .Select(entry => System.IO.Path.GetFileName(entry)!);
 
     /// <summary>Gives the held file to an account, itself and not what it links to.</summary>
     /// <returns>errno, 0 when it is done.</returns>
@@ -352,8 +421,9 @@ public sealed unsafe class Held : IDisposable
     {
         var room = stackalloc byte[256];
         var nothing = (byte)0;
-        const uint basic = 0x7ff;
-        if (Libc.statx(Descriptor, &nothing, Libc.AT_EMPTY_PATH, basic, room) < 0)
+        const uint basic = 0x7ff,
+            mount = 0x1000;
+        if (Libc.statx(Descriptor, &nothing, Libc.AT_EMPTY_PATH, basic | mount, room) < 0)
             throw new IOException($"a file cannot be looked at: {Names(Marshal.GetLastSystemError())}");
         var mode = *(ushort*)(room + 28);
         return new(
@@ -370,6 +440,7 @@ public sealed unsafe class Held : IDisposable
             Written = DateTimeOffset
                 .FromUnixTimeSeconds(Math.Clamp(*(long*)(room + 112), 0, DateTimeOffset.MaxValue.ToUnixTimeSeconds()))
                 .AddTicks(*(uint*)(room + 120) / 100),
+            Mount = *(ulong*)(room + 144),
         };
     }
 
@@ -414,29 +485,66 @@ public sealed unsafe class Held : IDisposable
             _ => "a device",
         };
 
-    private static void Drop(List<(string Path, Held Held)> way, int keep)
+    private static void Drop(List<HeldStep> way, int keep)
     {
-        foreach (var (_, held) in way.Skip(keep))
-            held.Dispose();
+        foreach (var step in way.Skip(keep))
+            step.Held.Dispose();
         way.RemoveRange(keep, way.Count - keep);
     }
 }
 
+/// <summary>One step of a way.</summary>
+/// <param name="IsFirm">Nobody but root can have put something else at this path, from the root on.</param>
+public sealed record HeldStep(string Path, Held Held, FileIdentity Identity, bool IsFirm)
+{
+    public static HeldStep Root(Held held) => new("/", held, held.Identity(), IsFirm: true);
+
+    /// <summary>Only root can put anything here, and nobody can have put another folder in its place.</summary>
+    public bool IsRootsAlone => IsFirm && Identity.IsRootsAlone;
+
+    /// <summary>
+    /// The step from here to an entry. In a folder whose entries only their owners can move, root's own folders stay root's: to move a
+    /// folder there from somewhere else takes the right to write in it.
+    /// </summary>
+    public HeldStep Into(string path, Held entry)
+    {
+        var identity = entry.Identity();
+        var kept =
+            Identity.KeepsNames
+            && identity.Type == FileType.Directory
+            && Accounts.Account.IsTrusted(identity.Uid);
+        return new(path, entry, identity, IsFirm && (Identity.IsRootsAlone || kept));
+    }
+}
+
 /// <summary>A path as it was walked: the folders on the way, and what it leads to.</summary>
-public sealed class HeldWay(IReadOnlyList<(string Path, Held Held)> all) : IDisposable
+/// <param name="links">The links that were followed.</param>
+public sealed class HeldWay(IReadOnlyList<HeldStep> all, IReadOnlyList<string> links) : IDisposable
 {
     /// <summary>The path without links.</summary>
     public string Path => all[^1].Path;
 
     public Held Held => all[^1].Held;
 
-    /// <summary>Folders above it, the root first.</summary>
-    public IEnumerable<(string Path, Held Held)> Above => all.SkipLast(1);
+    /// <summary>Links of root's that led there.</summary>
+    public IReadOnlyList<string> Links => links;
+
+    /// <summary>The last step, and the folders above it, the root first.</summary>
+    public HeldStep Last => all[^1];
+
+    public IEnumerable<HeldStep> Above => all.SkipLast(1);
+
+    /// <summary>
+    /// The nearest folder, this one or above it and on the same mount, that root alone can write as it can every one above that; null:
+    /// there is none.
+    /// </summary>
+    public HeldStep? NearestOfRoot() =>
+        all.LastOrDefault(step => step.IsRootsAlone && step.Identity.Mount == all[^1].Identity.Mount);
 
     public void Dispose()
     {
-        foreach (var (_, held) in all)
-            held.Dispose();
+        foreach (var step in all)
+            step.Held.Dispose();
     }
 }
 

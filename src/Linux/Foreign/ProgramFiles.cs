@@ -5,37 +5,88 @@ using CalmSentry.Linux.Native;
 namespace CalmSentry.Linux.Foreign;
 
 /// <summary>
-/// A directory with a program's files, and its other versions beside it, in one that nobody else can enter. All of it lies on
-/// one file system, so any version can take the place of the present one in a single stroke. A version is known by the inode of
-/// its directory, which stays the same wherever that is moved.
+/// A directory with a program's files, and its other versions where root alone can write (as another user than root: beside it), in
+/// one that nobody else can enter. All of it lies on one mount, so any version can take the place of the present one in a single
+/// stroke. A version is known by the inode of its directory, which stays the same wherever that is moved.
 /// </summary>
 public sealed class ProgramFiles : IDisposable
 {
-    private const UnixFileMode Closed = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute,
-        Passable = Closed | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
+    private const UnixFileMode Closed = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
 
     private readonly HeldWay way;
+    private readonly HeldStep room;
     private readonly string name,
         owner;
 
-    private ProgramFiles(HeldWay way, string name, string owner) =>
-        (this.way, this.name, this.owner) = (way, name, owner);
+    private ProgramFiles(HeldWay way, HeldStep room, string name, string owner) =>
+        (this.way, this.room, this.name, this.owner) = (way, room, name, owner);
 
     private Held Above => way.Held;
 
     /// <summary>The directory, without links.</summary>
     public string Directory => Path.Combine(way.Path, name);
 
-    /// <summary>Where its other versions lie.</summary>
-    public string Beside => Path.Combine(way.Path, BesideName);
+    /// <summary>The earlier place of its versions, where something is left in it that nobody knows; null: nothing is.</summary>
+    public string? Left { get; private set; }
 
-    private string BesideName => $".{name}.versions";
+    /// <summary>Nobody but root can put anything else in its place.</summary>
+    public bool IsFirm => way.Last.IsRootsAlone;
+
+    /// <summary>Where its other versions lie.</summary>
+    public string Beside => Path.Combine(room.Path, BesideName);
+
+    private string BesideName => Accounts.Account.OwnId == 0 ? ".calm-versions" : EarlierName;
+
+    /// <summary>Where versions lay before: beside the directory, whoever can write there.</summary>
+    private string EarlierName => $".{name}.versions";
 
     /// <param name="directory">The directory, without links; it need not be there.</param>
-    /// <param name="owner">Whose versions they are: others may have the same directory, and versions of their own of it.</param>
-    /// <exception cref="IOException">The way to it cannot be gone; in words.</exception>
-    public static ProgramFiles Open(string directory, string owner) =>
-        new(Held.Walk(Path.GetDirectoryName(directory) ?? "/"), Path.GetFileName(directory), owner);
+    /// <param name="owner">
+    /// Whose versions they are: others may have the same directory, and versions of their own of it. Other sentries on this machine have
+    /// other words.
+    /// </param>
+    /// <exception cref="IOException">The way to it cannot be gone, or there is no place for versions; in words.</exception>
+    public static ProgramFiles Open(string directory, string owner)
+    {
+        var way = Held.Walk(Ground.ProgramFiles, Path.GetDirectoryName(directory) ?? "/");
+        var room = Accounts.Account.OwnId == 0 ? way.NearestOfRoot() : way.Last;
+        if (room is not null)
+            return new(way, room, Path.GetFileName(directory), owner);
+        way.Dispose();
+        throw new IOException(
+            $"there is no place for its versions: of the folders above {directory} on the same file system none can be written by "
+                + "root alone, as every folder above that one can; make root the owner of one, with mode 755"
+        );
+    }
+
+    /// <summary>
+    /// Versions that an earlier sentry laid beside the directory come to where they lie now. What lies there is believed by its inode,
+    /// for whoever can write there can have put anything else under the name.
+    /// </summary>
+    /// <param name="earlierOwner">Whose versions they were, by the word of then.</param>
+    /// <param name="known">Versions that are on record.</param>
+    public void BringEarlier(string earlierOwner, Func<IEnumerable<(long Number, string Identity)>> known)
+    {
+        if (Accounts.Account.OwnId != 0)
+            return;
+        using var earlier = Above.Entry(EarlierName);
+        if (earlier?.Identity() is not { Type: FileType.Directory } place || !Accounts.Account.IsTrusted(place.Uid))
+            return;
+        using (var beside = room.Held.MakeDirectory(BesideName, Closed))
+            foreach (var (number, identity) in known())
+            {
+                var then = string.Create(CultureInfo.InvariantCulture, $"{earlierOwner}.{number}");
+                if (Identity(earlier, then) != identity)
+                    continue;
+                if (earlier.MoveNew(then, beside, NameOf(number)) == 0 && Identity(beside, NameOf(number)) != identity)
+                    _ = beside.MoveNew(NameOf(number), earlier, then); // exchanged meanwhile: back with it
+            }
+
+        if (earlier.Names().Any())
+            Left = Path.Combine(way.Path, EarlierName);
+        else
+            Above.RemoveEmpty(EarlierName);
+    }
 
     public void Dispose() => way.Dispose();
 
@@ -45,13 +96,13 @@ public sealed class ProgramFiles : IDisposable
     /// <summary>Null: that version is not kept.</summary>
     public string? IdentityOf(long number)
     {
-        using var beside = Above.Entry(BesideName);
+        using var beside = room.Held.Entry(BesideName);
         return beside is null ? null : Identity(beside, NameOf(number));
     }
 
     /// <exception cref="IOException">It is no directory.</exception>
     public Held Hold() =>
-        Above.Entry(name) is not { } held ? throw new IOException($"{Directory} is not there")
+        Above.Entry(name) is not { } held ? throw new FileNotFoundException($"{Directory} is not there")
         : held.Identity().Type == FileType.Directory ? held
         : throw new IOException($"{Directory} is no directory");
 
@@ -61,7 +112,7 @@ public sealed class ProgramFiles : IDisposable
     /// <exception cref="IOException">It cannot be made.</exception>
     public Held Stage(long number)
     {
-        using var beside = Above.MakeDirectory(BesideName, Closed);
+        using var beside = room.Held.MakeDirectory(BesideName, Closed);
         beside.Remove(NameOf(number));
         return beside.MakeDirectory(NameOf(number), Closed);
     }
@@ -70,30 +121,15 @@ public sealed class ProgramFiles : IDisposable
     /// <exception cref="IOException">It is not.</exception>
     public Held Kept(long number)
     {
-        using var beside = Above.Entry(BesideName);
+        using var beside = room.Held.Entry(BesideName);
         return beside?.Entry(NameOf(number)) ?? throw new IOException($"{PathOf(number)} is not there");
     }
 
     public void Drop(long number)
     {
-        using var beside = Above.Entry(BesideName);
-        beside?.Remove(NameOf(number));
-    }
-
-    /// <summary>While this is held, other accounts can go through to the versions, as far as those let them.</summary>
-    public IDisposable Passage()
-    {
-        var beside = Above.MakeDirectory(BesideName, Passable);
-        return new Closing(beside);
-    }
-
-    private sealed class Closing(Held beside) : IDisposable
-    {
-        public void Dispose()
-        {
-            using (beside)
-                beside.SetMode((int)Closed);
-        }
+        using (var beside = room.Held.Entry(BesideName))
+            beside?.Remove(NameOf(number));
+        room.Held.RemoveEmpty(BesideName);
     }
 
     /// <summary>
@@ -143,16 +179,17 @@ public sealed class ProgramFiles : IDisposable
 
     private void Flush()
     {
-        using var beside = Above.MakeDirectory(BesideName, Closed);
+        using var beside = room.Held.MakeDirectory(BesideName, Closed);
         using var present = Hold();
         present.Flush();
         beside.Flush();
+        room.Held.Flush();
         Above.Flush();
     }
 
     private string? Place((long Number, string Identity) wanted, (long Number, string Identity) other)
     {
-        using var beside = Above.MakeDirectory(BesideName, Closed);
+        using var beside = room.Held.MakeDirectory(BesideName, Closed);
         var (there, aside) = (NameOf(wanted.Number), NameOf(other.Number));
         // Cut off between two strokes, the one may have the other's name.
         if (Identity(beside, aside) == wanted.Identity && beside.MoveNew(aside, beside, there) is var named and not 0)
@@ -179,7 +216,13 @@ public sealed class ProgramFiles : IDisposable
             return $"{Directory} is neither version {other.Number} nor version {wanted.Number}: somebody has put something else there";
         }
 
-        // By the exchange the one has got the other's name.
+        // By the exchange the one has got the other's name. What somebody has put there in that moment goes back.
+        if (Identity(beside, there) is { } got && got != other.Identity && got != wanted.Identity)
+        {
+            _ = Above.Exchange(name, beside, there);
+            return $"somebody is exchanging {Directory} for other directories";
+        }
+
         if (Identity(beside, there) == other.Identity && beside.MoveNew(there, beside, aside) is var moved and not 0)
         {
             _ = Above.Exchange(name, beside, there);
@@ -198,27 +241,27 @@ public sealed class ProgramFiles : IDisposable
 
     private string? Carry(long from, IReadOnlyList<string> data)
     {
-        using var beside = Above.Entry(BesideName);
+        using var beside = room.Held.Entry(BesideName);
         using var away = beside?.Entry(NameOf(from));
         using var present = Hold();
-        return away is null ? null : Carry(away, present, data);
+        return away is null ? null : Carry(away, present, beside!, data);
     }
 
     private void Uncarry(long to, IReadOnlyList<string> data)
     {
-        using var beside = Above.Entry(BesideName);
+        using var beside = room.Held.Entry(BesideName);
         using var away = beside?.Entry(NameOf(to));
         using var present = Hold();
         if (away is not null)
-            _ = Carry(present, away, data);
+            _ = Carry(present, away, beside!, data);
     }
 
-    private static string? Carry(Held from, Held to, IReadOnlyList<string> data)
+    private static string? Carry(Held from, Held to, Held beside, IReadOnlyList<string> data)
     {
         foreach (var (path, folder, entry) in DataIn(from, data))
             using (folder)
             {
-                using var into = Folder(from, to, Path.GetDirectoryName(path) ?? "");
+                using var into = Folder(from, to, beside, Path.GetDirectoryName(path) ?? "");
                 if (folder.MoveNew(entry, into, entry) is var errno and not 0)
                     return errno == Libc.EEXIST
                         ? $"{path} is data, and there is one in both versions"
@@ -231,7 +274,7 @@ public sealed class ProgramFiles : IDisposable
 
     private bool LeavesData(long number, IReadOnlyList<string> data)
     {
-        using var beside = Above.Entry(BesideName);
+        using var beside = room.Held.Entry(BesideName);
         using var away = beside?.Entry(NameOf(number));
         if (away is null)
             return false;
@@ -293,8 +336,11 @@ public sealed class ProgramFiles : IDisposable
         return at;
     }
 
-    /// <summary>The same, made where it is missing, with owner and rights of the one it is made after.</summary>
-    private static Held Folder(Held like, Held top, string path)
+    /// <summary>
+    /// The same, made where it is missing, with owner and rights of the one it is made after. It is made where nobody else can exchange
+    /// it, and comes to its place as it is: whoever is given to whom is never found by a name.
+    /// </summary>
+    private static Held Folder(Held like, Held top, Held beside, string path)
     {
         var at = top.Entry(".")!;
         var so = "";
@@ -305,12 +351,20 @@ public sealed class ProgramFiles : IDisposable
             var next = above.Entry(part);
             if (next is null)
             {
-                next = above.MakeDirectory(part, Closed);
+                var made = $"new-{Guid.NewGuid():N}";
+                next = beside.MakeDirectory(made, Closed);
                 using var model = Below(like, so);
                 if (model?.Identity() is { } owner)
                 {
                     next.Give(owner.Uid, owner.Gid);
-                    next.SetMode(owner.Mode);
+                    next.SetMode(owner.Mode & 0x1FF);
+                }
+
+                if (beside.MoveNew(made, above, part) is var errno and not 0)
+                {
+                    next.Dispose();
+                    beside.Remove(made);
+                    throw new IOException(Refused(so, errno));
                 }
             }
 

@@ -16,18 +16,23 @@ public static class TreeWalk
     /// Calls <paramref name="visit"/> for the folder and for each entry below it, a folder before what is in it.
     /// </summary>
     /// <exception cref="IOException">There is more below it than is looked at.</exception>
-    public static void Each(Held top, Action<Held, FileIdentity> visit) =>
-        Each(top, "", (entry, identity, _) => visit(entry, identity));
+    public static void Each(Held top, Action<Held, FileIdentity> visit, CancellationToken gone = default) =>
+        Each(top, "", (entry, identity, _) => visit(entry, identity), gone);
 
     /// <summary>The same, with the path of each.</summary>
     /// <param name="path">The folder's own.</param>
-    public static void Each(Held top, string path, Action<Held, FileIdentity, string> visit)
+    public static void Each(
+        Held top,
+        string path,
+        Action<Held, FileIdentity, string> visit,
+        CancellationToken gone = default
+    )
     {
         var identity = top.Identity();
         visit(top, identity, path);
         var left = Most;
         if (identity.Type == FileType.Directory)
-            Below(top, path, identity.Device, 0, ref left, visit);
+            Below(top, path, identity.Device, 0, ref left, visit, gone);
     }
 
     /// <exception cref="IOException">It is deeper than is looked at.</exception>
@@ -43,12 +48,14 @@ public static class TreeWalk
         string device,
         int depth,
         ref int left,
-        Action<Held, FileIdentity, string> visit
+        Action<Held, FileIdentity, string> visit,
+        CancellationToken gone
     )
     {
         NotTooDeep(depth);
         foreach (var name in folder.Names())
         {
+            gone.ThrowIfCancellationRequested();
             if (left-- <= 0)
                 throw new IOException($"there are more than {Most} entries below it");
             using var entry = folder.Entry(name);
@@ -57,7 +64,7 @@ public static class TreeWalk
             var at = Path.Combine(path, name);
             visit(entry, identity, at);
             if (identity.Type == FileType.Directory)
-                Below(entry, at, device, depth + 1, ref left, visit);
+                Below(entry, at, device, depth + 1, ref left, visit, gone);
         }
     }
 }

@@ -15,6 +15,7 @@ internal static unsafe partial class Libc
         EEXIST = 17,
         EAGAIN = 11,
         ENOSPC = 28,
+        ENXIO = 6,
         ECHILD = 10;
     public const int O_RDONLY = 0,
         O_WRONLY = 1,
@@ -28,12 +29,32 @@ internal static unsafe partial class Libc
         O_EXCL = 0x80,
         O_NOCTTY = 0x100;
 
+    /// <summary>struct open_how of openat2(2): 24 bytes.</summary>
+    [StructLayout(LayoutKind.Sequential)]
+    public struct OpenHow
+    {
+        public ulong Flags,
+            Mode,
+            Resolve;
+    }
+
+    /// <summary>openat2(2): as openat(2), with a say in what a path may lead through.</summary>
+    public static int openat2(int directory, byte* path, int flags, ulong resolve)
+    {
+        var how = new OpenHow { Flags = (ulong)flags, Resolve = resolve };
+        return (int)syscall(SYS_openat2, directory, (nint)path, (nint)(&how), sizeof(OpenHow));
+    }
+
     // Two flags that are not the same on every processor.
     public static readonly int O_DIRECTORY = IsArm ? 0x4000 : 0x10000,
         O_NOFOLLOW = IsArm ? 0x8000 : 0x20000;
 
     private static bool IsArm => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
 
+    public const int SEEK_SET = 0,
+        SEEK_CUR = 1,
+        SEEK_END = 2,
+        SEEK_DATA = 3;
     public const int F_SETFD = 2,
         F_SETFL = 4,
         FD_CLOEXEC = 1;
@@ -70,7 +91,14 @@ internal static unsafe partial class Libc
         SYS_setgroups_arm64 = 159;
     public const int SYS_clone3 = 435,
         SYS_close_range = 436,
-        SYS_faccessat2 = 439;
+        SYS_faccessat2 = 439,
+        SYS_openat2 = 437;
+    public const ulong RESOLVE_NO_MAGICLINKS = 2,
+        RESOLVE_NO_SYMLINKS = 4;
+    public const int CLONE_NEWNS = 0x20000;
+    public const nuint MS_BIND = 4096,
+        MS_REC = 16384,
+        MS_PRIVATE = 1 << 18;
     public const int SYS_ioctl_x64 = 16,
         SYS_ioctl_arm64 = 29;
     public const int SYS_ioprio_set_x64 = 251,
@@ -237,6 +265,12 @@ internal static unsafe partial class Libc
 
     [LibraryImport("libc")]
     public static partial int connect(int fd, byte* address, uint length);
+
+    [LibraryImport("libc")]
+    public static partial int unshare(int flags);
+
+    [LibraryImport("libc")]
+    public static partial int mount(byte* source, byte* target, byte* kind, nuint flags, byte* data);
 
     [LibraryImport("libc")]
     public static partial int close(int fd);

@@ -366,6 +366,29 @@ public static class ProcessFacts
         }
     }
 
+    /// <summary>Whether a process holds a lock (flock(2), fcntl(2)) on a file below a directory (proc(5), locks).</summary>
+    public static bool LocksBelow(int pid, string directory)
+    {
+        try
+        {
+            var own = $"{pid}";
+            if (!File.ReadLines("/proc/locks").Any(line => line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [_, _, _, _, var holder, ..] && holder == own))
+                return false;
+            return Directory
+                .EnumerateFiles($"/proc/{pid}/fd")
+                .Any(file =>
+                    Link(file) is { } path
+                    && path.StartsWith($"{directory.TrimEnd('/')}/", StringComparison.Ordinal)
+                    && File.ReadLines($"/proc/{pid}/fdinfo/{Path.GetFileName(file)}")
+                        .Any(line => line.StartsWith("lock:", StringComparison.Ordinal))
+                );
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return false;
+        }
+    }
+
     /// <summary>What a link of the process file system says, unresolved: it may be no path at all.</summary>
     private static string? Link(string path)
     {

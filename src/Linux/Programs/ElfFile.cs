@@ -27,7 +27,7 @@ public sealed record ElfFile(int Bits, int Machine, string? Loader)
     /// <exception cref="IOException">The file cannot be read.</exception>
     public static ElfFile? Read(string path)
     {
-        using var file = Held.Read(path);
+        using var file = Held.Read(Ground.Program, path);
         Span<byte> head = stackalloc byte[64];
         if (file.ReadAtLeast(head, 64, throwOnEndOfStream: false) < 52 || !head.StartsWith("\u007fELF"u8))
             return null;

@@ -131,7 +131,7 @@ public static class Interpreters
     {
         try
         {
-            ReadOnlySpan<byte> head = Held.Head(script, 256);
+            ReadOnlySpan<byte> head = Held.Head(Ground.Program, script, 256);
             if (!head.StartsWith("#!"u8))
                 return null;
             var end = head.IndexOf((byte)'\n');

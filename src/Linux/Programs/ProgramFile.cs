@@ -35,7 +35,7 @@ public sealed record ProgramFile(string Path, ProgramFault Fault, string? Interp
                 UnixFileMode.UserExecute | UnixFileMode.GroupExecute | UnixFileMode.OtherExecute;
             if ((mode & anyExecute) == 0)
                 return new(path, ProgramFault.NoExecuteRight, null);
-            ReadOnlySpan<byte> head = Held.Head(path, 256);
+            ReadOnlySpan<byte> head = Held.Head(Ground.Program, path, 256);
             if (head.StartsWith("\u007fELF"u8))
                 return new(path, ProgramFault.None, null);
             if (!head.StartsWith("#!"u8))

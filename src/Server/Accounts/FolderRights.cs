@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 using CalmSentry.Server.Services;
@@ -18,30 +19,66 @@ internal sealed class FolderRights(House house)
         Read = 5,
         Write = 7;
 
-    /// <returns>What was done, in sentences; or what prevented it.</returns>
-    public async Task<(bool Done, IReadOnlyList<string> Said)> Grant(Account account, string folder, bool write)
+    /// <summary>Entries that are granted without a question, at most.</summary>
+    private const int MostUnasked = 10_000;
+
+    /// <summary>Why a right there is given to nobody, in a sentence; null: it may be. No flag overrules it.</summary>
+    /// <exception cref="IOException">The way there cannot be gone; in words.</exception>
+    public string? Refuses(Account account, string folder, bool write)
     {
+        using var way = Held.Walk(Ground.Grant, folder);
+        if (house.WhyHosts(way.Path) is { } why)
+            return $"{account.Name} is given no right on {way.Path}: {why}.";
+        return write && HostPlaces.IsReadAtMost(way.Path)
+            ? $"{account.Name} is given no right to write in {way.Path}: below /etc an account may read at most (--read)."
+            : null;
+    }
+
+    /// <summary>What a person is to know before anything is granted, in a sentence; null: nothing.</summary>
+    /// <exception cref="IOException">The way there cannot be gone, or there is more than is ever granted.</exception>
+    public static string? Asks(string folder, CancellationToken gone)
+    {
+        using var way = Held.Walk(Ground.Grant, folder);
+        var leads = way.Links.Count == 0 ? "" : $"{folder} leads to {way.Path}, by the link {way.Links[0]} of root's. ";
+        var count = 0;
+        TreeWalk.Each(way.Held, (_, _) => count++, gone);
+        return count > MostUnasked ? $"{leads}There are {count - 1} files and folders in {way.Path}."
+            : leads.Length > 0 ? leads.TrimEnd()
+            : null;
+    }
+
+    /// <returns>What was done, in sentences; or what prevented it. What is called off or fails on the way is taken back.</returns>
+    public async Task<(bool Done, IReadOnlyList<string> Said)> Grant(
+        Account account,
+        string folder,
+        bool write,
+        CancellationToken gone
+    )
+    {
+        var made = new List<(StoredGrant Now, StoredGrant? Before)>();
         try
         {
-            using var way = Held.Walk(folder);
+            using var way = Held.Walk(Ground.Grant, folder);
             if (way.Held.Identity().Type != FileType.Directory)
                 return (false, [$"{way.Path} is no folder; nothing was changed."]);
             var said = new List<string>();
+            if (way.Links.Count > 0)
+                said.Add($"{folder} leads to {way.Path}, by the link {way.Links[0]} of root's.");
             // Way in first: every folder above must let it pass.
-            foreach (var (path, held) in way.Above)
+            foreach (var step in way.Above)
             {
-                if (await May(account, "x", path).ConfigureAwait(false))
+                if (await May(account, "x", step.Path).ConfigureAwait(false))
                     continue;
-                await Give(account, held, path, way.Path, Enter).ConfigureAwait(false);
-                said.Add($"{account.Name} may pass through {path}.");
+                await Give(account, step.Held, step.Path, way.Path, Enter, made, gone).ConfigureAwait(false);
+                said.Add($"{account.Name} may pass through {step.Path}.");
             }
 
             // The folder alone says little: a file in it may be closed to all but its owner.
-            if ((await Closed(account, way, write).ConfigureAwait(false)).Count > 0)
+            if ((await Closed(account, way, write, gone).ConfigureAwait(false)).Count > 0)
             {
-                var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read)
+                var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read, made, gone)
                     .ConfigureAwait(false);
-                var still = await Closed(account, way, write).ConfigureAwait(false);
+                var still = await Closed(account, way, write, CancellationToken.None).ConfigureAwait(false);
                 if (still.Count > 0 && still[0].Path == way.Path)
                     return (
                         false,
@@ -72,40 +109,81 @@ internal sealed class FolderRights(House house)
                     : said
             );
         }
+        catch (OperationCanceledException)
+        {
+            Undo(account, made);
+            throw;
+        }
         catch (NotSupportedException)
         {
+            Undo(account, made);
             return (
                 false,
                 [
                     $"The file system under {folder} has no access lists, so a right cannot be given to one "
                         + $"account alone; nothing was changed there.",
                     $"Mount it with access lists (mount option acl), move the folder to a file system that has "
-                        + $"them, or make the folder {account.Name}'s own: chown -R {account.Name} {CommandLine.Quoted(folder)}",
+                        + $"them, or make the folder {account.Name}'s own: chown -R {account.Name} {CommandLine.Typed(folder)}",
                 ]
             );
         }
         catch (IOException error)
         {
-            return (false, [$"Nothing more was changed: {error.Message}."]);
+            Undo(account, made);
+            return (false, [$"Nothing was granted: {error.Message}."]);
+        }
+    }
+
+    /// <summary>Takes back what was granted until then, the latest first.</summary>
+    private void Undo(Account account, List<(StoredGrant Now, StoredGrant? Before)> made)
+    {
+        foreach (var (now, before) in made.AsEnumerable().Reverse())
+        {
+            _ = TakeBack(account, now);
+            house.Store.RemoveGrant(now);
+            if (before is null)
+                continue;
+            house.Store.AddGrant(before);
+            Again(account, before);
+        }
+    }
+
+    /// <summary>Gives what was granted before, where a further right on it was taken back.</summary>
+    private static void Again(Account account, StoredGrant grant)
+    {
+        try
+        {
+            using var way = Held.Walk(Ground.Grant, grant.Path);
+            if (GrantBefore.Read(grant) is { } before && way.Held.Identity().Id == before.Id)
+                Everything(
+                    way.Held,
+                    before.Rights,
+                    (one, identity) => _ = Add(one, identity, account.Uid, before.Rights)
+                );
+        }
+        catch (Exception error) when (error is IOException or NotSupportedException)
+        {
+            // It went, and its rights with it.
         }
     }
 
     /// <summary>What a grant would do, as a sentence.</summary>
-    public async Task<string> WouldGrant(Account account, string folder, bool write)
+    public async Task<string> WouldGrant(Account account, string folder, bool write, CancellationToken gone)
     {
         try
         {
-            using var way = Held.Walk(folder);
+            using var way = Held.Walk(Ground.Grant, folder);
             if (way.Held.Identity().Type != FileType.Directory)
                 return $"{way.Path} is no folder: it would be refused.";
             var shut = new List<string>();
-            foreach (var (path, _) in way.Above)
-                if (!await May(account, "x", path).ConfigureAwait(false))
-                    shut.Add(path);
-            var closed = await Closed(account, way, write).ConfigureAwait(false);
+            foreach (var step in way.Above)
+                if (!await May(account, "x", step.Path).ConfigureAwait(false))
+                    shut.Add(step.Path);
+            var closed = await Closed(account, way, write, gone).ConfigureAwait(false);
             if (shut.Count == 0 && closed.Count == 0)
                 return $"{account.Name} has what it needs on {way.Path} already: a grant would change nothing.";
-            return (shut.Count == 0 ? "" : $"{account.Name} would be let pass through {string.Join(", ", shut)}. ")
+            return (way.Links.Count == 0 ? "" : $"{folder} leads to {way.Path}, by the link {way.Links[0]} of root's. ")
+                + (shut.Count == 0 ? "" : $"{account.Name} would be let pass through {string.Join(", ", shut)}. ")
                 + (
                     closed.Count == 0
                         ? ""
@@ -149,27 +227,34 @@ internal sealed class FolderRights(House house)
     /// What of a folder, and of all below it, the account may not read (or write, where it is to), asked as the account, the
     /// folder first. Of very many entries the first are asked about.
     /// </summary>
-    private async Task<List<(string Path, int Errno)>> Closed(Account account, HeldWay way, bool write)
+    private async Task<List<(string Path, int Errno)>> Closed(
+        Account account,
+        HeldWay way,
+        bool write,
+        CancellationToken gone
+    )
     {
         var questions = new List<AccessQuestion>();
+        var bytes = 0L;
         TreeWalk.Each(
             way.Held,
             way.Path,
             (_, identity, path) =>
             {
-                if (questions.Count >= MostAsked)
+                if (questions.Count >= MostAsked || (bytes += path.Length * sizeof(char)) > Gathering.Most)
                     return;
                 var rights =
                     identity.Type == FileType.Directory ? (write ? "rwx" : "rx")
                     : identity.Type == FileType.Regular ? (write ? "rw" : "r")
                     : "";
                 questions.AddRange(rights.Select(right => new AccessQuestion(right, path)));
-            }
+            },
+            gone
         );
         var closed = new List<(string Path, int Errno)>();
         foreach (var some in questions.Chunk(AskedAtOnce))
         {
-            var errnos = await house.AsAccount.Ask(account, [], some).ConfigureAwait(false);
+            var errnos = await house.AsAccount.Ask(account, [], some, gone).ConfigureAwait(false);
             for (var i = 0; i < some.Length; i++)
                 if (errnos[i] is not (0 or Gone) && (closed.Count == 0 || closed[^1].Path != some[i].Path))
                     closed.Add((some[i].Path, errnos[i]));
@@ -222,7 +307,15 @@ internal sealed class FolderRights(House house)
         ).All(errno => errno == 0);
 
     /// <returns>How many files were left as they are.</returns>
-    private async Task<int> Give(Account account, Held held, string path, string folder, int rights)
+    private async Task<int> Give(
+        Account account,
+        Held held,
+        string path,
+        string folder,
+        int rights,
+        List<(StoredGrant Now, StoredGrant? Before)> made,
+        CancellationToken gone
+    )
     {
         // What is there now is on record before anything is changed: taking it back must work after a power cut in the
         // middle.
@@ -234,11 +327,14 @@ internal sealed class FolderRights(House house)
                     Rights = first.Rights | rights,
                 }
                 : new GrantBefore(held.Identity().Id, rights, []);
+        var kept = new Gathering(gone);
         if (known is null)
-            Everything(held, rights, (one, identity) => before.Keep(one, identity));
+            Everything(held, rights, (one, identity) => before.Keep(one, identity, kept), gone);
         if (known is not null)
             house.Store.RemoveGrant(known);
-        house.Store.AddGrant(new(account.Name, path, GrantBefore.How, before.Write(), known?.Folder ?? folder));
+        var now = new StoredGrant(account.Name, path, GrantBefore.How, before.Write(), known?.Folder ?? folder);
+        house.Store.AddGrant(now);
+        made.Add((now, known));
         await house.Store.Kept().ConfigureAwait(false);
         if (house.Store.Failure is { } unwritten)
             throw new IOException(
@@ -250,42 +346,52 @@ internal sealed class FolderRights(House house)
             rights,
             (one, identity) =>
             {
-                // A file with a second name may be somebody else's file, linked to from here.
-                var foreign = identity.Type == FileType.Regular && identity.Links > 1 && identity.Uid != account.Uid;
-                if (foreign || identity.Type is FileType.BlockDevice or FileType.CharacterDevice)
-                {
+                if (!Add(one, identity, account.Uid, rights))
                     left++;
-                    return;
-                }
-
-                var (access, standard) = GrantBefore.With(
-                    AccessLists.Of(one, ListKind.Access),
-                    identity.Type == FileType.Directory ? AccessLists.Of(one, ListKind.Default) : null,
-                    identity,
-                    account.Uid,
-                    rights
-                );
-                AccessLists.Set(one, ListKind.Access, access);
-                if (standard is not null)
-                    AccessLists.Set(one, ListKind.Default, standard);
-            }
+            },
+            gone
         );
         return left;
     }
 
-    private static void Everything(Held held, int rights, Action<Held, FileIdentity> visit)
+    /// <returns>False: it is left as it is.</returns>
+    private static bool Add(Held one, FileIdentity identity, uint uid, int rights)
+    {
+        // A file with a second name may be somebody else's file, linked to from here.
+        var foreign = identity.Type == FileType.Regular && identity.Links > 1 && identity.Uid != uid;
+        if (foreign || identity.Type is FileType.BlockDevice or FileType.CharacterDevice)
+            return false;
+        var (access, standard) = GrantBefore.With(
+            AccessLists.Of(one, ListKind.Access),
+            identity.Type == FileType.Directory ? AccessLists.Of(one, ListKind.Default) : null,
+            identity,
+            uid,
+            rights
+        );
+        AccessLists.Set(one, ListKind.Access, access);
+        if (standard is not null)
+            AccessLists.Set(one, ListKind.Default, standard);
+        return true;
+    }
+
+    private static void Everything(
+        Held held,
+        int rights,
+        Action<Held, FileIdentity> visit,
+        CancellationToken gone = default
+    )
     {
         if (rights == Enter)
             visit(held, held.Identity());
         else
-            TreeWalk.Each(held, visit);
+            TreeWalk.Each(held, visit, gone);
     }
 
     private static string? TakeBack(Account account, StoredGrant grant)
     {
         try
         {
-            using var way = Held.Walk(grant.Path);
+            using var way = Held.Walk(Ground.Grant, grant.Path);
             if (GrantBefore.Read(grant) is not { } before)
                 return OlderGrants.TakeBack(account, grant, way);
             if (way.Held.Identity().Id != before.Id)
@@ -312,7 +418,7 @@ internal sealed class FolderRights(House house)
     {
         try
         {
-            using var way = Held.Walk(folder);
+            using var way = Held.Walk(Ground.Grant, folder);
             return way.Path;
         }
         catch (IOException)

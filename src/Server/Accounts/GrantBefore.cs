@@ -18,11 +18,14 @@ internal sealed record GrantBefore(
     /// <summary>The word in the store for grants kept this way.</summary>
     public const string How = "list";
 
-    public void Keep(Held held, FileIdentity identity)
+    public void Keep(Held held, FileIdentity identity, Gathering kept)
     {
         var (access, standard) = Of(held, identity);
-        if (access is { NamesAnybody: true } || standard is not null)
-            Lists[identity.Id] = (access, standard);
+        if (access is not { NamesAnybody: true } && standard is null)
+            return;
+        kept.Keep(identity.Id);
+        kept.Keep((access?.Write().Length ?? 0) + (standard?.Write().Length ?? 0));
+        Lists[identity.Id] = (access, standard);
     }
 
     /// <summary>

@@ -20,7 +20,7 @@ internal sealed class StateRooms(Places places)
     {
         if (uid == 0 || !Directory.Exists(places.States))
             return [];
-        using var library = Held.Walk(places.Library);
+        using var library = Held.Walk(Ground.State, places.Library);
         using var states = library.Held.Entry(Path.GetFileName(places.States))!;
         var apart = new List<string>();
         foreach (var service in states.Names())
@@ -55,8 +55,8 @@ internal sealed class StateRooms(Places places)
     {
         if (Waiting(service) is not { } path)
             return (false, $"Nothing of {service} is set apart, so there is nothing to hand over.");
-        using var library = Held.Walk(places.Library);
-        using var apart = Held.Walk(places.StatesApart);
+        using var library = Held.Walk(Ground.State, places.Library);
+        using var apart = Held.Walk(Ground.State, places.StatesApart);
         using var states = library.Held.MakeDirectory(
             Path.GetFileName(places.States),
             OwnDirectory.Mode
@@ -66,7 +66,7 @@ internal sealed class StateRooms(Places places)
                 | UnixFileMode.OtherExecute
         );
         using (var there = states.Entry(service))
-            if (there is not null && there.Names().Count > 0)
+            if (there is not null && there.Names().Any())
                 return (
                     false,
                     $"{service} keeps something in {places.StateOf(service)} already; nothing was changed. Move "

@@ -29,7 +29,7 @@ internal static class AccountRoutes
         api.MapPost("/accounts/{name}/grant", Grant)
             .TakesJson<FolderRight>()
             .Produces<Answer>()
-            .Refuses(404)
+            .Refuses(404, 409)
             .May(Permission.Administer);
         api.MapPost("/accounts/{name}/take", Take)
             .TakesJson<FolderRight>()
@@ -85,12 +85,15 @@ internal static class AccountRoutes
     ) => Permit(name, false, dry == true, registry, store, logbook, permits, context);
 
     /// <summary>Give an account just the right it lacks on a folder.</summary>
-    public static Task<IResult> Grant(string name, bool? dry, House house, HttpContext context) =>
-        Folder(name, house, context, give: true, dry == true);
+    /// <param name="name">The account.</param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
+    /// <param name="yes">Also where root's own link leads somewhere else, or more than 10,000 files and folders are concerned.</param>
+    public static Task<IResult> Grant(string name, bool? dry, bool? yes, House house, HttpContext context) =>
+        Folder(name, house, context, give: true, dry == true, yes == true);
 
     /// <summary>Take back what was granted on a folder.</summary>
     public static Task<IResult> Take(string name, bool? dry, House house, HttpContext context) =>
-        Folder(name, house, context, give: false, dry == true);
+        Folder(name, house, context, give: false, dry == true, yes: true);
 
     private static IResult NoSuchAccount(string name) =>
         Problems.Of(
@@ -416,7 +419,14 @@ internal static class AccountRoutes
         );
     }
 
-    private static async Task<IResult> Folder(string name, House house, HttpContext context, bool give, bool dry)
+    private static async Task<IResult> Folder(
+        string name,
+        House house,
+        HttpContext context,
+        bool give,
+        bool dry,
+        bool yes
+    )
     {
         var (folder, problem) = await Incoming
             .Json(context.Request, ApiJson.Plain.FolderRight, "a folder and a right")
@@ -440,14 +450,17 @@ internal static class AccountRoutes
             return NeedsRoot("only root can change the rights on others' folders");
         var path = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder.Path));
         var rights = new FolderRights(house);
+        var (write, gone) = (folder.Right != "read", context.RequestAborted);
+        if (give && NotGranted(rights, account, path, write, yes || dry, gone) is { } refused)
+            return refused;
         if (dry)
             return WouldDo(
                 give
-                    ? await rights.WouldGrant(account, path, folder.Right != "read").ConfigureAwait(false)
+                    ? await rights.WouldGrant(account, path, write, gone).ConfigureAwait(false)
                     : rights.WouldTake(account, path)
             );
         var (done, said) = give
-            ? await rights.Grant(account, path, folder.Right != "read").ConfigureAwait(false)
+            ? await rights.Grant(account, path, write, gone).ConfigureAwait(false)
             : await rights.Take(account, path).ConfigureAwait(false);
         if (done)
             house.Logbook.Note(
@@ -467,5 +480,47 @@ internal static class AccountRoutes
                 Said = string.Join("\n", said),
             }
         );
+    }
+
+    /// <summary>Where a right is given to nobody, or only to who has said so; null: it may be given.</summary>
+    private static IResult? NotGranted(
+        FolderRights rights,
+        Account account,
+        string path,
+        bool write,
+        bool yes,
+        CancellationToken gone
+    )
+    {
+        try
+        {
+            if (rights.Refuses(account, path, write) is { } why)
+                return Problems.Of(
+                    422,
+                    "folder-not-possible",
+                    "Not a folder to be granted",
+                    $"{why} Nothing was changed.",
+                    "Put what the account needs into a folder of its own, such as /srv/NAME, and grant that."
+                );
+            return !yes && FolderRights.Asks(path, gone) is { } asks
+                ? Problems.Of(
+                    409,
+                    "grant-asks",
+                    "Is that meant?",
+                    $"{asks} Nothing was changed.",
+                    "If that is meant, say so: --yes"
+                )
+                : null;
+        }
+        catch (IOException error)
+        {
+            return Problems.Of(
+                422,
+                "folder-not-possible",
+                "Not a folder to be granted",
+                $"Nothing was granted: {error.Message}.",
+                "Name a folder that is there, by its own path."
+            );
+        }
     }
 }

@@ -4,6 +4,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
@@ -49,6 +50,7 @@ internal static class RunRoutes
         SentryStore store,
         Record logbook,
         Places places,
+        House house,
         TimeProvider clock,
         HttpContext context
     )
@@ -60,13 +62,15 @@ internal static class RunRoutes
         {
             // Copies that would be ended first stand in nobody's way.
             var overruled = endCopies == true ? $"{accept},{CopiesEnded}" : accept;
+            var ended = endCopies == true ? CopyEnding.Of(actor.Definition, house) : [];
             return
                 actor.Situation.Run is null
                 && await Blocked(actor, overruled, null, checker, logbook).ConfigureAwait(false) is { } blocked
                 ? blocked
                 : WouldDo(
                     actor,
-                    Intent.Start(
+                    (ended.Count == 0 ? "" : $"Asked to end first: {Shown.Line(string.Join("; ", ended))}. ")
+                        + Intent.Start(
                         actor.Definition,
                         actor.Situation,
                         CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
@@ -80,7 +84,7 @@ internal static class RunRoutes
         {
             if (
                 endCopies == true
-                && await CopyEnding.End(actor.Definition, caller, logbook, places, clock).ConfigureAwait(false)
+                && await CopyEnding.End(actor.Definition, caller, logbook, house, clock).ConfigureAwait(false)
                     is { } stubborn
             )
                 return stubborn;

@@ -3,7 +3,6 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Plans;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Services;
@@ -50,7 +49,7 @@ internal static class SwapRoutes
                             version.By,
                             version.Source,
                             version.Present,
-                            version.Present || IsKept(actor, version),
+                            version.Present || IsKept(house, actor, version),
                             version.Failed,
                             version.Runs
                         )),
@@ -60,11 +59,11 @@ internal static class SwapRoutes
         );
     }
 
-    private static bool IsKept(ServiceActor actor, Store.StoredVersion version)
+    private static bool IsKept(House house, ServiceActor actor, Store.StoredVersion version)
     {
         try
         {
-            using var files = ProgramFiles.Open(version.Directory, $"{actor.Id}");
+            using var files = ServiceFiles.Open(house, actor.Id, version.Directory);
             return files.IdentityOf(version.Number) == version.Identity;
         }
         catch (IOException)
@@ -153,7 +152,9 @@ internal static class SwapRoutes
         var begun = false;
         try
         {
-            prepared = await newFiles.Prepare(actor, order, dependents, by, Say, gone).ConfigureAwait(false);
+            bool stopped;
+            (prepared, stopped) = await Look(actor, order, dependents, dry, registry, newFiles, by, Say, gone)
+                .ConfigureAwait(false);
             notes.TryWrite(new() { Plan = prepared.Plan });
             var left = FindingViews.Left(
                 prepared.Findings,
@@ -163,7 +164,11 @@ internal static class SwapRoutes
             if (dry)
                 notes.TryWrite(new() { Answer = Would(actor, prepared.Plan, left.Count) });
             else if (left.Count > 0)
+            {
+                if (stopped)
+                    await BeginAgain(actor, dependents, registry, by).ConfigureAwait(false);
                 notes.TryWrite(new() { Refused = Refused(left) });
+            }
             else
             {
                 begun = true;
@@ -213,12 +218,72 @@ internal static class SwapRoutes
             if (!begun)
             {
                 if (prepared is not null && order.From is not null)
-                    NewFiles.Forget(actor, prepared);
+                    newFiles.Forget(actor, prepared);
                 registry.Swaps.Leave(actor.Id);
             }
 
             notes.TryComplete();
         }
+    }
+
+    /// <summary>Tries before a service whose files do not stay as they are is stopped for them.</summary>
+    private const int Tries = 3;
+
+    /// <summary>
+    /// Makes new files ready. What is at work in the present ones may keep that from ending for as long as it runs: after a few tries the
+    /// service is stopped first, and stays so until the swap is over.
+    /// </summary>
+    private static async Task<(Prepared Prepared, bool Stopped)> Look(
+        ServiceActor actor,
+        SwapOrder order,
+        IReadOnlySet<string> dependents,
+        bool dry,
+        Registry registry,
+        NewFiles newFiles,
+        Core.Lifecycle.Principal by,
+        Action<string> say,
+        CancellationToken gone
+    )
+    {
+        for (var tried = 1; ; tried++)
+            try
+            {
+                return (await newFiles.Prepare(actor, order, dependents, by, say, gone).ConfigureAwait(false), false);
+            }
+            catch (FilesNotTakenException error) when (error.Problem.Code == NewFiles.FilesMove && tried < Tries)
+            {
+                say("the files change while they are looked at: once more");
+            }
+            catch (FilesNotTakenException error)
+                when (error.Problem.Code == NewFiles.FilesMove && !dry && SwapRoom.Lives(actor.Situation))
+            {
+                break;
+            }
+
+        say("the files change while they are looked at: it is stopped first");
+        await registry.Swaps.StopFirst(actor, dependents, by).ConfigureAwait(false);
+        try
+        {
+            var prepared = await newFiles.Prepare(actor, order, dependents, by, say, gone).ConfigureAwait(false);
+            return (prepared with { Swap = prepared.Swap with { WasUp = !actor.Definition.IsJob } }, true);
+        }
+        catch
+        {
+            await BeginAgain(actor, dependents, registry, by).ConfigureAwait(false);
+            throw;
+        }
+    }
+
+    private static async Task BeginAgain(
+        ServiceActor actor,
+        IReadOnlySet<string> dependents,
+        Registry registry,
+        Core.Lifecycle.Principal by
+    )
+    {
+        foreach (var name in dependents.Prepend(actor.Definition.Name))
+            if (registry.Named(name) is { } one)
+                await one.Ask(new Core.Lifecycle.StartAsked(SwapRoom.ByIt(by))).ConfigureAwait(false);
     }
 
     private static async Task<Swap> Begin(
@@ -229,7 +294,7 @@ internal static class SwapRoutes
         Action<string> say
     )
     {
-        using (var files = ProgramFiles.Open(prepared.Swap.Directory, $"{actor.Id}"))
+        using (var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory))
         using (var next = files.Kept(prepared.Swap.Version.Number))
             await Task.Run(() => next.Flush(all: true)).ConfigureAwait(false);
         foreach (var version in prepared.Unrecorded)
@@ -266,7 +331,7 @@ internal static class SwapRoutes
         new(
             "The new files would not run",
             StatusCodes.Status422UnprocessableEntity,
-            string.Join("\n", left.Select(finding => finding.Seen)) + "\nNothing was changed.",
+            string.Join("\n", left.Select(finding => Core.Text.Shown.Line(finding.Seen))) + "\nNothing was changed.",
             left[0].Word,
             string.Join("\n", left.Select(finding => finding.Mend).Distinct()),
             null

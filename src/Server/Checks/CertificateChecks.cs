@@ -51,7 +51,7 @@ internal static class CertificateChecks
     {
         try
         {
-            var text = Encoding.ASCII.GetString(Held.Head(file, Longest));
+            var text = Encoding.ASCII.GetString(Held.Head(Ground.Certificate, file, Longest));
             if (!text.Contains("-----BEGIN CERTIFICATE-----", StringComparison.Ordinal))
                 return null;
             using var certificate = X509Certificate2.CreateFromPem(text);
@@ -78,7 +78,7 @@ internal static class CertificateChecks
 
     /// <summary>A certificate's name is whatever its maker wrote.</summary>
     private static string Shown(string name) =>
-        Core.Telling.Shown.Line(name is { Length: > 100 } ? name[..100] + "…" : name);
+        Core.Text.Shown.Line(name is { Length: > 100 } ? name[..100] + "…" : name);
 
     private static IEnumerable<string> Files(ProgramPart program) =>
         program

@@ -11,13 +11,15 @@ namespace CalmSentry.Server.Checks;
 /// <param name="Groups">Groups it is given beside the account's own, as far as the host knows them.</param>
 /// <param name="Self">The service as it is registered, if it is.</param>
 /// <param name="Others">All other services.</param>
+/// <param name="AsAccount">How the host is asked as the account: new files may be seen where they are not yet.</param>
 internal sealed record Subject(
     Definition Definition,
     Account? Account,
     IReadOnlyList<uint> Groups,
     ServiceActor? Self,
     IReadOnlyList<ServiceActor> Others,
-    House House
+    House House,
+    AsAccount AsAccount
 )
 {
     public bool Runs => Self?.Situation.Run is not null;
@@ -43,7 +45,8 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
 
     /// <summary>Everything; those that block first.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>> All(Definition definition) => Within(() => Look(definition));
+    public Task<IReadOnlyList<Finding>> All(Definition definition, AsAccount? asAccount = null) =>
+        Within(() => Look(SubjectOf(definition, asAccount)));
 
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
@@ -71,9 +74,8 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         }
     }
 
-    private async Task<IReadOnlyList<Finding>> Look(Definition definition)
+    private async Task<IReadOnlyList<Finding>> Look(Subject subject)
     {
-        var subject = SubjectOf(definition);
         var blocking = Blocking(subject);
         var modules = ModuleChecks.Look(subject);
         var writes = PlaceChecks.Convenience(subject);
@@ -84,7 +86,7 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         found.AddRange(NeedChecks.Look(subject));
         found.AddRange(StopChecks.Look(subject));
         found.AddRange(NameChecks.Look(subject));
-        found.AddRange(OtherStartChecks.Look(definition.Program));
+        found.AddRange(OtherStartChecks.Look(subject.Definition.Program));
         found.AddRange(await modules.ConfigureAwait(false));
         found.AddRange(await writes.ConfigureAwait(false));
         found.AddRange(await CertificateChecks.Look(subject).ConfigureAwait(false));
@@ -116,11 +118,11 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         return found;
     }
 
-    private Subject SubjectOf(Definition definition)
+    private Subject SubjectOf(Definition definition, AsAccount? asAccount = null)
     {
         var account = Account.Named(definition.Account);
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
         var self = registry.Named(definition.Name);
-        return new(definition, account, groups, self, [.. registry.All.Where(other => other != self)], house);
+        return new(definition, account, groups, self, [.. registry.All.Where(other => other != self)], house, asAccount ?? house.AsAccount);
     }
 }

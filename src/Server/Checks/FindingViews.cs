@@ -2,6 +2,7 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Api;
@@ -26,8 +27,8 @@ internal static class FindingViews
                     Severity.Risk => "risk",
                     _ => "note",
                 },
-                Seen = finding.Seen,
-                Why = finding.Why,
+                Seen = Shown.Line(finding.Seen),
+                Why = Shown.Line(finding.Why),
                 Mend = finding.Mend,
                 OnlyNow = finding.OnlyNow,
                 Accepted = accepted.Contains(finding.Word),
@@ -53,7 +54,7 @@ internal static class FindingViews
             blocking[0].Code == FindingCode.AccountNeeded ? 400 : 422,
             blocking[0].Word,
             $"It would not {what}",
-            string.Join("\n", blocking.Select(finding => finding.Seen)),
+            string.Join("\n", blocking.Select(finding => Shown.Line(finding.Seen))),
             string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()),
             [
                 .. blocking.Select(finding => new Mistake(

@@ -76,7 +76,7 @@ internal sealed class LibraryChecks
             subject.House.Places
         );
         var said = await subject
-            .House.AsAccount.Run(
+            .AsAccount.Run(
                 subject.Account!,
                 subject.Groups,
                 "/",

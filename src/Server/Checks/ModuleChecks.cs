@@ -66,7 +66,7 @@ internal static class ModuleChecks
             interpreter = Interpreters.Best(program.Path)?.Path;
         if (interpreter is null || !File.Exists(interpreter))
             return [];
-        var text = Held.Text(script, MostRead) ?? "";
+        var text = Held.Text(Ground.Program, script, MostRead) ?? "";
         string[]? command = kind?.Name switch
         {
             "Python" => [interpreter, "-c", Python, script],
@@ -87,7 +87,7 @@ internal static class ModuleChecks
         var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
         if (
             await subject
-                .House.AsAccount.Run(account, subject.Groups, directory, environment, command, AsAccount.Patience)
+                .AsAccount.Run(account, subject.Groups, directory, environment, command, AsAccount.Patience)
                 .ConfigureAwait(false)
             is not { ExitCode: 0 } said
         )

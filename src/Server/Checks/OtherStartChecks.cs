@@ -1,8 +1,8 @@
+using CalmSentry.Linux.Files;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Programs;
-using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Server.Checks;
 
@@ -16,7 +16,7 @@ internal static class OtherStartChecks
         var words = new List<string> { program.Path };
         if (
             program.With is null
-            && LaunchOrder.IsHostDirectory(Path.GetDirectoryName(program.Path) ?? "/")
+            && HostPlaces.HoldsPrograms(Path.GetDirectoryName(program.Path) ?? "/")
             && program.Arguments.FirstOrDefault(argument => argument.Length > 4 && Path.IsPathRooted(argument))
                 is { } script
         )
@@ -87,7 +87,7 @@ internal static class OtherStartChecks
     {
         try
         {
-            using var opened = Held.Read(file);
+            using var opened = Held.Read(Ground.OtherStart, file);
             if (opened.Length > Longest)
                 return null;
             using var reader = new StreamReader(opened);

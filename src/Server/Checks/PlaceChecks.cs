@@ -29,7 +29,7 @@ internal static class PlaceChecks
                     Severity.Blocks,
                     File.Exists(set) ? $"{set} is a file, not a directory." : $"The directory {set} is not there.",
                     "A program is launched inside its directory; without one it is not launched at all.",
-                    $"Make it ('mkdir -p {CommandLine.Quoted(set)}'), or name another with --directory."
+                    $"Make it ('mkdir -p {CommandLine.Typed(set)}'), or name another with --directory."
                 )
             );
         }
@@ -104,16 +104,16 @@ internal static class PlaceChecks
         var ways = needs
             .Select(need =>
                 Folders
-                    .Above(need.Path)
-                    .Concat(Folders.Above(Folders.Real(need.Path)))
+                    .Above(subject.AsAccount.Met(need.Path))
+                    .Concat(Folders.Above(subject.AsAccount.Met(Folders.Real(need.Path))))
                     .Distinct()
                     .Select(folder => new AccessQuestion('x', folder))
-                    .Append(new(need.Right, need.Path))
+                    .Append(new(need.Right, subject.AsAccount.Met(need.Path)))
                     .ToList()
             )
             .ToList();
         var answers = await subject
-            .House.AsAccount.Ask(subject.Account!, subject.Groups, [.. ways.SelectMany(way => way)])
+            .AsAccount.Ask(subject.Account!, subject.Groups, [.. ways.SelectMany(way => way)])
             .ConfigureAwait(false);
         var found = new List<Finding>();
         for (var (i, at) = (0, 0); i < needs.Count; at += ways[i++].Count)
@@ -135,7 +135,7 @@ internal static class PlaceChecks
     private static Finding Refused(Subject subject, Need need, AccessQuestion question, int errno)
     {
         var account = subject.Account!.Name;
-        var onTheWay = question.Path != need.Path;
+        var onTheWay = question.Path != subject.AsAccount.Met(need.Path);
         var seen = onTheWay
             ? $"The account {account} may not {need.What} ({need.Path}): {question.Path} does not let it pass "
                 + $"({Names.Errno(errno)})."
@@ -143,19 +143,21 @@ internal static class PlaceChecks
         var folder = Directory.Exists(need.Path) ? need.Path : Path.GetDirectoryName(need.Path)!;
         var mend =
             question.Right == 'x' && !onTheWay && File.Exists(need.Path)
-                ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Quoted(need.Path)}."
-                : $"calm account grant {account} {CommandLine.Quoted(folder)}{(need.Right == 'w' ? "" : " --read")}";
+                ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Typed(need.Path)}."
+            : subject.House.WhyHosts(Folders.Real(folder)) is { } why
+                ? $"It is not for an account to change: {why}. Put the program's files into a folder of its own, such as /srv/{subject.Definition.Name}."
+                : $"calm account grant {account} {CommandLine.Typed(folder)}{(need.Right == 'w' ? "" : " --read")}";
         if (HostsOwn(subject.Definition.Program, need.Path) is { } own)
             mend =
-                $"Take the host's own interpreter rather than one in somebody's home: --with {CommandLine.Quoted(own)}\n"
+                $"Take the host's own interpreter rather than one in somebody's home: --with {CommandLine.Typed(own)}\n"
                 + $"Or open that home's folder: {mend}";
-        var why = need.Severity switch
+        var reason = need.Severity switch
         {
             Severity.Blocks => "By hand it works for you, because you are another account.",
             Severity.Risk => "It is among its arguments; it will want to read it.",
             _ => "If it writes files beside itself, that will fail. Its state directory is always its own to write.",
         };
-        return new(need.Code, need.Severity, seen, why, mend);
+        return new(need.Code, need.Severity, seen, reason, mend);
     }
 
     /// <summary>Where its interpreter lies in somebody's home: another for the same script, of the host's own; or null.</summary>

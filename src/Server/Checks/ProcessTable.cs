@@ -6,6 +6,10 @@ namespace CalmSentry.Server.Checks;
 internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
 {
     private bool? carriesMark;
+    private string? directory;
+
+    /// <summary>Read once, however many ask; null: it has ended, or nobody may know.</summary>
+    public string? WorkingDirectory => directory ??= ProcessFacts.WorkingDirectory(Pid);
 
     /// <summary>Whether it is one of this sentry's own runs; its environment is read once, however many ask.</summary>
     public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);

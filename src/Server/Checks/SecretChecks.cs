@@ -1,3 +1,4 @@
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Server.Checks;

@@ -140,7 +140,7 @@ internal static class StopChecks
             ? $"Give its last step longer in its definition, such as wait: {Duration.Write(wait)}, and bring "
                 + $"that in: calm adjust {definition.Name} --from FILE"
             : $"Give it longer, such as: calm adjust {definition.Name} "
-                + $"{string.Join(' ', words.Select(word => $"--wind-down {CommandLine.Quoted(word!)}"))}";
+                + $"{string.Join(' ', words.Select(word => $"--wind-down {CommandLine.Typed(word!)}"))}";
     }
 
     private static TimeSpan Better(Definition definition, SentryStore store)

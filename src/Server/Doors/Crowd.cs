@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using CalmSentry.Linux.Accounts;
 
 namespace CalmSentry.Server.Doors;
 
@@ -24,7 +25,7 @@ internal sealed class Crowd(int most)
     /// <summary>False when there is no room for another one.</summary>
     public bool Enter(uint uid)
     {
-        var trusted = IsTrusted(uid);
+        var trusted = Account.IsTrusted(uid);
         lock (only)
         {
             var own = held.GetValueOrDefault(uid);
@@ -41,7 +42,7 @@ internal sealed class Crowd(int most)
     {
         lock (only)
         {
-            if (!IsTrusted(uid))
+            if (!Account.IsTrusted(uid))
                 all--;
             if (held[uid] == 1)
                 held.TryRemove(uid, out _);
@@ -50,5 +51,4 @@ internal sealed class Crowd(int most)
         }
     }
 
-    private static bool IsTrusted(uint uid) => uid == 0 || uid == Linux.Accounts.Account.OwnId;
 }

@@ -53,7 +53,9 @@ internal static class Door
             && !context
                 .RequestServices.GetRequiredService<Pace>()
                 .Take(
-                    word.Door == DoorKind.Say ? word.Service! : $"{word.Door} {caller?.Who.Name} {word.Uid}",
+                    word.Door == DoorKind.Say
+                        ? word.Service!
+                        : $"{word.Door} {caller?.Who.Name} {word.Uid} {SiteOf(context.Request)}",
                     word.Door
                 )
         )
@@ -108,10 +110,17 @@ internal static class Door
         ).ExecuteAsync(context);
     }
 
+    /// <summary>
+    /// Whose page a browser asks for (Fetch Metadata, Sec-Fetch-Site): what a page of another site makes it ask does not count against
+    /// the person who sits there.
+    /// </summary>
+    private static string SiteOf(HttpRequest request) =>
+        request.Headers["Sec-Fetch-Site"].ToString() is "cross-site" or "same-site" ? "another page's" : "its own";
+
     private static Caller Of(DoorWord word) =>
         new(
             word.Name,
-            word.Uid is { } uid && (uid == 0 || uid == Account.OwnId) ? CallerKind.Sentry : CallerKind.Stranger,
+            word.Uid is { } uid && Account.IsTrusted(uid) ? CallerKind.Sentry : CallerKind.Stranger,
             word.Login,
             word.From
         );

@@ -21,6 +21,8 @@ internal sealed class DoorPlaces(Places places, SayDoors says)
 
     public string Api => places.ApiSocket;
 
+    public string Root => places.RootSocket;
+
     public SayDoors Says => says;
 
     /// <summary>

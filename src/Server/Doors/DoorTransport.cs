@@ -21,6 +21,13 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
 {
     private readonly SocketConnectionContextFactory factory = new(new SocketConnectionFactoryOptions(), log);
     private readonly Crowd crowd = new(Room());
+    private readonly Pace knocks = new();
+
+    /// <summary>Strangers that are taken in a second, and at once: none of them may ask for anything.</summary>
+    private const int Strangers = 200,
+        StrangersAtOnce = 2000;
+
+    private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(25);
 
     public ValueTask<IConnectionListener> BindAsync(EndPoint endpoint, CancellationToken cancellationToken = default)
     {
@@ -33,6 +40,12 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                 DoorKind.Api,
                 DoorPlaces.UnixListener(places.Api, 0b110_110_110)
             ), // anyone may knock: the kernel says who it is
+            UnixDomainSocketEndPoint path when path.ToString() == places.Root => new(
+                this,
+                endpoint,
+                DoorKind.Api,
+                DoorPlaces.UnixListener(places.Root, 0b110_000_000)
+            ),
             _ => new(this, endpoint, DoorKind.Say, null),
         };
         if (listener.Door == DoorKind.Say)
@@ -80,17 +93,20 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
         {
             while (true)
             {
-                var (connection, word) = await Next().ConfigureAwait(false);
+                var (connection, told) = await Next().ConfigureAwait(false);
                 if (connection is null)
                     return null;
-                var uid = word!.Uid ?? uint.MaxValue;
-                if (!transport.crowd.Enter(uid))
+                // Who is one too many costs no more than that: nothing is looked up for it.
+                var peer = Door == DoorKind.Api ? PeerCredentials.Of(connection) : null;
+                var uid = peer?.Uid ?? told?.Uid ?? uint.MaxValue;
+                if (Door == DoorKind.Api && await IsCrowded(uid).ConfigureAwait(false) || !transport.crowd.Enter(uid))
                 {
                     Refusal.Full.Send(connection);
-                    word.Ended?.Invoke();
+                    told?.Ended?.Invoke();
                     continue;
                 }
 
+                var word = told ?? WordOf(connection, peer);
                 try
                 {
                     var context = transport.factory.Create(connection);
@@ -136,8 +152,7 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                 {
                     if (socket is null)
                         return await told.Reader.ReadAsync(closed.Token).ConfigureAwait(false);
-                    var connection = await socket.AcceptAsync(closed.Token).ConfigureAwait(false);
-                    return (connection, WordOf(connection));
+                    return (await socket.AcceptAsync(closed.Token).ConfigureAwait(false), null);
                 }
                 catch (SocketException error) when (!closed.IsCancellationRequested)
                 {
@@ -173,16 +188,28 @@ internal sealed class DoorTransport(DoorPlaces places, ILogger<DoorTransport> lo
                     : terminal
                 : null;
 
-        private DoorWord WordOf(Socket connection)
+        /// <summary>
+        /// Whoever may ask for nothing knocks more often than is borne: after it nobody is taken for a moment, and the kernel lets knockers
+        /// wait. Root comes in by another door.
+        /// </summary>
+        private async ValueTask<bool> IsCrowded(uint uid)
+        {
+            if (Account.IsTrusted(uid) || transport.knocks.Take(DoorKind.Api, Strangers, StrangersAtOnce))
+                return false;
+            await Task.Delay(Breath).ConfigureAwait(false);
+            return true;
+        }
+
+        private DoorWord WordOf(Socket connection, PeerCredentials? peer)
         {
             if (Door == DoorKind.Api)
-                return PeerCredentials.Of(connection) is { } peer
+                return peer is { } known
                     ? new(
                         Door,
-                        peer.Uid,
-                        Account.NameOf(peer.Uid),
-                        Login: LoginOf(peer, connection),
-                        From: TerminalOf(peer, connection)
+                        known.Uid,
+                        Account.NameOf(known.Uid),
+                        Login: LoginOf(known, connection),
+                        From: TerminalOf(known, connection)
                     )
                     : new(Door, null, "somebody");
             connection.NoDelay = true;

@@ -50,7 +50,7 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
         Close(name);
         try
         {
-            using var run = Held.Walk(places.RunDirectory);
+            using var run = Held.Walk(Ground.Own, places.RunDirectory);
             using var directory = run.Held.MakeDirectory(
                 Path.GetFileName(places.SayDirectory),
                 (UnixFileMode)0b111_001_001

@@ -17,7 +17,47 @@ internal sealed class Collector : IAsyncDisposable
     private readonly Socket socket;
     private readonly Stream? stream;
 
-    private Collector(Socket socket, Stream? stream) => (this.socket, this.stream) = (socket, stream);
+    /// <summary>A collector has nothing to say (RFC 6587): what one says all the same is read so far, and then the line is dropped.</summary>
+    private const int MostHeard = 64 << 10;
+
+    private readonly Task heard;
+
+    private Collector(Socket socket, Stream? stream)
+    {
+        (this.socket, this.stream) = (socket, stream);
+        heard = stream is null ? Task.CompletedTask : Hear(stream);
+    }
+
+    /// <summary>It has said more than is listened to.</summary>
+    public bool Talks { get; private set; }
+
+    private bool hungUp;
+
+    private async Task Hear(Stream from)
+    {
+        var room = new byte[4096];
+        try
+        {
+            for (var all = 0; ; )
+            {
+                var got = await from.ReadAsync(room).ConfigureAwait(false);
+                if (got == 0)
+                {
+                    hungUp = true;
+                    return;
+                }
+
+                if ((all += got) <= MostHeard)
+                    continue;
+                Talks = true;
+                return;
+            }
+        }
+        catch (Exception error) when (Failed(error, CancellationToken.None))
+        {
+            // The line is broken, or nobody wants it any more.
+        }
+    }
 
     /// <exception cref="IOException">It cannot be reached, or is not who it should be; in words.</exception>
     public static async Task<Collector> Reach(ForwardTarget target, CancellationToken cancellation)
@@ -132,9 +172,8 @@ internal sealed class Collector : IAsyncDisposable
             if (stream is SslStream secure)
                 await secure.ShutdownAsync().WaitAsync(limit.Token).ConfigureAwait(false);
             socket.Shutdown(SocketShutdown.Send);
-            var room = new byte[512];
-            while (await socket.ReceiveAsync(room, limit.Token).ConfigureAwait(false) > 0) { }
-            return true;
+            await heard.WaitAsync(limit.Token).ConfigureAwait(false);
+            return hungUp;
         }
         catch (Exception error) when (Failed(error, cancellation))
         {
@@ -143,13 +182,14 @@ internal sealed class Collector : IAsyncDisposable
     }
 
     /// <summary>The collector has closed its side, or the line is broken.</summary>
-    public bool IsGone => stream is not null && socket.Poll(0, SelectMode.SelectRead) && socket.Available == 0;
+    public bool IsGone => stream is not null && heard.IsCompleted;
 
     public async ValueTask DisposeAsync()
     {
         if (stream is not null)
             await stream.DisposeAsync().ConfigureAwait(false);
         socket.Dispose();
+        await heard.ConfigureAwait(false);
     }
 
     private static bool Failed(Exception error, CancellationToken cancellation) =>

@@ -87,7 +87,11 @@ internal sealed class Forwarder
         while (true)
         {
             if (line.IsGone)
-                throw new IOException("the collector closed the line");
+                throw new IOException(
+                    line.Talks
+                        ? "the collector sends data, which none does: after 64 KiB the line was dropped"
+                        : "the collector closed the line"
+                );
             var entries = await Next(cancellation).ConfigureAwait(false);
             if (entries.Count > 0)
             {

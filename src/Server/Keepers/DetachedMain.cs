@@ -50,7 +50,7 @@ internal static class DetachedMain
     /// <summary>The first line is a process id, alone but for blanks; what else is in the file is the program's own.</summary>
     public static (int Pid, string? Missing) Read(string file)
     {
-        if (Held.Text(file, LongestPidFile) is not { } text)
+        if (Held.Text(Ground.PidFile, file, LongestPidFile) is not { } text)
             return (0, $"its pid file {file} is not there, or cannot be read");
         var line = text.Split('\n', 2)[0].Trim();
         if (int.TryParse(line, NumberStyles.None, CultureInfo.InvariantCulture, out var pid) && pid > 0)

@@ -1,3 +1,4 @@
+using CalmSentry.Linux.Files;
 using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
@@ -34,19 +35,6 @@ internal sealed record RunSite(string Name, RunNumber Run, string Place, string 
 /// <summary>What a keeper is told to launch: the definition with everything looked up that the host knows.</summary>
 internal static class LaunchOrder
 {
-    /// <summary>Directories whose programs are the host's own: a service has no business writing there.</summary>
-    private static readonly string[] HostDirectories =
-    [
-        "/bin",
-        "/sbin",
-        "/usr/bin",
-        "/usr/sbin",
-        "/usr/local/bin",
-        "/usr/local/sbin",
-        "/usr/lib",
-        "/usr/libexec",
-    ];
-
     /// <exception cref="IOException">Something it needs is not there: its message says what, without a full
     /// stop.</exception>
     public static Message Of(Definition definition, RunSite site, Account account, House house, bool switchOff = false)
@@ -130,10 +118,8 @@ internal static class LaunchOrder
         if (definition.Program.Directory is { } set)
             return set;
         var own = Path.GetDirectoryName(definition.Program.Path) ?? "/";
-        return IsHostDirectory(own) ? places.StateOf(definition.Name) : own;
+        return HostPlaces.HoldsPrograms(own) ? places.StateOf(definition.Name) : own;
     }
-
-    public static bool IsHostDirectory(string directory) => HostDirectories.Contains(directory);
 
     /// <summary>All a service gets beside its secrets: nothing of the sentry's own environment is passed on.</summary>
     public static Dictionary<string, string> EnvironmentOf(

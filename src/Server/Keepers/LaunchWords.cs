@@ -84,7 +84,7 @@ internal static class LaunchWords
             ProgramFault.NoExecuteRight => (
                 FindingCode.ProgramNotExecutable,
                 $"{path} has no execute right",
-                $"give it the right with 'chmod +x {CommandLine.Quoted(path)}', or put its interpreter first: -- /usr/bin/python3 {CommandLine.Quoted(path)}"
+                $"give it the right with 'chmod +x {CommandLine.Typed(path)}', or put its interpreter first: -- /usr/bin/python3 {CommandLine.Typed(path)}"
             ),
             ProgramFault.InterpreterMissing when file.Interpreter!.EndsWith('\r') => (
                 FindingCode.InterpreterMissing,

@@ -20,7 +20,7 @@ internal static class Remains
     {
         try
         {
-            var bytes = Held.Head(Path.Combine(runDirectory, $"outcome.{run}"), LongestOutcome);
+            var bytes = Held.Head(Ground.Own, Path.Combine(runDirectory, $"outcome.{run}"), LongestOutcome);
             return Message.TryReadHead(bytes, out var word, out _) ? (word, bytes[Message.HeadLength..]) : null;
         }
         catch (Exception error) when (error is IOException or InvalidDataException)

@@ -53,7 +53,7 @@ internal static class RunNotes
     {
         try
         {
-            var text = Encoding.ASCII.GetString(Held.Head(Path.Combine(runDirectory, Name(run)), Longest));
+            var text = Encoding.ASCII.GetString(Held.Head(Ground.Own, Path.Combine(runDirectory, Name(run)), Longest));
             // One that was cut off by a fall of the machine under it still says that there was an order.
             return
                 text.Split(' ') is [var began, var from]

@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Server.Logbook;
 
@@ -13,18 +14,21 @@ internal static class LogCsv
         ("at", entry => entry.At.ToLocalTime().ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture)),
         ("service", entry => entry.Service),
         ("kind", entry => entry.Code),
-        ("by", entry => entry.By),
-        ("text", entry => entry.Text),
+        ("by", entry => Foreign(entry.By)),
+        ("text", entry => Foreign(entry.Text)),
         ("tells", entry => entry.Tells ? "yes" : null),
         ("run", entry => entry.Run),
         ("pid", entry => entry.Pid),
-        ("outcome", entry => entry.Outcome),
+        ("outcome", entry => Foreign(entry.Outcome)),
         ("exit-code", entry => entry.ExitCode),
-        ("about", entry => entry.About),
-        ("seen", entry => entry.Seen),
-        ("from", entry => entry.From),
+        ("about", entry => Foreign(entry.About)),
+        ("seen", entry => Foreign(entry.Seen)),
+        ("from", entry => Foreign(entry.From)),
         ("severity", entry => entry.Severity),
     ];
+
+    /// <summary>Text that others may have had a word in: a spreadsheet takes it for text, and a terminal shows it.</summary>
+    private static string? Foreign(string? text) => text is null ? null : Shown.Cell(text);
 
     public static string Of(IEnumerable<LogEntry> entries)
     {

@@ -128,8 +128,8 @@ internal sealed class Lookout : IAsyncDisposable
             over.Token.ThrowIfCancellationRequested();
             foreach (
                 var copy in CopyChecks
-                    .Find(actor.Definition.Program, house.Places.RunDirectory, processes)
-                    .Where(copy => copy.Same && !IsOfAKeeper(copy.Pid))
+                    .Find(actor.Definition, house, processes)
+                    .Where(copy => copy.Blocks && !IsOfAKeeper(copy.Pid))
                     .Take(MostCopies)
             )
             {

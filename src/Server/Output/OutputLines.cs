@@ -24,8 +24,17 @@ internal sealed record OutputLine(
 /// are not part of them.
 /// </summary>
 /// <param name="to">The place it reads up to; null: on and on.</param>
-internal sealed class OutputLines(string folder, long from, string encoding, long? to = null) : IDisposable
+/// <param name="fits">Lines that are wanted; null: all. Of the others no text is made, however long they are.</param>
+internal sealed class OutputLines(
+    string folder,
+    long from,
+    string encoding,
+    long? to = null,
+    OutputLines.Wanted? fits = null
+) : IDisposable
 {
+    public delegate bool Wanted(OutputSource source, ReadOnlySpan<char> text);
+
     /// <summary>Of a longer line, the beginning.</summary>
     public const int LongestLine = 1 << 20;
 
@@ -162,21 +171,25 @@ internal sealed class OutputLines(string folder, long from, string encoding, lon
 
     private void Finish(Open line, bool ended)
     {
-        ready.Enqueue(
-            new(
-                line.Place,
-                line.AtMs is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at) : null,
-                line.Source,
-                characters.GetString(line.Bytes).TrimEnd('\n').TrimEnd('\r').TrimStart('\uFEFF'),
-                ended,
-                line.Length
-                    - (
-                        !ended ? 0
-                        : characters is UnicodeEncoding ? 2
-                        : 1
-                    )
-            )
-        );
+        var room = ArrayPool<char>.Shared.Rent(characters.GetMaxCharCount(line.Bytes.Length));
+        var text = room.AsSpan(0, characters.GetChars(line.Bytes, room)).TrimEnd('\n').TrimEnd('\r').TrimStart('\uFEFF');
+        if (fits?.Invoke(line.Source, text) != false)
+            ready.Enqueue(
+                new(
+                    line.Place,
+                    line.AtMs is { } at ? DateTimeOffset.FromUnixTimeMilliseconds(at) : null,
+                    line.Source,
+                    text.ToString(),
+                    ended,
+                    line.Length
+                        - (
+                            !ended ? 0
+                            : characters is UnicodeEncoding ? 2
+                            : 1
+                        )
+                )
+            );
+        ArrayPool<char>.Shared.Return(room);
         line.Clear();
     }
 

@@ -1,5 +1,6 @@
 using System.Text.RegularExpressions;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Server.Output;
 
@@ -24,10 +25,10 @@ internal sealed record OutputQuery(string Folder, string Encoding, long From, lo
     /// <summary>Every line fits.</summary>
     public bool IsOpen => !ErrorsOnly && Find is null && Match is null;
 
-    public bool Fits(OutputLine line) =>
-        (!ErrorsOnly || line.Source == OutputSource.Error)
-        && (Find is null || line.Text.Contains(Find, StringComparison.Ordinal))
-        && (Match is null || Match.IsMatch(line.Text));
+    public bool Fits(OutputSource source, ReadOnlySpan<char> text) =>
+        (!ErrorsOnly || source == OutputSource.Error)
+        && (Find is null || text.Contains(Find, StringComparison.Ordinal))
+        && (Match is null || Match.IsMatch(text));
 }
 
 /// <param name="Fits">False: it stands around one that fits.</param>
@@ -90,28 +91,54 @@ internal static class OutputSearch
     private static List<FoundLine> Latest(IEnumerable<FoundLine> lines, int last)
     {
         var kept = new Queue<FoundLine>();
-        var fitting = 0;
+        var (fitting, bytes, cut) = (0, 0L, 0);
         foreach (var line in lines)
         {
             kept.Enqueue(line);
             fitting += line.Fits ? 1 : 0;
-            while (fitting > last)
+            bytes += Cost(line.Line);
+            // With the line that is too much goes what stood before it.
+            while (fitting > last || bytes > Gathering.Most)
             {
-                // With the line that is too much goes what stood before it.
-                if (kept.Dequeue().Fits)
-                    fitting--;
+                var gone = kept.Dequeue();
+                cut += fitting <= last ? 1 : 0;
+                fitting -= gone.Fits ? 1 : 0;
+                bytes -= Cost(gone.Line);
             }
         }
 
-        return [.. kept];
+        return cut == 0 ? [.. kept] : [LeftOut(kept), .. kept];
     }
+
+    private static long Cost(OutputLine line) => ((long)line.Text.Length * sizeof(char)) + 128;
+
+    /// <summary>In the sentry's own words: earlier lines would fit, too, and are more than is kept in memory.</summary>
+    private static FoundLine LeftOut(Queue<FoundLine> kept) =>
+        new(
+            new(
+                kept.TryPeek(out var first) ? first.Line.Place : 0,
+                null,
+                OutputSource.Sentry,
+                $"[calm: earlier lines that fit are left out: all of them take more than {Gathering.Most >> 20} MiB; ask for fewer]",
+                Ended: true,
+                0
+            ),
+            Fits: true,
+            Apart: false
+        );
 
     private static IEnumerable<FoundLine> Forward(OutputQuery query, long from, CancellationToken cancellation)
     {
         var around = new Surroundings(query);
         foreach (var (start, end) in Stretches(query, from, cancellation))
         {
-            using var lines = new OutputLines(query.Folder, start, query.Encoding, end);
+            using var lines = new OutputLines(
+                query.Folder,
+                start,
+                query.Encoding,
+                end,
+                query is { IsOpen: false, Around: 0 } ? query.Fits : null
+            );
             around.Leap();
             while (lines.Next() is { } line)
             {
@@ -223,6 +250,7 @@ internal static class OutputSearch
     {
         private readonly Queue<OutputLine> before = new();
         private int after;
+        private long bytes;
         private bool apart,
             any;
 
@@ -230,15 +258,16 @@ internal static class OutputSearch
         public void Leap()
         {
             before.Clear();
-            (after, apart) = (0, any);
+            (after, apart, bytes) = (0, any, 0);
         }
 
         public IEnumerable<FoundLine> Look(OutputLine line)
         {
-            if (query.Fits(line))
+            if (query.Fits(line.Source, line.Text))
             {
                 while (before.TryDequeue(out var earlier))
                     yield return Found(earlier, fits: false);
+                bytes = 0;
                 yield return Found(line, fits: true);
                 after = query.Around;
             }
@@ -250,9 +279,10 @@ internal static class OutputSearch
             else
             {
                 before.Enqueue(line);
-                if (before.Count > query.Around)
+                bytes += Cost(line);
+                while (before.Count > query.Around || bytes > Gathering.Most)
                 {
-                    before.Dequeue();
+                    bytes -= Cost(before.Dequeue());
                     apart = any;
                 }
             }

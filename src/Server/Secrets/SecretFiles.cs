@@ -70,10 +70,10 @@ internal sealed class SecretFiles(Places places)
             return;
         bool empty;
         using (root)
-            empty = root.Names().Count == 0;
+            empty = !root.Names().Any();
         if (!empty)
             return;
-        using var above = Held.Walk(Path.GetDirectoryName(path)!);
+        using var above = Held.Walk(Ground.Secrets, Path.GetDirectoryName(path)!);
         above.Held.Remove(Path.GetFileName(path));
         if (File.Exists(note))
             File.Delete(note);
@@ -85,14 +85,14 @@ internal sealed class SecretFiles(Places places)
             return (there, known);
         if (FileSystem.IsMemory(places.RunDirectory))
         {
-            using var run = Held.Walk(places.RunDirectory);
+            using var run = Held.Walk(Ground.Own, places.RunDirectory);
             return (run.Held.MakeDirectory("secrets", PassThrough), Path.Combine(places.RunDirectory, "secrets"));
         }
 
         var name = SharedPrefix + Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(16));
-        using var shared = Held.Walk(Shared);
+        using var shared = Held.Walk(Ground.Secrets, Shared);
         var made = shared.Held.MakeDirectory(name, PassThrough);
-        using (var run = Held.Walk(places.RunDirectory))
+        using (var run = Held.Walk(Ground.Own, places.RunDirectory))
             run.Held.Put(
                 Path.GetFileName(note),
                 System.Text.Encoding.UTF8.GetBytes(Path.Combine(Shared, name)),
@@ -104,14 +104,14 @@ internal sealed class SecretFiles(Places places)
 
     /// <summary>Where the place is, or would be found; null when there is none yet.</summary>
     private string? Known() =>
-        FileSystem.IsMemory(places.RunDirectory) ? Path.Combine(places.RunDirectory, "secrets") : Held.Text(note, 200);
+        FileSystem.IsMemory(places.RunDirectory) ? Path.Combine(places.RunDirectory, "secrets") : Held.Text(Ground.Own, note, 200);
 
     /// <summary>Null when it is not there, or not ours.</summary>
     private static Held? Open(string path)
     {
         try
         {
-            using var above = Held.Walk(Path.GetDirectoryName(path)!);
+            using var above = Held.Walk(Ground.Secrets, Path.GetDirectoryName(path)!);
             var root = above.Held.Entry(Path.GetFileName(path));
             if (root?.Identity() is { Type: FileType.Directory } identity && identity.Uid == Account.OwnId)
                 return root;

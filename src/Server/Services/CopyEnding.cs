@@ -1,4 +1,3 @@
-using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
@@ -16,20 +15,20 @@ internal static class CopyEnding
 
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
 
+    /// <summary>Those that are in the way.</summary>
+    public static IReadOnlyList<Copy> Of(Definition definition, House house) =>
+        [.. CopyChecks.Find(definition, house, ProcessLine.All()).Where(copy => copy.Blocks)];
+
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
     public static async Task<IResult?> End(
         Definition definition,
         Caller caller,
         Record logbook,
-        Places places,
+        House house,
         TimeProvider clock
     )
     {
-        foreach (
-            var copy in CopyChecks
-                .Find(definition.Program, places.RunDirectory, ProcessLine.All())
-                .Where(copy => copy.Same)
-        )
+        foreach (var copy in Of(definition, house))
         {
             using var process = ProcessHandle.Open(copy.Pid);
             if (process is null || ProcessFacts.Started(copy.Pid) != copy.Since)

@@ -75,7 +75,7 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
             return all;
         foreach (var file in Directory.EnumerateFiles(places.Definitions, "*" + Ending).Order(StringComparer.Ordinal))
         {
-            var text = System.Text.Encoding.UTF8.GetString(Held.Head(file, Longest));
+            var text = System.Text.Encoding.UTF8.GetString(Held.Head(Ground.Own, file, Longest));
             var head = Head().Match(text);
             var name = Path.GetFileNameWithoutExtension(file);
             if (

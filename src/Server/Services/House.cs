@@ -1,3 +1,4 @@
+using CalmSentry.Linux.Files;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
@@ -90,6 +91,21 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     public SayDoors Says => Once(ref says, () => new(Places, Groups.Mark));
 
     public AsAccount AsAccount => Once(ref asAccount, () => new(keeper, Groups.Directory));
+
+    /// <summary>Why a folder is the host's own or this sentry's, as a clause; null: it is neither.</summary>
+    /// <param name="path">Absolute, without links.</param>
+    public string? WhyHosts(string path)
+    {
+        var ours = ((string[])[Places.Library, Places.Logs, Places.RunDirectory, Path.GetDirectoryName(Places.Settings)!]).FirstOrDefault(
+            own => path == own || path.StartsWith($"{own}/", StringComparison.Ordinal)
+        );
+        return ours is not null
+            ? $"{ours} is the sentry's own"
+            : HostPlaces.WhyOwn(
+                path,
+                uid => Account.NameOf(uid) is var name && (Permits.WasMade(name) || Permits.Permitted(name))
+            );
+    }
 
     public SecretBox Secrets => secrets.Value;
 

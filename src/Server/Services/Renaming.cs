@@ -138,7 +138,7 @@ internal sealed class Renaming(House house, Registry registry)
     {
         try
         {
-            using var held = Held.Walk(directory);
+            using var held = Held.Walk(Ground.Own, directory);
             return held.Held.Move(from, held.Held, to);
         }
         catch (IOException)

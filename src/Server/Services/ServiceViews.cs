@@ -2,6 +2,7 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Native;
@@ -31,12 +32,12 @@ internal static class ServiceViews
             Host = Machine.HostName,
             State = StateOf(now.Phase),
             Health = stuck is null ? Of(health.Level) : "poor",
-            HealthWhy = stuck ?? health.Evidence,
+            HealthWhy = Shown.Line(stuck ?? health.Evidence),
             HealthSince = health.Since,
-            Attention = Attention.Of(definition, now) ?? stuck,
+            Attention = Shown.LineOf(Attention.Of(definition, now) ?? stuck),
             Why =
                 (actor.Known ? "" : $"{NotKnown}. Last on record: ")
-                + Explanation.Of(definition, now, TimeZoneInfo.Local)
+                + Shown.Line(Explanation.Of(definition, now, TimeZoneInfo.Local))
                 + (
                     actor.OutputStuck != 0
                         ? $" Its output cannot be written ({Names.Errno(actor.OutputStuck)}): free some space; "

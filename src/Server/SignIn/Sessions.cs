@@ -21,10 +21,9 @@ internal sealed class Sessions
         SessionLife = TimeSpan.FromHours(12),
         IdleLife = TimeSpan.FromHours(2);
 
-    /// <summary>Links not yet used, sessions, and wrong keys a minute, at most.</summary>
+    /// <summary>Links not yet used, and sessions, at most.</summary>
     public const int MostLinks = 20,
-        MostSessions = 100,
-        MostWrongKeys = 30;
+        MostSessions = 100;
 
     /// <summary>When a session was last used is put on record this often.</summary>
     private static readonly TimeSpan UsedBeat = TimeSpan.FromMinutes(1);
@@ -35,13 +34,7 @@ internal sealed class Sessions
     private readonly ConcurrentDictionary<string, StoredSession> sessions = new(StringComparer.Ordinal);
     private readonly SentryStore store;
     private readonly TimeProvider clock;
-    private readonly Lock only = new();
 
-    /// <summary>
-    /// Wrong keys of the last minute, by who tried them: whoever guesses shuts nobody out but themselves.
-    /// </summary>
-    private readonly Dictionary<uint, int> wrong = [];
-    private DateTimeOffset wrongSince;
 
     public Sessions(SentryStore store, TimeProvider clock)
     {
@@ -74,20 +67,13 @@ internal sealed class Sessions
     }
 
     /// <summary>Uses a link up.</summary>
-    /// <param name="who">The account the connection comes from, as far as the kernel says.</param>
-    /// <returns>The session's two secrets; null when the link was never given, is too old, or has been used, or when
-    /// too many wrong ones were tried.</returns>
-    public (string Cookie, string Page, StoredSession Session)? Use(string key, string? agent, uint who)
+    /// <returns>The session's two secrets; null when the link was never given, is too old, or has been used.</returns>
+    public (string Cookie, string Page, StoredSession Session)? Use(string key, string? agent)
     {
         var now = clock.GetUtcNow();
-        if (TooManyWrong(now, who))
-            return null;
+        // A key has 256 random bits: guessing is bounded by the pace of its caller, and the right one is never shut.
         if (!links.TryRemove(Hash(key), out var link) || link.Until < now)
-        {
-            lock (only)
-                wrong[who] = wrong.GetValueOrDefault(who) + 1;
             return null;
-        }
 
         ForgetOld();
         while (sessions.Count >= MostSessions && sessions.Values.MinBy(session => session.Used) is { } oldest)
@@ -160,23 +146,6 @@ internal sealed class Sessions
         var now = clock.GetUtcNow();
         foreach (var old in sessions.Values.Where(session => session.Until < now || now - session.Used > IdleLife))
             End(old.Id);
-    }
-
-    /// <summary>
-    /// Whether somebody tried so many wrong keys within a minute that no more of theirs are looked at.
-    /// </summary>
-    private bool TooManyWrong(DateTimeOffset now, uint who)
-    {
-        lock (only)
-        {
-            if (now - wrongSince > TimeSpan.FromMinutes(1))
-            {
-                wrong.Clear();
-                wrongSince = now;
-            }
-
-            return wrong.GetValueOrDefault(who) >= MostWrongKeys;
-        }
     }
 
     private static string Secret() => Convert.ToHexStringLower(RandomNumberGenerator.GetBytes(32));

@@ -15,7 +15,7 @@ internal static class SignInPage
     public static IResult Use(string? key, Sessions sessions, Pace pace, Record logbook, HttpContext context)
     {
         var uid = context.Features.Get<DoorWord>()?.Uid ?? uint.MaxValue;
-        if (key is null || sessions.Use(key, context.Request.Headers.UserAgent, uid) is not { } opened)
+        if (key is null || sessions.Use(key, context.Request.Headers.UserAgent) is not { } opened)
         {
             // Who guesses fills no logbook.
             if (key is not null && pace.Take(("link", uid), 0.1, 1))

@@ -3,7 +3,9 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
@@ -13,6 +15,9 @@ using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Swaps;
+
+/// <summary>What is looked at does not stay what it is: somebody is at work in it. In words, as a clause.</summary>
+internal sealed class FilesInMotionException(string message) : IOException(message);
 
 /// <summary>Why new files are not taken; nothing was changed.</summary>
 internal sealed class FilesNotTakenException(string code, string title, string detail, string next) : Exception(detail)
@@ -37,9 +42,6 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     /// <summary>All new files together, whatever room there is.</summary>
     private const long MostBytes = 32L << 30;
 
-    /// <summary>What is left free on the file system.</summary>
-    private const long LeastFree = 64L << 20;
-
     private const int MostListed = 200,
         MostUsers = 10;
 
@@ -58,8 +60,8 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         ProgramFiles? files = null;
         try
         {
-            using (var way = Held.Walk(given))
-                files = ProgramFiles.Open(way.Path, $"{actor.Id}");
+            using (var way = Held.Walk(Ground.ProgramFiles, given))
+                files = ServiceFiles.Open(house, actor.Id, way.Path);
             if (registry.Swaps.Claim(actor.Id, files.Directory) is { } other)
                 throw NotTaken(
                     "swap-under-way",
@@ -92,12 +94,44 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 throw;
             }
         }
+        catch (ArchiveException error) when (error.InnerException is NoRoomException)
+        {
+            throw NotTaken(
+                "no-room",
+                $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
+                "Make room there"
+            );
+        }
         catch (ArchiveException error)
         {
             throw NotTaken(
                 "bad-archive",
                 $"{order.From} is not taken: {error.Member}: {error.Why}. Nothing was changed.",
                 "Pack it again as tar, tar.gz or zip, with files, directories and links between them alone; or unpack it and give the directory"
+            );
+        }
+        catch (NoRoomException error)
+        {
+            throw NotTaken(
+                "no-room",
+                $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
+                "Make room there"
+            );
+        }
+        catch (TooMuchException error)
+        {
+            throw NotTaken(
+                "too-many-files",
+                $"There are more files than are looked at in one call: {error.Message}. Nothing was changed.",
+                "Pack what the program does not need as files of its own; name large folders of data with --data"
+            );
+        }
+        catch (Exception error) when (error is FilesInMotionException or FileNotFoundException)
+        {
+            throw NotTaken(
+                FilesMove,
+                $"The files change while they are looked at: {error.Message.TrimEnd('.')}. Nothing was changed.",
+                $"calm show {definition.Name}"
             );
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -114,10 +148,13 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         }
     }
 
+    /// <summary>The code of a refusal that another try may not meet.</summary>
+    public const string FilesMove = "files-in-motion";
+
     /// <summary>Removes files that were only looked at.</summary>
-    public static void Forget(ServiceActor actor, Prepared prepared)
+    public void Forget(ServiceActor actor, Prepared prepared)
     {
-        using var files = ProgramFiles.Open(prepared.Swap.Directory, $"{actor.Id}");
+        using var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory);
         files.Drop(prepared.Swap.Version.Number);
     }
 
@@ -145,20 +182,27 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     )
     {
         var (definition, files) = (actor.Definition, site.Files);
-        var room = new DriveInfo(files.Directory).AvailableFreeSpace;
         using var present = files.Hold();
-        IReadOnlyList<string> leftOut = [];
+        var room = new DiskRoom(present, MostBytes, gone);
+        var free = Math.Max(0, room.Free());
+        var kept = new Gathering(gone);
+        var staged = Staged.Nothing;
         if (order.From is { } from)
         {
             say($"reading {from}");
-            leftOut = await Task.Run(() => Stage(from, order.Over, site, present, room), gone).ConfigureAwait(false);
+            staged = await Task.Run(() => Stage(from, order.Over, site, present, room, kept), gone)
+                .ConfigureAwait(false);
         }
 
         gone.ThrowIfCancellationRequested();
         using var next = files.Kept(site.Version);
         say("comparing them with the files there are");
         var (difference, bytes) = await Task.Run(
-                () => (FileTrees.Compare(present, next, site.IsData), FileTrees.Bytes(next)),
+                () =>
+                    (
+                        FileTrees.Compare(present, next, site.IsData, new(gone)),
+                        FileTrees.Bytes(next, new(gone))
+                    ),
                 gone
             )
             .ConfigureAwait(false);
@@ -169,8 +213,10 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             findings.Add(left);
         gone.ThrowIfCancellationRequested();
 
+        if (files.Present() != site.Before.Identity)
+            throw new FilesInMotionException($"somebody has put another directory at {files.Directory}");
         var began = house.Now;
-        var source = order.From ?? $"version {site.Version}";
+        var source = staged.Source ?? $"version {site.Version}";
         var watch = order.WatchMs is { } ms ? TimeSpan.FromMilliseconds(ms) : definition.Files.WatchFor;
         var identity = files.IdentityOf(site.Version)!;
         if (order.From is not null)
@@ -188,9 +234,15 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 Gone = Listed(difference.Gone),
                 Same = difference.Same,
                 Data = site.Data,
-                LeftOut = [.. leftOut.Take(MostListed)],
+                LeftOut = [.. staged.LeftOut.Take(MostListed)],
+                GivenUp = new(
+                    staged.GivenUp.Count,
+                    [.. staged.GivenUp.Take(MostListed).Select(one => $"{one.Path}: {one.What}")]
+                ),
+                SourceOwner = staged.Owner,
+                EarlierPlace = files.Left,
                 Bytes = bytes,
-                Room = room,
+                Room = free,
                 UsedBy = UsedBy(actor, files.Directory, site.Given),
                 Interrupts = Interrupts(actor, dependents),
                 WatchMs = (long)watch.TotalMilliseconds,
@@ -227,27 +279,12 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         var own = Path.GetDirectoryName(definition.Program.Path) ?? "/";
         var works = LaunchOrder.DirectoryOf(definition, places);
         return Lies(definition.Program.Path, works) ? works
-            : LaunchOrder.IsHostDirectory(own) ? null
+            : HostPlaces.HoldsPrograms(own) ? null
             : own;
     }
 
     private static bool Lies(string path, string directory) =>
         path.StartsWith(directory.TrimEnd('/') + "/", StringComparison.Ordinal);
-
-    private static readonly string[] Hosts =
-    [
-        "/bin",
-        "/boot",
-        "/dev",
-        "/etc",
-        "/lib",
-        "/lib64",
-        "/proc",
-        "/run",
-        "/sbin",
-        "/sys",
-        "/usr",
-    ];
 
     /// <summary>The version there is, and what of it is not on record yet.</summary>
     private (StoredVersion Before, List<StoredVersion> Unrecorded, IReadOnlyList<StoredVersion> Versions) Present(
@@ -256,13 +293,10 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     )
     {
         var directory = files.Directory;
-        if (
-            directory.Count(letter => letter == '/') < 2
-            || (Hosts.Any(host => Lies(directory, host)) && !Lies(directory, "/usr/local"))
-        )
+        if (house.WhyHosts(directory) is { } why)
             throw NotTaken(
                 "directory-not-possible",
-                $"{directory} is a directory of the host's own, and is not exchanged as a whole. Nothing was changed.",
+                $"{directory} is not exchanged as a whole: {why}. Nothing was changed.",
                 $"Put the program into a directory of its own, such as /srv/{actor.Definition.Name}; or name it: calm adjust {actor.Definition.Name} --files-directory PATH"
             );
         if (Mounts.In(directory) is { } mounted)
@@ -271,7 +305,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 $"A file system is mounted at {mounted}: {directory} cannot be exchanged as a whole. Nothing was changed.",
                 $"Name a directory below it: calm adjust {actor.Definition.Name} --files-directory PATH"
             );
-        var identity = files.Present() ?? throw new IOException($"{directory} is no directory");
+        var identity = files.Present() ?? throw new FilesInMotionException($"{directory} is no directory");
         var versions = house.Store.Versions(actor.Id);
         if (
             versions.FirstOrDefault(one => one.Present) is { } present
@@ -329,20 +363,28 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
 
     // The new files
 
-    /// <returns>What was left out, because it is data here.</returns>
-    private static IReadOnlyList<string> Stage(string from, bool over, Site site, Held present, long room)
+    /// <summary>What came of reading the new files.</summary>
+    /// <param name="Source">Where they come from, without links; null: they were there.</param>
+    /// <param name="Owner">Whose that is.</param>
+    /// <param name="LeftOut">What was left out, because it is data here.</param>
+    private sealed record Staged(
+        string? Source,
+        string? Owner,
+        IReadOnlyList<string> LeftOut,
+        IReadOnlyList<GivenUp> GivenUp
+    )
     {
-        var most = Math.Min(MostBytes, room - Math.Max(LeastFree, room / 20));
-        if (most <= 0)
-            throw NotTaken(
-                "no-room",
-                $"There is no room for new files beside {site.Files.Directory}: {Size.About(room)} are free. Nothing was changed.",
-                "Make room there"
-            );
+        public static readonly Staged Nothing = new(null, null, [], []);
+    }
+
+    private static Staged Stage(string from, bool over, Site site, Held present, DiskRoom room, Gathering kept)
+    {
+        // Whoever may write where they lie could lead there to anything else: it is what was walked to that is read.
+        using var way = Held.Walk(Ground.NewFiles, from);
+        var source = way.Held.Identity();
         using var staged = site.Files.Stage(site.Version);
-        if (Directory.Exists(from))
+        if (source.Type == FileType.Directory)
         {
-            using var way = Held.Walk(from);
             if (
                 way.Path == site.Files.Directory
                 || Lies(way.Path, site.Files.Directory)
@@ -353,35 +395,24 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                     $"{from} is, or contains, or lies in the directory whose files are to be exchanged. Nothing was changed.",
                     "Put the new files somewhere else first"
                 );
-            Archive.Copy(way.Held, staged.Path, most);
+            Archive.Copy(way.Held, staged.Path, room, kept);
         }
         else
         {
-            using var archive = Held.Read(from);
-            Archive.Unpack(archive, staged.Path, most);
+            using var archive = way.Held.RegularContent(way.Path);
+            Archive.Unpack(archive, staged.Path, room, kept);
         }
 
         OutOfItsFolder(staged, present);
-        var leftOut = FileTrees.Leave(staged, site.IsData);
-        if (over)
-        {
-            if (FileTrees.Bytes(present) > most)
-                throw NotTaken(
-                    "no-room",
-                    $"There is no room for the files there are and the new ones side by side: {Size.About(room)} are free. Nothing was changed.",
-                    "Make room there"
-                );
-            FileTrees.Fill(present, staged, site.IsData);
-        }
-
-        FileTrees.Adopt(present, staged);
-        return leftOut;
+        var leftOut = FileTrees.Leave(staged, site.IsData, kept);
+        var givenUp = new HandedOn(over, site.IsData, room, kept).Adopt(present, site.Files.IsFirm, staged);
+        return new(way.Path, Account.NameOf(source.Uid), leftOut, givenUp);
     }
 
     /// <summary>What is packed in one folder is meant without it, unless there is such a folder here.</summary>
     private static void OutOfItsFolder(Held staged, Held present)
     {
-        if (staged.All() is not [var only])
+        if (staged.All().Take(2).ToList() is not [var only])
             return;
         using var here = present.Entry(only);
         using var folder = staged.Entry(only);
@@ -391,7 +422,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         var aside = $".{Guid.NewGuid():N}";
         if (!staged.Move(only, staged, aside))
             throw new IOException($"{only} cannot be moved");
-        foreach (var entry in folder.All())
+        foreach (var entry in folder.All().ToList())
             if (folder.MoveNew(entry, staged, entry) != 0)
                 throw new IOException($"{only}/{entry} cannot be moved");
         staged.Remove(aside);
@@ -414,8 +445,10 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 Off = [.. definition.Program.Off.Select(Placed)],
             },
         };
-        using var passage = site.Files.Passage();
-        var findings = await checker.All(placed).ConfigureAwait(false);
+        // The account meets them where they are going to be, in a view of the file system that nobody else has.
+        var findings = await checker
+            .All(placed, house.AsAccount.Seeing(there, site.Files.Directory))
+            .ConfigureAwait(false);
         return
         [
             .. findings
@@ -467,7 +500,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 Severity.Blocks,
                 $"Its program has written {Named(written)} since it began, and {(written.Count == 1 ? "it is" : "they are")} not among the new files.",
                 "It would begin with the new files and without them; they would stay with the version before.",
-                $"calm adjust {actor.Definition.Name} --data {CommandLine.Quoted(written[0])}   leaves it where it is; --over keeps all "
+                $"calm adjust {actor.Definition.Name} --data {CommandLine.Typed(written[0])}   leaves it where it is; --over keeps all "
                     + "files that the new ones do not replace; --accept data-left-behind lets them go"
             );
     }
@@ -515,7 +548,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             string?[] paths = [ProcessFacts.Executable(pid), ProcessFacts.WorkingDirectory(pid)];
             if (paths.Any(path => path is not null && (path == directory || Lies(path, directory))))
                 users.Add(
-                    $"pid {pid} ({Path.GetFileName(ProcessFacts.Executable(pid) ?? "?")}): it goes on with the files of before"
+                    $"pid {pid} ({Shown.Line(Path.GetFileName(ProcessFacts.Executable(pid) ?? "?"))}): it goes on with the files of before"
                 );
         }
 
@@ -541,7 +574,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     }
 
     private static FilesNotTakenException NotTaken(string code, string detail, string next) =>
-        new(code, "The new files are not taken", detail, next);
+        new(code, "The new files are not taken", Shown.Line(detail), next);
 
     private static FilesNotTakenException NoDirectory(Definition definition) =>
         NotTaken(

@@ -91,7 +91,7 @@ internal sealed class SwapRoom(House house, Registry registry)
                 continue;
             try
             {
-                using var files = ProgramFiles.Open(swap.Directory, $"{service}");
+                using var files = ServiceFiles.Open(house, service, swap.Directory);
                 // Files are exchanged under nobody: of what is half done nothing lives.
                 if (Whole(files, swap) is not null)
                     continue;
@@ -220,8 +220,25 @@ internal sealed class SwapRoom(House house, Registry registry)
         }
     }
 
+    /// <summary>Stops a service, and those that need it, before its new files are looked at.</summary>
+    public async Task StopFirst(ServiceActor actor, IReadOnlySet<string> dependents, Principal by)
+    {
+        if (dependents.Count == 0)
+            await actor.Ask(new StopAsked(ByIt(by)));
+        else
+            await registry.Plans.Stop(
+                dependents.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
+                ByIt(by)
+            );
+        // A stop always ends: its last step is force.
+        while (Lives(actor.Situation))
+            await Task.WhenAny(registry.Readiness.NextChange(), house.Delay(Look));
+    }
+
     /// <summary>Its own words are told from those of whoever has asked for it.</summary>
-    private static Principal ByIt(Swap swap) => new(swap.By.Name, PrincipalKind.Swap);
+    public static Principal ByIt(Principal by) => new(by.Name, PrincipalKind.Swap);
+
+    private static Principal ByIt(Swap swap) => ByIt(swap.By);
 
     private async Task Start(string name, Swap swap)
     {
@@ -234,7 +251,7 @@ internal sealed class SwapRoom(House house, Registry registry)
     {
         try
         {
-            using var files = ProgramFiles.Open(one.Swap!.Directory, $"{actor.Id}");
+            using var files = ServiceFiles.Open(house, actor.Id, one.Swap!.Directory);
             one.Stuck = Bring(files, one.Swap, wanted);
         }
         catch (IOException error)
@@ -259,7 +276,7 @@ internal sealed class SwapRoom(House house, Registry registry)
             swap.Data
         );
 
-    private static SwapStanding StandingOf(ServiceActor actor, Live one)
+    private SwapStanding StandingOf(ServiceActor actor, Live one)
     {
         var (now, swap) = (actor.Situation, one.Swap!);
         long? whole = null;
@@ -267,7 +284,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         {
             try
             {
-                using var files = ProgramFiles.Open(swap.Directory, $"{actor.Id}");
+                using var files = ServiceFiles.Open(house, actor.Id, swap.Directory);
                 whole = Whole(files, swap);
             }
             catch (IOException)
@@ -295,7 +312,7 @@ internal sealed class SwapRoom(House house, Registry registry)
     private async Task End(ServiceActor actor, Swap swap)
     {
         var versions = house.Store.Versions(actor.Id);
-        using (var files = ProgramFiles.Open(swap.Directory, $"{actor.Id}"))
+        using (var files = ServiceFiles.Open(house, actor.Id, swap.Directory))
         {
             if (swap.Why is { } why)
             {

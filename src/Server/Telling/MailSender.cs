@@ -5,6 +5,7 @@ using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Telling;
+using CalmSentry.Core.Text;
 using CalmSentry.Store;
 using MailKit;
 using MailKit.Net.Smtp;
@@ -20,7 +21,8 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
     private const long MostHeard = 256 << 10;
 
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(60),
-        PatienceForOne = TimeSpan.FromSeconds(20);
+        PatienceForOne = TimeSpan.FromSeconds(20),
+        PatienceAtLeaving = TimeSpan.FromSeconds(1);
 
     public async Task<string> Send(StoredMessage one, Message message, Exchange? seen, CancellationToken cancellation)
     {
@@ -62,6 +64,11 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
             var answer = await client.SendAsync(mail, limit.Token).ConfigureAwait(false);
             await Leave(client, limit.Token).ConfigureAwait(false);
             return $"{settings.Server} took it: {Shown.Line(answer)}";
+        }
+        // Whatever comes after the mail was taken, it was: sent again it would be there twice.
+        catch (Exception) when (log.Taken is not null)
+        {
+            return $"{settings.Server} took it: {Shown.Line(log.Taken)}";
         }
         catch (SmtpCommandException error)
         {
@@ -112,13 +119,16 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
     /// <summary>It has the mail already: how it takes the farewell does not matter.</summary>
     private static async Task Leave(SmtpClient client, CancellationToken cancellation)
     {
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
+        limit.CancelAfter(PatienceAtLeaving);
         try
         {
-            await client.DisconnectAsync(quit: true, cancellation).ConfigureAwait(false);
+            await client.DisconnectAsync(quit: true, limit.Token).ConfigureAwait(false);
         }
-        catch (Exception error) when (error is IOException or SmtpProtocolException or OperationCanceledException)
+        catch (Exception error)
+            when (error is IOException or SmtpProtocolException or OperationCanceledException or NotTakenException)
         {
-            // It hung up.
+            // It hung up, says nothing, or does not stop saying.
         }
     }
 
@@ -188,17 +198,35 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
     {
         private const int MostLines = 400;
 
+        private const string EndOfMail = "\r\n.\r\n";
+
         private int lines;
 
         public IAuthenticationSecretDetector? AuthenticationSecretDetector { get; set; }
 
         public void LogConnect(Uri uri) => Say($"— connects to {uri.Host}:{uri.Port}");
 
-        public void LogServer(byte[] buffer, int offset, int count) =>
-            Lines("< ", Encoding.UTF8.GetString(buffer, offset, count));
+        /// <summary>The first line of the answer by which the server took the mail; null: it has not.</summary>
+        public string? Taken { get; private set; }
+
+        private bool wasGiven;
+        private string tail = "";
+
+        public void LogServer(byte[] buffer, int offset, int count)
+        {
+            var text = Encoding.UTF8.GetString(buffer, offset, count);
+            // A mail is given by a line with a full stop alone, and taken by a reply of the second hundred (RFC 5321, 4.1.1.4).
+            if (wasGiven && Taken is null && text.StartsWith('2'))
+                Taken = text.Split('\n')[0].Trim();
+            wasGiven = false;
+            Lines("< ", text);
+        }
 
         public void LogClient(byte[] buffer, int offset, int count)
         {
+            var sent = Encoding.ASCII.GetString(buffer, offset, count);
+            tail = tail.Length + sent.Length > EndOfMail.Length ? (tail + sent)[^EndOfMail.Length..] : tail + sent;
+            wasGiven = tail == EndOfMail;
             if (seen is null)
                 return;
             var text = Encoding.UTF8.GetBytes(Encoding.UTF8.GetString(buffer, offset, count));

@@ -6,6 +6,7 @@ using System.Text.Json;
 using System.Text.Json.Nodes;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Telling;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Store;
 
@@ -120,8 +121,8 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
             ["urgency"] = Words.Of(message.Urgency),
             ["host"] = message.Host,
             ["service"] = message.Service,
-            ["subject"] = message.Subject,
-            ["lead"] = message.Lead,
+            ["subject"] = Shown.Line(message.Subject),
+            ["lead"] = Shown.Line(message.Lead),
             ["text"] = MessageText.Plain(message),
         };
         return new JsonObject

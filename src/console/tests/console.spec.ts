@@ -175,7 +175,7 @@ test("what was printed is found by text, walked, and seen by time, stream and ru
 test("a fall leads to what its run printed, and a log file of its own is seen beside it", async ({ page, sentry }) => {
   const complaints = await enter(page, sentry);
   const script =
-    'cd $CALM_STATE; n=$(($(cat n 2>/dev/null || echo 0) + 1)); echo $n >n; echo "ferry $n"; echo "gate $n" >>note.log; exit 3';
+    'cd "$CALM_STATE"; n=$(($(cat n 2>/dev/null || echo 0) + 1)); echo $n >n; echo "ferry $n"; echo "gate $n" >>note.log; exit 3';
   const note = `note=${sentry.root}/var/lib/calm-sentry/state/gate/note.log`;
   sentry.wrap("gate", script, "--recover", "never", "--log-file", note);
   for (let i = 0; i < 2; i++) expect(() => sentry.calm("start", "gate")).toThrow();

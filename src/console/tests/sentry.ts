@@ -8,7 +8,7 @@ const out = resolve(import.meta.dirname, "../../..", process.env.CALM_TEST_OUT ?
 
 /** A real sentry with a root of its own, asked through the real client. */
 export class Sentry {
-  readonly root = mkdtempSync(join(tmpdir(), "calm-"));
+  readonly root = mkdtempSync(join(tmpdir(), "calm's trial "));
   readonly account = userInfo().username === "root" ? "nobody" : userInfo().username;
   private server?: ChildProcess;
   private port = "0";

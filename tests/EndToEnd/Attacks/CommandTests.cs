@@ -24,9 +24,9 @@ public class CommandTests
         );
         string[] flags = what switch
         {
-            "watch" => ["--watch", $"command:{leaves},beat=1s"],
-            "proof" => ["--proof", $"command:{leaves}"],
-            _ => ["--wind-down", $"command:{leaves},wait=5s", "--wind-down", "TERM 5s"],
+            "watch" => ["--watch", $"command:{leaves.Quoted()},beat=1s"],
+            "proof" => ["--proof", $"command:{leaves.Quoted()}"],
+            _ => ["--wind-down", $"command:{leaves.Quoted()},wait=5s", "--wind-down", "TERM 5s"],
         };
         await sentry.Wrap("board", [.. flags, "--start", "--", "/bin/sleep", "600"]);
         if (what == "watch")
@@ -55,7 +55,7 @@ public class CommandTests
             "--memory",
             "48 MiB",
             "--watch",
-            $"command:{grows},beat=1s,patience=1,follows=tell",
+            $"command:{grows.Quoted()},beat=1s,patience=1,follows=tell",
             "--proof",
             "up-for:0s",
             "--start",
@@ -141,8 +141,8 @@ public class CommandTests
             "command:"
                 + sentry.Script(
                     "looks",
-                    "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >$CALM_STATE/open\n"
-                ),
+                    "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >\"$CALM_STATE\"/open\n"
+                ).Quoted(),
             "--start",
             "--",
             "/bin/sleep",
@@ -166,7 +166,7 @@ public class CommandTests
             await sentry.Serve();
             await sentry.Ok("account", "permit", Sentry.Account);
             await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
-            Process.Start("sh", ["-c", $"cat /dev/zero >{library}/fill 2>/dev/null"]).WaitForExit();
+            Process.Start("sh", ["-c", $"cat /dev/zero >{library.Quoted()}/fill 2>/dev/null"]).WaitForExit();
             await sentry.Ok("logbook"); // something to be written has met the full disk
             await Sentry.Eventually(async () =>
                 (await sentry.Calm("stop", "board")).Error.Contains("not on record yet", StringComparison.Ordinal)

@@ -67,7 +67,7 @@ public class CrowdTests
         );
         try
         {
-            var let = await crowd.StandardOutput.ReadLineAsync().WaitAsync(Sentry.Limit);
+            var let = await crowd.StandardOutput.ReadLineAsync().InTime();
             Assert.InRange(int.Parse(let!.Split(' ')[1]), 1, 64);
             Assert.Equal(0, (await sentry.Calm("list")).Exit);
             Assert.True(
@@ -110,7 +110,7 @@ public class CrowdTests
             "output:^open",
             "--start",
             "--",
-            sentry.Script("tide", "#!/bin/sh\necho open\nwhile :; do printf . >>$CALM_STATE/beats; sleep 1; done\n")
+            sentry.Script("tide", "#!/bin/sh\necho open\nwhile :; do printf . >>\"$CALM_STATE\"/beats; sleep 1; done\n")
         );
         var pid = (await sentry.Show("tide")).GetProperty("pid").GetInt32();
         // As many as it has open, and none to come.
@@ -145,9 +145,9 @@ public class CrowdTests
                 "tide",
                 """
                 #!/bin/sh
-                for i in 1 2 3 4 5 6 7 8; do head -c 30000000 /dev/zero | curl -s -o /dev/null -w '%{http_code}\n' --unix-socket $CALM_SAY -H 'Expect:' -H 'Content-Type: text/plain' --data-binary @- http://calm/says & done
+                for i in 1 2 3 4 5 6 7 8; do head -c 30000000 /dev/zero | curl -s -o /dev/null -w '%{http_code}\n' --unix-socket "$CALM_SAY" -H 'Expect:' -H 'Content-Type: text/plain' --data-binary @- http://calm/says & done
                 wait
-                curl -s --unix-socket $CALM_SAY http://calm/serves
+                curl -s --unix-socket "$CALM_SAY" http://calm/serves
                 exec sleep 600
                 """
             )

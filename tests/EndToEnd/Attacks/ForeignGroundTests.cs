@@ -11,7 +11,7 @@ public sealed class ForeignGroundTests : IDisposable
     /// <summary>How long whoever swaps goes on swapping.</summary>
     private static readonly TimeSpan Race = TimeSpan.FromSeconds(20);
 
-    private readonly string closed = Directory.CreateTempSubdirectory("calm-closed-").FullName;
+    private readonly string closed = Directory.CreateTempSubdirectory("calm's closed ").FullName;
 
     public ForeignGroundTests()
     {
@@ -45,7 +45,7 @@ public sealed class ForeignGroundTests : IDisposable
             "daemon",
             "sh",
             "-c",
-            $"mkdir -p {squatted} && chmod 777 {squatted} && ln -s {closed} {squatted}/tide"
+            $"mkdir -p {squatted} && chmod 777 {squatted} && ln -s {closed.Quoted()} {squatted}/tide"
         );
         try
         {
@@ -66,8 +66,8 @@ public sealed class ForeignGroundTests : IDisposable
                     folder=$(dirname "$TIDE_KEY") above=$(dirname "$(dirname "$TIDE_KEY")")
                     echo "open $(cat "$TIDE_KEY" | wc -c)"
                     while :; do
-                      mv "$folder" "$folder.away"; ln -s {closed} "$folder"; ln -s {closed} "$above/$$"; rm -rf "$folder"; mkdir "$folder"
-                      rm -f "$TIDE_KEY"; ln -s {closed}/root-1 "$TIDE_KEY"; chmod 777 "$folder" "$TIDE_KEY"
+                      mv "$folder" "$folder.away"; ln -s {closed.Quoted()} "$folder"; ln -s {closed.Quoted()} "$above/$$"; rm -rf "$folder"; mkdir "$folder"
+                      rm -f "$TIDE_KEY"; ln -s {closed.Quoted()}/root-1 "$TIDE_KEY"; chmod 777 "$folder" "$TIDE_KEY"
                     done 2>/dev/null
                     """
                 )
@@ -138,8 +138,8 @@ public sealed class ForeignGroundTests : IDisposable
             "daemon",
             "sh",
             "-c",
-            $"cd {place}; while :; do mv books/old away; ln -s {closed} books/old; rm books/old; mv away "
-                + $"books/old; mv books gone; ln -s {closed} books; rm books; mv gone books; done 2>/dev/null"
+            $"cd {place.Quoted()}; while :; do mv books/old away; ln -s {closed.Quoted()} books/old; rm books/old; mv away "
+                + $"books/old; mv books gone; ln -s {closed.Quoted()} books; rm books; mv gone books; done 2>/dev/null"
         );
         var given = 0;
         try
@@ -185,16 +185,16 @@ public sealed class ForeignGroundTests : IDisposable
                     "nobody",
                     "sh",
                     "-c",
-                    $"cat {folder}/plan && echo more >>{folder}/plan && echo new >{folder}/new"
+                    $"cat {folder.Quoted()}/plan && echo more >>{folder.Quoted()}/plan && echo new >{folder.Quoted()}/new"
                 )
             ).Exit
         );
-        Assert.NotEqual(0, (await Sentry.As("daemon", "sh", "-c", $"echo mine >>{folder}/plan")).Exit); // held back as before
+        Assert.NotEqual(0, (await Sentry.As("daemon", "sh", "-c", $"echo mine >>{folder.Quoted()}/plan")).Exit); // held back as before
         Assert.Equal(before, Rights(closed));
         Assert.Equal("daemon", await Said("stat", "-c", "%G", folder));
         await sentry.Ok("account", "take", "nobody", folder);
         Assert.Equal(lists, await Said("getfacl", "-cpn", folder, Path.Combine(folder, "plan")));
-        Assert.NotEqual(0, (await Sentry.As("nobody", "sh", "-c", $"echo again >{folder}/again")).Exit);
+        Assert.NotEqual(0, (await Sentry.As("nobody", "sh", "-c", $"echo again >{folder.Quoted()}/again")).Exit);
         Assert.Equal(before, Rights(closed));
     }
 
@@ -215,7 +215,7 @@ public sealed class ForeignGroundTests : IDisposable
                 refused.All,
                 StringComparison.Ordinal
             );
-            Assert.Contains($"chown -R nobody {folder}", refused.All, StringComparison.Ordinal);
+            Assert.Contains($"chown -R nobody {folder.Quoted()}", refused.All, StringComparison.Ordinal);
             Assert.Equal(rights, Rights(folder));
         }
         finally
@@ -297,7 +297,7 @@ public sealed class ForeignGroundTests : IDisposable
                 "--wind-down",
                 "TERM 5s",
                 "--",
-                sentry.Script("tide", $"#!/bin/sh\nln -s {secret} $CALM_STATE/control\nexec sleep 600\n")
+                sentry.Script("tide", $"#!/bin/sh\nln -s {secret.Quoted()} \"$CALM_STATE\"/control\nexec sleep 600\n")
             );
             await sentry.Ok("start", "tide");
             Assert.Contains(
@@ -345,7 +345,7 @@ public sealed class ForeignGroundTests : IDisposable
                 "--",
                 sentry.Script(
                     "tide",
-                    "#!/bin/sh\nmkdir -p $CALM_STATE/deep; echo herring >$CALM_STATE/deep/till; exec sleep 600\n"
+                    "#!/bin/sh\nmkdir -p \"$CALM_STATE\"/deep; echo herring >\"$CALM_STATE\"/deep/till; exec sleep 600\n"
                 )
             );
             await sentry.Ok("start", "tide");
@@ -359,7 +359,7 @@ public sealed class ForeignGroundTests : IDisposable
             Assert.Equal(uid, await Said("id", "-u", name)); // the host gives the number again
             var reads = sentry.Script(
                 "reads",
-                $"#!/bin/sh\ncat $CALM_STATE/deep/till {sentry.Places.StatesApart}/*/deep/till 2>&1; ls "
+                $"#!/bin/sh\ncat \"$CALM_STATE\"/deep/till {sentry.Places.StatesApart.Quoted()}/*/deep/till 2>&1; ls "
                     + $"$CALM_STATE; echo looked; exec sleep 600\n"
             );
             await sentry.Ok(

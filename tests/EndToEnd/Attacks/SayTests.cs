@@ -19,7 +19,7 @@ public class TellTests
         await sentry.Wrap("board", "--start", "--", "/bin/sleep", "600");
         var socket = sentry.Places.SayOf(await sentry.Id("board"));
         var says =
-            $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket} -d 'all is lost' http://calm/says";
+            $"curl -s -o /dev/null -w '%{{http_code}} ' --unix-socket {socket.Quoted()} -d 'all is lost' http://calm/says";
         // The same account outside; another account; root; another service of the same account; one of another account.
         Assert.Equal("403 ", (await Sentry.As("nobody", "sh", "-c", says)).Output);
         Assert.Equal("000 ", (await Sentry.As("daemon", "sh", "-c", says)).Output);
@@ -63,8 +63,8 @@ public class TellTests
                 "board",
                 """
                 #!/bin/sh
-                i=0; while [ $i -lt 400 ]; do echo 'url = "http://calm/well"'; echo 'output = /dev/null'; i=$((i+1)); done >$CALM_STATE/flood
-                curl -s -w '%{http_code}\n' --unix-socket $CALM_SAY -K $CALM_STATE/flood
+                i=0; while [ $i -lt 400 ]; do echo 'url = "http://calm/well"'; echo 'output = /dev/null'; i=$((i+1)); done >"$CALM_STATE"/flood
+                curl -s -w '%{http_code}\n' --unix-socket "$CALM_SAY" -K "$CALM_STATE"/flood
                 exec sleep 600
                 """
             )

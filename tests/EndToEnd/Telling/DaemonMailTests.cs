@@ -32,7 +32,7 @@ public class DaemonMailTests
                       message = sign in first
               # Of whoever comes the first time it is not known whether they come again.
               defer   condition = ${if exists{PLACE/known}{0}{1}}
-                      condition = ${if eq{${run{/usr/bin/touch PLACE/known}}}{}{1}{1}}
+                      condition = ${if eq{${run{/usr/bin/touch "PLACE/known"}}}{}{1}{1}}
                       message = greylisted, come again
               accept  domains = skerry.example
               deny    message = no such place

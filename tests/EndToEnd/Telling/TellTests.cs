@@ -41,7 +41,7 @@ public class TellTests
         await File.WriteAllTextAsync(fault, "");
         var script = sentry.Script(
             $"{name}.sh",
-            $"#!/bin/sh\necho 'cannot <open> the book'\n[ -e {fault} ] && exit 3\nexec sleep 676\n"
+            $"#!/bin/sh\necho 'cannot <open> the book'\n[ -e {fault.Quoted()} ] && exit 3\nexec sleep 676\n"
         );
         await sentry.Wrap(name, ["--proof", "up-for:100ms", "--code", "3=hold", .. more, "--", script]);
         return fault;
@@ -242,7 +242,7 @@ public class TellTests
         await Faulty(sentry);
         await sentry.Calm("start", "fare-ledger");
         // It greets, and goes on greeting.
-        using (var endless = await listener.AcceptTcpClientAsync().WaitAsync(Sentry.Limit))
+        using (var endless = await listener.AcceptTcpClientAsync().InTime())
         {
             var said = 0L;
             try
@@ -260,9 +260,9 @@ public class TellTests
             }
         }
 
-        using var silent = await listener.AcceptTcpClientAsync().WaitAsync(Sentry.Limit);
-        using var last = await listener.AcceptTcpClientAsync().WaitAsync(Sentry.Limit);
-        Assert.Equal(0, await silent.GetStream().ReadAsync(new byte[1]).AsTask().WaitAsync(Sentry.Limit));
+        using var silent = await listener.AcceptTcpClientAsync().InTime();
+        using var last = await listener.AcceptTcpClientAsync().InTime();
+        Assert.Equal(0, await silent.GetStream().ReadAsync(new byte[1]).AsTask().InTime());
         Assert.Equal("waiting", await StateOf(sentry, 1));
     }
 
@@ -389,7 +389,7 @@ public class TellTests
             "bell"
         );
         var fault = Path.Combine(sentry.Places.Root, "fault");
-        var slow = sentry.Script("slow.sh", $"#!/bin/sh\nwhile [ ! -e {fault} ]; do sleep 0.1; done\nexit 3\n");
+        var slow = sentry.Script("slow.sh", $"#!/bin/sh\nwhile [ ! -e {fault.Quoted()} ]; do sleep 0.1; done\nexit 3\n");
         await sentry.Wrap("fare-ledger", "--proof", "output:never", "--code", "3=hold", "--", slow);
         await sentry.Wrap(
             "departure-board",
@@ -508,7 +508,7 @@ public class TellTests
         File.SetUnixFileMode(told, (UnixFileMode)0b111_111_111);
         var bell = sentry.Script(
             "bell.sh",
-            $"#!/bin/sh\n[ -e {told}/deaf ] && {{ echo rope is torn >&2; exit 7; }}\nid -un > {told}/who\necho \"$CALM_SUBJECT|$CALM_ALERT|$CALM_URGENCY|$CALM_SERVICE\" > {told}/env\ncat > {told}/text\n"
+            $"#!/bin/sh\n[ -e {told.Quoted()}/deaf ] && {{ echo rope is torn >&2; exit 7; }}\nid -un > {told.Quoted()}/who\necho \"$CALM_SUBJECT|$CALM_ALERT|$CALM_URGENCY|$CALM_SERVICE\" > {told.Quoted()}/env\ncat > {told.Quoted()}/text\n"
         );
         using var collector = new UdpClient(new IPEndPoint(IPAddress.Loopback, 0));
         var port = ((IPEndPoint)collector.Client.LocalEndPoint!).Port;
@@ -520,7 +520,7 @@ public class TellTests
         await Known(sentry, "bell", "tower");
         await Faulty(sentry);
         await sentry.Calm("start", "fare-ledger");
-        var line = Encoding.UTF8.GetString((await collector.ReceiveAsync().WaitAsync(Sentry.Limit)).Buffer);
+        var line = Encoding.UTF8.GetString((await collector.ReceiveAsync().InTime()).Buffer);
         Assert.StartsWith("<25>1 ", line, StringComparison.Ordinal);
         Assert.Contains("fare-ledger is on hold, since", line, StringComparison.Ordinal);
         await Sentry.Eventually(async () =>
@@ -614,7 +614,7 @@ public class TellTests
         listener.Start();
         for (var i = 0; i < 3; i++)
         {
-            var asked = await listener.GetContextAsync().WaitAsync(Sentry.Limit);
+            var asked = await listener.GetContextAsync().InTime();
             Assert.Equal("GET /beat", $"{asked.Request.HttpMethod} {asked.Request.RawUrl}");
             asked.Response.Close();
         }

@@ -9,7 +9,7 @@ public class FileFactsTests
     [Fact]
     public void A_file_is_one_with_itself_by_any_name_and_not_with_its_copy_or_successor()
     {
-        var place = Directory.CreateTempSubdirectory("calm-files-");
+        var place = Directory.CreateTempSubdirectory("calm's files ");
         try
         {
             var (file, link, copy) = (At("keeper"), At("link"), At("copy"));

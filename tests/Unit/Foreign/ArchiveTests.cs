@@ -8,7 +8,7 @@ namespace CalmSentry.Tests.Unit.Foreign;
 /// <summary>Archives made by whoever: what is good comes out as it went in, and nothing comes to lie outside.</summary>
 public sealed class ArchiveTests : IDisposable
 {
-    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm-archive-");
+    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm's archive ");
 
     private const long Most = 1 << 20;
 
@@ -41,7 +41,7 @@ public sealed class ArchiveTests : IDisposable
     {
         // Of what was unpacked before the member at fault nothing is to be in the way.
         Directory.Delete(Into, recursive: true);
-        return Assert.Throws<ArchiveException>(() => Archive.Unpack(archive, Into, most));
+        return Assert.Throws<ArchiveException>(() => Unpack(archive, Into, most));
     }
 
     [Theory]
@@ -65,7 +65,7 @@ public sealed class ArchiveTests : IDisposable
             archive = small;
         }
 
-        Archive.Unpack(archive, Into, Most);
+        Unpack(archive, Into, Most);
         string Of(string name) => System.IO.File.ReadAllText(Path.Combine(Into, "board", name));
         Assert.Equal(("serve()", "Lundholm", "Lundholm"), (Of("board.js"), Of("pages/quay.html"), Of("now.html")));
         Assert.Equal("serve()", Of("again.js"));
@@ -88,7 +88,7 @@ public sealed class ArchiveTests : IDisposable
         }
 
         bytes.Position = 0;
-        Archive.Unpack(bytes, Into, Most);
+        Unpack(bytes, Into, Most);
         Assert.Equal("serve()", System.IO.File.ReadAllText(Path.Combine(Into, "board/now.js")));
     }
 
@@ -152,7 +152,7 @@ public sealed class ArchiveTests : IDisposable
     [Fact]
     public void Rights_to_change_accounts_are_not_taken_over()
     {
-        Archive.Unpack(Tar(File("su", mode: (UnixFileMode)0xDED)), Into, Most);
+        Unpack(Tar(File("su", mode: (UnixFileMode)0xDED)), Into, Most);
         Assert.Equal((UnixFileMode)0x1ED, System.IO.File.GetUnixFileMode(Path.Combine(Into, "su")));
     }
 
@@ -184,11 +184,11 @@ public sealed class ArchiveTests : IDisposable
                     var bytes = good.ToArray();
                     foreach (var (at, value) in changes)
                         bytes[at] = value;
-                    var place = Directory.CreateTempSubdirectory("calm-archive-");
+                    var place = Directory.CreateTempSubdirectory("calm's archive ");
                     var into = place.CreateSubdirectory("in").FullName;
                     try
                     {
-                        Archive.Unpack(new MemoryStream(bytes), into, Most);
+                        Unpack(new MemoryStream(bytes), into, Most);
                     }
                     catch (ArchiveException)
                     {
@@ -213,19 +213,31 @@ public sealed class ArchiveTests : IDisposable
             Path.Combine(from, "lib", "a.js"),
             new(2026, 3, 1, 8, 0, 0, DateTimeKind.Utc)
         );
-        using (var held = Held.Walk(from))
-            Archive.Copy(held.Held, Into, Most);
+        using (var held = Held.Walk(Ground.NewFiles, from))
+            Copy(held.Held, Into);
         Assert.Equal("a", System.IO.File.ReadAllText(Path.Combine(Into, "current")));
         Assert.Equal(2026, System.IO.File.GetLastWriteTimeUtc(Path.Combine(Into, "lib", "a.js")).Year);
 
         System.IO.File.CreateSymbolicLink(Path.Combine(from, "out"), "/etc/passwd");
-        using (var held = Held.Walk(from))
-            Assert.Equal("out", Assert.Throws<ArchiveException>(() => Archive.Copy(held.Held, Empty, Most)).Member);
+        using (var held = Held.Walk(Ground.NewFiles, from))
+            Assert.Equal("out", Assert.Throws<ArchiveException>(() => Copy(held.Held, Empty)).Member);
         System.IO.File.Delete(Path.Combine(from, "out"));
-        using (var made = System.Diagnostics.Process.Start("mkfifo", Path.Combine(from, "pipe")))
+        using (var made = System.Diagnostics.Process.Start("mkfifo", [Path.Combine(from, "pipe")]))
             made.WaitForExit();
-        using (var held = Held.Walk(from))
-            Assert.Equal("pipe", Assert.Throws<ArchiveException>(() => Archive.Copy(held.Held, Empty, Most)).Member);
+        using (var held = Held.Walk(Ground.NewFiles, from))
+            Assert.Equal("pipe", Assert.Throws<ArchiveException>(() => Copy(held.Held, Empty)).Member);
+    }
+
+    private static void Unpack(Stream archive, string into, long most)
+    {
+        using var place = Held.Walk(Ground.NewFiles, into);
+        Archive.Unpack(archive, into, new DiskRoom(place.Held, most), new());
+    }
+
+    private static void Copy(Held from, string into)
+    {
+        using var place = Held.Walk(Ground.NewFiles, into);
+        Archive.Copy(from, into, new DiskRoom(place.Held, Most), new());
     }
 
     private string Empty

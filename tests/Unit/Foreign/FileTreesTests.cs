@@ -5,13 +5,16 @@ namespace CalmSentry.Tests.Unit.Foreign;
 /// <summary>Trees of new files are compared with those there are, filled up from them, and take over their owners and rights.</summary>
 public sealed class FileTreesTests : IDisposable
 {
-    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm-trees-");
+    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm's trees ");
 
     public void Dispose() => root.Delete(recursive: true);
 
     private string Old => Path.Combine(root.FullName, "old");
 
     private string New => Path.Combine(root.FullName, "new");
+
+    private static IReadOnlyList<GivenUp> Adopt(Held old, Held @new, bool over = false, bool alone = true) =>
+        new HandedOn(over, path => path == "day.book", new(old, long.MaxValue), new()).Adopt(old, alone, @new);
 
     private static void Write(string directory, string name, string text)
     {
@@ -23,8 +26,8 @@ public sealed class FileTreesTests : IDisposable
     {
         Directory.CreateDirectory(Old);
         Directory.CreateDirectory(New);
-        using var old = Held.Walk(Old);
-        using var @new = Held.Walk(New);
+        using var old = Held.Walk(Ground.ProgramFiles, Old);
+        using var @new = Held.Walk(Ground.ProgramFiles, New);
         work(old.Held, @new.Held);
     }
 
@@ -47,7 +50,7 @@ public sealed class FileTreesTests : IDisposable
         With(
             (old, @new) =>
             {
-                var differs = FileTrees.Compare(old, @new, path => path == "day.book");
+                var differs = FileTrees.Compare(old, @new, path => path == "day.book", new());
                 Assert.Equal(["kind", "late", "length", "link"], differs.Changed);
                 Assert.Equal(["sub/come"], differs.Added);
                 Assert.Equal(["sub/gone"], differs.Gone);
@@ -66,7 +69,7 @@ public sealed class FileTreesTests : IDisposable
         File.CreateSymbolicLink(Path.Combine(Old, "current"), "lib");
         Write(New, "board.js", "two");
         Write(New, "lib/b.js", "b two");
-        With((old, @new) => FileTrees.Fill(old, @new, path => path == "day.book"));
+        With((old, @new) => Adopt(old, @new, over: true));
         Assert.Equal("two", File.ReadAllText(Path.Combine(New, "board.js")));
         Assert.Equal("a", File.ReadAllText(Path.Combine(New, "lib/a.js")));
         Assert.Equal("b two", File.ReadAllText(Path.Combine(New, "lib/b.js")));
@@ -84,7 +87,7 @@ public sealed class FileTreesTests : IDisposable
             (_, @new) =>
                 Assert.Equal(
                     ["day.book", "spool"],
-                    FileTrees.Leave(@new, path => path is "day.book" or "spool").Order(StringComparer.Ordinal)
+                    FileTrees.Leave(@new, path => path is "day.book" or "spool", new()).Order(StringComparer.Ordinal)
                 )
         );
         Assert.Equal(["board.js"], Directory.EnumerateFileSystemEntries(New).Select(Path.GetFileName));
@@ -122,11 +125,11 @@ public sealed class FileTreesTests : IDisposable
                     ExtendedAttributes.Set(port, ExtendedAttributes.Capabilities, LowPorts);
                 using (var own = old.Entry("own")!)
                     AccessLists.Set(own, ListKind.Access, AccessList.OfMode(0x1A0).With(account, 6));
-                FileTrees.Adopt(old, @new);
+                Adopt(old, @new);
 
                 Is(@new, "board", 0, group, 0x9E8);
                 Is(@new, "lib", account, group, 0x1F8);
-                Is(@new, "lib/a", account, group, 0x1A0);
+                Is(@new, "lib/a", account, group, 0x1A4); // its folder is not root's: with the rights it was packed with
                 Assert.Equal((account, group), Owner(@new, "lib/b")); // new, and its folder is not
                 Assert.Equal((0u, 0u), Owner(@new, "more/c"));
                 // A second name may be anybody's: its content gets no rights of its own.
@@ -138,6 +141,47 @@ public sealed class FileTreesTests : IDisposable
             }
         );
         Assert.Equal("two", File.ReadAllText(Path.Combine(New, "board")));
+    }
+
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public void Where_others_can_write_nothing_is_handed_on_by_a_name(bool ownFolder)
+    {
+        Assert.SkipUnless(Environment.IsPrivilegedProcess, "Only root gives files away.");
+        const uint account = 4711;
+        foreach (var name in (string[])["helper", "lib/tool", "closed"])
+        {
+            Write(Old, name, "root's");
+            Write(New, name, "new");
+        }
+
+        Write(Old, "kept", "root's alone");
+        Write(Old, "lib/suid", "root's helper");
+        With(
+            (old, @new) =>
+            {
+                Give(old, "helper", 0, 0, 0x9ED); // 04755
+                Give(old, "lib/tool", 0, 0, 0x9ED);
+                Give(old, "lib/suid", 0, 0, 0x9ED);
+                Give(old, "closed", 0, 0, 0x180);
+                Give(old, "kept", 0, 0, 0x180);
+                if (ownFolder)
+                    Assert.Equal(0, old.Give(account, account));
+                var given = Adopt(old, @new, over: true, alone: ownFolder);
+
+                // Whoever owns the folder gets what is new in it, with no more than it was packed with.
+                var owner = ownFolder ? account : 0;
+                foreach (var name in (string[])["helper", "lib/tool", "closed"])
+                    Is(@new, name, owner, owner, 0x1A4); // 0644
+                Assert.Equal((owner, owner), Owner(@new, "lib"));
+                // What comes along is whose it was: it is the same content.
+                Is(@new, "kept", 0, 0, 0x180);
+                Is(@new, "lib/suid", 0, 0, 0x1ED); // and can no longer make anybody root
+                Assert.Contains(given, one => one.Path == "helper" && one.What.Contains("set-user-ID", StringComparison.Ordinal));
+                Assert.Contains(given, one => one is { Path: "lib/suid", What: "set-user-ID" });
+            }
+        );
     }
 
     /// <summary>cap_net_bind_service, permitted and effective (capability.h, VFS_CAP_REVISION_2).</summary>

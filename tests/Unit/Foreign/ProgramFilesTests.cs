@@ -6,14 +6,15 @@ namespace CalmSentry.Tests.Unit.Foreign;
 /// <summary>Versions of a program's files: one takes the place of another as a whole, wherever that is cut off.</summary>
 public sealed class ProgramFilesTests : IDisposable
 {
-    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm-versions-");
+    private readonly DirectoryInfo root = Directory.CreateTempSubdirectory("calm's versions ");
     private readonly string[] data = ["day.book", "spool/*.txt", "var/kept"];
 
     public void Dispose() => root.Delete(recursive: true);
 
     private string Board => Path.Combine(root.FullName, "board");
 
-    private string Beside => Path.Combine(root.FullName, ".board.versions");
+    private string Beside =>
+        Path.Combine(root.FullName, Environment.IsPrivilegedProcess ? ".calm-versions" : ".board.versions");
 
     private static void Write(string directory, string name, string text)
     {
@@ -184,14 +185,32 @@ public sealed class ProgramFilesTests : IDisposable
         Assert.Equal(isData, ProgramFiles.IsData(path, data));
 
     [Fact]
-    public void A_version_can_be_reached_only_while_it_is_looked_at()
+    public void No_way_to_a_version_is_open_to_others()
     {
         using var files = Two(out _, out _);
-        using (files.Passage())
-            Assert.Equal((UnixFileMode)0x1C9, File.GetUnixFileMode(Beside));
         Assert.Equal((UnixFileMode)0x1C0, File.GetUnixFileMode(Beside));
         files.Drop(2);
         Assert.Null(files.IdentityOf(2));
+        Assert.False(Directory.Exists(Beside)); // and nothing stays of what was only looked at
+    }
+
+    [Fact]
+    public void Versions_of_an_earlier_sentry_are_found_by_what_they_are_and_not_by_their_names()
+    {
+        Assert.SkipUnless(Environment.IsPrivilegedProcess, "As another user than root they lie where they lay.");
+        using var files = Two(out var one, out var two);
+        Assert.Null(files.Bring(two, one, data));
+        var earlier = Path.Combine(root.FullName, ".board.versions");
+        Directory.CreateDirectory(earlier, (UnixFileMode)0x1C0);
+        Directory.Move(files.PathOf(1), Path.Combine(earlier, "S9.1"));
+        Directory.CreateDirectory(Path.Combine(earlier, "S9.3")); // of that name, and another one
+        files.BringEarlier("S9", () => [one, (3, "4711")]);
+        Assert.Equal(one.Item2, files.IdentityOf(1));
+        Assert.Null(files.IdentityOf(3));
+        Assert.Equal(earlier, files.Left);
+        Directory.Delete(Path.Combine(earlier, "S9.3"));
+        files.BringEarlier("S9", () => []);
+        Assert.False(Directory.Exists(earlier));
     }
 
     [Fact]
@@ -211,9 +230,9 @@ public sealed class ProgramFilesTests : IDisposable
         )
             deeper.WaitForExit();
 
-        using var way = Held.Walk(root.FullName);
+        using var way = Held.Walk(Ground.ProgramFiles, root.FullName);
         using (var deep = way.Held.Entry("deep")!)
-            Assert.Throws<IOException>(() => FileTrees.Bytes(deep));
+            Assert.Throws<IOException>(() => FileTrees.Bytes(deep, new()));
         way.Held.Remove("deep");
         Assert.Empty(Directory.EnumerateFileSystemEntries(root.FullName));
     }

@@ -13,7 +13,7 @@ namespace CalmSentry.Tests.Unit.Output;
 /// </summary>
 public sealed class OutputTests : IDisposable
 {
-    private readonly string folder = Directory.CreateTempSubdirectory("calm-output").FullName;
+    private readonly string folder = Directory.CreateTempSubdirectory("calm's output ").FullName;
 
     public void Dispose() => Directory.Delete(folder, recursive: true);
 
@@ -108,7 +108,7 @@ public sealed class OutputTests : IDisposable
                         Around = around,
                         ErrorsOnly = errors,
                     };
-                    var fitting = Enumerable.Range(0, all.Count).Where(i => query.Fits(all[i])).ToList();
+                    var fitting = Enumerable.Range(0, all.Count).Where(i => query.Fits(all[i].Source, all[i].Text)).ToList();
                     var wanted = Enumerable
                         .Range(0, all.Count)
                         .Where(i => fitting.Any(hit => Math.Abs(hit - i) <= around))

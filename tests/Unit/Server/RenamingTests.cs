@@ -12,7 +12,7 @@ public sealed class RenamingTests : IDisposable
     private const string Was = "fare-ledger",
         Now = "quay-ledger";
 
-    private readonly Places places = new(Directory.CreateTempSubdirectory("calm-renaming-").FullName);
+    private readonly Places places = new(Directory.CreateTempSubdirectory("calm's renaming ").FullName);
 
     public void Dispose() => Directory.Delete(places.Root, recursive: true);
 

@@ -6,7 +6,7 @@ namespace CalmSentry.Tests.Unit.Store;
 /// <summary>A store that cannot be written, or is no store any more: the sentry serves all the same.</summary>
 public sealed class LostStoreTests : IDisposable
 {
-    private readonly string directory = Directory.CreateTempSubdirectory("store-").FullName;
+    private readonly string directory = Directory.CreateTempSubdirectory("calm's store ").FullName;
 
     private string File => Path.Combine(directory, "sentry.db");
 

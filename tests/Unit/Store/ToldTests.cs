@@ -10,7 +10,7 @@ public sealed class ToldTests : IDisposable
 
     private static readonly ClockStamp Frame = new(At, 5_000);
 
-    private readonly DirectoryInfo place = Directory.CreateTempSubdirectory("calm-told-");
+    private readonly DirectoryInfo place = Directory.CreateTempSubdirectory("calm's told ");
 
     private string Database => Path.Combine(place.FullName, "sentry.db");
 

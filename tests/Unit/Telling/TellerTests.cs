@@ -15,7 +15,7 @@ namespace CalmSentry.Tests.Unit.Telling;
 /// <summary>What was taken in is told once, whatever fails between the logbook and the outbox.</summary>
 public sealed class TellerTests : IDisposable
 {
-    private readonly Places places = Places.From(Directory.CreateTempSubdirectory("calm-teller-").FullName);
+    private readonly Places places = Places.From(Directory.CreateTempSubdirectory("calm's teller ").FullName);
     private readonly Socket box = new(AddressFamily.Unix, SocketType.Dgram, ProtocolType.Unspecified);
 
     public TellerTests()
