@@ -2,13 +2,13 @@
 # Builds everything and runs every test; needs no other set-up. Ends with "N passed, N failed, N skipped".
 #   ./test.sh            all: format, unit, native (the build of it), end to end, console, demo
 #   ./test.sh unit …     only the parts named: format unit native end-to-end console demo campaign (two minutes of random faults),
-#                        and what takes long: power-cuts (fifty of a virtual machine, half an hour)
+#                        and what takes long: power-cuts (fifty of a virtual machine, half an hour), attacks (each race of theirs for 20 s)
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 . tools/setup.sh tests demo "$@" || exit 1
 . tools/parts.sh
 all="format unit native end-to-end campaign console demo"
-known="$all power-cuts"
+known="$all power-cuts attacks"
 parts=${*:-$all}
 for part in $parts; do
   case " $known " in *" $part "*) ;; *) echo "test: no part called $part; there are: $known" >&2; exit 2 ;; esac
@@ -73,7 +73,7 @@ halves() {
   counted "$1, telling" "$told"
   rm -f "$other" "$told"
 }
-half() { apart timeout 1200 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none "$@"; }
+half() { apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none "$@"; }
 apart() { # command…: among processes of its own, where this host lets it
   if [ -z "${apart:-}" ]; then unshare --pid --fork --kill-child --mount-proc true 2>/dev/null && apart=yes || apart=no; fi
   if [ "$apart" = yes ]; then unshare --pid --fork --kill-child --mount-proc "$@"; else "$@"; fi
@@ -122,6 +122,10 @@ run() {
     native) native_ready ;;
     end-to-end) native_ready && halves "the service through its client" ;;
     campaign) native_ready && faults_begin ;;
+    attacks)
+      native_ready && CALM_RACE=20 half -namespace CalmSentry.Tests.EndToEnd.Attacks | tee "$log"
+      counted "attacks, raced" "$log"
+      ;;
     power-cuts) native_ready && whole "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
     console) native_ready && packages && console ;;
     demo) native_ready && whole "the demo" timeout 300 ./demo.sh --once --native ;;

@@ -69,6 +69,8 @@ try
         await Jobs();
     else if (args.Contains("--told"))
         await Told();
+    else if (args.Contains("--knock"))
+        await Knock();
     else if (args.Contains("--crowd"))
     {
         await Prove(quick ? 20 : 1000);
@@ -652,6 +654,57 @@ async Task Many(int count)
         Milliseconds
     );
     Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
+}
+
+// The list while another account's processes connect and hang up without pause, beside as many that do so at a socket nobody listens at.
+async Task Knock()
+{
+    Progress("knock");
+    await WrapMany(20);
+    root.UnixFileMode = (UnixFileMode)0x1ED;
+    var nobodys = Path.Combine(root.FullName, "nobodys");
+    using var bound = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+    bound.Bind(new UnixDomainSocketEndPoint(nobodys));
+    File.SetUnixFileMode(nobodys, (UnixFileMode)0x1FF);
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var round = 0; round < (quick ? 2 : 10); round++)
+    {
+        foreach (var (at, into) in new[] { (nobodys, floor), (places.ApiSocket, ours) })
+        {
+            var knockers = Enumerable.Range(0, 8).Select(_ => Knocker(at)).ToList();
+            await Task.Delay(500); // what they are let in at the beginning is over
+            for (var i = 0; i < 10; i++)
+                into.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list"));
+            foreach (var knocker in knockers)
+            {
+                knocker.Kill();
+                await knocker.WaitForExitAsync();
+                knocker.Dispose();
+            }
+        }
+    }
+
+    Row(
+        "calm list while eight processes of another account knock (floor: they knock where nobody listens)",
+        Median(floor),
+        Median(ours),
+        Milliseconds
+    );
+
+    static Process Knocker(string at) =>
+        Process.Start(
+            "setpriv",
+            [
+                "--reuid=daemon",
+                "--regid=daemon",
+                "--clear-groups",
+                "perl",
+                "-MSocket",
+                "-e",
+                "my $to = sockaddr_un($ARGV[0]); while (1) { socket(my $s, PF_UNIX, SOCK_STREAM, 0); connect($s, $to); close $s }",
+                at,
+            ]
+        );
 }
 
 // How late jobs begin, and what resting ones cost.

@@ -14,7 +14,8 @@ namespace CalmSentry.Keeper;
 internal static unsafe class As
 {
     private const int Failed = 126,
-        Unseen = 125;
+        Unseen = 125,
+        Gone = 124;
 
     public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
@@ -23,8 +24,8 @@ internal static unsafe class As
                 return Failed;
         if (rest is ["seeing", var from, var at, ..])
         {
-            if (!See(from, at))
-                return Unseen;
+            if (See(from, at) is not 0 and var why)
+                return why;
             rest = rest[3..];
         }
 
@@ -50,17 +51,20 @@ internal static unsafe class As
     }
 
     /// <summary>No link is followed on either way, so that it is these two and no others.</summary>
-    private static bool See(string from, string at)
+    /// <returns>0, or with which exit code it ends.</returns>
+    private static int See(string from, string at)
     {
         using var none = new Linux.Native.CString("none");
         using var root = new Linux.Native.CString("/");
         if (unshare(CLONE_NEWNS) < 0 || mount(none.Pointer, root.Pointer, null, MS_REC | MS_PRIVATE, null) < 0)
-            return false;
+            return Unseen;
         var (there, here) = (Place(from), Place(at));
         using var source = new Linux.Native.CString($"/proc/self/fd/{there}");
         using var target = new Linux.Native.CString($"/proc/self/fd/{here}");
         var seen =
-            there >= 0 && here >= 0 && mount(source.Pointer, target.Pointer, null, MS_BIND, null) == 0;
+            there < 0 || here < 0 ? Gone
+            : mount(source.Pointer, target.Pointer, null, MS_BIND, null) == 0 ? 0
+            : Unseen;
         _ = close(there);
         _ = close(here);
         return seen;

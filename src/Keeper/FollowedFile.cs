@@ -92,7 +92,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             if (!PassHole(looked.Size))
                 return false;
             var before = At;
-            _ = pump.Carry(file, Rounds, ends: false);
+            _ = pump.Carry(file, Rounds, ends: false, Content(before, looked.Size) - before);
             Note();
             if (At == before)
                 break;
@@ -136,6 +136,29 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         _ = lseek(file, passes ? data : at, SEEK_SET);
         Note();
         return passes;
+    }
+
+    /// <summary>Where content ends that begins at a place: at the next hole that is not passed for its zeros, or further away than is read.</summary>
+    private long Content(long from, long size)
+    {
+        var until = Math.Min(size, from + ((long)Rounds << 16));
+        for (var at = from; at < until; )
+        {
+            var hole = lseek(file, at, SEEK_HOLE);
+            if (hole < 0 || hole >= until)
+                break;
+            var data = lseek(file, hole, SEEK_DATA);
+            if (data < 0 || data - hole >= SmallestHole)
+            {
+                until = data < 0 && size - hole < SmallestHole ? until : hole;
+                break;
+            }
+
+            at = data;
+        }
+
+        _ = lseek(file, from, SEEK_SET);
+        return until;
     }
 
     private void SayUnread()

@@ -126,7 +126,8 @@ internal sealed unsafe class Pump
 
     /// <summary>Moves what is there. False when the pipe has ended.</summary>
     /// <param name="ends">Where nothing is left to read, nothing more will come.</param>
-    public bool Carry(int pipe, int rounds = 32, bool ends = true)
+    /// <param name="most">Bytes that are read at most.</param>
+    public bool Carry(int pipe, int rounds = 32, bool ends = true, long most = long.MaxValue)
     {
         while (rounds-- > 0 && Retry())
         {
@@ -143,7 +144,9 @@ internal sealed unsafe class Pump
             if (tail > 0)
                 new Span<byte>(buffer + pendingTo, tail).CopyTo(new Span<byte>(buffer, tail));
             (pendingFrom, pendingTo, tailTo) = (0, 0, tail);
-            var got = read(pipe, buffer + tail, Chunk - tail);
+            var wanted = (int)Math.Min(Chunk - tail, most);
+            var got = wanted == 0 ? 0 : read(pipe, buffer + tail, wanted);
+            most -= Math.Max(0, got);
             if (got == 0 && !ends)
             {
                 tailTo = pendingTo + tail; // what may be the beginning of a hidden text goes on waiting

@@ -18,6 +18,60 @@ public class BootTests
             """;
 
     [Fact]
+    public async Task What_somebody_planted_where_it_is_installed_is_neither_run_nor_written_through()
+    {
+        Assert.SkipUnless(Environment.UserName == "root", "a machine within this one takes root");
+        await using var machine = BootedMachine.Make();
+        await machine.Boot();
+        foreach (var folder in (string[])["/usr/local", "/usr/local/lib", "/etc/calm-sentry", "/usr/local/lib/calm-sentry", "/etc/init.d"])
+        {
+            await machine.Ok("sh", "-c", $"mkdir -p {folder}; stat -c %a {folder} >/root/mode; chmod 777 {folder}");
+            var refused = await machine.Run("/opt/calm/calm", "host", "install");
+            Assert.NotEqual(0, refused.Exit);
+            Assert.Contains($"{folder} can be changed by others", refused.Error, StringComparison.Ordinal);
+            Assert.False(machine.Has("/usr/local/lib/calm-sentry/calm-sentry"));
+            await machine.Ok("sh", "-c", $"chmod $(cat /root/mode) {folder}");
+        }
+
+        // What was put there while somebody could: a folder of theirs, links where something is written beside, a program of theirs.
+        await machine.Ok("sh", "-c", "chown nobody /usr/local/lib/calm-sentry");
+        Assert.Contains(
+            "/usr/local/lib/calm-sentry belongs to 65534",
+            (await machine.Run("/opt/calm/calm", "host", "install")).Error,
+            StringComparison.Ordinal
+        );
+        await machine.Ok(
+            "sh",
+            "-c",
+            "chown root /usr/local/lib/calm-sentry; cd /usr/local/lib/calm-sentry; echo mine >/root/mine; ln -s /root/mine calm-sentry.new; "
+                + "ln -s /root/mine calm-keeper; ln -s /root/mine calm-keeper.before; cp /opt/calm/calm calm; chown nobody calm; "
+                + "ln -s /root/mine /etc/init.d/calm-sentry.new; ln -s /root/mine /usr/local/bin/calm"
+        );
+        await machine.Ok("/opt/calm/calm", "host", "install");
+        Assert.Equal("mine\n", machine.Read("/root/mine"));
+        Assert.Equal(
+            "0 755\n0 755\n0 755\n",
+            (
+                await machine.Ok(
+                    "sh",
+                    "-c",
+                    "cd /usr/local/lib/calm-sentry; stat -c '%u %a' calm calm-keeper calm-sentry; [ ! -L calm-keeper ] && [ ! -L calm ]"
+                )
+            ).Output
+        );
+        // The same for an upgrade over it.
+        await machine.Ok(
+            "sh",
+            "-c",
+            "cp -r /opt/calm /opt/next && echo next >>/opt/next/calm-keeper; cd /usr/local/lib/calm-sentry; "
+                + "ln -s /root/mine calm-keeper.new; ln -s /root/mine calm-keeper.before"
+        );
+        await machine.Ok("/opt/next/calm", "host", "install");
+        Assert.Equal("mine\n", machine.Read("/root/mine"));
+        await machine.Ok("calm", "host", "remove", "--with-definitions");
+    }
+
+    [Fact]
     public async Task Installed_it_comes_up_with_the_machine_and_goes_down_with_it_in_order()
     {
         Assert.SkipUnless(Environment.UserName == "root", "a machine within this one takes root");

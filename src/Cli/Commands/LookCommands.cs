@@ -312,14 +312,20 @@ internal static class LookCommands
             default:
                 yield return (
                     key,
-                    element
-                        .ToString()
+                    Masked(key, element.ToString())
                         .Replace("\n", "\\n", StringComparison.Ordinal)
                         .Replace("\t", "\\t", StringComparison.Ordinal)
                 ); // a value a line
                 break;
         }
     }
+
+    private static string Masked(string key, string value) =>
+        key.StartsWith(Variables, StringComparison.Ordinal)
+            ? SecretLooks.MaskedVariable(key[Variables.Length..], value)
+            : value;
+
+    private const string Variables = "program.environment.";
 
     private static void Row(string key, string value, int width = 12) =>
         Console.WriteLine($"  {key.PadRight(width)} {value}");

@@ -53,6 +53,16 @@ internal sealed class Installation(TextWriter say, bool dry = false)
                     + $"was changed.",
                 "./build.sh, then install with out/calm."
             );
+        DemandRootsAlone([
+            .. Programs.Select(program => Path.Combine(Home, program)),
+            Path.Combine(Home, "console", "assets"),
+            Link,
+            Script,
+            Settings,
+            .. Kept,
+            .. Completions.All.Select(one => one.Path),
+            .. ManualPages.All(commands).Select(one => one.Path),
+        ]);
         Begin();
         var renewal = new Renewal(Home, Programs, from, say);
         if (!dry)
@@ -213,13 +223,40 @@ internal sealed class Installation(TextWriter say, bool dry = false)
             );
     }
 
+    /// <summary>
+    /// What is put where others can write they can exchange, and it is run as root: every folder on the way must be root's alone.
+    /// </summary>
+    private static void DemandRootsAlone(IEnumerable<string> targets)
+    {
+        const int root = 0;
+        var folders = targets
+            .Select(target => Path.GetDirectoryName(target)!)
+            .Concat(Kept)
+            .Select(folder =>
+            {
+                while (!Directory.Exists(folder))
+                    folder = Path.GetDirectoryName(folder)!;
+                return folder;
+            })
+            .Distinct();
+        if (Untouched.WhyNot(folders, root) is { } why)
+            throw new Failure(
+                Exit.NotTrue,
+                $"Whoever can write where the sentry is put could become root: {why}. Nothing was changed.",
+                "Make that folder root's alone (chown root FOLDER; chmod go-w FOLDER; setfacl -b FOLDER), look what lies in it, then again."
+            );
+    }
+
     private void Put(string path, string text, bool executable) =>
         Put(path, System.Text.Encoding.UTF8.GetBytes(text), executable);
 
     /// <summary>Written beside and renamed: a program that runs from the old file goes on.</summary>
     private void Put(string path, byte[] content, bool executable, bool quiet = false)
     {
-        if (File.Exists(path) && File.ReadAllBytes(path).AsSpan().SequenceEqual(content))
+        // Of the right content, and somebody else's or a link to it, it would not stay so.
+        var isOurs =
+            File.Exists(path) && new FileInfo(path).LinkTarget is null && Untouched.WhyNot([path], person: 0) is null;
+        if (isOurs && File.ReadAllBytes(path).AsSpan().SequenceEqual(content))
         {
             if (!quiet)
                 say.WriteLine($"as it is  {path}");
@@ -231,7 +268,19 @@ internal sealed class Installation(TextWriter say, bool dry = false)
         {
             Directory.CreateDirectory(Path.GetDirectoryName(path)!);
             var beside = path + ".new";
-            File.WriteAllBytes(beside, content);
+            File.Delete(beside); // what was left there, or a link that would be written through
+            using (
+                var file = new FileStream(
+                    beside,
+                    new FileStreamOptions
+                    {
+                        Mode = FileMode.CreateNew,
+                        Access = FileAccess.Write,
+                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                    }
+                )
+            )
+                file.Write(content);
             File.SetUnixFileMode(beside, (UnixFileMode)(executable ? 0b111_101_101 : 0b110_100_100));
             File.Move(beside, path, overwrite: true);
         });

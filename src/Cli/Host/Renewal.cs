@@ -37,7 +37,10 @@ internal sealed class Renewal(string home, string[] programs, string from, TextW
             ),
         ];
         foreach (var program in renewed)
-            File.Copy(Path.Combine(home, program), Before(program), overwrite: true);
+        {
+            File.Delete(Before(program)); // a link there would be written through
+            File.Copy(Path.Combine(home, program), Before(program));
+        }
     }
 
     /// <exception cref="Failure">It does not serve, and the version before is in force again, or not even that.</exception>

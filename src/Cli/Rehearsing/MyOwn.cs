@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
+using CalmSentry.Cli.Host;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;

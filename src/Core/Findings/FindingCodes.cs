@@ -87,6 +87,7 @@ public static class FindingCodes
             or FindingCode.SameProgram
             or FindingCode.CopyRunning
             or FindingCode.CopyWithOtherArguments
+            or FindingCode.CopyOfAnother
             or FindingCode.OtherStart => "program.path",
             FindingCode.InterpreterMissing => "program.with",
             FindingCode.FileUnreadable

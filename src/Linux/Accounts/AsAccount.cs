@@ -191,6 +191,8 @@ public sealed class AsAccount(string keeper, string? groups)
             await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
             if (rest[0] == "run")
                 await EndAll(group, mark).ConfigureAwait(false); // what it left behind holds the pipes open
+            if (process.ExitCode == GoneToSee)
+                throw new MovedException($"{seen?.At} is not there any more");
             if (process.ExitCode == CannotSee)
                 throw new IOException(
                     "this host lets root make no view of the file system of its own (unshare(2)), and without one the new files cannot be "
@@ -217,7 +219,8 @@ public sealed class AsAccount(string keeper, string? groups)
 
     /// <summary>Exit codes of the keeper's <c>as</c> mode when nothing was run.</summary>
     private const int CannotRun = 126,
-        CannotSee = 125;
+        CannotSee = 125,
+        GoneToSee = 124;
 
     private static async Task EndAll(CommandGroup? group, string mark)
     {

@@ -127,7 +127,7 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
         "programs, settings and boot entry that calm host install writes",
         Handling.Write | Handling.Own | Handling.Run,
         Links.OfRoot,
-        "refused where anybody but root can write in a folder on the way"
+        "refused where anybody but root can write in a folder on the way; files there that are links or somebody else's are replaced, never written through"
     );
 
     /// <summary>All there are.</summary>

@@ -102,9 +102,9 @@ public sealed class ProgramFiles : IDisposable
 
     /// <exception cref="IOException">It is no directory.</exception>
     public Held Hold() =>
-        Above.Entry(name) is not { } held ? throw new FileNotFoundException($"{Directory} is not there")
+        Above.Entry(name) is not { } held ? throw new MovedException($"{Directory} is not there any more")
         : held.Identity().Type == FileType.Directory ? held
-        : throw new IOException($"{Directory} is no directory");
+        : throw new MovedException($"{Directory} is no directory any more");
 
     public string PathOf(long number) => Path.Combine(Beside, NameOf(number));
 

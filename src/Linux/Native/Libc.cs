@@ -54,7 +54,8 @@ internal static unsafe partial class Libc
     public const int SEEK_SET = 0,
         SEEK_CUR = 1,
         SEEK_END = 2,
-        SEEK_DATA = 3;
+        SEEK_DATA = 3,
+        SEEK_HOLE = 4;
     public const int F_SETFD = 2,
         F_SETFL = 4,
         FD_CLOEXEC = 1;

@@ -217,6 +217,7 @@ internal sealed class FolderRights(House house)
 
     private const int Named = 5,
         AskedAtOnce = 1000,
+        LettersAtOnce = 1 << 17,
         MostAsked = 100_000;
 
     private static string StillClosed(List<(string Path, int Errno)> still) =>
@@ -234,33 +235,54 @@ internal sealed class FolderRights(House house)
         CancellationToken gone
     )
     {
-        var questions = new List<AccessQuestion>();
-        var bytes = 0L;
-        TreeWalk.Each(
-            way.Held,
-            way.Path,
-            (_, identity, path) =>
-            {
-                if (questions.Count >= MostAsked || (bytes += path.Length * sizeof(char)) > Gathering.Most)
-                    return;
-                var rights =
-                    identity.Type == FileType.Directory ? (write ? "rwx" : "rx")
-                    : identity.Type == FileType.Regular ? (write ? "rw" : "r")
-                    : "";
-                questions.AddRange(rights.Select(right => new AccessQuestion(right, path)));
-            },
-            gone
-        );
         var closed = new List<(string Path, int Errno)>();
-        foreach (var some in questions.Chunk(AskedAtOnce))
-        {
-            var errnos = await house.AsAccount.Ask(account, [], some, gone).ConfigureAwait(false);
-            for (var i = 0; i < some.Length; i++)
-                if (errnos[i] is not (0 or Gone) && (closed.Count == 0 || closed[^1].Path != some[i].Path))
-                    closed.Add((some[i].Path, errnos[i]));
-        }
-
+        var kept = new Gathering(gone);
+        var questions = new List<AccessQuestion>();
+        var (asked, letters) = (0, 0);
+        // Some at a time, while they are found: of all of them there may be more than memory holds.
+        await Task.Run(
+                () =>
+                {
+                    TreeWalk.Each(
+                        way.Held,
+                        way.Path,
+                        (_, identity, path) =>
+                        {
+                            if (asked >= MostAsked)
+                                return;
+                            var rights =
+                                identity.Type == FileType.Directory ? (write ? "rwx" : "rx")
+                                : identity.Type == FileType.Regular ? (write ? "rw" : "r")
+                                : "";
+                            questions.AddRange(rights.Select(right => new AccessQuestion(right, path)));
+                            asked += rights.Length;
+                            letters += rights.Length * path.Length;
+                            if (questions.Count >= AskedAtOnce || letters >= LettersAtOnce)
+                                Ask();
+                        },
+                        gone
+                    );
+                    Ask();
+                },
+                gone
+            )
+            .ConfigureAwait(false);
         return closed;
+
+        void Ask()
+        {
+            var errnos = house.AsAccount.Ask(account, [], questions, gone).GetAwaiter().GetResult();
+            for (var i = 0; i < questions.Count; i++)
+            {
+                if (errnos[i] is 0 or Gone || (closed.Count > 0 && closed[^1].Path == questions[i].Path))
+                    continue;
+                kept.Keep(questions[i].Path);
+                closed.Add((questions[i].Path, errnos[i]));
+            }
+
+            questions.Clear();
+            letters = 0;
+        }
     }
 
     /// <summary>It went while it was looked at (ENOENT).</summary>

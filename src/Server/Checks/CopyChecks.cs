@@ -82,7 +82,7 @@ internal static class CopyChecks
             // What it has written over its arguments says nothing of them: then it is its directory that tells.
             var same =
                 line.Skip(at + 1).SequenceEqual(program.Arguments)
-                || (IsRewritten(line, path) && process.WorkingDirectory == directory);
+                || (executes && IsRewritten(line, path) && process.WorkingDirectory == directory);
             var there = process.WorkingDirectory == directory;
             var holds = ports.Count > 0 && ProcessFacts.Sockets(pid).Any(ports.Contains);
             if (common && !same && !holds)

@@ -16,9 +16,6 @@ using CalmSentry.Store;
 
 namespace CalmSentry.Server.Swaps;
 
-/// <summary>What is looked at does not stay what it is: somebody is at work in it. In words, as a clause.</summary>
-internal sealed class FilesInMotionException(string message) : IOException(message);
-
 /// <summary>Why new files are not taken; nothing was changed.</summary>
 internal sealed class FilesNotTakenException(string code, string title, string detail, string next) : Exception(detail)
 {
@@ -60,7 +57,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         ProgramFiles? files = null;
         try
         {
-            using (var way = Held.Walk(Ground.ProgramFiles, given))
+            using (var way = await Found(given, gone).ConfigureAwait(false))
                 files = ServiceFiles.Open(house, actor.Id, way.Path);
             if (registry.Swaps.Claim(actor.Id, files.Directory) is { } other)
                 throw NotTaken(
@@ -126,7 +123,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 "Pack what the program does not need as files of its own; name large folders of data with --data"
             );
         }
-        catch (Exception error) when (error is FilesInMotionException or FileNotFoundException)
+        catch (MovedException error)
         {
             throw NotTaken(
                 FilesMove,
@@ -146,6 +143,24 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         {
             files?.Dispose();
         }
+    }
+
+    private const int Looks = 20;
+
+    private static readonly TimeSpan BetweenLooks = TimeSpan.FromMilliseconds(20);
+
+    /// <summary>Where a directory is away for a moment only, it is looked for once more.</summary>
+    private static async Task<HeldWay> Found(string directory, CancellationToken gone)
+    {
+        for (var look = 1; ; look++)
+            try
+            {
+                return Held.Walk(Ground.ProgramFiles, directory);
+            }
+            catch (FileNotFoundException) when (look < Looks)
+            {
+                await Task.Delay(BetweenLooks, gone).ConfigureAwait(false);
+            }
     }
 
     /// <summary>The code of a refusal that another try may not meet.</summary>
@@ -214,7 +229,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         gone.ThrowIfCancellationRequested();
 
         if (files.Present() != site.Before.Identity)
-            throw new FilesInMotionException($"somebody has put another directory at {files.Directory}");
+            throw new MovedException($"somebody has put another directory at {files.Directory}");
         var began = house.Now;
         var source = staged.Source ?? $"version {site.Version}";
         var watch = order.WatchMs is { } ms ? TimeSpan.FromMilliseconds(ms) : definition.Files.WatchFor;
@@ -305,7 +320,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 $"A file system is mounted at {mounted}: {directory} cannot be exchanged as a whole. Nothing was changed.",
                 $"Name a directory below it: calm adjust {actor.Definition.Name} --files-directory PATH"
             );
-        var identity = files.Present() ?? throw new FilesInMotionException($"{directory} is no directory");
+        var identity = files.Present() ?? throw new MovedException($"{directory} is no directory");
         var versions = house.Store.Versions(actor.Id);
         if (
             versions.FirstOrDefault(one => one.Present) is { } present

@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Text.RegularExpressions;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
@@ -95,6 +96,37 @@ public partial class DocumentsTests
         Assert.NotEqual(new(), settings);
         File.Delete(file);
     }
+
+    /// <summary>The page on security has the list of places as the code has it; CALM_WRITE_DOCS=1 writes it there.</summary>
+    [Fact]
+    public void The_list_of_places_is_the_one_that_the_code_goes_by()
+    {
+        var file = Path.Combine(Sources.Root, "docs", "security.md");
+        var page = File.ReadAllText(file);
+        const string begins = "<!-- places -->\n",
+            ends = "<!-- end of places -->";
+        var (from, to) = (page.IndexOf(begins, StringComparison.Ordinal) + begins.Length, page.IndexOf(ends, StringComparison.Ordinal));
+        var table =
+            "| place | what is there | what root does | links it follows | what keeps a name from being taken for something else |\n"
+            + "|---|---|---|---|---|\n"
+            + string.Concat(
+                Ground.All.Select(one =>
+                    $"| {one.Name} | {one.What} | {$"{one.Does}".ToLowerInvariant()} | {LinksInWords(one.Links)} | {one.Stops} |\n"
+                )
+            );
+        if (Environment.GetEnvironmentVariable("CALM_WRITE_DOCS") == "1")
+            File.WriteAllText(file, page[..from] + table + page[to..]);
+        else
+            Assert.Equal(table, page[from..to]);
+    }
+
+    private static string LinksInWords(Links links) =>
+        links switch
+        {
+            Links.OfRoot => "root's, where root alone writes",
+            Links.All => "all",
+            _ => "none",
+        };
 
     [Fact]
     public void Every_command_that_a_message_or_a_document_shows_is_one_there_is()

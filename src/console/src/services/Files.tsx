@@ -151,6 +151,7 @@ function Plan({
     <section aria-label="What new files would change">
       <h3>
         Version {plan.version}, from {plan.source}
+        {plan["source-owner"] && ` (${plan["source-owner"]}'s)`}
       </h3>
       <dl className="facts">
         {rows
@@ -171,6 +172,22 @@ function Plan({
             <dt>Data</dt>
             <dd>
               <code>{plan.data.join(", ")}</code> stays as it is
+            </dd>
+          </>
+        )}
+        {Number(plan["given-up"].count) > 0 && (
+          <>
+            <dt>Given up</dt>
+            <dd>
+              {plan["given-up"].count}: {plan["given-up"].paths.slice(0, 12).join(", ")} (others than root can write there)
+            </dd>
+          </>
+        )}
+        {plan["earlier-place"] && (
+          <>
+            <dt>Left over</dt>
+            <dd>
+              <code>{plan["earlier-place"]}</code>: from an earlier sentry, known to no service; look at it, then remove it
             </dd>
           </>
         )}

@@ -1,7 +1,7 @@
 using System.Diagnostics;
 using System.Globalization;
 
-namespace CalmSentry.Cli.Rehearsing;
+namespace CalmSentry.Cli.Host;
 
 /// <summary>Whether files, and every folder on the way to them, can be changed by nobody but root and one person.</summary>
 internal static class Untouched
