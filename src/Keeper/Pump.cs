@@ -80,8 +80,7 @@ internal sealed unsafe class Pump
     }
 
     /// <summary>Says that bytes are not kept here, and why; false: that cannot be written now.</summary>
-    public bool SayLeft(long bytes, string why) =>
-        pendingFrom == pendingTo && Tell($"[calm: {bytes} bytes {why}]\n");
+    public bool SayLeft(long bytes, string why) => pendingFrom == pendingTo && Tell($"[calm: {bytes} bytes {why}]\n");
 
     private bool Tell(string text)
     {

@@ -210,7 +210,8 @@ internal sealed record Settings
         },
     };
 
-    private static string ReadWhole(string file) => System.Text.Encoding.UTF8.GetString(Held.Head(Ground.Settings, file, Longest));
+    private static string ReadWhole(string file) =>
+        System.Text.Encoding.UTF8.GetString(Held.Head(Ground.Settings, file, Longest));
 
     /// <returns>The settings, or what is wrong with the file, a mistake a line.</returns>
     public static (Settings? Settings, string? Wrong) Read(string file)

@@ -224,7 +224,10 @@ public class AccountTests
             (await sentry.Ok("account", "grant", Sentry.Account, folder)).Output,
             StringComparison.Ordinal
         );
-        Assert.Equal(0, (await Sentry.As(Sentry.Account, "sh", "-c", $"echo more >>{later.Quoted()}; cat {own.Quoted()}")).Exit);
+        Assert.Equal(
+            0,
+            (await Sentry.As(Sentry.Account, "sh", "-c", $"echo more >>{later.Quoted()}; cat {own.Quoted()}")).Exit
+        );
         Assert.Contains(
             "already; nothing was changed",
             (await sentry.Ok("account", "grant", Sentry.Account, folder)).Output,

@@ -23,7 +23,10 @@ public class BootTests
         Assert.SkipUnless(Environment.UserName == "root", "a machine within this one takes root");
         await using var machine = BootedMachine.Make();
         await machine.Boot();
-        foreach (var folder in (string[])["/usr/local", "/usr/local/lib", "/etc/calm-sentry", "/usr/local/lib/calm-sentry", "/etc/init.d"])
+        foreach (
+            var folder in (string[])
+                ["/usr/local", "/usr/local/lib", "/etc/calm-sentry", "/usr/local/lib/calm-sentry", "/etc/init.d"]
+        )
         {
             await machine.Ok("sh", "-c", $"mkdir -p {folder}; stat -c %a {folder} >/root/mode; chmod 777 {folder}");
             var refused = await machine.Run("/opt/calm/calm", "host", "install");
@@ -64,7 +67,7 @@ public class BootTests
             "sh",
             "-c",
             "cp -r /opt/calm /opt/next && echo next >>/opt/next/calm-keeper; cd /usr/local/lib/calm-sentry; "
-                + "ln -s /root/mine calm-keeper.new; ln -s /root/mine calm-keeper.before"
+                + "ln -sf /root/mine calm-keeper.new; ln -sf /root/mine calm-keeper.before"
         );
         await machine.Ok("/opt/next/calm", "host", "install");
         Assert.Equal("mine\n", machine.Read("/root/mine"));

@@ -375,7 +375,10 @@ public sealed class CheckTests : IAsyncLifetime
         }
 
         using var typed = Process.Start(
-            new ProcessStartInfo("script", ["-qec", $"echo up; exec /bin/sh {place.Quoted()}/stays timetable.csv", "/dev/null"])
+            new ProcessStartInfo(
+                "script",
+                ["-qec", $"echo up; exec /bin/sh {place.Quoted()}/stays timetable.csv", "/dev/null"]
+            )
             {
                 WorkingDirectory = place,
                 RedirectStandardInput = true,

@@ -195,7 +195,10 @@ public class ForwardTests
             Process.Start(
                 new ProcessStartInfo(
                     "/bin/sh",
-                    ["-c", $"exec rsyslogd -n -f {place.Quoted()}/rsyslog.conf -i {place.Quoted()}/pid >>{place.Quoted()}/said 2>&1"]
+                    [
+                        "-c",
+                        $"exec rsyslogd -n -f {place.Quoted()}/rsyslog.conf -i {place.Quoted()}/pid >>{place.Quoted()}/said 2>&1",
+                    ]
                 )
             )!
         );

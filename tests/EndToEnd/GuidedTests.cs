@@ -113,7 +113,17 @@ public class GuidedTests
         await using var sentry = await Sentry.Start();
         var program = sentry.Script("gate", "#!/bin/sh\necho \"$GATE\" \"$@\"\nexec sleep 600\n");
         await sentry.Wrap("gate-1", "--environment", "GATE=north", "--", program, "1");
-        var said = await Type(sentry, ["--like", "gate-1"], "Gate 2", $"{program.Quoted()} 2", "south", "no", "y", "y", "");
+        var said = await Type(
+            sentry,
+            ["--like", "gate-1"],
+            "Gate 2",
+            $"{program.Quoted()} 2",
+            "south",
+            "no",
+            "y",
+            "y",
+            ""
+        );
         Assert.Contains("Gate 2 is running: run 1", said, StringComparison.Ordinal);
         Assert.Equal("south 2\n", await File.ReadAllTextAsync(sentry.Places.OutputOf("gate-2")));
     }

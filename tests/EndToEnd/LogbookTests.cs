@@ -47,7 +47,11 @@ public class LogbookTests
         using (
             var atTerminal = Process.Start(
                 "script",
-                ["-qec", $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()} stop tide", "/dev/null"]
+                [
+                    "-qec",
+                    $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()} stop tide",
+                    "/dev/null",
+                ]
             )
         )
             await atTerminal.WaitForExitAsync().InTime();
@@ -90,16 +94,10 @@ public class LogbookTests
         )!;
         await sentry.Wrap("gate", "--proof", "up-for:10ms", "--start", "--", "/bin/sleep", "600");
         await sentry.Ok("start", "tide");
-        var line = await follow
-            .StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken)
-            .AsTask()
-            .InTime();
+        var line = await follow.StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken).AsTask().InTime();
         Assert.Contains("  tide  Run 1 is ready", line, StringComparison.Ordinal);
         await sentry.Ok("restart", "tide");
-        line = await follow
-            .StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken)
-            .AsTask()
-            .InTime();
+        line = await follow.StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken).AsTask().InTime();
         Assert.Contains("  tide  Run 2 is ready", line, StringComparison.Ordinal);
         await Sentry.End(follow);
     }

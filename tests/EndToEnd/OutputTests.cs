@@ -93,7 +93,9 @@ public class OutputTests
             );
             await sentry.Ok("stop", "talker");
 
-            System.Diagnostics.Process.Start("sh", ["-c", $"cat /dev/zero > {logs.Quoted()}/fill 2>/dev/null"]).WaitForExit();
+            System
+                .Diagnostics.Process.Start("sh", ["-c", $"cat /dev/zero > {logs.Quoted()}/fill 2>/dev/null"])
+                .WaitForExit();
             var refused = await sentry.Calm("start", "talker");
             Assert.Equal(1, refused.Exit);
             Assert.Contains($"there is no room left for its output in {logs}", refused.Error, StringComparison.Ordinal);
@@ -128,7 +130,10 @@ public class OutputTests
                 "--proof",
                 "up-for:0s",
                 "--",
-                sentry.Script("talker", $"#!/bin/sh\nseq 1 200000\nread -r word <{fifo.Quoted()}\necho $word\nexec sleep 600\n")
+                sentry.Script(
+                    "talker",
+                    $"#!/bin/sh\nseq 1 200000\nread -r word <{fifo.Quoted()}\necho $word\nexec sleep 600\n"
+                )
             );
             await sentry.Ok("start", "talker");
             await Sentry.Eventually(async () =>

@@ -29,6 +29,9 @@ public sealed class Packages
         )!;
         var there = asked.StandardOutput.ReadToEnd().Split('\n').ToHashSet();
         var missing = needed.Where(name => !there.Contains($"installed {name}")).ToList();
-        Assert.True(missing.Count == 0, $"not installed: {string.Join(' ', missing)}; ./test.sh installs what tests need");
+        Assert.True(
+            missing.Count == 0,
+            $"not installed: {string.Join(' ', missing)}; ./test.sh installs what tests need"
+        );
     }
 }

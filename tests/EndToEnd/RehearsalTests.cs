@@ -273,7 +273,7 @@ public class RehearsalTests
         );
         await sentry.Wrap("needs", "--", needs);
         using var calm = sentry.Open(
-            new Dictionary<string, string> { ["TIDE_TABLE"] = "/srv/tides" },
+            new Dictionary<string, string> { ["TIDE_TABLE"] = "/srv/tides", ["SUDO_UID"] = "1" },
             "rehearse",
             "needs",
             "--for",
@@ -285,6 +285,6 @@ public class RehearsalTests
         Assert.Contains("As you, here:   It stayed up", said, StringComparison.Ordinal);
         Assert.Contains("variable TIDE_TABLE: you have it, the service does not", said, StringComparison.Ordinal);
         if (System.Environment.UserName == "root")
-            Assert.Contains("account: 'root' for you, 'nobody' for the service", said, StringComparison.Ordinal);
+            Assert.Contains("account: 'daemon' for you, 'nobody' for the service", said, StringComparison.Ordinal);
     }
 }

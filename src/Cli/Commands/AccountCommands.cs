@@ -104,7 +104,9 @@ internal static class AccountCommands
                         await client
                             .Send(
                                 HttpMethod.Post,
-                                sure ? path + (path.Contains('?', StringComparison.Ordinal) ? "&" : "?") + "yes=true" : path,
+                                sure
+                                    ? path + (path.Contains('?', StringComparison.Ordinal) ? "&" : "?") + "yes=true"
+                                    : path,
                                 content,
                                 ApiJson.Default.Answer,
                                 cancellation

@@ -180,7 +180,9 @@ internal static class SwapCommand
                 $"  given up   {plan.GivenUp.Count}: {Named(plan.GivenUp.Paths, plan.GivenUp.Count)}: others than root can write there"
             );
         if (plan.EarlierPlace is { } earlier)
-            Console.WriteLine($"  left over  {earlier}: from an earlier sentry, known to no service; look at it, then remove it");
+            Console.WriteLine(
+                $"  left over  {earlier}: from an earlier sentry, known to no service; look at it, then remove it"
+            );
         Console.WriteLine($"  room       {Size.About(plan.Bytes)}, of {Size.About(plan.Room)} that are free");
         foreach (var user in plan.UsedBy)
             Console.WriteLine($"  also used  by {Shown.Line(user)}");

@@ -31,6 +31,7 @@ internal sealed class Renewal(string home, string[] programs, string from, TextW
         [
             .. programs.Where(program =>
                 File.Exists(Path.Combine(home, program))
+                && new FileInfo(Path.Combine(home, program)).LinkTarget is null // what a link leads to is no version of ours
                 && !File.ReadAllBytes(Path.Combine(home, program))
                     .AsSpan()
                     .SequenceEqual(File.ReadAllBytes(Path.Combine(from, program)))

@@ -60,10 +60,10 @@ internal static class MyOwn
         Console.WriteLine("What differs:");
         var there = service.Surroundings;
         var any =
-            Different("account", Environment.UserName, there.Account)
+            Different("account", me?.Name ?? Environment.UserName, there.Account)
             | Different("directory", Environment.CurrentDirectory, there.Directory)
             | Different("umask", Umask(), there.Umask);
-        var groups = Groups();
+        var groups = me is { IsAnother: true } ? me.Groups() : Groups();
         foreach (var group in groups.Except(there.Groups).Order(StringComparer.Ordinal))
             any |= Say($"group {group}: you are a member, the service is not");
         foreach (var group in there.Groups.Except(groups).Order(StringComparer.Ordinal))
@@ -87,7 +87,7 @@ internal static class MyOwn
                 .Order(StringComparer.Ordinal)
         )
             any |= Say($"variable {name}: the service has it, you do not");
-        if (Environment.UserName == "root" && there.Account != "root")
+        if (me is not { IsAnother: true } && Environment.UserName == "root" && there.Account != "root")
             any |= Say("rights: you are root and may do everything; the service may only what its account may");
         foreach (
             var finding in check.Findings.Where(finding =>
@@ -151,7 +151,11 @@ internal static class MyOwn
         var line = me.Become(command);
         var start = new ProcessStartInfo(line[0], line.Skip(1)) { RedirectStandardInput = true };
         if (me.IsAnother)
-            (start.Environment["HOME"], start.Environment["USER"], start.Environment["LOGNAME"]) = (me.Home, me.Name, me.Name);
+            (start.Environment["HOME"], start.Environment["USER"], start.Environment["LOGNAME"]) = (
+                me.Home,
+                me.Name,
+                me.Name
+            );
         // What its definition sets is the program's own; the rest is the caller's.
         if (
             check.Definition is { } definition

@@ -30,9 +30,23 @@ internal sealed record Person(int Uid, int Gid, string Name, string Home, bool I
             ? ["/usr/bin/setpriv", $"--reuid={Uid}", $"--regid={Gid}", "--init-groups", "--", .. command]
             : command;
 
+    /// <summary>Names of the groups it is a member of.</summary>
+    public List<string> Groups()
+    {
+        using var asked = Process.Start(
+            new ProcessStartInfo("/usr/bin/id", ["-Gn", Name]) { RedirectStandardOutput = true }
+        )!;
+        return [.. asked.StandardOutput.ReadToEnd().Split([' ', '\n'], StringSplitOptions.RemoveEmptyEntries)];
+    }
+
     private static int? LoginUid() =>
         File.Exists("/proc/self/loginuid")
-        && uint.TryParse(File.ReadAllText("/proc/self/loginuid"), NumberStyles.None, CultureInfo.InvariantCulture, out var id)
+        && uint.TryParse(
+            File.ReadAllText("/proc/self/loginuid"),
+            NumberStyles.None,
+            CultureInfo.InvariantCulture,
+            out var id
+        )
         && unchecked((int)id) is var uid and not Nobody
             ? uid
             : null;

@@ -19,7 +19,10 @@ public static class CommandLine
         for (var length = 0; shown < command.Count && shown < mostWords; shown++)
             if ((length += command[shown].Length + 1) > mostCharacters && shown > 0)
                 break;
-        var text = string.Join(' ', SecretLooks.Masked([.. command.Take(shown)]).Select(Short).Select(Quoted).Select(Shown.Line));
+        var text = string.Join(
+            ' ',
+            SecretLooks.Masked([.. command.Take(shown)]).Select(Short).Select(Quoted).Select(Shown.Line)
+        );
         return shown == command.Count ? text : $"{text} … and {command.Count - shown} more words (--json has them all)";
 
         static string Short(string word) => word.Length > mostCharacters ? word[..mostCharacters] + "…" : word;

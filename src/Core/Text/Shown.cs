@@ -10,7 +10,8 @@ namespace CalmSentry.Core.Text;
 public static class Shown
 {
     /// <summary>As part of one line.</summary>
-    public static string Line(string text) => text.Any(IsOdd) ? string.Concat(text.Select(c => IsOdd(c) ? '·' : c)) : text;
+    public static string Line(string text) =>
+        text.Any(IsOdd) ? string.Concat(text.Select(c => IsOdd(c) ? '·' : c)) : text;
 
     /// <summary>The same, where there may be none.</summary>
     public static string? LineOf(string? text) => text is null ? null : Line(text);
@@ -19,7 +20,8 @@ public static class Shown
     /// As a field that a spreadsheet takes for text: one that begins like a formula is set behind an apostrophe.
     /// </summary>
     public static string Cell(string text) =>
-        Line(text) is var line && (line.Length > 0 && "=+-@".Contains(line[0], StringComparison.Ordinal) || text.StartsWith('\t'))
+        Line(text) is var line
+        && (line.Length > 0 && "=+-@".Contains(line[0], StringComparison.Ordinal) || text.StartsWith('\t'))
             ? $"'{line}"
             : line;
 

@@ -193,6 +193,7 @@ public static class Archive
         private readonly HashSet<string> others = new(StringComparer.Ordinal);
         private readonly List<(string Path, string Target, string Member)> links = [];
         private int members;
+        private string folder = "";
 
         public string Last { get; private set; } = "the archive";
 
@@ -204,10 +205,10 @@ public static class Archive
 
         public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written)
         {
-            var path = New(name);
+            var path = Path.Combine(into, New(name));
             using (
                 var to = new FileStream(
-                    Path.Combine(into, path),
+                    path,
                     new FileStreamOptions
                     {
                         Mode = FileMode.CreateNew,
@@ -224,12 +225,9 @@ public static class Archive
                 }
             }
 
-            System.IO.File.SetUnixFileMode(
-                Path.Combine(into, path),
-                (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite
-            );
+            System.IO.File.SetUnixFileMode(path, (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite);
             if (written.Year is > 1970 and < 2200)
-                System.IO.File.SetLastWriteTimeUtc(Path.Combine(into, path), written.UtcDateTime);
+                System.IO.File.SetLastWriteTimeUtc(path, written.UtcDateTime);
         }
 
         /// <summary>Links are made when all else is: until then no path leads through one.</summary>
@@ -290,7 +288,9 @@ public static class Archive
             var path = Take(name);
             if (path.Length == 0 || directories.Contains(path) || !others.Add(path))
                 throw new ArchiveException(name, "it is there already");
-            Make(Path.GetDirectoryName(path) ?? "", name);
+            // Members of one folder come one after the other: its path is made once, not for each.
+            if (!Path.GetDirectoryName(path.AsSpan()).SequenceEqual(folder))
+                Make(folder = Path.GetDirectoryName(path) ?? "", name);
             return path;
         }
 
@@ -328,9 +328,22 @@ public static class Archive
             );
         }
 
+        /// <summary>It is as short as it can be said.</summary>
+        private static bool IsPlain(string path)
+        {
+            if (path.Length == 0)
+                return false;
+            foreach (var part in path.AsSpan().Split('/'))
+                if (path.AsSpan(part) is "" or "." or "..")
+                    return false;
+            return true;
+        }
+
         /// <summary>A path from a directory, without dots; null: it leads outside.</summary>
         private static string? Inside(string from, string path)
         {
+            if (from.Length == 0 && IsPlain(path))
+                return path;
             var parts = new List<string>(from.Split('/', StringSplitOptions.RemoveEmptyEntries));
             foreach (var part in path.Split('/', StringSplitOptions.RemoveEmptyEntries))
             {

@@ -82,14 +82,7 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
             CopyRest(before, alone, after, present, path, depth);
     }
 
-    private void CopyRest(
-        Held before,
-        bool alone,
-        Held after,
-        HashSet<string> present,
-        string path,
-        int depth
-    )
+    private void CopyRest(Held before, bool alone, Held after, HashSet<string> present, string path, int depth)
     {
         foreach (var name in before.All())
         {

@@ -510,9 +510,7 @@ public sealed record HeldStep(string Path, Held Held, FileIdentity Identity, boo
     {
         var identity = entry.Identity();
         var kept =
-            Identity.KeepsNames
-            && identity.Type == FileType.Directory
-            && Accounts.Account.IsTrusted(identity.Uid);
+            Identity.KeepsNames && identity.Type == FileType.Directory && Accounts.Account.IsTrusted(identity.Uid);
         return new(path, entry, identity, IsFirm && (Identity.IsRootsAlone || kept));
     }
 }

@@ -101,10 +101,14 @@ public sealed class ProgramFiles : IDisposable
     }
 
     /// <exception cref="IOException">It is no directory.</exception>
-    public Held Hold() =>
-        Above.Entry(name) is not { } held ? throw new MovedException($"{Directory} is not there any more")
-        : held.Identity().Type == FileType.Directory ? held
-        : throw new MovedException($"{Directory} is no directory any more");
+    public Held Hold()
+    {
+        var held = Above.Entry(name) ?? throw new MovedException($"{Directory} is not there any more");
+        if (held.Identity().Type == FileType.Directory)
+            return held;
+        held.Dispose();
+        throw new MovedException($"{Directory} is no directory any more");
+    }
 
     public string PathOf(long number) => Path.Combine(Beside, NameOf(number));
 

@@ -372,7 +372,13 @@ public static class ProcessFacts
         try
         {
             var own = $"{pid}";
-            if (!File.ReadLines("/proc/locks").Any(line => line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [_, _, _, _, var holder, ..] && holder == own))
+            if (
+                !File.ReadLines("/proc/locks")
+                    .Any(line =>
+                        line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [_, _, _, _, var holder, ..]
+                        && holder == own
+                    )
+            )
                 return false;
             return Directory
                 .EnumerateFiles($"/proc/{pid}/fd")

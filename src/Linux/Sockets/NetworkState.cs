@@ -13,7 +13,10 @@ public static class NetworkState
     /// The first TCP port that any account may open (ip(7), ip_unprivileged_port_start); 1024 where the host does not say.
     /// </summary>
     public static int FirstFreePort =>
-        int.TryParse(Foreign.Held.Text(Foreign.Ground.Settings, "/proc/sys/net/ipv4/ip_unprivileged_port_start", 16), out var port)
+        int.TryParse(
+            Foreign.Held.Text(Foreign.Ground.Settings, "/proc/sys/net/ipv4/ip_unprivileged_port_start", 16),
+            out var port
+        )
             ? port
             : 1024;
 

@@ -4,8 +4,8 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Text;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Checks;
@@ -71,12 +71,12 @@ internal static class RunRoutes
                     actor,
                     (ended.Count == 0 ? "" : $"Asked to end first: {Shown.Line(string.Join("; ", ended))}. ")
                         + Intent.Start(
-                        actor.Definition,
-                        actor.Situation,
-                        CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
-                        LaunchOrder.DirectoryOf(actor.Definition, places),
-                        withoutNeeds == true
-                    )
+                            actor.Definition,
+                            actor.Situation,
+                            CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
+                            LaunchOrder.DirectoryOf(actor.Definition, places),
+                            withoutNeeds == true
+                        )
                 );
         }
 

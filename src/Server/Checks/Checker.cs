@@ -123,6 +123,14 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
         var account = Account.Named(definition.Account);
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
         var self = registry.Named(definition.Name);
-        return new(definition, account, groups, self, [.. registry.All.Where(other => other != self)], house, asAccount ?? house.AsAccount);
+        return new(
+            definition,
+            account,
+            groups,
+            self,
+            [.. registry.All.Where(other => other != self)],
+            house,
+            asAccount ?? house.AsAccount
+        );
     }
 }

@@ -1,6 +1,6 @@
-using CalmSentry.Linux.Files;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Programs;
 

@@ -146,7 +146,7 @@ internal static class PlaceChecks
                 ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Typed(need.Path)}."
             : subject.House.WhyHosts(Folders.Real(folder)) is { } why
                 ? $"It is not for an account to change: {why}. Put the program's files into a folder of its own, such as /srv/{subject.Definition.Name}."
-                : $"calm account grant {account} {CommandLine.Typed(folder)}{(need.Right == 'w' ? "" : " --read")}";
+            : $"calm account grant {account} {CommandLine.Typed(folder)}{(need.Right == 'w' ? "" : " --read")}";
         if (HostsOwn(subject.Definition.Program, need.Path) is { } own)
             mend =
                 $"Take the host's own interpreter rather than one in somebody's home: --with {CommandLine.Typed(own)}\n"

@@ -50,5 +50,4 @@ internal sealed class Crowd(int most)
                 held[uid]--;
         }
     }
-
 }

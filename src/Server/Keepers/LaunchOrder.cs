@@ -1,10 +1,10 @@
-using CalmSentry.Linux.Files;
 using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Programs;

@@ -172,7 +172,10 @@ internal sealed class OutputLines(
     private void Finish(Open line, bool ended)
     {
         var room = ArrayPool<char>.Shared.Rent(characters.GetMaxCharCount(line.Bytes.Length));
-        var text = room.AsSpan(0, characters.GetChars(line.Bytes, room)).TrimEnd('\n').TrimEnd('\r').TrimStart('\uFEFF');
+        var text = room.AsSpan(0, characters.GetChars(line.Bytes, room))
+            .TrimEnd('\n')
+            .TrimEnd('\r')
+            .TrimStart('\uFEFF');
         if (fits?.Invoke(line.Source, text) != false)
             ready.Enqueue(
                 new(

@@ -1,6 +1,5 @@
 using System.Text.RegularExpressions;
 using CalmSentry.Contract.Keeper;
-using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Server.Output;
 
@@ -62,7 +61,7 @@ internal static class OutputSearch
         if (query.IsOpen && (query.To is not { } to || to >= Segments.End(query.Folder)))
         {
             var start = Math.Max(query.From, OutputFile.StartOfLast(query.Folder, last));
-            return Latest(Forward(query, start, cancellation), last);
+            return Latest(query, start, last, cancellation).Lines;
         }
 
         return FromTheEnd(query, last, cancellation);
@@ -72,7 +71,7 @@ internal static class OutputSearch
     /// The latest are looked for in the last segment, then in the last two, four and so on: each time forwards, for a packed
     /// file can be read in no other way.
     /// </summary>
-    private static List<FoundLine> FromTheEnd(OutputQuery query, int last, CancellationToken cancellation)
+    private static IEnumerable<FoundLine> FromTheEnd(OutputQuery query, int last, CancellationToken cancellation)
     {
         var all = Segments.Of(query.Folder).Where(one => query.To is not { } to || one.Start < to).ToList();
         for (var back = 1; ; back *= 2)
@@ -81,51 +80,53 @@ internal static class OutputSearch
             while (first > 0 && all[first].Head.IsOpen)
                 first--;
             var start = all.Count == 0 || first == 0 ? query.From : Math.Max(query.From, all[first].Start);
-            var found = Latest(Forward(query, start, cancellation), last);
-            if (first == 0 || start == query.From || found.Count(one => one.Fits) >= last)
-                return found;
+            var (lines, fitting) = Latest(query, start, last, cancellation);
+            if (first == 0 || start == query.From || fitting >= last)
+                return lines;
         }
     }
 
+    /// <summary>Text that is kept while it is looked for the latest lines; of more than that it is read once more.</summary>
+    private const long MostKept = 4L << 20;
+
     /// <summary>The last so many that fit, with what stands around them.</summary>
-    private static List<FoundLine> Latest(IEnumerable<FoundLine> lines, int last)
+    private static (IEnumerable<FoundLine> Lines, int Fitting) Latest(
+        OutputQuery query,
+        long start,
+        int last,
+        CancellationToken cancellation
+    )
     {
-        var kept = new Queue<FoundLine>();
-        var (fitting, bytes, cut) = (0, 0L, 0);
-        foreach (var line in lines)
+        var kept = new Queue<(FoundLine? Line, long Place, bool Fits)>();
+        var (fitting, bytes, isMuch) = (0, 0L, false);
+        foreach (var found in Forward(query, start, cancellation))
         {
-            kept.Enqueue(line);
-            fitting += line.Fits ? 1 : 0;
-            bytes += Cost(line.Line);
-            // With the line that is too much goes what stood before it.
-            while (fitting > last || bytes > Gathering.Most)
+            bytes += Cost(found.Line);
+            if (!isMuch && bytes > MostKept)
             {
+                // Only where they lie: lines may be as long as memory.
+                isMuch = true;
+                kept = new(kept.Select(one => ((FoundLine?)null, one.Place, one.Fits)));
+            }
+
+            kept.Enqueue((isMuch ? null : found, found.Line.Place, found.Fits));
+            fitting += found.Fits ? 1 : 0;
+            while (fitting > last)
+            {
+                // With the line that is too much goes what stood before it.
                 var gone = kept.Dequeue();
-                cut += fitting <= last ? 1 : 0;
                 fitting -= gone.Fits ? 1 : 0;
-                bytes -= Cost(gone.Line);
+                bytes -= gone.Line is { } line ? Cost(line.Line) : 0;
             }
         }
 
-        return cut == 0 ? [.. kept] : [LeftOut(kept), .. kept];
+        if (!isMuch || kept.Count == 0)
+            return (kept.Select(one => one.Line!).ToList(), fitting);
+        var (begins, count) = (kept.Peek().Place, kept.Count);
+        return (Forward(query, start, cancellation).SkipWhile(one => one.Line.Place != begins).Take(count), fitting);
     }
 
     private static long Cost(OutputLine line) => ((long)line.Text.Length * sizeof(char)) + 128;
-
-    /// <summary>In the sentry's own words: earlier lines would fit, too, and are more than is kept in memory.</summary>
-    private static FoundLine LeftOut(Queue<FoundLine> kept) =>
-        new(
-            new(
-                kept.TryPeek(out var first) ? first.Line.Place : 0,
-                null,
-                OutputSource.Sentry,
-                $"[calm: earlier lines that fit are left out: all of them take more than {Gathering.Most >> 20} MiB; ask for fewer]",
-                Ended: true,
-                0
-            ),
-            Fits: true,
-            Apart: false
-        );
 
     private static IEnumerable<FoundLine> Forward(OutputQuery query, long from, CancellationToken cancellation)
     {
@@ -248,6 +249,9 @@ internal static class OutputSearch
     /// <summary>Lines that fit, and so many before and after each.</summary>
     public sealed class Surroundings(OutputQuery query)
     {
+        /// <summary>Text that is kept of lines that may stand before one that fits.</summary>
+        private const long MostAround = 16L << 20;
+
         private readonly Queue<OutputLine> before = new();
         private int after;
         private long bytes;
@@ -280,7 +284,7 @@ internal static class OutputSearch
             {
                 before.Enqueue(line);
                 bytes += Cost(line);
-                while (before.Count > query.Around || bytes > Gathering.Most)
+                while (before.Count > query.Around || bytes > MostAround)
                 {
                     bytes -= Cost(before.Dequeue());
                     apart = any;

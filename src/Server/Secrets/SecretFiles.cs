@@ -104,7 +104,9 @@ internal sealed class SecretFiles(Places places)
 
     /// <summary>Where the place is, or would be found; null when there is none yet.</summary>
     private string? Known() =>
-        FileSystem.IsMemory(places.RunDirectory) ? Path.Combine(places.RunDirectory, "secrets") : Held.Text(Ground.Own, note, 200);
+        FileSystem.IsMemory(places.RunDirectory)
+            ? Path.Combine(places.RunDirectory, "secrets")
+            : Held.Text(Ground.Own, note, 200);
 
     /// <summary>Null when it is not there, or not ours.</summary>
     private static Held? Open(string path)

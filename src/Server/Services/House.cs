@@ -1,6 +1,6 @@
-using CalmSentry.Linux.Files;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Accounts;
@@ -96,9 +96,9 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     /// <param name="path">Absolute, without links.</param>
     public string? WhyHosts(string path)
     {
-        var ours = ((string[])[Places.Library, Places.Logs, Places.RunDirectory, Path.GetDirectoryName(Places.Settings)!]).FirstOrDefault(
-            own => path == own || path.StartsWith($"{own}/", StringComparison.Ordinal)
-        );
+        var ours = (
+            (string[])[Places.Library, Places.Logs, Places.RunDirectory, Path.GetDirectoryName(Places.Settings)!]
+        ).FirstOrDefault(own => path == own || path.StartsWith($"{own}/", StringComparison.Ordinal));
         return ours is not null
             ? $"{ours} is the sentry's own"
             : HostPlaces.WhyOwn(

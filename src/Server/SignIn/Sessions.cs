@@ -35,7 +35,6 @@ internal sealed class Sessions
     private readonly SentryStore store;
     private readonly TimeProvider clock;
 
-
     public Sessions(SentryStore store, TimeProvider clock)
     {
         (this.store, this.clock) = (store, clock);

@@ -153,14 +153,20 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     private static async Task<HeldWay> Found(string directory, CancellationToken gone)
     {
         for (var look = 1; ; look++)
+        {
             try
             {
-                return Held.Walk(Ground.ProgramFiles, directory);
+                var way = Held.Walk(Ground.ProgramFiles, directory);
+                if (way.Last.Identity.Type == FileType.Directory)
+                    return way;
+                way.Dispose();
+                if (look == Looks)
+                    throw new IOException($"{directory} is no directory");
             }
-            catch (FileNotFoundException) when (look < Looks)
-            {
-                await Task.Delay(BetweenLooks, gone).ConfigureAwait(false);
-            }
+            catch (FileNotFoundException) when (look < Looks) { }
+
+            await Task.Delay(BetweenLooks, gone).ConfigureAwait(false);
+        }
     }
 
     /// <summary>The code of a refusal that another try may not meet.</summary>
@@ -213,11 +219,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         using var next = files.Kept(site.Version);
         say("comparing them with the files there are");
         var (difference, bytes) = await Task.Run(
-                () =>
-                    (
-                        FileTrees.Compare(present, next, site.IsData, new(gone)),
-                        FileTrees.Bytes(next, new(gone))
-                    ),
+                () => (FileTrees.Compare(present, next, site.IsData, new(gone)), FileTrees.Bytes(next, new(gone))),
                 gone
             )
             .ConfigureAwait(false);

@@ -74,7 +74,17 @@ public sealed class BoundTests
             "tide",
             $"#!/bin/sh\necho begins >{log.Quoted()}\ntruncate -s 8T {log.Quoted()}\necho ends >>{log.Quoted()}\necho up\nexec sleep 678\n"
         );
-        await sentry.Wrap("tide", "--log-file", $"own={log}", "--keep-most", "32 MiB", "--proof", "output:^up", "--", script);
+        await sentry.Wrap(
+            "tide",
+            "--log-file",
+            $"own={log}",
+            "--keep-most",
+            "32 MiB",
+            "--proof",
+            "output:^up",
+            "--",
+            script
+        );
         await sentry.Ok("start", "tide");
         await Sentry.Eventually(async () =>
             (await sentry.Calm("output", "tide", "--file", "own")).Output.Contains("ends", StringComparison.Ordinal)
@@ -115,7 +125,12 @@ public sealed class BoundTests
             {
                 await Sentry.As(Sentry.Account, "sh", "-c", $"head -c 100M /dev/zero >{home.Quoted()}/grows");
                 var swap = sentry.Calm("swap", "board", "--from", next, "--over", "--dry");
-                using var grows = Sentry.Began(Sentry.Account, "sh", "-c", $"head -c 190M /dev/zero >>{home.Quoted()}/grows");
+                using var grows = Sentry.Began(
+                    Sentry.Account,
+                    "sh",
+                    "-c",
+                    $"head -c 190M /dev/zero >>{home.Quoted()}/grows"
+                );
                 var least = size;
                 while (!swap.IsCompleted)
                     least = Math.Min(least, new DriveInfo(disk).AvailableFreeSpace);
@@ -187,8 +202,10 @@ public sealed class BoundTests
     [Fact]
     public async Task Long_lines_are_looked_through_in_bounded_room()
     {
+        if (Environment.UserName != "root")
+            Assert.Skip("another reader than root would have no say here");
         await using var sentry = await Sentry.StartGuarded();
-        // 300 lines of a megabyte, of which the last thousand that fit are wanted.
+        // 300 lines of nearly a mebibyte, of which the last thousand that fit are wanted.
         await sentry.Wrap(
             "tide",
             "--proof",
@@ -204,10 +221,15 @@ public sealed class BoundTests
         );
         var pid = await sentry.Server();
         var before = Peak(pid);
-        var found = await sentry.Ok("output", "tide", "--match", "^[0-9]+ x+$", "--last", "1000", "--json");
+        var found = await Sentry.As(
+            "root",
+            "sh",
+            "-c",
+            $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()} output tide --match '^[0-9]+ x+$' --last 1000 | cut -c1-4"
+        );
         Assert.InRange(Peak(pid) - before, 0, MostGrowth);
-        Assert.Contains("earlier lines that fit are left out", found.Output, StringComparison.Ordinal);
-        Assert.Contains("\"300 x", found.Output, StringComparison.Ordinal);
+        Assert.Equal(300, found.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length);
+        Assert.StartsWith("1 xx\n2 xx\n", found.Output, StringComparison.Ordinal);
         await sentry.Ok("output", "tide", "--match", "^never$", "--last", "1000");
         Assert.InRange(Peak(pid) - before, 0, MostGrowth);
     }

@@ -139,10 +139,12 @@ public class CommandTests
             "board",
             "--proof",
             "command:"
-                + sentry.Script(
-                    "looks",
-                    "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >\"$CALM_STATE\"/open\n"
-                ).Quoted(),
+                + sentry
+                    .Script(
+                        "looks",
+                        "#!/bin/sh\nls -l /proc/self/fd | awk 'NR > 1 { print $9 }' >\"$CALM_STATE\"/open\n"
+                    )
+                    .Quoted(),
             "--start",
             "--",
             "/bin/sleep",

@@ -62,11 +62,24 @@ public sealed class CopyTests
             "--save",
             ""
         );
-        using var copy = Sentry.Began("nobody", "/usr/bin/redis-server", "--port", $"{port}", "--bind", "127.0.0.1", "--save", "");
+        using var copy = Sentry.Began(
+            "nobody",
+            "/usr/bin/redis-server",
+            "--port",
+            $"{port}",
+            "--bind",
+            "127.0.0.1",
+            "--save",
+            ""
+        );
         await Sentry.Eventually(async () =>
             (await sentry.Calm("check", "store")).Output.Contains("copy-running", StringComparison.Ordinal)
         );
-        Assert.Contains($"pid {copy.Id}, as nobody", (await sentry.Calm("start", "store")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            $"pid {copy.Id}, as nobody",
+            (await sentry.Calm("start", "store")).Error,
+            StringComparison.Ordinal
+        );
         await sentry.Ok("start", "store", "--end-copies");
         Assert.False(Sentry.Lives(copy.Id));
     }

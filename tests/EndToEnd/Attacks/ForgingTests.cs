@@ -87,7 +87,18 @@ public sealed class ForgingTests
         {
             (await sentry.Ok("adjust", "tide", "--environment", $"API_TOKEN={value}")).All,
             (await sentry.Ok("adjust", "tide", "--environment", $"API_TOKEN={other}")).All,
-            (await sentry.Ok("wrap", "gate", "--account", Sentry.Account, "--", "/bin/sleep", "600", $"--password={value}")).All,
+            (
+                await sentry.Ok(
+                    "wrap",
+                    "gate",
+                    "--account",
+                    Sentry.Account,
+                    "--",
+                    "/bin/sleep",
+                    "600",
+                    $"--password={value}"
+                )
+            ).All,
             (await sentry.Ok("logbook", "--last", "100")).Output,
             (await sentry.Ok("logbook", "--last", "100", "--json")).Output,
             (await sentry.Ok("show", "tide")).Output,

@@ -42,7 +42,15 @@ public sealed class HostPlaceTests
             if (!Directory.Exists(folder))
                 continue;
             var before = (await Sentry.As("root", "getfacl", "-pn", folder)).Output;
-            foreach (var more in (string[][])[[], ["--yes"], ["--read", "--yes"], ["--dry"]])
+            foreach (
+                var more in (string[][])
+                    [
+                        [],
+                        ["--yes"],
+                        ["--read", "--yes"],
+                        ["--dry"],
+                    ]
+            )
             {
                 var said = await sentry.Calm(["account", "grant", "nobody", folder, .. more]);
                 Assert.True(said.Exit != 0, $"{folder} {string.Join(' ', more)}: {said.All}");
@@ -58,7 +66,14 @@ public sealed class HostPlaceTests
     {
         await using var sentry = await Sentry.Start();
         var mark = Guid.NewGuid().ToString("N")[..8];
-        foreach (var (folder, writes) in new[] { ($"/run/relay-{mark}", true), ($"/etc/relay-{mark}", false), ($"/usr/local/relay-{mark}", true) })
+        foreach (
+            var (folder, writes) in new[]
+            {
+                ($"/run/relay-{mark}", true),
+                ($"/etc/relay-{mark}", false),
+                ($"/usr/local/relay-{mark}", true),
+            }
+        )
         {
             Directory.CreateDirectory(folder, (UnixFileMode)0x1C0);
             try
@@ -114,7 +129,13 @@ public sealed class HostPlaceTests
         await sentry.Wrap("board", "--files-directory", directory, "--", "/bin/sleep", "600");
         var above = Path.GetDirectoryName(directory)!;
         var before = Directory.GetFileSystemEntries(above).Concat(Directory.GetFileSystemEntries(directory)).ToList();
-        foreach (var more in (string[][])[["--dry"], []])
+        foreach (
+            var more in (string[][])
+                [
+                    ["--dry"],
+                    [],
+                ]
+        )
         {
             var said = await sentry.Calm(["swap", "board", "--from", next, .. more]);
             Assert.NotEqual(0, said.Exit);

@@ -65,7 +65,10 @@ public class InsideTests
             ("another's socket", $"curl -sf --max-time 2 --unix-socket {places.SayOf(vault).Quoted()} http://x/serves"),
             ("take another's socket away", $"rm {places.SayOf(vault).Quoted()}"),
             ("put something beside the sockets", $"touch {places.SayDirectory.Quoted()}/new"),
-            ("the client's socket", $"curl -sf --max-time 2 --unix-socket {places.ApiSocket.Quoted()} http://x/api/services"),
+            (
+                "the client's socket",
+                $"curl -sf --max-time 2 --unix-socket {places.ApiSocket.Quoted()} http://x/api/services"
+            ),
             ("take the client's socket away", $"rm {places.ApiSocket.Quoted()}"),
             ("the sentry's lock", $"flock -n {places.Lock.Quoted()} true"),
             ("the guard's number", $"(echo 1 >{places.Guard.Quoted()})"),

@@ -111,7 +111,9 @@ public sealed class NameTests
     public async Task A_link_of_roots_that_somebody_moved_leads_nobody_anywhere()
     {
         await using var sentry = await Sentry.Start();
-        var closed = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "closed"), (UnixFileMode)0x1C0).FullName;
+        var closed = Directory
+            .CreateDirectory(Path.Combine(sentry.Places.Root, "closed"), (UnixFileMode)0x1C0)
+            .FullName;
         var box = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "box")).FullName;
         File.CreateSymbolicLink($"{box}/old", closed);
         await Do("chown", "nobody", box);
@@ -184,7 +186,16 @@ public sealed class NameTests
         await Do("chmod", "777", ids);
         var script = sentry.Script("who", $"#!/bin/sh\nid -u >>{ids.Quoted()}/of-$(id -u)\nexec sleep 678\n");
         await Do("chown", "nobody", script);
-        var said = await sentry.Calm("rehearse", "--compare-with-mine", "--account", "nobody", "--for", "1s", "--", script);
+        var said = await sentry.Calm(
+            "rehearse",
+            "--compare-with-mine",
+            "--account",
+            "nobody",
+            "--for",
+            "1s",
+            "--",
+            script
+        );
         Assert.False(File.Exists($"{ids}/of-0"), said.All);
         Assert.True(File.Exists($"{ids}/of-65534"), said.All);
         Assert.Contains("It was not run as you: ", said.All, StringComparison.Ordinal);
@@ -198,7 +209,11 @@ public sealed class NameTests
         Assert.True(File.Exists($"{ids}/of-1"));
         File.Delete($"{ids}/of-1");
         await Do("chown", "nobody", script);
-        Assert.Contains("belongs to 65534, another account", await Rehearsed(sentry, me, rehearse), StringComparison.Ordinal);
+        Assert.Contains(
+            "belongs to 65534, another account",
+            await Rehearsed(sentry, me, rehearse),
+            StringComparison.Ordinal
+        );
         Assert.False(File.Exists($"{ids}/of-1"));
         Assert.False(File.Exists($"{ids}/of-0"));
     }
@@ -217,7 +232,9 @@ public sealed class NameTests
     public async Task A_log_file_is_not_opened_through_the_kernels_own_links(string link)
     {
         await using var sentry = await Sentry.Start();
-        var closed = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "closed"), (UnixFileMode)0x1C0).FullName;
+        var closed = Directory
+            .CreateDirectory(Path.Combine(sentry.Places.Root, "closed"), (UnixFileMode)0x1C0)
+            .FullName;
         await File.WriteAllTextAsync($"{closed}/till", "herring\n");
         await Do("chmod", "666", $"{closed}/till");
         using var roots = Process.Start(

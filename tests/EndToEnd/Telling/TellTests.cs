@@ -389,7 +389,10 @@ public class TellTests
             "bell"
         );
         var fault = Path.Combine(sentry.Places.Root, "fault");
-        var slow = sentry.Script("slow.sh", $"#!/bin/sh\nwhile [ ! -e {fault.Quoted()} ]; do sleep 0.1; done\nexit 3\n");
+        var slow = sentry.Script(
+            "slow.sh",
+            $"#!/bin/sh\nwhile [ ! -e {fault.Quoted()} ]; do sleep 0.1; done\nexit 3\n"
+        );
         await sentry.Wrap("fare-ledger", "--proof", "output:never", "--code", "3=hold", "--", slow);
         await sentry.Wrap(
             "departure-board",

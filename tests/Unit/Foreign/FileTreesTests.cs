@@ -178,7 +178,10 @@ public sealed class FileTreesTests : IDisposable
                 // What comes along is whose it was: it is the same content.
                 Is(@new, "kept", 0, 0, 0x180);
                 Is(@new, "lib/suid", 0, 0, 0x1ED); // and can no longer make anybody root
-                Assert.Contains(given, one => one.Path == "helper" && one.What.Contains("set-user-ID", StringComparison.Ordinal));
+                Assert.Contains(
+                    given,
+                    one => one.Path == "helper" && one.What.Contains("set-user-ID", StringComparison.Ordinal)
+                );
                 Assert.Contains(given, one => one is { Path: "lib/suid", What: "set-user-ID" });
             }
         );

@@ -19,7 +19,9 @@ public sealed class GroundTests : IDisposable
     public void Dispose() => root.Delete(recursive: true);
 
     public static TheoryData<string, string> Places =>
-        new(Ground.All.SelectMany(ground => ((string[])["root", "account", "third"]).Select(who => (ground.Name, who))));
+        new(
+            Ground.All.SelectMany(ground => ((string[])["root", "account", "third"]).Select(who => (ground.Name, who)))
+        );
 
     private string Folder(string who)
     {

@@ -156,7 +156,7 @@ public sealed class ProgramFilesTests : IDisposable
         Directory.Delete(Board, recursive: true);
         File.CreateSymbolicLink(Board, "/etc");
         Assert.NotNull(files.Bring(two, one, data));
-        Assert.Throws<IOException>(() => files.Hold().Dispose());
+        Assert.Throws<MovedException>(() => files.Hold().Dispose());
     }
 
     [Fact]

@@ -1,9 +1,9 @@
 using System.CommandLine;
 using System.Text.RegularExpressions;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
 
 namespace CalmSentry.Tests.Unit.House;
@@ -105,7 +105,10 @@ public partial class DocumentsTests
         var page = File.ReadAllText(file);
         const string begins = "<!-- places -->\n",
             ends = "<!-- end of places -->";
-        var (from, to) = (page.IndexOf(begins, StringComparison.Ordinal) + begins.Length, page.IndexOf(ends, StringComparison.Ordinal));
+        var (from, to) = (
+            page.IndexOf(begins, StringComparison.Ordinal) + begins.Length,
+            page.IndexOf(ends, StringComparison.Ordinal)
+        );
         var table =
             "| place | what is there | what root does | links it follows | what keeps a name from being taken for something else |\n"
             + "|---|---|---|---|---|\n"

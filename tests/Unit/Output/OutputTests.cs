@@ -108,7 +108,10 @@ public sealed class OutputTests : IDisposable
                         Around = around,
                         ErrorsOnly = errors,
                     };
-                    var fitting = Enumerable.Range(0, all.Count).Where(i => query.Fits(all[i].Source, all[i].Text)).ToList();
+                    var fitting = Enumerable
+                        .Range(0, all.Count)
+                        .Where(i => query.Fits(all[i].Source, all[i].Text))
+                        .ToList();
                     var wanted = Enumerable
                         .Range(0, all.Count)
                         .Where(i => fitting.Any(hit => Math.Abs(hit - i) <= around))
