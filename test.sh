@@ -47,10 +47,13 @@ xunit() { # name, assembly
   timeout 1200 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
   counted "$1" "$log"
 }
-# The tests end to end in two halves at once, and beside them those of telling, which wait for the most part, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of
-# a program sees none of the other half's. What makes accounts of the host is in one half, for there is one list of them.
+# The tests end to end in three parts at once, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of a program sees none of the others'. What makes
+# accounts of the host is in one part, for there is one list of them; what waits for the most part (telling) is with those of the attacks that make none.
 halves() {
-  local class first=() rest=(-namespace- CalmSentry.Tests.EndToEnd.Telling) other told
+  local class first=() rest=(-namespace- CalmSentry.Tests.EndToEnd.Telling) third=(-class "CalmSentry.Tests.EndToEnd.Telling.*") other told
+  for class in NameTests HostPlaceTests BoundTests ForgingTests CopyTests; do
+    third+=(-class "CalmSentry.Tests.EndToEnd.Attacks.$class") first+=(-class- "CalmSentry.Tests.EndToEnd.Attacks.$class")
+  done
   for class in AccountTests CheckTests ClientTests DaemonTests DailyTests GuardTests GuidedTests KeeperTests LimitTests LossTests PermissionTests RehearsalTests \
     SecretTests WatchTests WindDownTests 'Attacks.*'; do
     first+=(-class "CalmSentry.Tests.EndToEnd.$class") rest+=(-class- "CalmSentry.Tests.EndToEnd.$class")
@@ -63,14 +66,14 @@ halves() {
   other=$(mktemp) told=$(mktemp)
   half "${rest[@]}" >"$other" 2>&1 &
   local rests=$!
-  half -namespace CalmSentry.Tests.EndToEnd.Telling >"$told" 2>&1 &
+  half "${third[@]}" >"$told" 2>&1 &
   local tells=$!
   half "${first[@]}" | tee "$log"
   wait "$rests" "$tells"
   cat "$other" "$told"
   counted "$1, one half" "$log"
   counted "$1, the other half" "$other"
-  counted "$1, telling" "$told"
+  counted "$1, telling and attacks" "$told"
   rm -f "$other" "$told"
 }
 half() { apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none "$@"; }

@@ -179,7 +179,8 @@ function Plan({
           <>
             <dt>Given up</dt>
             <dd>
-              {plan["given-up"].count}: {plan["given-up"].paths.slice(0, 12).join(", ")} (others than root can write there)
+              {plan["given-up"].count}: {plan["given-up"].paths.slice(0, 12).join(", ")} (others than root can write
+              there)
             </dd>
           </>
         )}
@@ -187,7 +188,8 @@ function Plan({
           <>
             <dt>Left over</dt>
             <dd>
-              <code>{plan["earlier-place"]}</code>: from an earlier sentry, known to no service; look at it, then remove it
+              <code>{plan["earlier-place"]}</code>: from an earlier sentry, known to no service; look at it, then remove
+              it
             </dd>
           </>
         )}
