@@ -12,7 +12,7 @@ export CalmQuick=true
 cp --remove-destination out/quick/calm-keeper .cache/quick/bin/Server/release_$rid/
 # Each in a process group of its own, so that nothing of it stays behind: the watcher does not end by being asked alone.
 set -m
-dotnet watch --non-interactive --no-hot-reload --project src/Server run -c Release --no-restore -- serve --root "$root" --port 7374 </dev/null &
+dotnet watch --non-interactive --no-hot-reload --project "$here/src/Server" run -c Release --no-restore -- serve --root "$root" --port 7374 </dev/null &
 groups="-$!"
 (cd src/console && CALM_CONSOLE=http://127.0.0.1:7374 exec npx vite --host 127.0.0.1 --port 7375) </dev/null &
 groups="$groups -$!"

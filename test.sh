@@ -31,7 +31,7 @@ whole() { # name, command…: one part that passes or fails as a whole
 }
 compiled() { # everything in C#, once, with every analyzer: native code and tests are made of it
   [ -z "${PARTS_COMPILED:-}" ] || return 0
-  if dotnet build CalmSentry.slnx -c Release -v quiet >"$log" 2>&1; then export PARTS_COMPILED=1; else
+  if dotnet build "$here/CalmSentry.slnx" -c Release -v quiet >"$log" 2>&1; then export PARTS_COMPILED=1; else
     fail "C# does not compile" "$(grep -E 'error|warning' "$log" | sort -u | tail -n 20)"
     return 1
   fi

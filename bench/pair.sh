@@ -5,9 +5,10 @@ set -euo pipefail
 before=$(realpath "$1") now=$(realpath "$2") rounds=${3:-5}
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 . tools/setup.sh bench >&2
+. tools/parts.sh
 mkdir -p out/bench
 gcc -O2 -o out/bench/floors bench/floors.c
-dotnet build bench -c Release -v quiet -o out/bench/driver >&2
+dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
 for which in before now; do : >"out/bench/$which.txt"; done
 for ((round = 1; round <= rounds; round++)); do
   order=(before now)

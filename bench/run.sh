@@ -6,12 +6,13 @@
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 . tools/setup.sh bench >&2
+. tools/parts.sh
 ./build.sh >&2
 mkdir -p out/bench
 # In memory, where there is room for it: a disk's own moods would be most of what the capture shows.
 if [ -w /dev/shm ] && [ "$(df --output=avail -m /dev/shm | tail -n 1)" -gt 6000 ]; then export TMPDIR=/dev/shm; fi
 gcc -O2 -o out/bench/floors bench/floors.c
-dotnet build bench -c Release -v quiet -o out/bench/driver >&2
+dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
 out/bench/driver/CalmSentry.Bench out out/bench/floors "$@" | tee out/bench/table.md
 if [[ " $* " == *" --write "* ]]; then
   {

@@ -20,7 +20,7 @@ chmod 755 "$root"
 echo "fresh: a minimal $PRETTY_NAME is being made in $root"
 # libicu and libssl are what the SDK itself takes from the host, certificates what it and npm need to fetch anything at all.
 with=git,ca-certificates,libssl3,$(dpkg-query -W -f '${Package}\n' 'libicu[0-9]*' | head -n 1)
-cat /etc/apt/sources.list /etc/apt/sources.list.d/*.list /etc/apt/sources.list.d/*.sources 2>/dev/null |
+find /etc/apt -name sources.list -o -name '*.list' -o -name '*.sources' | xargs cat |
   mmdebstrap --quiet --variant=minbase --include="$with" "$VERSION_CODENAME" "$root" -
 # Where packages are fetched, and by whose certificates, as this host has it.
 for one in /etc/apt /etc/ssl /etc/resolv.conf /etc/hosts ~/.npmrc ~/.nuget/NuGet ~/.gitconfig; do

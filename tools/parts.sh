@@ -8,6 +8,15 @@
 export DOTNET_CLI_TELEMETRY_OPTOUT=1 DOTNET_NOLOGO=1 MSBUILDDISABLENODEREUSE=1
 mkdir -p out/.stamps out/.log out/demo
 
+# The build's own targets break where a folder's name has a quote or another letter of theirs: they get there by a link that has none.
+here=$PWD
+case $PWD in
+  *[\'\;%@\$\(\)]*)
+    here=${XDG_CACHE_HOME:-$HOME/.cache}/calm-sentry-build/$(printf %s "$PWD" | sha256sum | cut -c1-16)
+    mkdir -p "$(dirname "$here")" && ln -sfn "$PWD" "$here"
+    ;;
+esac
+
 case "$(uname -m)" in
   x86_64) rid=linux-x64 ;;
   aarch64) rid=linux-arm64 ;;
@@ -46,18 +55,18 @@ put() { # directory, projects' published directories…
     -exec cp --remove-destination {} "$to/" \;
 }
 make_native() {
-  dotnet publish CalmSentry.Parts.slnf -c Release -v minimal ${PARTS_COMPILED:+--no-build} || return
+  dotnet publish "$here/CalmSentry.Parts.slnf" -c Release -v minimal ${PARTS_COMPILED:+--no-build} || return
   put out src/{Cli,Keeper,Server}/bin/Release/net10.0/$rid/publish
   cp --remove-destination demo/fare-ledger/bin/Release/net10.0/$rid/publish/fare-ledger out/demo/
 }
 make_quick() {
-  CalmQuick=true dotnet publish CalmSentry.Parts.slnf -c Release -v minimal || return
+  CalmQuick=true dotnet publish "$here/CalmSentry.Parts.slnf" -c Release -v minimal || return
   put out/quick .cache/quick/publish/{Cli,Keeper,Server}/release_$rid
   cp --remove-destination .cache/quick/publish/FareLedger/release_$rid/fare-ledger out/demo/
   ln -sfn ../console out/quick/console
 }
 make_other() {
-  CalmQuick=true dotnet publish CalmSentry.Parts.slnf -c Release -v minimal -p:Version=0.1.1 -p:ArtifactsPath="$PWD/.cache/other" || return
+  CalmQuick=true dotnet publish "$here/CalmSentry.Parts.slnf" -c Release -v minimal -p:Version=0.1.1 -p:ArtifactsPath="$here/.cache/other" || return
   put out/other .cache/other/publish/{Cli,Keeper,Server}/release_$rid
   ln -sfn ../console out/other/console
 }
