@@ -47,6 +47,8 @@ unshare --mount --pid --fork --kill-child bash -c '
   root=$1 here=$2
   shift 2
   mount --make-rprivate /
+  mount --bind "$root" "$root" # its root is one of a file system, as a machine has it
+  cd "$root"
   mount -t proc proc "$root/proc"
   mount --rbind /sys "$root/sys"
   mount --rbind /dev "$root/dev"
