@@ -30,7 +30,7 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     public IReadOnlyList<GivenUp> Adopt(Held before, bool isRootsAlone, Held after)
     {
         var top = before.Identity();
-        Folder(before, top, isRootsAlone && top.IsRootsAlone, after, top, "", 0);
+        Folder(before, isRootsAlone && top.IsRootsAlone, after, top, "", 0);
         Give(before, top, isRootsAlone, after, "");
         return givenUp;
     }
@@ -39,7 +39,6 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     /// <param name="owner">Whose new files are.</param>
     private void Folder(
         Held? before,
-        FileIdentity was,
         bool alone,
         Held after,
         FileIdentity owner,
@@ -61,7 +60,6 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
             if (what.Type == FileType.Directory)
                 Folder(
                     then is null ? null : old,
-                    then ?? owner,
                     alone && then?.IsRootsAlone == true,
                     entry,
                     alone && then is { } same ? same : owner,
