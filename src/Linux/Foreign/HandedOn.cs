@@ -37,14 +37,7 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
 
     /// <param name="before">Null: there is no such folder among the present files.</param>
     /// <param name="owner">Whose new files are.</param>
-    private void Folder(
-        Held? before,
-        bool alone,
-        Held after,
-        FileIdentity owner,
-        string path,
-        int depth
-    )
+    private void Folder(Held? before, bool alone, Held after, FileIdentity owner, string path, int depth)
     {
         TreeWalk.NotTooDeep(depth);
         var present = new HashSet<string>(StringComparer.Ordinal);
