@@ -116,7 +116,7 @@ test("a service that needs a person stands first, with a word", async ({ page, s
 test("a service's page starts, stops and shows its output as it comes", async ({ page, sentry }) => {
   const words = `${sentry.root}/words`;
   sentry.file("words", "");
-  sentry.wrap("teller", `echo ready; exec tail -n 0 -F ${words}`);
+  sentry.wrap("teller", `echo ready; exec tail -n 0 -F "${words}"`);
   await enter(page, sentry);
   await row(page, "teller").click();
   await page.getByRole("button", { name: "Start", exact: true }).click();
@@ -201,7 +201,7 @@ test("a fall leads to what its run printed, and a log file of its own is seen be
 
 test("when the connection is gone it says so, and when it is back nothing is missing", async ({ page, sentry }) => {
   const words = sentry.file("words", "");
-  sentry.wrap("teller", `echo ready; exec tail -n 0 -F ${words}`, "--start");
+  sentry.wrap("teller", `echo ready; exec tail -n 0 -F "${words}"`, "--start");
   await enter(page, sentry);
   await row(page, "teller").click();
   await expect(page.getByLabel("Output")).toContainText("ready");
@@ -219,7 +219,7 @@ test("a held service says why, shows what each fall left behind, and is released
   const mended = `${sentry.root}/mended`;
   sentry.wrap(
     "gate-counter",
-    `[ -e ${mended} ] && exec sleep 600; echo "the barrier reads -1"; exit 3`,
+    `[ -e "${mended}" ] && exec sleep 600; echo "the barrier reads -1"; exit 3`,
     "--pause",
     "20ms",
     "--hold-ends",
@@ -505,7 +505,7 @@ test("the logbook is narrowed, goes on, and is proven", async ({ page, sentry })
 
 test("an alert comes in by itself, somebody looks at it, and a recipient is tried", async ({ page, sentry }) => {
   const fault = sentry.file("fault", "");
-  sentry.wrap("fare-ledger", `[ -e ${fault} ] && exit 3; exec sleep 600`, "--code", "3=hold", "--proof", "up-for:0s");
+  sentry.wrap("fare-ledger", `[ -e "${fault}" ] && exit 3; exec sleep 600`, "--code", "3=hold", "--proof", "up-for:0s");
   const complaints = await enter(page, sentry);
   await expect(page.getByText("Nobody is told when a service needs attention")).toBeVisible();
   await page.getByRole("navigation").getByText("Alerts").click();

@@ -260,7 +260,9 @@ public sealed class NameTests
         // A run of the service itself exchanges its directory without pause.
         await File.WriteAllTextAsync(
             $"{home}/board.sh",
-            $"#!/bin/sh\ncd {above.Quoted()}\nmkdir -p other\nwhile :; do mv board away; mv other board; mv board other; mv away board; done 2>/dev/null\n"
+            $"#!/bin/sh\ncd {above.Quoted()}\nmkdir -p other\ntrap over=1 TERM\n"
+                + "while [ -z \"$over\" ]; do mv board away; mv other board; mv board other; mv away board; done 2>/dev/null\n"
+                + "[ -e board ] || mv away board\n"
         );
         await sentry.Ok("start", "board");
         var said = await sentry.Calm("swap", "board", "--from", Next(sentry), "--watch-for", "0s", "--alone");
