@@ -124,8 +124,8 @@ internal sealed class Machine(string programs) : IAsyncDisposable
             "/bin/sh",
             [
                 "-c",
-                ProcessCeiling is null ? "exec \"$@\"" : $"echo $$ >{ProcessCeiling}/cgroup.procs; exec \"$@\"",
-                "sh",
+                ProcessCeiling is null ? "exec \"$@\"" : "echo $$ >\"$0/cgroup.procs\"; exec \"$@\"",
+                ProcessCeiling ?? "sh",
                 Program("calm-keeper"),
                 "guard",
                 Places.RunDirectory,
