@@ -16,7 +16,7 @@ public enum Links
 /// <summary>
 /// A place in which the sentry, as root, does something where somebody else can put things: the only way to open anything there
 /// (<see cref="Held"/>) asks for one of these, so that a place that is not on this list does not compile. docs/security.md shows
-/// the list; <c>Attacks/GroundTests</c> goes by it.
+/// the list; <c>Unit/Foreign/GroundTests</c> goes by it.
 /// </summary>
 /// <param name="Name">Short, as the list has it.</param>
 /// <param name="What">What is there, and who can put things there.</param>
