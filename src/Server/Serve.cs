@@ -4,6 +4,7 @@ using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Checks;
@@ -70,15 +71,7 @@ internal static partial class Serve
         {
             // Definitions may hold what others must not read; the write-ahead log takes its rights from this file.
             if (!File.Exists(places.Database))
-                await new FileStream(
-                    places.Database,
-                    new FileStreamOptions
-                    {
-                        Mode = FileMode.CreateNew,
-                        Access = FileAccess.Write,
-                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-                    }
-                ).DisposeAsync().ConfigureAwait(false);
+                await NewFile.Begin(places.Database).DisposeAsync().ConfigureAwait(false);
             store = SentryStore.Open(places.Database, places.DatabaseAsides);
         }
         catch (Exception error) when (error is SqliteException or IOException or UnauthorizedAccessException)

@@ -1,5 +1,6 @@
 using System.Formats.Tar;
 using System.IO.Compression;
+using CalmSentry.Linux.Files;
 
 namespace CalmSentry.Linux.Foreign;
 
@@ -206,17 +207,7 @@ public static class Archive
         public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written)
         {
             var path = Path.Combine(into, New(name));
-            using (
-                var to = new FileStream(
-                    path,
-                    new FileStreamOptions
-                    {
-                        Mode = FileMode.CreateNew,
-                        Access = FileAccess.Write,
-                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-                    }
-                )
-            )
+            using (var to = NewFile.Begin(path))
             {
                 for (int got; (got = from.Read(room)) > 0; )
                 {

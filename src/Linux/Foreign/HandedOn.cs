@@ -1,3 +1,5 @@
+using CalmSentry.Linux.Files;
+
 namespace CalmSentry.Linux.Foreign;
 
 /// <summary>A right that new files do not get, although files of the same path had it.</summary>
@@ -113,16 +115,7 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     private void Copy(Held from, string to, string name)
     {
         using var content = from.RegularContent(name);
-        using var copy = new FileStream(
-            to,
-            new FileStreamOptions
-            {
-                Mode = FileMode.CreateNew,
-                Access = FileAccess.Write,
-                UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-                BufferSize = 0,
-            }
-        );
+        using var copy = NewFile.Begin(to, buffer: 0);
         for (int got; (got = content.Read(buffer)) > 0; )
         {
             room.Take(got);

@@ -34,17 +34,7 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
                 return;
             var beside = file + "~";
             File.Delete(beside);
-            using (
-                var stream = new FileStream(
-                    beside,
-                    new FileStreamOptions
-                    {
-                        Mode = FileMode.CreateNew,
-                        Access = FileAccess.Write,
-                        UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
-                    }
-                )
-            )
+            using (var stream = NewFile.Begin(beside))
             using (var writer = new StreamWriter(stream))
                 writer.Write(text);
             File.Move(beside, file, overwrite: true);
