@@ -132,6 +132,8 @@ public static class EntryWords
                 EntryCode.Swapped => $"It has version {entry.Count} of its files"
                     + (entry.Limit is { } well ? $", and stayed well for {Length.Of(well)}" : "")
                     + $"; version {entry.Name} is kept.",
+                EntryCode.SwapReturned when entry.Run is null =>
+                    $"It keeps version {entry.Name} of its files, and does not get version {entry.Count}: {entry.Seen}.",
                 EntryCode.SwapReturned =>
                     $"It keeps version {entry.Name} of its files: with version {entry.Count} {entry.Seen}.",
                 EntryCode.SwapDown => entry.Count is { } version

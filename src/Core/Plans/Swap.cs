@@ -5,6 +5,12 @@ namespace CalmSentry.Core.Plans;
 
 public enum SwapStep
 {
+    /// <summary>
+    /// Something at work in its files keeps them from being looked at: it is wound down first, and the new files are made ready then. So
+    /// long it is not known which version they are going to be.
+    /// </summary>
+    Looking,
+
     /// <summary>What runs of the files before is wound down.</summary>
     Stopping,
     Exchanging,
@@ -106,6 +112,13 @@ public readonly record struct SwapFailure(RunNumber Run, string Why);
 /// <param name="StopAsked">The latest word of a person was to stop it.</param>
 /// <param name="Files">Which version its files are, all of them; null: that cannot be told.</param>
 /// <param name="Stuck">Why they could not be exchanged, as a clause: they are as they were; null: they could, or it was not tried.</param>
+/// <param name="Other">
+/// What lies in their place is neither of the versions, and nothing was moved: new files can be made ready for it, and whoever asked
+/// for them is still there to say which.
+/// </param>
+/// <param name="Refused">
+/// Why new files were not made ready when that was last tried, as a clause, or cannot be any more; null: they were, or it was not tried.
+/// </param>
 public readonly record struct SwapStanding(
     bool Lives,
     bool Stopping,
@@ -114,7 +127,9 @@ public readonly record struct SwapStanding(
     SwapFailure? Failed,
     bool StopAsked,
     long? Files,
-    string? Stuck
+    string? Stuck,
+    bool Other = false,
+    string? Refused = null
 );
 
 /// <summary>Something the server is to do for a swap; it does no harm when it is done twice.</summary>
@@ -122,6 +137,9 @@ public enum SwapDeed
 {
     None,
     Stop,
+
+    /// <summary>Make new files ready for what lies there now; once that is done the swap is about them.</summary>
+    Look,
 
     /// <summary>Make the files those of the step's version, all of them in one stroke.</summary>
     Exchange,
@@ -149,6 +167,7 @@ public static class SwapLife
     ) =>
         swap.Step switch
         {
+            SwapStep.Looking => Look(swap, at),
             SwapStep.Stopping => Stop(swap, at, SwapStep.Exchanging),
             SwapStep.StoppingAgain => Stop(swap, at, SwapStep.Returning),
             SwapStep.Exchanging => Exchange(swap, at, resumed),
@@ -167,6 +186,31 @@ public static class SwapLife
         return (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop);
     }
 
+    private static (Swap, SwapDeed) Look(Swap swap, SwapStanding at)
+    {
+        swap = Heard(swap, at);
+        if (at.Refused is null && swap.Why is null)
+            return at.Lives ? (swap, at.Stopping || swap.IsJob ? SwapDeed.None : SwapDeed.Stop) : (swap, SwapDeed.Look);
+        // Nothing was exchanged: it is begun again as it was, once its stop has ended.
+        swap = swap with
+        {
+            Why = swap.Why ?? at.Refused,
+        };
+        return at switch
+        {
+            { Lives: true, Stopping: true } => (swap, SwapDeed.None),
+            { Lives: false } when swap.WasUp => (
+                swap with
+                {
+                    Step = SwapStep.BeginningAgain,
+                    From = at.LastRun,
+                },
+                SwapDeed.Begin
+            ),
+            _ => (swap with { Step = SwapStep.Done }, SwapDeed.None),
+        };
+    }
+
     /// <summary>What somebody, or a boot, has begun meanwhile is to be up in the end; what somebody has stopped is not.</summary>
     private static Swap Heard(Swap swap, SwapStanding at) =>
         at.StopAsked ? swap with { WasUp = false }
@@ -176,6 +220,8 @@ public static class SwapLife
     private static (Swap, SwapDeed) Exchange(Swap swap, SwapStanding at, bool resumed)
     {
         swap = Heard(swap, at);
+        if (at is { Stuck: not null, Other: true, Lives: false })
+            return (swap with { Step = SwapStep.Looking }, SwapDeed.Look);
         if (at.Stuck is { } why && at.Files == swap.Before.Number)
         {
             swap = swap with { Why = why };

@@ -149,6 +149,19 @@ public sealed class ProgramFiles : IDisposable
             : null;
     }
 
+    /// <summary>Whether something else lies where one version was to take the place of another, and nothing of either was moved.</summary>
+    public bool IsOther(
+        (long Number, string Identity) wanted,
+        (long Number, string Identity) other,
+        IReadOnlyList<string> data
+    ) =>
+        Present() is { } present
+        && present != wanted.Identity
+        && present != other.Identity
+        && IdentityOf(wanted.Number) == wanted.Identity
+        && IdentityOf(other.Number) is null
+        && !LeavesData(wanted.Number, data);
+
     /// <summary>
     /// Puts one version into the place of another, in one stroke, and its data with it. Done twice it does no harm, wherever it
     /// was cut off the first time. When it cannot be done all is as before.

@@ -1,7 +1,6 @@
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Entries;
 using CalmSentry.Core.Plans;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
@@ -126,8 +125,10 @@ internal static class SwapRoutes
             new BoundedChannelOptions(MostNotes) { FullMode = BoundedChannelFullMode.DropOldest }
         );
         var (by, gone) = (Caller.Of(context).Who, context.RequestAborted);
+        void Say(string text) => notes.Writer.TryWrite(new() { Text = text });
+        var asked = new FilesAsked(actor, order, needing, by, Say);
         _ = Task.Run(
-            () => Do(actor, order, needing, dry == true, registry, newFiles, house, by, notes.Writer, gone),
+            () => Do(asked, dry == true, newFiles, registry.Swaps, house, notes.Writer, gone),
             CancellationToken.None
         );
         await Reply.Live(context, notes.Reader, ApiJson.Plain.SwapEvent).ConfigureAwait(false);
@@ -135,62 +136,37 @@ internal static class SwapRoutes
     }
 
     private static async Task Do(
-        ServiceActor actor,
-        SwapOrder order,
-        IReadOnlySet<string> dependents,
+        FilesAsked asked,
         bool dry,
-        Registry registry,
         NewFiles newFiles,
+        SwapRoom swaps,
         House house,
-        Core.Lifecycle.Principal by,
         ChannelWriter<SwapEvent> notes,
         CancellationToken gone
     )
     {
-        void Say(string text) => notes.TryWrite(new() { Text = text });
+        var actor = asked.Actor;
         Prepared? prepared = null;
         var begun = false;
         try
         {
-            bool stopped;
-            (prepared, stopped) = await Look(actor, order, dependents, dry, registry, newFiles, by, Say, gone)
-                .ConfigureAwait(false);
-            notes.TryWrite(new() { Plan = prepared.Plan });
-            var left = FindingViews.Left(
-                prepared.Findings,
-                [.. actor.Definition.Accept, .. order.Accept ?? []],
-                forStart: true
-            );
+            prepared = await Look(asked, dry, newFiles, gone).ConfigureAwait(false);
+            if (prepared is not null)
+                notes.TryWrite(new() { Plan = prepared.Plan });
             if (dry)
-                notes.TryWrite(new() { Answer = Would(actor, prepared.Plan, left.Count) });
-            else if (left.Count > 0)
             {
-                if (stopped)
-                    await BeginAgain(actor, dependents, registry, by).ConfigureAwait(false);
-                notes.TryWrite(new() { Refused = Refused(left) });
+                notes.TryWrite(new() { Answer = Would(actor, prepared!.Plan, Left(asked, prepared).Count) });
+                return;
             }
-            else
-            {
-                begun = true;
-                var swap = await Begin(actor, prepared, registry, house, Say).ConfigureAwait(false);
-                await house.Store.Kept().ConfigureAwait(false);
-                var came = swap is { Why: null, Down: null };
-                notes.TryWrite(
-                    new()
-                    {
-                        Answer = new()
-                        {
-                            Code = came ? AnswerCode.Swapped : AnswerCode.NotSwapped,
-                            CameTrue = came,
-                            Said = SwapWords.Said(actor, swap, house.Store),
-                            Service = actor.View,
-                            Evidence = SwapRoom.Lives(actor.Situation)
-                                ? EvidenceFinder.Of(actor, actor.Situation, house.Store, house.Places, house.Clock)
-                                : null,
-                        },
-                    }
-                );
-            }
+
+            if (prepared is not null)
+                Take(asked, prepared);
+            begun = true;
+            var (swap, refused) = await swaps
+                .Begin(asked, prepared, () => LookStopped(asked, newFiles, notes))
+                .ConfigureAwait(false);
+            await house.Store.Kept().ConfigureAwait(false);
+            notes.TryWrite(refused is null ? new() { Answer = Came(actor, swap, house) } : new() { Refused = refused });
         }
         catch (FilesNotTakenException error)
         {
@@ -217,9 +193,9 @@ internal static class SwapRoutes
         {
             if (!begun)
             {
-                if (prepared is not null && order.From is not null)
+                if (prepared is { Swap.IsNew: true })
                     newFiles.Forget(actor, prepared);
-                registry.Swaps.Leave(actor.Id);
+                swaps.Leave(actor.Id);
             }
 
             notes.TryComplete();
@@ -230,88 +206,72 @@ internal static class SwapRoutes
     private const int Tries = 3;
 
     /// <summary>
-    /// Makes new files ready. What is at work in the present ones may keep that from ending for as long as it runs: after a few tries the
-    /// service is stopped first, and stays so until the swap is over.
+    /// Makes new files ready while it runs. What is at work in the present ones may keep that from ending for as long as it runs.
     /// </summary>
-    private static async Task<(Prepared Prepared, bool Stopped)> Look(
-        ServiceActor actor,
-        SwapOrder order,
-        IReadOnlySet<string> dependents,
-        bool dry,
-        Registry registry,
-        NewFiles newFiles,
-        Core.Lifecycle.Principal by,
-        Action<string> say,
-        CancellationToken gone
-    )
+    /// <returns>Null: they do not stay as they are, and the service is to be stopped first.</returns>
+    private static async Task<Prepared?> Look(FilesAsked asked, bool dry, NewFiles newFiles, CancellationToken gone)
     {
         for (var tried = 1; ; tried++)
             try
             {
-                return (await newFiles.Prepare(actor, order, dependents, by, say, gone).ConfigureAwait(false), false);
+                return await newFiles.Prepare(asked, gone).ConfigureAwait(false);
             }
             catch (FilesNotTakenException error) when (error.Problem.Code == NewFiles.FilesMove && tried < Tries)
             {
-                say("the files change while they are looked at: once more");
+                asked.Say("the files change while they are looked at: once more");
             }
             catch (FilesNotTakenException error)
-                when (error.Problem.Code == NewFiles.FilesMove && !dry && SwapRoom.Lives(actor.Situation))
+                when (error.Problem.Code == NewFiles.FilesMove && !dry && SwapRoom.Lives(asked.Actor.Situation))
             {
-                break;
+                asked.Say("the files change while they are looked at: it is stopped first");
+                return null;
             }
+    }
 
-        say("the files change while they are looked at: it is stopped first");
-        await registry.Swaps.StopFirst(actor, dependents, by).ConfigureAwait(false);
+    /// <summary>The same once it is stopped, whether or not somebody still listens: it is to be begun again in any case.</summary>
+    private static async Task<Prepared> LookStopped(FilesAsked asked, NewFiles newFiles, ChannelWriter<SwapEvent> notes)
+    {
+        var prepared = await newFiles.Prepare(asked, CancellationToken.None).ConfigureAwait(false);
+        notes.TryWrite(new() { Plan = prepared.Plan });
         try
         {
-            var prepared = await newFiles.Prepare(actor, order, dependents, by, say, gone).ConfigureAwait(false);
-            return (prepared with { Swap = prepared.Swap with { WasUp = !actor.Definition.IsJob } }, true);
+            Take(asked, prepared);
+            return prepared;
         }
-        catch
+        catch (FilesNotTakenException) when (prepared.Swap.IsNew)
         {
-            await BeginAgain(actor, dependents, registry, by).ConfigureAwait(false);
+            newFiles.Forget(asked.Actor, prepared);
             throw;
         }
     }
 
-    private static async Task BeginAgain(
-        ServiceActor actor,
-        IReadOnlySet<string> dependents,
-        Registry registry,
-        Core.Lifecycle.Principal by
-    )
+    private static IReadOnlyList<Core.Findings.Finding> Left(FilesAsked asked, Prepared prepared) =>
+        FindingViews.Left(
+            prepared.Findings,
+            [.. asked.Actor.Definition.Accept, .. asked.Order.Accept ?? []],
+            forStart: true
+        );
+
+    /// <exception cref="FilesNotTakenException">A finding is in their way.</exception>
+    private static void Take(FilesAsked asked, Prepared prepared)
     {
-        foreach (var name in dependents.Prepend(actor.Definition.Name))
-            if (registry.Named(name) is { } one)
-                await one.Ask(new Core.Lifecycle.StartAsked(SwapRoom.ByIt(by))).ConfigureAwait(false);
+        if (Left(asked, prepared) is { Count: > 0 } left)
+            throw new FilesNotTakenException(Refused(left));
     }
 
-    private static async Task<Swap> Begin(
-        ServiceActor actor,
-        Prepared prepared,
-        Registry registry,
-        House house,
-        Action<string> say
-    )
+    private static Answer Came(ServiceActor actor, Swap swap, House house)
     {
-        using (var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory))
-        using (var next = files.Kept(prepared.Swap.Version.Number))
-            await Task.Run(() => next.Flush(all: true)).ConfigureAwait(false);
-        foreach (var version in prepared.Unrecorded)
-            house.Store.SetVersion(actor.Id, version);
-        if (prepared.Unrecorded.FirstOrDefault(version => version.Present) is { } present)
-            house.Store.SetPresent(actor.Id, present.Number);
-        house.Logbook.Note(
-            actor,
-            new(EntryCode.SwapBegan)
-            {
-                Count = prepared.Swap.Version.Number,
-                Name = prepared.Plan.Source,
-                Seen = $"{prepared.Swap.Before.Number}",
-            },
-            prepared.Swap.By
-        );
-        return await registry.Swaps.Begin(actor, prepared.Swap, say).ConfigureAwait(false);
+        var came = swap is { Why: null, Down: null };
+        return new()
+        {
+            Code = came ? AnswerCode.Swapped : AnswerCode.NotSwapped,
+            CameTrue = came,
+            Said = SwapWords.Said(actor, swap, house.Store),
+            Service = actor.View,
+            Evidence = SwapRoom.Lives(actor.Situation)
+                ? EvidenceFinder.Of(actor, actor.Situation, house.Store, house.Places, house.Clock)
+                : null,
+        };
     }
 
     private static Answer Would(ServiceActor actor, SwapPlan plan, int left) =>

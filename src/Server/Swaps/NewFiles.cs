@@ -17,10 +17,24 @@ using CalmSentry.Store;
 namespace CalmSentry.Server.Swaps;
 
 /// <summary>Why new files are not taken; nothing was changed.</summary>
-internal sealed class FilesNotTakenException(string code, string title, string detail, string next) : Exception(detail)
+internal sealed class FilesNotTakenException(Problem problem) : Exception(problem.Detail)
 {
-    public Problem Problem { get; } = new(title, StatusCodes.Status422UnprocessableEntity, detail, code, next, null);
+    public FilesNotTakenException(string code, string title, string detail, string next)
+        : this(new(title, StatusCodes.Status422UnprocessableEntity, detail, code, next, null)) { }
+
+    public Problem Problem { get; } = problem;
 }
+
+/// <summary>New files that somebody asks for.</summary>
+/// <param name="Dependents">Those that need it, and are stopped and begun again with it.</param>
+/// <param name="Say">What is being done, a line at a time.</param>
+internal sealed record FilesAsked(
+    ServiceActor Actor,
+    SwapOrder Order,
+    IReadOnlySet<string> Dependents,
+    Principal By,
+    Action<string> Say
+);
 
 /// <summary>New files, lying beside those there are, as they were looked at.</summary>
 internal sealed record Prepared(
@@ -43,15 +57,9 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         MostUsers = 10;
 
     /// <exception cref="FilesNotTakenException">They are none that can be taken.</exception>
-    public async Task<Prepared> Prepare(
-        ServiceActor actor,
-        SwapOrder order,
-        IReadOnlySet<string> dependents,
-        Principal by,
-        Action<string> say,
-        CancellationToken gone
-    )
+    public async Task<Prepared> Prepare(FilesAsked asked, CancellationToken gone)
     {
+        var (actor, order) = (asked.Actor, asked.Order);
         var definition = actor.Definition;
         var given = DirectoryOf(definition, house.Places) ?? throw NoDirectory(definition);
         ProgramFiles? files = null;
@@ -73,16 +81,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             var data = DataOf(definition, given);
             try
             {
-                return await Look(
-                        actor,
-                        order,
-                        new(files, given, before, version, data),
-                        unrecorded,
-                        dependents,
-                        by,
-                        say,
-                        gone
-                    )
+                return await Look(asked, new(files, given, before, version, data), unrecorded, gone)
                     .ConfigureAwait(false);
             }
             catch when (fresh)
@@ -192,16 +191,13 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     }
 
     private async Task<Prepared> Look(
-        ServiceActor actor,
-        SwapOrder order,
+        FilesAsked asked,
         Site site,
         List<StoredVersion> unrecorded,
-        IReadOnlySet<string> dependents,
-        Principal by,
-        Action<string> say,
         CancellationToken gone
     )
     {
+        var (actor, order, dependents, by, say) = asked;
         var (definition, files) = (actor.Definition, site.Files);
         using var present = files.Hold();
         var room = new DiskRoom(present, MostBytes, gone);

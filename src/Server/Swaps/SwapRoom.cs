@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
@@ -19,6 +20,18 @@ internal sealed class SwapRoom(House house, Registry registry)
     /// <summary>A swap at work, or (no swap yet) new files being looked at.</summary>
     private sealed class Live(Swap? swap, ClockStamp frame, Action<string>? say, TaskCreationOptions promises)
     {
+        /// <summary>Makes new files ready for what lies there; null: whoever asked for them is gone with the server that was lost.</summary>
+        public Func<Task<Prepared>>? Look { get; init; }
+
+        /// <summary>How often that was done once it was stopped.</summary>
+        public int Looks { get; set; }
+
+        /// <summary>Why it did not come to new files when that was last done.</summary>
+        public Problem? Refused { get; set; }
+
+        /// <summary>Something else lies where the files were to be exchanged.</summary>
+        public bool Other { get; set; }
+
         public Swap? Swap { get; set; } = swap;
 
         /// <summary>The directory whose files it is about, once that is known.</summary>
@@ -71,13 +84,74 @@ internal sealed class SwapRoom(House house, Registry registry)
     }
 
     /// <summary>Begins a swap, which goes on whether or not somebody waits for it. Its place is taken.</summary>
-    /// <returns>The swap as it ended.</returns>
-    public Task<Swap> Begin(ServiceActor actor, Swap swap, Action<string>? say)
+    /// <param name="prepared">Null: it is stopped first, for its files do not stay as they are.</param>
+    /// <param name="look">Makes new files ready while it is stopped.</param>
+    /// <returns>The swap as it ended, and why there were no new files for it.</returns>
+    public async Task<(Swap Swap, Problem? Refused)> Begin(
+        FilesAsked asked,
+        Prepared? prepared,
+        Func<Task<Prepared>> look
+    )
     {
-        var one = new Live(swap, house.Stamp, say, house.Promises);
+        var actor = asked.Actor;
+        if (prepared is not null)
+            Record(actor, prepared);
+        var one = new Live(prepared?.Swap ?? StoppedFirst(asked), house.Stamp, asked.Say, house.Promises)
+        {
+            Look = look,
+        };
         live[actor.Id] = one;
         _ = house.Run(() => Follow(actor.Id, one, resumed: false));
-        return one.Over.Task;
+        var swap = await one.Over.Task.ConfigureAwait(false);
+        return (swap, one.Refused);
+    }
+
+    private Swap StoppedFirst(FilesAsked asked)
+    {
+        var actor = asked.Actor;
+        var versions = house.Store.Versions(actor.Id);
+        var present = versions.FirstOrDefault(one => one.Present);
+        return new()
+        {
+            By = asked.By,
+            Began = house.Now,
+            Directory = live[actor.Id].Directory ?? NewFiles.DirectoryOf(actor.Definition, house.Places)!,
+            Before = new(present?.Number ?? 1, present?.Identity ?? ""),
+            // Until the new files are ready that is their number, and they are nowhere.
+            Version = new(
+                asked.Order.Back is > 0 and var back
+                    ? back
+                    : Math.Max(1, versions.Count == 0 ? 1 : versions[0].Number) + 1,
+                ""
+            ),
+            WatchFor = TimeSpan.Zero,
+            Dependents = [.. asked.Dependents],
+            IsJob = actor.Definition.IsJob,
+            WasUp = !actor.Definition.IsJob && Lives(actor.Situation),
+            Step = SwapStep.Looking,
+        };
+    }
+
+    /// <summary>Versions are on record, and on the disk, before anything is exchanged for them.</summary>
+    private void Record(ServiceActor actor, Prepared prepared)
+    {
+        using (var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory))
+        using (var next = files.Kept(prepared.Swap.Version.Number))
+            next.Flush(all: true);
+        foreach (var version in prepared.Unrecorded)
+            house.Store.SetVersion(actor.Id, version);
+        if (prepared.Unrecorded.FirstOrDefault(version => version.Present) is { } present)
+            house.Store.SetPresent(actor.Id, present.Number);
+        house.Logbook.Note(
+            actor,
+            new(EntryCode.SwapBegan)
+            {
+                Count = prepared.Swap.Version.Number,
+                Name = prepared.Plan.Source,
+                Seen = $"{prepared.Swap.Before.Number}",
+            },
+            prepared.Swap.By
+        );
     }
 
     /// <summary>
@@ -207,6 +281,10 @@ internal sealed class SwapRoom(House house, Registry registry)
                         ByIt(after)
                     );
                 break;
+            case SwapDeed.Look:
+                await house.Store.Flush();
+                await LookAgain(actor, one);
+                break;
             case SwapDeed.Exchange when SwapLife.Wanted(after) is { } wanted:
                 await house.Store.Flush();
                 await actor.Exchange(() => Exchange(actor, one, wanted));
@@ -220,25 +298,46 @@ internal sealed class SwapRoom(House house, Registry registry)
         }
     }
 
-    /// <summary>Stops a service, and those that need it, before its new files are looked at.</summary>
-    public async Task StopFirst(ServiceActor actor, IReadOnlySet<string> dependents, Principal by)
-    {
-        if (dependents.Count == 0)
-            await actor.Ask(new StopAsked(ByIt(by)));
-        else
-            await registry.Plans.Stop(
-                dependents.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
-                ByIt(by)
-            );
-        // A stop always ends: its last step is force.
-        while (Lives(actor.Situation))
-            await Task.WhenAny(registry.Readiness.NextChange(), house.Delay(Look));
-    }
-
     /// <summary>Its own words are told from those of whoever has asked for it.</summary>
     public static Principal ByIt(Principal by) => new(by.Name, PrincipalKind.Swap);
 
     private static Principal ByIt(Swap swap) => ByIt(swap.By);
+
+    /// <summary>Looks at a stopped program's files often enough that nothing it has left behind is in the way.</summary>
+    private const int MostLooks = 3;
+
+    /// <summary>Makes new files ready for what lies there now, in the place of those that were made for something else.</summary>
+    private async Task LookAgain(ServiceActor actor, Live one)
+    {
+        var swap = one.Swap!;
+        if (one.Other)
+            Drop(actor, swap, "other files were put there meanwhile");
+        one.Looks++;
+        (one.Stuck, one.Other) = (null, false);
+        try
+        {
+            var prepared = await one.Look!();
+            await Task.Run(() => Record(actor, prepared));
+            one.Swap = prepared.Swap with { WasUp = swap.WasUp, Began = swap.Began };
+            house.Store.SetSwap(actor.Id, one.Swap, one.Frame);
+        }
+        catch (FilesNotTakenException error) when (error.Problem.Code != NewFiles.FilesMove || one.Looks == MostLooks)
+        {
+            one.Refused = error.Problem;
+        }
+        catch (FilesNotTakenException) { }
+    }
+
+    private void Drop(ServiceActor actor, Swap swap, string why)
+    {
+        if (swap.Version.Identity.Length == 0)
+            return; // it never came to new files
+        using var files = ServiceFiles.Open(house, actor.Id, swap.Directory);
+        if (house.Store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
+            house.Store.SetVersion(actor.Id, failed with { Failed = why });
+        if (swap.IsNew && files.Present() != swap.Version.Identity)
+            files.Drop(swap.Version.Number);
+    }
 
     private async Task Start(string name, Swap swap)
     {
@@ -253,6 +352,9 @@ internal sealed class SwapRoom(House house, Registry registry)
         {
             using var files = ServiceFiles.Open(house, actor.Id, one.Swap!.Directory);
             one.Stuck = Bring(files, one.Swap, wanted);
+            one.Other =
+                one is { Stuck: not null, Look: not null, Looks: < MostLooks }
+                && files.IsOther(Both(one.Swap.Version), Both(one.Swap.Before), one.Swap.Data);
         }
         catch (IOException error)
         {
@@ -263,18 +365,13 @@ internal sealed class SwapRoom(House house, Registry registry)
             house.Store.SetPresent(actor.Id, wanted.Number);
     }
 
-    private static string? Bring(ProgramFiles files, Swap swap, FileVersion wanted)
-    {
-        var other = wanted == swap.Version ? swap.Before : swap.Version;
-        return files.Bring((wanted.Number, wanted.Identity), (other.Number, other.Identity), swap.Data);
-    }
+    private static string? Bring(ProgramFiles files, Swap swap, FileVersion wanted) =>
+        files.Bring(Both(wanted), Both(wanted == swap.Version ? swap.Before : swap.Version), swap.Data);
 
     private static long? Whole(ProgramFiles files, Swap swap) =>
-        files.Whole(
-            (swap.Before.Number, swap.Before.Identity),
-            (swap.Version.Number, swap.Version.Identity),
-            swap.Data
-        );
+        files.Whole(Both(swap.Before), Both(swap.Version), swap.Data);
+
+    private static (long Number, string Identity) Both(FileVersion version) => (version.Number, version.Identity);
 
     private SwapStanding StandingOf(ServiceActor actor, Live one)
     {
@@ -301,9 +398,17 @@ internal sealed class SwapRoom(House house, Registry registry)
             SwapWords.Failed(actor.Definition, now, swap.From),
             now.Asked is { What: AskedFor.Stop, By.Kind: PrincipalKind.Account },
             whole,
-            one.Stuck
+            one.Stuck,
+            one.Other,
+            one.Look is null ? "the sentry ended before its new files were ready" : Clause(one.Refused)
         );
     }
+
+    private static string? Clause(Problem? refused) =>
+        refused
+            ?.Detail.Replace("\n", " ", StringComparison.Ordinal)
+            .Replace(" Nothing was changed.", "", StringComparison.Ordinal)
+            .TrimEnd('.');
 
     /// <summary>It has a run, or is on its way to one.</summary>
     public static bool Lives(Situation now) =>
@@ -311,26 +416,24 @@ internal sealed class SwapRoom(House house, Registry registry)
 
     private async Task End(ServiceActor actor, Swap swap)
     {
-        var versions = house.Store.Versions(actor.Id);
-        using (var files = ServiceFiles.Open(house, actor.Id, swap.Directory))
-        {
-            if (swap.Why is { } why)
-            {
-                // What was only made for this goes; what came back and failed again is still kept.
-                if (versions.FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
-                    house.Store.SetVersion(actor.Id, failed with { Failed = why });
-                // Where it is stuck, data that goes along with the files may still lie there.
-                if (swap is { IsNew: true, Stuck: false } && files.Present() != swap.Version.Identity)
-                    files.Drop(swap.Version.Number);
-            }
-            else
+        if (
+            swap is { Why: { } why, Stuck: true }
+            && house.Store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } stuck
+        )
+            // Data that goes along with the files may still lie there.
+            house.Store.SetVersion(actor.Id, stuck with { Failed = why });
+        else if (swap.Why is { } reason)
+            // What was only made for this goes; what came back and failed again is still kept.
+            Drop(actor, swap, reason);
+        else
+            using (var files = ServiceFiles.Open(house, actor.Id, swap.Directory))
                 foreach (
-                    var old in versions
+                    var old in house
+                        .Store.Versions(actor.Id)
                         .Where(one => one.Number != swap.Version.Number && files.IdentityOf(one.Number) is not null)
                         .Skip(actor.Definition.Files.Versions)
                 )
                     files.Drop(old.Number);
-        }
 
         house.Logbook.Note(
             actor,

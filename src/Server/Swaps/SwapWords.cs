@@ -16,6 +16,7 @@ internal static class SwapWords
     public static string Doing(Swap swap) =>
         swap.Step switch
         {
+            SwapStep.Looking => "it is stopped, for its files change while the new ones are looked at",
             SwapStep.Stopping when swap.IsJob => $"version {swap.Version.Number} waits for the run under way to end",
             SwapStep.Stopping => "it is stopped for its new files",
             SwapStep.Exchanging => $"version {swap.Version.Number} is put in place",
@@ -52,8 +53,8 @@ internal static class SwapWords
             var files = swap.InPlace is { } there
                 ? $"{title} still has version {there} of its files"
                 : $"{swap.Directory} is not known to be of one version, and {title} is not started from it";
-            var failed = swap.FailedRun is null ? "" : $" With version {now} {swap.Why}.";
-            return $"{files}: {swap.Down}.{failed}{Printed(actor, swap.FailedRun, store)}\nPut its files right, then start it: "
+            var with = swap.FailedRun is null ? "" : $" With version {now} {swap.Why}.";
+            return $"{files}: {swap.Down}.{with}{Printed(actor, swap.FailedRun, store)}\nPut its files right, then start it: "
                 + $"calm start {actor.Definition.Name}";
         }
 
@@ -62,7 +63,8 @@ internal static class SwapWords
             var kept = swap.Down is { } down
                 ? $"Version {was} is in place again, but it does not run: {down}."
                 : $"Version {was} is in place again.";
-            return $"{title} keeps its files of before: with version {now} {why}.{Printed(actor, swap.FailedRun, store)}"
+            var failed = swap.FailedRun is null ? why : $"with version {now} {why}";
+            return $"{title} keeps its files of before: {failed}.{Printed(actor, swap.FailedRun, store)}"
                 + $"\n{kept} {actor.View.Why}";
         }
 

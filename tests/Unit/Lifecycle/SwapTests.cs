@@ -26,8 +26,12 @@ public class SwapTests
             running,
             stopping,
             stopAsked;
-        private string? failed;
-        private bool resumed;
+        private string? failed,
+            refused;
+        private bool resumed,
+            asker = true,
+            other,
+            restless;
 
         public DateTimeOffset Now { get; private set; } = Start;
 
@@ -35,7 +39,23 @@ public class SwapTests
 
         public bool Reboots { get; init; } = true;
 
+        /// <summary>Something is at work in its files: it is stopped before they are looked at, and they may be others then.</summary>
+        public bool Restless
+        {
+            init
+            {
+                restless = value;
+                if (value)
+                    Swap = Swap with { Step = SwapStep.Looking, Version = new(2, "") };
+            }
+        }
+
+        /// <summary>New files are not taken once it is stopped.</summary>
+        public bool Unfit { get; init; }
+
         public Swap Swap { get; private set; }
+
+        public bool AskerLost => !asker;
 
         public Place(int seed, bool good, bool goodBefore, bool up = true)
         {
@@ -54,7 +74,9 @@ public class SwapTests
                 run > Swap.From && failed is { } why ? new(new(run), why) : null,
                 stopAsked,
                 SwapLife.Wanted(Swap) is null ? null : files,
-                Stuck
+                Stuck,
+                other,
+                asker ? refused : "the sentry ended before its new files were ready"
             );
 
         public void Step()
@@ -74,7 +96,7 @@ public class SwapTests
         private void Lost()
         {
             resumed = true;
-            Stuck = null;
+            (asker, other, Stuck) = (false, false, null);
             // What was half exchanged is made whole before anything is begun.
             files ??= SwapLife.Wanted(Swap)!.Number;
             if (random.Next(3) > 0 || !Reboots)
@@ -92,6 +114,16 @@ public class SwapTests
             {
                 case SwapDeed.Stop:
                     stopping = lives;
+                    break;
+                case SwapDeed.Look:
+                    Assert.True(asker && !lives);
+                    (Stuck, other, refused) = (null, false, Unfit ? "there is no room for them" : null);
+                    if (!Unfit)
+                        Swap = Swap with { Step = SwapStep.Stopping, Version = New };
+                    break;
+                case SwapDeed.Exchange
+                    when !lives && restless && asker && Swap.Step == SwapStep.Exchanging && random.Next(4) == 0:
+                    (Stuck, other) = ("somebody has put something else there", true);
                     break;
                 case SwapDeed.Exchange when !lives:
                     files = SwapLife.Wanted(Swap)!.Number;
@@ -158,6 +190,24 @@ public class SwapTests
                     Assert.True(place.IsRunning);
                     Assert.Equal(good, place.Swap.Why is null);
                     Assert.Null(place.Swap.Down);
+                },
+                iter: 5000
+            );
+
+    [Fact]
+    public void What_is_stopped_before_its_new_files_are_ready_runs_again_in_the_end_with_files_of_one_version() =>
+        Gen.Select(Gen.Int, Gen.Bool)
+            .Sample(
+                (seed, unfit) =>
+                {
+                    var place = new Place(seed, good: true, goodBefore: true) { Restless = true, Unfit = unfit };
+                    place.ToItsEnd();
+                    Assert.True(place.IsRunning, $"{place.Swap}");
+                    Assert.Null(place.Swap.Down);
+                    Assert.Equal(place.Swap.Why is null ? 2 : 1, place.Files);
+                    Assert.True(place.Swap.Why is not null || !unfit);
+                    // Without a lost server new files that are fit come to be in place.
+                    Assert.True(place.Swap.Why is null || unfit || place.AskerLost);
                 },
                 iter: 5000
             );
