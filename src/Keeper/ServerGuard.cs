@@ -256,17 +256,20 @@ internal static unsafe partial class ServerGuard
         var count = 0;
         while (given[count] is not null)
             count++;
-        var environment = (byte**)NativeMemory.AllocZeroed((nuint)count + 5, (nuint)sizeof(byte*));
+        var environment = (byte**)NativeMemory.AllocZeroed((nuint)count + 6, (nuint)sizeof(byte*));
         for (var i = 0; i < count; i++)
             environment[i] = given[i];
-        // A small first generation keeps an idle server small; the runtime takes it from its environment alone.
+        // A small first generation keeps an idle server small, and room that large calls have left in pieces is closed up again; the
+        // runtime takes both from its environment alone.
         using var small = new CString("DOTNET_GCgen0size=400000");
+        using var whole = new CString("DOTNET_GCConserveMemory=5");
         using var guarded = new CString($"CALM_GUARD={getpid()}");
         using var told = new CString($"CALM_FELL={fell}");
         using var handed = new CString($"CALM_PORT={HandedPort}");
         environment[count] = small.Pointer;
-        environment[count + 1] = guarded.Pointer;
-        count += 2;
+        environment[count + 1] = whole.Pointer;
+        environment[count + 2] = guarded.Pointer;
+        count += 3;
         if (fell is not null)
             environment[count++] = told.Pointer;
         var actions = stackalloc byte[256];

@@ -1,3 +1,5 @@
+using System.Diagnostics;
+
 namespace CalmSentry.Tests.Campaign;
 
 /// <summary>Something that is done to the sentry, or asked of it.</summary>
@@ -5,8 +7,9 @@ namespace CalmSentry.Tests.Campaign;
 internal sealed record Fault(string Name, int Weight, Func<Machine, Random, Task> Do);
 
 /// <summary>A command that was given.</summary>
-/// <param name="What">start, stop, restart, swap, or the title it was given.</param>
-internal sealed record Asked(string Service, string What)
+/// <param name="Service">Null: it is about none.</param>
+/// <param name="What">start, stop, restart, swap, grant, take, or the title it was given.</param>
+internal sealed record Asked(string? Service, string What)
 {
     /// <summary>What came of it; null while it is under way.</summary>
     public Said? Said { get; set; }
@@ -108,6 +111,14 @@ internal sealed partial class Faults
             new("restart one", 6, (machine, random) => Ask(machine, "restart", random)),
             new("adjust one", 4, Adjust),
             new("give one new files", 3, Swap),
+            .. machine.IsRoot
+                ? (Fault[])
+                    [
+                        new("grant a folder", 3, (machine, random) => Right(machine, "grant", random)),
+                        new("take a folder back", 1, (machine, random) => Right(machine, "take", random)),
+                        new("knock and hang up", 2, Knock),
+                    ]
+                : [],
         ];
 
     /// <summary>Lets go on whatever was stopped, and waits for what was asked.</summary>
@@ -229,7 +240,46 @@ internal sealed partial class Faults
         );
     }
 
-    private Task Ask(Machine machine, string service, string what, string[] command)
+    private Task Right(Machine machine, string what, Random random)
+    {
+        var folder = machine.Granted[random.Next(machine.Granted.Count)];
+        string[] how =
+            what == "take" ? []
+            : random.Next(2) == 0 ? ["--yes", "--read"]
+            : ["--yes"];
+        return Ask(machine, null, what, ["account", what, machine.Account, folder, .. how]);
+    }
+
+    /// <summary>Another account connects and hangs up without pause.</summary>
+    private Task Knock(Machine machine, Random random)
+    {
+        const string knock =
+            "my $to = sockaddr_un($ARGV[0]); while (1) { socket(my $s, PF_UNIX, SOCK_STREAM, 0); connect($s, $to); close $s }";
+        var seconds = random.Next(1, 20) / 10m;
+        for (var i = 0; i < 4; i++)
+        {
+            var knocker = Process.Start(
+                "timeout",
+                [
+                    $"{seconds}",
+                    "runuser",
+                    "-u",
+                    "daemon",
+                    "--",
+                    "perl",
+                    "-MSocket",
+                    "-e",
+                    knock,
+                    machine.Places.ApiSocket,
+                ]
+            );
+            underWay.Add(knocker.WaitForExitAsync());
+        }
+
+        return Task.CompletedTask;
+    }
+
+    private Task Ask(Machine machine, string? service, string what, string[] command)
     {
         var asked = new Asked(service, what);
         Asked.Add(asked);

@@ -32,6 +32,7 @@ internal sealed class Invariants(Machine machine)
             Output(broken);
             Leftovers(views, broken);
             Versions(broken);
+            await Rights(broken).ConfigureAwait(false);
         }
 
         // One that finds another at work leaves, which takes it a moment.
@@ -124,6 +125,27 @@ internal sealed class Invariants(Machine machine)
         }
     }
 
+    /// <summary>Whatever was cut off when, what was granted can be taken back, and then every right is as it was.</summary>
+    private async Task Rights(List<string> broken)
+    {
+        if (!machine.IsRoot)
+            return;
+        foreach (var folder in machine.Granted)
+            await machine.Calm("account", "take", machine.Account, folder).ConfigureAwait(false);
+        if (await machine.Rights().ConfigureAwait(false) is var rights && rights != machine.RightsAtFirst)
+            broken.Add(
+                "rights are left in granted folders: "
+                    + string.Join(
+                        " / ",
+                        rights
+                            .Split('\n')
+                            .Except(machine.RightsAtFirst.Split('\n'))
+                            .Where(line => line.Length > 0)
+                            .Take(5)
+                    )
+            );
+    }
+
     /// <summary>Stopped, with nothing of it left; or running, with the process that the sentry names.</summary>
     private static bool AtRest(JsonElement view, IReadOnlyList<(int Pid, string Id, long Run)> marked)
     {
@@ -173,9 +195,10 @@ internal sealed class Invariants(Machine machine)
     {
         foreach (var one in asked.Where(one => one.Said is { Exit: -1 }))
             broken.Add($"calm {one.What} {one.Service}: {one.Said!.Error}");
-        foreach (var group in asked.GroupBy(one => one.Service))
+        foreach (var group in asked.Where(one => one.Service is not null).GroupBy(one => one.Service))
         {
-            var view = views.First(view => Name(view) == group.Key);
+            var service = group.Key!;
+            var view = views.First(view => Name(view) == service);
             var titles = group.Where(one => one.What.Contains(' ', StringComparison.Ordinal)).ToList();
             if (
                 titles is [{ Said: { Exit: 0 } kept } title]
@@ -190,7 +213,7 @@ internal sealed class Invariants(Machine machine)
                 // Where the disk took nothing it was said, and the next server may not know.
                 && !stop.Said!.Error.Contains("not on record", StringComparison.Ordinal)
                 && State(view) != "stopped"
-                && !Needed.Contains(group.Key)
+                && !Needed.Contains(service)
             )
                 broken.Add(
                     $"{group.Key} was stopped ({stop.Said!.Output.Trim().Split('\n')[0]}), and is {State(view)}"

@@ -50,6 +50,26 @@ internal sealed class Machine(string programs) : IAsyncDisposable
 
     public bool IsRoot { get; } = Environment.UserName == "root";
 
+    /// <summary>Folders that are granted to the account and taken back.</summary>
+    public IReadOnlyList<string> Granted =>
+        [.. Enumerable.Range(1, 3).Select(i => Path.Combine(Places.Root, "granted", $"book {i}"))];
+
+    /// <summary>Every right in them before any was granted, as getfacl(1) has it.</summary>
+    public string RightsAtFirst { get; private set; } = "";
+
+    public async Task<string> Rights()
+    {
+        using var asked = Process.Start(
+            new ProcessStartInfo("getfacl", ["-R", "-p", "-n", Path.Combine(Places.Root, "granted")])
+            {
+                RedirectStandardOutput = true,
+            }
+        )!;
+        var rights = await asked.StandardOutput.ReadToEndAsync().ConfigureAwait(false);
+        await asked.WaitForExitAsync().ConfigureAwait(false);
+        return rights;
+    }
+
     public async Task Begin()
     {
         File.SetUnixFileMode(Places.Root, (UnixFileMode)0b111_101_101);
@@ -72,7 +92,22 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         BeginGuard();
         Must(await Calm("host", "status", "--wait", "30s").ConfigureAwait(false));
         if (IsRoot)
+        {
             Must(await Calm("account", "permit", Account).ConfigureAwait(false));
+            foreach (var folder in Granted)
+                for (var i = 0; i < 300; i++)
+                {
+                    var page = Path.Combine(
+                        Directory.CreateDirectory(Path.Combine(folder, $"{i % 7}")).FullName,
+                        $"{i}"
+                    );
+                    await File.WriteAllTextAsync(page, "herring").ConfigureAwait(false);
+                    File.SetUnixFileMode(page, (UnixFileMode)(i % 2 == 0 ? 0b110_000_000 : 0b111_101_000));
+                }
+
+            RightsAtFirst = await Rights().ConfigureAwait(false);
+        }
+
         var script = Path.Combine(Places.Root, "tempers.pl");
         File.Copy(Path.Combine(AppContext.BaseDirectory, "tempers.pl"), script);
         File.SetUnixFileMode(script, (UnixFileMode)0b111_101_101);

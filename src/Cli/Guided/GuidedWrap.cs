@@ -153,8 +153,15 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         while (true)
         {
             var words = CommandLine.Words(
-                Asking.Line("How do you start it by hand? Program and arguments, just as you type them:", before)
+                Asking.Line("How do you start it by hand? Program and arguments, just as you type them:", before),
+                out var open
             );
+            if (open is { } quote)
+            {
+                Console.WriteLine($"  A {quote} is open to the end. Close it, or put a \\ before it.");
+                continue;
+            }
+
             if (words.Length == 0)
                 continue;
             try

@@ -28,9 +28,16 @@ public static class CommandLine
         static string Short(string word) => word.Length > mostCharacters ? word[..mostCharacters] + "…" : word;
     }
 
-    /// <summary>A line taken apart as a POSIX shell would, quotes and backslashes only: nothing is expanded.</summary>
-    public static string[] Words(string line)
+    /// <summary>
+    /// A line taken apart as a POSIX shell would, quotes and backslashes only: nothing is expanded. A quote that is not closed goes to the
+    /// end.
+    /// </summary>
+    public static string[] Words(string line) => Words(line, out _);
+
+    /// <param name="open">The quote that is not closed; null: all are.</param>
+    public static string[] Words(string line, out char? open)
     {
+        open = null;
         var words = new List<string>();
         StringBuilder? word = null;
         for (var i = 0; i < line.Length; i++)
@@ -60,6 +67,8 @@ public static class CommandLine
                     word.Append(line[end++]);
                 }
 
+                if (end >= line.Length)
+                    open = c;
                 i = end;
             }
             else if (c == '\\' && i + 1 < line.Length)

@@ -228,14 +228,20 @@ public sealed class Union<T>
             return FromShort(text) ?? throw new WordException(text, WordForm);
         var kind = kinds.First(kind => kind.Name == parts.Groups["kind"].Value);
         var value = parts.Groups["value"].Value;
+        char? open = null;
         var of = kind switch
         {
             { Type: KeyType.Command } => new ListNode([
-                .. CommandLine.Words(value).Select(word => new ScalarNode(word)),
+                .. CommandLine.Words(value, out open).Select(word => new ScalarNode(word)),
             ]),
             { Bare: { } bare } when value.Length == 0 => new ScalarNode(bare),
             _ => (Node)new ScalarNode(kind.IsEscaped ? Unescaped(value) : value),
         };
+        if (open is { } quote)
+            throw new WordException(
+                text,
+                $"a command whose quotes are closed, as a shell takes them: a {quote} is open to the end"
+            );
         var options = parts.Groups["option"].Captures.Select(capture => capture.Value.Split('=', 2)).ToList();
         if (options.GroupBy(option => option[0]).FirstOrDefault(same => same.Count() > 1) is { } twice)
             throw new WordException(text, $"{twice.Key} once");

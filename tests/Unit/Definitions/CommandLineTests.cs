@@ -19,4 +19,14 @@ public class CommandLineTests
     [InlineData("", new string[0])]
     public void Words_are_taken_apart_as_a_shell_would_and_nothing_is_expanded(string line, string[] words) =>
         Assert.Equal(words, CommandLine.Words(line));
+
+    [Theory]
+    [InlineData("/srv/calm's board", '\'')]
+    [InlineData("a \"b 'c'", '"')]
+    [InlineData("'a' \"b\" it\\'s", null)]
+    public void A_quote_that_is_not_closed_is_told(string line, char? quote)
+    {
+        CommandLine.Words(line, out var open);
+        Assert.Equal(quote, open);
+    }
 }

@@ -101,6 +101,126 @@ public sealed class GroundTests : IDisposable
             Assert.Null(Read(ground, $"{folder}/{odd}"));
     }
 
+    public static TheoryData<string, string> PlacesThat(Handling does) =>
+        new(
+            Ground
+                .All.Where(ground => ground.Does.HasFlag(does))
+                .SelectMany(ground => ((string[])["root", "account", "third"]).Select(who => (ground.Name, who)))
+        );
+
+    /// <summary>What lies under a name before something is done there: a link of each owner, moved, another name, a pipe, a device.</summary>
+    private static Dictionary<string, Action> Planted(string folder, string elsewhere)
+    {
+        var planted = new Dictionary<string, Action>
+        {
+            ["second name"] = () => Run("ln", $"{elsewhere}/till", $"{folder}/here"),
+            ["pipe"] = () => Run("mkfifo", $"{folder}/here"),
+            ["device"] = () => Run("mknod", $"{folder}/here", "c", "1", "5"),
+            ["magic link"] = () =>
+                File.CreateSymbolicLink($"{folder}/here", $"/proc/{Environment.ProcessId}/root{elsewhere}/till"),
+        };
+        foreach (var whose in (string[])["root", "account", "third"])
+            planted[$"renamed link of {whose}"] = () =>
+            {
+                File.CreateSymbolicLink($"{folder}/before", $"{elsewhere}/till");
+                Own($"{folder}/before", whose);
+                File.Move($"{folder}/before", $"{folder}/here");
+            };
+        return planted;
+    }
+
+    private (string Folder, string Elsewhere) Scene(string who)
+    {
+        var folder = Folder(who);
+        var elsewhere = root.CreateSubdirectory("elsewhere").FullName;
+        File.SetUnixFileMode(elsewhere, (UnixFileMode)0x1C0);
+        File.WriteAllText($"{elsewhere}/till", "herring");
+        File.SetUnixFileMode($"{elsewhere}/till", (UnixFileMode)0x180);
+        return (folder, elsewhere);
+    }
+
+    /// <summary>What is written is made anew under its name; through whatever lay there nothing is written.</summary>
+    [Theory]
+    [MemberData(nameof(PlacesThat), Handling.Write)]
+    public void What_is_written_goes_through_nothing_that_lies_there(string name, string who)
+    {
+        var ground = Ground.All.Single(one => one.Name == name);
+        var (folder, elsewhere) = Scene(who);
+        foreach (var (what, plant) in Planted(folder, elsewhere))
+        {
+            plant();
+            using (var way = Held.Walk(ground, folder))
+                way.Held.Put("here", "cod"u8, (UnixFileMode)0x180, Linux.Accounts.Account.WithId(0)!);
+            Assert.True(File.ReadAllText($"{elsewhere}/till") == "herring", what);
+            Assert.True(File.ReadAllText($"{folder}/here") == "cod", what);
+            Assert.Null(new FileInfo($"{folder}/here").LinkTarget);
+            File.Delete($"{folder}/here");
+        }
+    }
+
+    /// <summary>An owner is set of what was walked to and looked at, and of nothing that it leads to, or that is put in its place.</summary>
+    [Theory]
+    [MemberData(nameof(PlacesThat), Handling.Own)]
+    public void What_gets_an_owner_is_what_was_looked_at(string name, string who)
+    {
+        var ground = Ground.All.Single(one => one.Name == name);
+        var (folder, elsewhere) = Scene(who);
+        foreach (var (what, plant) in Planted(folder, elsewhere).Where(one => one.Key != "second name"))
+        {
+            plant();
+            using (var way = Held.Walk(ground, folder))
+            using (var here = way.Held.Entry("here")!)
+                here.Give(Account, Account);
+            Assert.True(Owner($"{elsewhere}/till") == 0, what);
+            File.Delete($"{folder}/here");
+        }
+
+        File.WriteAllText($"{folder}/here", "mine");
+        File.CreateSymbolicLink($"{folder}/link", $"{elsewhere}/till");
+        Run("ln", $"{elsewhere}/till", $"{folder}/second");
+        using var race = Racing(
+            folder,
+            "while :; do mv here aside; mv link here; mv here link; mv second here; mv here second; mv aside here; done 2>/dev/null"
+        );
+        for (var clock = Stopwatch.StartNew(); clock.Elapsed < TimeSpan.FromMilliseconds(100); )
+        {
+            using var way = Held.Walk(ground, folder);
+            using var here = way.Held.Entry("here");
+            if (here?.Identity() is { Type: FileType.Regular, Links: 1 })
+                here.Give(Account, Account);
+            Assert.Equal(0u, Owner($"{elsewhere}/till"));
+        }
+
+        race.Kill(entireProcessTree: true);
+        race.WaitForExit();
+    }
+
+    /// <summary>What is run as root lies where root alone can write, all the way down.</summary>
+    [Theory]
+    [MemberData(nameof(PlacesThat), Handling.Run)]
+    public void What_is_run_lies_where_root_alone_can_write(string name, string who)
+    {
+        var ground = Ground.All.Single(one => one.Name == name);
+        var (folder, _) = Scene(who);
+        Directory.CreateDirectory($"{folder}/programs");
+        using (var way = Held.Walk(ground, $"{folder}/programs"))
+            Assert.Equal(who == "root", way.Last.IsRootsAlone);
+        // A link to a place of root's, in a folder of somebody else's, is not gone at all.
+        var roots = root.CreateSubdirectory("of root").FullName;
+        File.CreateSymbolicLink($"{folder}/link", roots);
+        Assert.Equal(who == "root" ? roots : null, WalkedTo(ground, $"{folder}/link"));
+    }
+
+    private static uint Owner(string path)
+    {
+        using var way = Held.Walk(Ground.Own, Path.GetDirectoryName(path)!);
+        using var file = way.Held.Entry(Path.GetFileName(path))!;
+        return file.Identity().Uid;
+    }
+
+    private static Process Racing(string folder, string line) =>
+        Process.Start(new ProcessStartInfo("sh", ["-c", line]) { WorkingDirectory = folder })!;
+
     /// <summary>What is exchanged meanwhile was looked at before or after, never half of each.</summary>
     [Theory]
     [MemberData(nameof(Places))]
@@ -114,15 +234,10 @@ public sealed class GroundTests : IDisposable
         File.WriteAllText($"{folder}/books/till", "mine");
         File.CreateSymbolicLink($"{folder}/link", elsewhere);
         Own($"{folder}/link", who == "root" ? "account" : who);
-        using var race = Process.Start(
-            new ProcessStartInfo(
-                "sh",
-                ["-c", "while :; do mv books aside; mv link books; mv books link; mv aside books; done 2>/dev/null"]
-            )
-            {
-                WorkingDirectory = folder,
-            }
-        )!;
+        using var race = Racing(
+            folder,
+            "while :; do mv books aside; mv link books; mv books link; mv aside books; done 2>/dev/null"
+        );
         var clock = Stopwatch.StartNew();
         while (clock.Elapsed < TimeSpan.FromMilliseconds(100))
         {
@@ -148,12 +263,14 @@ public sealed class GroundTests : IDisposable
         }
     }
 
-    private static string? Walked(Ground ground, string path)
+    private static string? Walked(Ground ground, string path) => Path.GetFileName(WalkedTo(ground, path));
+
+    private static string? WalkedTo(Ground ground, string path)
     {
         try
         {
             using var way = Held.Walk(ground, path);
-            return Path.GetFileName(way.Path);
+            return way.Path;
         }
         catch (IOException)
         {
