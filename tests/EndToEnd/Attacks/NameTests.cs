@@ -254,20 +254,78 @@ public sealed class NameTests
     [Fact]
     public async Task A_service_at_work_in_its_files_keeps_no_swap_from_ending()
     {
-        var (sentry, home) = await With(ownsAbove: true);
+        var (sentry, home) = await Restless();
         await using var _ = sentry;
-        var above = Path.GetDirectoryName(home)!;
-        // A run of the service itself exchanges its directory without pause.
-        await File.WriteAllTextAsync(
-            $"{home}/board.sh",
-            $"#!/bin/sh\ncd {above.Quoted()}\nmkdir -p other\ntrap over=1 TERM\n"
-                + "while [ -z \"$over\" ]; do mv board away; mv other board; mv board other; mv away board; done 2>/dev/null\n"
-                + "[ -e board ] || mv away board\n"
-        );
-        await sentry.Ok("start", "board");
         var said = await sentry.Calm("swap", "board", "--from", Next(sentry), "--watch-for", "0s", "--alone");
         Assert.True(said.Exit == 0, said.All);
         Assert.Equal(Stays, await File.ReadAllTextAsync($"{home}/board.sh"));
         Assert.Equal("running", (await sentry.Show("board")).GetProperty("state").GetString());
+    }
+
+    /// <summary>A service whose run exchanges its own directory without pause, and leaves it whole when it is told to end.</summary>
+    /// <param name="others">For how many others.</param>
+    private static async Task<(Sentry Sentry, string Home)> Restless(int others = 1)
+    {
+        var (sentry, home) = await With(ownsAbove: true);
+        await MakeRestless(sentry, home, others);
+        return (sentry, home);
+    }
+
+    private static async Task MakeRestless(Sentry sentry, string home, int others)
+    {
+        await File.WriteAllTextAsync(
+            $"{home}/board.sh",
+            $"#!/bin/sh\ncd {Path.GetDirectoryName(home)!.Quoted()}\nall=$(seq {others})\nmkdir -p $all\ntrap over=1 TERM\n"
+                + "while [ -z \"$over\" ]; do mv board away; for i in $all; do mv $i board; mv board $i; done; mv away board; done 2>/dev/null\n"
+                + "[ -e board ] || mv away board\n"
+        );
+        await sentry.Ok("restart", "board");
+    }
+
+    [Fact]
+    public async Task A_service_stopped_for_files_that_a_lost_server_never_looked_at_runs_again()
+    {
+        const int others = 9;
+        var (sentry, home) = await Restless(others);
+        await using var _ = sentry;
+        var next = Next(sentry);
+        for (var i = 0; i < 2000; i++) // so many that looking at them takes a while
+            await File.WriteAllTextAsync(Path.Combine(next, $"page {i}"), "herring");
+        await StoppedFirst(sentry, next, () => MakeRestless(sentry, home, others));
+        await sentry.KillServer();
+        await sentry.Serve();
+        await Sentry.Eventually(async () => (await sentry.Show("board")).GetProperty("state").GetString() == "running");
+        Assert.Contains(
+            "does not get version 2: the sentry ended before its new files were ready",
+            (await sentry.Ok("logbook", "board")).Output,
+            StringComparison.Ordinal
+        );
+        await sentry.Ok("stop", "board");
+        Assert.NotEqual(Stays, await File.ReadAllTextAsync($"{home}/board.sh"));
+    }
+
+    /// <summary>Asks for new files until that stops the service before they are looked at, and leaves it there.</summary>
+    private static async Task StoppedFirst(Sentry sentry, string next, Func<Task> restless)
+    {
+        for (var tried = 0; tried < 10; tried++)
+        {
+            using var swap = sentry.Open("swap", "board", "--from", next, "--watch-for", "0s", "--alone");
+            while (await swap.StandardError.ReadLineAsync().InTime() is { } line)
+            {
+                if (!line.Contains("it is stopped first", StringComparison.Ordinal))
+                    continue;
+                await Sentry.Eventually(async () =>
+                    (await sentry.Show("board")).GetProperty("state").GetString() == "stopped"
+                );
+                return;
+            }
+
+            // The same lay there before and after by chance, three times over.
+            await swap.WaitForExitAsync().InTime();
+            Assert.True(swap.ExitCode == 0, await swap.StandardOutput.ReadToEndAsync());
+            await restless();
+        }
+
+        Assert.Fail("it was never stopped first");
     }
 }
