@@ -3,6 +3,7 @@ using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Logbook;
 
 namespace CalmSentry.Server;
@@ -26,7 +27,7 @@ internal sealed class GuardWatch : IDisposable
         serveAnew;
     private readonly Timer timer;
     private int guard;
-    private TimeSpan pause = Beat;
+    private Backoff pauses = new(Beat, LongestPause);
     private TimeSpan due;
 
     private GuardWatch(Record logbook, Places places, string keeper, int guard, Action another, Action serveAnew)
@@ -64,9 +65,9 @@ internal sealed class GuardWatch : IDisposable
         {
             LookNow();
         }
-        catch (Exception error)
+        catch (Exception unexpected)
         {
-            logbook.Trouble($"The sentry failed at looking after its guard: {error.Message}");
+            logbook.Failed("looking after its guard", unexpected);
         }
 
         try
@@ -101,7 +102,8 @@ internal sealed class GuardWatch : IDisposable
                     Seen = $"The guard of the server (pid {guard}) is gone; pid {now} is it now.",
                 }
             );
-            (guard, pause) = (now, Beat);
+            guard = now;
+            pauses.Reset();
             another();
             return;
         }
@@ -115,8 +117,7 @@ internal sealed class GuardWatch : IDisposable
                 Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
             }
         );
-        due = Stopwatch.GetElapsedTime(0) + pause;
-        pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
+        due = Stopwatch.GetElapsedTime(0) + pauses.Next();
         using var next = Start(keeper, places);
     }
 

@@ -24,6 +24,16 @@ public readonly record struct ClockStamp(DateTimeOffset Wall, long Forward)
     /// <summary>What two readings of both clocks differ in anyway.</summary>
     private static readonly TimeSpan Noise = TimeSpan.FromSeconds(1);
 
+    /// <summary>Goes on to another reading, when the clock that people read was set since.</summary>
+    /// <returns>By how much it was set: what is waited for is moved by that, and so keeps its length.</returns>
+    public static TimeSpan Advance(ref ClockStamp frame, ClockStamp now)
+    {
+        var skew = frame.SetSince(now);
+        if (skew != TimeSpan.Zero)
+            frame = now;
+        return skew;
+    }
+
     /// <summary>By how much people's clock was set forward since, or the machine slept; within one boot.</summary>
     public TimeSpan SetSince(ClockStamp now)
     {

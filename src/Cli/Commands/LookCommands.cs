@@ -118,7 +118,7 @@ internal static class LookCommands
     private static int Urgency(ServiceView view) =>
         view switch
         {
-            { Attention: not null } or { Health: "poor" } => 0,
+            { Attention: not null } => 0,
             { State: "waiting" or "starting" or "stopping" } => 1,
             _ => 2,
         };

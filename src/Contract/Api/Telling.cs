@@ -84,7 +84,7 @@ public sealed record MessageView
 
     public required string Recipient { get; init; }
 
-    /// <summary>begins | grows | worse | stays | over | again</summary>
+    /// <summary>begins | grows | worse | stays | over | again | report | trial</summary>
     public string? Kind { get; init; }
 
     public required DateTimeOffset At { get; init; }

@@ -47,7 +47,17 @@ public sealed record Message
     /// <summary>The service whose alert it is; null: the sentry's own, or that of something missing.</summary>
     public string? Service { get; init; }
 
-    public required Topic Topic { get; init; }
+    /// <summary>Null: it is about no alert.</summary>
+    public Topic? Topic { get; init; }
+
+    /// <summary>What it is about, as programs read it: the topic of its alert, 'report' or 'trial'.</summary>
+    public string About =>
+        Kind switch
+        {
+            MessageKind.Report => "report",
+            MessageKind.Trial => "trial",
+            _ => Topic is { } topic ? Words.Of(topic) : Words.Of(Kind),
+        };
 
     /// <summary>What is wrong, without the host: one line.</summary>
     public required string Subject { get; init; }

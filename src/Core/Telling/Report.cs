@@ -80,7 +80,6 @@ public static class ReportWords
             Host = report.Host,
             At = report.Until,
             Urgency = Urgency.CanWait,
-            Topic = Topic.Withheld,
             Subject =
                 well ? "All was well"
                 : need > 0 ? $"{Services(need)} {(need == 1 ? "needs" : "need")} attention"

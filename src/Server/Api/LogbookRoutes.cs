@@ -76,11 +76,13 @@ internal static class LogbookRoutes
                 "No such form",
                 $"form: found '{form}'; allowed: json, json-lines, csv."
             );
+        if (last is < 1 or > Most)
+            return Problems.NotSoMany(last, Most);
         await store.Settled().ConfigureAwait(false);
         var actor = service is null ? null : registry.Find(service);
         var entries = store
             .Logbook(
-                new LogQuery(Math.Clamp(last ?? 50, 1, Most))
+                new LogQuery(last ?? 50)
                 {
                     Service = actor?.Id,
                     Name = actor is null ? service : null,

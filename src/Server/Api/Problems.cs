@@ -34,6 +34,10 @@ internal static class Problems
             error.ToString()
         );
 
+    /// <summary>So many of something are not shown at a time.</summary>
+    public static IResult NotSoMany(int? last, int most) =>
+        Of(400, "bad-number", "Not a number of them", $"last is {last}; allowed: 1 to {most}.");
+
     /// <param name="renamed">What a service is called that had this name.</param>
     public static IResult NoSuchService(string called, string? nearest, string? renamed = null) =>
         Of(

@@ -67,7 +67,7 @@ internal static class RenameRoutes
             if (definition is null)
                 return Problems.Of(
                     422,
-                    "definition-not-valid",
+                    "definition-invalid",
                     "The definition is not valid",
                     $"{string.Join("; ", errors)}. Nothing was changed."
                 );

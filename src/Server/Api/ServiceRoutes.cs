@@ -94,12 +94,15 @@ internal static class ServiceRoutes
     /// <param name="before">Only runs that began before this time: ISO 8601, or as the host's clock shows it.</param>
     public static async Task<IResult> Runs(Called called, int? last, string? before, House house)
     {
+        const int most = 10_000;
+        if (last is < 1 or > most)
+            return Problems.NotSoMany(last, most);
         var (time, problem) = HostTime.Read("before", before, house.Now);
         if (problem is not null)
             return problem;
         await house.Store.Settled().ConfigureAwait(false);
         return TypedResults.Json(
-            ServiceViews.Runs(house, called.Service.Id, Math.Clamp(last ?? 50, 1, 10_000), time),
+            ServiceViews.Runs(house, called.Service.Id, last ?? 50, time),
             ApiJson.Plain.IReadOnlyListRunView
         );
     }

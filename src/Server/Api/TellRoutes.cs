@@ -48,7 +48,7 @@ internal static class TellRoutes
     public static async Task<IResult> All(int? last, Teller teller, SentryStore store)
     {
         if (last is < 1 or > Most)
-            return NotSoMany(last);
+            return Problems.NotSoMany(last, Most);
         await store.Settled().ConfigureAwait(false);
         var known = teller.Known.ToDictionary(alert => alert.Number);
         var all = store
@@ -133,7 +133,7 @@ internal static class TellRoutes
     public static async Task<IResult> Messages(int? last, long? alert, SentryStore store)
     {
         if (last is < 1 or > Most)
-            return NotSoMany(last);
+            return Problems.NotSoMany(last, Most);
         await store.Settled().ConfigureAwait(false);
         return TypedResults.Json<IReadOnlyList<MessageView>>(
             [.. store.Messages(last ?? 20, alert).Select(AlertViews.Of)],
@@ -237,9 +237,13 @@ internal static class TellRoutes
                         )
                         .ConfigureAwait(false);
                 }
-                catch (Exception error)
+                catch (Exception error) when (error is NotTakenException or OperationCanceledException)
                 {
                     (came, said) = (false, error.Message);
+                }
+                catch (Exception unexpected)
+                {
+                    (came, said) = (false, Unexpected.InWords(unexpected));
                 }
 
                 await lines
@@ -275,9 +279,6 @@ internal static class TellRoutes
             "Not a length of time",
             $"for is '{length}'; allowed: {Duration.Allowed}, more than 0 and at most {Duration.Write(LongestReplay)}."
         );
-
-    private static IResult NotSoMany(int? last) =>
-        Problems.Of(400, "bad-number", "Not a number of them", $"last is {last}; allowed: 1 to {Most}.");
 
     private static IResult NoSuchAlert(long number) =>
         Problems.Of(

@@ -95,18 +95,19 @@ internal static class WrapRoutes
             return refused;
         if (!added)
             return Taken(definition.Name);
-        var wrapped = registry.Find(definition.Name)!;
+        if (registry.Find(definition.Name) is not { } wrapped)
+            return Problems.NoSuchService(definition.Name, nearest: null); // somebody has unwrapped it in the same moment
         LogAccepted(findings, wrapped, definition.Accept, caller, logbook);
         await wrapped.Ask(new Wrapped()).ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
         if (store.Failure is { } failure)
         {
             // Whoever wraps is told that it is kept, or it is not wrapped: a program of it would be nobody's.
-            await registry.Find(definition.Name)!.Ask(new UnwrapAsked(caller.Who)).ConfigureAwait(false);
+            await wrapped.Ask(new UnwrapAsked(caller.Who)).ConfigureAwait(false);
             return Unrecorded.Refusal(failure);
         }
 
-        var view = registry.Find(definition.Name)!.View;
+        var view = wrapped.View;
         var starts = Intent.StartsBy(definition);
         return Reply.Of(
             new Answer

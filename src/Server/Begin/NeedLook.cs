@@ -6,6 +6,7 @@ using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 
@@ -31,12 +32,10 @@ internal static class NeedLook
             await BeginNeeded(definition, cause, registry);
         var onlyServices = needs.All(need => need is ServiceNeed);
         var last = ImmutableArray<string?>.Empty;
-        for (
-            var beat = FirstBeat;
-            !gone.IsCancellationRequested;
-            beat = beat * 1.5 < LongestBeat ? beat * 1.5 : LongestBeat
-        )
+        var beats = new Backoff(FirstBeat, LongestBeat, grow: 1.5);
+        while (!gone.IsCancellationRequested)
         {
+            var beat = beats.Next();
             var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
             var missing = await Once(definition, cause, house, registry, gone);
             if (!missing.AsSpan().SequenceEqual(last.AsSpan()))

@@ -1,6 +1,7 @@
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
@@ -18,12 +19,10 @@ internal static class ProofLook
         var definition = actor.Definition;
         var look = LookOf(definition, actor, run, house);
         string? last = null;
-        for (
-            var beat = FirstBeat;
-            !gone.IsCancellationRequested;
-            beat = beat * 1.3 < LongestBeat ? beat * 1.3 : LongestBeat
-        )
+        var beats = new Backoff(FirstBeat, LongestBeat, grow: 1.3);
+        while (!gone.IsCancellationRequested)
         {
+            var beat = beats.Next();
             var (missing, seen) = await look(gone).OrWhyNot();
             if (missing is null)
             {

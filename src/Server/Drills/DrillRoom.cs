@@ -220,9 +220,9 @@ internal sealed class DrillRoom : IDisposable
                 var report = await Play(named, by, Say).ConfigureAwait(false);
                 channel.Writer.TryWrite(new(null, ReportViews.Of(report)));
             }
-            catch (Exception error)
+            catch (Exception unexpected)
             {
-                house.Logbook.Trouble($"The drill was broken off: {error.Message}");
+                house.Logbook.Failed("a drill, which was broken off", unexpected);
             }
             finally
             {

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Forwarding;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Store;
 
@@ -28,6 +29,7 @@ internal sealed class Forwarder
     private readonly Record logbook;
     private readonly TimeProvider clock;
     private readonly string host;
+    private readonly Backoff pauses = new(FirstPause, LongestPause);
 
     private long confirmed,
         sent;
@@ -52,30 +54,20 @@ internal sealed class Forwarder
 
     public async Task Go(CancellationToken cancellation)
     {
-        var pause = FirstPause;
-        while (!cancellation.IsCancellationRequested)
-        {
-            try
-            {
-                await Task.Delay(Beat, clock, cancellation).ConfigureAwait(false);
-                if (store.LastEntry == confirmed)
-                    continue;
-                await using var line = await Collector.Reach(target, cancellation).ConfigureAwait(false);
-                Reached();
-                pause = FirstPause;
-                await Carry(line, cancellation).ConfigureAwait(false);
-            }
-            catch (OperationCanceledException)
-            {
-                return;
-            }
-            catch (Exception error)
-            {
-                Failed(error.Message.TrimEnd('.'));
-                await Task.Delay(pause, clock, cancellation).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-                pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
-            }
-        }
+        await Task.Delay(Beat, clock, cancellation).ConfigureAwait(false);
+        if (store.LastEntry == confirmed)
+            return;
+        await using var line = await Collector.Reach(target, cancellation).ConfigureAwait(false);
+        Reached();
+        pauses.Reset();
+        await Carry(line, cancellation).ConfigureAwait(false);
+    }
+
+    /// <summary>Whatever goes wrong on the way to a collector is told, and tried again.</summary>
+    public TimeSpan AfterFailure(Exception error)
+    {
+        Failed(error.Message.TrimEnd('.'));
+        return pauses.Next();
     }
 
     /// <summary>Sends what there is, until the line has rested for a while or much is out; then asks what has arrived.</summary>
@@ -171,8 +163,7 @@ internal sealed class Forwarder
 /// <summary>All collectors there are.</summary>
 internal sealed class Forwarders : IAsyncDisposable
 {
-    private readonly CancellationTokenSource over = new();
-    private readonly List<(Forwarder One, Task Going)> all = [];
+    private readonly List<(Forwarder One, BackgroundLoop Loop)> all = [];
 
     public void Begin(
         IEnumerable<ForwardTarget> targets,
@@ -185,7 +176,7 @@ internal sealed class Forwarders : IAsyncDisposable
         foreach (var target in targets)
         {
             var one = new Forwarder(target, store, logbook, clock, host);
-            all.Add((one, Task.Run(() => one.Go(over.Token))));
+            all.Add((one, new(one.Go, one.AfterFailure, clock)));
         }
     }
 
@@ -194,9 +185,7 @@ internal sealed class Forwarders : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        await over.CancelAsync().ConfigureAwait(false);
-        foreach (var (_, going) in all)
-            await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        over.Dispose();
+        foreach (var (_, loop) in all)
+            await loop.DisposeAsync().ConfigureAwait(false);
     }
 }

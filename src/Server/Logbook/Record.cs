@@ -34,6 +34,11 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     public void Trouble(string seen, ServiceActor? service = null) =>
         Write(service?.Id, service?.Definition.Name, new(EntryCode.Trouble) { Seen = seen }, null, tells: false);
 
+    /// <summary>Something went wrong that nobody had expected, which is a mistake of the sentry's own: with its type, and where.</summary>
+    /// <param name="at">What it was at, such as 'a plan'.</param>
+    public void Failed(string at, Exception error, ServiceActor? service = null) =>
+        Trouble($"The sentry failed at {at}: {Unexpected.InWords(error)}", service);
+
     private void Write(Core.Lifecycle.ServiceId? id, string? name, Entry entry, Principal? by, bool tells)
     {
         if (entry.Seen is { Length: > Longest } seen)

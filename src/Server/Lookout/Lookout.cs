@@ -7,7 +7,9 @@ using CalmSentry.Core.Findings;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Checks;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -30,10 +32,10 @@ internal sealed class Lookout : IAsyncDisposable
     private readonly Checker checker;
     private readonly LookoutSettings settings;
     private readonly IReadOnlyList<(string Key, string File)> own;
-    private readonly CancellationTokenSource over = new();
     private readonly FillTrend memory = new(TimeSpan.FromDays(1));
     private readonly HashSet<(ServiceActor Service, int Pid, DateTimeOffset Since)> known = [];
-    private Task going = Task.CompletedTask;
+    private readonly (Func<CancellationToken, Task> Look, string? Trouble)[] looks;
+    private BackgroundLoop? loop;
 
     /// <param name="own">Certificates that the sentry itself uses, and by which of its settings.</param>
     public Lookout(
@@ -42,60 +44,53 @@ internal sealed class Lookout : IAsyncDisposable
         Checker checker,
         LookoutSettings settings,
         IEnumerable<(string Key, string File)> own
-    ) =>
-        (this.house, this.registry, this.checker, this.settings, this.own) = (
-            house,
-            registry,
-            checker,
-            settings,
-            [.. own]
-        );
+    )
+    {
+        (this.house, this.registry, this.checker, this.settings) = (house, registry, checker, settings);
+        this.own = [.. own];
+        looks = [(LookAtMemory, null), (LookForCopies, null), (CheckAll, null)];
+    }
 
     public Lookout Begin()
     {
-        going = Task.Run(Go);
+        loop = new(Go, Failed, house.Clock);
         return this;
     }
 
-    private async Task Go()
+    private async Task Go(CancellationToken over)
     {
-        (Func<Task> Look, string? Trouble)[] looks = [(LookAtMemory, null), (LookForCopies, null), (CheckAll, null)];
-        while (!over.IsCancellationRequested)
+        await Task.Delay(settings.Every, house.Clock, over).ConfigureAwait(false);
+        for (var i = 0; i < looks.Length; i++)
         {
-            try
-            {
-                await Task.Delay(settings.Every, house.Clock, over.Token).ConfigureAwait(false);
-                for (var i = 0; i < looks.Length; i++)
-                {
-                    var trouble = await Try(looks[i].Look).ConfigureAwait(false);
-                    // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
-                    if (trouble is not null && trouble != looks[i].Trouble)
-                        house.Logbook.Trouble($"The sentry cannot look after its services unasked: {trouble}");
-                    looks[i].Trouble = trouble;
-                }
-            }
-            catch (OperationCanceledException) when (over.IsCancellationRequested)
-            {
-                return;
-            }
+            var trouble = await Try(looks[i].Look, over).ConfigureAwait(false);
+            // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
+            if (trouble is not null && trouble != looks[i].Trouble)
+                house.Logbook.Trouble($"The sentry cannot look after its services unasked: {trouble}");
+            looks[i].Trouble = trouble;
         }
+    }
+
+    private TimeSpan Failed(Exception unexpected)
+    {
+        house.Logbook.Failed("looking after its services unasked", unexpected);
+        return settings.Every;
     }
 
     /// <returns>What went wrong; null: nothing.</returns>
-    private async Task<string?> Try(Func<Task> look)
+    private static async Task<string?> Try(Func<CancellationToken, Task> look, CancellationToken over)
     {
         try
         {
-            await look().ConfigureAwait(false);
+            await look(over).ConfigureAwait(false);
             return null;
         }
-        catch (Exception error) when (!over.IsCancellationRequested)
+        catch (Exception unexpected) when (!over.IsCancellationRequested)
         {
-            return error.Message;
+            return Unexpected.InWords(unexpected);
         }
     }
 
-    private Task LookAtMemory()
+    private Task LookAtMemory(CancellationToken _)
     {
         if (MachineMemory.Now() is not var (total, available))
             return Task.CompletedTask;
@@ -107,7 +102,7 @@ internal sealed class Lookout : IAsyncDisposable
         return Task.CompletedTask;
     }
 
-    private async Task LookForCopies()
+    private async Task LookForCopies(CancellationToken over)
     {
         var running = registry
             .All.Where(actor =>
@@ -125,7 +120,7 @@ internal sealed class Lookout : IAsyncDisposable
         var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
         foreach (var actor in running)
         {
-            over.Token.ThrowIfCancellationRequested();
+            over.ThrowIfCancellationRequested();
             foreach (
                 var copy in CopyChecks
                     .Find(actor.Definition, house, processes)
@@ -181,7 +176,7 @@ internal sealed class Lookout : IAsyncDisposable
                     : one.Entry.Name == FindingCodes.WordOf(FindingCode.CopyRunning)
             );
 
-    private async Task CheckAll()
+    private async Task CheckAll(CancellationToken over)
     {
         var now = house.Now;
         if (
@@ -209,7 +204,7 @@ internal sealed class Lookout : IAsyncDisposable
         );
         foreach (var actor in registry.All)
         {
-            over.Token.ThrowIfCancellationRequested();
+            over.ThrowIfCancellationRequested();
             IReadOnlyList<Finding> findings;
             try
             {
@@ -275,8 +270,7 @@ internal sealed class Lookout : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        await over.CancelAsync().ConfigureAwait(false);
-        await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        over.Dispose();
+        if (loop is not null)
+            await loop.DisposeAsync().ConfigureAwait(false);
     }
 }

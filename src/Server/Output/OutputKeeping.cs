@@ -45,42 +45,52 @@ internal sealed class OutputKeeping : IDisposable
         OwnStanding.GiveWay();
         var troubled = new HashSet<ServiceId>();
         while (!over.IsCancellationRequested)
-        {
-            ServiceActor[] now;
-            lock (waiting)
+            try
             {
-                var due = waiting.Count > 0 || !Monitor.Wait(waiting, Beat);
-                now =
-                    waiting.Count > 0 ? [.. waiting]
-                    : due ? [.. all()]
-                    : [];
-                waiting.Clear();
+                Round(troubled);
             }
-
-            LookAtDisk();
-            foreach (var service in now)
+            catch (OperationCanceledException)
             {
-                if (over.IsCancellationRequested)
-                    return;
-                try
-                {
-                    LookAfter(service);
-                    troubled.Remove(service.Id);
-                }
-                catch (OperationCanceledException)
-                {
-                    return;
-                }
-                catch (Exception error)
-                    when (error is IOException or UnauthorizedAccessException or InvalidDataException)
-                {
-                    if (troubled.Add(service.Id))
-                        house.Logbook.Note(service, new(EntryCode.OutputUnkept) { Seen = error.Message.TrimEnd('.') });
-                }
-                finally
-                {
-                    Hurry(false);
-                }
+                return;
+            }
+            catch (Exception unexpected)
+            {
+                // Without this thread nothing would ever be let go again.
+                house.Logbook.Failed("looking after output", unexpected);
+                over.Token.WaitHandle.WaitOne(Beat);
+            }
+    }
+
+    private void Round(HashSet<ServiceId> troubled)
+    {
+        ServiceActor[] now;
+        lock (waiting)
+        {
+            var due = waiting.Count > 0 || !Monitor.Wait(waiting, Beat);
+            now =
+                waiting.Count > 0 ? [.. waiting]
+                : due ? [.. all()]
+                : [];
+            waiting.Clear();
+        }
+
+        LookAtDisk();
+        foreach (var service in now)
+        {
+            over.Token.ThrowIfCancellationRequested();
+            try
+            {
+                LookAfter(service);
+                troubled.Remove(service.Id);
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+            {
+                if (troubled.Add(service.Id))
+                    house.Logbook.Note(service, new(EntryCode.OutputUnkept) { Seen = error.Message.TrimEnd('.') });
+            }
+            finally
+            {
+                Hurry(false);
             }
         }
     }

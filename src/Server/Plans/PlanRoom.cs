@@ -3,6 +3,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -26,7 +27,9 @@ internal sealed class PlanRoom(House house, Registry registry)
     {
         public Plan Plan { get; set; } = plan;
 
-        public ClockStamp Frame { get; private set; } = frame;
+        private ClockStamp frame = frame;
+
+        public ClockStamp Frame => frame;
 
         /// <summary>How long it may take, whatever the clock is set to meanwhile.</summary>
         public TimeSpan? Limit { get; } = plan.ForceAt - plan.Began;
@@ -34,8 +37,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
         public DateTimeOffset At(ClockStamp now)
         {
-            if (Frame.SetSince(now) is var skew && skew != TimeSpan.Zero)
-                (Plan, Frame) = (Plan.Shifted(skew), now);
+            Plan = Plan.Shifted(ClockStamp.Advance(ref frame, now));
             return now.Wall;
         }
 
@@ -117,53 +119,59 @@ internal sealed class PlanRoom(House house, Registry registry)
     {
         try
         {
-            if (!resumed)
-            {
-                // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
-                house.Store.SetPlan(id, one.Plan, one.Frame);
-                await house.Store.Flush();
-            }
-
-            while (one.Plan.Step is not (PlanStep.Settling or PlanStep.Done) || resumed)
-            {
-                var change = registry.Readiness.NextChange();
-                var now = one.At(house.Stamp);
-                await Take(id, one, PlanLife.Step(one.Plan, StandingOf, now, resumed));
-                resumed = false;
-                if (one.Plan.Step is PlanStep.Settling or PlanStep.Done)
-                    break;
-                if (one.Plan.Step == PlanStep.Beginning)
-                    continue; // its deeds are done: it is asked for the next step
-                // Someone's wait may be over without a change.
-                now = one.At(house.Stamp);
-                var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - now : Timeout.InfiniteTimeSpan;
-                await Task.WhenAny(
-                    change,
-                    house.Delay(
-                        force < TimeSpan.Zero && force != Timeout.InfiniteTimeSpan ? TimeSpan.Zero
-                        : force > Longest ? Longest
-                        : force
-                    )
-                );
-                await house.Delay(Breath);
-            }
-
-            if (one.Plan.Step == PlanStep.Settling)
-            {
-                if (Settle is { } settle)
-                    await settle(one.Plan, one.Say);
-                await Take(id, one, (one.Plan, PlanLife.Last(one.Plan)));
-            }
-        }
-        catch (Exception error)
-        {
-            house.Logbook.Trouble($"The sentry failed at a plan ({one.Plan.Kind}): {error.Message}");
+            await Journaled.ToItsEnd(
+                resumed,
+                taken => Go(id, one, taken),
+                () => house.Store.RemovePlan(id),
+                unexpected => house.Logbook.Failed($"a plan ({Core.Wording.Words.Of(one.Plan.Kind)})", unexpected),
+                pause => house.Delay(pause)
+            );
         }
         finally
         {
-            house.Store.RemovePlan(id);
             live.TryRemove(id, out _);
             one.Over.TrySetResult(one.Plan);
+        }
+    }
+
+    private async Task Go(long id, Live one, bool resumed)
+    {
+        if (!resumed)
+        {
+            // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
+            house.Store.SetPlan(id, one.Plan, one.Frame);
+            await house.Store.Flush();
+        }
+
+        while (one.Plan.Step is not (PlanStep.Settling or PlanStep.Done) || resumed)
+        {
+            var change = registry.Readiness.NextChange();
+            var now = one.At(house.Stamp);
+            await Take(id, one, PlanLife.Step(one.Plan, StandingOf, now, resumed));
+            resumed = false;
+            if (one.Plan.Step is PlanStep.Settling or PlanStep.Done)
+                break;
+            if (one.Plan.Step == PlanStep.Beginning)
+                continue; // its deeds are done: it is asked for the next step
+            // Someone's wait may be over without a change.
+            now = one.At(house.Stamp);
+            var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - now : Timeout.InfiniteTimeSpan;
+            await Task.WhenAny(
+                change,
+                house.Delay(
+                    force < TimeSpan.Zero && force != Timeout.InfiniteTimeSpan ? TimeSpan.Zero
+                    : force > Longest ? Longest
+                    : force
+                )
+            );
+            await house.Delay(Breath);
+        }
+
+        if (one.Plan.Step == PlanStep.Settling)
+        {
+            if (Settle is { } settle)
+                await settle(one.Plan, one.Say);
+            await Take(id, one, (one.Plan, PlanLife.Last(one.Plan)));
         }
     }
 

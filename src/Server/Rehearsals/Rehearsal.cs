@@ -8,6 +8,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 
@@ -176,10 +177,14 @@ internal sealed class Rehearsal : IDisposable
             await house.Store.Flush().ConfigureAwait(false);
             last = new RehearsalEvent { Kind = "report", Report = report };
         }
-        catch (Exception failed)
+        catch (Exception error) when (error is IOException or OperationCanceledException)
+        {
+            last = NotPlayed(error.Message);
+        }
+        catch (Exception unexpected)
         {
             // Whatever it was, whoever rehearses is told and nothing is left behind.
-            last = new RehearsalEvent { Kind = "note", Text = $"The rehearsal could not be played: {failed.Message}." };
+            last = NotPlayed(Unexpected.InWords(unexpected));
         }
         finally
         {
@@ -199,6 +204,9 @@ internal sealed class Rehearsal : IDisposable
             events.Writer.TryComplete();
         }
     }
+
+    private static RehearsalEvent NotPlayed(string why) =>
+        new() { Kind = "note", Text = $"The rehearsal could not be played: {why.TrimEnd('.')}." };
 
     private async Task<(TimeSpan UpFor, string? Stop)> Run(KeeperLink link, TimeSpan length)
     {

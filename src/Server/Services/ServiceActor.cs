@@ -10,6 +10,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Rhythms;
 using CalmSentry.Server.Swaps;
 using CalmSentry.Server.Watching;
@@ -173,35 +174,28 @@ internal sealed partial class ServiceActor : IDisposable
     }
 
     /// <summary>Puts another definition into effect. The live run goes on as it is.</summary>
-    public Task Adjust(Definition definition, string document, Principal by)
-    {
-        var done = new TaskCompletionSource(house.Promises);
-        Post(
-            async () =>
+    public Task Adjust(Definition definition, string document, Principal by) =>
+        Call(async () =>
+        {
+            if (forgotten || definition.Name != Definition.Name)
+                return;
+            var was = Definition;
+            var changed = DefinitionChanges.Between(was, definition);
+            Definition = definition;
+            Revision++;
+            house.Store.Revise(Id, Revision, document, by, house.Now);
+            house.Copies.Keep(Id, definition.Name, Revision, document);
+            registry.Reshape();
+            house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
+            if (definition.Output != was.Output)
             {
-                if (forgotten || definition.Name != Definition.Name)
-                    return;
-                var was = Definition;
-                var changed = DefinitionChanges.Between(was, definition);
-                Definition = definition;
-                Revision++;
-                house.Store.Revise(Id, Revision, document, by, house.Now);
-                house.Copies.Keep(Id, definition.Name, Revision, document);
-                registry.Reshape();
-                house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
-                if (definition.Output != was.Output)
-                {
-                    KeepOutput();
-                    house.Turned(this);
-                }
+                KeepOutput();
+                house.Turned(this);
+            }
 
-                await Apply(new Adjusted(was));
-                Publish();
-            },
-            () => done.TrySetResult()
-        );
-        return done.Task;
-    }
+            await Apply(new Adjusted(was));
+            Publish();
+        });
 
     /// <summary>Nothing of it runs, and nothing will without a word from somebody or a retry.</summary>
     public bool IsAtRest => Situation is { Run: null, Phase: Phase.Stopped or Phase.Held };
@@ -211,10 +205,8 @@ internal sealed partial class ServiceActor : IDisposable
     /// <returns>Why it keeps its name, as a clause; null: it has the other one.</returns>
     public Task<string?> Rename(Definition definition, string document, Principal by, Func<string?> move)
     {
-        const string gone = "it is no more";
-        string? why = gone;
-        var done = new TaskCompletionSource<string?>(house.Promises);
-        var posted = Post(
+        string? why = "it is no more";
+        return Call<string?>(
             () =>
             {
                 if (forgotten)
@@ -243,41 +235,26 @@ internal sealed partial class ServiceActor : IDisposable
                 Publish();
                 return Task.CompletedTask;
             },
-            () => done.TrySetResult(why)
+            () => why
         );
-        return posted ? done.Task : Task.FromResult<string?>(gone);
     }
 
     /// <summary>Does something to its files, if nothing of it is there: nothing is begun meanwhile.</summary>
-    public Task Exchange(Action work)
-    {
-        var done = new TaskCompletionSource(house.Promises);
-        var posted = Post(
-            () =>
-            {
-                if (!forgotten && !SwapRoom.Lives(Situation))
-                    work();
-                return Task.CompletedTask;
-            },
-            () => done.TrySetResult()
-        );
-        return posted ? done.Task : Task.CompletedTask;
-    }
+    public Task Exchange(Action work) =>
+        Call(() =>
+        {
+            if (!forgotten && !SwapRoom.Lives(Situation))
+                work();
+            return Task.CompletedTask;
+        });
 
     /// <summary>Takes what is stored as its definition.</summary>
-    public Task Take(Definition definition, int revision)
-    {
-        var done = new TaskCompletionSource(house.Promises);
-        var posted = Post(
-            () =>
-            {
-                (Definition, Revision) = (definition, revision);
-                return Task.CompletedTask;
-            },
-            () => done.TrySetResult()
-        );
-        return posted ? done.Task : Task.CompletedTask;
-    }
+    public Task Take(Definition definition, int revision) =>
+        Call(() =>
+        {
+            (Definition, Revision) = (definition, revision);
+            return Task.CompletedTask;
+        });
 
     public Situation Situation { get; private set; }
 
@@ -290,7 +267,7 @@ internal sealed partial class ServiceActor : IDisposable
     /// <summary>errno while output cannot be written, else 0.</summary>
     public int OutputStuck => outputStuck;
 
-    /// <summary>The run that has nextSaid on its socket that it is ready; 0 before any.</summary>
+    /// <summary>The run that has said on its socket that it is ready; 0 before any.</summary>
     public long SaidServes { get; private set; }
 
     /// <summary>Completes when the program tells something.</summary>
@@ -388,13 +365,7 @@ internal sealed partial class ServiceActor : IDisposable
     public long OutputBegan { get; private set; }
 
     /// <summary>Lets something happen and returns the situation it led to at once.</summary>
-    public Task<Situation> Ask(Happening happening)
-    {
-        var done = new TaskCompletionSource<Situation>(house.Promises);
-        if (!Post(() => Apply(happening), () => done.TrySetResult(Situation)))
-            done.TrySetResult(Situation);
-        return done.Task;
-    }
+    public Task<Situation> Ask(Happening happening) => Call(() => Apply(happening), () => Situation);
 
     /// <summary>Completes as soon as the situation is as wanted, or the service is no more.</summary>
     public Task<Situation> Until(Func<Situation, bool> met, CancellationToken cancellation)
@@ -418,19 +389,14 @@ internal sealed partial class ServiceActor : IDisposable
     /// </summary>
     public Task TakeUp(bool newBoot, ILookup<string, (long Run, uint User)> marks)
     {
-        var done = new TaskCompletionSource(house.Promises);
         Known = false;
         View = ServiceViews.Of(this);
-        Post(
-            () =>
-            {
-                var user = house.Host.AccountOf(Definition.Account)?.Uid;
-                marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
-                return FindKeeper(newBoot);
-            },
-            () => done.TrySetResult()
-        );
-        return done.Task;
+        return Call(() =>
+        {
+            var user = house.Host.AccountOf(Definition.Account)?.Uid;
+            marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
+            return FindKeeper(newBoot);
+        });
     }
 
     public void Dispose()
@@ -443,6 +409,18 @@ internal sealed partial class ServiceActor : IDisposable
         restartLook?.Cancel();
         house.Calendar.Set(this, null);
         letters.Writer.TryComplete();
+    }
+
+    private Task<bool> Call(Func<Task> work) => Call(work, () => true);
+
+    /// <summary>Has something done in its turn, and waits for it; where the service is no more nothing is done.</summary>
+    /// <param name="answer">What is answered then, also when it failed or was not done.</param>
+    private Task<T> Call<T>(Func<Task> work, Func<T> answer)
+    {
+        var done = new TaskCompletionSource<T>(house.Promises);
+        if (!Post(work, () => done.TrySetResult(answer())))
+            done.TrySetResult(answer());
+        return done.Task;
     }
 
     private bool Post(Func<Task> work, Action? then) =>
@@ -468,10 +446,10 @@ internal sealed partial class ServiceActor : IDisposable
                 {
                     await letter();
                 }
-                catch (Exception error)
+                catch (Exception unexpected)
                 {
                     // One service's trouble must not take it out of supervision, let alone another.
-                    Trouble($"The sentry failed at something: {error.Message}");
+                    house.Logbook.Failed("what happened to it", unexpected, this);
                 }
 
                 // Only now, when all that belongs to what happened is given to the store: who waits reads it there.
@@ -492,10 +470,10 @@ internal sealed partial class ServiceActor : IDisposable
     private ClockStamp Reframe()
     {
         var now = house.Stamp;
-        var skew = frame.SetSince(now);
+        var skew = ClockStamp.Advance(ref frame, now);
         if (skew == TimeSpan.Zero)
             return now;
-        (Situation, frame) = (Situation.Shifted(skew), now);
+        Situation = Situation.Shifted(skew);
         alarm.Shift(skew);
         return now;
     }
@@ -634,9 +612,9 @@ internal sealed partial class ServiceActor : IDisposable
             {
                 // Nobody waits for it any more.
             }
-            catch (Exception error) when (!gone.IsCancellationRequested)
+            catch (Exception unexpected) when (!gone.IsCancellationRequested)
             {
-                Trouble($"The sentry failed at looking for what it waits for: {error.Message}");
+                house.Logbook.Failed("looking for what it waits for", unexpected, this);
             }
         });
     }
@@ -672,15 +650,15 @@ internal sealed partial class ServiceActor : IDisposable
         {
             await Carry(deed);
         }
-        catch (Exception error)
+        catch (Exception unexpected)
         {
-            var failed = new OwnTroubleException($"the sentry failed at it: {error.Message.TrimEnd('.')}");
+            var failed = new OwnTroubleException($"the sentry failed at it: {Unexpected.InWords(unexpected)}");
             if (deed is Launch launch)
                 LaunchLater(launch.Run, switchOff: false, failed);
             else if (deed is SwitchOff off)
                 LaunchLater(off.Run, switchOff: true, failed);
             else
-                Trouble($"The sentry failed at something ({deed.GetType().Name}): {error.Message}");
+                house.Logbook.Failed($"what is to be done ({deed.GetType().Name})", unexpected, this);
         }
     }
 

@@ -4,6 +4,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
@@ -37,7 +38,16 @@ internal sealed class SwapRoom(House house, Registry registry)
         /// <summary>The directory whose files it is about, once that is known.</summary>
         public string? Directory { get; set; } = swap?.Directory;
 
-        public ClockStamp Frame { get; set; } = frame;
+        private ClockStamp frame = frame;
+
+        public ClockStamp Frame => frame;
+
+        /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+        public DateTimeOffset At(ClockStamp now)
+        {
+            Swap = Swap!.Shifted(ClockStamp.Advance(ref frame, now));
+            return now.Wall;
+        }
 
         public Action<string>? Say { get; set; } = say;
 
@@ -204,40 +214,46 @@ internal sealed class SwapRoom(House house, Registry registry)
     {
         try
         {
-            if (!resumed)
-            {
-                // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
-                house.Store.SetSwap(service, one.Swap!, one.Frame);
-                await house.Store.Flush();
-            }
-
-            while (one.Swap!.Step != SwapStep.Done && registry.WithId(service) is { } actor)
-            {
-                var change = registry.Readiness.NextChange();
-                var now = At(one);
-                var (after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
-                resumed = false;
-                await Take(actor, one, after, deed);
-                if (one.Swap.Step == SwapStep.Done)
-                    break;
-                if (deed == SwapDeed.None)
-                    await Task.WhenAny(change, house.Delay(Wait(one.Swap, At(one))));
-                await house.Delay(Breath);
-            }
-
-            if (registry.WithId(service) is { } there)
-                await End(there, one.Swap);
-        }
-        catch (Exception error)
-        {
-            house.Logbook.Trouble($"The sentry failed at a swap of {one.Swap!.Directory}: {error.Message}");
+            await Journaled.ToItsEnd(
+                resumed,
+                taken => Go(service, one, taken),
+                () => house.Store.RemoveSwap(service),
+                unexpected => house.Logbook.Failed($"a swap of {one.Swap!.Directory}", unexpected),
+                pause => house.Delay(pause)
+            );
         }
         finally
         {
-            house.Store.RemoveSwap(service);
             live.TryRemove(service, out _);
             one.Over.TrySetResult(one.Swap!);
         }
+    }
+
+    private async Task Go(ServiceId service, Live one, bool resumed)
+    {
+        if (!resumed)
+        {
+            // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
+            house.Store.SetSwap(service, one.Swap!, one.Frame);
+            await house.Store.Flush();
+        }
+
+        while (one.Swap!.Step != SwapStep.Done && registry.WithId(service) is { } actor)
+        {
+            var change = registry.Readiness.NextChange();
+            var now = one.At(house.Stamp);
+            var (after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
+            resumed = false;
+            await Take(actor, one, after, deed);
+            if (one.Swap.Step == SwapStep.Done)
+                break;
+            if (deed == SwapDeed.None)
+                await Task.WhenAny(change, house.Delay(Wait(one.Swap, one.At(house.Stamp))));
+            await house.Delay(Breath);
+        }
+
+        if (registry.WithId(service) is { } there)
+            await End(there, one.Swap);
     }
 
     private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(1), // changes that come together are looked at together
@@ -251,15 +267,6 @@ internal sealed class SwapRoom(House house, Registry registry)
                 ? Breath
                 : left
             : Look;
-
-    /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
-    private DateTimeOffset At(Live one)
-    {
-        var now = house.Stamp;
-        if (one.Frame.SetSince(now) is var skew && skew != TimeSpan.Zero)
-            (one.Swap, one.Frame) = (one.Swap!.Shifted(skew), now);
-        return now.Wall;
-    }
 
     /// <summary>On record first, then done.</summary>
     private async Task Take(ServiceActor actor, Live one, Swap after, SwapDeed deed)

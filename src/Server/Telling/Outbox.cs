@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Store;
 
@@ -31,9 +32,9 @@ internal sealed class Outbox : IAsyncDisposable
     private readonly Record logbook;
     private readonly TimeProvider clock;
     private readonly int mostAnHour;
-    private readonly CancellationTokenSource over = new();
     private readonly SemaphoreSlim came = new(0);
-    private readonly Task going;
+    private readonly Backoff pauses = new(FirstPause, LongestPause);
+    private readonly BackgroundLoop loop;
     private int dropped;
     private long? brokenSince;
     private bool noted;
@@ -53,7 +54,15 @@ internal sealed class Outbox : IAsyncDisposable
         (this.store, this.logbook, this.clock) = (store, logbook, clock);
         foreach (var one in before)
             Add(one);
-        going = Task.Run(Go);
+        loop = new(
+            Go,
+            unexpected =>
+            {
+                logbook.Failed($"the messages to {recipient.Name}", unexpected);
+                return LongestPause;
+            },
+            clock
+        );
     }
 
     public Recipient Recipient { get; }
@@ -112,44 +121,27 @@ internal sealed class Outbox : IAsyncDisposable
         came.Release();
     }
 
-    private async Task Go()
+    private async Task Go(CancellationToken over)
     {
-        var pause = FirstPause;
-        while (true)
+        if (Head() is null)
+            await came.WaitAsync(over).ConfigureAwait(false);
+        // What came in is delivered in its order, however long the first takes.
+        while (Head() is { } one)
         {
-            try
+            await Room(over).ConfigureAwait(false);
+            var (after, wanted) = await Try(one, over).ConfigureAwait(false);
+            store.SetMessage(after);
+            if (after.State != MessageState.Waiting)
             {
-                await came.WaitAsync(over.Token).ConfigureAwait(false);
-                // What came in is delivered in its order, however long the first takes.
-                while (Head() is { } one)
-                {
-                    await Room().ConfigureAwait(false);
-                    var (after, wanted) = await Try(one).ConfigureAwait(false);
-                    store.SetMessage(after);
-                    if (after.State != MessageState.Waiting)
-                    {
-                        // Its receipt is on record before anything else is sent.
-                        await OnRecord().ConfigureAwait(false);
-                        Remove();
-                        pause = FirstPause;
-                        continue;
-                    }
+                // Its receipt is on record before anything else is sent.
+                await OnRecord(over).ConfigureAwait(false);
+                Remove();
+                pauses.Reset();
+                continue;
+            }
 
-                    Replace(after);
-                    await Task.Delay(wanted ?? pause, clock, over.Token).ConfigureAwait(false);
-                    pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
-                }
-            }
-            catch (OperationCanceledException) when (over.IsCancellationRequested)
-            {
-                return;
-            }
-            catch (Exception error)
-            {
-                logbook.Trouble($"The sentry failed at the messages to {Recipient.Name}: {error.Message}");
-                await Task.Delay(LongestPause, clock, over.Token)
-                    .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-            }
+            Replace(after);
+            await Task.Delay(wanted ?? pauses.Next(), clock, over).ConfigureAwait(false);
         }
     }
 
@@ -178,7 +170,7 @@ internal sealed class Outbox : IAsyncDisposable
     }
 
     /// <summary>Waits until this recipient may get another one.</summary>
-    private async Task Room()
+    private async Task Room(CancellationToken over)
     {
         while (true)
         {
@@ -187,24 +179,24 @@ internal sealed class Outbox : IAsyncDisposable
                 delivered.Dequeue();
             if (delivered.Count < mostAnHour)
                 return;
-            await Task.Delay(delivered.Peek() + Hour - now, clock, over.Token).ConfigureAwait(false);
+            await Task.Delay(delivered.Peek() + Hour - now, clock, over).ConfigureAwait(false);
         }
     }
 
     /// <summary>Nobody is told of what a power cut could take back; but a full disk keeps nobody from being told.</summary>
-    private async Task OnRecord() =>
-        await Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over.Token)).ConfigureAwait(false);
+    private async Task OnRecord(CancellationToken over) =>
+        await Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over)).ConfigureAwait(false);
 
-    private async Task<(StoredMessage After, TimeSpan? Pause)> Try(StoredMessage one)
+    private async Task<(StoredMessage After, TimeSpan? Pause)> Try(StoredMessage one, CancellationToken over)
     {
-        await OnRecord().ConfigureAwait(false);
-        over.Token.ThrowIfCancellationRequested();
+        await OnRecord(over).ConfigureAwait(false);
+        over.ThrowIfCancellationRequested();
         var tried = one with { Tries = one.Tries + 1, Tried = clock.GetUtcNow() };
         if (one.Message is not { } message)
             return (tried with { State = MessageState.Refused, Answer = "what is stored of it cannot be read" }, null);
         try
         {
-            var answer = await sender.Send(tried, WithHeldBack(message), seen: null, over.Token).ConfigureAwait(false);
+            var answer = await sender.Send(tried, WithHeldBack(message), seen: null, over).ConfigureAwait(false);
             Reached();
             return (tried with { State = MessageState.Delivered, Answer = answer }, null);
         }
@@ -304,9 +296,7 @@ internal sealed class Outbox : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        await over.CancelAsync().ConfigureAwait(false);
-        await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        over.Dispose();
+        await loop.DisposeAsync().ConfigureAwait(false);
         came.Dispose();
     }
 }

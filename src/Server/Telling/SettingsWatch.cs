@@ -62,9 +62,9 @@ internal sealed class SettingsWatch : IDisposable
             else
                 await teller.Take(settings).ConfigureAwait(false);
         }
-        catch (Exception error)
+        catch (Exception unexpected)
         {
-            logbook.Trouble($"The sentry failed at its changed settings: {error.Message}");
+            logbook.Failed("its changed settings", unexpected);
         }
         finally
         {

@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Logbook;
 
 namespace CalmSentry.Server.Telling;
@@ -42,8 +43,7 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
 
-    private readonly CancellationTokenSource over = new();
-    private Task going = Task.CompletedTask;
+    private BackgroundLoop? loop;
     private int missed;
 
     /// <summary>Why the last beat did not arrive, as a sentence; null: it did.</summary>
@@ -51,33 +51,33 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
 
     public SignOfLife Begin()
     {
-        going = Task.Run(Go);
+        loop = new(
+            Go,
+            unexpected =>
+            {
+                logbook.Failed("its sign of life", unexpected);
+                return settings.Every;
+            },
+            clock
+        );
         return this;
     }
 
-    private async Task Go()
+    private async Task Go(CancellationToken over)
     {
-        using var timer = new PeriodicTimer(settings.Every, clock);
-        do
-        {
-            try
-            {
-                if (await Ask().ConfigureAwait(false) is { } why)
-                    Missed(why);
-                else
-                    Arrived();
-            }
-            catch (OperationCanceledException)
-            {
-                return;
-            }
-        } while (await timer.WaitForNextTickAsync(over.Token).ConfigureAwait(false));
+        var due = clock.GetTimestamp();
+        if (await Ask(over).ConfigureAwait(false) is { } why)
+            Missed(why);
+        else
+            Arrived();
+        if (settings.Every - clock.GetElapsedTime(due) is var left && left > TimeSpan.Zero)
+            await Task.Delay(left, clock, over).ConfigureAwait(false);
     }
 
     /// <returns>Why it did not arrive, as a clause; null: it did.</returns>
-    private async Task<string?> Ask()
+    private async Task<string?> Ask(CancellationToken over)
     {
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(over.Token);
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(over);
         limit.CancelAfter(Patience);
         try
         {
@@ -118,8 +118,7 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
 
     public async ValueTask DisposeAsync()
     {
-        await over.CancelAsync().ConfigureAwait(false);
-        await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        over.Dispose();
+        if (loop is not null)
+            await loop.DisposeAsync().ConfigureAwait(false);
     }
 }

@@ -8,6 +8,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Server.Background;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
@@ -35,6 +36,7 @@ internal sealed class Teller : IAsyncDisposable
         Breath = TimeSpan.FromMilliseconds(20),
         LongBreath = TimeSpan.FromMilliseconds(500),
         Long = TimeSpan.FromHours(1),
+        AfterFailure = TimeSpan.FromMinutes(1),
         LongestReport = TimeSpan.FromDays(31),
         // What was to be put on record is by then, or never.
         LongestBehind = TimeSpan.FromSeconds(10);
@@ -44,7 +46,6 @@ internal sealed class Teller : IAsyncDisposable
     private readonly Intake intake = new(MostAtHand);
     private readonly SemaphoreSlim came = new(0, 1);
     private readonly SemaphoreSlim turn = new(1);
-    private readonly CancellationTokenSource over = new();
     private readonly MissingLook missing = new();
     private readonly FailureCount failures = new();
     private Settings settings = new();
@@ -57,7 +58,10 @@ internal sealed class Teller : IAsyncDisposable
     private long lastMessage;
     private TimeSpan? behindSince;
     private string identity = "";
-    private Task going = Task.CompletedTask;
+    private BackgroundLoop? loop;
+
+    /// <summary>How long until the next look, if nothing comes.</summary>
+    private TimeSpan wait = Long;
 
     public Teller(House house, Registry registry)
     {
@@ -126,7 +130,7 @@ internal sealed class Teller : IAsyncDisposable
             intake.ReadAnew(house.Store.LastEntry);
         CountFailures(at.Pace);
         Put(at, WaitingBefore());
-        going = Task.Run(Go);
+        loop = new(Go, Failed, house.Clock);
         Signal();
     }
 
@@ -252,36 +256,27 @@ internal sealed class Teller : IAsyncDisposable
         }
     }
 
-    private async Task Go()
+    private async Task Go(CancellationToken over)
     {
-        var wait = Long;
-        while (!over.IsCancellationRequested)
+        await came.WaitAsync(wait, over).ConfigureAwait(false);
+        await turn.WaitAsync(over).ConfigureAwait(false);
+        try
         {
-            try
-            {
-                await came.WaitAsync(wait, over.Token).ConfigureAwait(false);
-                await turn.WaitAsync(over.Token).ConfigureAwait(false);
-                try
-                {
-                    wait = Step();
-                }
-                finally
-                {
-                    turn.Release();
-                }
-
-                await Task.Delay(IsCrowded ? LongBreath : Breath, house.Clock, over.Token).ConfigureAwait(false);
-            }
-            catch (OperationCanceledException)
-            {
-                return;
-            }
-            catch (Exception error)
-            {
-                house.Logbook.Trouble($"The sentry failed at what people are to be told: {error.Message}");
-                wait = TimeSpan.FromMinutes(1);
-            }
+            wait = Step();
         }
+        finally
+        {
+            turn.Release();
+        }
+
+        await Task.Delay(IsCrowded ? LongBreath : Breath, house.Clock, over).ConfigureAwait(false);
+    }
+
+    private TimeSpan Failed(Exception unexpected)
+    {
+        house.Logbook.Failed("what people are to be told", unexpected);
+        wait = AfterFailure;
+        return TimeSpan.Zero; // what comes is taken in meanwhile
     }
 
     /// <summary>An alert of many services costs much to put on record: then more is taken together.</summary>
@@ -372,13 +367,9 @@ internal sealed class Teller : IAsyncDisposable
     private DateTimeOffset At()
     {
         var now = house.Stamp;
-        if (frame.SetSince(now) is var skew && skew != TimeSpan.Zero)
-        {
+        if (ClockStamp.Advance(ref frame, now) is var skew && skew != TimeSpan.Zero)
             foreach (var alert in alerts.All.Values)
                 alerts = alerts.With(alert.Shifted(skew));
-            frame = now;
-        }
-
         return now.Wall;
     }
 
@@ -635,7 +626,6 @@ internal sealed class Teller : IAsyncDisposable
             Host = Machine.HostName,
             At = now,
             Urgency = Urgency.CanWait,
-            Topic = Topic.Asks,
             Subject = "A trial: messages reach you",
             Lead =
                 "This is a trial: somebody wants to see whether messages of Calm Sentry reach you. Nothing is wrong.",
@@ -644,13 +634,12 @@ internal sealed class Teller : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
-        await over.CancelAsync().ConfigureAwait(false);
-        await going.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (loop is not null)
+            await loop.DisposeAsync().ConfigureAwait(false);
         foreach (var one in outboxes.Values)
             await one.DisposeAsync().ConfigureAwait(false);
         if (sign is not null)
             await sign.DisposeAsync().ConfigureAwait(false);
-        over.Dispose();
     }
 }
 

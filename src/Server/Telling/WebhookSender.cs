@@ -117,7 +117,7 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
         {
             ["alert"] = message.Alert,
             ["kind"] = Words.Of(message.Kind),
-            ["topic"] = Words.Of(message.Topic),
+            ["topic"] = message.About,
             ["urgency"] = Words.Of(message.Urgency),
             ["host"] = message.Host,
             ["service"] = message.Service,

@@ -143,7 +143,8 @@ internal sealed record MessageRecord : IRecord
 
     public string? Service { get; init; }
 
-    public required string Topic { get; init; }
+    /// <summary>Null: it is about no alert. Reports and trials of before have one all the same.</summary>
+    public string? Topic { get; init; }
 
     public required string Subject { get; init; }
 
@@ -167,7 +168,7 @@ internal sealed record MessageRecord : IRecord
             At = message.At,
             Urgency = Words.Of(message.Urgency),
             Service = message.Service,
-            Topic = Words.Of(message.Topic),
+            Topic = message.Topic is { } topic ? Words.Of(topic) : null,
             Subject = message.Subject,
             Lead = message.Lead,
             Parts = message.Parts.ToRecords(part => new MessagePartRecord(part.Title, part.Lines, part.Quoted)),
@@ -185,7 +186,7 @@ internal sealed record MessageRecord : IRecord
             At = At,
             Urgency = Words.To<Urgency>(Urgency),
             Service = Service,
-            Topic = Words.To<Topic>(Topic),
+            Topic = Topic is null ? null : Words.To<Topic>(Topic),
             Subject = Subject,
             Lead = Lead,
             Parts = Parts.ToRecords(part => new MessagePart(part.Title, part.Lines, part.Quoted)),

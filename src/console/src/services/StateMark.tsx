@@ -1,7 +1,7 @@
 import type { ServiceView } from "../api/client";
 
-/** A person is needed, or its health is poor. */
-export const needsAttention = (service: ServiceView) => service.attention != null || service.health === "poor";
+/** A person is needed: the sentry alone says when. */
+export const needsAttention = (service: ServiceView) => service.attention != null;
 
 /** The state as a shape and a word; colour only where a person is needed. */
 export function StateMark({ service }: { service: ServiceView }) {
