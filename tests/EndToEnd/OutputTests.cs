@@ -403,7 +403,7 @@ public class OutputTests
                 "1MiB",
                 .. reopen is null
                     ? Array.Empty<string>()
-                    : ["--reopen", reopen.Replace("REOPEN", script, StringComparison.Ordinal)],
+                    : ["--reopen", reopen.Replace("REOPEN", script.Quoted(), StringComparison.Ordinal)],
                 "--proof",
                 "output:^begins",
                 "--start",

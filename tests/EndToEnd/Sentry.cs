@@ -62,10 +62,17 @@ public sealed class Sentry : IAsyncDisposable
     /// </summary>
     public static string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
 
+    /// <summary>On a disk, as the sentry's own places are: some hosts have /tmp in memory.</summary>
+    private static DirectoryInfo NewRoot()
+    {
+        var place = new DriveInfo(Path.GetTempPath()).DriveFormat == "tmpfs" ? "/var/tmp" : Path.GetTempPath();
+        return Directory.CreateDirectory(Path.Combine(place, $"calm's trial {Path.GetRandomFileName()[..6]}"));
+    }
+
     /// <param name="before">A command the server is started through.</param>
     public static async Task<Sentry> Start(params string[] before)
     {
-        var root = Directory.CreateTempSubdirectory("calm's trial ");
+        var root = NewRoot();
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, before);
         await sentry.Serve();
@@ -81,7 +88,7 @@ public sealed class Sentry : IAsyncDisposable
     {
         if (Environment.UserName != "root")
             return await Start();
-        var root = Directory.CreateTempSubdirectory("calm's trial ");
+        var root = NewRoot();
         var binaries = Directory.CreateDirectory(Path.Combine(root.FullName, "bin")).FullName;
         foreach (var file in Directory.EnumerateFiles(Out))
             File.Copy(file, Path.Combine(binaries, Path.GetFileName(file)));
@@ -113,7 +120,7 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>A sentry whose server is guarded, as on an installed host.</summary>
     public static async Task<Sentry> StartGuarded()
     {
-        var root = Directory.CreateTempSubdirectory("calm's trial ");
+        var root = NewRoot();
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, []);
         Directory.CreateDirectory(sentry.Places.RunDirectory);

@@ -344,6 +344,7 @@ public static class BeginKeys
             ) with
             {
                 Default = "nothing",
+                IsNothingLeftOut = true,
                 Example = "[{ network: up }, { service: tide-store }]",
                 Flag = "need",
                 AtLaunch = true,

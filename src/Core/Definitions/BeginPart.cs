@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Globalization;
 
 namespace CalmSentry.Core.Definitions;
 
@@ -73,6 +74,9 @@ public abstract record Need
 
     public NeedFollow Follows { get; init; } = NeedFollow.Tell;
 
+    /// <summary>By what it is known again, whatever it is called by people: its kind and what it is about.</summary>
+    public abstract string Id { get; }
+
     /// <summary>What is waited for, in words that follow "for".</summary>
     public abstract string InWords { get; }
 }
@@ -82,18 +86,24 @@ public abstract record Need
 /// </summary>
 public sealed record NetworkNeed(string? Interface) : Need
 {
+    public override string Id => Interface is null ? "network" : $"network:{Interface}";
+
     public override string InWords => Interface is null ? "the network" : $"the network interface {Interface}";
 }
 
 /// <summary>Another service, proven ready.</summary>
 public sealed record ServiceNeed(string Service, IfLost IfLost) : Need
 {
+    public override string Id => $"service:{Service}";
+
     public override string InWords => Service;
 }
 
 /// <summary>Something that takes connections at HOST:PORT.</summary>
 public sealed record TcpNeed(string Address) : Need
 {
+    public override string Id => $"tcp:{Address}";
+
     public override string InWords => $"an answer at {Address}";
 }
 
@@ -101,6 +111,8 @@ public sealed record TcpNeed(string Address) : Need
 /// <param name="Writable">The service's account must be able to write there.</param>
 public sealed record PathNeed(string Path, bool Mounted, bool Writable) : Need
 {
+    public override string Id => $"path:{Path}{(Mounted ? ",mounted" : "")}{(Writable ? ",writable" : "")}";
+
     public override string InWords =>
         Path
         + (Mounted, Writable) switch
@@ -115,6 +127,8 @@ public sealed record PathNeed(string Path, bool Mounted, bool Writable) : Need
 /// <summary>So long since the machine came up.</summary>
 public sealed record AfterBootNeed(TimeSpan Length) : Need
 {
+    public override string Id => $"after-boot:{Duration.Write(Length)}";
+
     public override string InWords => $"{Duration.Write(Length)} since the machine came up";
 }
 
@@ -134,6 +148,9 @@ public abstract record Proof
     /// <summary>Of tcp and http: it is asked for as long as the program runs, too, and told when it is no longer so.</summary>
     public bool KeepLooking { get; init; } = true;
 
+    /// <summary>By what it is known again: its kind, and what is asked or waited for.</summary>
+    public abstract string Id { get; }
+
     /// <summary>What is to come, in words that follow "once".</summary>
     public abstract string InWords { get; }
 }
@@ -143,11 +160,15 @@ public sealed record UpForProof(TimeSpan Length) : Proof
 {
     public static readonly TimeSpan Default = TimeSpan.FromSeconds(1);
 
+    public override string Id => $"up-for:{Duration.Write(Length)}";
+
     public override string InWords => $"it has stayed up for {Duration.Write(Length)}";
 }
 
 public sealed record TcpProof(string Address) : Proof
 {
+    public override string Id => $"tcp:{Address}";
+
     public override string InWords => $"{Address} accepts connections";
 }
 
@@ -155,6 +176,10 @@ public sealed record TcpProof(string Address) : Proof
 /// <param name="Text">What its body must contain; null: anything.</param>
 public sealed record HttpProof(string Url, int? Status, string? Text) : Proof
 {
+    public override string Id =>
+        string.Create(CultureInfo.InvariantCulture, $"http:{Url}{(Status is { } status ? $",status={status}" : "")}")
+        + (Text is { } text ? $",text={text}" : "");
+
     public override string InWords =>
         $"{Url} answers"
         + (Status is { } status ? $" {status}" : "")
@@ -164,18 +189,24 @@ public sealed record HttpProof(string Url, int? Status, string? Text) : Proof
 /// <param name="Expression">A line of its output matches this (.NET, non-backtracking).</param>
 public sealed record OutputProof(string Expression) : Proof
 {
+    public override string Id => $"output:{Expression}";
+
     public override string InWords => $"it prints a line that matches '{Expression}'";
 }
 
 /// <summary>A file that is there and was written since the launch.</summary>
 public sealed record FileProof(string Path) : Proof
 {
+    public override string Id => $"file:{Path}";
+
     public override string InWords => $"it has written {Path}";
 }
 
 /// <summary>A command that ends with exit code 0, run as the account.</summary>
 public sealed record CommandProof(ImmutableArray<string> Command) : Proof
 {
+    public override string Id => $"command:{CommandLine.Of(Command)}";
+
     public override string InWords => $"'{string.Join(' ', Command)}' succeeds";
 
     public bool Equals(CommandProof? other) => base.Equals(other) && Command.SequenceEqual(other.Command);
@@ -186,5 +217,7 @@ public sealed record CommandProof(ImmutableArray<string> Command) : Proof
 /// <summary>The program says so itself, on the socket whose path is in its variable CALM_SAY.</summary>
 public sealed record SaidProof : Proof
 {
+    public override string Id => "says";
+
     public override string InWords => "it says so itself";
 }

@@ -56,6 +56,7 @@ public static class DefinitionKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "Books every ticket sold at the quay.",
             },
             Texts(
@@ -67,6 +68,7 @@ public static class DefinitionKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[tills, east-quay]",
                 Flag = "label",
                 WordForm = "LABEL",
@@ -150,6 +152,7 @@ public static class DefinitionKeys
             {
                 Label = "Planned moments",
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[{ restart: daily at 01:00 }]",
             },
             Map(
@@ -195,6 +198,7 @@ public static class DefinitionKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[copy-running]",
                 WordForm = "CODE",
             }
@@ -359,7 +363,7 @@ public static class DefinitionWriter
             if (key.Flag is null || !given || ValueAt(whole, path) is not { } node)
                 continue;
             // An empty list where there would be one cannot be said by a flag that is left out.
-            if (key.ToWords(node) is not { } values || (values.Count == 0 && key.Default is not ("none" or "nothing")))
+            if (key.ToWords(node) is not { } values || (values.Count == 0 && !key.IsNothingLeftOut))
                 return null;
             foreach (var value in values)
             {

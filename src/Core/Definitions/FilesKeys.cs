@@ -41,6 +41,7 @@ public static class FilesKeys
             {
                 Label = "Its own data",
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[day.book, spool]",
                 Flag = "data",
                 WordForm = "PATH",

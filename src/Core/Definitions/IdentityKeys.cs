@@ -47,6 +47,7 @@ public static class IdentityKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[skerry]",
                 Flag = "group",
                 WordForm = "GROUP",
@@ -70,6 +71,7 @@ public static class IdentityKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[low-ports]",
                 Flag = "right",
                 WordForm = "low-ports",

@@ -38,6 +38,9 @@ public abstract record Key(string Name, string About)
     /// <summary>What holds when it is left out, in words; null: it must be given.</summary>
     public string? Default { get; init; }
 
+    /// <summary>Left out, it is empty: so an empty one can be said by leaving it out.</summary>
+    public bool IsNothingLeftOut { get; init; }
+
     /// <summary>A word or two that stand before it in a form; by default its name.</summary>
     public string Label { get; init; } = char.ToUpperInvariant(Name[0]) + Name[1..].Replace('-', ' ');
 

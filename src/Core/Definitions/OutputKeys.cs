@@ -197,6 +197,7 @@ public static class OutputKeys
             {
                 Label = "Log files of its own",
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "{ access: /srv/skerry/board/access.log }",
                 Flag = "log-file",
                 WordForm = "a name with a path, such as access=/srv/skerry/board/access.log",

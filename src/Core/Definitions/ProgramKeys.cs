@@ -95,6 +95,7 @@ public static class ProgramKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[--book, day.book]",
                 Flag = null,
             },
@@ -121,6 +122,7 @@ public static class ProgramKeys
             ) with
             {
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "{ TZ: Europe/Oslo }",
                 WordForm = "NAME=VALUE",
             },
@@ -134,6 +136,7 @@ public static class ProgramKeys
                 Inner = Secret.Keys,
                 Pattern = Variable.Pattern,
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[LEDGER_KEY, { key: SEAL, as: file }]",
                 Flag = "secret",
                 WordForm = "NAME or NAME:file",
@@ -168,6 +171,7 @@ public static class ProgramKeys
             {
                 Label = "Command to switch it off",
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "[/usr/local/sbin/lamps, off]",
                 Was = "stop",
                 Flag = "off-command",

@@ -165,6 +165,7 @@ public static class RecoverKeys
             {
                 Label = "Codes and signals that mean something",
                 Default = "none",
+                IsNothingLeftOut = true,
                 Example = "{ 0: done, 3: hold, 75: again, SEGV: hold }",
                 Flag = "code",
                 WordForm = "an exit code or signal with what follows, such as 75=again, 3=hold, SEGV=stop-dependents",

@@ -38,6 +38,12 @@ public abstract record Watch
     /// <summary>It was not asked for by the definition, but stands in each.</summary>
     public bool Implied { get; init; }
 
+    /// <summary>By what it is known again, whatever it is called by people: its kind, what it looks at, and how long it bears with that.</summary>
+    public string Id => Lasting > TimeSpan.Zero ? $"{Of},lasting={Duration.Write(Lasting)}" : Of;
+
+    /// <summary>Its kind, and what it looks at.</summary>
+    protected abstract string Of { get; }
+
     /// <summary>What is to be so, as a clause.</summary>
     public abstract string InWords { get; }
 
@@ -51,36 +57,48 @@ public abstract record Watch
 /// </summary>
 public sealed record AnswerWatch(Proof Look) : Watch
 {
+    protected override string Of => Look.Id;
+
     public override string InWords => Look.InWords;
 }
 
 /// <summary>It prints something at least so often.</summary>
 public sealed record SilenceWatch(TimeSpan Longest) : Watch
 {
+    protected override string Of => $"silent-for:{Duration.Write(Longest)}";
+
     public override string InWords => $"it is never silent for {Duration.Write(Longest)}";
 }
 
 /// <summary>It writes a file at least so often.</summary>
 public sealed record FreshFileWatch(string Path, TimeSpan Oldest) : Watch
 {
+    protected override string Of => $"file:{Path},fresh-for={Duration.Write(Oldest)}";
+
     public override string InWords => $"{Path} is never older than {Duration.Write(Oldest)}";
 }
 
 /// <summary>It says on its socket (CALM_SAY, /well) that it is well, at least so often.</summary>
 public sealed record WellWatch(TimeSpan Within) : Watch
 {
+    protected override string Of => $"well-within:{Duration.Write(Within)}";
+
     public override string InWords => $"it says that it is alive within each {Duration.Write(Within)}";
 }
 
 /// <summary>Memory of its tree that is its own, in bytes.</summary>
 public sealed record MemoryWatch(long Bytes) : Watch
 {
+    protected override string Of => $"memory-above:{Size.Write(Bytes)}";
+
     public override string InWords => Limit($"its memory is not above {Size.Write(Bytes)}");
 }
 
 /// <summary>Processor time of its tree, in percent of one processor.</summary>
 public sealed record CpuWatch(int Percent) : Watch
 {
+    protected override string Of => string.Create(CultureInfo.InvariantCulture, $"cpu-above:{Percent}");
+
     public override string InWords =>
         Limit(string.Create(CultureInfo.InvariantCulture, $"its processor time is not above {Percent} %"));
 }
@@ -88,6 +106,8 @@ public sealed record CpuWatch(int Percent) : Watch
 /// <summary>Open files and sockets of its tree.</summary>
 public sealed record OpenFilesWatch(int Most) : Watch
 {
+    protected override string Of => string.Create(CultureInfo.InvariantCulture, $"open-files-above:{Most}");
+
     public override string InWords =>
         Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} files open"));
 }
@@ -95,6 +115,8 @@ public sealed record OpenFilesWatch(int Most) : Watch
 /// <summary>Processes below its main one.</summary>
 public sealed record TreeWatch(int Most) : Watch
 {
+    protected override string Of => string.Create(CultureInfo.InvariantCulture, $"tree-above:{Most}");
+
     public override string InWords =>
         Limit(string.Create(CultureInfo.InvariantCulture, $"it has no more than {Most} processes below it"));
 }
@@ -104,6 +126,8 @@ public sealed record CeilingWatch(TimeSpan Within) : Watch
 {
     public static readonly TimeSpan Default = TimeSpan.FromHours(1);
 
+    protected override string Of => $"ceiling-within:{Duration.Write(Within)}";
+
     public override string InWords => $"its memory will not reach its limit within {Duration.Write(Within)}";
 }
 
@@ -111,6 +135,8 @@ public sealed record CeilingWatch(TimeSpan Within) : Watch
 public sealed record PausedWatch(TimeSpan Longest) : Watch
 {
     public static readonly TimeSpan Default = TimeSpan.FromSeconds(30);
+
+    protected override string Of => $"paused-for:{Duration.Write(Longest)}";
 
     public override string InWords => $"its main process is not stopped by a signal for {Duration.Write(Longest)}";
 }

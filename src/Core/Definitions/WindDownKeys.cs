@@ -146,6 +146,7 @@ public static class WindDownKeys
                 {
                     Only = ["http"],
                     Default = "nothing",
+                    IsNothingLeftOut = true,
                     IsText = true,
                 },
                 UnionOf<WindDownStep>.Attribute(

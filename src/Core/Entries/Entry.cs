@@ -83,6 +83,9 @@ public sealed record Entry(EntryCode Code)
 
     public ImmutableArray<string> Names { get; init; } = [];
 
+    /// <summary>By what that is known again, where its name is what people call it: a need's.</summary>
+    public string? About { get; init; }
+
     /// <summary>What was seen or answered by something outside, as a clause: evidence, never read by code.</summary>
     public string? Seen { get; init; }
 

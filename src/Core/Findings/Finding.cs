@@ -20,13 +20,18 @@ public enum Severity
 /// <param name="Why">Why it matters, as a sentence.</param>
 /// <param name="Mend">What to do or type, as a sentence.</param>
 /// <param name="OnlyNow">It is of this moment, not of the definition: it blocks a start, not the wrapping.</param>
+/// <param name="Subject">
+/// What of its kind it is about, so that it is known again among others of its code, however it is said; null: there is one of its code
+/// at a time.
+/// </param>
 public sealed record Finding(
     FindingCode Code,
     Severity Severity,
     string Seen,
     string Why,
     string Mend,
-    bool OnlyNow = false
+    bool OnlyNow = false,
+    string? Subject = null
 )
 {
     /// <summary>The dotted key of a definition that it is about.</summary>

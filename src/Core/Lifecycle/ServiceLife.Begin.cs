@@ -93,7 +93,7 @@ public static partial class ServiceLife
                     [
                         .. definition.Begin.Needs.Select(need => new NeedState("not looked at yet", now + need.Within)
                         {
-                            Of = need.InWords,
+                            Of = need.Id,
                         }),
                     ]
                 ),
@@ -193,6 +193,7 @@ public static partial class ServiceLife
                 var missing = new Entry(EntryCode.NeedMissing)
                 {
                     Name = need.InWords,
+                    About = need.Id,
                     Limit = need.Within,
                     Seen = state.Missing,
                 };

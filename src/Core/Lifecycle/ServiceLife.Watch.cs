@@ -19,7 +19,7 @@ public static partial class ServiceLife
                 {
                     Run = run with
                     {
-                        Watched = [.. definition.Watch.Select(watch => new WatchState { Of = watch.InWords })],
+                        Watched = [.. definition.Watch.Select(watch => new WatchState { Of = watch.Id })],
                     },
                 };
             Deeds.Add(new LookAfter(run.Number));
@@ -41,7 +41,7 @@ public static partial class ServiceLife
                         .. definition.Watch.Select(watch =>
                             was.IndexOf(watch) is var at && at >= 0 && at < seen.Length
                                 ? seen[at]
-                                : new WatchState { Of = watch.InWords }
+                                : new WatchState { Of = watch.Id }
                         ),
                     ],
                 },
@@ -93,7 +93,7 @@ public static partial class ServiceLife
             )
             {
                 PoorSince = seen.Bad is null ? null : before.PoorSince,
-                Of = watch.InWords,
+                Of = watch.Id,
             };
             var turnsPoor =
                 state is { Bad: var bad, PoorSince: null }

@@ -128,9 +128,10 @@ public sealed record Situation
                 ? awaited with
                 {
                     Needs = Fitted(
-                        [.. definition.Begin.Needs.Select(need => need.InWords)],
+                        [.. definition.Begin.Needs.Select(need => (need.Id, need.InWords))],
                         needs,
                         state => state.Of,
+                        (state, of) => state with { Of = of },
                         (i, of) =>
                             new("not looked at yet", awaited.Since + definition.Begin.Needs[i].Within) { Of = of }
                     ),
@@ -140,9 +141,10 @@ public sealed record Situation
                 ? Run with
                 {
                     Watched = Fitted(
-                        [.. definition.Watch.Select(watch => watch.InWords)],
+                        [.. definition.Watch.Select(watch => (watch.Id, watch.InWords))],
                         watched,
                         state => state.Of,
+                        (state, of) => state with { Of = of },
                         (_, of) => new() { Of = of }
                     ),
                 }
@@ -184,19 +186,24 @@ public sealed record Situation
             };
 
     private static ImmutableArray<T> Fitted<T>(
-        ImmutableArray<string> wanted,
+        ImmutableArray<(string Id, string Phrase)> wanted,
         ImmutableArray<T> there,
         Func<T, string?> of,
+        Func<T, string, T> known,
         Func<int, string, T> make
     )
         where T : class
     {
-        // Of an earlier version only the place is known.
+        // Earlier versions stored what people call it, and before that nothing but its place.
         var byPlace = wanted.Length == there.Length && there.All(one => of(one) is null);
         return
         [
             .. wanted.Select(
-                (name, i) => (byPlace ? there[i] : there.FirstOrDefault(one => of(one) == name)) ?? make(i, name)
+                (name, i) =>
+                    (byPlace ? there[i] : there.FirstOrDefault(one => of(one) == name.Id || of(one) == name.Phrase))
+                        is { } state
+                        ? known(state, name.Id)
+                        : make(i, name.Id)
             ),
         ];
     }

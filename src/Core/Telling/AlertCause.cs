@@ -64,7 +64,7 @@ public static class Causes
             return AlertCause.Machine;
         if (
             entry.Code == EntryCode.NeedMissing
-            && definition.Begin.Needs.FirstOrDefault(need => need.InWords == entry.Name) is { } need
+            && definition.Begin.Needs.FirstOrDefault(need => IsAbout(entry, need)) is { } need
         )
         {
             switch (need)
@@ -86,6 +86,10 @@ public static class Causes
         var root = Root(definition.Name, graph, isTrouble);
         return root != definition.Name ? AlertCause.Of(root) : missing ?? AlertCause.Of(root);
     }
+
+    /// <summary>Entries of earlier versions know a need by what people call it alone.</summary>
+    private static bool IsAbout(Entry entry, Need need) =>
+        entry.About is { } id ? need.Id == id : need.InWords == entry.Name;
 
     /// <summary>Of a service and all that it needs, the one in trouble that needs none that is.</summary>
     private static string Root(string service, NeedGraph graph, Func<string, bool> isTrouble)

@@ -44,7 +44,8 @@ public sealed record ScriptKind(string Name, string[] Extensions, string[] Comma
 
 /// <summary>An interpreter that could run a script.</summary>
 /// <param name="Why">Where it comes from, in words.</param>
-public sealed record InterpreterCandidate(string Path, ScriptKind? Kind, string Why);
+/// <param name="IsMeant">By this very path, and not by what that leads to.</param>
+public sealed record InterpreterCandidate(string Path, ScriptKind? Kind, string Why, bool IsMeant = false);
 
 /// <summary>Which interpreters a script could be run with on this machine.</summary>
 public static class Interpreters
@@ -87,7 +88,8 @@ public static class Interpreters
                             new(
                                 Path.Combine(directory, name, "bin", "python"),
                                 kind,
-                                "the virtual environment beside the script"
+                                "the virtual environment beside the script",
+                                IsMeant: true
                             )
                         );
         }
@@ -104,7 +106,14 @@ public static class Interpreters
                 ? asked
                 : directories.Select(directory => Path.Combine(directory, asked)).FirstOrDefault(File.Exists);
             if (path is not null && File.Exists(path))
-                found.Add(new(path, ScriptKind.OfInterpreter(path) ?? kind, "the script's first line asks for it"));
+                found.Add(
+                    new(
+                        path,
+                        ScriptKind.OfInterpreter(path) ?? kind,
+                        "the script's first line asks for it",
+                        IsMeant: true
+                    )
+                );
         }
 
         foreach (var command in kind?.Commands ?? [])
@@ -113,11 +122,7 @@ public static class Interpreters
                 found.Add(new(Path.Combine(directory, command), kind, $"it runs {kind!.Name}"));
         return
         [
-            .. found
-                .DistinctBy(one => one.Path)
-                .DistinctBy(one =>
-                    one.Why.StartsWith("the", StringComparison.Ordinal) ? one.Path : Folders.Real(one.Path)
-                ),
+            .. found.DistinctBy(one => one.Path).DistinctBy(one => one.IsMeant ? one.Path : Folders.Real(one.Path)),
         ];
     }
 

@@ -160,7 +160,11 @@ internal static class SwapRoutes
             }
 
             if (prepared is not null)
+            {
                 Take(asked, prepared);
+                await Task.Run(() => swaps.Record(actor, prepared), CancellationToken.None).ConfigureAwait(false);
+            }
+
             begun = true;
             var (swap, refused) = await swaps
                 .Begin(asked, prepared, () => LookStopped(asked, newFiles, notes))
@@ -172,16 +176,16 @@ internal static class SwapRoutes
         {
             notes.TryWrite(new() { Refused = error.Problem });
         }
-        catch (Exception error) when (error is not OperationCanceledException)
+        catch (Exception unexpected) when (unexpected is not OperationCanceledException)
         {
-            house.Logbook.Trouble($"The sentry failed at new files: {error.Message}", actor);
+            house.Logbook.Failed("new files", unexpected, actor);
             notes.TryWrite(
                 new()
                 {
                     Refused = new(
                         "The sentry failed",
                         StatusCodes.Status500InternalServerError,
-                        $"The sentry failed: {error.Message}",
+                        $"The sentry failed: {unexpected.Message}",
                         "failed",
                         "calm logbook",
                         null

@@ -34,20 +34,20 @@ internal static class CertificateChecks
                         seen.Add(Expiring($"that {address.Authority} shows", shown, now));
         return
         [
-            .. seen.OfType<string>()
-                .Select(one => new Finding(
-                    FindingCode.CertificateExpires,
-                    Severity.Risk,
-                    one,
-                    "From then on whoever connects refuses it.",
-                    "Have it renewed, and see to it that the program takes the new one."
-                )),
+            .. seen.OfType<Finding>()
+                .Select(one =>
+                    one with
+                    {
+                        Why = "From then on whoever connects refuses it.",
+                        Mend = "Have it renewed, and see to it that the program takes the new one.",
+                    }
+                ),
         ];
     }
 
     /// <param name="whose">Words before the file's name.</param>
-    /// <returns>That the certificate in a file (PEM, the first) ends soon, as a sentence; null: it does not, or there is none.</returns>
-    public static string? Expiring(string whose, string file, DateTimeOffset now)
+    /// <returns>That the certificate in a file (PEM, the first) ends soon; null: it does not, or there is none.</returns>
+    public static Finding? Expiring(string whose, string file, DateTimeOffset now)
     {
         try
         {
@@ -64,7 +64,7 @@ internal static class CertificateChecks
         }
     }
 
-    private static string? Expiring(string whose, X509Certificate2 certificate, DateTimeOffset now)
+    private static Finding? Expiring(string whose, X509Certificate2 certificate, DateTimeOffset now)
     {
         var end = new DateTimeOffset(certificate.NotAfter);
         if (end - now > Soon)
@@ -73,7 +73,14 @@ internal static class CertificateChecks
         var when = TimeZoneInfo
             .ConvertTime(end, TimeZoneInfo.Local)
             .ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
-        return $"The certificate {whose} ({name}) {(end <= now ? "expired" : "expires")} on {when}.";
+        return new(
+            FindingCode.CertificateExpires,
+            Severity.Risk,
+            $"The certificate {whose} ({name}) {(end <= now ? "expired" : "expires")} on {when}.",
+            "",
+            "",
+            Subject: $"{certificate.Thumbprint} {end.ToUniversalTime():u}{(end <= now ? " over" : "")}"
+        );
     }
 
     /// <summary>A certificate's name is whatever its maker wrote.</summary>

@@ -104,7 +104,8 @@ internal static class IdentityChecks
                 Severity.Risk,
                 $"The account {account.Name} {(end <= today ? "expired" : "expires")} on {end:yyyy-MM-dd}.",
                 "Whoever set that date wants it closed then: logins, cron and su refuse it, and it may be removed.",
-                $"Ask whoever looks after the accounts. To lift the date: chage --expiredate -1 {account.Name}"
+                $"Ask whoever looks after the accounts. To lift the date: chage --expiredate -1 {account.Name}",
+                Subject: $"{account.Name} {end:yyyy-MM-dd}{(end <= today ? " over" : "")}"
             );
 
         if (account.Uid != 0 && AccountPower.GroupsOfPower(account).ToList() is { Count: > 0 } powers)

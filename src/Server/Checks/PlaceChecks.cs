@@ -115,16 +115,11 @@ internal static class PlaceChecks
         var answers = await subject
             .AsAccount.Ask(subject.Account!, subject.Groups, [.. ways.SelectMany(way => way)])
             .ConfigureAwait(false);
-        var found = new List<Finding>();
+        var (found, told) = (new List<Finding>(), new HashSet<string>(StringComparer.Ordinal));
         for (var (i, at) = (0, 0); i < needs.Count; at += ways[i++].Count)
         {
             var refused = Enumerable.Range(at, ways[i].Count).FirstOrDefault(k => answers[k] != 0, -1);
-            if (
-                refused < 0
-                || found.Exists(known =>
-                    known.Seen.Contains(ways[i][refused - at].Path + " ", StringComparison.Ordinal)
-                )
-            )
+            if (refused < 0 || !told.Add(ways[i][refused - at].Path))
                 continue;
             found.Add(Refused(subject, needs[i], ways[i][refused - at], answers[refused]));
         }

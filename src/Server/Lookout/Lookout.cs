@@ -195,11 +195,7 @@ internal sealed class Lookout : IAsyncDisposable
         var found = new List<string>();
         Compare(
             "-",
-            [
-                .. own.Select(one => CertificateChecks.Expiring($"of {one.Key},", one.File, now))
-                    .OfType<string>()
-                    .Select(seen => new Finding(FindingCode.CertificateExpires, Severity.Risk, seen, "", "")),
-            ],
+            [.. own.Select(one => CertificateChecks.Expiring($"of {one.Key},", one.File, now)).OfType<Finding>()],
             null
         );
         foreach (var actor in registry.All)
@@ -234,9 +230,9 @@ internal sealed class Lookout : IAsyncDisposable
             foreach (var finding in findings)
             {
                 // What is there when a service is first looked at was seen by whoever wrapped it, but for a date that comes.
-                if (!first && known!.Contains(KeyOf(finding)))
+                if (!first && (known!.Contains(KeyOf(finding)) || known.Contains(FormerKeyOf(finding))))
                     continue;
-                var tells = finding.Code is FindingCode.AccountExpires or FindingCode.CertificateExpires;
+                var tells = finding.Subject is not null; // what has a date
                 if (first && !tells)
                     continue;
                 var entry = new Entry(EntryCode.Found)
@@ -256,9 +252,13 @@ internal sealed class Lookout : IAsyncDisposable
 
     /// <summary>By what a finding is known again: of what has a date, each is one of its own.</summary>
     private static string KeyOf(Finding finding) =>
-        finding.Code is FindingCode.AccountExpires or FindingCode.CertificateExpires
-            ? $"{finding.Word}:{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(finding.Seen)))[..16]}"
-            : finding.Word;
+        finding.Subject is { } subject ? Key(finding, subject) : finding.Word;
+
+    /// <summary>Earlier versions knew it again by its sentence.</summary>
+    private static string FormerKeyOf(Finding finding) => Key(finding, finding.Seen);
+
+    private static string Key(Finding finding, string of) =>
+        $"{finding.Word}:{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(of)))[..16]}";
 
     /// <summary>What the checks found the last time, by service.</summary>
     private Dictionary<string, HashSet<string>> Before() =>

@@ -94,7 +94,7 @@ internal sealed class SwapRoom(House house, Registry registry)
     }
 
     /// <summary>Begins a swap, which goes on whether or not somebody waits for it. Its place is taken.</summary>
-    /// <param name="prepared">Null: it is stopped first, for its files do not stay as they are.</param>
+    /// <param name="prepared">On record already; null: it is stopped first, for its files do not stay as they are.</param>
     /// <param name="look">Makes new files ready while it is stopped.</param>
     /// <returns>The swap as it ended, and why there were no new files for it.</returns>
     public async Task<(Swap Swap, Problem? Refused)> Begin(
@@ -104,8 +104,6 @@ internal sealed class SwapRoom(House house, Registry registry)
     )
     {
         var actor = asked.Actor;
-        if (prepared is not null)
-            Record(actor, prepared);
         var one = new Live(prepared?.Swap ?? StoppedFirst(asked), house.Stamp, asked.Say, house.Promises)
         {
             Look = look,
@@ -143,7 +141,8 @@ internal sealed class SwapRoom(House house, Registry registry)
     }
 
     /// <summary>Versions are on record, and on the disk, before anything is exchanged for them.</summary>
-    private void Record(ServiceActor actor, Prepared prepared)
+    /// <exception cref="IOException">They cannot be brought to the disk.</exception>
+    public void Record(ServiceActor actor, Prepared prepared)
     {
         using (var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory))
         using (var next = files.Kept(prepared.Swap.Version.Number))

@@ -36,6 +36,8 @@ internal sealed record EntryRecord : IRecord
 
     public string? Name { get; init; }
 
+    public string? About { get; init; }
+
     public ImmutableArray<string>? Names { get; init; }
 
     public string? Seen { get; init; }
@@ -63,6 +65,7 @@ internal sealed record EntryRecord : IRecord
             Count = entry.Count,
             Revision = entry.Revision,
             Name = entry.Name,
+            About = entry.About,
             Names = SituationRecord.Some(entry.Names),
             Seen = entry.Seen,
             Changes = SituationRecord.Some(
@@ -88,6 +91,7 @@ internal sealed record EntryRecord : IRecord
             Count = Count,
             Revision = Revision,
             Name = Name,
+            About = About,
             Names = Names ?? [],
             Seen = Seen,
             Changes = (Changes ?? []).ToRecords(change => new DefinitionChange(change.Key, change.Was, change.Is)),

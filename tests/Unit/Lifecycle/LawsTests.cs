@@ -420,7 +420,7 @@ public class LawsTests
                     Assert.Equal(situation.Run?.Number, fitted.Run?.Number);
                     if (situation.Awaited is { Needs.IsEmpty: false })
                         Assert.Equal(
-                            definition.Begin.Needs.Select(need => need.InWords),
+                            definition.Begin.Needs.Select(need => need.Id),
                             fitted.Awaited!.Needs.Select(need => need.Of)
                         );
                     if (situation.Run is { Watched: { IsEmpty: false } watched })
@@ -428,7 +428,7 @@ public class LawsTests
                             fitted.Run!.Watched,
                             (state, i) =>
                             {
-                                Assert.Equal(definition.Watch[i].InWords, state.Of);
+                                Assert.Equal(definition.Watch[i].Id, state.Of);
                                 // What was seen stays with the watch that saw it.
                                 Assert.Equal(
                                     watched.FirstOrDefault(was => was.Of == state.Of)
@@ -445,6 +445,65 @@ public class LawsTests
                 },
                 iter: 2000
             );
+
+    /// <summary>Earlier versions stored what people call a need or a watch: it is read once more, and known by its id from then on.</summary>
+    [Fact]
+    public void What_was_stored_under_what_people_call_it_stays_with_it() =>
+        Gen.Select(Situations, Definitions)
+            .Sample(
+                (situation, definition) =>
+                {
+                    var now = situation.FittedTo(definition);
+                    var then = now with
+                    {
+                        Awaited = now.Awaited is { } awaited
+                            ? awaited with
+                            {
+                                Needs =
+                                [
+                                    .. awaited.Needs.Select(
+                                        (need, i) => need with { Of = definition.Begin.Needs[i].InWords }
+                                    ),
+                                ],
+                            }
+                            : null,
+                        Run = now.Run is { } run
+                            ? run with
+                            {
+                                Watched =
+                                [
+                                    .. run.Watched.Select(
+                                        (watch, i) => watch with { Of = definition.Watch[i].InWords }
+                                    ),
+                                ],
+                            }
+                            : null,
+                    };
+                    var again = then.FittedTo(definition);
+                    Assert.Equal(
+                        Ids(now.Awaited?.Needs.Select(need => need.Of)),
+                        Ids(again.Awaited?.Needs.Select(need => need.Of))
+                    );
+                    Assert.Equal(now.Run?.Watched ?? [], again.Run?.Watched ?? []);
+                }
+            );
+
+    private static IEnumerable<string?> Ids(IEnumerable<string?>? all) => all ?? [];
+
+    /// <summary>Two that differ are two, whatever they have in common.</summary>
+    [Fact]
+    public void Needs_and_watches_that_differ_in_what_they_are_about_differ_in_their_ids() =>
+        Definitions.Sample(definition =>
+        {
+            Assert.Equal(
+                definition.Begin.Needs.Select(need => need.InWords).Distinct().Count(),
+                definition.Begin.Needs.Select(need => need.Id).Distinct().Count()
+            );
+            Assert.Equal(
+                definition.Watch.Select(watch => watch.InWords).Distinct().Count(),
+                definition.Watch.Select(watch => watch.Id).Distinct().Count()
+            );
+        });
 
     [Fact]
     public void A_wait_keeps_its_length_when_the_clock_is_set_while_no_server_serves() =>

@@ -126,7 +126,7 @@ internal sealed class World(Definition first)
         if (!Forgotten && !seen.IsEmpty)
             Assert.Equal(
                 definition.Watch.Select(watch =>
-                    was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState { Of = watch.InWords }
+                    was.Watch.IndexOf(watch) is var at && at >= 0 ? seen[at] : new WatchState { Of = watch.Id }
                 ),
                 Situation.Run!.Watched
             );
