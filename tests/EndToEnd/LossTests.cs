@@ -237,6 +237,7 @@ public class LossTests
         await sentry.Until("tide", view => view.GetProperty("state").GetString() == "waiting");
         Sentry.Kill(keeper, "STOP");
         await Ordered(directory, 2);
+        await Sent(sentry);
         await sentry.KillServer();
         if (wiped)
             Directory.Delete(sentry.Places.RunDirectory, recursive: true);
@@ -258,6 +259,7 @@ public class LossTests
         Sentry.Kill(reserve, "STOP");
         using var start = sentry.Open("start", "tide");
         await Ordered(sentry.Places.RunOf(await sentry.Id("tide")), 1);
+        await Sent(sentry);
         await sentry.KillServer();
         await Sentry.End(start);
         Sentry.Kill(reserve, "CONT");
@@ -265,6 +267,9 @@ public class LossTests
         await sentry.Serve();
         await RunsOnce(sentry, run: 1);
     }
+
+    /// <summary>The order is on record before it is sent; what a service is asked after that comes when it has been.</summary>
+    private static Task<Said> Sent(Sentry sentry) => sentry.Ok("adjust", "tide", "--title", "Tide gauge");
 
     private static Task Ordered(string directory, int run) =>
         Sentry.Eventually(() => Task.FromResult(File.Exists(Path.Combine(directory, $"order.{run}"))));
