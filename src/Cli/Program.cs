@@ -15,13 +15,11 @@ internal static class Program
         var came = await Run(arguments).ConfigureAwait(false);
         if (Terminal.Lost is not { } why)
             return came;
-        Tell(
-            new(
-                Exit.NotTrue,
-                $"What came of it could not be written: {why}.",
-                came == Exit.True ? "What was asked came true; 'calm list' shows where things stand." : null
-            )
-        );
+        new Failure(
+            Exit.NotTrue,
+            $"What came of it could not be written: {why}.",
+            came == Exit.True ? "What was asked came true; 'calm list' shows where things stand." : null
+        ).Tell();
         return came == Exit.True ? Exit.NotTrue : came;
     }
 
@@ -65,7 +63,7 @@ internal static class Program
         }
         catch (Failure failure)
         {
-            Tell(failure);
+            failure.Tell();
             return failure.ExitCode;
         }
         catch (OperationCanceledException)
@@ -169,11 +167,4 @@ internal static class Program
         result.Parent is System.CommandLine.Parsing.CommandResult above
             ? Names(above).Append(result.Command.Name)
             : ["calm"];
-
-    public static void Tell(Failure failure)
-    {
-        Console.Error.WriteLine($"calm: {failure.Message.Replace("\n", "\n      ", StringComparison.Ordinal)}");
-        if (failure.Next is { } next)
-            Console.Error.WriteLine($"    → {next.Replace("\n", "\n    → ", StringComparison.Ordinal)}");
-    }
 }

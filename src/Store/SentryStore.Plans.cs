@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text.Json;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Store.Records;
 

@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
 using CalmSentry.Store.Records;

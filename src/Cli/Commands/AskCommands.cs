@@ -167,7 +167,7 @@ internal static class AskCommands
                     }
                     catch (Failure failure) when (services.Count > 1)
                     {
-                        Program.Tell(failure);
+                        failure.Tell();
                         exit = Math.Max(exit, failure.ExitCode);
                     }
                 }
@@ -271,7 +271,7 @@ internal static class AskCommands
                     }
                     catch (Failure failure) when (services.Count > 1)
                     {
-                        Program.Tell(failure);
+                        failure.Tell();
                         exit = Math.Max(exit, failure.ExitCode);
                     }
                 }

@@ -47,7 +47,7 @@ internal static class HostCommand
             async (parsed, cancellation) =>
             {
                 new Installation(Console.Out, parsed.GetValue(dry)).Install(
-                    Program.Commands(new(null, null)),
+                    (RootCommand)parsed.RootCommandResult.Command,
                     parsed.GetValue(port),
                     start: !parsed.GetValue(noStart)
                 );

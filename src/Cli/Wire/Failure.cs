@@ -30,4 +30,12 @@ internal sealed class Failure(int exit, string message, string? next = null, str
 
     /// <summary>The sentry's stable word for it, or null.</summary>
     public string? Code => code;
+
+    /// <summary>Says it on standard error, and what to do next.</summary>
+    public void Tell()
+    {
+        Console.Error.WriteLine($"calm: {Message.Replace("\n", "\n      ", StringComparison.Ordinal)}");
+        if (Next is { } step)
+            Console.Error.WriteLine($"    → {step.Replace("\n", "\n    → ", StringComparison.Ordinal)}");
+    }
 }

@@ -1,6 +1,6 @@
 using System.Runtime.InteropServices;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Linux.Accounts;
 

@@ -3,10 +3,10 @@ using System.Diagnostics;
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Linux.Accounts;
 

@@ -1,5 +1,5 @@
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Linux.Accounts;
 

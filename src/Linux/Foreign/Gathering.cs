@@ -31,8 +31,5 @@ public sealed class Gathering(CancellationToken gone = default)
     public void GoesOn() => gone.ThrowIfCancellationRequested();
 }
 
-/// <summary>What was held is not where it was a moment ago: somebody is at work there; in words, as a clause.</summary>
-public sealed class MovedException(string message) : IOException(message);
-
 /// <summary>There is more than is kept in memory; in words, as a clause.</summary>
 public sealed class TooMuchException(string message) : IOException(message);

@@ -1,6 +1,7 @@
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Troubles;
 using Microsoft.Win32.SafeHandles;
 
 namespace CalmSentry.Linux.Foreign;
@@ -545,8 +546,3 @@ public sealed class HeldWay(IReadOnlyList<HeldStep> all, IReadOnlyList<string> l
             step.Held.Dispose();
     }
 }
-
-/// <summary>
-/// The sentry itself is at fault, such as being out of descriptors: it says nothing of what was looked at.
-/// </summary>
-public sealed class OwnTroubleException(string message) : IOException(message);

@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.IO.Enumeration;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Linux.Foreign;
 

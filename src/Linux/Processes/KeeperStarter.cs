@@ -1,7 +1,7 @@
 using System.Net.Sockets;
 using System.Runtime.InteropServices;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Linux.Processes;
 

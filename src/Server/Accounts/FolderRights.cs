@@ -1,6 +1,5 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 using CalmSentry.Server.Services;

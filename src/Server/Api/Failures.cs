@@ -1,5 +1,5 @@
 using System.Text.Json;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Server.Api;
 

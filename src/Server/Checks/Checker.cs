@@ -1,7 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Checks;

@@ -3,6 +3,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
 using CalmSentry.Server.Keepers;

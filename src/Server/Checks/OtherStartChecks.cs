@@ -1,6 +1,5 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
-using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Programs;
 

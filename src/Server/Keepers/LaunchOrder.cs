@@ -4,7 +4,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Programs;

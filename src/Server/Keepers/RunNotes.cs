@@ -6,6 +6,7 @@ using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Server.Keepers;
 

@@ -5,7 +5,6 @@ using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Services;
-using CalmSentry.Store;
 
 namespace CalmSentry.Server.Plans;
 

@@ -1,7 +1,7 @@
 using System.Net.Sockets;
 using System.Text;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Server.Probing;
 

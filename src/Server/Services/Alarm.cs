@@ -1,4 +1,4 @@
-using CalmSentry.Store;
+using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Server.Services;
 

@@ -1,6 +1,7 @@
 using CalmSentry.Contract;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Accounts;

@@ -7,14 +7,13 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Rhythms;
 using CalmSentry.Server.Swaps;
 using CalmSentry.Server.Watching;
-using CalmSentry.Store;
 
 namespace CalmSentry.Server.Services;
 

@@ -9,6 +9,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;

@@ -6,7 +6,6 @@ using CalmSentry.Core.Plans;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Services;
-using CalmSentry.Store;
 
 namespace CalmSentry.Server.Swaps;
 

@@ -7,7 +7,7 @@ using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;

@@ -1,4 +1,5 @@
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Foreign;

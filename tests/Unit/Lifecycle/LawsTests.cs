@@ -511,8 +511,8 @@ public class LawsTests
             .Sample(
                 (situation, set, away) =>
                 {
-                    var saved = new CalmSentry.Store.ClockStamp(situation.Since, 5_000);
-                    var back = new CalmSentry.Store.ClockStamp(
+                    var saved = new ClockStamp(situation.Since, 5_000);
+                    var back = new ClockStamp(
                         situation.Since + TimeSpan.FromMilliseconds(away) + TimeSpan.FromSeconds(set),
                         5_000 + away
                     );

@@ -2,7 +2,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
 

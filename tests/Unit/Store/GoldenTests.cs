@@ -5,7 +5,6 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Telling;
-using CalmSentry.Store;
 using CalmSentry.Store.Records;
 using CsCheck;
 

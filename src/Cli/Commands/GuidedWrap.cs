@@ -1,6 +1,6 @@
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using CalmSentry.Cli.Commands;
+using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Rehearsing;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
@@ -8,7 +8,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 
-namespace CalmSentry.Cli.Guided;
+namespace CalmSentry.Cli.Commands;
 
 /// <summary>
 /// Wrapping by question and answer, in the order of the work: what it is, what runs it, where, as whom, with what; then

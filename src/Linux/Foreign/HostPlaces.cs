@@ -1,7 +1,7 @@
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Files;
 
-namespace CalmSentry.Linux.Files;
+namespace CalmSentry.Linux.Foreign;
 
 /// <summary>
 /// Which folders are the host's own: never granted to an account, never exchanged as a whole, whatever flag is given. By the file
