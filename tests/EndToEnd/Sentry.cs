@@ -63,16 +63,16 @@ public sealed class Sentry : IAsyncDisposable
     public static string Account { get; } = Environment.UserName == "root" ? "nobody" : Environment.UserName;
 
     /// <summary>On a disk, as the sentry's own places are: some hosts have /tmp in memory.</summary>
-    private static DirectoryInfo NewRoot()
+    public static DirectoryInfo NewPlace(string name)
     {
         var place = new DriveInfo(Path.GetTempPath()).DriveFormat == "tmpfs" ? "/var/tmp" : Path.GetTempPath();
-        return Directory.CreateDirectory(Path.Combine(place, $"calm's trial {Path.GetRandomFileName()[..6]}"));
+        return Directory.CreateDirectory(Path.Combine(place, $"{name} {Path.GetRandomFileName()[..6]}"));
     }
 
     /// <param name="before">A command the server is started through.</param>
     public static async Task<Sentry> Start(params string[] before)
     {
-        var root = NewRoot();
+        var root = NewPlace("calm's trial");
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, before);
         await sentry.Serve();
@@ -88,7 +88,7 @@ public sealed class Sentry : IAsyncDisposable
     {
         if (Environment.UserName != "root")
             return await Start();
-        var root = NewRoot();
+        var root = NewPlace("calm's trial");
         var binaries = Directory.CreateDirectory(Path.Combine(root.FullName, "bin")).FullName;
         foreach (var file in Directory.EnumerateFiles(Out))
             File.Copy(file, Path.Combine(binaries, Path.GetFileName(file)));
@@ -120,7 +120,7 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>A sentry whose server is guarded, as on an installed host.</summary>
     public static async Task<Sentry> StartGuarded()
     {
-        var root = NewRoot();
+        var root = NewPlace("calm's trial");
         File.SetUnixFileMode(root.FullName, (UnixFileMode)0b111_101_101);
         var sentry = new Sentry(root.FullName, Out, []);
         Directory.CreateDirectory(sentry.Places.RunDirectory);

@@ -11,7 +11,7 @@ public sealed class ForeignGroundTests : IDisposable
     /// <summary>How long whoever swaps goes on swapping.</summary>
     private static readonly TimeSpan Race = TimeSpan.FromSeconds(20);
 
-    private readonly string closed = Directory.CreateTempSubdirectory("calm's closed ").FullName;
+    private readonly string closed = Sentry.NewPlace("calm's closed").FullName;
 
     public ForeignGroundTests()
     {
