@@ -33,7 +33,10 @@ using var http = new HttpClient(
         ConnectCallback = async (_, stop) =>
         {
             var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
-            await socket.ConnectAsync(new UnixDomainSocketEndPoint(places.ApiSocket), stop);
+            await socket.ConnectAsync(
+                new UnixDomainSocketEndPoint(Environment.IsPrivilegedProcess ? places.RootSocket : places.ApiSocket),
+                stop
+            );
             return new NetworkStream(socket, true);
         },
         MaxConnectionsPerServer = 400,
