@@ -15,9 +15,6 @@ internal sealed class BackgroundLoop : IAsyncDisposable
     public BackgroundLoop(Func<CancellationToken, Task> round, Func<Exception, TimeSpan> failed, TimeProvider clock) =>
         going = Task.Run(() => Go(round, failed, clock, over.Token));
 
-    /// <summary>Whether it is to end.</summary>
-    public bool IsOver => over.IsCancellationRequested;
-
     private static async Task Go(
         Func<CancellationToken, Task> round,
         Func<Exception, TimeSpan> failed,

@@ -11,10 +11,15 @@ public sealed class BoundTests
     /// <summary>More than this the server has not grown by, whatever it was asked: what one call gathers, and what reading it costs.</summary>
     private const long MostGrowth = 192L << 20;
 
-    private static long Peak(int pid) =>
+    private static long Peak(int pid) => Bytes($"/proc/{pid}/status", "VmHWM:");
+
+    /// <summary>Proportional share of what a process has in memory (proc_pid_smaps(5)).</summary>
+    private static long Pss(int pid) => Bytes($"/proc/{pid}/smaps_rollup", "Pss:");
+
+    private static long Bytes(string file, string of) =>
         long.Parse(
-            File.ReadLines($"/proc/{pid}/status")
-                .First(line => line.StartsWith("VmHWM:", StringComparison.Ordinal))
+            File.ReadLines(file)
+                .First(line => line.StartsWith(of, StringComparison.Ordinal))
                 .Split(' ', StringSplitOptions.RemoveEmptyEntries)[1],
             CultureInfo.InvariantCulture
         ) << 10;
@@ -333,13 +338,4 @@ public sealed class BoundTests
         Assert.Equal(pid, await sentry.Server());
         Assert.InRange(highest, 0, 200_000_000);
     }
-
-    /// <summary>Proportional share of what a process has in memory, in bytes (proc_pid_smaps(5)).</summary>
-    private static long Pss(int pid) =>
-        long.Parse(
-            File.ReadLines($"/proc/{pid}/smaps_rollup")
-                .First(line => line.StartsWith("Pss:", StringComparison.Ordinal))
-                .Split(' ', StringSplitOptions.RemoveEmptyEntries)[1],
-            CultureInfo.InvariantCulture
-        ) << 10;
 }
