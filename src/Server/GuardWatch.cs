@@ -96,11 +96,7 @@ internal sealed class GuardWatch : IDisposable
             if (now == guard)
                 return;
             logbook.Note(
-                new(EntryCode.Guard)
-                {
-                    Pid = now,
-                    Seen = $"The guard of the server (pid {guard}) is gone; pid {now} is it now.",
-                }
+                new GuardEntry($"The guard of the server (pid {guard}) is gone; pid {now} is it now.", now)
             );
             guard = now;
             pauses.Reset();
@@ -111,11 +107,7 @@ internal sealed class GuardWatch : IDisposable
         if (ProcessFacts.Lives(guard) || Stopwatch.GetElapsedTime(0) < due)
             return;
         logbook.Note(
-            new(EntryCode.Guard)
-            {
-                Pid = guard,
-                Seen = $"The guard of the server (pid {guard}) is gone; another one is started.",
-            }
+            new GuardEntry($"The guard of the server (pid {guard}) is gone; another one is started.", guard)
         );
         due = Stopwatch.GetElapsedTime(0) + pauses.Next();
         using var next = Start(keeper, places);

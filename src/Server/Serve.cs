@@ -138,7 +138,7 @@ internal static partial class Serve
                 if (wrong is not null)
                     house.Logbook.Trouble($"{wrong}. It serves with the defaults instead.");
                 if (GuardWatch.Fell is { } fell)
-                    house.Logbook.Note(new(EntryCode.Guard) { Seen = fell }); // before anything else: the next fall may come at once
+                    house.Logbook.Note(new GuardEntry(fell)); // before anything else: the next fall may come at once
                 var drills = app.Services.GetRequiredService<DrillRoom>(); // before plans are taken up that end in it
                 var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
                 if (began is { } kind && app.Services.GetRequiredService<Registry>().All.Count > 0)
@@ -369,12 +369,7 @@ internal static partial class Serve
         if (address is not null)
             Tell(places.PortFile, new Uri(address).Port);
         house.Logbook.Note(
-            new(EntryCode.Serving)
-            {
-                Name = SentrySelf.Version,
-                Seen = $"{places.Root} on {Machine.HostName}",
-                Pid = Environment.ProcessId,
-            }
+            new ServingEntry(SentrySelf.Version, $"{places.Root} on {Machine.HostName}", Environment.ProcessId)
         );
         house.Keepers.ReserveSoon();
         Ready(app.Logger, SentrySelf.Version, places.ApiSocket, address is null ? "no console" : self.Console);

@@ -62,7 +62,7 @@ internal sealed class Upkeep : IDisposable
 
             var known = store.Broken;
             if (store.Prove().Why is { } why && why != known)
-                logbook.Note(new(EntryCode.LogbookBroken) { Seen = why }, tells: true);
+                logbook.Note(new LogbookBrokenEntry(why), tells: true);
         }
         catch (SqliteException)
         {

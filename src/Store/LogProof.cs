@@ -18,7 +18,7 @@ public sealed record LogQuery(int Last)
     /// <summary>The name their service had then: of one that is no more.</summary>
     public string? Name { get; init; }
 
-    public IReadOnlyList<Core.Entries.EntryCode> Codes { get; init; } = [];
+    public IReadOnlyList<Core.Entries.EntryKind> Kinds { get; init; } = [];
 
     /// <summary>Who asked, by account; of somebody who became another account, either.</summary>
     public string? By { get; init; }

@@ -2,7 +2,6 @@ using System.Globalization;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Forwarding;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
 using CalmSentry.Store.Records;
 using Microsoft.Data.Sqlite;
 
@@ -47,7 +46,7 @@ public sealed partial class SentryStore
                         Micros(at),
                         service?.Number,
                         name,
-                        Words.Of(entry.Code),
+                        entry.Kind.Word,
                         EntryJson.Write(entry),
                         "",
                         by?.ToString(),
@@ -116,7 +115,7 @@ public sealed partial class SentryStore
             if (row.Columns is { } columns)
             {
                 entries++;
-                attested |= (string?)columns[4] == Words.Of(EntryCode.LogbookCut) && Attests(columns);
+                attested |= (string?)columns[4] == EntryKinds.Of<LogbookCutEntry>().Word && Attests(columns);
                 if (row.Digest is null || !LogChain.Digest(columns).AsSpan().SequenceEqual(row.Digest))
                 {
                     (brokenAt, why) = (row.Id, $"entry {row.Id} is not as it was written");
@@ -150,9 +149,9 @@ public sealed partial class SentryStore
         return new(entries, emptied, last, Hex(chain), brokenAt, why);
 
         bool Attests(object?[] columns) =>
-            EntryJson.Read((string)columns[4]!, (string?)columns[5], "") is { Count: { } upTo, Seen: { } seen }
-            && upTo == begins
-            && seen == hash;
+            EntryJson.Read((string)columns[4]!, (string?)columns[5], "") is LogbookCutEntry cut
+            && cut.UpTo == begins
+            && cut.Hash == hash;
     }
 
     /// <summary>What the latest look at the whole logbook found not to fit, as a clause; null: nothing.</summary>
@@ -233,7 +232,7 @@ public sealed partial class SentryStore
             return null;
         var hash = Hex(last.Chain);
         return (
-            new Entry(EntryCode.LogbookCut) { Count = last.Id, Seen = hash },
+            new LogbookCutEntry(last.Id, hash),
             () =>
                 Enqueue(
                     """
@@ -293,11 +292,11 @@ public sealed partial class SentryStore
                 "(by = {0} OR substr(by, 1, length({0}) + 4) = {0} || ' as ' OR substr(by, -length({0}) - 4) = ' as ' || {0})",
                 by
             );
-        if (query.Codes.Count > 0)
+        if (query.Kinds.Count > 0)
             conditions.Add(
-                $"what IN ({string.Join(", ", query.Codes.Select(code =>
+                $"what IN ({string.Join(", ", query.Kinds.Select(kind =>
                 {
-                    values.Add(Words.Of(code));
+                    values.Add(kind.Word);
                     return $"${values.Count - 1}";
                 }))})"
             );
@@ -310,10 +309,10 @@ public sealed partial class SentryStore
         var found = Stream($"{Columns}{where} ORDER BY id DESC{limit}", EntryOf, [.. values]);
         if (query.Text is { } text)
             found = found.Where(one =>
-                EntryWords.Of(one.Entry).Contains(text, StringComparison.CurrentCultureIgnoreCase)
+                one.Entry.Text.Contains(text, StringComparison.CurrentCultureIgnoreCase)
             );
         if (query.Severity is { } severity)
-            found = found.Where(one => Severities.Of(one.Entry, one.Tells) <= severity);
+            found = found.Where(one => one.Entry.SeverityIf(one.Tells) <= severity);
         var entries = found.Take(query.Last).ToList();
         entries.Reverse();
         return entries;

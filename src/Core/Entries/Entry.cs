@@ -1,15 +1,132 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
+
+/// <summary>How bad what happened is (RFC 5424, section 6.2.1).</summary>
+public enum EntrySeverity
+{
+    Emergency,
+    Alert,
+    Critical,
+    Error,
+    Warning,
+    Notice,
+    Informational,
+    Debug,
+}
+
+/// <summary>
+/// One thing that happened, as data. Every kind is a record of its own, which says what it has, how bad it is, what people are told of it
+/// and how it reads; the kinds stand in this folder, a file a chapter, each with the list that reads them back. Nothing reads a sentence.
+/// </summary>
+public abstract record Entry
+{
+    /// <summary>Where whoever asked for it sat: <c>console</c>, or a terminal.</summary>
+    public string? From { get; init; }
+
+    public virtual EntryKind Kind => EntryKinds.Of(GetType());
+
+    /// <summary>What is stored and sent of it.</summary>
+    public EntryFields Fields => Own with { From = From };
+
+    /// <summary>As people read it. What is somebody else's in it can neither begin a line nor be obeyed by whatever shows it.</summary>
+    public string Text => Shown.Line(Sentence);
+
+    protected virtual EntryFields Own => EntryFields.None;
+
+    protected abstract string Sentence { get; }
+
+    protected virtual EntrySeverity Severity => Kind.Severity;
+
+    /// <param name="tells">A person is to hear of it.</param>
+    public EntrySeverity SeverityIf(bool tells) => tells ? EntrySeverity.Alert : Severity;
+
+    /// <summary>What an alert would be about.</summary>
+    /// <param name="tells">A person is to hear of it.</param>
+    /// <param name="isJob">It is about a job.</param>
+    /// <returns>Null: nobody is told of such an entry.</returns>
+    public virtual Topic? TopicIf(bool tells, bool isJob) => null;
+
+    /// <summary>A planned moment, by the host's clock.</summary>
+    private protected static string At(DateTimeOffset moment) =>
+        TimeZoneInfo
+            .ConvertTime(moment, TimeZoneInfo.Local)
+            .ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+
+    private protected static string Hours(TimeSpan until) =>
+        Duration.Write(TimeSpan.FromHours(Math.Max(1, Math.Round(until.TotalHours))));
+
+    private protected static string SoMany(long count) => count == 1 ? "1 service was" : $"{count} services were";
+
+    private protected static string Listed(ImmutableArray<string> names) => string.Join(", ", names);
+}
+
+/// <summary>What is stored and sent of an entry, whatever its kind.</summary>
+public sealed record EntryFields
+{
+    public static EntryFields None { get; } = new();
+
+    public RunNumber? Run { get; init; }
+
+    public int? Pid { get; init; }
+
+    public Outcome? Outcome { get; init; }
+
+    /// <summary>It ended before it was proven.</summary>
+    public bool FailedStart { get; init; }
+
+    /// <summary>More than what is usual was done: the steps of a wind-down did not suffice, nothing is restarted.</summary>
+    public bool Forced { get; init; }
+
+    /// <summary>How long it took.</summary>
+    public TimeSpan? Took { get; init; }
+
+    /// <summary>How long it usually takes.</summary>
+    public TimeSpan? Usual { get; init; }
+
+    /// <summary>The limit it was to keep.</summary>
+    public TimeSpan? Limit { get; init; }
+
+    /// <summary>Until the next try.</summary>
+    public TimeSpan? Pause { get; init; }
+
+    /// <summary>The planned moment it is about.</summary>
+    public DateTimeOffset? Moment { get; init; }
+
+    /// <summary>How many: bad looks, failures, processes, bytes.</summary>
+    public long? Count { get; init; }
+
+    public int? Revision { get; init; }
+
+    /// <summary>What it is about beside its service: another service, an account, a secret, a step, a path.</summary>
+    public string? Name { get; init; }
+
+    public ImmutableArray<string> Names { get; init; } = [];
+
+    /// <summary>By what that is known again, where its name is what people call it: a need's.</summary>
+    public string? About { get; init; }
+
+    /// <summary>What was seen or answered by something outside, as a clause: evidence.</summary>
+    public string? Seen { get; init; }
+
+    public ImmutableArray<DefinitionChange> Changes { get; init; } = [];
+
+    /// <summary>Where whoever asked for it sat.</summary>
+    public string? From { get; init; }
+
+    public EntryNext Next { get; init; }
+}
 
 /// <summary>What follows of itself from something that happened.</summary>
 public enum EntryNext
 {
     Nothing,
 
-    /// <summary>Restarted after <see cref="Entry.Pause"/>.</summary>
+    /// <summary>Restarted after a pause.</summary>
     Restart,
     StaysStopped,
 
@@ -37,65 +154,20 @@ public enum EntryNext
     Rests,
 }
 
-/// <summary>
-/// One thing that happened, as data: what kind, and its fields. Sentences are made of it where it is shown
-/// (<see cref="EntryWords"/>), so that nothing ever has to read one.
-/// </summary>
-public sealed record Entry(EntryCode Code)
+internal static class EntryNexts
 {
-    public RunNumber? Run { get; init; }
-
-    public int? Pid { get; init; }
-
-    public Outcome? Outcome { get; init; }
-
-    /// <summary>It ended before it was proven.</summary>
-    public bool FailedStart { get; init; }
-
-    /// <summary>The steps of its wind-down did not suffice.</summary>
-    public bool Forced { get; init; }
-
-    /// <summary>How long it took.</summary>
-    public TimeSpan? Took { get; init; }
-
-    /// <summary>How long it usually takes.</summary>
-    public TimeSpan? Usual { get; init; }
-
-    /// <summary>The limit it was to keep.</summary>
-    public TimeSpan? Limit { get; init; }
-
-    /// <summary>Until the next try.</summary>
-    public TimeSpan? Pause { get; init; }
-
-    /// <summary>The planned moment it is about.</summary>
-    public DateTimeOffset? Moment { get; init; }
-
-    /// <summary>How many: bad looks, failures, processes, bytes.</summary>
-    public long? Count { get; init; }
-
-    public int? Revision { get; init; }
-
-    /// <summary>The name of what a watch found, where memory grows up to its limit.</summary>
-    public const string MemoryGrows = "memory-grows";
-
-    /// <summary>What it is about beside its service: another service, an account, a secret, a step, a path.</summary>
-    public string? Name { get; init; }
-
-    public ImmutableArray<string> Names { get; init; } = [];
-
-    /// <summary>By what that is known again, where its name is what people call it: a need's.</summary>
-    public string? About { get; init; }
-
-    /// <summary>What was seen or answered by something outside, as a clause: evidence, never read by code.</summary>
-    public string? Seen { get; init; }
-
-    public ImmutableArray<DefinitionChange> Changes { get; init; } = [];
-
-    /// <summary>Where whoever asked for it sat: <c>console</c>, or a terminal.</summary>
-    public string? From { get; init; }
-
-    public EntryNext Next { get; init; }
-
-    /// <summary>The sentence of an earlier version, which kept no fields.</summary>
-    public string? Text { get; init; }
+    /// <summary>As a sentence that follows one; empty: there is nothing to say.</summary>
+    public static string InWords(this EntryNext next) =>
+        next switch
+        {
+            EntryNext.KeepsWaiting => "An alert is raised and it keeps waiting.",
+            EntryNext.GoesAhead => "It starts without it.",
+            EntryNext.Hold => "It is put on hold; 'calm release' or a start tries it again.",
+            EntryNext.KeepsRunning => "An alert is raised and it keeps running.",
+            EntryNext.StopAndRestart => "It is stopped and restarted.",
+            EntryNext.KillAndRestart => "It is killed and restarted.",
+            EntryNext.NextStep => "The next step follows.",
+            EntryNext.Kill => "What is left of it is killed.",
+            _ => "",
+        };
 }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Core.Entries;
@@ -16,34 +17,34 @@ public sealed record StoryStep(DateTimeOffset At, DateTimeOffset Until, string T
 public static class Story
 {
     /// <summary>Entries that begin a chapter: somebody or something from outside gave the word.</summary>
-    private static readonly ImmutableHashSet<EntryCode> Beginnings =
+    private static readonly ImmutableHashSet<EntryKind> Beginnings =
     [
-        EntryCode.Wrapped,
-        EntryCode.StartAsked,
-        EntryCode.StopAsked,
-        EntryCode.RestartAsked,
-        EntryCode.Released,
-        EntryCode.UnwrapAsked,
-        EntryCode.BootBegan,
-        EntryCode.DrillBegan,
-        EntryCode.Lost,
+        EntryKinds.Of<WrappedEntry>(),
+        EntryKinds.Of<StartAskedEntry>(),
+        EntryKinds.Of<StopAskedEntry>(),
+        EntryKinds.Of<RestartAskedEntry>(),
+        EntryKinds.Of<ReleasedEntry>(),
+        EntryKinds.Of<UnwrapAskedEntry>(),
+        EntryKinds.Of<BootBeganEntry>(),
+        EntryKinds.Of<DrillBeganEntry>(),
+        EntryKinds.Of<LostEntry>(),
     ];
 
     /// <summary>Entries of a round from a launch to a failure, told as one when several come in a row.</summary>
-    private static readonly ImmutableHashSet<EntryCode> Rounds =
+    private static readonly ImmutableHashSet<EntryKind> Rounds =
     [
-        EntryCode.Launched,
-        EntryCode.Proven,
-        EntryCode.Fell,
-        EntryCode.MainEnded,
-        EntryCode.Detached,
-        EntryCode.Unwell,
-        EntryCode.NotProven,
-        EntryCode.StepAnswered,
-        EntryCode.StepFailed,
-        EntryCode.StepOver,
-        EntryCode.Retried,
-        EntryCode.Held,
+        EntryKinds.Of<LaunchedEntry>(),
+        EntryKinds.Of<ProvenEntry>(),
+        EntryKinds.Of<FellEntry>(),
+        EntryKinds.Of<MainEndedEntry>(),
+        EntryKinds.Of<DetachedEntry>(),
+        EntryKinds.Of<UnwellEntry>(),
+        EntryKinds.Of<NotProvenEntry>(),
+        EntryKinds.Of<StepAnsweredEntry>(),
+        EntryKinds.Of<StepFailedEntry>(),
+        EntryKinds.Of<StepOverEntry>(),
+        EntryKinds.Of<RetriedEntry>(),
+        EntryKinds.Of<HeldEntry>(),
     ];
 
     /// <summary>So many failures in a row, or more, are one step.</summary>
@@ -62,10 +63,10 @@ public static class Story
         for (var i = 0; i < chapter.Count; )
         {
             var end = RoundsFrom(chapter, i);
-            var falls = chapter.Skip(i).Take(end - i).Where(one => one.Entry.Code == EntryCode.Fell).ToList();
+            var falls = chapter.Skip(i).Take(end - i).Where(one => one.Entry is FellEntry).ToList();
             if (falls.Count < Many)
             {
-                steps.Add(new(chapter[i].At, chapter[i].At, EntryWords.Of(chapter[i].Entry), chapter[i].By, 1));
+                steps.Add(new(chapter[i].At, chapter[i].At, chapter[i].Entry.Text, chapter[i].By, 1));
                 i++;
                 continue;
             }
@@ -74,7 +75,7 @@ public static class Story
             steps.Add(new(chapter[i].At, falls[^1].At, Folded(round, falls), null, falls.Count));
             i += round.LastIndexOf(falls[^1]) + 1;
             // That it is back on hold after each of them is said once, by where it stands.
-            while (i < chapter.Count && chapter[i].Entry is { Code: EntryCode.Held, Next: EntryNext.HoldAgain })
+            while (i < chapter.Count && chapter[i].Entry is HeldEntry { Again: true })
                 i++;
         }
 
@@ -91,11 +92,11 @@ public static class Story
     private static List<StoryEntry> Chapter(IReadOnlyList<StoryEntry> entries)
     {
         var from = entries.Count - 1;
-        while (from >= 0 && !Beginnings.Contains(entries[from].Entry.Code))
+        while (from >= 0 && !Beginnings.Contains(entries[from].Entry.Kind))
             from--;
         while (
             from > 0
-            && entries[from - 1].Entry.Code == EntryCode.Launched
+            && entries[from - 1].Entry is LaunchedEntry
             && entries[from].At - entries[from - 1].At < Moment
         )
             from--;
@@ -105,7 +106,7 @@ public static class Story
     private static int RoundsFrom(List<StoryEntry> chapter, int from)
     {
         var end = from;
-        while (end < chapter.Count && Rounds.Contains(chapter[end].Entry.Code))
+        while (end < chapter.Count && Rounds.Contains(chapter[end].Entry.Kind))
             end++;
         return end;
     }
@@ -114,17 +115,18 @@ public static class Story
     private static string Folded(List<StoryEntry> round, List<StoryEntry> falls)
     {
         var ways = falls
-            .Where(fall => fall.Entry.Outcome is not null)
-            .GroupBy(fall => OutcomeWords.Of(fall.Entry.Outcome! with { Detail = null }))
+            .Select(fall => fall.Entry.Fields.Outcome)
+            .OfType<Outcome>()
+            .GroupBy(outcome => OutcomeWords.Of(outcome with { Detail = null }))
             .OrderByDescending(way => way.Count())
             .Select(way => $"{way.Count()} times it {way.Key}")
             .ToList();
-        var retries = round.Count(one => one.Entry.Code == EntryCode.Retried);
+        var retries = round.Count(one => one.Entry is RetriedEntry);
         var what =
             retries * 2 > falls.Count
                 ? $"Tried again {falls.Count} times while on hold, each time in vain"
                 : $"Failed {falls.Count} times and was restarted";
         return $"{what}{(ways.Count == 0 ? "" : $": {string.Join(", ", ways.Take(3))}")}"
-            + $"{(ways.Count > 3 ? ", and in other ways" : "")}. The last time: {EntryWords.Of(falls[^1].Entry)}";
+            + $"{(ways.Count > 3 ? ", and in other ways" : "")}. The last time: {falls[^1].Entry.Text}";
     }
 }

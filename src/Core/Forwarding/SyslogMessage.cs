@@ -34,23 +34,23 @@ public static class SyslogMessage
     /// <param name="host">The name of this machine.</param>
     public static byte[] Of(Forwarded entry, string host)
     {
-        var severity = Severities.Of(entry.Entry, entry.Tells);
+        var severity = entry.Entry.SeverityIf(entry.Tells);
         var head = new StringBuilder()
             .Append(CultureInfo.InvariantCulture, $"<{(Daemon * 8) + (int)severity}>1 ")
             .Append(entry.At.ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture))
             .Append(CultureInfo.InvariantCulture, $" {Name(host, 255)} calm-sentry ")
-            .Append(entry.Entry.Pid is { } pid ? pid.ToString(CultureInfo.InvariantCulture) : "-")
-            .Append(CultureInfo.InvariantCulture, $" {Name(Words.Of(entry.Entry.Code), 32)} ")
+            .Append(entry.Entry.Fields.Pid is { } pid ? pid.ToString(CultureInfo.InvariantCulture) : "-")
+            .Append(CultureInfo.InvariantCulture, $" {Name(entry.Entry.Kind.Word, 32)} ")
             .Append(CultureInfo.InvariantCulture, $"[meta sequenceId=\"{SequenceOf(entry.Number)}\"]")
             .Append(CultureInfo.InvariantCulture, $"[{OwnElement} id=\"{entry.Number}\" hash=\"{entry.Hash}\"");
         Field(head, "service", entry.Service);
         Field(head, "by", entry.By);
         Field(head, "from", entry.Entry.From);
-        Field(head, "run", entry.Entry.Run?.Value.ToString(CultureInfo.InvariantCulture));
+        Field(head, "run", entry.Entry.Fields.Run?.Value.ToString(CultureInfo.InvariantCulture));
         Field(head, "tells", entry.Tells ? "yes" : null);
         head.Append("] ");
         var text =
-            $"{(entry.Service is { } service ? service + ": " : "")}{EntryWords.Of(entry.Entry).ReplaceLineEndings(" ")}";
+            $"{(entry.Service is { } service ? service + ": " : "")}{entry.Entry.Text.ReplaceLineEndings(" ")}";
         byte[] first = [.. Encoding.UTF8.GetBytes(head.ToString()), .. Encoding.UTF8.Preamble];
         return [.. first, .. Cut(Printable(text), Longest - first.Length)];
     }
@@ -60,7 +60,7 @@ public static class SyslogMessage
     public static byte[] Of(Telling.Message message, string id, string host)
     {
         var severity =
-            message.Urgency == Telling.Urgency.Urgent ? EntrySeverity.Alert
+            message.Urgency == Urgency.Urgent ? EntrySeverity.Alert
             : message.Kind == Telling.MessageKind.Over ? EntrySeverity.Notice
             : EntrySeverity.Warning;
         var head = new StringBuilder()

@@ -25,13 +25,13 @@ public static partial class ServiceLife
                 if (begins)
                 {
                     After = After with { Asked = null }; // whoever asked did so in the machine's life before
-                    Say(new(EntryCode.BootHeldBack));
+                    Say(new BootHeldBackEntry());
                 }
 
                 return;
             }
 
-            Say(new(cause == Cause.Drill ? EntryCode.DrillBegan : EntryCode.BootBegan));
+            Say(cause == Cause.Drill ? new DrillBeganEntry() : new BootBeganEntry());
             After = After with
             {
                 Asked = null,
@@ -69,7 +69,7 @@ public static partial class ServiceLife
         /// <summary>It was to begin, and was set never to begin meanwhile.</summary>
         private void StayDown()
         {
-            Say(new(EntryCode.StartRefused));
+            Say(new StartRefusedEntry());
             LayRhythmToRest();
             Enter(Phase.Stopped);
             Deeds.Add(new Dismiss());
@@ -180,7 +180,7 @@ public static partial class ServiceLife
         {
             if (awaited.Step == AwaitStep.Boot)
             {
-                Say(new(EntryCode.BootNotSettled) { Limit = definition.Begin.AtLatest });
+                Say(new BootNotSettledEntry(definition.Begin.AtLatest));
                 AwaitNeeds(awaited.Cause, awaited.Since);
                 return;
             }
@@ -190,25 +190,18 @@ public static partial class ServiceLife
                 var (state, need) = (awaited.Needs[i], definition.Begin.Needs[i]);
                 if (!state.Open || state.Told || state.Limit > now)
                     continue;
-                var missing = new Entry(EntryCode.NeedMissing)
-                {
-                    Name = need.InWords,
-                    About = need.Id,
-                    Limit = need.Within,
-                    Seen = state.Missing,
-                };
                 switch (need.Follows)
                 {
                     case NeedFollow.Hold:
                         var why = $"{need.InWords} did not come within {Duration.Write(need.Within)} ({state.Missing})";
-                        Tell(new(EntryCode.Held) { Seen = why, Pause = definition.Recover.RetryEvery });
+                        Tell(new HeldEntry(null, definition.Recover.RetryEvery) { Why = why });
                         Hold(why);
                         return;
                     case NeedFollow.GoAhead:
-                        Say(missing with { Code = EntryCode.NeedPassedOver, Next = EntryNext.GoesAhead });
+                        Say(new NeedPassedOverEntry(need.InWords, need.Id, need.Within, state.Missing));
                         break;
                     default:
-                        Tell(missing with { Next = EntryNext.KeepsWaiting });
+                        Tell(new NeedMissingEntry(need.InWords, need.Id, need.Within, state.Missing));
                         break;
                 }
 
@@ -302,17 +295,10 @@ public static partial class ServiceLife
             BeginWatching();
             RestartEnded(run, null);
             Say(
-                new(EntryCode.Proven)
-                {
-                    Run = run.Number,
-                    Count = After is { Restarts: > 0, LastEnd.Bad: true } ? After.Restarts : null,
-                    Seen = seen,
-                    Took = definition.Begin.Proof is UpForProof ? null : now - run.Launched.Value,
-                    Usual = usual,
-                }
+                new ProvenEntry(run.Number, seen, definition.Begin.Proof is UpForProof ? null : now - run.Launched.Value, usual, After is { Restarts: > 0, LastEnd.Bad: true } ? After.Restarts : null)
             );
             if (After.OnTrial)
-                Tell(new(EntryCode.Recovered));
+                Tell(new RecoveredEntry());
         }
 
         private string NotProvenWords(LiveRun run) =>
@@ -322,20 +308,20 @@ public static partial class ServiceLife
         private void NotProven()
         {
             var run = After.Run!;
-            var late = new Entry(EntryCode.NotProven)
-            {
-                Run = run.Number,
-                Limit = definition.Begin.Proof.Within,
-                Seen = run.Missing ?? "nothing was seen",
-            };
+            var late = new NotProvenEntry(
+                run.Number,
+                definition.Begin.Proof.Within,
+                run.Missing ?? "nothing was seen",
+                definition.Begin.Proof.OnlyTell ? EntryNext.KeepsRunning : EntryNext.StopAndRestart
+            );
             if (definition.Begin.Proof.OnlyTell)
             {
-                Tell(late with { Next = EntryNext.KeepsRunning });
+                Tell(late);
                 After = After with { WakeAt = TooLongAt, Run = run with { Overdue = true } };
                 return;
             }
 
-            Say(late with { Next = EntryNext.StopAndRestart });
+            Say(late);
             EndFor(new(OutcomeKind.NotProven, Detail: NotProvenWords(run)), byForce: false);
         }
 
@@ -345,7 +331,7 @@ public static partial class ServiceLife
         {
             if (After.Phase is not (Phase.Starting or Phase.Running))
                 return;
-            var lost = new Entry(EntryCode.NeededLost) { Name = service };
+            var lost = new NeededLostEntry(service);
             switch (
                 definition.Begin.Needs.OfType<ServiceNeed>().FirstOrDefault(need => need.Service == service)?.IfLost
             )
@@ -371,7 +357,7 @@ public static partial class ServiceLife
             After = After with { Lost = After.Lost.Remove(service) };
             if (!After.Lost.IsEmpty || After.Phase is not (Phase.Starting or Phase.Running))
                 return;
-            Say(new(EntryCode.NeededBack) { Name = service });
+            Say(new NeededBackEntry(service));
             WindDown(new(service, PrincipalKind.Needed), Afterwards.StartAgain);
         }
 

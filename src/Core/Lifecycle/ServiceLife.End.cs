@@ -41,15 +41,7 @@ public static partial class ServiceLife
             };
             if (asked)
                 Say(
-                    new(EntryCode.Stopped)
-                    {
-                        Run = run.Number,
-                        Outcome = outcome,
-                        Forced = forced,
-                        Name = steps is [.., var last] ? last.What : null,
-                        Took = steps is [.., { EndedAfter: { } after }] ? after : null,
-                        Seen = steps is [.., { Answer: { } answer }] ? answer : null,
-                    }
+                    new StoppedEntry(run.Number, outcome, forced, steps is [.., var last] ? last.What : null, steps is [.., { EndedAfter: { } after }] ? after : null, steps is [.., { Answer: { } answer }] ? answer : null)
                 );
             else
                 RestartEnded(run, outcome);
@@ -86,7 +78,7 @@ public static partial class ServiceLife
             if (run.Switch == Switch.GoingOff)
             {
                 if (!outcome.IsGood)
-                    Say(new(EntryCode.OffFailed) { Run = run.Number, Outcome = outcome });
+                    Say(new OffFailedEntry(run.Number, outcome));
                 return false;
             }
 
@@ -103,7 +95,7 @@ public static partial class ServiceLife
             {
                 Run = run with { Pid = null, MainOutcome = null, Switch = Switch.On, Launched = run.Launched ?? now },
             };
-            Say(new(EntryCode.SwitchedOn) { Run = run.Number, Outcome = outcome });
+            Say(new SwitchedOnEntry(run.Number, outcome));
             if (definition.Begin.Proof is UpForProof)
                 Prove("its start command succeeded", null);
             else
@@ -137,7 +129,7 @@ public static partial class ServiceLife
         private void Unseen(RunsUnseen unseen)
         {
             foreach (var ended in unseen.Ended)
-                Say(new(EntryCode.Lost) { Run = ended.Run, Outcome = ended.Outcome });
+                Say(new LostEntry(ended.Run, ended.Outcome));
             After = After with
             {
                 LastRun = unseen.Latest,
@@ -158,12 +150,7 @@ public static partial class ServiceLife
 
         private void Recover(LiveRun run, Outcome outcome, bool failedStart)
         {
-            var fell = new Entry(EntryCode.Fell)
-            {
-                Run = run.Number,
-                Outcome = outcome,
-                FailedStart = failedStart,
-            };
+            var fell = new FellEntry(run.Number, outcome, failedStart);
             if (
                 outcome.Kind == OutcomeKind.NeverLaunched
                 && run.Cause == Cause.Asked
@@ -171,7 +158,7 @@ public static partial class ServiceLife
             )
             {
                 // Whoever asked is there to read why: trying the same again by itself would only repeat it.
-                Say(new(EntryCode.NeverLaunched) { Run = run.Number, Outcome = outcome });
+                Say(new NeverLaunchedEntry(run.Number, outcome));
                 if (definition.IsJob)
                 {
                     RestUntilMoment();
@@ -185,7 +172,7 @@ public static partial class ServiceLife
 
             if (outcome.Kind == OutcomeKind.MachineLost)
             {
-                Say(new(EntryCode.Lost) { Run = run.Number, Outcome = outcome });
+                Say(new LostEntry(run.Number, outcome));
                 Enter(Phase.Stopped);
                 return;
             }
@@ -213,13 +200,15 @@ public static partial class ServiceLife
             )
             {
                 case Verdict.Rest:
-                    var rest = fell with
-                    {
-                        Code = decision.Bad ? EntryCode.Fell : EntryCode.Ended,
-                        Seen = decision.Why,
-                        Next = decision.StopsDependents ? EntryNext.StopsDependents : EntryNext.StaysStopped,
-                    };
-                    Tell(rest, decision.Bad);
+                    RunOverEntry over = decision.Bad ? fell : new EndedEntry(run.Number, outcome, failedStart);
+                    Tell(
+                        over with
+                        {
+                            Why = decision.Why,
+                            Next = decision.StopsDependents ? EntryNext.StopsDependents : EntryNext.StaysStopped,
+                        },
+                        decision.Bad
+                    );
                     LayRhythmToRest();
                     Enter(Phase.Stopped);
                     Deeds.Add(new Dismiss());
@@ -231,24 +220,17 @@ public static partial class ServiceLife
                     var why = decision.Why is { } code
                         ? $"run {run.Number} {OutcomeWords.Of(outcome)}, and {code}"
                         : null;
-                    var held = new Entry(EntryCode.Held)
-                    {
-                        Run = run.Number,
-                        Count = decision.BadEnds.Length,
-                        Limit = definition.Recover.HoldWithin,
-                        Pause = definition.Recover.RetryEvery,
-                        Seen = why,
-                    };
+                    var held = new HeldEntry(run.Number, definition.Recover.RetryEvery) { Failures = decision.BadEnds.Length, Within = definition.Recover.HoldWithin, Why = why };
                     if (onTrial)
-                        Say(held with { Next = EntryNext.HoldAgain });
+                        Say(held with { Again = true });
                     else
                         Tell(held);
                     Hold(onTrial ? After.HeldFor : why);
                     break;
-                case var _ when NoRestartsUntil is { } over && over - now > decision.Pause:
-                    Say(fell with { Next = EntryNext.Restart, Pause = over - now });
+                case var _ when NoRestartsUntil is { } quiet && quiet - now > decision.Pause:
+                    Say(fell with { Next = EntryNext.Restart, Pause = quiet - now });
                     After = After with { Awaited = null };
-                    Enter(Phase.Waiting, over);
+                    Enter(Phase.Waiting, quiet);
                     break;
                 case var _ when decision.Pause == TimeSpan.Zero:
                     // Launch first, note after: nothing stands between a fall and the next run.

@@ -28,7 +28,7 @@ public static partial class ServiceLife
                     Count = quiet.Count + 1,
                     Withheld =
                         quiet.Withheld.Length < QuietTime.MostListed
-                            ? quiet.Withheld.Add(EntryWords.Of(entry).TrimEnd('.'))
+                            ? quiet.Withheld.Add(entry.Text.TrimEnd('.'))
                             : quiet.Withheld,
                 },
             };
@@ -58,12 +58,7 @@ public static partial class ServiceLife
                     : new(now, until, noRestarts, reason, 0, []),
             };
             Say(
-                new(EntryCode.QuietBegan)
-                {
-                    Limit = until - now,
-                    Seen = reason,
-                    Forced = noRestarts,
-                },
+                new QuietBeganEntry(until - now, reason, noRestarts),
                 by
             );
         }
@@ -75,12 +70,7 @@ public static partial class ServiceLife
             After = After with { Quiet = null };
             Deeds.Add(
                 new Note(
-                    new(EntryCode.QuietOver)
-                    {
-                        Took = now - quiet.Began,
-                        Count = quiet.Count,
-                        Names = quiet.Withheld,
-                    },
+                    new QuietOverEntry(now - quiet.Began, quiet.Count, quiet.Withheld),
                     by,
                     Tells: quiet.Count > 0
                 )

@@ -84,23 +84,16 @@ public static partial class ServiceLife
             {
                 After = After with { Rhythm = rhythm with { ToldLate = moment } };
                 Tell(
-                    new(EntryCode.JobLate)
-                    {
-                        Moment = moment,
-                        Run = After.Run?.Number,
-                        Limit = after,
-                        Seen =
-                            After.Run is { } run ? $"run {run.Number} is at work"
+                    new JobLateEntry(moment, After.Run?.Number, after, After.Run is { } run ? $"run {run.Number} is at work"
                             : After.Awaited is null ? "it waits to be tried again"
-                            : "it waits to begin",
-                    }
+                            : "it waits to begin")
                 );
             }
 
-            if (After.Rhythm is { } jobs && OverdueAt(jobs) <= now)
+            if (After.Rhythm is { Good: { } good } jobs && SuccessWithin is { } within && OverdueAt(jobs) <= now)
             {
                 After = After with { Rhythm = jobs with { Overdue = true } };
-                Tell(new(EntryCode.JobOverdue) { Moment = jobs.Good, Limit = SuccessWithin });
+                Tell(new JobOverdueEntry(good, within));
             }
         }
 
@@ -220,12 +213,7 @@ public static partial class ServiceLife
             var passes = come.Late && come.Planned.Missed == IfMissed.Pass;
             if (missed > 0 && !silent)
             {
-                var entry = new Entry(EntryCode.MomentsMissed)
-                {
-                    Count = missed,
-                    Moment = come.Moment,
-                    Next = passes || !come.Late ? EntryNext.Nothing : EntryNext.GoesAhead,
-                };
+                var entry = new MomentsMissedEntry(missed, come.Moment, passes || !come.Late ? EntryNext.Nothing : EntryNext.GoesAhead);
                 if (passes && definition.IsJob)
                     Tell(entry);
                 else
@@ -259,24 +247,24 @@ public static partial class ServiceLife
                     return;
             }
 
-            var overlap = new Entry(EntryCode.MomentPassed) { Moment = moment, Run = After.Run?.Number };
+            var before = After.Run?.Number;
             switch (planned.IfRunning)
             {
                 case IfRunning.Queue when After.Rhythm!.Queued is null:
-                    Say(overlap with { Code = EntryCode.MomentQueued });
+                    Say(new MomentQueuedEntry(moment, before));
                     After = After with { Rhythm = After.Rhythm with { Queued = (moment, planned.Of) } };
                     break;
                 case IfRunning.TakeOver when After.Run is null:
-                    Say(overlap with { Code = EntryCode.MomentTakesOver });
+                    Say(new MomentTakesOverEntry(moment, before));
                     BeginSlot(moment, planned.Of);
                     break;
                 case IfRunning.TakeOver:
-                    Say(overlap with { Code = EntryCode.MomentTakesOver });
+                    Say(new MomentTakesOverEntry(moment, before));
                     After = After with { Rhythm = After.Rhythm! with { Queued = (moment, planned.Of) } };
                     WindDown(Principal.Rhythm, Afterwards.AwaitMoment);
                     break;
                 default:
-                    Say(overlap);
+                    Say(new MomentPassedEntry(moment, before));
                     break;
             }
         }
@@ -299,7 +287,7 @@ public static partial class ServiceLife
         private void TooLong()
         {
             var longest = RunsBy()?.Longest;
-            Say(new(EntryCode.TooLong) { Run = After.Run!.Number, Limit = longest });
+            Say(new TooLongEntry(After.Run!.Number, longest));
             EndFor(new(OutcomeKind.TooLong, Detail: longest is { } set ? Duration.Write(set) : null), byForce: false);
         }
 
@@ -317,12 +305,7 @@ public static partial class ServiceLife
             var again = decision is { Verdict: Verdict.Again, Why: not null };
             var tries = After.Rhythm?.Tries ?? 0;
             var next = After.Rhythm?.Next?.Next;
-            var fell = new Entry(EntryCode.Fell)
-            {
-                Run = run.Number,
-                Outcome = outcome,
-                FailedStart = failedStart,
-            };
+            var fell = new FellEntry(run.Number, outcome, failedStart);
             After = After with
             {
                 Pauses = decision.Pauses,
@@ -332,7 +315,9 @@ public static partial class ServiceLife
             };
             if (!decision.Bad && !again)
             {
-                Say(fell with { Code = EntryCode.Ended, Seen = decision.Why, Next = EntryNext.Rests });
+                Say(
+                    new EndedEntry(run.Number, outcome, failedStart) { Why = decision.Why, Next = EntryNext.Rests }
+                );
                 After = After with
                 {
                     Pauses = 0,
@@ -344,12 +329,7 @@ public static partial class ServiceLife
             {
                 Say(fell);
                 Tell(
-                    new(EntryCode.Held)
-                    {
-                        Run = run.Number,
-                        Seen = $"run {run.Number} {Wording.OutcomeWords.Of(outcome)}, and {why}",
-                        Pause = definition.Recover.RetryEvery,
-                    }
+                    new HeldEntry(run.Number, definition.Recover.RetryEvery) { Why = $"run {run.Number} {Wording.OutcomeWords.Of(outcome)}, and {why}" }
                 );
                 Hold(why);
             }
@@ -361,7 +341,7 @@ public static partial class ServiceLife
             )
             {
                 var pause = PauseOf(tries);
-                Say(fell with { Next = EntryNext.Restart, Pause = pause, Count = tries + 1 });
+                Say(fell with { Next = EntryNext.Restart, Pause = pause, Try = tries + 1 });
                 After = After with { Awaited = null, Rhythm = After.Rhythm with { Tries = tries + 1 } };
                 Enter(Phase.Waiting, now + pause);
             }
@@ -385,12 +365,7 @@ public static partial class ServiceLife
             if (!asked && (upFor < planned.NeedlessWithin || NoRestartsUntil is not null))
             {
                 Say(
-                    new(EntryCode.RestartNeedless)
-                    {
-                        Moment = moment,
-                        Took = upFor,
-                        Seen = NoRestartsUntil is null ? null : "it is quiet, and nothing is restarted",
-                    }
+                    new RestartNeedlessEntry(moment, upFor, NoRestartsUntil is null ? null : "it is quiet, and nothing is restarted")
                 );
                 return;
             }
@@ -414,12 +389,7 @@ public static partial class ServiceLife
             {
                 After = After with { Rhythm = rhythm with { Restart = null, Spared = rhythm.Spared + 1 } };
                 Say(
-                    new(EntryCode.RestartSpared)
-                    {
-                        Moment = due.Moment,
-                        Seen = why,
-                        Count = rhythm.Spared + 1,
-                    }
+                    new RestartSparedEntry(due.Moment, why, rhythm.Spared + 1)
                 );
             }
             else if (weighed.Busy is not { } busy)
@@ -430,12 +400,7 @@ public static partial class ServiceLife
             {
                 After = After with { Rhythm = rhythm with { Restart = due with { Busy = busy } } };
                 Say(
-                    new(EntryCode.RestartPutOff)
-                    {
-                        Moment = due.Moment,
-                        Seen = busy,
-                        Limit = due.Latest - now,
-                    }
+                    new RestartPutOffEntry(due.Moment, busy, due.Latest - now)
                 );
             }
         }
@@ -471,13 +436,7 @@ public static partial class ServiceLife
             var due = rhythm.Restart! with { Goes = true };
             After = After with { Rhythm = rhythm with { Restart = due, Spared = 0 } };
             Say(
-                new(EntryCode.RestartDue)
-                {
-                    Run = After.Run!.Number,
-                    Moment = due.Moment,
-                    Seen = overdue ? due.Busy : null,
-                    Next = EntryNext.StopAndRestart,
-                }
+                new RestartDueEntry(After.Run!.Number, due.Moment, overdue ? due.Busy : null)
             );
             Deeds.Add(new RestartInOrder(due.Moment));
         }
@@ -501,12 +460,7 @@ public static partial class ServiceLife
             After = After with { Rhythm = rhythm with { Restarting = null } };
             if (outcome is not null)
                 Tell(
-                    new(EntryCode.RestartFailed)
-                    {
-                        Run = run.Number,
-                        Outcome = outcome,
-                        Moment = moment,
-                    }
+                    new RestartFailedEntry(run.Number, outcome, moment)
                 );
         }
 
@@ -522,14 +476,14 @@ public static partial class ServiceLife
         private void Skip(Principal by)
         {
             if (TakeNext() is { } next)
-                Say(new(EntryCode.MomentSkipped) { Moment = next.Moment }, by);
+                Say(new MomentSkippedEntry(next.Moment), by);
         }
 
         private void Advance(Principal by)
         {
             if (TakeNext() is not { } next)
                 return;
-            Say(new(EntryCode.MomentAdvanced) { Moment = next.Moment }, by);
+            Say(new MomentAdvancedEntry(next.Moment), by);
             Take(next.Planned, next.Moment, asked: true);
         }
 

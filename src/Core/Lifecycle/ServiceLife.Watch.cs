@@ -66,7 +66,7 @@ public static partial class ServiceLife
                     : null,
             };
             Say(
-                resumes ? new(EntryCode.WatchesResumed) : new(EntryCode.WatchesPaused) { Limit = paused.Length },
+                resumes ? new WatchesResumedEntry() : new WatchesPausedEntry(paused.Length),
                 paused.By
             );
         }
@@ -78,7 +78,7 @@ public static partial class ServiceLife
                 if (now < until)
                     return;
                 After = After with { WatchesPausedUntil = null };
-                Say(new(EntryCode.WatchesResumed));
+                Say(new WatchesResumedEntry());
             }
 
             var (run, at) = (After.Run!, definition.Watch.IndexOf(seen.Of));
@@ -108,19 +108,12 @@ public static partial class ServiceLife
             if (turnsPoor)
                 TurnPoor(watch, state);
             else if (before.PoorSince is not null && state.PoorSince is null)
-                Say(new(EntryCode.WellAgain) { Run = run.Number, Seen = seen.Seen });
+                Say(new WellAgainEntry(run.Number, seen.Seen));
         }
 
         private void TurnPoor(Watch watch, WatchState state)
         {
-            var unwell = new Entry(EntryCode.Unwell)
-            {
-                Run = After.Run!.Number,
-                Name = watch is CeilingWatch ? Entry.MemoryGrows : null,
-                Seen = state.Seen,
-                Took = watch.Lasting > TimeSpan.Zero ? now - state.Since : null,
-                Count = state.Bad,
-            };
+            var unwell = new UnwellEntry(After.Run!.Number, state.Seen, watch.Lasting > TimeSpan.Zero ? now - state.Since : null, state.Bad, watch is CeilingWatch);
             if (NoRestartsUntil is not null && watch.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)
             {
                 Tell(unwell with { Next = EntryNext.KeepsRunning });
@@ -138,7 +131,7 @@ public static partial class ServiceLife
                 default:
                     var byForce = watch.Follows == WatchFollow.RestartByForce;
                     Say(unwell with { Next = byForce ? EntryNext.KillAndRestart : EntryNext.StopAndRestart });
-                    EndFor(new(OutcomeKind.Unwell, Detail: EntryWords.Found(unwell)), byForce);
+                    EndFor(new(OutcomeKind.Unwell, Detail: unwell.Found), byForce);
                     break;
             }
         }

@@ -110,7 +110,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say(new(EntryCode.WindDownAnew) { Run = After.Run!.Number });
+            Say(new WindDownAnewEntry(After.Run!.Number));
             After = After with { WindDownStep = 0, Steps = [] };
             TakeStep();
         }
@@ -123,28 +123,17 @@ public static partial class ServiceLife
             var taken = After.Steps[at] with { Answer = answered.Answer, Failed = answered.Failed };
             After = After with { Steps = After.Steps.SetItem(at, taken) };
             if (answered.Failed && After.WindDownStep == answered.Index)
-                NextStep(new(EntryCode.StepFailed) { Name = taken.What, Seen = answered.Answer });
+                NextStep(next => new StepFailedEntry(After.Run!.Number, taken.What, answered.Answer, next));
             else
                 Say(
-                    new(EntryCode.StepAnswered)
-                    {
-                        Run = answered.Run,
-                        Name = taken.What,
-                        Seen = answered.Answer,
-                    }
+                    new StepAnsweredEntry(answered.Run, taken.What, answered.Answer)
                 );
         }
 
-        private void NextStep(Entry why)
+        private void NextStep(Func<EntryNext, Entry> why)
         {
             After = After with { WindDownStep = After.WindDownStep + 1 };
-            Say(
-                why with
-                {
-                    Run = After.Run!.Number,
-                    Next = After.WindDownStep < definition.WindDown.Length ? EntryNext.NextStep : EntryNext.Kill,
-                }
-            );
+            Say(why(After.WindDownStep < definition.WindDown.Length ? EntryNext.NextStep : EntryNext.Kill));
             TakeStep();
         }
 

@@ -201,7 +201,7 @@ public static partial class ServiceLife
         {
             if (definition.Begin.At == BeginAt.Never)
             {
-                Say(new(EntryCode.StartRefused), by);
+                Say(new StartRefusedEntry(), by);
                 return;
             }
 
@@ -213,7 +213,7 @@ public static partial class ServiceLife
                 case Phase.Starting or Phase.Running:
                     break;
                 case Phase.Stopping:
-                    Say(new(EntryCode.StartAsked) { Next = EntryNext.KeepsWaiting }, by);
+                    Say(new StartAskedEntry(EntryNext.KeepsWaiting), by);
                     After = After with { Afterwards = Afterwards.StartAgain, Asked = new(AskedFor.Start, by, now) };
                     break;
                 default:
@@ -232,10 +232,7 @@ public static partial class ServiceLife
                     else
                         BeginRun(Cause.Asked);
                     Say(
-                        new(EntryCode.StartAsked)
-                        {
-                            Next = withoutNeeds && !definition.Begin.Needs.IsEmpty ? EntryNext.GoesAhead : default,
-                        },
+                        new StartAskedEntry(withoutNeeds && !definition.Begin.Needs.IsEmpty ? EntryNext.GoesAhead : default),
                         by
                     );
                     break;
@@ -256,7 +253,7 @@ public static partial class ServiceLife
                 OnTrial = false,
             };
             BeginRun(Cause.Asked);
-            Say(new(EntryCode.Released), by);
+            Say(new ReleasedEntry(), by);
         }
 
         /// <summary>It is down for new files, and would be begun with them: what a person says in between is news.</summary>
@@ -271,7 +268,7 @@ public static partial class ServiceLife
                 // What waits for this moment's run does so no more; what is held needs a person, not a moment.
                 if (After.Phase != Phase.Waiting)
                     return;
-                Say(new(EntryCode.StopAsked), by);
+                Say(new StopAskedEntry(), by);
                 Enter(Phase.Resting);
                 Deeds.Add(new Dismiss());
                 return;
@@ -286,7 +283,7 @@ public static partial class ServiceLife
                     && ServiceTimes.Of(After) != ServiceTime.Fallen
                     && !OnlyForFiles(by);
                 if (!quiet)
-                    Say(new(afterwards == Afterwards.Leave ? EntryCode.UnwrapAsked : EntryCode.StopAsked), by);
+                    Say(afterwards == Afterwards.Leave ? new UnwrapAskedEntry() : new StopAskedEntry(), by);
                 After = After with
                 {
                     Asked = quiet ? After.Asked : new(AskedFor.Stop, by, now),
@@ -309,10 +306,9 @@ public static partial class ServiceLife
             if (After.Phase == Phase.Stopping && After.Afterwards == wanted && !OnlyForFiles(by))
                 return;
             Say(
-                new(wanted == Afterwards.Leave ? EntryCode.UnwrapAsked : EntryCode.StopAsked)
-                {
-                    Run = After.Run.Number,
-                },
+                wanted == Afterwards.Leave
+                    ? new UnwrapAskedEntry(After.Run.Number)
+                    : new StopAskedEntry(After.Run.Number),
                 by
             );
             WindDown(by, wanted);
@@ -320,7 +316,7 @@ public static partial class ServiceLife
 
         private void Force(Principal by)
         {
-            Say(new(EntryCode.ForceAsked) { Run = After.Run!.Number }, by);
+            Say(new ForceAskedEntry(After.Run!.Number), by);
             EndByForce(After.Run!);
         }
 
@@ -332,7 +328,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say(new(EntryCode.RestartAsked) { Run = After.Run.Number }, by);
+            Say(new RestartAskedEntry(After.Run.Number), by);
             WindDown(by, Afterwards.StartAgain);
             After = After with { Asked = new(AskedFor.Restart, by, now) };
         }
@@ -369,7 +365,7 @@ public static partial class ServiceLife
             if (After.Phase == Phase.Starting)
                 AwaitStart();
             if (After.Run!.Switch != Switch.GoingOff)
-                Say(new(EntryCode.Launched) { Run = After.Run.Number, Pid = pid });
+                Say(new LaunchedEntry(After.Run.Number, pid));
         }
 
         private void TakeUp(TakenUp found)
@@ -400,7 +396,7 @@ public static partial class ServiceLife
                 BeginWatching();
             }
 
-            Say(new(EntryCode.TakenUp) { Run = found.Run, Pid = found.Pid });
+            Say(new TakenUpEntry(found.Run, found.Pid));
         }
 
         private void Follow(int pid)
@@ -408,7 +404,7 @@ public static partial class ServiceLife
             After = After with { Run = After.Run! with { Pid = pid, Detached = true } };
             if (After.Phase is Phase.Starting or Phase.Running)
                 AwaitProof();
-            Say(new(EntryCode.Detached) { Run = After.Run!.Number, Pid = pid });
+            Say(new DetachedEntry(After.Run!.Number, pid));
         }
 
         private void MainGone(Outcome outcome)
@@ -439,7 +435,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say(new(EntryCode.MainEnded) { Run = After.Run!.Number, Outcome = outcome });
+            Say(new MainEndedEntry(After.Run!.Number, outcome));
             if (definition.Program.Kind == ProgramKind.Stays && outcome.IsGood)
                 After = After with { Run = After.Run with { MainOutcome = outcome with { Detail = LeftBehind } } };
             WindDownUnasked();
@@ -455,12 +451,7 @@ public static partial class ServiceLife
             if (After.Run!.Pid is { } pid)
             {
                 Say(
-                    new(EntryCode.NotDetached)
-                    {
-                        Run = After.Run.Number,
-                        Pid = pid,
-                        Limit = DetachPatience,
-                    }
+                    new NotDetachedEntry(After.Run.Number, pid, DetachPatience, null)
                 );
                 After = After with { Run = After.Run with { Detached = true } };
                 if (definition.Begin.Proof is UpForProof)
@@ -470,7 +461,7 @@ public static partial class ServiceLife
                 return;
             }
 
-            Say(new(EntryCode.NotDetached) { Run = After.Run!.Number, Seen = After.Run.Missing });
+            Say(new NotDetachedEntry(After.Run!.Number, null, null, After.Run.Missing));
             WindDownUnasked();
         }
 
@@ -493,7 +484,7 @@ public static partial class ServiceLife
                     break;
                 case Phase.Starting
                     when definition.Program.Kind == ProgramKind.Toggles && After.Run!.Switch == Switch.Off:
-                    Say(new(EntryCode.Launched) { Run = After.Run!.Number, Limit = SwitchPatience });
+                    Say(new LaunchedEntry(After.Run!.Number, null, SwitchPatience));
                     After = After with { WakeAt = null };
                     break;
                 case Phase.Starting when TooLongAt <= now:
@@ -514,21 +505,21 @@ public static partial class ServiceLife
                     After = After with { WakeAt = until };
                     break;
                 case Phase.Held:
-                    Say(new(EntryCode.Retried) { Pause = definition.Recover.RetryEvery ?? TimeSpan.Zero });
+                    Say(new RetriedEntry(definition.Recover.RetryEvery ?? TimeSpan.Zero));
                     After = After with { OnTrial = true };
                     BeginRun(Cause.Recovery);
                     break;
                 case Phase.Stopping when After.WindDownStep < definition.WindDown.Length:
                     var step = definition.WindDown[After.WindDownStep];
-                    NextStep(new(EntryCode.StepOver) { Name = step.What, Limit = step.Wait });
+                    NextStep(next => new StepOverEntry(After.Run!.Number, step.What, step.Wait, next));
                     break;
                 case Phase.Stopping
                     when After.Run!.Switch == Switch.GoingOff && After.WindDownStep == definition.WindDown.Length:
-                    Say(new(EntryCode.OffFailed) { Run = After.Run!.Number, Limit = SwitchPatience });
+                    Say(new OffFailedEntry(After.Run!.Number, null, SwitchPatience));
                     EndByForce(After.Run);
                     break;
                 case Phase.Stopping:
-                    Say(new(EntryCode.StillThere) { Run = After.Run!.Number });
+                    Say(new StillThereEntry(After.Run!.Number));
                     Deeds.Add(new GiveUpKeeper(After.Run!.Number));
                     After = After with { WakeAt = now + ForcePatience };
                     break;

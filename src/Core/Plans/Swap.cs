@@ -90,6 +90,9 @@ public sealed record Swap
     /// <summary>Which version its files were found to be then, all of them; null: that cannot be told.</summary>
     public long? Found { get; init; }
 
+    /// <summary>It has come to its end, and its service has the new files and does what it was to do.</summary>
+    public bool CameTrue => this is { Step: SwapStep.Done, Why: null, Down: null };
+
     /// <summary>Which version its files are once it is done; null: that cannot be told.</summary>
     public long? InPlace =>
         Stuck ? Found

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 
 namespace CalmSentry.Core.Telling;
@@ -106,9 +107,9 @@ public sealed record Alert
     public Topic Worst => Affected.Min(one => one.Worst);
 
     /// <summary>It goes on by itself until it ends; else it has happened, and that is all.</summary>
-    public bool Lasts => Affected.Any(one => Topics.Lasts(one.Worst));
+    public bool Lasts => Affected.Any(one => Topics.Of(one.Worst).Lasts);
 
-    public Urgency Urgency => Affected.Max(one => Topics.UrgencyOf(one.Worst));
+    public Urgency Urgency => Affected.Max(one => Topics.Of(one.Worst).Urgency);
 
     /// <summary>The same by a clock that was set: what is waited for keeps its length.</summary>
     public Alert Shifted(TimeSpan skew) =>

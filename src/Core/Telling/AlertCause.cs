@@ -46,25 +46,22 @@ public readonly record struct AlertCause(CauseKind Kind, string Name)
 /// <summary>Finds what is behind something that happened.</summary>
 public static class Causes
 {
-    /// <param name="definition">Null: it is about the sentry.</param>
     /// <param name="lasts">It goes on until something ends it.</param>
-    /// <param name="missing">What others may miss as well: a directory of which parts that the service uses are missing, an account
+    /// <param name="missedBy">What others may miss as well: a directory of which parts that the service uses are missing, an account
     /// that this host does not have; null: nothing is.</param>
     /// <param name="isTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
     public static AlertCause Of(
         Entry entry,
-        Definition? definition,
-        bool lasts,
+        Definition definition,
         NeedGraph graph,
-        AlertCause? missing,
+        bool lasts,
+        Func<Definition, AlertCause?> missedBy,
         Func<string, bool> isTrouble
     )
     {
-        if (definition is null)
-            return AlertCause.Machine;
         if (
-            entry.Code == EntryCode.NeedMissing
-            && definition.Begin.Needs.FirstOrDefault(need => IsAbout(entry, need)) is { } need
+            entry is NeedMissingEntry missed
+            && definition.Begin.Needs.FirstOrDefault(need => IsAbout(missed, need)) is { } need
         )
         {
             switch (need)
@@ -84,12 +81,12 @@ public static class Causes
         if (!lasts)
             return AlertCause.Of(definition.Name);
         var root = Root(definition.Name, graph, isTrouble);
-        return root != definition.Name ? AlertCause.Of(root) : missing ?? AlertCause.Of(root);
+        return root != definition.Name ? AlertCause.Of(root) : missedBy(definition) ?? AlertCause.Of(root);
     }
 
     /// <summary>Entries of earlier versions know a need by what people call it alone.</summary>
-    private static bool IsAbout(Entry entry, Need need) =>
-        entry.About is { } id ? need.Id == id : need.InWords == entry.Name;
+    private static bool IsAbout(NeedMissingEntry missed, Need need) =>
+        missed.Id is { } id ? need.Id == id : need.InWords == missed.Need;
 
     /// <summary>Of a service and all that it needs, the one in trouble that needs none that is.</summary>
     private static string Root(string service, NeedGraph graph, Func<string, bool> isTrouble)

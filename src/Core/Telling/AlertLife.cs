@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using CalmSentry.Core.Lifecycle;
 
@@ -70,7 +71,7 @@ public static class AlertLife
     {
         var into = Find(alerts, problem, now);
         var earlier =
-            problem.Cause.Kind == CauseKind.Service && Topics.Lasts(problem.Topic)
+            problem.Cause.Kind == CauseKind.Service && Topics.Of(problem.Topic).Lasts
                 ? Because(alerts, problem, graph, now)
                 : [];
         // One that was over is another story than those that go on.
@@ -93,19 +94,19 @@ public static class AlertLife
             alert is { PartOf: null }
             && alert.Cause == problem.Cause
             && !(now - alert.OverAt >= Returns)
-            && (Topics.Lasts(problem.Topic) ? alert.Lasts : alert.Worst == problem.Topic)
+            && (Topics.Of(problem.Topic).Lasts ? alert.Lasts : alert.Worst == problem.Topic)
         )
         ?? alerts.All.Values.LastOrDefault(alert =>
             IsOpen(alert)
             && problem.Service is not null
-            && Topics.Lasts(problem.Topic)
+            && Topics.Of(problem.Topic).Lasts
             && alert.Affected.Any(one => one.Service == problem.Service && !one.IsWell)
         );
 
     /// <summary>Where the same happens to many services within a moment, they have one cause, though it is not known.</summary>
     private static Alert? AtOnce(Alerts alerts, Problem problem, DateTimeOffset now)
     {
-        if (problem.Cause.Kind != CauseKind.Service || !Topics.Lasts(problem.Topic))
+        if (problem.Cause.Kind != CauseKind.Service || !Topics.Of(problem.Topic).Lasts)
             return null;
         var lately = alerts
             .All.Values.Where(alert =>
@@ -172,7 +173,7 @@ public static class AlertLife
         new(problem.Service, problem.Title, problem.At, problem.Entry, described ? problem.What : null, problem.Topic)
         {
             Labels = problem.Labels,
-            IsWell = !Topics.Lasts(problem.Topic),
+            IsWell = !Topics.Of(problem.Topic).Lasts,
         };
 
     private static Alert Join(Alert alert, Problem problem, DateTimeOffset now)
@@ -221,7 +222,7 @@ public static class AlertLife
     {
         if (!IsOpen(alert))
             return alert;
-        var looked = alert.Affected.Select(one => one with { IsWell = !Topics.Lasts(one.Worst) || !isWrong(one) });
+        var looked = alert.Affected.Select(one => one with { IsWell = !Topics.Of(one.Worst).Lasts || !isWrong(one) });
         var affected = looked.ToImmutableArray();
         if (!affected.SequenceEqual(alert.Affected))
             alert = alert with { Affected = affected };
@@ -314,7 +315,7 @@ public static class AlertLife
 
     /// <summary>That it has given up, or that what could wait cannot any more.</summary>
     private static bool IsWorse(Topic now, Topic told) =>
-        now < told && (now <= Topic.StartFailed || Topics.UrgencyOf(now) > Topics.UrgencyOf(told));
+        now < told && (now <= Topic.StartFailed || Topics.Of(now).Urgency > Topics.Of(told).Urgency);
 
     /// <summary>From when on a recipient is to know of it; null: never, as things are.</summary>
     private static DateTimeOffset? Reaches(Alert alert, Recipient recipient, IReadOnlyList<Recipient> recipients)

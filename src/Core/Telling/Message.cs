@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Text;
@@ -140,8 +141,8 @@ public static class MessageWords
             return $"{alert.Cause}: {Services(alert.Count)} {(alert.Count == 1 ? "has" : "have")} trouble";
         var known =
             alert.Cause.Kind == CauseKind.Service && first.Service != alert.Cause.Name
-                ? $"{alert.Cause.Name} is missing: {first.Title} {Topics.Clause(first.Worst)}"
-                : $"{first.Title} {Topics.Clause(first.Worst)}";
+                ? $"{alert.Cause.Name} is missing: {first.Title} {Topics.Of(first.Worst).Clause}"
+                : $"{first.Title} {Topics.Of(first.Worst).Clause}";
         return others switch
         {
             0 => known,

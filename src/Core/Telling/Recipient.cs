@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 
 namespace CalmSentry.Core.Telling;
@@ -106,7 +107,7 @@ public sealed record Recipient(Way Way)
     {
         if (About.IsEmpty ? !Topics.IsUsual(one.Worst) : !About.Contains(Wording.Words.Of(one.Worst)))
             return false;
-        if (UrgentOnly && Topics.UrgencyOf(one.Worst) != Urgency.Urgent)
+        if (UrgentOnly && Topics.Of(one.Worst).Urgency != Urgency.Urgent)
             return false;
         return IsAbout(one.Service, one.Labels);
     }

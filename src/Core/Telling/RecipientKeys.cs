@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using System.Diagnostics.CodeAnalysis;
 using System.Globalization;

@@ -236,9 +236,9 @@ internal static class AccountRoutes
         if (error is not null || Account.Named(name) is not { } made)
             return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
         if (states.SetApart(made.Uid) is { Count: > 0 } left)
-            logbook.Note(new(EntryCode.StateSetApart) { Names = [.. left], Count = made.Uid });
+            logbook.Note(new StateSetApartEntry([.. left], made.Uid));
         permits.Set(name, permitted: true, made: true);
-        logbook.Note(new(EntryCode.AccountMade) { Name = name, Count = made.Uid }, Caller.Of(context).Who);
+        logbook.Note(new AccountMadeEntry(name, made.Uid), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
@@ -307,7 +307,7 @@ internal static class AccountRoutes
             );
         house.Permits.Forget(name);
         var apart = house.States.SetApart(account.Uid);
-        house.Logbook.Note(new(EntryCode.AccountRemoved) { Name = name, Names = [.. apart] }, Caller.Of(context).Who);
+        house.Logbook.Note(new AccountRemovedEntry(name, [.. apart]), Caller.Of(context).Who);
         await house.Store.Kept().ConfigureAwait(false);
         var said =
             $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
@@ -341,7 +341,7 @@ internal static class AccountRoutes
         if (done && dry == true)
             return WouldDo(said);
         if (done)
-            logbook.Note(new(EntryCode.StateHandedOver) { Seen = said }, Caller.Of(context).Who);
+            logbook.Note(new StateHandedOverEntry(said), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
@@ -387,7 +387,7 @@ internal static class AccountRoutes
         permits.Set(name, permitted);
         if (before != permitted)
             logbook.Note(
-                new(permitted ? EntryCode.AccountPermitted : EntryCode.AccountForbidden) { Name = name },
+                permitted ? new AccountPermittedEntry(name) : new AccountForbiddenEntry(name),
                 Caller.Of(context).Who
             );
         await store.Kept().ConfigureAwait(false);
@@ -464,11 +464,9 @@ internal static class AccountRoutes
             : await rights.Take(account, path).ConfigureAwait(false);
         if (done)
             house.Logbook.Note(
-                new(give ? EntryCode.FolderGranted : EntryCode.FolderTaken)
-                {
-                    Name = name,
-                    Seen = string.Join(" ", said),
-                },
+                give
+                    ? new FolderGrantedEntry(name, string.Join(" ", said))
+                    : new FolderTakenEntry(name, string.Join(" ", said)),
                 Caller.Of(context).Who
             );
         await house.Store.Kept().ConfigureAwait(false);

@@ -114,7 +114,7 @@ internal static class DrillRoutes
             );
         }
 
-        house.Logbook.Note(new(EntryCode.WindingDown) { Limit = limit }, by);
+        house.Logbook.Note(new WindingDownEntry(limit), by);
         var stops = PlanRoom.StopsOf(
             await registry.Plans.Begin(plan with { ForceAt = plan.Began + limit }).ConfigureAwait(false)
         );

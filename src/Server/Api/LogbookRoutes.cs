@@ -57,14 +57,14 @@ internal static class LogbookRoutes
         var (to, wrong) = HostTime.Read("until", until, now);
         if ((problem ?? wrong) is { } notATime)
             return notATime;
-        var codes = new List<EntryCode>();
+        var kinds = new List<EntryKind>();
         foreach (
             var word in (kind ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
         )
         {
-            if (Words.Find<EntryCode>(word) is not { } code)
-                return Unknown("kind", "kind of entry", word, Words.All<EntryCode>());
-            codes.Add(code);
+            if (EntryKinds.Find(word) is not { } known)
+                return Unknown("kind", "kind of entry", word, [.. EntryKinds.All.Select(one => one.Word)]);
+            kinds.Add(known);
         }
 
         if (severity is not null && Words.Find<EntrySeverity>(severity) is null)
@@ -86,7 +86,7 @@ internal static class LogbookRoutes
                 {
                     Service = actor?.Id,
                     Name = actor is null ? service : null,
-                    Codes = codes,
+                    Kinds = kinds,
                     Severity = severity is null ? null : Words.Find<EntrySeverity>(severity),
                     By = by,
                     Since = from,

@@ -1,5 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Wording;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
@@ -37,8 +38,8 @@ internal static class SayRoutes
         if (problem is not null)
             return problem;
         var service = context.Features.Get<DoorWord>()!.Service!;
-        if (word is "notes" or "warns" or "asks")
-            return Note(service, word, text!, context.Request.HasJsonContentType(), logbook, pace);
+        if (Words.Find<NoteManner>(word) is { } manner)
+            return Note(service, manner, text!, context.Request.HasJsonContentType(), logbook, pace);
         text = text!.Trim();
         if (text.Length > LongestText)
             return TooLong();
@@ -55,7 +56,7 @@ internal static class SayRoutes
     /// <summary>An entry of the program's own: text alone, or <c>{"text": …, "fields": {…}}</c> as JSON.</summary>
     private static ContentHttpResult Note(
         ServiceActor service,
-        string how,
+        NoteManner manner,
         string body,
         bool isJson,
         Record logbook,
@@ -84,15 +85,9 @@ internal static class SayRoutes
             );
         logbook.Note(
             service,
-            new(EntryCode.Noted)
-            {
-                Name = how,
-                Seen = text,
-                Names = [.. fields],
-                Run = service.Situation.Run?.Number,
-            },
+            new NotedEntry(service.Situation.Run?.Number, manner, text, [.. fields]),
             // What it asks for in a quiet time is read in the logbook, as all of it.
-            tells: how == "asks" && service.Situation.Quiet is null
+            tells: manner == NoteManner.Asks && service.Situation.Quiet is null
         );
         return Say(200, "It is in the logbook.");
     }

@@ -66,7 +66,7 @@ internal static class SecretRoutes
         if (dry == true)
             return Reply.WouldDo($"{key} of the sentry would be sealed. Nothing was done.");
         secrets.Set(SecretBox.OfSentry, key, value);
-        logbook.Note(new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
+        logbook.Note(new SecretSetEntry(key), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             AnswerCode.SecretSet,
@@ -95,7 +95,7 @@ internal static class SecretRoutes
                 $"The sentry has no secret {key} with a value.",
                 "'calm secret list --sentry' shows those there are."
             );
-        logbook.Note(new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Who);
+        logbook.Note(new SecretRemovedEntry(key), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(AnswerCode.SecretRemoved, $"{key} of the sentry is removed.");
     }
@@ -169,7 +169,7 @@ internal static class SecretRoutes
                 null
             );
         secrets.Set(service, key, value);
-        logbook.Note(service, new(EntryCode.SecretSet) { Name = key }, Caller.Of(context).Who);
+        logbook.Note(service, new SecretSetEntry(key), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         var actor = registry.Find(service);
         var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
@@ -209,7 +209,7 @@ internal static class SecretRoutes
                 $"{service} has no secret {key} with a value.",
                 $"'calm secret list {service}' shows those there are."
             );
-        logbook.Note(service, new(EntryCode.SecretRemoved) { Name = key }, Caller.Of(context).Who);
+        logbook.Note(service, new SecretRemovedEntry(key), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(AnswerCode.SecretRemoved, $"{key} of {service} is removed.");
     }

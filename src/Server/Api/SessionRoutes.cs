@@ -50,7 +50,7 @@ internal static class SessionRoutes
     public static NoContent SignOut(Sessions sessions, Record logbook, HttpContext context)
     {
         if (sessions.Of(context.Request) is { } session && sessions.End(session.Id) is not null)
-            logbook.Note(new(EntryCode.SignedOut) { Name = session.Id }, new Principal(session.Account));
+            logbook.Note(new SignedOutEntry(session.Id), new Principal(session.Account));
         context.Response.Cookies.Delete(Sessions.Cookie);
         return TypedResults.NoContent();
     }
@@ -96,7 +96,7 @@ internal static class SessionRoutes
                 $"There is no open session {id}.",
                 "'calm host sessions' shows those there are."
             );
-        logbook.Note(new(EntryCode.SessionEnded) { Name = id, Seen = session.Account }, Caller.Of(context).Who);
+        logbook.Note(new SessionEndedEntry(id, session.Account), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             AnswerCode.SessionEnded,

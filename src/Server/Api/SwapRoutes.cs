@@ -265,11 +265,10 @@ internal static class SwapRoutes
 
     private static Answer Came(ServiceActor actor, Swap swap, House house)
     {
-        var came = swap is { Why: null, Down: null };
         return new()
         {
-            Code = came ? AnswerCode.Swapped : AnswerCode.NotSwapped,
-            CameTrue = came,
+            Code = swap.CameTrue ? AnswerCode.Swapped : AnswerCode.NotSwapped,
+            CameTrue = swap.CameTrue,
             Said = SwapWords.Said(actor, swap, house.Store),
             Service = actor.View,
             Evidence = SwapRoom.Lives(actor.Situation)

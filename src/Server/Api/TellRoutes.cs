@@ -112,12 +112,7 @@ internal static class TellRoutes
                 )
                 : NoSuchAlert(number);
         logbook.Note(
-            new(EntryCode.Acknowledged)
-            {
-                Count = number,
-                Name = MessageWords.Subject(alert),
-                Seen = order.Note,
-            },
+            new AcknowledgedEntry(number, MessageWords.Subject(alert), order.Note),
             by
         );
         await store.Kept().ConfigureAwait(false);

@@ -433,7 +433,7 @@ internal static class WrapRoutes
     {
         foreach (var finding in findings.Where(one => one.Severity == Severity.Blocks && accepted.Contains(one.Word)))
         {
-            logbook.Note(service, new(EntryCode.Accepted) { Name = finding.Word, Seen = finding.Seen }, caller.Who);
+            logbook.Note(service, new AcceptedEntry(finding.Word, finding.Seen), caller.Who);
         }
     }
 

@@ -92,7 +92,7 @@ internal static class Door
             services
                 .GetRequiredService<Record>()
                 .Note(
-                    new(EntryCode.Refused) { Seen = $"{context.Request.Method} {context.Request.Path}" },
+                    new RefusedEntry($"{context.Request.Method} {context.Request.Path}"),
                     refused.Who
                 );
         return (

@@ -245,7 +245,7 @@ internal sealed class DrillRoom : IDisposable
                 .Select(name => registry.Named(name)!)
                 .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal)
         );
-        house.Logbook.Note(new(EntryCode.Drill) { Count = stop.Count }, by);
+        house.Logbook.Note(new DrillEntry(stop.Count), by);
         say($"Stopping {Count(stop.Count)}, dependents first.");
         var plan = registry.Plans.Of(PlanKind.Drill, stop, by);
         now.Began = plan.Began;
@@ -278,16 +278,11 @@ internal sealed class DrillRoom : IDisposable
         current = null;
         house.Store.SetReport(report);
         house.Logbook.Note(
-            new(
-                report.Kind switch
-                {
-                    ReportKind.Boot => EntryCode.Boot,
-                    ReportKind.Drill => EntryCode.Drill,
-                    _ => EntryCode.Start,
-                }
-            )
+            report.Kind switch
             {
-                Seen = ReportWords.Of(report),
+                ReportKind.Boot => new BootEntry(ReportWords.Of(report)),
+                ReportKind.Drill => new DrillEntry(Said: ReportWords.Of(report)),
+                _ => new StartEntry(ReportWords.Of(report)),
             },
             report.By
         );

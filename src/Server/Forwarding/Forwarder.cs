@@ -123,7 +123,7 @@ internal sealed class Forwarder
             throw new IOException($"the store cannot be written: {failure}");
         var (entries, missing) = store.EntriesAfter(sent, Batch);
         if (missing > 0)
-            logbook.Note(new(EntryCode.NotForwarded) { Count = missing, Name = target.ToString() });
+            logbook.Note(new NotForwardedEntry(target.ToString(), missing));
         if (entries.Count == 0)
             sent = last; // those were dropped, or left out while the disk took nothing
         return entries;
@@ -138,7 +138,7 @@ internal sealed class Forwarder
     private void Reached()
     {
         if (told)
-            logbook.Note(new(EntryCode.ForwardedAgain) { Name = target.ToString() });
+            logbook.Note(new ForwardedAgainEntry(target.ToString()));
         (trouble, brokenSince, told) = (null, null, false);
     }
 
@@ -150,12 +150,7 @@ internal sealed class Forwarder
             return;
         told = true;
         logbook.Note(
-            new(EntryCode.ForwardStuck)
-            {
-                Name = target.ToString(),
-                Seen = why,
-                Limit = PatienceOfPeople,
-            }
+            new ForwardStuckEntry(target.ToString(), PatienceOfPeople, why)
         );
     }
 }

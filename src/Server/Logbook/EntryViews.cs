@@ -10,31 +10,31 @@ internal static class EntryViews
 {
     public static LogEntry Of(StoredEntry stored)
     {
-        var entry = stored.Entry;
+        var (entry, fields) = (stored.Entry, stored.Entry.Fields);
         return new(
             stored.Number,
             stored.At,
             stored.Service,
-            Words.Of(entry.Code),
-            EntryWords.Of(entry),
+            entry.Kind.Word,
+            entry.Text,
             stored.By,
             stored.Tells
         )
         {
             From = entry.From,
-            Severity = Words.Of(Severities.Of(entry, stored.Tells)),
-            Run = entry.Run,
-            Pid = entry.Pid,
-            Outcome = entry.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
-            ExitCode = entry.Outcome?.Code,
-            TookMs = entry.Took?.TotalMilliseconds,
-            LimitMs = entry.Limit?.TotalMilliseconds,
-            PauseMs = entry.Pause?.TotalMilliseconds,
-            Count = entry.Count,
-            Revision = entry.Revision,
-            About = entry.Name,
-            Seen = entry.Seen,
-            Next = entry.Next == default ? null : Words.Of(entry.Next),
+            Severity = Words.Of(entry.SeverityIf(stored.Tells)),
+            Run = fields.Run,
+            Pid = fields.Pid,
+            Outcome = fields.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
+            ExitCode = fields.Outcome?.Code,
+            TookMs = fields.Took?.TotalMilliseconds,
+            LimitMs = fields.Limit?.TotalMilliseconds,
+            PauseMs = fields.Pause?.TotalMilliseconds,
+            Count = fields.Count,
+            Revision = fields.Revision,
+            About = fields.Name,
+            Seen = fields.Seen,
+            Next = fields.Next == default ? null : Words.Of(fields.Next),
         };
     }
 }

@@ -32,7 +32,7 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
     /// <summary>The sentry itself is at fault.</summary>
     /// <param name="seen">What went wrong, as sentences.</param>
     public void Trouble(string seen, ServiceActor? service = null) =>
-        Write(service?.Id, service?.Definition.Name, new(EntryCode.Trouble) { Seen = seen }, null, tells: false);
+        Write(service?.Id, service?.Definition.Name, new TroubleEntry(seen), null, tells: false);
 
     /// <summary>Something went wrong that nobody had expected, which is a mistake of the sentry's own: with its type, and where.</summary>
     /// <param name="at">What it was at, such as 'a plan'.</param>
@@ -41,8 +41,8 @@ internal sealed class Record(SentryStore store, EventHub events, TimeProvider cl
 
     private void Write(Core.Lifecycle.ServiceId? id, string? name, Entry entry, Principal? by, bool tells)
     {
-        if (entry.Seen is { Length: > Longest } seen)
-            entry = entry with { Seen = seen[..Longest] + "…" };
+        if (entry.Fields is { Seen: { Length: > Longest } seen } fields)
+            entry = entry.Kind.Read(fields with { Seen = seen[..Longest] + "…" });
         if (by?.From is { } from)
             entry = entry with { From = from };
         var at = clock.GetUtcNow();

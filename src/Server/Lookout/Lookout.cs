@@ -96,7 +96,7 @@ internal sealed class Lookout : IAsyncDisposable
             return Task.CompletedTask;
         if (memory.Look(house.Forward, total - available, total) is { } until)
             house.Logbook.Note(
-                new(EntryCode.MemoryWillFill) { Limit = until, Seen = Size.About(available) },
+                new MemoryWillFillEntry(until, Size.About(available)),
                 tells: true
             );
         return Task.CompletedTask;
@@ -134,7 +134,7 @@ internal sealed class Lookout : IAsyncDisposable
                     continue;
                 house.Logbook.Note(
                     actor,
-                    new(EntryCode.CopySeen) { Pid = copy.Pid, Seen = copy.ToString() },
+                    new CopySeenEntry(copy.Pid, copy.ToString()),
                     tells: true
                 );
             }
@@ -166,14 +166,15 @@ internal sealed class Lookout : IAsyncDisposable
                 new LogQuery(MostCopies)
                 {
                     Service = actor.Id,
-                    Codes = [EntryCode.CopySeen, EntryCode.Accepted],
+                    Kinds = [EntryKinds.Of<CopySeenEntry>(), EntryKinds.Of<AcceptedEntry>()],
                     Since = copy.Since,
                 }
             )
             .Any(one =>
-                one.Entry.Code == EntryCode.CopySeen
-                    ? one.Entry.Pid == copy.Pid && one.Entry.Seen == copy.ToString()
-                    : one.Entry.Name == FindingCodes.WordOf(FindingCode.CopyRunning)
+                one.Entry is CopySeenEntry seen
+                    ? seen.Pid == copy.Pid && seen.Copy == copy.ToString()
+                    : one.Entry is AcceptedEntry accepted
+                        && accepted.Finding == FindingCodes.WordOf(FindingCode.CopyRunning)
             );
 
     private async Task CheckAll(CancellationToken over)
@@ -235,11 +236,7 @@ internal sealed class Lookout : IAsyncDisposable
                 var tells = finding.Subject is not null; // what has a date
                 if (first && !tells)
                     continue;
-                var entry = new Entry(EntryCode.Found)
-                {
-                    Name = finding.Word,
-                    Seen = $"{finding.Seen} {finding.Mend}".TrimEnd(),
-                };
+                var entry = new FoundEntry(finding.Word, $"{finding.Seen} {finding.Mend}".TrimEnd());
                 if (actor is null)
                     house.Logbook.Note(entry, tells: tells);
                 else

@@ -86,7 +86,7 @@ internal sealed class OutputKeeping : IDisposable
             catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
             {
                 if (troubled.Add(service.Id))
-                    house.Logbook.Note(service, new(EntryCode.OutputUnkept) { Seen = error.Message.TrimEnd('.') });
+                    house.Logbook.Note(service, new OutputUnkeptEntry(error.Message.TrimEnd('.')));
             }
             finally
             {
@@ -116,12 +116,7 @@ internal sealed class OutputKeeping : IDisposable
             var left = disk.AvailableFreeSpace;
             if (trend.Look(house.Forward, disk.TotalSize - left, disk.TotalSize) is { } until)
                 house.Logbook.Note(
-                    new(EntryCode.DiskWillFill)
-                    {
-                        Name = house.Places.Logs,
-                        Limit = until,
-                        Seen = Size.About(left),
-                    },
+                    new DiskWillFillEntry(house.Places.Logs, until, Size.About(left)),
                     tells: true
                 );
         }
@@ -150,7 +145,7 @@ internal sealed class OutputKeeping : IDisposable
         }
 
         if (files > 0)
-            house.Logbook.Note(service, new(EntryCode.OutputLetGo) { Count = files, Seen = Size.About(bytes) });
+            house.Logbook.Note(service, new OutputLetGoEntry(files, Size.About(bytes)));
     }
 
     /// <summary>The hour, day, week or month in which what is in the current file began is over, by the host's clock.</summary>

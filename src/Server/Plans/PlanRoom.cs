@@ -87,15 +87,12 @@ internal sealed class PlanRoom(House house, Registry registry)
                 house.Store.RemovePlan(id);
                 if (plan is { Kind: PlanKind.Shutdown } cut)
                     house.Logbook.Note(
-                        new(EntryCode.NotWoundDown)
-                        {
-                            Names = [.. cut.Stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name)],
-                        }
+                        new NotWoundDownEntry([.. cut.Stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name)])
                     );
                 continue;
             }
 
-            house.Logbook.Note(new(EntryCode.PlanTakenUp) { Name = Core.Wording.Words.Of(plan.Kind) }, plan.By);
+            house.Logbook.Note(new PlanTakenUpEntry(Core.Wording.Words.Of(plan.Kind)), plan.By);
             var one = live[id] = new Live(plan, saved ?? house.Stamp, null, house.Promises);
             _ = house.Run(() => Follow(id, one, resumed: true));
         }
@@ -189,7 +186,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         if (!Same(before, after) || !turn.Deeds.IsEmpty)
             house.Store.SetPlan(id, after, one.Frame);
         if (after.Forced && !before.Forced)
-            house.Logbook.Note(new(EntryCode.TimeOver) { Limit = one.Limit }, after.By);
+            house.Logbook.Note(new TimeOverEntry(one.Limit), after.By);
         foreach (var stop in after.Stops)
             if (
                 stop is { DownAt: not null, AskedAt: not null }
@@ -209,7 +206,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         {
             registry.AllDown();
             var names = StopsOf(after).Select(stop => stop.Name);
-            house.Logbook.Note(new(EntryCode.WoundDown) { Count = names.Count(), Names = [.. names] }, after.By);
+            house.Logbook.Note(new WoundDownEntry(names.Count(), [.. names]), after.By);
         }
 
         foreach (var deed in turn.Deeds)

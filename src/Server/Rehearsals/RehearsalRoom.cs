@@ -38,7 +38,7 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
             rehearsal.End();
         house.Logbook.Note(
             definition.Name,
-            new(EntryCode.Rehearsed) { Name = definition.Account, Limit = length },
+            new RehearsedEntry(definition.Account, length),
             caller.Who
         );
         context.Response.ContentType = "application/x-ndjson";

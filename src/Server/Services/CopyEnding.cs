@@ -33,7 +33,7 @@ internal static class CopyEnding
             using var process = ProcessHandle.Open(copy.Pid);
             if (process is null || ProcessFacts.Started(copy.Pid) != copy.Since)
                 continue; // it has ended, and its number may be another's
-            logbook.Note(definition.Name, new(EntryCode.CopyEnding) { Pid = copy.Pid, Seen = $"{copy}" }, caller.Who);
+            logbook.Note(definition.Name, new CopyEndingEntry(copy.Pid, $"{copy}"), caller.Who);
             process.Signal(Terminate);
             var began = clock.GetTimestamp();
             while (ProcessFacts.Lives(copy.Pid) && clock.GetElapsedTime(began) < Patience)
@@ -51,7 +51,7 @@ internal static class CopyEnding
                 );
             }
 
-            logbook.Note(definition.Name, new(EntryCode.CopyEnded) { Pid = copy.Pid });
+            logbook.Note(definition.Name, new CopyEndedEntry(copy.Pid));
         }
 
         return null;

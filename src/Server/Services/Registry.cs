@@ -141,7 +141,7 @@ internal sealed class Registry(House house)
         actor.KeepTurn(now, always: true);
         house.Logbook.Note(
             actor,
-            new(EntryCode.Wrapped) { Seen = definition.Program.Path, Name = definition.Account },
+            new WrappedEntry(definition.Program.Path, definition.Account),
             by
         );
         house.Events.Changed(actor.View);
@@ -223,7 +223,7 @@ internal sealed class Registry(House house)
         {
             house.Store.SetFact(HeldBackFact, heldBack ?? "");
             if (heldBack is not null)
-                house.Logbook.Note(new(EntryCode.BootHeldBack) { Seen = heldBack });
+                house.Logbook.Note(new BootHeldBackEntry(heldBack));
         }
 
         var asked = all.ConvertAll(actor =>
@@ -294,10 +294,7 @@ internal sealed class Registry(House house)
         unreadable[stored.Name] = one;
         house.Logbook.Note(
             stored.Name,
-            new(EntryCode.Trouble)
-            {
-                Seen = $"Its stored definition cannot be read: {why}. Its program is left as it is.",
-            }
+            new TroubleEntry($"Its stored definition cannot be read: {why}. Its program is left as it is.")
         );
     }
 
@@ -321,10 +318,7 @@ internal sealed class Registry(House house)
 
         house.Logbook.Note(
             stored.Name,
-            new(EntryCode.Trouble)
-            {
-                Seen = "Where it stood cannot be read; it counts as stopped, unless its program is found running.",
-            }
+            new TroubleEntry("Where it stood cannot be read; it counts as stopped, unless its program is found running.")
         );
         // No number of a run is used twice.
         return new(
@@ -352,7 +346,7 @@ internal sealed class Registry(House house)
         {
             situation = situation with { LastRun = reserved };
             house.Store.Save(stored.Id, situation, now); // also of one that nothing happens to in this boot
-            house.Logbook.Note(stored.Name, new(EntryCode.NumbersPassedOver) { Run = reserved });
+            house.Logbook.Note(stored.Name, new NumbersPassedOverEntry(reserved));
         }
 
         house.Store.Reserve(stored.Id, situation.LastRun);
@@ -373,7 +367,7 @@ internal sealed class Registry(House house)
         house.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, document);
         house.Logbook.Note(
             actor,
-            new(EntryCode.Adjusted) { Revision = revision, Seen = "its definition was given anew" },
+            new AdjustedEntry(revision, null, "its definition was given anew"),
             by
         );
         await actor.TakeUp(newMachine, house.Host.Marked());

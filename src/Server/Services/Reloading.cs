@@ -55,12 +55,7 @@ internal static class Reloading
             return Failed($"{string.Join("; ", told)}; after that {missing}");
         house.Logbook.Note(
             actor,
-            new(EntryCode.Reloaded)
-            {
-                Run = run,
-                Name = string.Join("; ", told),
-                Seen = seen.Seen,
-            },
+            new ReloadedEntry(run, string.Join("; ", told), seen.Seen),
             by
         );
         return new()
@@ -74,7 +69,7 @@ internal static class Reloading
 
         Answer Failed(string why)
         {
-            house.Logbook.Note(actor, new(EntryCode.ReloadFailed) { Run = run, Seen = why }, by);
+            house.Logbook.Note(actor, new ReloadFailedEntry(run, why), by);
             return new()
             {
                 Code = AnswerCode.NotReloaded,

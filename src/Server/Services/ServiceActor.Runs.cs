@@ -239,21 +239,16 @@ internal sealed partial class ServiceActor
                 break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
+                var why =
+                    outputStuck == NoSpace
+                        ? "its disk is full, but for a reserve that the sentry keeps for its own records"
+                        : Names.Errno(outputStuck);
                 house.Logbook.Note(
                     this,
-                    outputStuck == 0
-                        ? new(EntryCode.OutputFlows)
-                        : new(
-                            Definition.Output.WhenFull == WhenFull.GoOn && outputStuck == NoSpace
-                                ? EntryCode.OutputDropped
-                                : EntryCode.OutputStuck
-                        )
-                        {
-                            Seen =
-                                outputStuck == NoSpace
-                                    ? "its disk is full, but for a reserve that the sentry keeps for its own records"
-                                    : Names.Errno(outputStuck),
-                        }
+                    outputStuck == 0 ? new OutputFlowsEntry()
+                        : Definition.Output.WhenFull == WhenFull.GoOn && outputStuck == NoSpace
+                            ? new OutputDroppedEntry(why)
+                        : new OutputStuckEntry(why)
                 );
                 Publish();
                 break;
@@ -270,7 +265,7 @@ internal sealed partial class ServiceActor
                 continue;
             house.Logbook.Note(
                 this,
-                new(EntryCode.ReopenFailed) { Run = run, Seen = $"{step.What} failed: {effect.Answer.TrimEnd('.')}" }
+                new ReopenFailedEntry(run, $"{step.What} failed: {effect.Answer.TrimEnd('.')}")
             );
             return;
         }
@@ -284,7 +279,7 @@ internal sealed partial class ServiceActor
         var end = EndOf(word, body, sameBoot: true);
         await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds);
         if (Message.Number(body, "unwritten") is > 0 and var lost)
-            house.Logbook.Note(this, new(EntryCode.OutputLost) { Run = run, Count = lost });
+            house.Logbook.Note(this, new OutputLostEntry(run, lost));
     }
 
     /// <summary>An order that was not carried out for a reason of the sentry's own is given again, to another keeper.</summary>

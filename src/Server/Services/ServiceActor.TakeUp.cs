@@ -257,7 +257,7 @@ internal sealed partial class ServiceActor
         }
 
         if (all > 0)
-            house.Logbook.Note(this, new(EntryCode.RemainsEnded) { Run = run, Count = all });
+            house.Logbook.Note(this, new RemainsEndedEntry(run, all));
         return all;
     }
 

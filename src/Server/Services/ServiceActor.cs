@@ -185,7 +185,7 @@ internal sealed partial class ServiceActor : IDisposable
             house.Store.Revise(Id, Revision, document, by, house.Now);
             house.Copies.Keep(Id, definition.Name, Revision, document);
             registry.Reshape();
-            house.Logbook.Note(this, new(EntryCode.Adjusted) { Revision = Revision, Changes = [.. changed] }, by);
+            house.Logbook.Note(this, new AdjustedEntry(Revision, [.. changed]), by);
             if (definition.Output != was.Output)
             {
                 KeepOutput();
@@ -229,7 +229,7 @@ internal sealed partial class ServiceActor : IDisposable
                 house.Copies.Keep(Id, now, Revision, document);
                 house.Copies.Remove(was);
                 registry.Reshape();
-                house.Logbook.Note(this, new(EntryCode.Renamed) { Name = was, Revision = Revision }, by);
+                house.Logbook.Note(this, new RenamedEntry(was, Revision), by);
                 house.Events.Removed(was);
                 Publish();
                 return Task.CompletedTask;
@@ -347,7 +347,7 @@ internal sealed partial class ServiceActor : IDisposable
             || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last
         )
             return;
-        house.Logbook.Note(this, new(EntryCode.SaysTooOften) { Count = Doors.Pace.Of(Doors.DoorKind.Say) });
+        house.Logbook.Note(this, new SaysTooOftenEntry(Doors.Pace.Of(Doors.DoorKind.Say)));
     }
 
     /// <summary>The sentry itself is at fault with something about this service.</summary>
@@ -750,7 +750,7 @@ internal sealed partial class ServiceActor : IDisposable
         else
             house.OnceKept(() => house.Host.Forget(this));
         registry.Forget(this);
-        house.Logbook.Note(this, new(EntryCode.Unwrapped), Situation.Asked?.By);
+        house.Logbook.Note(this, new UnwrappedEntry(), Situation.Asked?.By);
         house.Events.Removed(Definition.Name);
     }
 }

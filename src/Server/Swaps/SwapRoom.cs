@@ -152,12 +152,7 @@ internal sealed class SwapRoom(House house, Registry registry)
             house.Store.SetPresent(actor.Id, present.Number);
         house.Logbook.Note(
             actor,
-            new(EntryCode.SwapBegan)
-            {
-                Count = prepared.Swap.Version.Number,
-                Name = prepared.Plan.Source,
-                Seen = $"{prepared.Swap.Before.Number}",
-            },
+            new SwapBeganEntry(prepared.Swap.Version.Number, prepared.Plan.Source, $"{prepared.Swap.Before.Number}"),
             prepared.Swap.By
         );
     }
@@ -202,7 +197,7 @@ internal sealed class SwapRoom(House house, Registry registry)
                 continue;
             }
 
-            house.Logbook.Note(actor, new(EntryCode.PlanTakenUp) { Name = SwapWords.Name }, swap.By);
+            house.Logbook.Note(actor, new PlanTakenUpEntry(SwapWords.Name), swap.By);
             var one = live[service] = new(swap, saved ?? house.Stamp, null, house.Promises);
             _ = house.Run(() => Follow(service, one, resumed: true));
         }
@@ -444,25 +439,9 @@ internal sealed class SwapRoom(House house, Registry registry)
             actor,
             swap switch
             {
-                { Down: { } down } => new(EntryCode.SwapDown)
-                {
-                    Count = swap.InPlace,
-                    Seen = down,
-                    Name = swap.Why,
-                },
-                { Why: { } reason } => new(EntryCode.SwapReturned)
-                {
-                    Count = swap.Version.Number,
-                    Run = swap.FailedRun,
-                    Seen = reason,
-                    Name = $"{swap.Before.Number}",
-                },
-                _ => new(EntryCode.Swapped)
-                {
-                    Count = swap.Version.Number,
-                    Name = $"{swap.Before.Number}",
-                    Limit = swap.ProvenAt is null ? null : swap.WatchFor,
-                },
+                { Down: { } down } => new SwapDownEntry(swap.InPlace, down, swap.Why),
+                { Why: { } reason } => new SwapReturnedEntry(swap.Version.Number, $"{swap.Before.Number}", swap.FailedRun, reason),
+                _ => new SwappedEntry(swap.Version.Number, $"{swap.Before.Number}", swap.ProvenAt is null ? null : swap.WatchFor),
             },
             swap.By,
             tells: swap.Why is not null

@@ -48,6 +48,10 @@ internal static class SwapWords
     {
         var title = actor.Definition.Title;
         var (was, now) = (swap.Before.Number, swap.Version.Number);
+        // The sentry failed at it again and again, or its service was unwrapped meanwhile.
+        if (swap.Step != SwapStep.Done)
+            return $"The new files of {title} have not come to their end: {Doing(swap)}. 'calm logbook' says what went wrong; a sentry "
+                + "that is started anew goes on with them.";
         if (swap.Stuck)
         {
             var files = swap.InPlace is { } there

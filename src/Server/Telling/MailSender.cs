@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Globalization;
 using System.Net.Security;
 using System.Net.Sockets;

@@ -203,12 +203,7 @@ internal sealed class Outbox : IAsyncDisposable
         catch (NotTakenException error) when (error.ForGood)
         {
             logbook.Note(
-                new(EntryCode.NotTold)
-                {
-                    Name = Recipient.Name,
-                    Seen = error.Message,
-                    Count = one.Number,
-                }
+                new NotToldEntry(Recipient.Name, one.Number, error.Message)
             );
             return (tried with { State = MessageState.Refused, Answer = error.Message }, null);
         }
@@ -252,7 +247,7 @@ internal sealed class Outbox : IAsyncDisposable
         Last = clock.GetUtcNow();
         delivered.Enqueue(Last.Value);
         if (noted)
-            logbook.Note(new(EntryCode.ToldAgain) { Name = Recipient.Name });
+            logbook.Note(new ToldAgainEntry(Recipient.Name));
         (trouble, brokenSince, noted) = (null, null, false);
     }
 
@@ -264,12 +259,7 @@ internal sealed class Outbox : IAsyncDisposable
             return;
         noted = true;
         logbook.Note(
-            new(EntryCode.TellStuck)
-            {
-                Name = Recipient.Name,
-                Seen = why,
-                Limit = PatienceOfPeople,
-            }
+            new TellStuckEntry(Recipient.Name, PatienceOfPeople, why)
         );
     }
 

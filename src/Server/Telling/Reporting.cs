@@ -26,32 +26,32 @@ internal static class Reporting
 
     private static readonly TimeSpan Ahead = TimeSpan.FromDays(1);
 
-    private static readonly EntryCode[] Changes =
+    private static readonly EntryKind[] Changes =
     [
-        EntryCode.Wrapped,
-        EntryCode.Adjusted,
-        EntryCode.Renamed,
-        EntryCode.Unwrapped,
-        EntryCode.Swapped,
-        EntryCode.SwapReturned,
-        EntryCode.SecretSet,
-        EntryCode.SecretRemoved,
-        EntryCode.AccountMade,
-        EntryCode.AccountRemoved,
-        EntryCode.AccountPermitted,
-        EntryCode.AccountForbidden,
-        EntryCode.FolderGranted,
-        EntryCode.FolderTaken,
+        EntryKinds.Of<WrappedEntry>(),
+        EntryKinds.Of<AdjustedEntry>(),
+        EntryKinds.Of<RenamedEntry>(),
+        EntryKinds.Of<UnwrappedEntry>(),
+        EntryKinds.Of<SwappedEntry>(),
+        EntryKinds.Of<SwapReturnedEntry>(),
+        EntryKinds.Of<SecretSetEntry>(),
+        EntryKinds.Of<SecretRemovedEntry>(),
+        EntryKinds.Of<AccountMadeEntry>(),
+        EntryKinds.Of<AccountRemovedEntry>(),
+        EntryKinds.Of<AccountPermittedEntry>(),
+        EntryKinds.Of<AccountForbiddenEntry>(),
+        EntryKinds.Of<FolderGrantedEntry>(),
+        EntryKinds.Of<FolderTakenEntry>(),
     ];
 
-    private static readonly EntryCode[] Warnings =
+    private static readonly EntryKind[] Warnings =
     [
-        EntryCode.LogbookBroken,
-        EntryCode.TellStuck,
-        EntryCode.ForwardStuck,
-        EntryCode.SignalMissed,
-        EntryCode.Trouble,
-        EntryCode.Guard,
+        EntryKinds.Of<LogbookBrokenEntry>(),
+        EntryKinds.Of<TellStuckEntry>(),
+        EntryKinds.Of<ForwardStuckEntry>(),
+        EntryKinds.Of<SignalMissedEntry>(),
+        EntryKinds.Of<TroubleEntry>(),
+        EntryKinds.Of<GuardEntry>(),
     ];
 
     public static Report Of(House house, Registry registry, DateTimeOffset from, DateTimeOffset until)
@@ -75,7 +75,7 @@ internal static class Reporting
                     .OrderBy(alert => alert.Began),
             ],
             Changes = Entries(Changes),
-            Missed = Entries([EntryCode.MomentsMissed, EntryCode.JobLate, EntryCode.JobOverdue]),
+            Missed = Entries([EntryKinds.Of<MomentsMissedEntry>(), EntryKinds.Of<JobLateEntry>(), EntryKinds.Of<JobOverdueEntry>()]),
             Planned =
             [
                 .. Rhythms
@@ -87,10 +87,10 @@ internal static class Reporting
             Warnings = Entries(Warnings),
             Growth =
             [
-                .. Entries([EntryCode.DiskWillFill, EntryCode.MemoryWillFill]),
+                .. Entries([EntryKinds.Of<DiskWillFillEntry>(), EntryKinds.Of<MemoryWillFillEntry>()]),
                 .. registry.All.Select(Grows).OfType<string>(),
             ],
-            Found = Entries([EntryCode.Found, EntryCode.CopySeen]),
+            Found = Entries([EntryKinds.Of<FoundEntry>(), EntryKinds.Of<CopySeenEntry>()]),
         };
 
         Reported Service(ServiceActor actor)
@@ -126,19 +126,19 @@ internal static class Reporting
                 : null;
         }
 
-        ImmutableArray<string> Entries(EntryCode[] codes) =>
+        ImmutableArray<string> Entries(EntryKind[] kinds) =>
             [
                 .. store
                     .Logbook(
                         new LogQuery(MostEntries)
                         {
-                            Codes = codes,
+                            Kinds = kinds,
                             Since = from,
                             Until = until,
                         }
                     )
                     .Select(one =>
-                        $"{At(one.At)} {(one.Service is { } service ? $"{service}: " : "")}{EntryWords.Of(one.Entry)}"
+                        $"{At(one.At)} {(one.Service is { } service ? $"{service}: " : "")}{one.Entry.Text}"
                         + (one.By is { } by ? $" ({by})" : "")
                     ),
             ];

@@ -106,13 +106,13 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
         Trouble =
             $"The sign of life does not get to {settings.Ask}: {why}. It is sent again every {Duration.Write(settings.Every)}.";
         if (missed == 1)
-            logbook.Note(new(EntryCode.SignalMissed) { Name = settings.Ask, Seen = why });
+            logbook.Note(new SignalMissedEntry(settings.Ask, why));
     }
 
     private void Arrived()
     {
         if (missed > 0)
-            logbook.Note(new(EntryCode.SignalArrives) { Name = settings.Ask, Count = missed });
+            logbook.Note(new SignalArrivesEntry(settings.Ask, missed));
         (missed, Trouble) = (0, null);
     }
 

@@ -18,7 +18,7 @@ namespace CalmSentry.Server.Telling;
 
 /// <summary>
 /// Tells people what needs one: entries of the logbook become alerts, alerts become messages, and each recipient has its own
-/// outbox. All that is decided is decided in <see cref="AlertLife"/>; here one task looks, saves and sends.
+/// outbox. All that is decided is decided in <see cref="TellingLife"/>; here one task looks, saves and sends.
 /// </summary>
 internal sealed class Teller : IAsyncDisposable
 {
@@ -46,13 +46,12 @@ internal sealed class Teller : IAsyncDisposable
     private readonly Intake intake = new(MostAtHand);
     private readonly SemaphoreSlim came = new(0, 1);
     private readonly SemaphoreSlim turn = new(1);
-    private readonly MissingLook missing = new();
-    private readonly FailureCount failures = new();
+    private readonly LiveGround ground;
     private Settings settings = new();
     private SignOfLife? sign;
     private DateTimeOffset? reported;
     private Dictionary<string, Outbox> outboxes = [];
-    private Alerts alerts = Alerts.None;
+    private TellingState telling = TellingState.None;
     private ClockStamp frame;
     private long upTo;
     private long lastMessage;
@@ -66,11 +65,12 @@ internal sealed class Teller : IAsyncDisposable
     public Teller(House house, Registry registry)
     {
         (this.house, this.registry) = (house, registry);
+        ground = new(registry, () => settings);
         house.Logbook.Heard = Hear;
     }
 
     /// <summary>Alerts that go on, or may come again.</summary>
-    public IReadOnlyCollection<Alert> Known => [.. alerts.All.Values];
+    public IReadOnlyCollection<Alert> Known => [.. telling.Alerts.All.Values];
 
     public IReadOnlyList<Recipient> Recipients => settings.Tell;
 
@@ -117,7 +117,7 @@ internal sealed class Teller : IAsyncDisposable
                 .Where(one => !AlertLife.IsForgotten(one.Alert, frame.Wall))
                 .Select(one => one.Alert.Shifted(SkewSince(one.Saved)))
                 .ToImmutableSortedDictionary(alert => alert.Number, alert => alert);
-            alerts = new(before, lastAlert);
+            telling = telling with { Alerts = new(before, lastAlert) };
         }
         catch (SqliteException error)
         {
@@ -139,14 +139,14 @@ internal sealed class Teller : IAsyncDisposable
     {
         var lately = new LogQuery(Batch)
         {
-            Codes = [EntryCode.Fell, EntryCode.NeverLaunched],
+            Kinds = [EntryKinds.Of<FellEntry>()],
             Since = frame.Wall - pace.OftenWithin,
         };
         try
         {
             foreach (var one in house.Store.Logbook(lately))
                 if (one is { Service: { } service } && one.Number <= upTo && FailureCount.IsFailure(one.Entry))
-                    failures.Add(one.Number, service, one.At, pace);
+                    telling = telling with { Failures = telling.Failures.With(service, one.At, pace).After };
         }
         catch (SqliteException)
         {
@@ -238,7 +238,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>An entry came into the logbook. Never waits.</summary>
     private void Hear(StoredEntry entry)
     {
-        if (Topics.Of(entry.Entry, entry.Tells, isJob: false) is null)
+        if (entry.Entry.TopicIf(entry.Tells, isJob: false) is null)
             return;
         intake.Hear(entry);
         Signal();
@@ -280,46 +280,36 @@ internal sealed class Teller : IAsyncDisposable
     }
 
     /// <summary>An alert of many services costs much to put on record: then more is taken together.</summary>
-    private bool IsCrowded => alerts.All.Values.Any(alert => alert.Affected.Length > Crowd);
+    private bool IsCrowded => telling.Alerts.All.Values.Any(alert => alert.Affected.Length > Crowd);
 
     /// <summary>Takes in what came, looks at what goes on, and sends what is due.</summary>
     /// <returns>How long until the next look, if nothing comes.</returns>
-    private TimeSpan Step()
+    private TimeSpan Step(params IEnumerable<TellingInput> asked)
     {
         var now = At();
-        var before = alerts;
-        long reached;
-        List<StoredMessage> messages;
+        var (reached, messages) = (upTo, new List<StoredMessage>());
+        TellingTurn turn;
         DateTimeOffset? next;
         try
         {
-            reached = TakeIn(now);
-            foreach (var alert in alerts.All.Values)
-                alerts = alerts.With(AlertLife.Look(alert, IsWrong, settings.Pace, now));
-            (messages, next) = Due(now);
-            next = Earlier(next, Report(now, messages));
+            turn = TellingLife.Step(telling, Came(last => reached = last).Concat(asked), ground, now);
+            messages.AddRange(turn.Due.Select(due => Make(due, now)));
+            next = Earlier(turn.Next, Report(now, messages));
         }
         catch
         {
             // Nothing of it is on record: it is done anew, from the logbook, and nobody counts as told.
-            alerts = before;
             intake.ReadAnew();
             throw;
         }
 
-        var changed = alerts.All.Values.Where(alert => before.All.GetValueOrDefault(alert.Number) != alert).ToList();
-        if (changed.Count > 0 || messages.Count > 0 || reached > upTo)
-            house.Store.SetTold(changed, messages, reached, frame);
-        upTo = reached;
+        if (turn.Changed.Length > 0 || messages.Count > 0 || reached > upTo)
+            house.Store.SetTold(turn.Changed, messages, reached, frame);
+        (telling, upTo) = (turn.After, reached);
         foreach (var one in messages)
             outboxes[one.Recipient].Add(one);
-        foreach (var alert in changed)
+        foreach (var alert in turn.Changed)
             house.Events.Alerted(alert.Number);
-        foreach (var old in alerts.All.Values.Where(alert => AlertLife.IsForgotten(alert, now)).ToList())
-            alerts = alerts with { All = alerts.All.Remove(old.Number) };
-        failures.Forget(now, settings.Pace);
-        if (alerts.All.Values.Any(alert => alert is { OverAt: null, PartOf: null }))
-            return Beat;
         return next is { } at ? Between(at - now) : Long;
     }
 
@@ -367,37 +357,53 @@ internal sealed class Teller : IAsyncDisposable
     private DateTimeOffset At()
     {
         var now = house.Stamp;
-        if (ClockStamp.Advance(ref frame, now) is var skew && skew != TimeSpan.Zero)
-            foreach (var alert in alerts.All.Values)
-                alerts = alerts.With(alert.Shifted(skew));
+        telling = telling.Shifted(ClockStamp.Advance(ref frame, now));
         return now.Wall;
     }
 
-    /// <returns>The number of the last entry that was looked at.</returns>
-    private long TakeIn(DateTimeOffset now)
+    /// <summary>What came since, in its order: from memory, and from the logbook what is not there.</summary>
+    /// <param name="reached">Hears the number of each as it is handed on.</param>
+    private IEnumerable<EntryCame> Came(Action<long> reached)
     {
         var last = upTo;
-        for (var i = 0; i < Batch && intake.Take() is { } entry; i++)
-            TakeIn(entry, ref last, now);
-        if (intake.Behind is { } behind)
-            last = ReadUpTo(behind, last, now);
-        if (!intake.IsEmpty)
-            Signal();
-        return last;
-    }
+        var taken = 0;
+        while (taken++ < Batch && intake.Take() is { } entry)
+            if (entry.Number > last)
+            {
+                reached(last = entry.Number);
+                yield return Past(entry);
+            }
 
-    /// <summary>Takes in what is in the logbook; what is not there yet comes soon, or was never put on record.</summary>
-    private long ReadUpTo(long behind, long last, DateTimeOffset now)
-    {
-        while (true)
+        if (intake.Behind is { } behind)
         {
-            var (entries, _) = house.Store.EntriesAfter(last, Batch);
-            foreach (var one in entries)
-                TakeIn(new StoredEntry(one.Number, one.At, one.Service, one.Entry, one.By, one.Tells), ref last, now);
-            if (entries.Count < Batch)
-                break;
+            foreach (var entry in Read(last))
+            {
+                reached(last = entry.Number);
+                yield return Past(entry);
+            }
+
+            reached(Caught(behind, last));
         }
 
+        if (!intake.IsEmpty)
+            Signal();
+    }
+
+    private IEnumerable<StoredEntry> Read(long after)
+    {
+        for (var all = false; !all; )
+        {
+            var (entries, _) = house.Store.EntriesAfter(after, Batch);
+            foreach (var one in entries)
+                yield return new(after = one.Number, one.At, one.Service, one.Entry, one.By, one.Tells);
+            all = entries.Count < Batch;
+        }
+    }
+
+    /// <summary>What is not in the logbook yet comes soon, or was never put on record.</summary>
+    /// <returns>Up to which number nothing is to be looked at any more.</returns>
+    private long Caught(long behind, long last)
+    {
         behindSince ??= house.Forward;
         if (!intake.HasRead(last))
         {
@@ -413,101 +419,11 @@ internal sealed class Teller : IAsyncDisposable
         return last;
     }
 
-    private void TakeIn(StoredEntry entry, ref long last, DateTimeOffset now)
+    private static EntryCame Past(StoredEntry one) => new(one.Number, one.At, one.Service, one.Entry, one.Tells);
+
+    private StoredMessage Make(Due due, DateTimeOffset now)
     {
-        if (entry.Number <= last)
-            return;
-        last = entry.Number;
-        var actor = entry.Service is { } name ? registry.Named(name) : null;
-        // What the heart keeps back in a quiet time is not told for other reasons, either.
-        if (!entry.Tells && actor?.Situation.Quiet is not null)
-            return;
-        var often =
-            actor is not null
-            && FailureCount.IsFailure(entry.Entry)
-            && failures.Add(entry.Number, actor.Definition.Name, entry.At, settings.Pace);
-        // What is not usual is no alert unless somebody wants to hear of it.
-        foreach (var topic in Topics.All(entry.Entry, entry.Tells, actor?.Definition.IsJob == true, often))
-            if (Topics.IsUsual(topic) || settings.Tell.Any(one => one.About.Contains(Words.Of(topic))))
-                Raise(entry, actor, topic, now);
-    }
-
-    private void Raise(StoredEntry entry, ServiceActor? actor, Topic topic, DateTimeOffset now)
-    {
-        var (definition, graph) = (actor?.Definition, registry.Graph);
-        var path = definition is not null && Topics.Lasts(topic) ? missing.Of(definition) : null;
-        var problem = new Problem(
-            entry.Number,
-            entry.At,
-            entry.Service,
-            definition?.Title ?? entry.Service ?? Machine.HostName,
-            topic,
-            entry.Service is not null && definition is null
-                ? AlertCause.Of(entry.Service)
-                : Causes.Of(entry.Entry, definition, Topics.Lasts(topic), graph, path, IsTrouble),
-            EntryWords.Of(entry.Entry)
-        )
-        {
-            Labels = definition?.Labels ?? [],
-        };
-        alerts = AlertLife.Raise(alerts, problem, graph, now);
-    }
-
-    /// <summary>Whether a service is in trouble, or on its way out of it.</summary>
-    private bool IsTrouble(string service) =>
-        registry.Named(service) is { } actor
-        && (
-            Attention.Of(actor.Definition, actor.Situation) is not null
-            || alerts.All.Values.Any(alert =>
-                alert is { OverAt: null, PartOf: null }
-                && alert.Affected.Any(one => one.Service == service && !one.IsWell)
-            )
-        );
-
-    /// <summary>Whether what was told of is still so. What nobody is to run any more is not wrong.</summary>
-    private bool IsWrong(Affected one)
-    {
-        if (one.Service is not { } name || registry.Named(name) is not { } actor)
-            return false;
-        var (definition, now) = (actor.Definition, actor.Situation);
-        if (Attention.Of(definition, now) is not null)
-            return true;
-        // Where that is only to be noted, it needs nobody, and goes on all the same.
-        if (one.Worst == Topic.Memory && now.Run is { } run)
-            return definition.Watch.Zip(run.Watched).Any(pair => pair is (CeilingWatch, { PoorSince: not null }));
-        return definition.IsJob
-            ? now.LastEnd is { Bad: true } && now.Rhythm is not null
-            : now.Phase is Phase.Waiting or Phase.Starting or Phase.Stopping or Phase.Held;
-    }
-
-    private (List<StoredMessage> Messages, DateTimeOffset? Next) Due(DateTimeOffset now)
-    {
-        var messages = new List<StoredMessage>();
-        DateTimeOffset? next = null;
-        foreach (var alert in alerts.All.Values)
-        foreach (var recipient in settings.Tell)
-        {
-            if (
-                AlertLife.Next(alerts.All[alert.Number], recipient, settings.Tell, settings.Pace, TimeZoneInfo.Local)
-                is not var (kind, at)
-            )
-                continue;
-            if (at > now)
-            {
-                next = next is { } sooner && sooner < at ? sooner : at;
-                continue;
-            }
-
-            var told = alerts.All[alert.Number];
-            messages.Add(Make(told, kind, recipient, now));
-            alerts = alerts.With(AlertLife.Told(told, recipient.Name, kind, now));
-        }
-
-        return (messages, next);
-    }
-
-    private StoredMessage Make(Alert alert, MessageKind kind, Recipient recipient, DateTimeOffset now)
-    {
+        var (alert, kind, recipient) = due;
         var first = MessageWords.First(alert).Service is { } name ? registry.Named(name) : null;
         var message = MessageWords.Of(
             alert,
@@ -586,7 +502,7 @@ internal sealed class Teller : IAsyncDisposable
         Core.Telling.Replay.Of(
             house
                 .Store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until })
-                .Select(one => new Past(one.Number, one.At, one.Service, one.Entry, one.Tells)),
+                .Select(Past),
             registry.All.ToDictionary(actor => actor.Definition.Name, actor => actor.Definition),
             settings.Tell,
             settings.Pace,
@@ -602,13 +518,8 @@ internal sealed class Teller : IAsyncDisposable
         await turn.WaitAsync().ConfigureAwait(false);
         try
         {
-            if (alerts.All.GetValueOrDefault(number) is not { OverAt: null, PartOf: null } alert)
-                return null;
-            alert = AlertLife.Acknowledge(alert, by, note, At());
-            alerts = alerts.With(alert);
-            house.Store.SetTold([alert], [], upTo, frame);
-            house.Events.Alerted(alert.Number);
-            return alert;
+            wait = Step(new AlertTaken(number, by, note));
+            return telling.Alerts.All.GetValueOrDefault(number) is { OverAt: null, PartOf: null } alert ? alert : null;
         }
         finally
         {
@@ -640,56 +551,5 @@ internal sealed class Teller : IAsyncDisposable
             await one.DisposeAsync().ConfigureAwait(false);
         if (sign is not null)
             await sign.DisposeAsync().ConfigureAwait(false);
-    }
-}
-
-/// <summary>
-/// Looks what a service misses that others may miss as well, without waiting for a file system or a directory of accounts that hangs.
-/// </summary>
-internal sealed class MissingLook
-{
-    private static readonly TimeSpan Patience = TimeSpan.FromMilliseconds(500);
-
-    private Task<AlertCause?>? stuck;
-
-    /// <returns>The directory in which the topmost of what is missing would lie, or its account; null: nothing is missing.</returns>
-    public AlertCause? Of(Definition definition)
-    {
-        if (stuck is { IsCompleted: false })
-            return null;
-        stuck = null;
-        var look = Task.Run(() => Look(definition));
-        if (look.Wait(Patience))
-            return look.Result;
-        stuck = look;
-        return null;
-    }
-
-    private static AlertCause? Look(Definition definition)
-    {
-        try
-        {
-            if (Account.Named(definition.Account) is null)
-                return new(CauseKind.Account, definition.Account);
-        }
-        catch (OwnTroubleException)
-        {
-            // That says nothing of the account.
-        }
-
-        var places = new[] { definition.Program.Path, definition.Program.With, definition.Program.Directory }
-            .Concat(definition.Begin.Needs.OfType<PathNeed>().Select(need => need.Path))
-            .OfType<string>();
-        foreach (var place in places)
-        {
-            if (!Path.IsPathRooted(place) || Path.Exists(place))
-                continue;
-            var parent = Path.GetDirectoryName(place);
-            while (parent is not (null or "/") && !Path.Exists(parent))
-                parent = Path.GetDirectoryName(parent);
-            return parent is null ? null : new(CauseKind.Path, parent);
-        }
-
-        return null;
     }
 }

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;

@@ -5,7 +5,7 @@ using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Store.Records;
 
-/// <summary>The fields of an entry of the logbook (form 2); its code stands beside it. Lengths are in microseconds.</summary>
+/// <summary>The fields of an entry of the logbook (form 2); its kind stands beside it. Lengths are in microseconds.</summary>
 internal sealed record EntryRecord : IRecord
 {
     public int Form { get; init; }
@@ -48,7 +48,7 @@ internal sealed record EntryRecord : IRecord
 
     public string? Next { get; init; }
 
-    public static EntryRecord Of(Entry entry) =>
+    public static EntryRecord Of(EntryFields entry) =>
         new()
         {
             Form = Forms.Entry,
@@ -75,8 +75,8 @@ internal sealed record EntryRecord : IRecord
             Next = entry.Next == default ? null : Words.Of(entry.Next),
         };
 
-    public Entry ToCore(EntryCode code) =>
-        new(code)
+    public EntryFields ToCore() =>
+        new()
         {
             Run = Run is { } run ? new(run) : null,
             Pid = Pid,

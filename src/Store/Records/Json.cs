@@ -6,7 +6,6 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Store.Records;
 
@@ -73,22 +72,28 @@ internal static class OriginJson
 
 internal static class EntryJson
 {
-    public static string Write(Entry entry) => Forms.Write(EntryRecord.Of(entry), RecordJson.Default.EntryRecord);
+    public static string Write(Entry entry) =>
+        Forms.Write(EntryRecord.Of(entry.Fields), RecordJson.Default.EntryRecord);
 
     /// <param name="fields">Null: of a version that kept a sentence.</param>
     public static Entry Read(string what, string? fields, string text)
     {
-        var code = Words.Find<EntryCode>(what) ?? EntryCode.Other;
+        var (kind, read) = (EntryKinds.Find(what) ?? EntryKinds.Other, EntryFields.None);
         if (fields is null)
-            return new(code) { Text = text };
+            return new OtherEntry(kind, read, text);
+        // One that is damaged, or was changed by somebody behind the sentry's back, keeps nobody from reading the rest.
         try
         {
-            return Forms.Read(fields, RecordJson.Default.EntryRecord, Forms.Entry, node => node).ToCore(code);
+            read = Forms.Read(fields, RecordJson.Default.EntryRecord, Forms.Entry, node => node).ToCore();
+            return kind.Read(read);
+        }
+        catch (EntryFieldsException)
+        {
+            return new OtherEntry(kind, read, $"An entry '{what}' whose fields do not fit it.");
         }
         catch (Exception error) when (error is JsonException or FormatException or InvalidOperationException)
         {
-            // Damaged, or changed by somebody: it keeps nobody from reading the rest.
-            return new(code) { Text = $"An entry '{what}' whose fields cannot be read." };
+            return new OtherEntry(kind, read, $"An entry '{what}' whose fields cannot be read.");
         }
     }
 }

@@ -92,7 +92,7 @@ public partial class HookTests
         var told = JsonDocument.Parse(call.Body).RootElement;
         Assert.Equal("1.0", told.GetProperty("specversion").GetString());
         Assert.Equal("calm-sentry.alert.begins", told.GetProperty("type").GetString());
-        Assert.Equal("held", told.GetProperty("data").GetProperty("topic").GetString());
+        Assert.Equal("held", Data(call, "topic"));
         Assert.StartsWith("urn:calm-sentry:", told.GetProperty("source").GetString(), StringComparison.Ordinal);
         Assert.True(DateTimeOffset.TryParse(told.GetProperty("time").GetString(), CultureInfo.InvariantCulture, out _));
         Assert.Equal(
@@ -101,6 +101,29 @@ public partial class HookTests
         );
         Holds(call, receiver.Url);
     }
+
+    /// <summary>Whoever sorts by what it is about must not take a report or a trial for an alert.</summary>
+    [Fact]
+    public async Task A_report_and_a_trial_are_called_what_they_are()
+    {
+        using var receiver = new Receiver(
+            async (_, stream) => await Say(stream, "HTTP/1.1 204 No Content\r\nContent-Length: 0\r\n\r\n")
+        );
+        await using var sentry = await Sentry.Start();
+        await sentry.Piped(Key, "secret", "set", "--sentry", "HOOK_KEY");
+        await TellTests.Set(
+            sentry,
+            $"tell:\n  - {{ webhook: '{receiver.Url}', name: hook, key: HOOK_KEY }}\nreport: {{ at: every 10 s }}\n"
+        );
+        await TellTests.Known(sentry, "hook");
+        await sentry.Ok("tell", "--test", "hook");
+        await Sentry.Eventually(() => receiver.Calls.ToList().Any(call => Data(call, "topic") == "report"));
+        Assert.Equal("trial", Data(receiver.Calls[0], "topic"));
+        Assert.All(receiver.Calls.ToList(), call => Assert.Contains(Data(call, "topic"), (string[])["trial", "report"]));
+    }
+
+    private static string? Data(Call call, string field) =>
+        JsonDocument.Parse(call.Body).RootElement.GetProperty("data").GetProperty(field).GetString();
 
     /// <summary>As RFC 9421, section 3.2, and RFC 9530 say it is to be verified.</summary>
     private static void Holds(Call call, string url)

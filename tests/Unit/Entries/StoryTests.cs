@@ -7,33 +7,25 @@ public class StoryTests
 {
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
-    private static readonly EntryCode[] ByPeople = [EntryCode.StartAsked, EntryCode.StopAsked, EntryCode.Released];
-
-    private static List<StoryEntry> Record(params IEnumerable<Entry> entries) =>
+        private static List<StoryEntry> Record(params IEnumerable<Entry> entries) =>
         [
             .. entries.Select(
-                (entry, i) => new StoryEntry(Start.AddSeconds(i), entry, ByPeople.Contains(entry.Code) ? "anna" : null)
+                (entry, i) => new StoryEntry(Start.AddSeconds(i), entry, entry is StartAskedEntry or StopAskedEntry or ReleasedEntry ? "anna" : null)
             ),
         ];
 
     private static Entry Fell(long run, Outcome outcome, EntryNext next = EntryNext.Restart) =>
-        new(EntryCode.Fell)
-        {
-            Run = new(run),
-            Outcome = outcome,
-            Next = next,
-            Pause = TimeSpan.FromSeconds(1),
-        };
+        new FellEntry(new(run), outcome) { Next = next, Pause = TimeSpan.FromSeconds(1) };
 
     [Fact]
     public void It_begins_with_the_last_word_of_a_person_and_leaves_out_what_came_before()
     {
         var steps = Story.Of(
             Record(
-                new Entry(EntryCode.StartAsked),
+                new StartAskedEntry(),
                 Fell(1, new(OutcomeKind.Exited, 3)),
-                new Entry(EntryCode.StopAsked) { Run = new(2) },
-                new Entry(EntryCode.Stopped) { Run = new(2), Outcome = new(OutcomeKind.Signalled, 15) }
+                new StopAskedEntry(new(2)),
+                new StoppedEntry(new(2), new(OutcomeKind.Signalled, 15))
             )
         );
         Assert.Equal(
@@ -42,21 +34,18 @@ public class StoryTests
         );
     }
 
-    [Theory]
-    [InlineData(EntryCode.BootBegan)]
-    [InlineData(EntryCode.DrillBegan)]
-    [InlineData(EntryCode.Lost)]
-    public void What_the_machine_did_begins_a_chapter_too(EntryCode code)
-    {
-        var steps = Story.Of(
-            Record(
-                new Entry(EntryCode.StartAsked),
-                new Entry(code) { Run = new(1), Outcome = new(OutcomeKind.MachineLost) },
-                new Entry(EntryCode.Launched) { Run = new(2), Pid = 7 }
-            )
+    [Fact]
+    public void What_the_machine_did_begins_a_chapter_too() =>
+        Assert.All(
+            new Entry[]
+            {
+                new BootBeganEntry(),
+                new DrillBeganEntry(),
+                new LostEntry(new(1), new(OutcomeKind.MachineLost)),
+            },
+            entry =>
+                Assert.Equal(2, Story.Of(Record(new StartAskedEntry(), entry, new LaunchedEntry(new(2), 7))).Count)
         );
-        Assert.Equal(2, steps.Count);
-    }
 
     [Fact]
     public void Many_rounds_of_failing_are_one_step_with_the_ways_it_failed()
@@ -64,10 +53,10 @@ public class StoryTests
         var rounds = Enumerable
             .Range(1, 40)
             .SelectMany(run =>
-                new[]
+                new Entry[]
                 {
-                    new Entry(EntryCode.Launched) { Run = new(run), Pid = run },
-                    new Entry(EntryCode.Proven) { Run = new(run), Seen = "it answered" },
+                    new LaunchedEntry(new(run), run),
+                    new ProvenEntry(new(run), "it answered", null, null, null),
                     Fell(
                         run,
                         run % 4 == 0
@@ -78,10 +67,10 @@ public class StoryTests
             );
         var steps = Story.Of(
             Record([
-                new(EntryCode.StartAsked),
+                new StartAskedEntry(),
                 .. rounds,
-                new(EntryCode.Held) { Count = 5, Limit = TimeSpan.FromMinutes(10) },
-                new(EntryCode.Launched) { Run = new(41), Pid = 41 },
+                new HeldEntry(null, null) { Failures = 5, Within = TimeSpan.FromMinutes(10) },
+                new LaunchedEntry(new(41), 41),
             ])
         );
         Assert.Equal(4, steps.Count);
@@ -101,15 +90,15 @@ public class StoryTests
         var tries = Enumerable
             .Range(1, 20)
             .SelectMany(run =>
-                new[]
+                new Entry[]
                 {
-                    new Entry(EntryCode.Retried) { Pause = TimeSpan.FromMinutes(30) },
-                    new Entry(EntryCode.Launched) { Run = new(run), Pid = run },
+                    new RetriedEntry(TimeSpan.FromMinutes(30)),
+                    new LaunchedEntry(new(run), run),
                     Fell(run, new(OutcomeKind.Exited, 3), EntryNext.Nothing),
-                    new Entry(EntryCode.Held) { Next = EntryNext.HoldAgain, Pause = TimeSpan.FromMinutes(30) },
+                    new HeldEntry(null, TimeSpan.FromMinutes(30)) { Again = true },
                 }
             );
-        var steps = Story.Of(Record([new(EntryCode.StartAsked), .. tries]));
+        var steps = Story.Of(Record([new StartAskedEntry(), .. tries]));
         Assert.Equal(2, steps.Count);
         Assert.Equal(
             "Tried again 20 times while on hold, each time in vain: 20 times it exited with code 3. The last time: Run 20 "
@@ -123,8 +112,8 @@ public class StoryTests
     {
         var steps = Story.Of(
             Record(
-                new Entry(EntryCode.StartAsked) { Text = "Start asked for." },
-                new Entry(EntryCode.Other) { Text = "Something that is written no more." }
+                new OtherEntry(EntryKinds.Of<StartAskedEntry>(), EntryFields.None, "Start asked for."),
+                new OtherEntry(EntryKinds.Other, EntryFields.None, "Something that is written no more.")
             )
         );
         Assert.Equal(["Start asked for.", "Something that is written no more."], steps.Select(step => step.Text));
@@ -135,8 +124,8 @@ public class StoryTests
     {
         var steps = Story.Of(
             Record([
-                new(EntryCode.StartAsked),
-                .. Enumerable.Range(1, 500).Select(i => new Entry(EntryCode.Adjusted) { Revision = i }),
+                new StartAskedEntry(),
+                .. Enumerable.Range(1, 500).Select(i => new AdjustedEntry(i, [])),
             ])
         );
         Assert.Equal(40, steps.Count);

@@ -1,6 +1,7 @@
 using System.Text;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Tests.Unit.Store;
 using CalmSentry.Core.Forwarding;
 using CsCheck;
 
@@ -19,21 +20,16 @@ public partial class SyslogMessageTests
         Gen.Long[1, long.MaxValue],
         Gen.DateTimeOffset,
         Texts.Null(),
-        Gen.Enum<EntryCode>(),
+        Gen.OneOfConst([.. EntryKinds.All]),
         Texts,
         Texts.Null(),
         Gen.Bool,
-        (number, at, service, code, seen, by, tells) =>
+        (number, at, service, kind, seen, by, tells) =>
             new Forwarded(
                 number,
                 at,
                 Whole(service),
-                new Entry(code)
-                {
-                    Seen = Whole(seen),
-                    Name = Whole(seen),
-                    Pid = 7,
-                },
+                GoldenTests.Some(kind, Whole(seen)!),
                 Whole(by),
                 tells,
                 new string('a', 64)
@@ -86,7 +82,7 @@ public partial class SyslogMessageTests
             17,
             new(2026, 11, 20, 3, 12, 30, 250, TimeSpan.FromHours(1)),
             "fare-ledger",
-            new Entry(EntryCode.StopAsked) { Run = new(4) },
+            new StopAskedEntry(new(4)),
             "anna \"the\" [one]",
             false,
             "5f0c"
@@ -100,13 +96,18 @@ public partial class SyslogMessageTests
     }
 
     [Theory]
-    [InlineData(EntryCode.Fell, false, null, EntrySeverity.Error)]
-    [InlineData(EntryCode.Held, false, null, EntrySeverity.Critical)]
-    [InlineData(EntryCode.Held, true, null, EntrySeverity.Alert)]
-    [InlineData(EntryCode.Noted, false, "warns", EntrySeverity.Warning)]
-    [InlineData(EntryCode.Noted, false, "notes", EntrySeverity.Notice)]
-    [InlineData(EntryCode.Adjusted, false, null, EntrySeverity.Notice)]
-    [InlineData(EntryCode.Launched, false, null, EntrySeverity.Informational)]
-    public void It_says_how_bad_it_is(EntryCode code, bool tells, string? word, EntrySeverity severity) =>
-        Assert.Equal(severity, Severities.Of(new Entry(code) { Name = word }, tells));
+    [InlineData("fell", false, EntrySeverity.Error)]
+    [InlineData("held", false, EntrySeverity.Critical)]
+    [InlineData("held", true, EntrySeverity.Alert)]
+    [InlineData("adjusted", false, EntrySeverity.Notice)]
+    [InlineData("launched", false, EntrySeverity.Informational)]
+    public void It_says_how_bad_it_is(string word, bool tells, EntrySeverity severity) =>
+        Assert.Equal(severity, GoldenTests.Some(EntryKinds.Find(word)!, "it").SeverityIf(tells));
+
+    [Fact]
+    public void What_a_program_warns_of_is_worse_than_what_it_notes()
+    {
+        Assert.Equal(EntrySeverity.Warning, new NotedEntry(null, NoteManner.Warns, "it", []).SeverityIf(tells: false));
+        Assert.Equal(EntrySeverity.Notice, new NotedEntry(null, NoteManner.Notes, "it", []).SeverityIf(tells: false));
+    }
 }

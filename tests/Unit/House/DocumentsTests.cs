@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.CommandLine;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
@@ -66,7 +67,7 @@ public partial class DocumentsTests
             Enum.GetValues<Topic>(),
             topic =>
                 Assert.Matches(
-                    $@"(?m)^\| `{Words.Of(topic)}` \| .+ \| {(Topics.UrgencyOf(topic) == Urgency.Urgent ? "urgent" : "can wait")} \|$",
+                    $@"(?m)^\| `{Words.Of(topic)}` \| .+ \| {(Topics.Of(topic).Urgency == Urgency.Urgent ? "urgent" : "can wait")} \|$",
                     told
                 )
         );

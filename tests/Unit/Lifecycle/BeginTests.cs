@@ -79,10 +79,10 @@ public class BeginTests
         );
         world.Happens(new StartAsked(new("anna")));
         Sees(world, "it is stopped", "no route", "nothing is mounted there");
-        foreach (var told in new[] { EntryCode.NeedMissing, EntryCode.NeedPassedOver, EntryCode.Held })
+        foreach (var told in new[] { typeof(NeedMissingEntry), typeof(NeedPassedOverEntry), typeof(HeldEntry) })
         {
             Assert.True(world.PassToNextDecision());
-            Assert.Equal(told, world.Done.OfType<Note>().Last().Entry.Code);
+            Assert.IsType(told, world.Done.OfType<Note>().Last().Entry);
         }
 
         Assert.Equal((Phase.Held, 0), (world.Situation.Phase, world.Launches));

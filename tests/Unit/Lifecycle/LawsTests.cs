@@ -610,7 +610,7 @@ public class LawsTests
         Assert.Single(world.Done.OfType<SwitchOff>());
         world.End(new(OutcomeKind.Exited, 3));
         Assert.Equal(Phase.Stopped, world.Situation.Phase); // a stop ends, and says that its command failed
-        Assert.Contains(world.Done.OfType<Note>(), note => note.Entry.Code == EntryCode.OffFailed);
+        Assert.Contains(world.Done.OfType<Note>(), note => note.Entry is OffFailedEntry);
     }
 
     [Fact]

@@ -39,9 +39,9 @@ public class QuietTests
         Assert.Empty(Told(world));
         Assert.True(world.PassToNextMoment());
         Assert.Null(world.Situation.Quiet);
-        var over = Assert.Single(Told(world)).Entry;
-        Assert.Equal((EntryCode.QuietOver, 1L), (over.Code, over.Count));
-        Assert.Contains("Held after", Assert.Single(over.Names), StringComparison.Ordinal);
+        var over = Assert.IsType<QuietOverEntry>(Assert.Single(Told(world)).Entry);
+        Assert.Equal(1, over.Count);
+        Assert.Contains("Held after", Assert.Single(over.Withheld), StringComparison.Ordinal);
     }
 
     [Fact]

@@ -47,8 +47,8 @@ public class RhythmLifeTests
         Assert.Equal(Phase.Running, world.Situation.Phase);
     }
 
-    private static List<Entry> Said(World world, EntryCode code) =>
-        [.. world.Done.OfType<Note>().Select(note => note.Entry).Where(entry => entry.Code == code)];
+    private static List<T> Said<T>(World world)
+        where T : Entry => [.. world.Done.OfType<Note>().Select(note => note.Entry).OfType<T>()];
 
     private static readonly Outcome Good = new(OutcomeKind.Exited),
         Failed = new(OutcomeKind.Exited, 1);
@@ -80,14 +80,14 @@ public class RhythmLifeTests
         passes.PassToNextMoment();
         Up(passes);
         passes.PassToNextMoment();
-        Assert.Equal((1, 1), (passes.Launches, Said(passes, EntryCode.MomentPassed).Count));
+        Assert.Equal((1, 1), (passes.Launches, Said<MomentPassedEntry>(passes).Count));
 
         var queues = Wrapped(QuarterHourly with { IfRunning = IfRunning.Queue });
         queues.PassToNextMoment();
         Up(queues);
         queues.PassToNextMoment();
         queues.PassToNextMoment(); // one waits at most
-        Assert.Equal((1, 1), (Said(queues, EntryCode.MomentQueued).Count, Said(queues, EntryCode.MomentPassed).Count));
+        Assert.Equal((1, 1), (Said<MomentQueuedEntry>(queues).Count, Said<MomentPassedEntry>(queues).Count));
         queues.End(Good);
         Assert.Equal((2, Phase.Starting), (queues.Launches, queues.Situation.Phase));
         queues.Launch();
@@ -179,7 +179,7 @@ public class RhythmLifeTests
         world.End(Good);
         Assert.Equal(Phase.Resting, world.Situation.Phase);
         world.PassToNextMoment();
-        Assert.Empty(Said(world, EntryCode.MomentsMissed)); // nobody wanted what was at rest
+        Assert.Empty(Said<MomentsMissedEntry>(world)); // nobody wanted what was at rest
     }
 
     [Fact]
@@ -216,7 +216,7 @@ public class RhythmLifeTests
         world.Passes(TimeSpan.FromMinutes(155)); // from 08:00 to 10:35
         world.Happens(new CalendarCame());
         Assert.Equal(runs, world.Launches);
-        Assert.Equal(10, Assert.Single(Said(world, EntryCode.MomentsMissed)).Count);
+        Assert.Equal(10, Assert.Single(Said<MomentsMissedEntry>(world)).Count);
         Assert.Equal(new TimeOnly(10, 45), TimeOnly.FromDateTime(world.Situation.Rhythm!.Next!.Next!.Value.DateTime));
     }
 
@@ -319,13 +319,13 @@ public class RhythmLifeTests
                         .Count();
                     var runs = world.Done.OfType<Launch>().Count(launch => launch.Cause == Cause.Rhythm);
                     var queued =
-                        Said(world, EntryCode.MomentQueued).Count - (world.Situation.Rhythm!.Queued is null ? 0 : 1);
+                        Said<MomentQueuedEntry>(world).Count - (world.Situation.Rhythm!.Queued is null ? 0 : 1);
                     var takeOverWaits =
                         running == IfRunning.TakeOver && world.Situation.Rhythm.Queued is not null ? 1 : 0;
-                    var madeUp = Said(world, EntryCode.MomentsMissed).Count(entry => entry.Next == EntryNext.GoesAhead);
-                    var lost = Said(world, EntryCode.MomentsMissed).Sum(entry => entry.Count!.Value);
-                    var passed = Said(world, EntryCode.MomentPassed).Count;
-                    var waiting = Said(world, EntryCode.MomentQueued).Count - queued;
+                    var madeUp = Said<MomentsMissedEntry>(world).Count(entry => entry.Next == EntryNext.GoesAhead);
+                    var lost = Said<MomentsMissedEntry>(world).Sum(entry => entry.Count);
+                    var passed = Said<MomentPassedEntry>(world).Count;
+                    var waiting = Said<MomentQueuedEntry>(world).Count - queued;
                     if (running == IfRunning.TakeOver)
                         return; // a moment that takes over may itself be taken over before it is launched
                     Assert.Equal(moments, runs + passed + waiting + lost - madeUp);
@@ -364,7 +364,7 @@ public class RhythmLifeTests
         var due = world.Situation.Rhythm!.Restart!;
         for (var i = 0; i < 3; i++)
             world.Happens(new RestartWeighed(due.Moment, "it prints", null));
-        Assert.Single(Said(world, EntryCode.RestartPutOff));
+        Assert.Single(Said<RestartPutOffEntry>(world));
         Assert.Empty(world.Done.OfType<RestartInOrder>());
         world.PassToNextMoment();
         Assert.Equal(3, world.Now.Hour);
@@ -381,7 +381,7 @@ public class RhythmLifeTests
     {
         var world = Running(Nightly with { NeedlessWithin = TimeSpan.FromHours(20) });
         world.PassToNextMoment();
-        Assert.Single(Said(world, EntryCode.RestartNeedless));
+        Assert.Single(Said<RestartNeedlessEntry>(world));
         Assert.Empty(world.Done.OfType<RestartInOrder>());
         world.PassToNextMoment(); // a day later it has been up for long
         Assert.Single(world.Done.OfType<RestartInOrder>());
@@ -391,7 +391,7 @@ public class RhythmLifeTests
         {
             world.PassToNextMoment();
             world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1000));
-            Assert.Equal(night, Said(world, EntryCode.RestartSpared)[^1].Count);
+            Assert.Equal(night, Said<RestartSparedEntry>(world)[^1].Spared);
         }
 
         world.PassToNextMoment();
@@ -412,7 +412,7 @@ public class RhythmLifeTests
 
         Assert.Equal(
             ["its memory does not grow steadily", "as its memory grows it reaches its limit in 27 h, not within 26 h"],
-            Said(world, EntryCode.RestartSpared).Select(entry => entry.Seen)
+            Said<RestartSparedEntry>(world).Select(entry => entry.Why)
         );
         world.PassToNextMoment();
         world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, null, TimeSpan.FromHours(26)));
@@ -421,7 +421,7 @@ public class RhythmLifeTests
         world = Running(Nightly with { CeilingWithin = TimeSpan.FromHours(26), MemoryAbove = 1000 });
         world.PassToNextMoment();
         world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1000));
-        Assert.Single(Said(world, EntryCode.RestartSpared));
+        Assert.Single(Said<RestartSparedEntry>(world));
         world.PassToNextMoment();
         world.Happens(new RestartWeighed(world.Situation.Rhythm!.Restart!.Moment, null, 1001));
         Assert.Single(world.Done.OfType<RestartInOrder>());
@@ -445,7 +445,7 @@ public class RhythmLifeTests
         var world = Running(Nightly);
         world.Passes(TimeSpan.FromDays(3));
         world.Happens(new CalendarCame());
-        Assert.Equal(3, Assert.Single(Said(world, EntryCode.MomentsMissed)).Count);
+        Assert.Equal(3, Assert.Single(Said<MomentsMissedEntry>(world)).Count);
         world.Happens(new StopAsked(new("anna")));
         world.End(new(OutcomeKind.Signalled, 15));
         world.PassToNextMoment();
@@ -462,7 +462,7 @@ public class RhythmLifeTests
         world.End(new(OutcomeKind.Signalled, 15));
         world.Launch();
         world.End(Failed);
-        var told = Assert.Single(Said(world, EntryCode.RestartFailed));
+        var told = Assert.Single(Said<RestartFailedEntry>(world));
         Assert.Equal((moment, Failed), (told.Moment, told.Outcome));
         Assert.Equal(Phase.Waiting, world.Situation.Phase);
         world.PassToNextDecision();
@@ -470,8 +470,8 @@ public class RhythmLifeTests
         world.End(Failed);
         world.PassToNextDecision();
         Up(world);
-        Assert.Single(Said(world, EntryCode.RestartFailed));
-        Assert.Equal(2, Said(world, EntryCode.Proven)[^1].Count);
+        Assert.Single(Said<RestartFailedEntry>(world));
+        Assert.Equal(2, Said<ProvenEntry>(world)[^1].Restarts);
         // What falls later has nothing to do with it; nor what a person restarts.
         world.End(Failed);
         world.PassToNextDecision();
@@ -480,7 +480,7 @@ public class RhythmLifeTests
         world.End(new(OutcomeKind.Signalled, 15));
         world.Launch();
         world.End(Failed);
-        Assert.Single(Said(world, EntryCode.RestartFailed));
+        Assert.Single(Said<RestartFailedEntry>(world));
     }
 
     /// <summary>Nobody sits there at night to read why: it is tried again, and on hold in the end.</summary>
@@ -516,13 +516,13 @@ public class RhythmLifeTests
         world.PassToNextMoment(); // another is queued
         world.PassToNextMoment();
         Assert.Equal(first.AddMinutes(20), world.Now);
-        var late = Assert.Single(Said(world, EntryCode.JobLate));
+        var late = Assert.Single(Said<JobLateEntry>(world));
         Assert.Equal((first, (RunNumber?)new RunNumber(1)), (late.Moment, late.Run));
         while (world.Now < first.AddMinutes(60))
             world.PassToNextMoment();
         Assert.Equal(
             [first, first.AddMinutes(15)],
-            Said(world, EntryCode.JobLate).Select(entry => entry.Moment!.Value)
+            Said<JobLateEntry>(world).Select(entry => entry.Moment)
         );
         world.End(Good);
         world.Launch();
@@ -534,7 +534,7 @@ public class RhythmLifeTests
             world.End(Good);
         }
 
-        Assert.Equal(2, Said(world, EntryCode.JobLate).Count);
+        Assert.Equal(2, Said<JobLateEntry>(world).Count);
     }
 
     [Fact]
@@ -543,19 +543,19 @@ public class RhythmLifeTests
         var world = Wrapped(QuarterHourly with { SuccessWithin = TimeSpan.FromHours(2) });
         var begun = world.Now;
         Runs(Failed, TimeSpan.FromHours(5));
-        var overdue = Assert.Single(Said(world, EntryCode.JobOverdue));
+        var overdue = Assert.Single(Said<JobOverdueEntry>(world));
         Assert.Equal(begun, overdue.Moment);
         Assert.NotNull(Core.Wording.Attention.Of(world.Definition, world.Situation));
         Runs(Good, TimeSpan.FromHours(3));
         Assert.Null(Core.Wording.Attention.Of(world.Definition, world.Situation));
-        Assert.Single(Said(world, EntryCode.JobOverdue));
+        Assert.Single(Said<JobOverdueEntry>(world));
         // Runs that never come to an end are no success, either.
         world.PassToNextMoment();
         if (world.Situation.Phase == Phase.Starting)
             Up(world);
         for (var until = world.Now.AddHours(3); world.Now < until; )
             world.PassToNextMoment();
-        Assert.Equal(2, Said(world, EntryCode.JobOverdue).Count);
+        Assert.Equal(2, Said<JobOverdueEntry>(world).Count);
 
         void Runs(Outcome outcome, TimeSpan time)
         {

@@ -171,6 +171,7 @@ public class SwapTests
         {
             for (var turns = 0; Swap.Step != SwapStep.Done; turns++)
             {
+                Assert.False(Swap.CameTrue, "what is not over has not come true");
                 Assert.True(turns < 1000, $"it comes to an end: {Swap.Step}");
                 Step();
                 Pass();
@@ -188,7 +189,7 @@ public class SwapTests
                     place.ToItsEnd();
                     Assert.Equal(good ? 2 : 1, place.Files);
                     Assert.True(place.IsRunning);
-                    Assert.Equal(good, place.Swap.Why is null);
+                    Assert.Equal(good, place.Swap.CameTrue);
                     Assert.Null(place.Swap.Down);
                 },
                 iter: 5000

@@ -74,14 +74,14 @@ internal sealed class World(Definition first)
         )
             Assert.Contains(turn.Deeds, deed => deed is Note { Tells: true });
         // A run's lateness is told once, and that none succeeds once until one does.
-        foreach (var told in turn.Deeds.OfType<Note>().Where(note => note.Entry.Code == EntryCode.JobLate))
-            Assert.True(late.Add(told.Entry.Moment!.Value), "a moment is late once");
-        if (turn.Deeds.OfType<Note>().Any(note => note.Entry.Code == EntryCode.JobOverdue))
+        foreach (var told in turn.Deeds.OfType<Note>().Select(note => note.Entry).OfType<JobLateEntry>())
+            Assert.True(late.Add(told.Moment), "a moment is late once");
+        if (turn.Deeds.OfType<Note>().Any(note => note.Entry is JobOverdueEntry))
             Assert.True(before.Rhythm is null or { Overdue: false }, "it is told once");
         if (before.Quiet is not null && turn.After.Quiet is not null)
             Assert.DoesNotContain(
                 turn.Deeds,
-                deed => deed is Note { Tells: true, Entry.Code: not EntryCode.QuietOver }
+                deed => deed is Note { Tells: true, Entry: not QuietOverEntry }
             );
         foreach (var deed in turn.Deeds)
             Carry(deed, before, happening);

@@ -86,7 +86,7 @@ public class YearTests
         Note();
     }
 
-    private int Tells(EntryCode code) => world.Done.OfType<Note>().Count(note => note.Tells && note.Entry.Code == code);
+    private int Tells<T>() => world.Done.OfType<Note>().Count(note => note is { Tells: true, Entry: T });
 
     [Fact]
     public void A_year_of_failing_in_many_ways()
@@ -199,7 +199,7 @@ public class YearTests
         Assert.Equal(launches, world.Launches);
         Assert.Equal(
             (holds, recoveries, holds + recoveries),
-            (Tells(EntryCode.Held), Tells(EntryCode.Recovered), world.Done.OfType<Note>().Count(note => note.Tells))
+            (Tells<HeldEntry>(), Tells<RecoveredEntry>(), world.Done.OfType<Note>().Count(note => note.Tells))
         );
         var counted = ServiceTimes.Over(turns, began, world.Now);
         Assert.Equal((up, fallen), (counted.Up, counted.Fallen));

@@ -597,7 +597,7 @@ internal sealed class Simulation : IDisposable
                 machine.Broken($"{label} is there again, and it was told to be unwrapped");
         foreach (var entry in live.Store.Logbook(2000))
             if (
-                entry.Entry is { Code: EntryCode.Trouble, Seen: { } seen }
+                entry.Entry is TroubleEntry { Said: var seen }
                 && seen.StartsWith("The sentry failed", StringComparison.Ordinal)
             )
                 machine.Broken($"the logbook says of {entry.Service}: {seen}");
@@ -609,7 +609,7 @@ internal sealed class Simulation : IDisposable
             live.Store.Logbook(5000)
                 .Where(entry => entry.Service == actor.Definition.Name)
                 .TakeLast(6)
-                .Select(entry => $"{entry.At:HH:mm:ss} {EntryWords.Of(entry.Entry)}")
+                .Select(entry => $"{entry.At:HH:mm:ss} {entry.Entry.Text}")
         );
 
     private static bool Waits(ServiceActor actor) =>
@@ -662,8 +662,9 @@ internal sealed class Simulation : IDisposable
         // A number that was given is on record, unless the logbook says that numbers were left out.
         var passedOver = live
             .Store.Logbook(actor.Id, 100_000)
-            .Where(entry => entry.Entry.Code == EntryCode.NumbersPassedOver)
-            .Select(entry => entry.Entry.Run!.Value.Value)
+            .Select(entry => entry.Entry)
+            .OfType<NumbersPassedOverEntry>()
+            .Select(entry => entry.UpTo.Value)
             .ToList();
         for (var number = known.Keys.DefaultIfEmpty().Min() + 1; number < known.Keys.DefaultIfEmpty().Max(); number++)
             if (

@@ -73,7 +73,7 @@ public class FlushTests
                 await hold.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
                 for (var run = 1; run <= SentryStore.MostWaiting; run++)
                 {
-                    store.Log(now, id, "tide", new(CalmSentry.Core.Entries.EntryCode.Fell) { Run = new(run) }, null);
+                    store.Log(now, id, "tide", new FellEntry(new(run), new(OutcomeKind.Exited, 1)), null);
                     store.Save(id, Situation.New(now) with { LastRun = new(run) }, new(now, run));
                 }
 

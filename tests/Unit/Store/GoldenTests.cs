@@ -55,7 +55,7 @@ public class GoldenTests
     [Fact]
     public void An_entry_has_all_its_fields_in_the_form_of_today()
     {
-        var entry = new Entry(EntryCode.Fell)
+        var fields = new EntryFields
         {
             Run = new(3),
             Pid = 4711,
@@ -74,8 +74,9 @@ public class GoldenTests
             Changes = [new("program.path", "/srv/a", "/srv/b")],
             Next = EntryNext.Restart,
         };
+        var entry = new OtherEntry(EntryKinds.Other, fields, "it answered 503");
         Matches("entry.form-2.json", EntryJson.Write(entry));
-        Assert.Equivalent(entry, EntryJson.Read("fell", EntryJson.Write(entry), ""), strict: true);
+        Assert.Equivalent(entry, EntryJson.Read("of a later version", EntryJson.Write(entry), ""), strict: true);
     }
 
     [Fact]
@@ -203,27 +204,51 @@ public class GoldenTests
         Assert.Equal(frame, read.Saved);
     }
 
-    [Fact]
-    public void Every_code_of_an_entry_has_a_sentence_and_reads_back_by_its_word() =>
-        Assert.All(
-            Enum.GetValues<EntryCode>(),
-            code =>
+    /// <summary>An entry of each kind, with all that any of them has.</summary>
+    internal static Entry Some(EntryKind kind, string seen) =>
+        kind.Read(
+            new()
             {
-                var entry = new Entry(code)
-                {
-                    Run = new(1),
-                    Pid = 2,
-                    Outcome = new(OutcomeKind.Exited, 3),
-                    Limit = TimeSpan.FromSeconds(1),
-                    Pause = TimeSpan.FromSeconds(1),
-                    Count = 2,
-                    Name = "tide",
-                    Seen = "it was seen",
-                };
-                Assert.False(string.IsNullOrWhiteSpace(EntryWords.Of(entry)));
-                Assert.Equal(code, EntryJson.Read(Core.Wording.Words.Of(code), EntryJson.Write(entry), "").Code);
+                Run = new(1),
+                Pid = 2,
+                Outcome = new(OutcomeKind.Exited, 3),
+                Took = TimeSpan.FromSeconds(2),
+                Limit = TimeSpan.FromSeconds(1),
+                Pause = TimeSpan.FromSeconds(1),
+                Moment = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero),
+                Count = 2,
+                Revision = 4,
+                Name = kind == EntryKinds.Of<NotedEntry>() ? "warns" : seen,
+                Seen = seen,
+                Next = EntryNext.Restart,
             }
         );
+
+    /// <summary>Words are stored, and asked for: none changes, and none goes.</summary>
+    [Fact]
+    public void Every_kind_of_an_entry_has_its_word() =>
+        Matches("entry-kinds.json", JsonSerializer.Serialize(EntryKinds.All.Select(kind => kind.Word)));
+
+    [Fact]
+    public void Every_kind_of_an_entry_has_a_sentence_and_reads_back_by_its_word() =>
+        Assert.All(
+            EntryKinds.All,
+            kind =>
+            {
+                var entry = Some(kind, "it was seen") with { From = "console" };
+                Assert.False(string.IsNullOrWhiteSpace(entry.Text));
+                var read = EntryJson.Read(kind.Word, EntryJson.Write(entry), "");
+                Assert.Equal((entry.Kind, entry.Text, entry.From), (read.Kind, read.Text, read.From));
+                Assert.Equivalent(entry, read, strict: true);
+            }
+        );
+
+    [Fact]
+    public void An_entry_that_somebody_changed_keeps_nobody_from_reading_the_rest()
+    {
+        Assert.Equal("An entry 'fell' whose fields do not fit it.", EntryJson.Read("fell", """{"form":2}""", "").Text);
+        Assert.Equal("An entry 'fell' whose fields cannot be read.", EntryJson.Read("fell", "{", "").Text);
+    }
 
     [Theory]
     [InlineData(

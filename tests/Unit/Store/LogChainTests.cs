@@ -28,7 +28,7 @@ public sealed class LogChainTests : IDisposable
                 Began.AddMinutes(i),
                 new ServiceId(i % 3),
                 $"till-{i % 3}",
-                new(EntryCode.Fell) { Run = new(i), Seen = $"reason {i}" },
+                new FellEntry(new(i), new(OutcomeKind.Exited, 1)) { Why = $"reason {i}" },
                 i % 5 == 0 ? new Principal("anna") : null
             );
         await store.Flush();
@@ -82,7 +82,7 @@ public sealed class LogChainTests : IDisposable
         Assert.Equal(at, proof.BrokenAt);
         // And whatever was put there keeps nobody from reading the rest.
         await using var store = SentryStore.Open(file);
-        Assert.All(store.Logbook(100), entry => Assert.NotEmpty(EntryWords.Of(entry.Entry)));
+        Assert.All(store.Logbook(100), entry => Assert.NotEmpty(entry.Entry.Text));
     }
 
     [Fact]
@@ -112,7 +112,7 @@ public sealed class LogChainTests : IDisposable
             var (tells, drop) = store.Cut(Began.AddMinutes(20), int.MaxValue)!.Value;
             store.Log(Began.AddDays(1), null, null, tells, null);
             drop();
-            store.Log(Began.AddDays(1), null, null, new(EntryCode.Drill), null);
+            store.Log(Began.AddDays(1), null, null, new DrillEntry(), null);
             await store.Flush();
             var after = store.Prove(before.Head);
             Assert.Null(after.Why);
@@ -144,7 +144,7 @@ public sealed class LogChainTests : IDisposable
                 await using var hold = other.CreateCommand();
                 hold.CommandText = "BEGIN IMMEDIATE";
                 await hold.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
-                Parallel.For(0, 2000, i => store.Log(Began, null, null, new(EntryCode.Drill) { Count = i }, null));
+                Parallel.For(0, 2000, i => store.Log(Began, null, null, new DrillEntry(i), null));
                 hold.CommandText = "ROLLBACK";
                 await hold.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
             }
@@ -155,7 +155,7 @@ public sealed class LogChainTests : IDisposable
         }
 
         await using var again = SentryStore.Open(file);
-        Assert.Equal(2001, again.Log(Began, null, null, new(EntryCode.Drill), null));
+        Assert.Equal(2001, again.Log(Began, null, null, new DrillEntry(), null));
         await again.Flush();
         Assert.Equal((2001, null), (again.Prove().Entries, again.Prove().Why));
     }
@@ -169,7 +169,7 @@ public sealed class LogChainTests : IDisposable
                 Began.AddHours(5),
                 null,
                 null,
-                new(EntryCode.Trouble) { Seen = "Nothing fits" },
+                new TroubleEntry("Nothing fits"),
                 new("olaf as root")
             );
         });
@@ -178,10 +178,10 @@ public sealed class LogChainTests : IDisposable
         Assert.Equal([55, 60], Runs(new(2) { By = "anna" }));
         Assert.Equal([30, 31, 32], Runs(new(50) { Since = Began.AddMinutes(30), Until = Began.AddMinutes(32) }));
         Assert.Equal([57, 58], Runs(new(2) { Before = 59 }));
-        Assert.Equal([60], Runs(new(50) { After = 59, Codes = [EntryCode.Fell] }));
+        Assert.Equal([60], Runs(new(50) { After = 59, Kinds = [EntryKinds.Of<FellEntry>()] }));
         Assert.Equal(["till-2"], store.Logbook(new LogQuery(1) { Name = "till-2" }).Select(entry => entry.Service));
         Assert.Single(store.Logbook(new LogQuery(50) { By = "olaf" }));
-        Assert.Single(store.Logbook(new LogQuery(50) { By = "root", Codes = [EntryCode.Trouble, EntryCode.Drill] }));
+        Assert.Single(store.Logbook(new LogQuery(50) { By = "root", Kinds = [EntryKinds.Of<TroubleEntry>(), EntryKinds.Of<DrillEntry>()] }));
         Assert.Single(store.Logbook(new LogQuery(50) { Text = "NOTHING fits" }));
         Assert.Empty(store.Logbook(new LogQuery(50) { By = "ann" }));
         Assert.Empty(store.Logbook(new LogQuery(50) { By = "' OR 1 = 1 --" }));

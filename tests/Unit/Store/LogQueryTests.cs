@@ -10,13 +10,14 @@ public class LogQueryTests
 {
     private static readonly DateTimeOffset Begin = new(2026, 11, 1, 12, 0, 0, TimeSpan.Zero);
 
-    private static readonly EntryCode[] Codes =
+    private static readonly Entry[] Some =
     [
-        EntryCode.Launched,
-        EntryCode.Fell,
-        EntryCode.Held,
-        EntryCode.StopAsked,
-        EntryCode.Noted,
+        new LaunchedEntry(new(1), 7),
+        new FellEntry(new(1), new(OutcomeKind.Exited, 1)),
+        new HeldEntry(null, null) { Why = "it fell" },
+        new StopAskedEntry(new(1)),
+        new NotedEntry(null, NoteManner.Notes, "it", []),
+        new NotedEntry(null, NoteManner.Warns, "it", []),
     ];
 
     private static readonly string[] People = ["anna", "ben", "anna as root", "ann"];
@@ -24,7 +25,7 @@ public class LogQueryTests
     private static readonly Gen<LogQuery> Queries = Gen.Select(
             Gen.Int[1, 40],
             Gen.Int[0, 2],
-            Gen.Int[0, 4].Select(i => Codes[i]).Array[0, 2],
+            Gen.OneOfConst([.. Some.Select(entry => entry.Kind)]).Array[0, 2],
             Gen.Int[0, 4].Select(i => ((string?[])[null, "anna", "root", "ben", "an"])[i]),
             Gen.Int[-1, 30],
             Gen.Int[-1, 30]
@@ -42,7 +43,7 @@ public class LogQueryTests
                 new LogQuery(one.Item1)
                 {
                     Service = one.Item2 == 0 ? null : new(one.Item2),
-                    Codes = one.Item3,
+                    Kinds = one.Item3,
                     By = one.Item4,
                     Since = one.Item5 < 0 ? null : Begin.AddMinutes(one.Item5),
                     Until = one.Item6 < 0 ? null : Begin.AddMinutes(one.Item6),
@@ -61,13 +62,12 @@ public class LogQueryTests
             var random = new Random(16);
             for (var i = 0; i < 40; i++)
             {
-                var code = Codes[random.Next(Codes.Length)];
                 var service = random.Next(3);
                 store.Log(
                     Begin.AddMinutes(i * 0.75),
                     service == 0 ? null : new ServiceId(service),
                     service == 0 ? null : $"service-{service}",
-                    new(code) { Name = code == EntryCode.Noted && i % 2 == 0 ? "warns" : null, Seen = "it" },
+                    Some[random.Next(Some.Length)],
                     random.Next(2) == 0 ? null : new Principal(People[random.Next(People.Length)]),
                     tells: random.Next(5) == 0
                 );
@@ -91,11 +91,11 @@ public class LogQueryTests
 
     private static bool Fits(LogQuery query, StoredEntry entry) =>
         (query.Service is not { } id || entry.Service == $"service-{id.Number}")
-        && (query.Codes.Count == 0 || query.Codes.Contains(entry.Entry.Code))
+        && (query.Kinds.Count == 0 || query.Kinds.Contains(entry.Entry.Kind))
         && (query.By is null || (entry.By?.Split(" as ") ?? []).Contains(query.By))
         && (query.Since is not { } since || entry.At >= since)
         && (query.Until is not { } until || entry.At <= until)
-        && (query.Severity is not { } severity || Severities.Of(entry.Entry, entry.Tells) <= severity)
-        && (query.Text is null || EntryWords.Of(entry.Entry).Contains(query.Text, StringComparison.OrdinalIgnoreCase))
+        && (query.Severity is not { } severity || entry.Entry.SeverityIf(entry.Tells) <= severity)
+        && (query.Text is null || entry.Entry.Text.Contains(query.Text, StringComparison.OrdinalIgnoreCase))
         && (query.After is not { } after || entry.Number > after);
 }

@@ -24,16 +24,16 @@ public class PruneTests
         await using (var store = SentryStore.Open(file))
         {
             var oldest = Now - TimeSpan.FromDays(400);
-            store.Log(oldest - TimeSpan.FromDays(1), null, "gone", new(EntryCode.Wrapped), new Principal("root"));
-            store.Log(oldest, Gate, "gate", new(EntryCode.Wrapped), new Principal("root"));
+            store.Log(oldest - TimeSpan.FromDays(1), null, "gone", new WrappedEntry("/srv/gate", "quay"), new Principal("root"));
+            store.Log(oldest, Gate, "gate", new WrappedEntry("/srv/gate", "quay"), new Principal("root"));
             for (var i = 0; i < 7 * Most; i++)
             {
-                store.Log(Now, Gate, "gate", new(EntryCode.Ended) { Run = new(i) }, null);
+                store.Log(Now, Gate, "gate", new EndedEntry(new(i), new(OutcomeKind.Exited)), null);
                 store.AddMoment(Gate, new(Now, "waiting", "unknown", ServiceTime.Fallen, 1, null));
                 store.RunBegan(Gate, new LiveRun(new(i + 1), Cause.Recovery, Now), 1, 0, "recovery", null);
             }
 
-            store.Log(Now, Board, "board", new(EntryCode.Ended) { Run = new(1) }, null);
+            store.Log(Now, Board, "board", new EndedEntry(new(1), new(OutcomeKind.Exited)), null);
             store.AddMoment(
                 Board,
                 new(oldest - TimeSpan.FromDays(1), "stopped", "unknown", ServiceTime.Planned, 1, null)
@@ -53,12 +53,12 @@ public class PruneTests
             Assert.Null(store.Prove().Why);
 
             var entries = store.Logbook(1000);
-            Assert.Equal(EntryCode.LogbookCut, entries[^1].Entry.Code);
+            Assert.IsType<LogbookCutEntry>(entries[^1].Entry);
             entries = [.. entries.SkipLast(1)];
             Assert.Equal((5 * Most) + 2, entries.Count);
             Assert.Equal(
-                ("gate", EntryCode.Wrapped, "root"),
-                (entries[0].Service, entries[0].Entry.Code, entries[0].By)
+                ("gate", EntryKinds.Of<WrappedEntry>(), "root"),
+                (entries[0].Service, entries[0].Entry.Kind, entries[0].By)
             );
             Assert.Equal(("gate", (7 * Most) - 1L), (entries[^2].Service, entries[^2].Entry.Run?.Value));
             Assert.Equal("board", entries[^1].Service);

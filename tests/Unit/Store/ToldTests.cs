@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 using CalmSentry.Store;

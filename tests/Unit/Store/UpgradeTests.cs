@@ -44,11 +44,11 @@ public class UpgradeTests
             Assert.Equal(OutcomeKind.Signalled, tide.Situation!.LastEnd!.Outcome.Kind);
             var entries = store.Logbook(1000);
             Assert.Equal(20, entries.Count);
-            var fell = entries.First(entry => entry.Entry.Code == EntryCode.Fell);
+            var fell = entries.First(entry => entry.Entry is FellEntry);
             Assert.Equal("berth-relay", fell.Service);
             Assert.Equal(
                 "Run 1 ended by itself with exit code 3, before it was proven: a failed start; next try in 1.07 s.",
-                EntryWords.Of(fell.Entry)
+                fell.Entry.Text
             );
             Assert.Equal(new StoredAccount("nobody", true, false), store.Accounts().Single());
             Assert.Equal(
@@ -167,12 +167,12 @@ public class UpgradeTests
                 now,
                 added,
                 "tide-reader",
-                new(EntryCode.Stopped) { Run = new(1), Outcome = new(OutcomeKind.Exited) },
+                new StoppedEntry(new(1), new(OutcomeKind.Exited)),
                 null
             );
             await store.Flush();
             Assert.Null(store.Failure);
-            Assert.Equal(EntryCode.Stopped, store.Logbook(added, 10).Single().Entry.Code);
+            Assert.IsType<StoppedEntry>(store.Logbook(added, 10).Single().Entry);
             Assert.Equal(Situation.New(now).Since, store.MomentAt(added, now)!.Situation!.Since);
         }
 
@@ -189,11 +189,11 @@ public class UpgradeTests
             await using var store = SentryStore.Open(file);
             var proof = store.Prove();
             Assert.Equal((null, 24 + opened, 24 + opened), (proof.Why, proof.Entries, (int)proof.Last));
-            Assert.Equal("root", store.Logbook(100).First(entry => entry.Entry.Code == EntryCode.Wrapped).By);
+            Assert.Equal("root", store.Logbook(100).First(entry => entry.Entry is WrappedEntry).By);
             Assert.Equal(["departure-board", "tide-store"], store.Services().Select(service => service.Name));
             if (opened == 0)
                 Assert.Equal(before, Counts(file));
-            store.Log(DateTimeOffset.UnixEpoch, null, null, new(EntryCode.Drill), null);
+            store.Log(DateTimeOffset.UnixEpoch, null, null, new DrillEntry(), null);
             await store.Flush();
         }
 

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CsCheck;
 
@@ -332,7 +333,7 @@ public class AlertLifeTests
             var (before, kind) = (thread[i - 1].Kind, thread[i].Kind);
             Assert.NotEqual(MessageKind.Begins, kind);
             // After its end only a return, and a return only after its end; what is past has none that is told.
-            if (before == MessageKind.Over || Topics.Lasts(thread[i].Message.Topic!.Value))
+            if (before == MessageKind.Over || Topics.Of(thread[i].Message.Topic!.Value).Lasts)
                 Assert.Equal(before == MessageKind.Over, kind == MessageKind.Again);
             else
                 Assert.NotEqual(MessageKind.Over, kind);

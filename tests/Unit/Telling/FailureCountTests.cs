@@ -7,6 +7,12 @@ namespace CalmSentry.Tests.Unit.Telling;
 /// <summary>So many failures within a time are one thing more to know than each of them.</summary>
 public class FailureCountTests
 {
+    private static readonly FellEntry Fell = new(new(1), new(OutcomeKind.Exited, 1));
+
+    private static readonly ProvenEntry Proven = new(new(1), "it answers", null, null, null);
+
+    private static readonly UnwellEntry Unwell = new(new(1), "it answered 503", null, 1, false);
+
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
     private static readonly Pace Pace = new() { Often = 3, OftenWithin = TimeSpan.FromMinutes(10) };
@@ -17,25 +23,25 @@ public class FailureCountTests
             .List[1, 60]
             .Sample(gaps =>
             {
-                var (count, at, all) = (new FailureCount(), Start, new List<DateTimeOffset>());
+                var (count, at, all) = (FailureCount.None, Start, new List<DateTimeOffset>());
                 for (var i = 0; i < gaps.Count; i++)
                 {
                     all.Add(at += TimeSpan.FromSeconds(gaps[i]));
                     var within = all.Count(one => at - one <= Pace.OftenWithin);
-                    Assert.Equal(within >= Pace.Often, count.Add(i + 1, "fare-ledger", at, Pace));
-                    // Looked at again, as after a step that failed: nothing is counted twice.
-                    Assert.Equal(within >= Pace.Often, count.Add(i + 1, "fare-ledger", at, Pace));
-                    Assert.False(count.Add(i + 1, $"other-{i}", at, Pace));
-                    count.Forget(at, Pace);
+                    (count, var often) = count.With("fare-ledger", at, Pace);
+                    Assert.Equal(within >= Pace.Often, often);
+                    (count, often) = count.With($"other-{i}", at, Pace);
+                    Assert.False(often);
+                    count = count.Lately(at, Pace);
                 }
             });
 
     [Fact]
     public void Only_what_is_restarted_counts()
     {
-        Assert.True(FailureCount.IsFailure(new(EntryCode.Fell) { Next = EntryNext.Restart }));
-        Assert.False(FailureCount.IsFailure(new(EntryCode.Fell) { Next = EntryNext.StaysStopped }));
-        Assert.False(FailureCount.IsFailure(new(EntryCode.Ended)));
+        Assert.True(FailureCount.IsFailure(Fell with { Next = EntryNext.Restart }));
+        Assert.False(FailureCount.IsFailure(Fell with { Next = EntryNext.StaysStopped }));
+        Assert.False(FailureCount.IsFailure(new EndedEntry(new(1), new(OutcomeKind.Exited))));
     }
 
     /// <summary>Each topic is of an entry that there is, and each says what is so.</summary>
@@ -44,24 +50,24 @@ public class FailureCountTests
     {
         (Entry Entry, bool Tells, Topic? Topic)[] all =
         [
-            (new(EntryCode.Proven), false, null),
-            (new(EntryCode.Proven) { Count = 2 }, false, Topic.CameBack),
-            (new(EntryCode.Unwell) { Next = EntryNext.KeepsRunning }, true, Topic.Poor),
-            (new(EntryCode.Unwell), false, null),
-            (new(EntryCode.Unwell) { Name = Entry.MemoryGrows }, false, Topic.Memory),
-            (new(EntryCode.Unwell) { Name = Entry.MemoryGrows, Next = EntryNext.KeepsRunning }, true, Topic.Memory),
+            (Proven, false, null),
+            (Proven with { Restarts = 2 }, false, Topic.CameBack),
+            (Unwell with { Next = EntryNext.KeepsRunning }, true, Topic.Poor),
+            (Unwell, false, null),
+            (Unwell with { MemoryGrows = true }, false, Topic.Memory),
+            (Unwell with { MemoryGrows = true, Next = EntryNext.KeepsRunning }, true, Topic.Memory),
             // It is restarted for that: nobody needs to know but who asks for each restart.
-            (new(EntryCode.Unwell) { Name = Entry.MemoryGrows, Next = EntryNext.StopAndRestart }, false, null),
-            (new(EntryCode.MemoryWillFill), true, Topic.MachineMemory),
-            (new(EntryCode.JobLate), true, Topic.JobLate),
-            (new(EntryCode.JobOverdue), true, Topic.JobOverdue),
-            (new(EntryCode.RestartFailed), true, Topic.RestartFailed),
-            (new(EntryCode.CopySeen), true, Topic.Copy),
-            (new(EntryCode.Found), true, Topic.Expiring),
-            (new(EntryCode.Found), false, null),
+            (Unwell with { MemoryGrows = true, Next = EntryNext.StopAndRestart }, false, null),
+            (new MemoryWillFillEntry(TimeSpan.Zero, "1 GiB"), true, Topic.MachineMemory),
+            (new JobLateEntry(default, null, TimeSpan.Zero, "it waits"), true, Topic.JobLate),
+            (new JobOverdueEntry(default, TimeSpan.Zero), true, Topic.JobOverdue),
+            (new RestartFailedEntry(new(1), new(OutcomeKind.Exited, 1), default), true, Topic.RestartFailed),
+            (new CopySeenEntry(7, "pid 7"), true, Topic.Copy),
+            (new FoundEntry("certificate", "it ends"), true, Topic.Expiring),
+            (new FoundEntry("certificate", "it ends"), false, null),
         ];
         foreach (var (entry, tells, topic) in all)
-            Assert.Equal(topic, Topics.Of(entry, tells, isJob: false));
-        Assert.Equal(Enum.GetValues<Topic>().Length, Enum.GetValues<Topic>().Select(Topics.Clause).Distinct().Count());
+            Assert.Equal(topic, entry.TopicIf(tells, isJob: false));
+        Assert.Equal(Enum.GetValues<Topic>().Length, Enum.GetValues<Topic>().Select(topic => Topics.Of(topic).Clause).Distinct().Count());
     }
 }

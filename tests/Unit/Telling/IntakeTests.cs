@@ -23,7 +23,7 @@ public class IntakeTests
     }
 
     private static StoredEntry Numbered(long number) =>
-        new(number, DateTimeOffset.UnixEpoch, null, new(EntryCode.Held), null, true);
+        new(number, DateTimeOffset.UnixEpoch, null, new HeldEntry(null, null), null, true);
 
     [Fact]
     public void Each_is_taken_in_once_and_in_order() =>

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using System.Globalization;
 using CalmSentry.Core.Telling;
 using CsCheck;

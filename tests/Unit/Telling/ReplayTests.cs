@@ -16,10 +16,14 @@ public class ReplayTests
         ["gate-counter"] = Definition.Empty with { Name = "gate-counter", Title = "Gate counter" },
     };
 
-    private static Past At(int minutes, string service, EntryCode code, bool tells = false, int number = 0) =>
-        new(number == 0 ? minutes + 1 : number, Start.AddMinutes(minutes), service, new(code), tells);
+    private static readonly Entry Held = new HeldEntry(new(1), null) { Why = "it fell" },
+        Proven = new ProvenEntry(new(2), "it answers", null, null, null),
+        Fell = new FellEntry(new(1), new(OutcomeKind.Exited, 1)) { Next = EntryNext.Restart };
 
-    private static IEnumerable<string> Of(IEnumerable<Past> past, params Recipient[] recipients) =>
+    private static EntryCame At(int minutes, string service, Entry entry, bool tells = false, int number = 0) =>
+        new(number == 0 ? minutes + 1 : number, Start.AddMinutes(minutes), service, entry, tells);
+
+    private static IEnumerable<string> Of(IEnumerable<EntryCame> past, params Recipient[] recipients) =>
         Replay
             .Of(past, Services, recipients, new(), TimeZoneInfo.Utc, Start.AddDays(7), 1000)
             .Select(one => $"{(one.At - Start).TotalMinutes:0} {one.Recipient} {one.Kind} {one.Subject}");
@@ -31,9 +35,9 @@ public class ReplayTests
             ["5 office Begins Fare ledger is on hold", "35 office Over Over: Fare ledger is on hold"],
             Of(
                 [
-                    At(5, "fare-ledger", EntryCode.Held, tells: true),
-                    At(10, "gate-counter", EntryCode.Proven),
-                    At(30, "fare-ledger", EntryCode.Proven),
+                    At(5, "fare-ledger", Held, tells: true),
+                    At(10, "gate-counter", Proven),
+                    At(30, "fare-ledger", Proven),
                 ],
                 Wire.Office
             )
@@ -44,11 +48,11 @@ public class ReplayTests
     public void Each_hears_of_its_own_and_what_comes_and_goes_is_one()
     {
         var money = Wire.Office with { Name = "money", Labels = ["money"] };
-        var past = new List<Past>();
+        var past = new List<EntryCame>();
         for (var i = 0; i < 40; i++)
         {
-            past.Add(At(i * 3, "gate-counter", EntryCode.Held, tells: true));
-            past.Add(At((i * 3) + 1, "gate-counter", EntryCode.Proven));
+            past.Add(At(i * 3, "gate-counter", Held, tells: true));
+            past.Add(At((i * 3) + 1, "gate-counter", Proven));
         }
 
         Assert.Equal(
@@ -61,16 +65,11 @@ public class ReplayTests
     [Fact]
     public void So_many_failures_within_a_time_are_told_though_each_was_restarted()
     {
-        var past = new List<Past>();
+        var past = new List<EntryCame>();
         for (var i = 0; i < 8; i++)
         {
-            past.Add(
-                At(i * 10, "gate-counter", EntryCode.Fell, number: (2 * i) + 1) with
-                {
-                    Entry = new(EntryCode.Fell) { Next = EntryNext.Restart, Outcome = new(OutcomeKind.Exited, 1) },
-                }
-            );
-            past.Add(At((i * 10) + 1, "gate-counter", EntryCode.Proven, number: (2 * i) + 2));
+            past.Add(At(i * 10, "gate-counter", Fell, number: (2 * i) + 1));
+            past.Add(At((i * 10) + 1, "gate-counter", Proven, number: (2 * i) + 2));
         }
 
         Assert.Equal(
@@ -88,4 +87,15 @@ public class ReplayTests
 
     [Fact]
     public void A_week_of_nothing_is_nothing() => Assert.Empty(Of([], Wire.Office));
+
+    /// <summary>What is kept back in a quiet time is not told for other reasons, either; its end tells.</summary>
+    [Fact]
+    public void What_happened_in_a_quiet_time_was_kept_back()
+    {
+        var past = new List<EntryCame> { At(0, "gate-counter", new QuietBeganEntry(TimeSpan.FromHours(2), null, false)) };
+        for (var i = 1; i < 8; i++)
+            past.Add(At(i * 10, "gate-counter", Fell));
+        past.Add(At(90, "gate-counter", new QuietOverEntry(TimeSpan.FromHours(2), 7, ["It fell"]), tells: true));
+        Assert.Equal(["90 office Begins Gate counter had alerts while it was quiet"], Of(past, Wire.Office));
+    }
 }

@@ -68,10 +68,10 @@ public sealed class TellerTests : IDisposable
             await using var teller = new Teller(house, new Registry(house));
             teller.Begin(By(rhythm));
             rhythm.Arm();
-            house.Logbook.Note(new(EntryCode.LogbookBroken) { Seen = "entry 7 is not as it was" }, tells: true);
-            await Until(() => rhythm.HasFailed && store.Logbook(10).Any(one => one.Entry.Code == EntryCode.Trouble));
+            house.Logbook.Note(new LogbookBrokenEntry("entry 7 is not as it was"), tells: true);
+            await Until(() => rhythm.HasFailed && store.Logbook(10).Any(one => one.Entry is TroubleEntry));
             house.Logbook.Note(
-                new(EntryCode.MemoryWillFill) { Limit = TimeSpan.FromHours(5), Seen = "1 GiB" },
+                new MemoryWillFillEntry(TimeSpan.FromHours(5), "1 GiB"),
                 tells: true
             );
             Assert.Contains("has a logbook that was changed", Next(), StringComparison.Ordinal);
@@ -88,12 +88,7 @@ public sealed class TellerTests : IDisposable
             await using var teller = new Teller(house, new Registry(house));
             teller.Begin(By(null));
             house.Logbook.Note(
-                new(EntryCode.DiskWillFill)
-                {
-                    Name = "/var",
-                    Limit = TimeSpan.FromHours(5),
-                    Seen = "1 GiB",
-                },
+                new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"),
                 tells: true
             );
             Assert.Contains("will fill its disk", Next(), StringComparison.Ordinal);
@@ -112,12 +107,7 @@ public sealed class TellerTests : IDisposable
         const int many = 25_000;
         for (var i = 0; i < many; i++)
             house.Logbook.Note(
-                new(EntryCode.DiskWillFill)
-                {
-                    Name = "/var",
-                    Limit = TimeSpan.FromHours(5),
-                    Seen = "1 GiB",
-                },
+                new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"),
                 tells: true
             );
         await store.Kept();

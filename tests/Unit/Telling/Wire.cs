@@ -1,20 +1,28 @@
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 
 namespace CalmSentry.Tests.Unit.Telling;
 
-/// <summary>Alerts, recipients and a clock, as the server drives them; all that was told is kept.</summary>
-internal sealed class Wire(params Recipient[] recipients)
+/// <summary>Alerts, recipients and a clock, driven as the server drives them; all that was told is kept.</summary>
+internal sealed class Wire(params Recipient[] recipients) : ITellingGround
 {
     public sealed record Sent(DateTimeOffset At, string Recipient, long Alert, MessageKind Kind, Message Message);
 
     private readonly HashSet<string> wrong = [];
+    private readonly Dictionary<string, Definition> services = [];
+    private readonly Dictionary<string, AlertCause> missed = [];
+    private TellingState state = TellingState.None;
     private long entry;
 
     public static readonly DateTimeOffset Start = new(2026, 3, 2, 8, 0, 0, TimeSpan.Zero); // a Monday
 
-    public Alerts Alerts { get; private set; } = Alerts.None;
+    public Alerts Alerts => state.Alerts;
+
+    public IReadOnlyList<Recipient> Recipients => recipients;
+
+    public string Machine => "quay-host";
 
     public DateTimeOffset Now { get; private set; } = Start;
 
@@ -49,38 +57,40 @@ internal sealed class Wire(params Recipient[] recipients)
             })
         );
 
-    public void Raise(string? service, Topic topic, AlertCause? cause = null, params string[] labels)
+    /// <summary>An entry about a topic, of whichever kind.</summary>
+    private sealed record SomeEntry(Topic Topic, string Said) : Entry
     {
-        if (service is not null && Topics.Lasts(topic))
-            wrong.Add(service);
-        Alerts = AlertLife.Raise(
-            Alerts,
-            new(
-                ++entry,
-                Now,
-                service,
-                service ?? "quay-host",
-                topic,
-                cause ?? (service is null ? AlertCause.Machine : AlertCause.Of(service)),
-                $"{service} did something."
-            )
-            {
-                Labels = [.. labels],
-            },
-            Graph,
-            Now
-        );
-        Send();
+        public override EntryKind Kind => EntryKinds.Other;
+
+        protected override string Sentence => Said;
+
+        public override Topic? TopicIf(bool tells, bool isJob) => Topic;
+    }
+
+    /// <param name="missing">What it misses, of what others may miss as well.</param>
+    public void Raise(string? service, Topic topic, AlertCause? missing = null, params string[] labels)
+    {
+        if (service is not null)
+        {
+            if (Topics.Of(topic).Lasts)
+                wrong.Add(service);
+            services[service] = Definition.Empty with { Name = service, Title = service, Labels = [.. labels] };
+            if (missing is { } cause)
+                missed[service] = cause;
+            else
+                missed.Remove(service);
+        }
+
+        Step(new EntryCame(++entry, Now, service, new SomeEntry(topic, $"{service} did something."), true));
     }
 
     public void Mend(params string[] services)
     {
         wrong.ExceptWith(services);
-        Send();
+        Step();
     }
 
-    public void Acknowledge(long number) =>
-        Alerts = Alerts.With(AlertLife.Acknowledge(Alerts.All[number], "anna", null, Now));
+    public void Acknowledge(long number) => Step(new AlertTaken(number, "anna", null));
 
     /// <summary>Time goes on, in steps in which the server would look.</summary>
     public void Go(TimeSpan length, TimeSpan? step = null)
@@ -88,28 +98,35 @@ internal sealed class Wire(params Recipient[] recipients)
         for (var end = Now + length; Now < end; )
         {
             Now += step ?? TimeSpan.FromSeconds(1);
-            Send();
+            Step();
         }
     }
 
-    private void Send()
+    private void Step(params TellingInput[] inputs)
     {
-        TookOver.UnionWith(Alerts.All.Values.Select(alert => alert.PartOf).OfType<long>());
-        foreach (var alert in Alerts.All.Values)
-            Alerts = Alerts.With(
-                AlertLife.Look(alert, one => one.Service is { } name && wrong.Contains(name), Pace, Now)
+        var turn = TellingLife.Step(state, inputs, this, Now);
+        state = turn.After;
+        TookOver.UnionWith(turn.Changed.Select(alert => alert.PartOf).OfType<long>());
+        foreach (var (alert, kind, recipient) in turn.Due)
+            All.Add(
+                new(
+                    Now,
+                    recipient.Name,
+                    alert.Number,
+                    kind,
+                    MessageWords.Of(alert, kind, null, Machine, Now, Zone)
+                )
             );
-        foreach (var number in Alerts.All.Keys)
-        foreach (var recipient in recipients)
-        {
-            if (AlertLife.Next(Alerts.All[number], recipient, recipients, Pace, Zone) is not var (kind, at) || at > Now)
-                continue;
-            var alert = Alerts.All[number];
-            All.Add(new(Now, recipient.Name, number, kind, MessageWords.Of(alert, kind, null, "quay-host", Now, Zone)));
-            Alerts = Alerts.With(AlertLife.Told(alert, recipient.Name, kind, Now));
-        }
-
-        foreach (var old in Alerts.All.Values.Where(alert => AlertLife.IsForgotten(alert, Now)).ToList())
-            Alerts = Alerts with { All = Alerts.All.Remove(old.Number) };
     }
+
+    Definition? ITellingGround.Named(string service) => services.GetValueOrDefault(service);
+
+    bool ITellingGround.IsQuiet(string service) => false;
+
+    bool ITellingGround.IsInTrouble(string service) => false;
+
+    bool ITellingGround.IsWrong(Affected one) => one.Service is { } name && wrong.Contains(name);
+
+    AlertCause? ITellingGround.MissedBy(Definition definition) =>
+        missed.TryGetValue(definition.Name, out var cause) ? cause : null;
 }

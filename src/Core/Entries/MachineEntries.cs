@@ -1,0 +1,59 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+
+namespace CalmSentry.Core.Entries;
+
+// What the machine did
+
+public sealed record BootBeganEntry : Entry
+{
+    protected override string Sentence => "The machine came up.";
+}
+
+/// <param name="Why">Of all services, by what nothing was to be started; null: of one service.</param>
+public sealed record BootHeldBackEntry(string? Why = null) : Entry
+{
+    protected override EntryFields Own => new() { Seen = Why };
+    protected override string Sentence =>
+        "The machine came up, and nothing was to be started with it: it stays stopped until somebody starts it.";
+}
+
+public sealed record DrillBeganEntry : Entry
+{
+    protected override string Sentence => "A drill starts it as a boot would.";
+}
+
+public sealed record BootNotSettledEntry(TimeSpan Limit) : Entry
+{
+    protected override EntryFields Own => new() { Limit = Limit };
+    protected override string Sentence =>
+        $"Not everything that starts at boot was ready within {Duration.Write(Limit)}; it starts anyway.";
+}
+
+/// <summary>A run that went with the machine, or that ended unseen.</summary>
+public sealed record LostEntry(RunNumber Run, Outcome Outcome) : Entry
+{
+    protected override EntryFields Own => new() { Run = Run, Outcome = Outcome };
+    protected override string Sentence => $"Run {Run} {Wording.OutcomeWords.Of(Outcome)}.";
+}
+
+public sealed record NumbersPassedOverEntry(RunNumber UpTo) : Entry
+{
+    protected override EntryFields Own => new() { Run = UpTo };
+    protected override string Sentence =>
+        $"What was done last may have been lost with the machine, or with the run directory: numbers of runs up to {UpTo} are left out.";
+}
+
+internal static class MachineEntries
+{
+    public static ImmutableArray<EntryKind> Kinds { get; } =
+    [
+        EntryKind.Of(_ => new BootBeganEntry()),
+        EntryKind.Of(f => new BootHeldBackEntry(f.Seen)),
+        EntryKind.Of(_ => new DrillBeganEntry()),
+        EntryKind.Of(f => new BootNotSettledEntry(f.Limit.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new LostEntry(f.Run.Needed(), f.Outcome.Needed()), EntrySeverity.Error),
+        EntryKind.Of(f => new NumbersPassedOverEntry(f.Run.Needed())),
+    ];
+}

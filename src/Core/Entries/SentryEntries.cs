@@ -1,0 +1,298 @@
+using System.Collections.Immutable;
+using CalmSentry.Core.Definitions;
+
+namespace CalmSentry.Core.Entries;
+
+// The sentry itself
+
+public sealed record DiskWillFillEntry(string Path, TimeSpan Until, string Left) : Entry
+{
+    protected override EntryFields Own =>
+        new()
+        {
+            Name = Path,
+            Limit = Until,
+            Seen = Left,
+        };
+    protected override string Sentence =>
+        $"The disk of {Path} will be full in {Hours(Until)} at the rate of the last day: {Left} are left.";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Disk : null;
+}
+
+public sealed record MemoryWillFillEntry(TimeSpan Until, string Left) : Entry
+{
+    protected override EntryFields Own => new() { Limit = Until, Seen = Left };
+    protected override string Sentence =>
+        $"This machine's memory will run out in {Hours(Until)} at the rate of the last day: {Left} are left.";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.MachineMemory : null;
+}
+
+/// <summary>A check finds what it did not find before.</summary>
+/// <param name="Finding">Its word.</param>
+/// <param name="Seen">Sentences.</param>
+public sealed record FoundEntry(string Finding, string Seen) : Entry
+{
+    protected override EntryFields Own => new() { Name = Finding, Seen = Seen };
+    protected override string Sentence => $"A check finds {Finding}: {Seen}";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Expiring : null;
+}
+
+/// <summary>A copy of a running program, outside the sentry.</summary>
+/// <param name="Copy">What it is, as a clause.</param>
+public sealed record CopySeenEntry(int? Pid, string Copy) : Entry
+{
+    protected override EntryFields Own => new() { Pid = Pid, Seen = Copy };
+    protected override string Sentence => $"A copy of it runs outside the sentry: {Copy}.";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Copy : null;
+}
+
+/// <param name="Why">As a clause.</param>
+public sealed record ForwardStuckEntry(string Target, TimeSpan For, string Why) : Entry
+{
+    protected override EntryFields Own =>
+        new()
+        {
+            Name = Target,
+            Limit = For,
+            Seen = Why,
+        };
+    protected override string Sentence =>
+        $"The logbook has not been forwarded to {Target} for {Duration.Write(For)}: {Why}. What comes meanwhile waits.";
+}
+
+public sealed record ForwardedAgainEntry(string Target) : Entry
+{
+    protected override EntryFields Own => new() { Name = Target };
+    protected override string Sentence => $"The logbook is forwarded to {Target} again, with all that waited.";
+}
+
+public sealed record NotForwardedEntry(string Target, long Entries) : Entry
+{
+    protected override EntryFields Own => new() { Name = Target, Count = Entries };
+    protected override string Sentence =>
+        $"{Entries} entries were dropped before they could be forwarded to {Target}.";
+}
+
+/// <summary>Messages do not get to a recipient.</summary>
+/// <param name="Why">As a clause.</param>
+public sealed record TellStuckEntry(string Recipient, TimeSpan For, string Why) : Entry
+{
+    protected override EntryFields Own =>
+        new()
+        {
+            Name = Recipient,
+            Limit = For,
+            Seen = Why,
+        };
+    protected override string Sentence =>
+        $"Nobody at {Recipient} can be told for {Duration.Write(For)}: {Why}. What there is to tell waits.";
+}
+
+public sealed record ToldAgainEntry(string Recipient) : Entry
+{
+    protected override EntryFields Own => new() { Name = Recipient };
+    protected override string Sentence => $"Messages get to {Recipient} again, with all that waited.";
+}
+
+/// <summary>A message was refused for good.</summary>
+/// <param name="Why">As a clause.</param>
+public sealed record NotToldEntry(string Recipient, long Message, string Why) : Entry
+{
+    protected override EntryFields Own =>
+        new()
+        {
+            Name = Recipient,
+            Count = Message,
+            Seen = Why,
+        };
+    protected override string Sentence => $"Message {Message} to {Recipient} was refused for good: {Why}.";
+}
+
+/// <summary>The sign of life did not get to its address.</summary>
+/// <param name="Why">As a clause.</param>
+public sealed record SignalMissedEntry(string Address, string Why) : Entry
+{
+    protected override EntryFields Own => new() { Name = Address, Seen = Why };
+    protected override string Sentence => $"The sign of life did not get to {Address}: {Why}.";
+}
+
+public sealed record SignalArrivesEntry(string Address, long Missed) : Entry
+{
+    protected override EntryFields Own => new() { Name = Address, Count = Missed };
+    protected override string Sentence =>
+        $"The sign of life gets to {Address} again; {Missed} {(Missed == 1 ? "was" : "were")} missed.";
+}
+
+/// <summary>Somebody looks at an alert.</summary>
+public sealed record AcknowledgedEntry(long Alert, string Subject, string? Note) : Entry
+{
+    protected override EntryFields Own =>
+        new()
+        {
+            Count = Alert,
+            Name = Subject,
+            Seen = Note,
+        };
+    protected override string Sentence =>
+        $"Alert {Alert} ({Subject}) is acknowledged{(Note is { } word ? $": {word.TrimEnd('.')}" : "")}.";
+}
+
+/// <param name="Hash">Of the last entry that was dropped.</param>
+public sealed record LogbookCutEntry(long UpTo, string Hash) : Entry
+{
+    protected override EntryFields Own => new() { Count = UpTo, Seen = Hash };
+    protected override string Sentence =>
+        $"Entries up to number {UpTo} are dropped as too old or too many; the last of them had the hash {Hash}.";
+}
+
+/// <param name="Why">As a clause.</param>
+public sealed record LogbookBrokenEntry(string Why) : Entry
+{
+    protected override EntryFields Own => new() { Seen = Why };
+    protected override string Sentence => $"The logbook is not as it was written: {Why}.";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Logbook : null;
+}
+
+/// <param name="Where">Its root and its host.</param>
+public sealed record ServingEntry(string Version, string Where, int? Pid) : Entry
+{
+    protected override EntryFields Own =>
+        new()
+        {
+            Name = Version,
+            Seen = Where,
+            Pid = Pid,
+        };
+    protected override string Sentence => $"calm-sentry {Version} serves {Where} as pid {Pid}.";
+}
+
+/// <summary>What the guard of the server saw, or what became of it.</summary>
+/// <param name="Said">Sentences.</param>
+public sealed record GuardEntry(string Said, int? Pid = null) : Entry
+{
+    protected override EntryFields Own => new() { Seen = Said, Pid = Pid };
+    protected override string Sentence => Said;
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? null : Topic.Unclean;
+}
+
+/// <summary>The sentry itself is at fault.</summary>
+/// <param name="Said">Sentences.</param>
+public sealed record TroubleEntry(string Said) : Entry
+{
+    protected override EntryFields Own => new() { Seen = Said };
+    protected override string Sentence => Said;
+}
+
+/// <param name="Stopped">How many services it stops; null: it is over.</param>
+/// <param name="Said">What came of it, as sentences; null: it begins.</param>
+public sealed record DrillEntry(long? Stopped = null, string? Said = null) : Entry
+{
+    protected override EntryFields Own => new() { Count = Stopped, Seen = Said };
+    protected override string Sentence =>
+        Stopped is { } stopped
+            ? $"Drill: {SoMany(stopped)} stopped, then started as a boot would start them."
+            : $"The drill: {Said}";
+}
+
+/// <param name="Said">How services started, as sentences.</param>
+public sealed record BootEntry(string Said) : Entry
+{
+    protected override EntryFields Own => new() { Seen = Said };
+    protected override string Sentence => $"After the machine came up: {Said}";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? null : Topic.Boot;
+}
+
+/// <param name="Said">How services started, as sentences.</param>
+public sealed record StartEntry(string Said) : Entry
+{
+    protected override EntryFields Own => new() { Seen = Said };
+    protected override string Sentence => $"After the start: {Said}";
+}
+
+public sealed record WindingDownEntry(TimeSpan Limit) : Entry
+{
+    protected override EntryFields Own => new() { Limit = Limit };
+    protected override string Sentence => $"All services are stopped in order, within {Duration.Write(Limit)}.";
+}
+
+public sealed record TimeOverEntry(TimeSpan Limit) : Entry
+{
+    protected override EntryFields Own => new() { Limit = Limit };
+    protected override string Sentence =>
+        $"The {Duration.Write(Limit)} for stopping all services are over; what is left is killed.";
+}
+
+/// <param name="Names">In the order in which they ended.</param>
+public sealed record WoundDownEntry(long Count, ImmutableArray<string> Names) : Entry
+{
+    protected override EntryFields Own => new() { Count = Count, Names = Names };
+    protected override string Sentence =>
+        $"{SoMany(Count)} stopped{(Names.IsEmpty ? "" : $", in this order: {Listed(Names)}")}.";
+}
+
+/// <param name="Left">Services that had not ended.</param>
+public sealed record NotWoundDownEntry(ImmutableArray<string> Left) : Entry
+{
+    protected override EntryFields Own => new() { Names = Left };
+    protected override string Sentence =>
+        Left.IsEmpty
+            ? "The machine went down after all was wound down, before that was on record."
+            : $"The machine went down before all was wound down: {Listed(Left)} had not ended.";
+}
+
+/// <param name="Plan">As people call it.</param>
+public sealed record PlanTakenUpEntry(string Plan) : Entry
+{
+    protected override EntryFields Own => new() { Name = Plan };
+    protected override string Sentence =>
+        $"The server before was lost in the middle of a {Plan}; this one goes on with it.";
+}
+
+internal static class SentryEntries
+{
+    public static ImmutableArray<EntryKind> Kinds { get; } =
+    [
+        EntryKind.Of(
+            f => new DiskWillFillEntry(f.Name.Needed(), f.Limit.Needed(), f.Seen.Needed()),
+            EntrySeverity.Warning
+        ),
+        EntryKind.Of(f => new MemoryWillFillEntry(f.Limit.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new FoundEntry(f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new CopySeenEntry(f.Pid, f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new ForwardStuckEntry(f.Name.Needed(), f.Limit.Needed(), f.Seen.Needed())),
+        EntryKind.Of(f => new ForwardedAgainEntry(f.Name.Needed())),
+        EntryKind.Of(f => new NotForwardedEntry(f.Name.Needed(), f.Count.Needed())),
+        EntryKind.Of(
+            f => new TellStuckEntry(f.Name.Needed(), f.Limit.Needed(), f.Seen.Needed()),
+            EntrySeverity.Warning
+        ),
+        EntryKind.Of(f => new ToldAgainEntry(f.Name.Needed())),
+        EntryKind.Of(
+            f => new NotToldEntry(f.Name.Needed(), f.Count.Needed(), f.Seen.Needed()),
+            EntrySeverity.Warning
+        ),
+        EntryKind.Of(f => new SignalMissedEntry(f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new SignalArrivesEntry(f.Name.Needed(), f.Count.Needed())),
+        EntryKind.Of(f => new AcknowledgedEntry(f.Count.Needed(), f.Name.Needed(), f.Seen)),
+        EntryKind.Of(f => new LogbookCutEntry(f.Count.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
+        EntryKind.Of(f => new LogbookBrokenEntry(f.Seen.Needed()), EntrySeverity.Critical),
+        EntryKind.Of(f => new ServingEntry(f.Name.Needed(), f.Seen.Needed(), f.Pid)),
+        EntryKind.Of(f => new GuardEntry(f.Seen.Needed(), f.Pid)),
+        EntryKind.Of(f => new TroubleEntry(f.Seen.Needed()), EntrySeverity.Error),
+        EntryKind.Of(f => new DrillEntry(f.Count, f.Seen)),
+        EntryKind.Of(f => new BootEntry(f.Seen.Needed())),
+        EntryKind.Of(f => new StartEntry(f.Seen.Needed())),
+        EntryKind.Of(f => new WindingDownEntry(f.Limit.Needed())),
+        EntryKind.Of(f => new TimeOverEntry(f.Limit.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new WoundDownEntry(f.Count ?? 0, f.Names)),
+        EntryKind.Of(f => new NotWoundDownEntry(f.Names), EntrySeverity.Warning),
+        EntryKind.Of(f => new PlanTakenUpEntry(f.Name.Needed())),
+    ];
+}
