@@ -95,9 +95,7 @@ internal sealed class GuardWatch : IDisposable
         {
             if (now == guard)
                 return;
-            logbook.Note(
-                new GuardEntry($"The guard of the server (pid {guard}) is gone; pid {now} is it now.", now)
-            );
+            logbook.Note(new GuardEntry($"The guard of the server (pid {guard}) is gone; pid {now} is it now.", now));
             guard = now;
             pauses.Reset();
             another();
@@ -106,9 +104,7 @@ internal sealed class GuardWatch : IDisposable
 
         if (ProcessFacts.Lives(guard) || Stopwatch.GetElapsedTime(0) < due)
             return;
-        logbook.Note(
-            new GuardEntry($"The guard of the server (pid {guard}) is gone; another one is started.", guard)
-        );
+        logbook.Note(new GuardEntry($"The guard of the server (pid {guard}) is gone; another one is started.", guard));
         due = Stopwatch.GetElapsedTime(0) + pauses.Next();
         using var next = Start(keeper, places);
     }

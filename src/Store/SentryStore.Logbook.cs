@@ -308,9 +308,7 @@ public sealed partial class SentryStore
                 : "";
         var found = Stream($"{Columns}{where} ORDER BY id DESC{limit}", EntryOf, [.. values]);
         if (query.Text is { } text)
-            found = found.Where(one =>
-                one.Entry.Text.Contains(text, StringComparison.CurrentCultureIgnoreCase)
-            );
+            found = found.Where(one => one.Entry.Text.Contains(text, StringComparison.CurrentCultureIgnoreCase));
         if (query.Severity is { } severity)
             found = found.Where(one => one.Entry.SeverityIf(one.Tells) <= severity);
         var entries = found.Take(query.Last).ToList();

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Globalization;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Store;
 

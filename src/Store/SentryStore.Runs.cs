@@ -1,6 +1,6 @@
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Recovery;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Store.Records;
 using Microsoft.Data.Sqlite;
 

@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Store.Records;
 
 namespace CalmSentry.Store;

@@ -3,7 +3,7 @@ using System.Text.Json;
 using System.Text.Json.Nodes;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Store.Records;
 
 namespace CalmSentry.Store;

@@ -2,7 +2,8 @@ using System.Collections.Concurrent;
 using System.Threading.Channels;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Store.Records;
 using Microsoft.Data.Sqlite;
 

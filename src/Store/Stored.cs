@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Store;
 

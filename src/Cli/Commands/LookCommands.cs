@@ -5,6 +5,7 @@ using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;
 

@@ -1,7 +1,7 @@
 using System.CommandLine;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;
 

@@ -5,7 +5,6 @@ using System.Text.Json;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Definitions;
 

@@ -1,5 +1,6 @@
 using System.Diagnostics.CodeAnalysis;
 using System.Globalization;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Definitions;
 
@@ -96,7 +97,7 @@ public static class Forms
         };
 
     public static Form<long> Size { get; } =
-        Of(Definitions.Size.Allowed, Definitions.Size.Read, Definitions.Size.Write) with
+        Of(Core.Text.Size.Allowed, Core.Text.Size.Read, Core.Text.Size.Write) with
         {
             Pattern = @"^[0-9]+(\.[0-9]+)? ?(KiB|MiB|GiB|TiB|kB|MB|GB|TB)$",
             Example = "512 MiB",

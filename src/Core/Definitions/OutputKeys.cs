@@ -1,3 +1,4 @@
+using CalmSentry.Core.Text;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.OutputPart>;
 
 namespace CalmSentry.Core.Definitions;

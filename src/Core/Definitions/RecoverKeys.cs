@@ -1,4 +1,5 @@
 using System.Diagnostics.CodeAnalysis;
+using CalmSentry.Core.Text;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.RecoverPart>;
 
 namespace CalmSentry.Core.Definitions;

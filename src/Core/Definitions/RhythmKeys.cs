@@ -1,4 +1,5 @@
 using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Definitions;
 

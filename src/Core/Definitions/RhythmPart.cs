@@ -1,4 +1,3 @@
-using CalmSentry.Core.Recovery;
 using CalmSentry.Core.Rhythms;
 
 namespace CalmSentry.Core.Definitions;
@@ -54,10 +53,10 @@ public abstract record Planned(Rhythm When)
     public TimeSpan SpreadOf(string service, DateTimeOffset moment) =>
         this switch
         {
-            { Spread: { } spread } => Part(spread, RecoveryDecision.ShareOf(service, moment.UtcTicks)),
+            { Spread: { } spread } => Part(spread, Scatter.ShareOf(service, moment.UtcTicks)),
             { When: Every { Begins: null, Length: var length } } => Part(
                 length < Usual ? length : Usual,
-                RecoveryDecision.ShareOf(service, 0)
+                Scatter.ShareOf(service, 0)
             ),
             _ => TimeSpan.Zero,
         };

@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Definitions;
 

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Definitions;
 

@@ -1,8 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
-using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -11,7 +10,8 @@ namespace CalmSentry.Core.Entries;
 public sealed record TooLongEntry(RunNumber Run, TimeSpan? Longest) : Entry
 {
     protected override EntryFields Own => new() { Run = Run, Limit = Longest };
-    protected override string Sentence => $"Run {Run} takes longer than {(Longest is { } longest ? Duration.Write(longest) : "it may")}: it is stopped.";
+    protected override string Sentence =>
+        $"Run {Run} takes longer than {(Longest is { } longest ? Duration.Write(longest) : "it may")}: it is stopped.";
 }
 
 public sealed record MainEndedEntry(RunNumber Run, Outcome Outcome) : Entry
@@ -164,7 +164,8 @@ public abstract record RunOverEntry(RunNumber Run, Outcome Outcome, bool FailedS
                 $"; it is tried again in {Length.Of(Pause.Needed())} (try {tries}).",
             EntryNext.Restart => $"; Calm Sentry restarts it in {Length.Of(Pause.Needed())}.",
             EntryNext.Rests => $"{(Why is { } said ? $": {said}" : "")}; it rests until its next moment.",
-            EntryNext.StopsDependents => $"; {Because}it will not be restarted automatically, and what needs it is stopped.",
+            EntryNext.StopsDependents =>
+                $"; {Because}it will not be restarted automatically, and what needs it is stopped.",
             EntryNext.StaysStopped => $"; {Because}it will not be restarted automatically.",
             _ => ".",
         };
@@ -179,10 +180,15 @@ public sealed record FellEntry(RunNumber Run, Outcome Outcome, bool FailedStart 
     : RunOverEntry(Run, Outcome, FailedStart)
 {
     public override Topic? TopicIf(bool tells, bool isJob) =>
-        !tells ? !isJob && Next == EntryNext.Restart ? Topic.Restarted : null
-        : isJob ? Topic.JobFailed
-        : FailedStart ? Topic.StartFailed
-        : Topic.Down;
+        !tells
+            ? !isJob && Next == EntryNext.Restart
+                ? Topic.Restarted
+                : null
+            : isJob
+                ? Topic.JobFailed
+                : FailedStart
+                    ? Topic.StartFailed
+                    : Topic.Down;
 }
 
 /// <param name="RetryEvery">Null: it is not tried again by itself.</param>
@@ -276,15 +282,5 @@ internal static class EndEntries
     ];
 
     private static T Over<T>(EntryFields f, T over)
-        where T : RunOverEntry =>
-        (T)
-            (
-                over with
-                {
-                    Next = f.Next,
-                    Pause = f.Pause,
-                    Try = f.Count,
-                    Why = f.Seen,
-                }
-            );
+        where T : RunOverEntry => (T)(over with { Next = f.Next, Pause = f.Pause, Try = f.Count, Why = f.Seen });
 }

@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
@@ -34,10 +34,25 @@ public abstract record Entry
     public EntryFields Fields => Own with { From = From };
 
     /// <summary>As people read it. What is somebody else's in it can neither begin a line nor be obeyed by whatever shows it.</summary>
-    public string Text => Shown.Line(Sentence);
+    public string Text
+    {
+        get
+        {
+            try
+            {
+                return Shown.Line(Sentence);
+            }
+            catch (EntryFieldsException)
+            {
+                // Somebody changed it behind the sentry's back: that keeps nobody from reading the rest.
+                return $"An entry '{Kind}' whose fields do not fit it.";
+            }
+        }
+    }
 
     protected virtual EntryFields Own => EntryFields.None;
 
+    /// <exception cref="EntryFieldsException">It needs a field that is missing.</exception>
     protected abstract string Sentence { get; }
 
     protected virtual EntrySeverity Severity => Kind.Severity;

@@ -1,6 +1,6 @@
 using System.Collections.Frozen;
 using System.Collections.Immutable;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -39,7 +39,7 @@ public static class EntryKinds
 {
     /// <summary>Of no kind that is known here: an earlier version kept a sentence alone, a later one may know more.</summary>
     public static EntryKind Other { get; } =
-        EntryKind.Of<OtherEntry>(fields => new(Other!, fields, fields.Seen ?? ""));
+        EntryKind.Of(fields => new OtherEntry(Other!, fields with { From = null }, fields.Seen ?? ""));
 
     public static ImmutableArray<EntryKind> All { get; } =
     [
@@ -69,7 +69,7 @@ public static class EntryKinds
 }
 
 /// <summary>One that is told by a sentence: of an earlier version, or one whose fields do not fit its kind.</summary>
-/// <param name="Kept">Whatever there is of its fields.</param>
+/// <param name="Kept">Whatever else there is of its fields.</param>
 public sealed record OtherEntry(EntryKind As, EntryFields Kept, string Said) : Entry
 {
     public override EntryKind Kind => As;

@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -35,7 +35,7 @@ public sealed record BootNotSettledEntry(TimeSpan Limit) : Entry
 public sealed record LostEntry(RunNumber Run, Outcome Outcome) : Entry
 {
     protected override EntryFields Own => new() { Run = Run, Outcome = Outcome };
-    protected override string Sentence => $"Run {Run} {Wording.OutcomeWords.Of(Outcome)}.";
+    protected override string Sentence => $"Run {Run} {OutcomeWords.Of(Outcome)}.";
 }
 
 public sealed record NumbersPassedOverEntry(RunNumber UpTo) : Entry

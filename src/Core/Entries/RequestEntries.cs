@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -122,10 +123,7 @@ internal static class RequestEntries
     public static ImmutableArray<EntryKind> Kinds { get; } =
     [
         EntryKind.Of(f => new WrappedEntry(f.Seen.Needed(), f.Name.Needed()), EntrySeverity.Notice),
-        EntryKind.Of(
-            f => new AdjustedEntry(f.Revision.Needed(), f.Changes, f.Seen),
-            EntrySeverity.Notice
-        ),
+        EntryKind.Of(f => new AdjustedEntry(f.Revision.Needed(), f.Changes, f.Seen), EntrySeverity.Notice),
         EntryKind.Of(f => new RenamedEntry(f.Name.Needed(), f.Revision.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new AcceptedEntry(f.Name.Needed(), f.Seen.Needed())),
         EntryKind.Of(f => new StartAskedEntry(f.Next)),

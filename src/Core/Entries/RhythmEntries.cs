@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -11,6 +10,9 @@ namespace CalmSentry.Core.Entries;
 /// <param name="Next">It goes ahead: it is made up for.</param>
 public sealed record MomentsMissedEntry(long Count, DateTimeOffset Last, EntryNext Next) : Entry
 {
+    /// <summary>So many are counted one by one; more than that are that many at least.</summary>
+    public const int MostCounted = 1000;
+
     protected override EntryFields Own =>
         new()
         {
@@ -21,7 +23,7 @@ public sealed record MomentsMissedEntry(long Count, DateTimeOffset Last, EntryNe
     protected override string Sentence =>
         (
             Count == 1 ? "A planned moment was"
-            : Count >= ServiceLife.MostCounted ? $"{Count} planned moments or more were"
+            : Count >= MostCounted ? $"{Count} planned moments or more were"
             : $"{Count} planned moments were"
         )
         + $" missed, the last at {At(Last)}"
@@ -214,10 +216,7 @@ internal static class RhythmEntries
 {
     public static ImmutableArray<EntryKind> Kinds { get; } =
     [
-        EntryKind.Of(
-            f => new MomentsMissedEntry(f.Count ?? 1, f.Moment.Needed(), f.Next),
-            EntrySeverity.Warning
-        ),
+        EntryKind.Of(f => new MomentsMissedEntry(f.Count ?? 1, f.Moment.Needed(), f.Next), EntrySeverity.Warning),
         EntryKind.Of(f => new MomentPassedEntry(f.Moment.Needed(), f.Run)),
         EntryKind.Of(f => new MomentQueuedEntry(f.Moment.Needed(), f.Run)),
         EntryKind.Of(f => new MomentTakesOverEntry(f.Moment.Needed(), f.Run)),

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -41,9 +40,13 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
     protected override string Sentence => $"Health poor: {Found}. {Next.InWords()}".TrimEnd();
 
     public override Topic? TopicIf(bool tells, bool isJob) =>
-        MemoryGrows ? tells || Next == EntryNext.Nothing ? Topic.Memory : null
-        : tells ? Topic.Poor
-        : null;
+        MemoryGrows
+            ? tells || Next == EntryNext.Nothing
+                ? Topic.Memory
+                : null
+            : tells
+                ? Topic.Poor
+                : null;
 }
 
 public sealed record WellAgainEntry(RunNumber Run, string? Seen) : Entry

@@ -1,5 +1,5 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -73,8 +73,7 @@ public sealed record ForwardedAgainEntry(string Target) : Entry
 public sealed record NotForwardedEntry(string Target, long Entries) : Entry
 {
     protected override EntryFields Own => new() { Name = Target, Count = Entries };
-    protected override string Sentence =>
-        $"{Entries} entries were dropped before they could be forwarded to {Target}.";
+    protected override string Sentence => $"{Entries} entries were dropped before they could be forwarded to {Target}.";
 }
 
 /// <summary>Messages do not get to a recipient.</summary>
@@ -274,10 +273,7 @@ internal static class SentryEntries
             EntrySeverity.Warning
         ),
         EntryKind.Of(f => new ToldAgainEntry(f.Name.Needed())),
-        EntryKind.Of(
-            f => new NotToldEntry(f.Name.Needed(), f.Count.Needed(), f.Seen.Needed()),
-            EntrySeverity.Warning
-        ),
+        EntryKind.Of(f => new NotToldEntry(f.Name.Needed(), f.Count.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new SignalMissedEntry(f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new SignalArrivesEntry(f.Name.Needed(), f.Count.Needed())),
         EntryKind.Of(f => new AcknowledgedEntry(f.Count.Needed(), f.Name.Needed(), f.Seen)),

@@ -1,8 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
-using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -131,8 +130,7 @@ public sealed record ProvenEntry(RunNumber Run, string? Seen, TimeSpan? Took, Ti
         + (Took is not null && Usual is { } usual ? $" (usually {Seconds(usual)})" : "")
         + $": {Seen}.";
 
-    public override Topic? TopicIf(bool tells, bool isJob) =>
-        !tells && !isJob && Restarts > 0 ? Topic.CameBack : null;
+    public override Topic? TopicIf(bool tells, bool isJob) => !tells && !isJob && Restarts > 0 ? Topic.CameBack : null;
 
     private static string Seconds(TimeSpan length) =>
         string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.0##} s");

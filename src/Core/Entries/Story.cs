@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Entries;
 
@@ -94,11 +93,7 @@ public static class Story
         var from = entries.Count - 1;
         while (from >= 0 && !Beginnings.Contains(entries[from].Entry.Kind))
             from--;
-        while (
-            from > 0
-            && entries[from - 1].Entry is LaunchedEntry
-            && entries[from].At - entries[from - 1].At < Moment
-        )
+        while (from > 0 && entries[from - 1].Entry is LaunchedEntry && entries[from].At - entries[from - 1].At < Moment)
             from--;
         return [.. entries.Skip(Math.Max(0, from))];
     }

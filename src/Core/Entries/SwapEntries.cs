@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
 
@@ -80,10 +80,7 @@ internal static class SwapEntries
 {
     public static ImmutableArray<EntryKind> Kinds { get; } =
     [
-        EntryKind.Of(
-            f => new SwapBeganEntry(f.Count.Needed(), f.Name.Needed(), f.Seen.Needed()),
-            EntrySeverity.Notice
-        ),
+        EntryKind.Of(f => new SwapBeganEntry(f.Count.Needed(), f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new SwappedEntry(f.Count.Needed(), f.Name.Needed(), f.Limit), EntrySeverity.Notice),
         EntryKind.Of(
             f => new SwapReturnedEntry(f.Count.Needed(), f.Name.Needed(), f.Run, f.Seen.Needed()),

@@ -1,4 +1,4 @@
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Findings;
 

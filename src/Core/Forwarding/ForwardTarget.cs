@@ -1,4 +1,5 @@
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Forwarding;
 
@@ -27,7 +28,7 @@ public sealed record ForwardTarget(ForwardBy By, string To, string? Trust = null
     public bool IsConfirmed => By is ForwardBy.Tcp or ForwardBy.Tls;
 
     /// <summary>As settings and messages name it: <c>tls collector.quay:6514</c>.</summary>
-    public override string ToString() => $"{Wording.Words.Of(By)} {To}";
+    public override string ToString() => $"{Words.Of(By)} {To}";
 
     /// <summary>As settings have it: <c>{ tls: collector.quay:6514, trust: /etc/calm-sentry/collector.pem }</c>.</summary>
     public static Union<ForwardTarget> Settings { get; } =

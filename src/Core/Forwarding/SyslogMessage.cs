@@ -1,7 +1,7 @@
 using System.Globalization;
 using System.Text;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Forwarding;
 
@@ -49,8 +49,7 @@ public static class SyslogMessage
         Field(head, "run", entry.Entry.Fields.Run?.Value.ToString(CultureInfo.InvariantCulture));
         Field(head, "tells", entry.Tells ? "yes" : null);
         head.Append("] ");
-        var text =
-            $"{(entry.Service is { } service ? service + ": " : "")}{entry.Entry.Text.ReplaceLineEndings(" ")}";
+        var text = $"{(entry.Service is { } service ? service + ": " : "")}{entry.Entry.Text.ReplaceLineEndings(" ")}";
         byte[] first = [.. Encoding.UTF8.GetBytes(head.ToString()), .. Encoding.UTF8.Preamble];
         return [.. first, .. Cut(Printable(text), Longest - first.Length)];
     }

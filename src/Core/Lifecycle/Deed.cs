@@ -1,4 +1,5 @@
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
 

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
 

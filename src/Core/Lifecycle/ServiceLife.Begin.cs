@@ -1,6 +1,8 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -295,7 +297,13 @@ public static partial class ServiceLife
             BeginWatching();
             RestartEnded(run, null);
             Say(
-                new ProvenEntry(run.Number, seen, definition.Begin.Proof is UpForProof ? null : now - run.Launched.Value, usual, After is { Restarts: > 0, LastEnd.Bad: true } ? After.Restarts : null)
+                new ProvenEntry(
+                    run.Number,
+                    seen,
+                    definition.Begin.Proof is UpForProof ? null : now - run.Launched.Value,
+                    usual,
+                    After is { Restarts: > 0, LastEnd.Bad: true } ? After.Restarts : null
+                )
             );
             if (After.OnTrial)
                 Tell(new RecoveredEntry());

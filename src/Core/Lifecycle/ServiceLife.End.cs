@@ -1,7 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Recovery;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -41,7 +40,14 @@ public static partial class ServiceLife
             };
             if (asked)
                 Say(
-                    new StoppedEntry(run.Number, outcome, forced, steps is [.., var last] ? last.What : null, steps is [.., { EndedAfter: { } after }] ? after : null, steps is [.., { Answer: { } answer }] ? answer : null)
+                    new StoppedEntry(
+                        run.Number,
+                        outcome,
+                        forced,
+                        steps is [.., var last] ? last.What : null,
+                        steps is [.., { EndedAfter: { } after }] ? after : null,
+                        steps is [.., { Answer: { } answer }] ? answer : null
+                    )
                 );
             else
                 RestartEnded(run, outcome);
@@ -220,7 +226,12 @@ public static partial class ServiceLife
                     var why = decision.Why is { } code
                         ? $"run {run.Number} {OutcomeWords.Of(outcome)}, and {code}"
                         : null;
-                    var held = new HeldEntry(run.Number, definition.Recover.RetryEvery) { Failures = decision.BadEnds.Length, Within = definition.Recover.HoldWithin, Why = why };
+                    var held = new HeldEntry(run.Number, definition.Recover.RetryEvery)
+                    {
+                        Failures = decision.BadEnds.Length,
+                        Within = definition.Recover.HoldWithin,
+                        Why = why,
+                    };
                     if (onTrial)
                         Say(held with { Again = true });
                     else

@@ -57,10 +57,7 @@ public static partial class ServiceLife
                     }
                     : new(now, until, noRestarts, reason, 0, []),
             };
-            Say(
-                new QuietBeganEntry(until - now, reason, noRestarts),
-                by
-            );
+            Say(new QuietBeganEntry(until - now, reason, noRestarts), by);
         }
 
         private void EndQuiet(Principal? by)
@@ -69,11 +66,7 @@ public static partial class ServiceLife
                 return;
             After = After with { Quiet = null };
             Deeds.Add(
-                new Note(
-                    new QuietOverEntry(now - quiet.Began, quiet.Count, quiet.Withheld),
-                    by,
-                    Tells: quiet.Count > 0
-                )
+                new Note(new QuietOverEntry(now - quiet.Began, quiet.Count, quiet.Withheld), by, Tells: quiet.Count > 0)
             );
             // What fell meanwhile was to wait for this.
             if (quiet.NoRestarts && After is { Phase: Phase.Waiting, Awaited: null, WakeAt: { } wake })

@@ -1,7 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Recovery;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -13,9 +13,6 @@ public static partial class ServiceLife
     /// count from now on.
     /// </summary>
     public static readonly TimeSpan LongestBack = TimeSpan.FromHours(3);
-
-    /// <summary>So many missed moments are counted one by one; more than that are that many at least.</summary>
-    public const int MostCounted = 1000;
 
     private sealed partial class Deciding
     {
@@ -84,9 +81,14 @@ public static partial class ServiceLife
             {
                 After = After with { Rhythm = rhythm with { ToldLate = moment } };
                 Tell(
-                    new JobLateEntry(moment, After.Run?.Number, after, After.Run is { } run ? $"run {run.Number} is at work"
+                    new JobLateEntry(
+                        moment,
+                        After.Run?.Number,
+                        after,
+                        After.Run is { } run ? $"run {run.Number} is at work"
                             : After.Awaited is null ? "it waits to be tried again"
-                            : "it waits to begin")
+                            : "it waits to begin"
+                    )
                 );
             }
 
@@ -197,7 +199,7 @@ public static partial class ServiceLife
             {
                 missed++;
                 moment = next;
-                if (missed < MostCounted)
+                if (missed < MomentsMissedEntry.MostCounted)
                     continue;
                 moment = planned.When.Latest(moment, now, planned.Clock) ?? moment;
                 break;
@@ -213,7 +215,11 @@ public static partial class ServiceLife
             var passes = come.Late && come.Planned.Missed == IfMissed.Pass;
             if (missed > 0 && !silent)
             {
-                var entry = new MomentsMissedEntry(missed, come.Moment, passes || !come.Late ? EntryNext.Nothing : EntryNext.GoesAhead);
+                var entry = new MomentsMissedEntry(
+                    missed,
+                    come.Moment,
+                    passes || !come.Late ? EntryNext.Nothing : EntryNext.GoesAhead
+                );
                 if (passes && definition.IsJob)
                     Tell(entry);
                 else
@@ -315,9 +321,7 @@ public static partial class ServiceLife
             };
             if (!decision.Bad && !again)
             {
-                Say(
-                    new EndedEntry(run.Number, outcome, failedStart) { Why = decision.Why, Next = EntryNext.Rests }
-                );
+                Say(new EndedEntry(run.Number, outcome, failedStart) { Why = decision.Why, Next = EntryNext.Rests });
                 After = After with
                 {
                     Pauses = 0,
@@ -329,7 +333,10 @@ public static partial class ServiceLife
             {
                 Say(fell);
                 Tell(
-                    new HeldEntry(run.Number, definition.Recover.RetryEvery) { Why = $"run {run.Number} {Wording.OutcomeWords.Of(outcome)}, and {why}" }
+                    new HeldEntry(run.Number, definition.Recover.RetryEvery)
+                    {
+                        Why = $"run {run.Number} {OutcomeWords.Of(outcome)}, and {why}",
+                    }
                 );
                 Hold(why);
             }
@@ -365,7 +372,11 @@ public static partial class ServiceLife
             if (!asked && (upFor < planned.NeedlessWithin || NoRestartsUntil is not null))
             {
                 Say(
-                    new RestartNeedlessEntry(moment, upFor, NoRestartsUntil is null ? null : "it is quiet, and nothing is restarted")
+                    new RestartNeedlessEntry(
+                        moment,
+                        upFor,
+                        NoRestartsUntil is null ? null : "it is quiet, and nothing is restarted"
+                    )
                 );
                 return;
             }
@@ -388,9 +399,7 @@ public static partial class ServiceLife
             if (planned is not null && Needless(planned, weighed) is { } why)
             {
                 After = After with { Rhythm = rhythm with { Restart = null, Spared = rhythm.Spared + 1 } };
-                Say(
-                    new RestartSparedEntry(due.Moment, why, rhythm.Spared + 1)
-                );
+                Say(new RestartSparedEntry(due.Moment, why, rhythm.Spared + 1));
             }
             else if (weighed.Busy is not { } busy)
             {
@@ -399,9 +408,7 @@ public static partial class ServiceLife
             else if (due.Busy is null)
             {
                 After = After with { Rhythm = rhythm with { Restart = due with { Busy = busy } } };
-                Say(
-                    new RestartPutOffEntry(due.Moment, busy, due.Latest - now)
-                );
+                Say(new RestartPutOffEntry(due.Moment, busy, due.Latest - now));
             }
         }
 
@@ -435,9 +442,7 @@ public static partial class ServiceLife
             var rhythm = After.Rhythm!;
             var due = rhythm.Restart! with { Goes = true };
             After = After with { Rhythm = rhythm with { Restart = due, Spared = 0 } };
-            Say(
-                new RestartDueEntry(After.Run!.Number, due.Moment, overdue ? due.Busy : null)
-            );
+            Say(new RestartDueEntry(After.Run!.Number, due.Moment, overdue ? due.Busy : null));
             Deeds.Add(new RestartInOrder(due.Moment));
         }
 
@@ -459,9 +464,7 @@ public static partial class ServiceLife
                 return;
             After = After with { Rhythm = rhythm with { Restarting = null } };
             if (outcome is not null)
-                Tell(
-                    new RestartFailedEntry(run.Number, outcome, moment)
-                );
+                Tell(new RestartFailedEntry(run.Number, outcome, moment));
         }
 
         /// <summary>A returning server: who looked, or waited for the order, is gone.</summary>

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -65,10 +66,7 @@ public static partial class ServiceLife
                     }
                     : null,
             };
-            Say(
-                resumes ? new WatchesResumedEntry() : new WatchesPausedEntry(paused.Length),
-                paused.By
-            );
+            Say(resumes ? new WatchesResumedEntry() : new WatchesPausedEntry(paused.Length), paused.By);
         }
 
         private void SeeWatch(WatchSeen seen)
@@ -113,7 +111,13 @@ public static partial class ServiceLife
 
         private void TurnPoor(Watch watch, WatchState state)
         {
-            var unwell = new UnwellEntry(After.Run!.Number, state.Seen, watch.Lasting > TimeSpan.Zero ? now - state.Since : null, state.Bad, watch is CeilingWatch);
+            var unwell = new UnwellEntry(
+                After.Run!.Number,
+                state.Seen,
+                watch.Lasting > TimeSpan.Zero ? now - state.Since : null,
+                state.Bad,
+                watch is CeilingWatch
+            );
             if (NoRestartsUntil is not null && watch.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)
             {
                 Tell(unwell with { Next = EntryNext.KeepsRunning });

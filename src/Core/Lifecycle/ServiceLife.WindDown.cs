@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -125,9 +126,7 @@ public static partial class ServiceLife
             if (answered.Failed && After.WindDownStep == answered.Index)
                 NextStep(next => new StepFailedEntry(After.Run!.Number, taken.What, answered.Answer, next));
             else
-                Say(
-                    new StepAnsweredEntry(answered.Run, taken.What, answered.Answer)
-                );
+                Say(new StepAnsweredEntry(answered.Run, taken.What, answered.Answer));
         }
 
         private void NextStep(Func<EntryNext, Entry> why)

@@ -1,6 +1,8 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Lifecycle;
 
@@ -232,7 +234,9 @@ public static partial class ServiceLife
                     else
                         BeginRun(Cause.Asked);
                     Say(
-                        new StartAskedEntry(withoutNeeds && !definition.Begin.Needs.IsEmpty ? EntryNext.GoesAhead : default),
+                        new StartAskedEntry(
+                            withoutNeeds && !definition.Begin.Needs.IsEmpty ? EntryNext.GoesAhead : default
+                        ),
                         by
                     );
                     break;
@@ -450,9 +454,7 @@ public static partial class ServiceLife
         {
             if (After.Run!.Pid is { } pid)
             {
-                Say(
-                    new NotDetachedEntry(After.Run.Number, pid, DetachPatience, null)
-                );
+                Say(new NotDetachedEntry(After.Run.Number, pid, DetachPatience, null));
                 After = After with { Run = After.Run with { Detached = true } };
                 if (definition.Begin.Proof is UpForProof)
                     Prove("it is running", null);

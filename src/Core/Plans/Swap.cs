@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Plans;
 

@@ -2,7 +2,7 @@ using System.Diagnostics.CodeAnalysis;
 using System.Globalization;
 using System.Text;
 using System.Text.RegularExpressions;
-using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using Cronos;
 
 namespace CalmSentry.Core.Rhythms;

@@ -1,5 +1,5 @@
-using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Telling;

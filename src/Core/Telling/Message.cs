@@ -1,6 +1,6 @@
-using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using System.Globalization;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 

@@ -1,5 +1,6 @@
-using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Telling;
 
@@ -105,7 +106,7 @@ public sealed record Recipient(Way Way)
 
     public bool Hears(Affected one)
     {
-        if (About.IsEmpty ? !Topics.IsUsual(one.Worst) : !About.Contains(Wording.Words.Of(one.Worst)))
+        if (About.IsEmpty ? !Topics.IsUsual(one.Worst) : !About.Contains(Words.Of(one.Worst)))
             return false;
         if (UrgentOnly && Topics.Of(one.Worst).Urgency != Urgency.Urgent)
             return false;

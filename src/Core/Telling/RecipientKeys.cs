@@ -1,10 +1,10 @@
-using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using System.Diagnostics.CodeAnalysis;
 using System.Globalization;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Telling;
 

@@ -1,7 +1,7 @@
-using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Core.Telling;

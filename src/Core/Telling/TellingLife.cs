@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Telling;
 

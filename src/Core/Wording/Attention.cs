@@ -1,5 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Wording;
 

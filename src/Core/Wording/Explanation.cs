@@ -1,6 +1,8 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Wording;
 

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Wording;
 

@@ -1,7 +1,7 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Wording;
 

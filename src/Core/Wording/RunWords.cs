@@ -1,4 +1,5 @@
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Wording;
 

@@ -1,7 +1,7 @@
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Rhythms;
 using CalmSentry.Server.Services;

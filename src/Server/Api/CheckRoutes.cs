@@ -1,5 +1,6 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Doors;

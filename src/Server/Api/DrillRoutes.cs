@@ -1,9 +1,8 @@
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Drills;
 using CalmSentry.Server.Plans;

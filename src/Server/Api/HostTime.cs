@@ -1,5 +1,5 @@
 using System.Globalization;
-using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Server.Api;
 

@@ -3,7 +3,7 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;

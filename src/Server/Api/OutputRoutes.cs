@@ -6,7 +6,7 @@ using System.Text.Json;
 using System.Text.RegularExpressions;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;

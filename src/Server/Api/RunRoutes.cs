@@ -5,6 +5,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;

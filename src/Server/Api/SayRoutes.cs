@@ -1,6 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;

@@ -1,7 +1,7 @@
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Services;

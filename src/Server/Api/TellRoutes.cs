@@ -1,9 +1,8 @@
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 using CalmSentry.Server.Services;
@@ -111,10 +110,7 @@ internal static class TellRoutes
                     past.PartOf is { } other ? $"calm acknowledge {other}" : "'calm tell' shows those that go on."
                 )
                 : NoSuchAlert(number);
-        logbook.Note(
-            new AcknowledgedEntry(number, MessageWords.Subject(alert), order.Note),
-            by
-        );
+        logbook.Note(new AcknowledgedEntry(number, MessageWords.Subject(alert), order.Note), by);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             AnswerCode.Acknowledged,

@@ -1,6 +1,7 @@
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Probing;

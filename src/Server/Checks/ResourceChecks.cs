@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
 

@@ -3,6 +3,7 @@ using System.Text.Json;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 

@@ -91,10 +91,7 @@ internal static class Door
         )
             services
                 .GetRequiredService<Record>()
-                .Note(
-                    new RefusedEntry($"{context.Request.Method} {context.Request.Path}"),
-                    refused.Who
-                );
+                .Note(new RefusedEntry($"{context.Request.Method} {context.Request.Path}"), refused.Who);
         return (
             Caller.Known(context) switch
             {

@@ -1,7 +1,7 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Reports;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Server.Drills;
 

@@ -1,5 +1,5 @@
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Programs;
 

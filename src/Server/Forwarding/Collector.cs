@@ -6,6 +6,7 @@ using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Forwarding;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Server.Forwarding;
 

@@ -149,9 +149,7 @@ internal sealed class Forwarder
         if (told || clock.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
             return;
         told = true;
-        logbook.Note(
-            new ForwardStuckEntry(target.ToString(), PatienceOfPeople, why)
-        );
+        logbook.Note(new ForwardStuckEntry(target.ToString(), PatienceOfPeople, why));
     }
 }
 

@@ -1,6 +1,6 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;

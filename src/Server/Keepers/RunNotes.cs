@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;

@@ -1,6 +1,5 @@
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Entries;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Logbook;
@@ -11,15 +10,7 @@ internal static class EntryViews
     public static LogEntry Of(StoredEntry stored)
     {
         var (entry, fields) = (stored.Entry, stored.Entry.Fields);
-        return new(
-            stored.Number,
-            stored.At,
-            stored.Service,
-            entry.Kind.Word,
-            entry.Text,
-            stored.By,
-            stored.Tells
-        )
+        return new(stored.Number, stored.At, stored.Service, entry.Kind.Word, entry.Text, stored.By, stored.Tells)
         {
             From = entry.From,
             Severity = Words.Of(entry.SeverityIf(stored.Tells)),

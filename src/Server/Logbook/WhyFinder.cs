@@ -3,6 +3,7 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Api;

@@ -1,9 +1,9 @@
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Troubles;
@@ -95,10 +95,7 @@ internal sealed class Lookout : IAsyncDisposable
         if (MachineMemory.Now() is not var (total, available))
             return Task.CompletedTask;
         if (memory.Look(house.Forward, total - available, total) is { } until)
-            house.Logbook.Note(
-                new MemoryWillFillEntry(until, Size.About(available)),
-                tells: true
-            );
+            house.Logbook.Note(new MemoryWillFillEntry(until, Size.About(available)), tells: true);
         return Task.CompletedTask;
     }
 
@@ -132,11 +129,7 @@ internal sealed class Lookout : IAsyncDisposable
                 seen.Add(one);
                 if (known.Contains(one) || IsOnRecord(actor, copy))
                     continue;
-                house.Logbook.Note(
-                    actor,
-                    new CopySeenEntry(copy.Pid, copy.ToString()),
-                    tells: true
-                );
+                house.Logbook.Note(actor, new CopySeenEntry(copy.Pid, copy.ToString()), tells: true);
             }
         }
 

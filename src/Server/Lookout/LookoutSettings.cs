@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Server.Lookout;
 

@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Watching;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Services;
@@ -115,10 +116,7 @@ internal sealed class OutputKeeping : IDisposable
             var disk = new DriveInfo(house.Places.Logs);
             var left = disk.AvailableFreeSpace;
             if (trend.Look(house.Forward, disk.TotalSize - left, disk.TotalSize) is { } until)
-                house.Logbook.Note(
-                    new DiskWillFillEntry(house.Places.Logs, until, Size.About(left)),
-                    tells: true
-                );
+                house.Logbook.Note(new DiskWillFillEntry(house.Places.Logs, until, Size.About(left)), tells: true);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or ArgumentException)
         {

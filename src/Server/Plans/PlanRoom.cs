@@ -3,6 +3,8 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Services;
 
@@ -87,12 +89,14 @@ internal sealed class PlanRoom(House house, Registry registry)
                 house.Store.RemovePlan(id);
                 if (plan is { Kind: PlanKind.Shutdown } cut)
                     house.Logbook.Note(
-                        new NotWoundDownEntry([.. cut.Stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name)])
+                        new NotWoundDownEntry([
+                            .. cut.Stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name),
+                        ])
                     );
                 continue;
             }
 
-            house.Logbook.Note(new PlanTakenUpEntry(Core.Wording.Words.Of(plan.Kind)), plan.By);
+            house.Logbook.Note(new PlanTakenUpEntry(Words.Of(plan.Kind)), plan.By);
             var one = live[id] = new Live(plan, saved ?? house.Stamp, null, house.Promises);
             _ = house.Run(() => Follow(id, one, resumed: true));
         }
@@ -119,7 +123,7 @@ internal sealed class PlanRoom(House house, Registry registry)
                 resumed,
                 taken => Go(id, one, taken),
                 () => house.Store.RemovePlan(id),
-                unexpected => house.Logbook.Failed($"a plan ({Core.Wording.Words.Of(one.Plan.Kind)})", unexpected),
+                unexpected => house.Logbook.Failed($"a plan ({Words.Of(one.Plan.Kind)})", unexpected),
                 pause => house.Delay(pause)
             );
         }
@@ -185,8 +189,8 @@ internal sealed class PlanRoom(House house, Registry registry)
         one.Plan = after;
         if (!Same(before, after) || !turn.Deeds.IsEmpty)
             house.Store.SetPlan(id, after, one.Frame);
-        if (after.Forced && !before.Forced)
-            house.Logbook.Note(new TimeOverEntry(one.Limit), after.By);
+        if (after.Forced && !before.Forced && one.Limit is { } limit)
+            house.Logbook.Note(new TimeOverEntry(limit), after.By);
         foreach (var stop in after.Stops)
             if (
                 stop is { DownAt: not null, AskedAt: not null }

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;

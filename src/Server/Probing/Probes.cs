@@ -1,6 +1,7 @@
 using System.Net.Sockets;
 using System.Text;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Server.Probing;

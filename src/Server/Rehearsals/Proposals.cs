@@ -2,7 +2,8 @@ using System.Globalization;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Keepers;
 

@@ -36,11 +36,7 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
         using var rehearsal = Rehearsal.Begin(house, definition, length);
         if (!played.TryAdd(definition.Name, rehearsal))
             rehearsal.End();
-        house.Logbook.Note(
-            definition.Name,
-            new RehearsedEntry(definition.Account, length),
-            caller.Who
-        );
+        house.Logbook.Note(definition.Name, new RehearsedEntry(definition.Account, length), caller.Who);
         context.Response.ContentType = "application/x-ndjson";
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         // Whoever watches has gone: there is nobody to report to, so it is wound down at once.

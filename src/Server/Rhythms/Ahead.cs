@@ -2,6 +2,7 @@ using System.Globalization;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 

@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Runs;
 using CalmSentry.Server.Probing;
 using CalmSentry.Server.Services;
 

@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;

@@ -1,6 +1,7 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Keepers;

@@ -6,6 +6,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Begin;
 using CalmSentry.Server.Definitions;
@@ -139,11 +140,7 @@ internal sealed class Registry(House house)
         house.Store.Add(actor.Id, definition.Name, document, situation, by, now);
         house.Copies.Keep(actor.Id, definition.Name, revision: 1, document);
         actor.KeepTurn(now, always: true);
-        house.Logbook.Note(
-            actor,
-            new WrappedEntry(definition.Program.Path, definition.Account),
-            by
-        );
+        house.Logbook.Note(actor, new WrappedEntry(definition.Program.Path, definition.Account), by);
         house.Events.Changed(actor.View);
         return true;
     }
@@ -318,7 +315,9 @@ internal sealed class Registry(House house)
 
         house.Logbook.Note(
             stored.Name,
-            new TroubleEntry("Where it stood cannot be read; it counts as stopped, unless its program is found running.")
+            new TroubleEntry(
+                "Where it stood cannot be read; it counts as stopped, unless its program is found running."
+            )
         );
         // No number of a run is used twice.
         return new(
@@ -365,11 +364,7 @@ internal sealed class Registry(House house)
         Reshape();
         house.Store.Revise(one.Stored.Id, revision, document, by, house.Now);
         house.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, document);
-        house.Logbook.Note(
-            actor,
-            new AdjustedEntry(revision, null, "its definition was given anew"),
-            by
-        );
+        house.Logbook.Note(actor, new AdjustedEntry(revision, [], "its definition was given anew"), by);
         await actor.TakeUp(newMachine, house.Host.Marked());
         await actor.Ask(newBoot ? new MachineBegan() : new Resumed());
         house.Events.Changed(actor.View);

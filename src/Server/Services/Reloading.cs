@@ -2,6 +2,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Probing;
 
@@ -53,11 +54,7 @@ internal static class Reloading
         var seen = await Look(actor, run, house, cancellation).ConfigureAwait(false);
         if (seen.Missing is { } missing)
             return Failed($"{string.Join("; ", told)}; after that {missing}");
-        house.Logbook.Note(
-            actor,
-            new ReloadedEntry(run, string.Join("; ", told), seen.Seen),
-            by
-        );
+        house.Logbook.Note(actor, new ReloadedEntry(run, string.Join("; ", told), seen.Seen), by);
         return new()
         {
             Code = AnswerCode.Reloaded,

@@ -2,6 +2,7 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
@@ -263,10 +264,7 @@ internal sealed partial class ServiceActor
             var effect = await Perform(step, run);
             if (!effect.Failed)
                 continue;
-            house.Logbook.Note(
-                this,
-                new ReopenFailedEntry(run, $"{step.What} failed: {effect.Answer.TrimEnd('.')}")
-            );
+            house.Logbook.Note(this, new ReopenFailedEntry(run, $"{step.What} failed: {effect.Answer.TrimEnd('.')}"));
             return;
         }
     }

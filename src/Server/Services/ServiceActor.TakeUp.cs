@@ -1,6 +1,7 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Wording;
 using CalmSentry.Server.Keepers;
 

@@ -1,6 +1,8 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Server.Services;

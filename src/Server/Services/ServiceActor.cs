@@ -6,6 +6,8 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Begin;

@@ -2,6 +2,7 @@ using System.Net.Sockets;
 using System.Text;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
 using CalmSentry.Server.Keepers;

@@ -20,13 +20,18 @@ internal static class SignInPage
             // Who guesses fills no logbook.
             if (key is not null && pace.Take(("link", uid), 0.1, 1))
                 logbook.Note(
-                    new SignInRefusedEntry($"a link that was never given, was used, or is too old, from {Account.NameOf(uid)}")
+                    new SignInRefusedEntry(
+                        $"a link that was never given, was used, or is too old, from {Account.NameOf(uid)}"
+                    )
                 );
             return TypedResults.Redirect("/?link=used");
         }
 
         logbook.Note(
-            new SignedInEntry(opened.Session.Id, opened.Session.Agent.Length == 0 ? "a browser that says no name" : opened.Session.Agent),
+            new SignedInEntry(
+                opened.Session.Id,
+                opened.Session.Agent.Length == 0 ? "a browser that says no name" : opened.Session.Agent
+            ),
             new Principal(opened.Session.Account, From: Caller.Console)
         );
         context.Response.Cookies.Append(

@@ -440,8 +440,17 @@ internal sealed class SwapRoom(House house, Registry registry)
             swap switch
             {
                 { Down: { } down } => new SwapDownEntry(swap.InPlace, down, swap.Why),
-                { Why: { } reason } => new SwapReturnedEntry(swap.Version.Number, $"{swap.Before.Number}", swap.FailedRun, reason),
-                _ => new SwappedEntry(swap.Version.Number, $"{swap.Before.Number}", swap.ProvenAt is null ? null : swap.WatchFor),
+                { Why: { } reason } => new SwapReturnedEntry(
+                    swap.Version.Number,
+                    $"{swap.Before.Number}",
+                    swap.FailedRun,
+                    reason
+                ),
+                _ => new SwappedEntry(
+                    swap.Version.Number,
+                    $"{swap.Before.Number}",
+                    swap.ProvenAt is null ? null : swap.WatchFor
+                ),
             },
             swap.By,
             tells: swap.Why is not null

@@ -1,6 +1,6 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Telling;

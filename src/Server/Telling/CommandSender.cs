@@ -1,8 +1,6 @@
 using System.Globalization;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
-using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Store;
 

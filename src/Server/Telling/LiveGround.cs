@@ -2,8 +2,8 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Services;
 

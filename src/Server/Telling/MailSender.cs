@@ -1,10 +1,10 @@
-using CalmSentry.Core.Entries;
 using System.Globalization;
 using System.Net.Security;
 using System.Net.Sockets;
 using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
 using CalmSentry.Store;

@@ -202,9 +202,7 @@ internal sealed class Outbox : IAsyncDisposable
         }
         catch (NotTakenException error) when (error.ForGood)
         {
-            logbook.Note(
-                new NotToldEntry(Recipient.Name, one.Number, error.Message)
-            );
+            logbook.Note(new NotToldEntry(Recipient.Name, one.Number, error.Message));
             return (tried with { State = MessageState.Refused, Answer = error.Message }, null);
         }
         catch (NotTakenException error)
@@ -258,9 +256,7 @@ internal sealed class Outbox : IAsyncDisposable
         if (noted || clock.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
             return;
         noted = true;
-        logbook.Note(
-            new TellStuckEntry(Recipient.Name, PatienceOfPeople, why)
-        );
+        logbook.Note(new TellStuckEntry(Recipient.Name, PatienceOfPeople, why));
     }
 
     /// <summary>Sends one that is not on record, to see whether it arrives.</summary>

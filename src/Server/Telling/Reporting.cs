@@ -1,8 +1,8 @@
 using System.Collections.Immutable;
 using System.Globalization;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Services;
@@ -75,7 +75,11 @@ internal static class Reporting
                     .OrderBy(alert => alert.Began),
             ],
             Changes = Entries(Changes),
-            Missed = Entries([EntryKinds.Of<MomentsMissedEntry>(), EntryKinds.Of<JobLateEntry>(), EntryKinds.Of<JobOverdueEntry>()]),
+            Missed = Entries([
+                EntryKinds.Of<MomentsMissedEntry>(),
+                EntryKinds.Of<JobLateEntry>(),
+                EntryKinds.Of<JobOverdueEntry>(),
+            ]),
             Planned =
             [
                 .. Rhythms

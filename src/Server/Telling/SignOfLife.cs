@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Logbook;
 

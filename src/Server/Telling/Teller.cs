@@ -5,9 +5,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
-using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
-using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Services;
@@ -500,9 +498,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>Who would have been told what of a past time, by the recipients there are now.</summary>
     public IReadOnlyList<WouldBe> Replay(DateTimeOffset from, DateTimeOffset until, int most) =>
         Core.Telling.Replay.Of(
-            house
-                .Store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until })
-                .Select(Past),
+            house.Store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until }).Select(Past),
             registry.All.ToDictionary(actor => actor.Definition.Name, actor => actor.Definition),
             settings.Tell,
             settings.Pace,

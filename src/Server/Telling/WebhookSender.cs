@@ -4,10 +4,8 @@ using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
-using CalmSentry.Core.Wording;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Telling;

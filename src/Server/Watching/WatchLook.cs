@@ -1,7 +1,9 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Output;
 using CalmSentry.Server.Probing;
@@ -38,7 +40,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
         var look = LookOf(watch);
         // Many begin at the same moment: what nobody asked for is spread over its beat.
         var next =
-            watch.Implied ? watch.Beat * RecoveryDecision.ShareOf(definition.Name, run)
+            watch.Implied ? watch.Beat * Scatter.ShareOf(definition.Name, run)
             : watch is AnswerWatch ? watch.Beat
             : TimeSpan.Zero;
         Sight? last = null;

@@ -1,7 +1,7 @@
-using CalmSentry.Core.Entries;
 using System.Collections.Immutable;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Store.Records;
 

@@ -1,5 +1,5 @@
 using System.Text.Json.Nodes;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Store.Records;
 

@@ -4,7 +4,7 @@ using System.Text.Json.Nodes;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Telling;
 
 namespace CalmSentry.Store.Records;
@@ -89,11 +89,11 @@ internal static class EntryJson
         }
         catch (EntryFieldsException)
         {
-            return new OtherEntry(kind, read, $"An entry '{what}' whose fields do not fit it.");
+            return new OtherEntry(kind, read, $"An entry '{what}' whose fields do not fit it.") { From = read.From };
         }
         catch (Exception error) when (error is JsonException or FormatException or InvalidOperationException)
         {
-            return new OtherEntry(kind, read, $"An entry '{what}' whose fields cannot be read.");
+            return new OtherEntry(kind, read, $"An entry '{what}' whose fields cannot be read.") { From = read.From };
         }
     }
 }

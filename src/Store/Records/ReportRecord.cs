@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 using System.Text.Json.Nodes;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Reports;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Store.Records;
 

@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using CalmSentry.Core.Recovery;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Store.Records;
 

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Store.Records;
 

@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Store.Records;
 

@@ -119,7 +119,10 @@ public partial class HookTests
         await sentry.Ok("tell", "--test", "hook");
         await Sentry.Eventually(() => receiver.Calls.ToList().Any(call => Data(call, "topic") == "report"));
         Assert.Equal("trial", Data(receiver.Calls[0], "topic"));
-        Assert.All(receiver.Calls.ToList(), call => Assert.Contains(Data(call, "topic"), (string[])["trial", "report"]));
+        Assert.All(
+            receiver.Calls.ToList(),
+            call => Assert.Contains(Data(call, "topic"), (string[])["trial", "report"])
+        );
     }
 
     private static string? Data(Call call, string field) =>

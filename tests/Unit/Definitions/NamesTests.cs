@@ -1,4 +1,5 @@
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Definitions;

@@ -1,5 +1,5 @@
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Tests.Unit.Entries;
 
@@ -7,14 +7,19 @@ public class StoryTests
 {
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
-        private static List<StoryEntry> Record(params IEnumerable<Entry> entries) =>
+    private static List<StoryEntry> Record(params IEnumerable<Entry> entries) =>
         [
             .. entries.Select(
-                (entry, i) => new StoryEntry(Start.AddSeconds(i), entry, entry is StartAskedEntry or StopAskedEntry or ReleasedEntry ? "anna" : null)
+                (entry, i) =>
+                    new StoryEntry(
+                        Start.AddSeconds(i),
+                        entry,
+                        entry is StartAskedEntry or StopAskedEntry or ReleasedEntry ? "anna" : null
+                    )
             ),
         ];
 
-    private static Entry Fell(long run, Outcome outcome, EntryNext next = EntryNext.Restart) =>
+    private static FellEntry Fell(long run, Outcome outcome, EntryNext next = EntryNext.Restart) =>
         new FellEntry(new(run), outcome) { Next = next, Pause = TimeSpan.FromSeconds(1) };
 
     [Fact]
@@ -43,8 +48,7 @@ public class StoryTests
                 new DrillBeganEntry(),
                 new LostEntry(new(1), new(OutcomeKind.MachineLost)),
             },
-            entry =>
-                Assert.Equal(2, Story.Of(Record(new StartAskedEntry(), entry, new LaunchedEntry(new(2), 7))).Count)
+            entry => Assert.Equal(2, Story.Of(Record(new StartAskedEntry(), entry, new LaunchedEntry(new(2), 7))).Count)
         );
 
     [Fact]
@@ -123,10 +127,7 @@ public class StoryTests
     public void A_very_long_chapter_keeps_its_beginning_and_its_end()
     {
         var steps = Story.Of(
-            Record([
-                new StartAskedEntry(),
-                .. Enumerable.Range(1, 500).Select(i => new AdjustedEntry(i, [])),
-            ])
+            Record([new StartAskedEntry(), .. Enumerable.Range(1, 500).Select(i => new AdjustedEntry(i, []))])
         );
         Assert.Equal(40, steps.Count);
         Assert.Equal(("Start requested.", "Revision 500: no effective change."), (steps[0].Text, steps[^1].Text));

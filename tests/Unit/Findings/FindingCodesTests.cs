@@ -1,6 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Text;
 using CalmSentry.Tests.Unit.House;
 
 namespace CalmSentry.Tests.Unit.Findings;

@@ -1,8 +1,8 @@
 using System.Text;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Tests.Unit.Store;
 using CalmSentry.Core.Forwarding;
+using CalmSentry.Tests.Unit.Store;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Forwarding;
@@ -20,7 +20,7 @@ public partial class SyslogMessageTests
         Gen.Long[1, long.MaxValue],
         Gen.DateTimeOffset,
         Texts.Null(),
-        Gen.OneOfConst([.. EntryKinds.All]),
+        Gen.Int[0, EntryKinds.All.Length - 1].Select(i => EntryKinds.All[i]),
         Texts,
         Texts.Null(),
         Gen.Bool,

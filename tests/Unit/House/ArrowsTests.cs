@@ -12,7 +12,7 @@ public class ArrowsTests
     {
         ["CalmSentry.Core"] = [],
         ["CalmSentry.Linux"] = [],
-        ["CalmSentry.Contract"] = [],
+        ["CalmSentry.Contract"] = ["CalmSentry.Core"],
         ["CalmSentry.Store"] = ["CalmSentry.Core"],
         ["calm-keeper"] = ["CalmSentry.Contract", "CalmSentry.Linux"],
         ["calm"] = ["CalmSentry.Contract", "CalmSentry.Core"],

@@ -1,9 +1,8 @@
-using CalmSentry.Core.Entries;
 using System.CommandLine;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Telling;
-using CalmSentry.Core.Wording;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Text;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
 

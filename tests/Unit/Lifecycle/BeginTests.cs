@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
 

@@ -2,6 +2,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Runs;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
@@ -501,8 +502,8 @@ public class RhythmLifeTests
 
         Assert.Equal(Phase.Held, world.Situation.Phase);
         Assert.Equal(
-            [EntryCode.RestartFailed, EntryCode.Held],
-            world.Done.OfType<Note>().Where(note => note.Tells).Select(note => note.Entry.Code)
+            [typeof(RestartFailedEntry), typeof(HeldEntry)],
+            world.Done.OfType<Note>().Where(note => note.Tells).Select(note => note.Entry.GetType())
         );
     }
 
@@ -520,10 +521,7 @@ public class RhythmLifeTests
         Assert.Equal((first, (RunNumber?)new RunNumber(1)), (late.Moment, late.Run));
         while (world.Now < first.AddMinutes(60))
             world.PassToNextMoment();
-        Assert.Equal(
-            [first, first.AddMinutes(15)],
-            Said<JobLateEntry>(world).Select(entry => entry.Moment)
-        );
+        Assert.Equal([first, first.AddMinutes(15)], Said<JobLateEntry>(world).Select(entry => entry.Moment));
         world.End(Good);
         world.Launch();
         world.End(Good);
@@ -544,7 +542,7 @@ public class RhythmLifeTests
         var begun = world.Now;
         Runs(Failed, TimeSpan.FromHours(5));
         var overdue = Assert.Single(Said<JobOverdueEntry>(world));
-        Assert.Equal(begun, overdue.Moment);
+        Assert.Equal(begun, overdue.Good);
         Assert.NotNull(Core.Wording.Attention.Of(world.Definition, world.Situation));
         Runs(Good, TimeSpan.FromHours(3));
         Assert.Null(Core.Wording.Attention.Of(world.Definition, world.Situation));

@@ -1,5 +1,5 @@
-using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Runs;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;

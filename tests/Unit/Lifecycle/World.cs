@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Tests.Unit.Lifecycle;
@@ -79,10 +79,7 @@ internal sealed class World(Definition first)
         if (turn.Deeds.OfType<Note>().Any(note => note.Entry is JobOverdueEntry))
             Assert.True(before.Rhythm is null or { Overdue: false }, "it is told once");
         if (before.Quiet is not null && turn.After.Quiet is not null)
-            Assert.DoesNotContain(
-                turn.Deeds,
-                deed => deed is Note { Tells: true, Entry: not QuietOverEntry }
-            );
+            Assert.DoesNotContain(turn.Deeds, deed => deed is Note { Tells: true, Entry: not QuietOverEntry });
         foreach (var deed in turn.Deeds)
             Carry(deed, before, happening);
         CheckSituation();

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Order;

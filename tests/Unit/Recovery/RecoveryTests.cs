@@ -1,7 +1,8 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Recovery;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Recovery;

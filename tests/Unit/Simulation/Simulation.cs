@@ -3,6 +3,7 @@ using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Runs;
 using CalmSentry.Server.Services;
 using Microsoft.Data.Sqlite;
 

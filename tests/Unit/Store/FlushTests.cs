@@ -1,4 +1,6 @@
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Store;

@@ -1,5 +1,6 @@
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Store;
 using Microsoft.Data.Sqlite;
 
@@ -165,13 +166,7 @@ public sealed class LogChainTests : IDisposable
     {
         await Written(store =>
         {
-            store.Log(
-                Began.AddHours(5),
-                null,
-                null,
-                new TroubleEntry("Nothing fits"),
-                new("olaf as root")
-            );
+            store.Log(Began.AddHours(5), null, null, new TroubleEntry("Nothing fits"), new("olaf as root"));
         });
         await using var store = SentryStore.Open(file);
         Assert.Equal([10, 25, 40, 55], Runs(new(50) { Service = new(1), By = "anna" }));
@@ -181,7 +176,11 @@ public sealed class LogChainTests : IDisposable
         Assert.Equal([60], Runs(new(50) { After = 59, Kinds = [EntryKinds.Of<FellEntry>()] }));
         Assert.Equal(["till-2"], store.Logbook(new LogQuery(1) { Name = "till-2" }).Select(entry => entry.Service));
         Assert.Single(store.Logbook(new LogQuery(50) { By = "olaf" }));
-        Assert.Single(store.Logbook(new LogQuery(50) { By = "root", Kinds = [EntryKinds.Of<TroubleEntry>(), EntryKinds.Of<DrillEntry>()] }));
+        Assert.Single(
+            store.Logbook(
+                new LogQuery(50) { By = "root", Kinds = [EntryKinds.Of<TroubleEntry>(), EntryKinds.Of<DrillEntry>()] }
+            )
+        );
         Assert.Single(store.Logbook(new LogQuery(50) { Text = "NOTHING fits" }));
         Assert.Empty(store.Logbook(new LogQuery(50) { By = "ann" }));
         Assert.Empty(store.Logbook(new LogQuery(50) { By = "' OR 1 = 1 --" }));
@@ -189,7 +188,7 @@ public sealed class LogChainTests : IDisposable
         IEnumerable<long> Runs(LogQuery query) =>
             store
                 .Logbook(query)
-                .Where(entry => entry.Entry.Run is not null)
-                .Select(entry => entry.Entry.Run!.Value.Value);
+                .Where(entry => entry.Entry.Fields.Run is not null)
+                .Select(entry => entry.Entry.Fields.Run!.Value.Value);
     }
 }

@@ -1,6 +1,7 @@
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Runs;
 using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Store;
@@ -24,7 +25,13 @@ public class PruneTests
         await using (var store = SentryStore.Open(file))
         {
             var oldest = Now - TimeSpan.FromDays(400);
-            store.Log(oldest - TimeSpan.FromDays(1), null, "gone", new WrappedEntry("/srv/gate", "quay"), new Principal("root"));
+            store.Log(
+                oldest - TimeSpan.FromDays(1),
+                null,
+                "gone",
+                new WrappedEntry("/srv/gate", "quay"),
+                new Principal("root")
+            );
             store.Log(oldest, Gate, "gate", new WrappedEntry("/srv/gate", "quay"), new Principal("root"));
             for (var i = 0; i < 7 * Most; i++)
             {
@@ -60,7 +67,7 @@ public class PruneTests
                 ("gate", EntryKinds.Of<WrappedEntry>(), "root"),
                 (entries[0].Service, entries[0].Entry.Kind, entries[0].By)
             );
-            Assert.Equal(("gate", (7 * Most) - 1L), (entries[^2].Service, entries[^2].Entry.Run?.Value));
+            Assert.Equal(("gate", (7 * Most) - 1L), (entries[^2].Service, entries[^2].Entry.Fields.Run?.Value));
             Assert.Equal("board", entries[^1].Service);
             Assert.Equal(
                 Enumerable.Range((6 * Most) + 1, Most).Select(i => (long)i),

@@ -3,6 +3,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Runs;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Store;
 using Microsoft.Data.Sqlite;
@@ -44,7 +45,7 @@ public class UpgradeTests
             Assert.Equal(OutcomeKind.Signalled, tide.Situation!.LastEnd!.Outcome.Kind);
             var entries = store.Logbook(1000);
             Assert.Equal(20, entries.Count);
-            var fell = entries.First(entry => entry.Entry is FellEntry);
+            var fell = entries.First(entry => entry.Entry.Kind == EntryKinds.Of<FellEntry>());
             Assert.Equal("berth-relay", fell.Service);
             Assert.Equal(
                 "Run 1 ended by itself with exit code 3, before it was proven: a failed start; next try in 1.07 s.",
@@ -163,13 +164,7 @@ public class UpgradeTests
             var now = DateTimeOffset.UnixEpoch;
             store.Add(added, "tide-reader", "{}", Situation.New(now), new("anna"), now);
             store.AddMoment(added, new(now, "stopped", "unknown", ServiceTime.Planned, 1, Situation.New(now)));
-            store.Log(
-                now,
-                added,
-                "tide-reader",
-                new StoppedEntry(new(1), new(OutcomeKind.Exited)),
-                null
-            );
+            store.Log(now, added, "tide-reader", new StoppedEntry(new(1), new(OutcomeKind.Exited)), null);
             await store.Flush();
             Assert.Null(store.Failure);
             Assert.IsType<StoppedEntry>(store.Logbook(added, 10).Single().Entry);

@@ -1,4 +1,5 @@
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Telling;
 using CsCheck;
 
@@ -68,6 +69,9 @@ public class FailureCountTests
         ];
         foreach (var (entry, tells, topic) in all)
             Assert.Equal(topic, entry.TopicIf(tells, isJob: false));
-        Assert.Equal(Enum.GetValues<Topic>().Length, Enum.GetValues<Topic>().Select(topic => Topics.Of(topic).Clause).Distinct().Count());
+        Assert.Equal(
+            Enum.GetValues<Topic>().Length,
+            Enum.GetValues<Topic>().Select(topic => Topics.Of(topic).Clause).Distinct().Count()
+        );
     }
 }

@@ -1,5 +1,5 @@
-using CalmSentry.Core.Entries;
 using System.Globalization;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CsCheck;
 

@@ -1,6 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Telling;
 
 namespace CalmSentry.Tests.Unit.Telling;
@@ -18,7 +18,11 @@ public class ReplayTests
 
     private static readonly Entry Held = new HeldEntry(new(1), null) { Why = "it fell" },
         Proven = new ProvenEntry(new(2), "it answers", null, null, null),
-        Fell = new FellEntry(new(1), new(OutcomeKind.Exited, 1)) { Next = EntryNext.Restart };
+        Fell = new FellEntry(new(1), new(OutcomeKind.Exited, 1))
+        {
+            Next = EntryNext.Restart,
+            Pause = TimeSpan.FromSeconds(1),
+        };
 
     private static EntryCame At(int minutes, string service, Entry entry, bool tells = false, int number = 0) =>
         new(number == 0 ? minutes + 1 : number, Start.AddMinutes(minutes), service, entry, tells);
@@ -92,7 +96,10 @@ public class ReplayTests
     [Fact]
     public void What_happened_in_a_quiet_time_was_kept_back()
     {
-        var past = new List<EntryCame> { At(0, "gate-counter", new QuietBeganEntry(TimeSpan.FromHours(2), null, false)) };
+        var past = new List<EntryCame>
+        {
+            At(0, "gate-counter", new QuietBeganEntry(TimeSpan.FromHours(2), null, false)),
+        };
         for (var i = 1; i < 8; i++)
             past.Add(At(i * 10, "gate-counter", Fell));
         past.Add(At(90, "gate-counter", new QuietOverEntry(TimeSpan.FromHours(2), 7, ["It fell"]), tells: true));

@@ -70,10 +70,7 @@ public sealed class TellerTests : IDisposable
             rhythm.Arm();
             house.Logbook.Note(new LogbookBrokenEntry("entry 7 is not as it was"), tells: true);
             await Until(() => rhythm.HasFailed && store.Logbook(10).Any(one => one.Entry is TroubleEntry));
-            house.Logbook.Note(
-                new MemoryWillFillEntry(TimeSpan.FromHours(5), "1 GiB"),
-                tells: true
-            );
+            house.Logbook.Note(new MemoryWillFillEntry(TimeSpan.FromHours(5), "1 GiB"), tells: true);
             Assert.Contains("has a logbook that was changed", Next(), StringComparison.Ordinal);
             Assert.Contains("will run out of memory", Next(), StringComparison.Ordinal);
             await Until(() => store.Messages(10, alert: null).All(one => one.State == MessageState.Delivered));
@@ -87,10 +84,7 @@ public sealed class TellerTests : IDisposable
             var house = new TheHouse(places, store, "/nowhere/calm-keeper", TimeProvider.System);
             await using var teller = new Teller(house, new Registry(house));
             teller.Begin(By(null));
-            house.Logbook.Note(
-                new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"),
-                tells: true
-            );
+            house.Logbook.Note(new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"), tells: true);
             Assert.Contains("will fill its disk", Next(), StringComparison.Ordinal);
             Assert.Equal(0, box.Available);
         }
@@ -106,10 +100,7 @@ public sealed class TellerTests : IDisposable
         teller.Begin(By(null));
         const int many = 25_000;
         for (var i = 0; i < many; i++)
-            house.Logbook.Note(
-                new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"),
-                tells: true
-            );
+            house.Logbook.Note(new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"), tells: true);
         await store.Kept();
         await Until(() => store.ToldUpTo == store.LastEntry);
         Assert.Equal(many, Assert.Single(teller.Known).Count);

@@ -1,5 +1,5 @@
-using CalmSentry.Core.Entries;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 
@@ -109,13 +109,7 @@ internal sealed class Wire(params Recipient[] recipients) : ITellingGround
         TookOver.UnionWith(turn.Changed.Select(alert => alert.PartOf).OfType<long>());
         foreach (var (alert, kind, recipient) in turn.Due)
             All.Add(
-                new(
-                    Now,
-                    recipient.Name,
-                    alert.Number,
-                    kind,
-                    MessageWords.Of(alert, kind, null, Machine, Now, Zone)
-                )
+                new(Now, recipient.Name, alert.Number, kind, MessageWords.Of(alert, kind, null, Machine, Now, Zone))
             );
     }
 

@@ -1,4 +1,4 @@
-namespace CalmSentry.Core.Definitions;
+namespace CalmSentry.Core.Text;
 
 /// <summary>Names as people order them: numbers in them count by their value, so that till-2 stands before till-10.</summary>
 public sealed class NaturalOrder : IComparer<string>

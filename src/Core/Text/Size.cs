@@ -1,6 +1,6 @@
 using System.Globalization;
 
-namespace CalmSentry.Core.Definitions;
+namespace CalmSentry.Core.Text;
 
 /// <summary>Amounts of memory as a definition writes them: <c>512 MiB</c>, <c>1.5 GiB</c>, <c>200 MB</c>.</summary>
 public static class Size

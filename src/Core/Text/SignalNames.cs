@@ -1,6 +1,6 @@
 using System.Collections.Frozen;
 
-namespace CalmSentry.Core.Definitions;
+namespace CalmSentry.Core.Text;
 
 /// <summary>The signals a wind-down may send (signal(7)), by name without SIG, with their Linux numbers.</summary>
 public static class SignalNames

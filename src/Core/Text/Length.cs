@@ -1,7 +1,6 @@
 using System.Globalization;
-using CalmSentry.Core.Definitions;
 
-namespace CalmSentry.Core.Wording;
+namespace CalmSentry.Core.Text;
 
 /// <summary>Lengths of time in sentences.</summary>
 public static class Length

@@ -1,6 +1,6 @@
 using System.Globalization;
 
-namespace CalmSentry.Core.Definitions;
+namespace CalmSentry.Core.Text;
 
 /// <summary>
 /// Lengths of time as a definition writes them: <c>10 s</c>, <c>1 min</c>, <c>250 ms</c>, <c>30 min</c>, <c>2 h</c>,

@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 
-namespace CalmSentry.Core.Recovery;
+namespace CalmSentry.Core.Runs;
 
 /// <summary>What a run was launched from: enough to say afterwards what was another then.</summary>
 /// <param name="Revision">Of the definition.</param>

@@ -1,9 +1,11 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 
-namespace CalmSentry.Core.Recovery;
+namespace CalmSentry.Core.Lifecycle;
 
 public enum Verdict
 {
@@ -112,20 +114,5 @@ public readonly record struct RecoveryDecision(
 
     /// <summary>A part from 0 to the spread set.</summary>
     private static double SpreadOf(Definition definition, RunNumber run) =>
-        ShareOf(definition.Name, run.Value) * definition.Recover.Spread / 100;
-
-    /// <summary>
-    /// A part of a whole, from 0 to below 1, scattered over services and their runs or moments; the same each time it is asked
-    /// (SplitMix64), so that a decision can be played again.
-    /// </summary>
-    public static double ShareOf(string service, long number)
-    {
-        var mixed = (ulong)number;
-        foreach (var letter in service)
-            mixed = (mixed ^ letter) * 0x100000001B3;
-        mixed += 0x9E3779B97F4A7C15;
-        mixed = (mixed ^ (mixed >> 30)) * 0xBF58476D1CE4E5B9;
-        mixed = (mixed ^ (mixed >> 27)) * 0x94D049BB133111EB;
-        return (mixed >> 11) / (double)(1UL << 53);
-    }
+        Scatter.ShareOf(definition.Name, run.Value) * definition.Recover.Spread / 100;
 }

@@ -1,4 +1,4 @@
-namespace CalmSentry.Core.Lifecycle;
+namespace CalmSentry.Core.Runs;
 
 public enum OutcomeKind
 {

@@ -1,6 +1,6 @@
 using System.Text;
 
-namespace CalmSentry.Core.Wording;
+namespace CalmSentry.Core.Text;
 
 /// <summary>
 /// Values of an enumeration as the words that are stored and sent: <c>NeverLaunched</c> is <c>never-launched</c>.

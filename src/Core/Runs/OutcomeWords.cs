@@ -1,7 +1,6 @@
-using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 
-namespace CalmSentry.Core.Wording;
+namespace CalmSentry.Core.Runs;
 
 /// <summary>How a run ended, in words that follow "it" or "run 3".</summary>
 public static class OutcomeWords

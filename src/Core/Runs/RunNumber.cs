@@ -1,6 +1,6 @@
 using System.Globalization;
 
-namespace CalmSentry.Core.Lifecycle;
+namespace CalmSentry.Core.Runs;
 
 /// <summary>
 /// Which run of a service: each launch, also one that fails, counts one further; none is used twice. A number of
