@@ -1,8 +1,8 @@
 using System.CommandLine;
 using CalmSentry.Cli.Commands;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Help;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Core.Definitions;
 
 namespace CalmSentry.Cli;

@@ -232,6 +232,8 @@ internal static partial class Serve
             json.SerializerOptions.NumberHandling = ApiJson.Plain.Options.NumberHandling;
             json.SerializerOptions.RespectNullableAnnotations = true;
             json.SerializerOptions.Encoder = ApiJson.Plain.Options.Encoder;
+            foreach (var words in ApiJson.Plain.Options.Converters)
+                json.SerializerOptions.Converters.Add(words);
         });
         builder.Services.AddOpenApi("openapi", Description.Of);
         builder.Services.AddPermissions();
@@ -271,7 +273,7 @@ internal static partial class Serve
                 await Problems
                     .Of(
                         400,
-                        "bad-call",
+                        ProblemCode.BadCall,
                         "Not a call",
                         "A value in the path or the query is not of the kind this call takes.",
                         "GET /api/openapi.json says what each call takes."
@@ -284,9 +286,9 @@ internal static partial class Serve
             await Problems
                 .Of(
                     code,
-                    code == 405 ? "wrong-method"
-                        : code == 404 ? "no-such-call"
-                        : "bad-call",
+                    code == 405 ? ProblemCode.WrongMethod
+                        : code == 404 ? ProblemCode.NoSuchCall
+                        : ProblemCode.BadCall,
                     "No such call",
                     $"{context.Request.Method} {context.Request.Path} is not a call of this API.",
                     "GET /api/openapi.json lists them all."

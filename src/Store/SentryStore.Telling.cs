@@ -8,20 +8,6 @@ using CalmSentry.Store.Records;
 
 namespace CalmSentry.Store;
 
-public enum MessageState
-{
-    Waiting,
-
-    /// <summary>Its way has said that it has it.</summary>
-    Delivered,
-
-    /// <summary>Its way refused it for good.</summary>
-    Refused,
-
-    /// <summary>It was left out: its recipient is not set any more, or too many waited.</summary>
-    Dropped,
-}
-
 /// <param name="Number">The order in which messages were made.</param>
 /// <param name="Id">By which a receiver drops a double.</param>
 /// <param name="Answer">What its way said last.</param>

@@ -2,9 +2,9 @@ using System.CommandLine;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
@@ -85,7 +85,7 @@ internal static class AccountCommands
                 {
                     return await Change(sure).ConfigureAwait(false);
                 }
-                catch (Failure failure) when (failure.Code == "grant-asks" && !Console.IsInputRedirected)
+                catch (Failure failure) when (failure.Code == ProblemCode.GrantAsks && !Console.IsInputRedirected)
                 {
                     Console.WriteLine(failure.Message);
                     return Asking.YesNo("Grant it?", otherwise: false)

@@ -1,9 +1,10 @@
 using System.CommandLine;
 using System.Text.Json.Nodes;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -99,7 +100,7 @@ internal static class AdjustCommand
                     if (parsed.GetValue(dry))
                         AheadCommand.Write(answer.Moments);
                     FindingText.Write(
-                        (answer.Findings ?? []).Where(finding => finding.Severity != "note"),
+                        (answer.Findings ?? []).Where(finding => finding.Severity != Severity.Note),
                         Console.Out
                     );
                     return Exit.True;

@@ -1,7 +1,7 @@
 using System.CommandLine;
 using System.Globalization;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;
@@ -130,8 +130,6 @@ internal static class AheadCommand
         CancellationToken cancellation
     )
     {
-        if (!body.Text.Contains("rhythm", StringComparison.Ordinal))
-            return;
         try
         {
             using var content = body.Content();

@@ -1,7 +1,7 @@
 using System.CommandLine;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 
@@ -316,7 +316,7 @@ internal static class AskCommands
             return await Ask(client, HttpMethod.Post, path, service, json, cancellation).ConfigureAwait(false);
         }
         catch (Failure failure)
-            when (failure.Code == "needed-by-others" && mayAsk && !Console.IsInputRedirected && !json)
+            when (failure.Code == ProblemCode.NeededByOthers && mayAsk && !Console.IsInputRedirected && !json)
         {
             Console.WriteLine(failure.Message);
             if (!Asking.YesNo($"{(what == "stop" ? "Stop" : "Restart")} them too, in order?", otherwise: false))
@@ -391,7 +391,7 @@ internal static class AskCommands
 
     private static string Say(ServiceView view, string last)
     {
-        if (view.Why != last && view.State is "starting" or "stopping" or "waiting")
+        if (view.Why != last && view.State is ServiceState.Starting or ServiceState.Stopping or ServiceState.Waiting)
             Console.Error.WriteLine($"… {view.Name}: {view.Why}");
         return view.Why;
     }

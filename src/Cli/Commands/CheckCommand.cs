@@ -1,6 +1,6 @@
 using System.CommandLine;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 

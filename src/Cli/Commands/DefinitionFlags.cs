@@ -2,6 +2,7 @@ using System.CommandLine;
 using System.Text.Json.Nodes;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -114,7 +115,7 @@ internal sealed class DefinitionFlags
             Exit.NotTrue,
             $"There is no program '{program}' in any folder of your PATH.",
             $"Give its path; if it is in this folder, write ./{program}.",
-            "program-missing"
+            FindingCode.ProgramMissing
         );
     }
 

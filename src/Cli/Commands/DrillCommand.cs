@@ -1,9 +1,10 @@
 using System.CommandLine;
 using System.Globalization;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Reports;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -184,11 +185,12 @@ internal static class DrillCommand
         Console.WriteLine(
             report.Kind switch
             {
-                "boot" =>
+                ReportKind.Boot =>
                     $"Boot of {Lengths.At(report.Booted ?? report.Began)}; the sentry started {Seconds(sinceBoot)} "
                         + $"after it. Times are since the boot.",
-                "drill" => $"Drill of {Lengths.At(report.Began)}, asked for by {report.By}. Times are since the "
-                    + $"word to start.",
+                ReportKind.Drill =>
+                    $"Drill of {Lengths.At(report.Began)}, asked for by {report.By}. Times are since the "
+                        + $"word to start.",
                 _ => $"Start of {Lengths.At(report.Began)}, after all had been stopped.",
             }
         );

@@ -1,12 +1,13 @@
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Rehearsing;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -234,7 +235,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             Part("identity")["account"] = name;
             var check = await Check(cancellation).ConfigureAwait(false);
             if (
-                check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountMissing))
+                check.Findings.Any(finding => finding.Code == FindingCode.AccountMissing)
                 && Spelling.Nearest(name, HostAccounts().Concat(accounts.Select(account => account.Name))) is { } near
                 && Asking.YesNo($"There is no account {name}. Did you mean {near}?", otherwise: true)
             )
@@ -246,7 +247,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             try
             {
                 if (
-                    check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountMissing))
+                    check.Findings.Any(finding => finding.Code == FindingCode.AccountMissing)
                     && Asking.YesNo(
                         $"There is no account {name}. Make it, locked and without a home?",
                         otherwise: false
@@ -266,7 +267,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                         ).Said
                     );
                 else if (
-                    check.Findings.Any(finding => finding.Code == FindingCodes.WordOf(FindingCode.AccountNotPermitted))
+                    check.Findings.Any(finding => finding.Code == FindingCode.AccountNotPermitted)
                     && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: false)
                 )
                     Console.WriteLine(
@@ -340,7 +341,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             foreach (var error in check.Errors.Select(mistake => mistake.Text))
                 Console.WriteLine($"  {error}");
             FindingText.Write(
-                check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == "blocks"),
+                check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == Severity.Blocks),
                 Console.Out
             );
             Console.WriteLine(check.Said);
@@ -355,8 +356,8 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                 case "a":
                     definition["accept"] = DefinitionFlags.Texts(
                         check
-                            .Findings.Where(finding => finding.Severity == "blocks")
-                            .Select(finding => finding.Code)
+                            .Findings.Where(finding => finding.Severity == Severity.Blocks)
+                            .Select(finding => Words.Of(finding.Code))
                             .Distinct()
                     );
                     break;
@@ -440,7 +441,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             .ToList();
         FindingText.Write(found, Console.Out);
         shown.UnionWith(found.Select(finding => finding.Seen));
-        return found.TrueForAll(finding => finding.Severity != "blocks" || finding.OnlyNow);
+        return found.TrueForAll(finding => finding.Severity != Severity.Blocks || finding.OnlyNow);
     }
 
     private static string Value(JsonElement definition, string key) =>

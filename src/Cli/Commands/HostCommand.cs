@@ -1,8 +1,8 @@
 using System.CommandLine;
 using System.Diagnostics;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Host;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 

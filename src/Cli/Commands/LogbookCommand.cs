@@ -1,8 +1,8 @@
 using System.CommandLine;
 using System.Globalization;
 using System.Text;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;

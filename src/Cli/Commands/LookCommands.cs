@@ -1,11 +1,12 @@
 using System.CommandLine;
 using System.Globalization;
 using System.Text.Json;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Text;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -52,8 +53,8 @@ internal static class LookCommands
                         (with.Length == 0 || view.Labels.Any(with.Contains))
                         && (
                             within.Length == 0
-                            || within.Contains(view.State)
-                            || within.Contains(view.Health)
+                            || within.Contains(Words.Of(view.State))
+                            || within.Contains(Words.Of(view.Health))
                             || (within.Contains("attention") && view.Attention is not null)
                         )
                     ),
@@ -83,7 +84,9 @@ internal static class LookCommands
                             new[]
                             {
                                 view.Name,
-                                view.Health == "poor" ? $"{view.State}, poor" : view.State,
+                                view.Health == HealthLevel.Poor
+                                    ? $"{Words.Of(view.State)}, poor"
+                                    : Words.Of(view.State),
                                 view.UpSince is { } up ? Lengths.Of(now - up) : "-",
                                 Text(view.Pid),
                                 Text(view.Run),
@@ -101,26 +104,14 @@ internal static class LookCommands
         return command;
     }
 
-    private static readonly string[] States =
-    [
-        "stopped",
-        "waiting",
-        "starting",
-        "running",
-        "stopping",
-        "held",
-        "resting",
-        "unreadable",
-        "poor",
-        "attention",
-    ];
+    private static readonly string[] States = [.. Words.All<ServiceState>(), Words.Of(HealthLevel.Poor), "attention"];
 
     /// <summary>0: asks for a person. 1: on its way. 2: quiet.</summary>
     private static int Urgency(ServiceView view) =>
         view switch
         {
             { Attention: not null } => 0,
-            { State: "waiting" or "starting" or "stopping" } => 1,
+            { State: ServiceState.Waiting or ServiceState.Starting or ServiceState.Stopping } => 1,
             _ => 2,
         };
 
@@ -182,10 +173,10 @@ internal static class LookCommands
         Console.WriteLine($"{service.Title} ({service.Name} on {service.Host})");
         Console.WriteLine(service.Why);
         Console.WriteLine();
-        Row("state", $"{service.State} since {Lengths.At(service.Since)}");
+        Row("state", $"{Words.Of(service.State)} since {Lengths.At(service.Since)}");
         Row(
             "health",
-            $"{service.Health}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: "
+            $"{Words.Of(service.Health)}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: "
                 + $"{service.HealthWhy}"
         );
         if (service.Attention is { } asks)
@@ -195,7 +186,7 @@ internal static class LookCommands
         foreach (var watch in service.Watches)
             Row(
                 "watch",
-                $"{watch.What}: {watch.Health}{(watch.Seen is { } sight ? $", {sight}" : "")}"
+                $"{watch.What}: {Words.Of(watch.Health)}{(watch.Seen is { } sight ? $", {sight}" : "")}"
                     + $"{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
                     + $"if not: {watch.Follows}{(watch.Implied ? "  (default)" : "")}"
             );

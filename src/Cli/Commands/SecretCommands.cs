@@ -1,7 +1,7 @@
 using System.CommandLine;
 using System.Text;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Commands;

@@ -2,9 +2,12 @@ using System.CommandLine;
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -219,7 +222,7 @@ internal static class TellCommands
             Table.Write(
                 ["ALERT", "SINCE", "IT IS", "WHAT", "TOLD", "WHO LOOKS AT IT"],
                 [.. alerts.Select(Row)],
-                row => IsOpen(alerts[row]) && alerts[row].Urgency == "urgent" && alerts[row].TakenBy is null
+                row => IsOpen(alerts[row]) && alerts[row].Urgency == Urgency.Urgent && alerts[row].TakenBy is null
             );
         Console.WriteLine();
         Write(recipients);
@@ -242,7 +245,7 @@ internal static class TellCommands
             { PartOf: { } whole } => Invariant($"part of {whole}"),
             { Over: { } over } => $"over at {Lengths.At(over)}",
             { WellSince: { } well } => $"well since {Lengths.At(well)}",
-            { Urgency: "urgent" } => "urgent",
+            { Urgency: Urgency.Urgent } => "urgent",
             _ => "going on",
         };
 
@@ -292,7 +295,7 @@ internal static class TellCommands
         );
         foreach (var one in alert.Affected.Take(MostListed))
             Console.WriteLine(
-                $"  {(one.Well ? "well now " : "affected ")} {one.Service ?? one.Title}: {one.What ?? one.Topic}"
+                $"  {(one.Well ? "well now " : "affected ")} {one.Service ?? one.Title}: {one.What ?? Words.Of(one.Topic)}"
                     + (one.Times > 1 ? Invariant($" ({one.Times} times)") : "")
             );
         var more = alert.Affected.Count - MostListed + alert.More;
@@ -336,13 +339,17 @@ internal static class TellCommands
                         Lengths.DayAt(one.At),
                         one.Recipient,
                         one.Subject ?? "(cannot be read)",
-                        one.State
-                            + (one.State == "waiting" && one.Tries > 0 ? Invariant($", {one.Tries} tries") : "")
+                        Words.Of(one.State)
+                            + (
+                                one.State == MessageState.Waiting && one.Tries > 0
+                                    ? Invariant($", {one.Tries} tries")
+                                    : ""
+                            )
                             + (one.Answer is { } answer ? $": {answer}" : ""),
                     }
                 ),
             ],
-            row => all[row].State is "refused" or "dropped"
+            row => all[row].State is MessageState.Refused or MessageState.Dropped
         );
     }
 

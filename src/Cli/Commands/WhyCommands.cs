@@ -1,10 +1,12 @@
 using System.CommandLine;
 using System.Globalization;
 using System.Text;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -50,8 +52,8 @@ internal static class WhyCommands
     {
         Console.WriteLine(
             why.Past
-                ? $"{why.Title} at {Stamp(why.At)}: {why.State} since {Stamp(why.Since)}, health {why.Health}."
-                : $"{why.Title}: {why.State} since {Stamp(why.Since)}, health {why.Health}."
+                ? $"{why.Title} at {Stamp(why.At)}: {Words.Of(why.State)} since {Stamp(why.Since)}, health {Words.Of(why.Health)}."
+                : $"{why.Title}: {Words.Of(why.State)} since {Stamp(why.Since)}, health {Words.Of(why.Health)}."
         );
         Console.WriteLine(why.Said);
         Console.WriteLine("\nWhat led there:");
@@ -181,7 +183,7 @@ internal static class WhyCommands
                         Text(run.Run),
                         run.Version is { } version ? Text(version) : "-",
                         Lengths.At(run.Began),
-                        run.BegunBy ?? run.Cause,
+                        run.BegunBy ?? Words.Of(run.Cause),
                         Lengths.Of((run.Ended ?? DateTimeOffset.UtcNow) - (run.Launched ?? run.Began)),
                         run.EndedBy ?? "-",
                         Size(run.PeakKib * 1024),
@@ -201,7 +203,7 @@ internal static class WhyCommands
 
     private static void Write(RunView run)
     {
-        Row("run", $"{run.Run}, started by {run.BegunBy ?? run.Cause} at {Lengths.At(run.Began)}");
+        Row("run", $"{run.Run}, started by {run.BegunBy ?? Words.Of(run.Cause)} at {Lengths.At(run.Began)}");
         if (run.Version is { } version)
             Row("files", $"version {version}");
         if (run.Launched is { } launched)
@@ -339,7 +341,7 @@ internal static class WhyCommands
         {
             text.Append(
                 CultureInfo.InvariantCulture,
-                $"  {view.Name}  {view.State}{(view.Health == "poor" ? ", poor" : "")} since "
+                $"  {view.Name}  {Words.Of(view.State)}{(view.Health == HealthLevel.Poor ? ", poor" : "")} since "
                     + $"{Lengths.At(view.HealthSince ?? view.Since)}: {view.Attention}\n"
             );
             text.Append(CultureInfo.InvariantCulture, $"      calm why {view.Name}\n");
@@ -348,7 +350,7 @@ internal static class WhyCommands
         if (board.Moving.Count > 0)
             text.Append("\nStarting, stopping or waiting:\n");
         foreach (var view in board.Moving)
-            text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {view.State}: {view.Why}\n");
+            text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {Words.Of(view.State)}: {view.Why}\n");
         text.Append(
             CultureInfo.InvariantCulture,
             $"\n{board.Well} running and healthy, {board.Down} stopped as intended.\n"

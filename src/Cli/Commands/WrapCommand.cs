@@ -1,7 +1,7 @@
 using System.CommandLine;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
-using CalmSentry.Cli.Words;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
@@ -119,7 +119,7 @@ internal static class WrapCommand
 
                 Say(answer);
                 Console.WriteLine(
-                    answer.Service.State == "resting"
+                    answer.Service.State == ServiceState.Resting
                         ? $"'calm start {made}' runs it now, too; 'calm ahead {made}' shows what comes."
                         : $"Start it with 'calm start {made}'; 'calm wrap --start …' does both."
                 );
@@ -209,7 +209,7 @@ internal static class WrapCommand
             .Send(HttpMethod.Post, "check" + query, content, ApiJson.Default.CheckView, cancellation)
             .ConfigureAwait(false);
         if (
-            check.Findings.All(finding => finding.Code != FindingCodes.WordOf(FindingCode.AccountNotPermitted))
+            check.Findings.All(finding => finding.Code != FindingCode.AccountNotPermitted)
             || check.Definition?.GetProperty("identity").GetProperty("account").GetString() is not { } account
         )
             return;

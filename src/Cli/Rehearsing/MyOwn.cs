@@ -4,6 +4,7 @@ using CalmSentry.Cli.Host;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Cli.Rehearsing;
 
@@ -92,10 +93,10 @@ internal static class MyOwn
         foreach (
             var finding in check.Findings.Where(finding =>
                 finding.Code
-                    is "account-cannot-run"
-                        or "directory-unreachable"
-                        or "file-unreadable"
-                        or "directory-read-only"
+                    is FindingCode.AccountCannotRun
+                        or FindingCode.DirectoryUnreachable
+                        or FindingCode.FileUnreadable
+                        or FindingCode.DirectoryReadOnly
             )
         )
             any |= Say($"rights: {finding.Seen}");

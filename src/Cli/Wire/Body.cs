@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json.Nodes;
+using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Wire;
 
@@ -62,7 +63,7 @@ internal sealed record Body(string Text, string? File)
 
     /// <summary>Mistakes with the name of the file they are in.</summary>
     public Failure Explain(Failure failure) =>
-        File is null || failure.Code is not ("definition-invalid" or "malformed-body")
+        File is null || !(failure.Code == ProblemCode.DefinitionInvalid || failure.Code == ProblemCode.MalformedBody)
             ? failure
             : new Failure(
                 failure.ExitCode,

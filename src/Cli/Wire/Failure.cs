@@ -1,3 +1,5 @@
+using CalmSentry.Contract.Api;
+
 namespace CalmSentry.Cli.Wire;
 
 /// <summary>Exit codes of every command.</summary>
@@ -22,14 +24,15 @@ internal static class Exit
 }
 
 /// <summary>Something that ends a command: what was wrong, and what to do next.</summary>
-internal sealed class Failure(int exit, string message, string? next = null, string? code = null) : Exception(message)
+internal sealed class Failure(int exit, string message, string? next = null, ProblemWord? code = null)
+    : Exception(message)
 {
     public int ExitCode => exit;
 
     public string? Next => next;
 
     /// <summary>The sentry's stable word for it, or null.</summary>
-    public string? Code => code;
+    public ProblemWord? Code => code;
 
     /// <summary>Says it on standard error, and what to do next.</summary>
     public void Tell()

@@ -6,7 +6,7 @@ using System.Net.Sockets;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
-using CalmSentry.Cli.Words;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 

@@ -1,6 +1,13 @@
 using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Findings;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Reports;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Contract.Api;
 
@@ -13,7 +20,26 @@ namespace CalmSentry.Contract.Api;
     UnmappedMemberHandling = JsonUnmappedMemberHandling.Skip,
     NumberHandling = JsonNumberHandling.Strict,
     RespectNullableAnnotations = true,
-    RespectRequiredConstructorParameters = true
+    RespectRequiredConstructorParameters = true,
+    Converters = [
+        typeof(Worded<AnswerCode>),
+        typeof(Worded<Cause>),
+        typeof(Worded<CauseKind>),
+        typeof(Worded<EntryNext>),
+        typeof(Worded<EntrySeverity>),
+        typeof(Worded<FindingCode>),
+        typeof(Worded<HealthLevel>),
+        typeof(Worded<MessageKind>),
+        typeof(Worded<MessageState>),
+        typeof(Worded<OutcomeKind>),
+        typeof(Worded<ReportKind>),
+        typeof(Worded<ReportPart>),
+        typeof(Worded<ServiceState>),
+        typeof(Worded<ServiceTime>),
+        typeof(Worded<Severity>),
+        typeof(Worded<Topic>),
+        typeof(Worded<Urgency>),
+    ]
 )]
 [JsonSerializable(typeof(ServiceView))]
 [JsonSerializable(typeof(IReadOnlyList<ServiceView>))]

@@ -1,3 +1,5 @@
+using CalmSentry.Core.Reports;
+
 namespace CalmSentry.Contract.Api;
 
 /// <summary>
@@ -6,8 +8,7 @@ namespace CalmSentry.Contract.Api;
 /// </summary>
 public sealed record BeginReport
 {
-    /// <summary>boot | drill | start</summary>
-    public required string Kind { get; init; }
+    public required ReportKind Kind { get; init; }
 
     /// <summary>When the sentry gave the word.</summary>
     public required DateTimeOffset Began { get; init; }

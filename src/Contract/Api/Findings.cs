@@ -1,18 +1,18 @@
 using System.Text.Json;
+using CalmSentry.Core.Findings;
 
 namespace CalmSentry.Contract.Api;
 
 /// <summary>One thing a check saw.</summary>
 public sealed record FindingView
 {
-    /// <summary>Stable word, by which it can be accepted: <c>directory-missing</c>.</summary>
-    public required string Code { get; init; }
+    /// <summary>By this it can be accepted.</summary>
+    public required FindingCode Code { get; init; }
 
     /// <summary>The dotted key of a definition that it is about: <c>program.directory</c>.</summary>
     public required string Key { get; init; }
 
-    /// <summary>blocks | risk | note</summary>
-    public required string Severity { get; init; }
+    public required Severity Severity { get; init; }
 
     /// <summary>What is so.</summary>
     public required string Seen { get; init; }

@@ -1,3 +1,6 @@
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+
 namespace CalmSentry.Contract.Api;
 
 /// <summary>One run, with all that is kept of it.</summary>
@@ -5,8 +8,7 @@ public sealed record RunView
 {
     public required long Run { get; init; }
 
-    /// <summary>asked | boot | recovery | drill</summary>
-    public required string Cause { get; init; }
+    public required Cause Cause { get; init; }
 
     /// <summary>When the sentry gave the word.</summary>
     public required DateTimeOffset Began { get; init; }
@@ -34,10 +36,8 @@ public sealed record RunView
     /// <summary>The steps of its wind-down did not suffice.</summary>
     public bool Forced { get; init; }
 
-    /// <summary>
-    /// exited | signalled | never-launched | not-proven | unwell | keeper-lost | machine-lost; null while it is live.
-    /// </summary>
-    public string? Outcome { get; init; }
+    /// <summary>Null while it is live.</summary>
+    public OutcomeKind? Outcome { get; init; }
 
     /// <summary>Exit code or signal number.</summary>
     public int? Code { get; init; }

@@ -1,3 +1,6 @@
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Runs;
+
 namespace CalmSentry.Contract.Api;
 
 /// <summary>The sentry itself.</summary>
@@ -71,18 +74,16 @@ public sealed record LogEntry(
     /// nobody asked.</summary>
     public string? From { get; init; }
 
-    /// <summary>How bad it is (RFC 5424, section 6.2.1): alert | critical | error | warning | notice |
-    /// informational</summary>
-    public string? Severity { get; init; }
+    /// <summary>How bad it is (RFC 5424, section 6.2.1).</summary>
+    public EntrySeverity? Severity { get; init; }
 
     /// <summary>The run it is about.</summary>
     public long? Run { get; init; }
 
     public int? Pid { get; init; }
 
-    /// <summary>How the run ended: exited | signalled | never-launched | not-proven | unwell | keeper-lost |
-    /// machine-lost</summary>
-    public string? Outcome { get; init; }
+    /// <summary>How the run ended.</summary>
+    public OutcomeKind? Outcome { get; init; }
 
     /// <summary>The exit code, or the number of the signal.</summary>
     public int? ExitCode { get; init; }
@@ -107,8 +108,8 @@ public sealed record LogEntry(
     /// <summary>What was seen or answered by something outside, as a clause.</summary>
     public string? Seen { get; init; }
 
-    /// <summary>What follows of itself: restart | stays-stopped | hold | keeps-waiting | kill …</summary>
-    public string? Next { get; init; }
+    /// <summary>What follows of itself.</summary>
+    public EntryNext? Next { get; init; }
 }
 
 /// <summary>A link that signs a browser in, once.</summary>
@@ -130,15 +131,14 @@ public sealed record SessionView(
 );
 
 /// <summary>Problem Details (RFC 9457) as this API sends them.</summary>
-/// <param name="Code">Stable word for programs: <c>no-such-service</c>, <c>name-taken</c>, <c>program-missing</c>
-/// …</param>
+/// <param name="Code">Why, for programs.</param>
 /// <param name="Next">What to do about it.</param>
 /// <param name="Errors">What exactly is wrong, one entry a mistake or finding.</param>
 public sealed record Problem(
     string Title,
     int Status,
     string Detail,
-    string Code,
+    ProblemWord Code,
     string? Next = null,
     IReadOnlyList<Mistake>? Errors = null,
     string Type = "about:blank"

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Contract.Api;
 
@@ -16,13 +17,9 @@ public record ServiceView
     /// <summary>Host the service lives on.</summary>
     public required string Host { get; init; }
 
-    /// <summary>
-    /// stopped | waiting | starting | running | stopping | resting | held; unreadable: its stored definition cannot be read.
-    /// </summary>
-    public required string State { get; init; }
+    public required ServiceState State { get; init; }
 
-    /// <summary>good | poor | unknown</summary>
-    public required string Health { get; init; }
+    public required HealthLevel Health { get; init; }
 
     /// <summary>What shows how well it does, as a clause.</summary>
     public required string HealthWhy { get; init; }
@@ -179,8 +176,7 @@ public sealed record WatchView
     /// <summary>What is to be so, as a clause.</summary>
     public required string What { get; init; }
 
-    /// <summary>good | poor | unknown</summary>
-    public required string Health { get; init; }
+    public required HealthLevel Health { get; init; }
 
     /// <summary>What was last seen, as a clause.</summary>
     public string? Seen { get; init; }

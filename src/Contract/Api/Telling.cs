@@ -1,3 +1,7 @@
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Telling;
+
 namespace CalmSentry.Contract.Api;
 
 /// <summary>One cause that people are told of, from its beginning to its end.</summary>
@@ -5,8 +9,7 @@ public sealed record AlertView
 {
     public required long Number { get; init; }
 
-    /// <summary>service | path | address | network | account | machine</summary>
-    public required string Cause { get; init; }
+    public required CauseKind Cause { get; init; }
 
     /// <summary>Of the cause: the service, the path, the address or the account.</summary>
     public string? CauseName { get; init; }
@@ -14,13 +17,10 @@ public sealed record AlertView
     /// <summary>What is wrong: one line.</summary>
     public required string Subject { get; init; }
 
-    /// <summary>The worst of what happened: held | down | start-failed | restart-failed | not-ready | poor | need-missing |
-    /// job-overdue | job-failed | job-missed | job-late | swap-failed | asks | memory | machine-memory | disk | copy | expiring |
-    /// logbook | unclean | boot | withheld | fails-often | came-back | restarted</summary>
-    public required string Topic { get; init; }
+    /// <summary>The worst of what happened.</summary>
+    public required Topic Topic { get; init; }
 
-    /// <summary>urgent | can-wait</summary>
-    public required string Urgency { get; init; }
+    public required Urgency Urgency { get; init; }
 
     public required DateTimeOffset Began { get; init; }
 
@@ -61,7 +61,7 @@ public sealed record AffectedView(
     string? Service,
     string Title,
     DateTimeOffset Since,
-    string Topic,
+    Topic Topic,
     string? What,
     int Times,
     bool Well
@@ -84,13 +84,12 @@ public sealed record MessageView
 
     public required string Recipient { get; init; }
 
-    /// <summary>begins | grows | worse | stays | over | again | report | trial</summary>
-    public string? Kind { get; init; }
+    /// <summary>Null: it cannot be read any more.</summary>
+    public MessageKind? Kind { get; init; }
 
     public required DateTimeOffset At { get; init; }
 
-    /// <summary>waiting | delivered | refused | dropped</summary>
-    public required string State { get; init; }
+    public required MessageState State { get; init; }
 
     /// <summary>How often it was sent.</summary>
     public required int Tries { get; init; }
@@ -147,17 +146,16 @@ public sealed record ReportView
     public required IReadOnlyList<StripView> Strips { get; init; }
 }
 
-public sealed record ReportPartView(string Title, IReadOnlyList<string> Lines);
+/// <param name="Part">Which part of the report.</param>
+public sealed record ReportPartView(ReportPart Part, string Title, IReadOnlyList<string> Lines);
 
 public sealed record StripView(string Service, string Title, IReadOnlyList<StripPartView> Parts);
 
 /// <param name="From">Where it begins, of the whole from 0 to 1.</param>
-/// <param name="Time">up | planned | fallen</param>
-public sealed record StripPartView(double From, double To, string Time);
+public sealed record StripPartView(double From, double To, ServiceTime Time);
 
 /// <summary>A message that somebody would have got.</summary>
-/// <param name="Kind">begins | grows | worse | stays | over | again</param>
-public sealed record WouldBeView(DateTimeOffset At, string Recipient, string Kind, string Subject);
+public sealed record WouldBeView(DateTimeOffset At, string Recipient, MessageKind Kind, string Subject);
 
 /// <summary>Somebody looks at an alert.</summary>
 public sealed record AcknowledgeOrder

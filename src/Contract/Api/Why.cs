@@ -1,3 +1,5 @@
+using CalmSentry.Core.Wording;
+
 namespace CalmSentry.Contract.Api;
 
 /// <summary>Why a service is as it is, from the record.</summary>
@@ -13,9 +15,9 @@ public sealed record WhyView
     /// <summary>It is answered for the past.</summary>
     public required bool Past { get; init; }
 
-    public required string State { get; init; }
+    public required ServiceState State { get; init; }
 
-    public required string Health { get; init; }
+    public required HealthLevel Health { get; init; }
 
     /// <summary>Since when the state and health hold.</summary>
     public required DateTimeOffset Since { get; init; }

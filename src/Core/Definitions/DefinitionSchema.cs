@@ -54,6 +54,8 @@ public static class DefinitionSchema
             json.WriteStartObject(key.Name);
             json.WriteString("title", key.Label);
             json.WriteString("description", key.About + (key.Default is null ? "" : $" Left out: {key.Default}."));
+            if (key.Default is not null)
+                json.WriteString("x-left-out", key.Default);
             if (key.Kinds.Count > 0)
                 Words(json, "x-kinds", key.Kinds);
             if (key.Only.Count > 0)

@@ -22,7 +22,29 @@ public sealed record Standing(string Why)
 }
 
 /// <param name="Quoted">What comes from programs: shown as it is, and never read as anything else.</param>
-public sealed record MessagePart(string? Title, ImmutableArray<string> Lines, bool Quoted = false);
+/// <param name="Of">Of a report: which part of it.</param>
+public sealed record MessagePart(
+    string? Title,
+    ImmutableArray<string> Lines,
+    bool Quoted = false,
+    ReportPart? Of = null
+);
+
+/// <summary>The parts of a report.</summary>
+public enum ReportPart
+{
+    Warnings,
+    Attention,
+    Alerts,
+
+    /// <summary>How services fared, as text: what the strips are as a picture.</summary>
+    Strips,
+    Jobs,
+    Growth,
+    Found,
+    Changes,
+    Planned,
+}
 
 /// <summary>A part of a strip.</summary>
 /// <param name="From">Where it begins, of the whole from 0 to 1.</param>
@@ -383,4 +405,19 @@ public static class MessageText
 
     private static string Safe(string text, bool keepLines = false) =>
         System.Net.WebUtility.HtmlEncode(keepLines ? text : Shown.Line(text));
+}
+
+/// <summary>What became of a message.</summary>
+public enum MessageState
+{
+    Waiting,
+
+    /// <summary>Its way has said that it has it.</summary>
+    Delivered,
+
+    /// <summary>Its way refused it for good.</summary>
+    Refused,
+
+    /// <summary>It was left out: its recipient is not set any more, or too many waited.</summary>
+    Dropped,
 }

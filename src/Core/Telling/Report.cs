@@ -101,21 +101,21 @@ public static class ReportWords
 
     private static IEnumerable<MessagePart> Parts(Report report, TimeZoneInfo zone)
     {
-        yield return new("To know about the sentry", report.Warnings);
-        yield return new(
-            "Needs attention",
+        yield return Part(ReportPart.Warnings, report.Warnings);
+        yield return Part(
+            ReportPart.Attention,
             [.. report.Services.Where(one => one.Attention is not null).Select(one => $"{one.Title}: {one.Attention}")]
         );
-        yield return new(
-            "Alerts",
+        yield return Part(
+            ReportPart.Alerts,
             Some(
                 report.Alerts.Select(alert =>
                     $"{At(alert.Began, zone)} {MessageWords.Subject(alert)}{Became(alert, zone)}"
                 )
             )
         );
-        yield return new(
-            "How they ran",
+        yield return Part(
+            ReportPart.Strips,
             report.Services.All(one => one.IsJob)
                 ? []
                 :
@@ -124,8 +124,8 @@ public static class ReportWords
                     string.Concat(Scale(report, zone).Select(label => $"|{label}".PadRight(Pieces / Quarters))),
                 ]
         );
-        yield return new(
-            "Jobs",
+        yield return Part(
+            ReportPart.Jobs,
             [
                 .. report
                     .Services.Where(one => one.IsJob)
@@ -133,11 +133,29 @@ public static class ReportWords
                 .. report.Missed,
             ]
         );
-        yield return new("What grows", Some(report.Growth));
-        yield return new("What checks found that is new", Some(report.Found));
-        yield return new("What was changed", Some(report.Changes));
-        yield return new("What is planned", Some(report.Planned));
+        yield return Part(ReportPart.Growth, Some(report.Growth));
+        yield return Part(ReportPart.Found, Some(report.Found));
+        yield return Part(ReportPart.Changes, Some(report.Changes));
+        yield return Part(ReportPart.Planned, Some(report.Planned));
     }
+
+    private static MessagePart Part(ReportPart part, ImmutableArray<string> lines) =>
+        new(
+            part switch
+            {
+                ReportPart.Warnings => "To know about the sentry",
+                ReportPart.Attention => "Needs attention",
+                ReportPart.Alerts => "Alerts",
+                ReportPart.Strips => "How they ran",
+                ReportPart.Jobs => "Jobs",
+                ReportPart.Growth => "What grows",
+                ReportPart.Found => "What checks found that is new",
+                ReportPart.Changes => "What was changed",
+                _ => "What is planned",
+            },
+            lines,
+            Of: part
+        );
 
     private static ImmutableArray<string> Some(IEnumerable<string> lines)
     {

@@ -98,7 +98,7 @@ internal static class AccountRoutes
     private static IResult NoSuchAccount(string name) =>
         Problems.Of(
             404,
-            "account-missing",
+            ProblemCode.AccountMissing,
             "No such account",
             $"This host has no account named '{name}'.",
             $"Make it: calm account create {name}"
@@ -198,7 +198,7 @@ internal static class AccountRoutes
         )
             return Problems.Of(
                 400,
-                "bad-account-name",
+                ProblemCode.BadAccountName,
                 "Not a name for an account",
                 $"'{name}'; allowed: lower-case letters, digits, - and _, beginning with a letter, at most 32 "
                     + $"characters."
@@ -206,7 +206,7 @@ internal static class AccountRoutes
         if (Account.Named(name) is not null)
             return Problems.Of(
                 409,
-                "account-taken",
+                ProblemCode.AccountTaken,
                 "The account is there already",
                 $"This host has an account named '{name}' already; nothing was changed.",
                 $"To let it run services: calm account permit {name}"
@@ -234,7 +234,12 @@ internal static class AccountRoutes
             )
             .ConfigureAwait(false);
         if (error is not null || Account.Named(name) is not { } made)
-            return Problems.Of(422, "account-not-made", "The host refused", $"The account could not be made: {error}");
+            return Problems.Of(
+                422,
+                ProblemCode.AccountNotMade,
+                "The host refused",
+                $"The account could not be made: {error}"
+            );
         if (states.SetApart(made.Uid) is { Count: > 0 } left)
             logbook.Note(new StateSetApartEntry([.. left], made.Uid));
         permits.Set(name, permitted: true, made: true);
@@ -267,7 +272,7 @@ internal static class AccountRoutes
         if (!house.Permits.WasMade(name))
             return Problems.Of(
                 409,
-                "account-not-ours",
+                ProblemCode.AccountNotOurs,
                 "Not made here",
                 $"The account {name} was not made by 'calm account create', so it is not removed here.",
                 $"To keep it from running services: calm account forbid {name}"
@@ -275,7 +280,7 @@ internal static class AccountRoutes
         if (View(name, registry, house.Permits).Services is { Count: > 0 } services)
             return Problems.Of(
                 409,
-                "account-in-use",
+                ProblemCode.AccountInUse,
                 "It is in use",
                 $"{string.Join(", ", services)} run as {name}.",
                 "Unwrap them, or adjust them to another account, first."
@@ -301,7 +306,7 @@ internal static class AccountRoutes
         if (await HostTools.Run("userdel", name).ConfigureAwait(false) is { } error)
             return Problems.Of(
                 422,
-                "account-not-removed",
+                ProblemCode.AccountNotRemoved,
                 "The host refused",
                 $"The account could not be removed: {error}"
             );
@@ -356,7 +361,7 @@ internal static class AccountRoutes
     private static IResult NeedsRoot(string why) =>
         Problems.Of(
             422,
-            "needs-root",
+            ProblemCode.NeedsRoot,
             "Only root can do that",
             $"This sentry is not run as root, and {why}.",
             "Run the sentry as root."
@@ -442,7 +447,7 @@ internal static class AccountRoutes
         )
             return Problems.Of(
                 400,
-                "bad-folder",
+                ProblemCode.BadFolder,
                 "Not a folder and right",
                 $"path is '{folder.Path}', right is '{folder.Right}'; allowed: an absolute path, and write or read."
             );
@@ -495,7 +500,7 @@ internal static class AccountRoutes
             if (rights.Refuses(account, path, write) is { } why)
                 return Problems.Of(
                     422,
-                    "folder-not-possible",
+                    ProblemCode.FolderNotPossible,
                     "Not a folder to be granted",
                     $"{why} Nothing was changed.",
                     "Put what the account needs into a folder of its own, such as /srv/NAME, and grant that."
@@ -503,7 +508,7 @@ internal static class AccountRoutes
             return !yes && FolderRights.Asks(path, gone) is { } asks
                 ? Problems.Of(
                     409,
-                    "grant-asks",
+                    ProblemCode.GrantAsks,
                     "Is that meant?",
                     $"{asks} Nothing was changed.",
                     "If that is meant, say so: --yes"
@@ -514,7 +519,7 @@ internal static class AccountRoutes
         {
             return Problems.Of(
                 422,
-                "folder-not-possible",
+                ProblemCode.FolderNotPossible,
                 "Not a folder to be granted",
                 $"Nothing was granted: {error.Message}.",
                 "Name a folder that is there, by its own path."

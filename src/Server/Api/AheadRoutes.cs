@@ -41,7 +41,7 @@ internal static class AheadRoutes
         if (length is not null && (!Duration.TryRead(length, out within) || within > Longest))
             return Problems.Of(
                 400,
-                "bad-length",
+                ProblemCode.BadLength,
                 "Not a length of time",
                 $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(Longest)}."
             );
@@ -63,12 +63,17 @@ internal static class AheadRoutes
     public static IResult Moments(string? when, string? zone, TimeProvider clock)
     {
         if (!RhythmWords.TryRead(when ?? "", out var rhythm))
-            return Problems.Of(400, "bad-rhythm", "Not a rhythm", $"when is '{when}'; allowed: {RhythmWords.Allowed}.");
+            return Problems.Of(
+                400,
+                ProblemCode.BadRhythm,
+                "Not a rhythm",
+                $"when is '{when}'; allowed: {RhythmWords.Allowed}."
+            );
         var by = TimeZoneInfo.Local;
         return !string.IsNullOrEmpty(zone) && !TimeZoneInfo.TryFindSystemTimeZoneById(zone, out by!)
             ? Problems.Of(
                 400,
-                "bad-zone",
+                ProblemCode.BadZone,
                 "No such time zone",
                 $"zone is '{zone}'; wanted: a time zone of this host, such as Europe/Oslo or UTC."
             )
@@ -93,7 +98,7 @@ internal static class AheadRoutes
         if (now.Rhythm?.Next is not { Due: { } due } place)
             return Problems.Of(
                 409,
-                "nothing-planned",
+                ProblemCode.NothingPlanned,
                 "Nothing is planned",
                 $"{title} has no planned moment to come; nothing was changed.",
                 actor.Definition.IsJob
@@ -104,7 +109,7 @@ internal static class AheadRoutes
         if (!skip && now.Phase != wanted)
             return Problems.Of(
                 409,
-                "not-now",
+                ProblemCode.NotNow,
                 "It cannot be taken now",
                 $"{title} is {ServiceViews.StateOf(now.Phase)}, not {ServiceViews.StateOf(wanted)}: its next moment stays "
                     + $"where it is, and nothing was changed. {actor.View.Why}"

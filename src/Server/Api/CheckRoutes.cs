@@ -111,7 +111,7 @@ internal static class CheckRoutes
     public static IResult EndRehearsal(string id, RehearsalRoom room) =>
         room.End(id)
             ? TypedResults.NoContent()
-            : Problems.Of(404, "no-such-rehearsal", "No such rehearsal", $"No rehearsal {id} is being played.");
+            : Problems.Of(404, ProblemCode.NoSuchRehearsal, "No such rehearsal", $"No rehearsal {id} is being played.");
 
     /// <summary>The definition to be laid under another: that of a sibling, without what must be its own.</summary>
     public static (MapNode? Under, IResult? Problem) Like(string? like, Registry registry)
@@ -139,14 +139,14 @@ internal static class CheckRoutes
         if (length is not null && (!Duration.TryRead(length, out time) || time > TimeSpan.FromHours(24)))
             return Problems.Of(
                 400,
-                "bad-length",
+                ProblemCode.BadLength,
                 "Not a length of time",
                 $"length is '{length}'; allowed: {Duration.Allowed}, at most 1 d."
             );
         if (room.Running(definition.Name) is { } why)
             return Problems.Of(
                 409,
-                "runs-already",
+                ProblemCode.RunsAlready,
                 "It runs already",
                 why,
                 $"Stop it first: calm stop {definition.Name}"

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using CalmSentry.Contract.Api;
 using CalmSentry.Server.Doors;
 using Microsoft.AspNetCore.OpenApi;
 using Microsoft.OpenApi;
@@ -32,6 +33,17 @@ internal static class Description
                     .Permission;
                 (operation.Extensions ??= new Dictionary<string, IOpenApiExtension>())[Permission] =
                     new JsonNodeExtension(Permissions.InWords(needed));
+                return Task.CompletedTask;
+            }
+        );
+        options.AddSchemaTransformer(
+            (schema, context, _) =>
+            {
+                if (context.JsonTypeInfo.Type == typeof(ProblemWord))
+                    (schema.Type, schema.Enum) = (
+                        JsonSchemaType.String,
+                        [.. ProblemWord.All.Select(word => (JsonNode)word)]
+                    );
                 return Task.CompletedTask;
             }
         );

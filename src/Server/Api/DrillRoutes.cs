@@ -38,7 +38,7 @@ internal static class DrillRoutes
         kind is not null && Words.Find<ReportKind>(kind) is null
             ? Problems.Of(
                 400,
-                "bad-kind",
+                ProblemCode.BadKind,
                 "No such kind of report",
                 $"kind is '{kind}'; allowed: {string.Join(", ", Enum.GetValues<ReportKind>().Select(Words.Of))}."
             )
@@ -46,7 +46,7 @@ internal static class DrillRoutes
             ? TypedResults.Json(ReportViews.Of(report), ApiJson.Plain.BeginReport)
         : Problems.Of(
             404,
-            "no-report",
+            ProblemCode.NoReport,
             "No report yet",
             kind == "boot"
                 ? "No boot of this machine has been seen with services to begin."
@@ -65,7 +65,7 @@ internal static class DrillRoutes
         if (room.Play(names, Caller.Of(context).Who) is not { } live)
             return Problems.Of(
                 409,
-                "drill-under-way",
+                ProblemCode.DrillUnderWay,
                 "One at a time",
                 "A boot or a drill is under way; nothing was touched.",
                 "Wait for its report: calm drill --last"
@@ -91,7 +91,7 @@ internal static class DrillRoutes
         if (within is not null && !Duration.TryRead(within, out limit))
             return Problems.Of(
                 400,
-                "bad-length",
+                ProblemCode.BadLength,
                 "Not a length of time",
                 $"within is '{within}'; allowed: {Duration.Allowed}."
             );

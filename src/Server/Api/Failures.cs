@@ -1,4 +1,5 @@
 using System.Text.Json;
+using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Server.Api;
@@ -34,14 +35,14 @@ internal static partial class Failures
                 return bad.StatusCode == 408
                     ? Problems.Of(
                         408,
-                        "body-too-slow",
+                        ProblemCode.BodyTooSlow,
                         "Too slow",
                         "The call did not come whole in the time allowed.",
                         "Send it again."
                     )
                     : Problems.Of(
                         bad.StatusCode,
-                        "bad-call",
+                        ProblemCode.BadCall,
                         "Not a call",
                         $"{bad.Message.TrimEnd('.')}.",
                         "GET /api/openapi.json says what each call takes."
@@ -49,7 +50,7 @@ internal static partial class Failures
             case JsonException:
                 return Problems.Of(
                     400,
-                    "malformed-body",
+                    ProblemCode.MalformedBody,
                     "Not what this call takes",
                     "The body is not the JSON that this call takes.",
                     "GET /api/openapi.json says what each call takes."
@@ -63,7 +64,7 @@ internal static partial class Failures
                 );
                 return Problems.Of(
                     503,
-                    "out-of-room",
+                    ProblemCode.OutOfRoom,
                     "Out of room",
                     $"The sentry cannot do that now: {own.Message}. The services it keeps are not affected.",
                     "Try again in a while."
@@ -77,7 +78,7 @@ internal static partial class Failures
                 );
                 return Problems.Of(
                     500,
-                    "internal",
+                    ProblemCode.Internal,
                     "Something went wrong in the sentry",
                     "The call failed inside the sentry; the services it keeps are not affected.",
                     "Look at the sentry's own log."

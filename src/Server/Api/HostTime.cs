@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Text;
 
 namespace CalmSentry.Server.Api;
@@ -36,7 +37,7 @@ internal static class HostTime
                 null,
                 Problems.Of(
                     400,
-                    "no-time",
+                    ProblemCode.NoTime,
                     "Not a time",
                     $"{parameter}: found '{text}'; allowed: 03:12, '2026-11-20 03:12:30' (this host's time), ISO 8601 "
                         + "such as 2026-11-20T03:12:30+01:00, or how long ago, such as 10min."

@@ -1,6 +1,7 @@
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
+using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Server.Api;
 
@@ -54,7 +55,7 @@ internal static class Incoming
                 null,
                 Problems.Of(
                     408,
-                    "body-too-slow",
+                    ProblemCode.BodyTooSlow,
                     "Too slow",
                     $"The body did not come within {Patience.TotalSeconds:0} s.",
                     "Send it again."
@@ -89,7 +90,7 @@ internal static class Incoming
             null,
             Problems.Of(
                 400,
-                "malformed-body",
+                ProblemCode.MalformedBody,
                 "Not what this call takes",
                 $"The body is not {wanted}.",
                 "Send a JSON object with these keys."
@@ -106,7 +107,7 @@ internal static class Incoming
             ? Problems
                 .Of(
                     400,
-                    "bad-address",
+                    ProblemCode.BadAddress,
                     "Not an address",
                     "The path or the query holds NUL, or bytes that are no UTF-8; allowed is text in UTF-8.",
                     "Mend the address."
@@ -139,7 +140,7 @@ internal static class Incoming
     private static IResult TooLong(int longest) =>
         Problems.Of(
             413,
-            "body-too-long",
+            ProblemCode.BodyTooLong,
             "Too long",
             $"The body is longer than the {longest} bytes allowed.",
             "Send less."
@@ -148,7 +149,7 @@ internal static class Incoming
     private static IResult NoText(string found) =>
         Problems.Of(
             400,
-            "malformed-body",
+            ProblemCode.MalformedBody,
             "Not a text",
             $"The body holds {found}; allowed is text in UTF-8.",
             "Mend it and send it again."

@@ -63,16 +63,22 @@ internal static class LogbookRoutes
         )
         {
             if (EntryKinds.Find(word) is not { } known)
-                return Unknown("kind", "kind of entry", word, [.. EntryKinds.All.Select(one => one.Word)]);
+                return Unknown(
+                    ProblemCode.NoSuchKind,
+                    "kind",
+                    "kind of entry",
+                    word,
+                    [.. EntryKinds.All.Select(one => one.Word)]
+                );
             kinds.Add(known);
         }
 
         if (severity is not null && Words.Find<EntrySeverity>(severity) is null)
-            return Unknown("severity", "severity", severity, Words.All<EntrySeverity>());
+            return Unknown(ProblemCode.NoSuchSeverity, "severity", "severity", severity, Words.All<EntrySeverity>());
         if (form is not (null or "json" or "json-lines" or "csv"))
             return Problems.Of(
                 400,
-                "no-such-form",
+                ProblemCode.NoSuchForm,
                 "No such form",
                 $"form: found '{form}'; allowed: json, json-lines, csv."
             );
@@ -119,7 +125,7 @@ internal static class LogbookRoutes
         if (head is not null && (head.Length != 64 || !head.All(char.IsAsciiHexDigit)))
             return Problems.Of(
                 400,
-                "no-hash",
+                ProblemCode.NoHash,
                 "Not a hash",
                 $"head: found '{head}'; allowed: the 64 hexadecimal digits that an earlier proof ended with."
             );
@@ -139,10 +145,16 @@ internal static class LogbookRoutes
         );
     }
 
-    private static IResult Unknown(string parameter, string what, string word, IReadOnlyCollection<string> all) =>
+    private static IResult Unknown(
+        ProblemCode code,
+        string parameter,
+        string what,
+        string word,
+        IReadOnlyCollection<string> all
+    ) =>
         Problems.Of(
             400,
-            $"no-such-{parameter}",
+            code,
             $"No such {what}",
             $"{parameter}: found '{word}'{(Spelling.Nearest(word, all) is { } near ? $"; did you mean '{near}'?" : "")}; allowed: {string.Join(", ", all)}."
         );

@@ -80,7 +80,7 @@ internal static class OutputRoutes
         if (last is < 0 or > 1_000_000 || first is < 0 or > 1_000_000 || from is < 0 || around is < 0 or > 1000)
             return Problems.Of(
                 400,
-                "bad-range",
+                ProblemCode.BadRange,
                 "Not a range",
                 $"last is {last}, first is {first}, from is {from}, around is {around}; allowed: last and first from 0 to 1000000 lines, from at least 0 "
                     + "bytes, around from 0 to 1000 lines."
@@ -100,7 +100,7 @@ internal static class OutputRoutes
         {
             return Problems.Of(
                 400,
-                "no-expression",
+                ProblemCode.NoExpression,
                 "Not a regular expression",
                 $"match: found '{match}': {error.Message.TrimEnd('.')}.",
                 "To look for the text as it is, give it with find."
@@ -114,7 +114,7 @@ internal static class OutputRoutes
         if (run is not null && file is not null)
             return Problems.Of(
                 400,
-                "no-runs",
+                ProblemCode.NoRuns,
                 "Not by run",
                 "run does not go with file: which run wrote a line of a file is not known.",
                 "since and until go with it."
@@ -127,7 +127,7 @@ internal static class OutputRoutes
             if (store.OutputOf(service.Id, new(number)) is not { } stretch)
                 return Problems.Of(
                     404,
-                    "no-such-run",
+                    ProblemCode.NoSuchRun,
                     "No such run",
                     $"{service.Definition.Name} has no run {number} on record.",
                     $"'calm runs {service.Definition.Name}' shows those that are."
@@ -150,7 +150,7 @@ internal static class OutputRoutes
         if (follow == true && end is not null)
             return Problems.Of(
                 400,
-                "no-end",
+                ProblemCode.NoEnd,
                 "Follow has no end",
                 "follow does not go with until, nor with a run that has ended."
             );
@@ -264,7 +264,7 @@ internal static class OutputRoutes
     private static IResult TooMany() =>
         Problems.Of(
             503,
-            "too-many-streams",
+            ProblemCode.TooManyStreams,
             "Too many streams",
             $"{MostFollowers} readers follow the output of services, as many as there may be.",
             "Close some: each 'calm output --follow' and each open page of a service is one."
@@ -300,7 +300,7 @@ internal static class OutputRoutes
                 "",
                 Problems.Of(
                     404,
-                    "no-such-file",
+                    ProblemCode.NoSuchFile,
                     "No such log file",
                     $"{name} has no log file called '{file}'; it has {(files.IsEmpty ? "none" : string.Join(", ", files.Keys))}.",
                     "Its definition names them: output.files."
@@ -324,7 +324,7 @@ internal static class OutputRoutes
         if (last is < 0 or > 1_000_000 || from is < 0)
             return Problems.Of(
                 400,
-                "bad-range",
+                ProblemCode.BadRange,
                 "Not a range",
                 $"last is {last}, from is {from}; allowed: last from 0 to 1000000 lines, from at " + $"least 0 bytes.",
                 "Leave both out for the last 20 lines."

@@ -10,7 +10,7 @@ internal static class Problems
 {
     public static IResult Of(
         int status,
-        string code,
+        ProblemWord code,
         string title,
         string detail,
         string? next = null,
@@ -36,13 +36,13 @@ internal static class Problems
 
     /// <summary>So many of something are not shown at a time.</summary>
     public static IResult NotSoMany(int? last, int most) =>
-        Of(400, "bad-number", "Not a number of them", $"last is {last}; allowed: 1 to {most}.");
+        Of(400, ProblemCode.BadNumber, "Not a number of them", $"last is {last}; allowed: 1 to {most}.");
 
     /// <param name="renamed">What a service is called that had this name.</param>
     public static IResult NoSuchService(string called, string? nearest, string? renamed = null) =>
         Of(
             StatusCodes.Status404NotFound,
-            "no-such-service",
+            ProblemCode.NoSuchService,
             "No such service",
             $"There is no service called '{called}' here"
                 + (
@@ -56,7 +56,7 @@ internal static class Problems
     public static IResult Unreadable(Unreadable one, Places places) =>
         Of(
             StatusCodes.Status409Conflict,
-            "unreadable",
+            ProblemCode.Unreadable,
             "Its definition cannot be read",
             $"The stored definition of {one.Stored.Name} cannot be read: {one.Why}. Its program is left as it is.",
             one.Mend(places)
@@ -65,7 +65,7 @@ internal static class Problems
     public static IResult NotPermitted(string who) =>
         Of(
             StatusCodes.Status403Forbidden,
-            "not-permitted",
+            ProblemCode.NotPermitted,
             "Not permitted",
             $"The account {who} may not direct this sentry; root and the sentry's own account may.",
             "Ask as one of those: sudo calm …"
@@ -74,7 +74,7 @@ internal static class Problems
     public static IResult SignInNeeded() =>
         Of(
             StatusCodes.Status401Unauthorized,
-            "sign-in-needed",
+            ProblemCode.SignInNeeded,
             "Sign-in needed",
             "This browser is not signed in, or its session has ended.",
             "On the host, 'calm open' prints a link that signs it in."

@@ -42,7 +42,7 @@ internal static class RenameRoutes
         if (now.Length == 0)
             return Problems.Of(
                 400,
-                "name-not-possible",
+                ProblemCode.NameNotPossible,
                 "No short name",
                 $"No short name can be made of '{to}': {ServiceName.Allowed}. Nothing was changed.",
                 $"calm rename {actor.Definition.Name} NEW-NAME"
@@ -67,7 +67,7 @@ internal static class RenameRoutes
             if (definition is null)
                 return Problems.Of(
                     422,
-                    "definition-invalid",
+                    ProblemCode.DefinitionInvalid,
                     "The definition is not valid",
                     $"{string.Join("; ", errors)}. Nothing was changed."
                 );
@@ -87,7 +87,7 @@ internal static class RenameRoutes
             if (why is not null)
                 return Problems.Of(
                     409,
-                    "not-renamed",
+                    ProblemCode.NotRenamed,
                     "It keeps its name",
                     $"{actor.Definition.Title} keeps its name, for {why.TrimEnd('.')}. Nothing was changed.",
                     $"calm show {was}"
@@ -126,17 +126,22 @@ internal static class RenameRoutes
         if (!actor.IsAtRest)
             return Problems.Of(
                 409,
-                "not-at-rest",
+                ProblemCode.NotAtRest,
                 "It is not at rest",
                 $"{title} is {actor.View.State}, and its output and state directory go by its name. Nothing was changed.",
                 $"calm stop {name}   then: calm rename {name} {now}, calm start {now}"
             );
         if ((rehearsals.Running(name) ?? rehearsals.Running(now)) is { } rehearsed)
-            return Problems.Of(409, "already-live", "It is being rehearsed", $"{rehearsed} Nothing was changed.");
+            return Problems.Of(
+                409,
+                ProblemCode.AlreadyLive,
+                "It is being rehearsed",
+                $"{rehearsed} Nothing was changed."
+            );
         if (store.Plans().Any(one => one.Plan?.Concerns(name) == true))
             return Problems.Of(
                 409,
-                "plan-under-way",
+                ProblemCode.PlanUnderWay,
                 "Something is under way",
                 $"A drill, a boot or an ordered stop that {title} is part of is under way. Nothing was changed.",
                 "'calm logbook' shows what; try again when it is over."
@@ -146,7 +151,7 @@ internal static class RenameRoutes
         return renaming.LeftOver(now) is { } left
             ? Problems.Of(
                 409,
-                "name-left-over",
+                ProblemCode.NameLeftOver,
                 "The name has something left",
                 $"{left} is of an earlier service called '{now}', and would be mixed with what {title} has. Nothing was changed.",
                 $"Move it away, or choose another name."

@@ -232,7 +232,7 @@ internal static class RunRoutes
         if (thisRun == true && !actor.Definition.IsJob)
             return Problems.Of(
                 409,
-                "no-job",
+                ProblemCode.NoJob,
                 "It is no job",
                 $"{actor.Definition.Title} is no job (kind: periodic): there is no rhythm that would go on; nothing was stopped.",
                 $"calm stop {actor.Definition.Name}"
@@ -287,7 +287,7 @@ internal static class RunRoutes
         if (!Duration.TryRead(length ?? "", out var pause) || pause > LongestPause)
             return Problems.Of(
                 400,
-                "bad-length",
+                ProblemCode.BadLength,
                 "Not a length of time",
                 $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestPause)}; 0 ends a pause."
             );
@@ -296,7 +296,7 @@ internal static class RunRoutes
         if (paused && actor.Definition.Watch.IsEmpty)
             return Problems.Of(
                 409,
-                "nothing-to-pause",
+                ProblemCode.NothingToPause,
                 "It has no watches",
                 $"{title} has no watches that could be paused; nothing was changed.",
                 $"calm show {actor.Definition.Name}   says what is watched; calm adjust {actor.Definition.Name} --watch … adds a watch"
@@ -346,14 +346,14 @@ internal static class RunRoutes
         if (!Duration.TryRead(length ?? "", out var quiet) || quiet > LongestQuiet)
             return Problems.Of(
                 400,
-                "bad-length",
+                ProblemCode.BadLength,
                 "Not a length of time",
                 $"for is '{length}'; allowed: {Duration.Allowed}, at most {Duration.Write(LongestQuiet)}; 0 ends a quiet time."
             );
         if (reason is { Length: > LongestReason })
             return Problems.Of(
                 400,
-                "bad-reason",
+                ProblemCode.BadReason,
                 "Too long a reason",
                 $"The reason has {reason.Length} characters; allowed: at most {LongestReason}."
             );
@@ -558,7 +558,7 @@ internal static class RunRoutes
     private static IResult Disabled(ServiceActor actor) =>
         Problems.Of(
             409,
-            "starting-disabled",
+            ProblemCode.StartingDisabled,
             "Starting is disabled",
             $"Starting {actor.Definition.Title} is disabled (begin.at: never); nothing was started.",
             $"To enable it: calm adjust {actor.Definition.Name} --at request"
@@ -588,7 +588,7 @@ internal static class RunRoutes
             live,
             Problems.Of(
                 409,
-                "needed-by-others",
+                ProblemCode.NeededByOthers,
                 "Others need it",
                 $"{string.Join(", ", live.Order(StringComparer.Ordinal))} {need} {name} and {are} running; nothing was "
                     + "stopped.",

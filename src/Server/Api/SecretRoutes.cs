@@ -90,7 +90,7 @@ internal static class SecretRoutes
         if (!secrets.Remove(SecretBox.OfSentry, key))
             return Problems.Of(
                 404,
-                "no-such-secret",
+                ProblemCode.NoSuchSecret,
                 "No such secret",
                 $"The sentry has no secret {key} with a value.",
                 "'calm secret list --sentry' shows those there are."
@@ -106,7 +106,7 @@ internal static class SecretRoutes
     private static IResult NoKey(string whose, string key) =>
         Problems.Of(
             400,
-            "bad-key",
+            ProblemCode.BadKey,
             "Not a name for a secret",
             $"Of {whose} the key is '{key}'; allowed: a service's name, and a key of letters, digits and _, not beginning "
                 + "with a digit."
@@ -126,7 +126,7 @@ internal static class SecretRoutes
                 null,
                 Problems.Of(
                     400,
-                    "bad-secret",
+                    ProblemCode.BadSecret,
                     "Not a secret",
                     $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
                         + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
@@ -204,7 +204,7 @@ internal static class SecretRoutes
         if (!secrets.Remove(service, key))
             return Problems.Of(
                 404,
-                "no-such-secret",
+                ProblemCode.NoSuchSecret,
                 "No such secret",
                 $"{service} has no secret {key} with a value.",
                 $"'calm secret list {service}' shows those there are."

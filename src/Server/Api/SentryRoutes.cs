@@ -87,7 +87,7 @@ internal static class SentryRoutes
         return events.Full
             ? Problems.Of(
                 503,
-                "too-many-streams",
+                ProblemCode.TooManyStreams,
                 "Too many streams",
                 $"{EventHub.Most} streams of events are open, as many as there may be.",
                 "Close some: each open console page and each 'calm board' has one."

@@ -26,7 +26,7 @@ internal static class SessionRoutes
         if (self.Console.Length == 0)
             return Problems.Of(
                 409,
-                "no-console",
+                ProblemCode.NoConsole,
                 "No console",
                 "This sentry serves no console; its logbook says why.",
                 "calm logbook"
@@ -39,7 +39,7 @@ internal static class SessionRoutes
             )
             : Problems.Of(
                 409,
-                "too-many-links",
+                ProblemCode.TooManyLinks,
                 "Too many links",
                 $"{Sessions.MostLinks} sign-in links are waiting to be used.",
                 $"Use one of them, or wait {Sessions.LinkLife.TotalMinutes:0} min until they are void."
@@ -91,7 +91,7 @@ internal static class SessionRoutes
         if (sessions.End(id) is not { } session)
             return Problems.Of(
                 404,
-                "no-such-session",
+                ProblemCode.NoSuchSession,
                 "No such session",
                 $"There is no open session {id}.",
                 "'calm host sessions' shows those there are."

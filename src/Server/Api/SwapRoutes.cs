@@ -100,7 +100,7 @@ internal static class SwapRoutes
         )
             return Problems.Of(
                 400,
-                "bad-source",
+                ProblemCode.BadSource,
                 "Not a source of files",
                 $"from is '{order.From}', back is {order.Back}; allowed: the absolute path of a directory or an archive, or the number of "
                     + "an earlier version (0: the one before the present); one of the two.",
@@ -109,7 +109,7 @@ internal static class SwapRoutes
         if (order.WatchMs is < 0 || order.WatchMs > LongestWatch.TotalMilliseconds)
             return Problems.Of(
                 400,
-                "bad-length",
+                ProblemCode.BadLength,
                 "Not a length of time",
                 $"watch-ms is {order.WatchMs}; allowed: 0 to {LongestWatch.TotalMilliseconds:0} ({Duration.Write(LongestWatch)})."
             );
@@ -186,7 +186,7 @@ internal static class SwapRoutes
                         "The sentry failed",
                         StatusCodes.Status500InternalServerError,
                         $"The sentry failed: {unexpected.Message}",
-                        "failed",
+                        ProblemCode.Failed,
                         "calm logbook",
                         null
                     ),
@@ -295,7 +295,7 @@ internal static class SwapRoutes
             "The new files would not run",
             StatusCodes.Status422UnprocessableEntity,
             string.Join("\n", left.Select(finding => Core.Text.Shown.Line(finding.Seen))) + "\nNothing was changed.",
-            left[0].Word,
+            left[0].Code,
             string.Join("\n", left.Select(finding => finding.Mend).Distinct()),
             null
         );
@@ -303,7 +303,7 @@ internal static class SwapRoutes
     public static IResult UnderWay(ServiceActor actor, Registry registry) =>
         Problems.Of(
             409,
-            "swap-under-way",
+            ProblemCode.SwapUnderWay,
             "New files are under way",
             $"New files of {actor.Definition.Title} are under way: {registry.Swaps.UnderWay(actor.Id) ?? "they are nearly done"}. Nothing was changed.",
             $"calm swap {actor.Definition.Name}   shows how far it is"

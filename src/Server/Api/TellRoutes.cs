@@ -92,7 +92,7 @@ internal static class TellRoutes
         if (order.Note is { } said && (said.Length > LongestNote || Incoming.Odd(said)))
             return Problems.Of(
                 400,
-                "bad-note",
+                ProblemCode.BadNote,
                 "Not a note",
                 $"note has {said.Length} characters{(Incoming.Odd(said) ? ", among them NUL or half a character" : "")}; allowed: at most "
                     + $"{LongestNote} characters of text without NUL."
@@ -102,7 +102,7 @@ internal static class TellRoutes
             return (store.Alert(number) ?? teller.Known.FirstOrDefault(one => one.Number == number)) is { } past
                 ? Problems.Of(
                     409,
-                    "alert-over",
+                    ProblemCode.AlertOver,
                     "The alert is over",
                     past.PartOf is { } whole
                         ? $"Alert {number} turned out to be part of alert {whole}; nothing was changed."
@@ -190,7 +190,7 @@ internal static class TellRoutes
         var now = clock.GetUtcNow();
         var told = await Task.Run(() => teller.Replay(now - back, now, Most)).ConfigureAwait(false);
         return TypedResults.Json<IReadOnlyList<WouldBeView>>(
-            [.. told.Select(one => new WouldBeView(one.At, one.Recipient, Words.Of(one.Kind), one.Subject))],
+            [.. told.Select(one => new WouldBeView(one.At, one.Recipient, one.Kind, one.Subject))],
             ApiJson.Plain.IReadOnlyListWouldBeView
         );
     }
@@ -201,7 +201,7 @@ internal static class TellRoutes
         if (teller.OutboxOf(recipient) is not { } outbox)
             return Problems.Of(
                 404,
-                "no-such-recipient",
+                ProblemCode.NoSuchRecipient,
                 "No such recipient",
                 $"No recipient '{recipient}' is in the settings"
                     + (
@@ -266,7 +266,7 @@ internal static class TellRoutes
     private static IResult NotSoFarBack(string? length) =>
         Problems.Of(
             400,
-            "bad-length",
+            ProblemCode.BadLength,
             "Not a length of time",
             $"for is '{length}'; allowed: {Duration.Allowed}, more than 0 and at most {Duration.Write(LongestReplay)}."
         );
@@ -274,7 +274,7 @@ internal static class TellRoutes
     private static IResult NoSuchAlert(long number) =>
         Problems.Of(
             404,
-            "no-such-alert",
+            ProblemCode.NoSuchAlert,
             "No such alert",
             $"There is no alert {number} on record.",
             "'calm tell' shows those there are."

@@ -40,7 +40,7 @@ internal static class Unrecorded
     public static IResult Refusal(string failure) =>
         Problems.Of(
             StatusCodes.Status503ServiceUnavailable,
-            "store-cannot-be-written",
+            ProblemCode.StoreCannotBeWritten,
             "The store cannot be written",
             $"The store cannot be written: {failure.TrimEnd('.')}. Nothing was changed.",
             "'calm host status' says when it can again; seeing, starting and stopping go on meanwhile. A full disk "

@@ -298,7 +298,7 @@ internal static class WrapRoutes
     private static IResult NameStays(Definition definition, string name) =>
         Problems.Of(
             422,
-            "name-fixed",
+            ProblemCode.NameFixed,
             "A name is changed by itself",
             $"The definition is named '{definition.Name}', the service '{name}'; nothing was changed.",
             $"calm rename {name} {definition.Name}   then adjust it under its new name"
@@ -313,7 +313,7 @@ internal static class WrapRoutes
         {
             return Problems.Of(
                 409,
-                "kind-while-live",
+                ProblemCode.KindWhileLive,
                 "It is running",
                 $"{definition.Title} is running, and its kind decides how that run is stopped.",
                 $"Stop it first ('calm stop {definition.Name}'), adjust it, and start it again."
@@ -371,7 +371,7 @@ internal static class WrapRoutes
             var (them, need) = others.Count == 1 ? ("it", "names") : ("them", "name");
             return Problems.Of(
                 409,
-                "needed-by-others",
+                ProblemCode.NeededByOthers,
                 "Others need it",
                 $"{string.Join(", ", others)} {need} {name} as a need and would wait for it forever; nothing was changed.",
                 $"Take the need out of {them}, or unwrap {them} first\n"
@@ -440,7 +440,7 @@ internal static class WrapRoutes
     public static IResult Circle(IReadOnlyList<string> circle) =>
         Problems.Of(
             422,
-            FindingCodes.WordOf(FindingCode.NeedsCircle),
+            FindingCode.NeedsCircle,
             "A circle of needs",
             $"Its needs would close a circle, in which none could start: {NeedChecks.InWords(circle)}. Nothing was changed.",
             "Take one of these needs out."
@@ -449,7 +449,7 @@ internal static class WrapRoutes
     public static IResult Taken(string name) =>
         Problems.Of(
             409,
-            FindingCodes.WordOf(FindingCode.NameTaken),
+            FindingCode.NameTaken,
             "The name is taken",
             $"There is a service called '{name}' already; nothing was changed.",
             $"Choose another name, see what it is with 'calm show {name}', or change it with "

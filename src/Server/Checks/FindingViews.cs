@@ -19,14 +19,9 @@ internal static class FindingViews
         [
             .. findings.Select(finding => new FindingView
             {
-                Code = finding.Word,
+                Code = finding.Code,
                 Key = finding.Key,
-                Severity = finding.Severity switch
-                {
-                    Severity.Blocks => "blocks",
-                    Severity.Risk => "risk",
-                    _ => "note",
-                },
+                Severity = finding.Severity,
                 Seen = Shown.Line(finding.Seen),
                 Why = Shown.Line(finding.Why),
                 Mend = finding.Mend,
@@ -52,7 +47,7 @@ internal static class FindingViews
     public static IResult Refusal(IReadOnlyList<Finding> blocking, string what) =>
         Problems.Of(
             blocking[0].Code == FindingCode.AccountNeeded ? 400 : 422,
-            blocking[0].Word,
+            blocking[0].Code,
             $"It would not {what}",
             string.Join("\n", blocking.Select(finding => Shown.Line(finding.Seen))),
             string.Join("\n", blocking.Select(finding => finding.Mend).Distinct()),

@@ -1,3 +1,4 @@
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Api;
@@ -28,7 +29,7 @@ internal static class Reading
             return new(null, new MapNode([]), [], problem);
         var (node, error) = Parse(text!, request.ContentType);
         if (error is not null)
-            return Failed([error], "malformed-body");
+            return Failed([error], ProblemCode.MalformedBody);
         if (node is not MapNode map)
             return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
         if (under is not null)
@@ -42,7 +43,7 @@ internal static class Reading
         return definition is null ? Failed(errors) with { Given = map } : new(definition, map, [], null);
     }
 
-    private static Sent Failed(IReadOnlyList<DefinitionError> errors, string code = "definition-invalid")
+    private static Sent Failed(IReadOnlyList<DefinitionError> errors, ProblemCode code = ProblemCode.DefinitionInvalid)
     {
         var mistakes = errors.Select(Problems.Of).ToList();
         return new(

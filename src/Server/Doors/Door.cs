@@ -1,3 +1,4 @@
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Server.Api;
@@ -66,7 +67,7 @@ internal static class Door
             await Problems
                 .Of(
                     429,
-                    "too-many-calls",
+                    ProblemCode.TooManyCalls,
                     "Too many calls",
                     $"{caller?.Who.Name ?? "Your account"} calls more often than {Pace.Of(word.Door)} times a second; "
                         + $"this call was not looked at.",
@@ -97,7 +98,7 @@ internal static class Door
             {
                 { Kind: CallerKind.Program } => Problems.Of(
                     404,
-                    "no-such-word",
+                    ProblemCode.NoSuchWord,
                     "No such word",
                     "There are: /serves, /well, /says; a body is shown as what it says of itself."
                 ),
@@ -127,7 +128,7 @@ internal static class Door
         if (!IsLoopback(context.Request.Host.Host))
             return Problems.Of(
                 400,
-                "wrong-host",
+                ProblemCode.WrongHost,
                 "Not this host",
                 "The console answers only to localhost, 127.0.0.1 and [::1].",
                 "Open the address that 'calm open' prints."
@@ -138,7 +139,7 @@ internal static class Door
         )
             return Problems.Of(
                 403,
-                "wrong-origin",
+                ProblemCode.WrongOrigin,
                 "Not from the console",
                 $"A page of {origin} may not speak to this sentry."
             );

@@ -11,7 +11,7 @@ internal static class ReportViews
     public static BeginReport Of(StartReport report) =>
         new()
         {
-            Kind = Words.Of(report.Kind),
+            Kind = report.Kind,
             Began = report.Began,
             Booted = report.Booted,
             Done = report.Done,

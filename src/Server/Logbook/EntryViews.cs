@@ -1,5 +1,4 @@
 using CalmSentry.Contract.Api;
-using CalmSentry.Core.Text;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Logbook;
@@ -13,10 +12,10 @@ internal static class EntryViews
         return new(stored.Number, stored.At, stored.Service, entry.Kind.Word, entry.Text, stored.By, stored.Tells)
         {
             From = entry.From,
-            Severity = Words.Of(entry.SeverityIf(stored.Tells)),
+            Severity = entry.SeverityIf(stored.Tells),
             Run = fields.Run,
             Pid = fields.Pid,
-            Outcome = fields.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
+            Outcome = fields.Outcome?.Kind,
             ExitCode = fields.Outcome?.Code,
             TookMs = fields.Took?.TotalMilliseconds,
             LimitMs = fields.Limit?.TotalMilliseconds,
@@ -25,7 +24,7 @@ internal static class EntryViews
             Revision = fields.Revision,
             About = fields.Name,
             Seen = fields.Seen,
-            Next = fields.Next == default ? null : Words.Of(fields.Next),
+            Next = fields.Next == default ? null : fields.Next,
         };
     }
 }

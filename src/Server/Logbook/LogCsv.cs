@@ -19,12 +19,12 @@ internal static class LogCsv
         ("tells", entry => entry.Tells ? "yes" : null),
         ("run", entry => entry.Run),
         ("pid", entry => entry.Pid),
-        ("outcome", entry => Foreign(entry.Outcome)),
+        ("outcome", entry => entry.Outcome is { } outcome ? Words.Of(outcome) : null),
         ("exit-code", entry => entry.ExitCode),
         ("about", entry => Foreign(entry.About)),
         ("seen", entry => Foreign(entry.Seen)),
         ("from", entry => Foreign(entry.From)),
-        ("severity", entry => entry.Severity),
+        ("severity", entry => entry.Severity is { } severity ? Words.Of(severity) : null),
     ];
 
     /// <summary>Text that others may have had a word in: a spreadsheet takes it for text, and a terminal shows it.</summary>

@@ -4,6 +4,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Api;
@@ -42,7 +43,7 @@ internal static class WhyFinder
             State = view.State,
             Health = view.Health,
             Since = view.Since,
-            Said = view.Why + (view.Health == "good" ? $" Health good: {view.HealthWhy}." : ""),
+            Said = view.Why + (view.Health == HealthLevel.Good ? $" Health good: {view.HealthWhy}." : ""),
             Because = Because(actor, null, house.Store),
             LastFailure =
                 now.LastEnd is { Bad: true } || now.BadEnds.Length > 0 ? LastFailure(actor, null, house) : null,
@@ -58,7 +59,7 @@ internal static class WhyFinder
         {
             return Problems.Of(
                 400,
-                "time-ahead",
+                ProblemCode.TimeAhead,
                 "Not yet",
                 $"{Local(time)} is in the future; only the past and the present are on record.",
                 $"calm why {name}"
@@ -69,7 +70,7 @@ internal static class WhyFinder
         {
             return Problems.Of(
                 404,
-                "no-record",
+                ProblemCode.NoRecord,
                 "Before its record",
                 $"The record of {name} begins later than {Local(time)}.",
                 $"calm logbook {name}"
@@ -83,8 +84,8 @@ internal static class WhyFinder
                 Title = actor.Definition.Title,
                 At = time,
                 Past = true,
-                State = then.State,
-                Health = then.Health,
+                State = Words.To<ServiceState>(then.State),
+                Health = Words.To<HealthLevel>(then.Health),
                 Since = then.At,
                 Said = Said(actor, then, house.Store),
                 Because = Because(actor, time, house.Store),
@@ -134,9 +135,14 @@ internal static class WhyFinder
             [
                 .. views.Where(view => view.Attention is not null).OrderBy(view => view.HealthSince ?? view.Since),
             ],
-            Moving = [.. rest.Where(view => view.State is "waiting" or "starting" or "stopping")],
-            Well = rest.Count(view => view.State is "running" or "resting"),
-            Down = rest.Count(view => view.State == "stopped"),
+            Moving =
+            [
+                .. rest.Where(view =>
+                    view.State is ServiceState.Waiting or ServiceState.Starting or ServiceState.Stopping
+                ),
+            ],
+            Well = rest.Count(view => view.State is ServiceState.Running or ServiceState.Resting),
+            Down = rest.Count(view => view.State == ServiceState.Stopped),
             Told = [.. store.Told(Told).Reverse().Select(EntryViews.Of)],
         };
     }

@@ -1,3 +1,4 @@
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Linux.Processes;
@@ -42,7 +43,7 @@ internal static class CopyEnding
             {
                 return Problems.Of(
                     422,
-                    "copy-stays",
+                    ProblemCode.CopyStays,
                     "The copy stays",
                     $"The copy outside the sentry (pid {copy.Pid}, as {copy.User}) was asked to end and has not "
                         + $"within 10 s; it was not killed, and nothing was started.",

@@ -21,7 +21,7 @@ internal static class Reloading
         if (definition.Reload.IsEmpty)
             return Problems.Of(
                 409,
-                "no-reload",
+                ProblemCode.NoReload,
                 "Not set",
                 $"Nothing says how {definition.Title} is told to read its settings anew; nothing was done.",
                 $"Say it, such as: calm adjust {definition.Name} --reload HUP\n"
@@ -31,7 +31,7 @@ internal static class Reloading
             ? null
             : Problems.Of(
                 409,
-                "not-running",
+                ProblemCode.NotRunning,
                 "Not running",
                 $"{definition.Title} is not running; nothing was done. {actor.View.Why}",
                 $"It reads its settings when it starts: calm start {definition.Name}"

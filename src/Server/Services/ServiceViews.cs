@@ -32,7 +32,7 @@ internal static class ServiceViews
             Title = definition.Title,
             Host = Machine.HostName,
             State = StateOf(now.Phase),
-            Health = stuck is null ? Of(health.Level) : "poor",
+            Health = stuck is null ? health.Level : HealthLevel.Poor,
             HealthWhy = Shown.Line(stuck ?? health.Evidence),
             HealthSince = health.Since,
             Attention = Shown.LineOf(Attention.Of(definition, now) ?? stuck),
@@ -139,15 +139,7 @@ internal static class ServiceViews
 
     /// <summary>A turn as it is kept on record.</summary>
     public static StoredMoment Moment(Definition definition, int revision, Situation now, DateTimeOffset at) =>
-        new(at, StateOf(now.Phase), Of(Health.Of(definition, now).Level), ServiceTimes.Of(now), revision, now);
-
-    private static string Of(HealthLevel level) =>
-        level switch
-        {
-            HealthLevel.Good => "good",
-            HealthLevel.Poor => "poor",
-            _ => "unknown",
-        };
+        new(at, Words.Of(now.Phase), Words.Of(Health.Of(definition, now).Level), ServiceTimes.Of(now), revision, now);
 
     private static List<WatchView> Watches(ServiceActor actor)
     {
@@ -162,11 +154,10 @@ internal static class ServiceViews
                     return new WatchView
                     {
                         What = watch.InWords,
-                        Health = Of(
+                        Health =
                             state.PoorSince is not null ? HealthLevel.Poor
                             : state.Since is null ? HealthLevel.Unknown
-                            : HealthLevel.Good
-                        ),
+                            : HealthLevel.Good,
                         Seen = look?.Seen ?? state.Seen,
                         LookedAt = look?.At,
                         Since = state.PoorSince ?? state.Since,
@@ -272,12 +263,12 @@ internal static class ServiceViews
                 {
                     Version = run.Version,
                     Run = run.Number,
-                    Cause = run.Cause,
+                    Cause = Words.To<Cause>(run.Cause),
                     Began = run.Began,
                     Launched = run.Launched,
                     Ended = run.Ended,
                     Pid = run.Pid,
-                    Outcome = run.Outcome is { } outcome ? Words.Of(outcome.Kind) : null,
+                    Outcome = run.Outcome?.Kind,
                     Code = run.Outcome?.Code,
                     Words = run.Outcome is { } words ? OutcomeWords.Of(words) : null,
                     PeakKib = run.PeakKib,
@@ -321,15 +312,6 @@ internal static class ServiceViews
         return [.. used.Union(set).Select(key => new SecretView(key, set.Contains(key), used.Contains(key)))];
     }
 
-    public static string StateOf(Phase phase) =>
-        phase switch
-        {
-            Phase.Stopped => "stopped",
-            Phase.Waiting => "waiting",
-            Phase.Starting => "starting",
-            Phase.Running => "running",
-            Phase.Stopping => "stopping",
-            Phase.Resting => "resting",
-            _ => "held",
-        };
+    /// <summary>A phase by its own name: every one there is has a state.</summary>
+    public static ServiceState StateOf(Phase phase) => Words.To<ServiceState>(Words.Of(phase));
 }

@@ -1,6 +1,7 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Files;
 using CalmSentry.Store;
@@ -15,8 +16,6 @@ namespace CalmSentry.Server.Services;
 /// <param name="Seen">When it was found so.</param>
 internal sealed record Unreadable(StoredService Stored, string Why, DateTimeOffset Seen)
 {
-    public const string State = "unreadable";
-
     /// <summary>Lays what is stored where a person can read and mend it.</summary>
     public void File(Places places)
     {
@@ -48,8 +47,8 @@ internal sealed record Unreadable(StoredService Stored, string Why, DateTimeOffs
             Name = Stored.Name,
             Title = Stored.Name,
             Host = Machine.HostName,
-            State = State,
-            Health = "unknown",
+            State = ServiceState.Unreadable,
+            Health = HealthLevel.Unknown,
             HealthWhy = "it is not watched",
             Attention = "its stored definition cannot be read",
             Why = $"Its stored definition cannot be read: {Why}. Its program is left as it is. {Mend(places)}",

@@ -19,7 +19,7 @@ namespace CalmSentry.Server.Swaps;
 /// <summary>Why new files are not taken; nothing was changed.</summary>
 internal sealed class FilesNotTakenException(Problem problem) : Exception(problem.Detail)
 {
-    public FilesNotTakenException(string code, string title, string detail, string next)
+    public FilesNotTakenException(ProblemWord code, string title, string detail, string next)
         : this(new(title, StatusCodes.Status422UnprocessableEntity, detail, code, next, null)) { }
 
     public Problem Problem { get; } = problem;
@@ -69,7 +69,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 files = ServiceFiles.Open(house, actor.Id, way.Path);
             if (registry.Swaps.Claim(actor.Id, files.Directory) is { } other)
                 throw NotTaken(
-                    "swap-under-way",
+                    ProblemCode.SwapUnderWay,
                     $"New files of {other.Definition.Title} are under way in {files.Directory}. Nothing was changed.",
                     $"calm swap {other.Definition.Name}   shows how far it is"
                 );
@@ -93,7 +93,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         catch (ArchiveException error) when (error.InnerException is NoRoomException)
         {
             throw NotTaken(
-                "no-room",
+                ProblemCode.NoRoom,
                 $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
                 "Make room there"
             );
@@ -101,7 +101,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         catch (ArchiveException error)
         {
             throw NotTaken(
-                "bad-archive",
+                ProblemCode.BadArchive,
                 $"{order.From} is not taken: {error.Member}: {error.Why}. Nothing was changed.",
                 "Pack it again as tar, tar.gz or zip, with files, directories and links between them alone; or unpack it and give the directory"
             );
@@ -109,7 +109,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         catch (NoRoomException error)
         {
             throw NotTaken(
-                "no-room",
+                ProblemCode.NoRoom,
                 $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
                 "Make room there"
             );
@@ -117,7 +117,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         catch (TooMuchException error)
         {
             throw NotTaken(
-                "too-many-files",
+                ProblemCode.TooManyFiles,
                 $"There are more files than are looked at in one call: {error.Message}. Nothing was changed.",
                 "Pack what the program does not need as files of its own; name large folders of data with --data"
             );
@@ -133,7 +133,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
             throw NotTaken(
-                "files-not-readable",
+                ProblemCode.FilesNotReadable,
                 $"The new files cannot be made ready: {error.Message.TrimEnd('.')}. Nothing was changed.",
                 $"calm show {definition.Name}"
             );
@@ -169,7 +169,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     }
 
     /// <summary>The code of a refusal that another try may not meet.</summary>
-    public const string FilesMove = "files-in-motion";
+    public const ProblemCode FilesMove = ProblemCode.FilesInMotion;
 
     /// <summary>Removes files that were only looked at.</summary>
     public void Forget(ServiceActor actor, Prepared prepared)
@@ -308,13 +308,13 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         var directory = files.Directory;
         if (house.WhyHosts(directory) is { } why)
             throw NotTaken(
-                "directory-not-possible",
+                ProblemCode.DirectoryNotPossible,
                 $"{directory} is not exchanged as a whole: {why}. Nothing was changed.",
                 $"Put the program into a directory of its own, such as /srv/{actor.Definition.Name}; or name it: calm adjust {actor.Definition.Name} --files-directory PATH"
             );
         if (Mounts.In(directory) is { } mounted)
             throw NotTaken(
-                "directory-not-possible",
+                ProblemCode.DirectoryNotPossible,
                 $"A file system is mounted at {mounted}: {directory} cannot be exchanged as a whole. Nothing was changed.",
                 $"Name a directory below it: calm adjust {actor.Definition.Name} --files-directory PATH"
             );
@@ -347,7 +347,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             .ToList();
         if (kept.Count == 0)
             throw NotTaken(
-                "no-earlier-version",
+                ProblemCode.NoEarlierVersion,
                 $"No earlier version of the files of {actor.Definition.Title} is kept. Nothing was changed.",
                 $"calm swap {name} --from DIRECTORY-OR-ARCHIVE"
             );
@@ -359,7 +359,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         var which = order.Back is null or 0 ? "No version that stayed well" : $"Version {order.Back} of its files";
         return wanted?.Number
             ?? throw NotTaken(
-                "no-such-version",
+                ProblemCode.NoSuchVersion,
                 $"{which} is kept; kept are: {string.Join(", ", kept.Select(one => one.Number))}. Nothing was changed.",
                 $"calm swap {name}   shows all there were"
             );
@@ -404,7 +404,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 || Lies(site.Files.Directory, way.Path)
             )
                 throw NotTaken(
-                    "same-directory",
+                    ProblemCode.SameDirectory,
                     $"{from} is, or contains, or lies in the directory whose files are to be exchanged. Nothing was changed.",
                     "Put the new files somewhere else first"
                 );
@@ -586,12 +586,12 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             : $"It waits to start{with}; it is stopped, and started again{start}.";
     }
 
-    private static FilesNotTakenException NotTaken(string code, string detail, string next) =>
+    private static FilesNotTakenException NotTaken(ProblemCode code, string detail, string next) =>
         new(code, "The new files are not taken", Shown.Line(detail), next);
 
     private static FilesNotTakenException NoDirectory(Definition definition) =>
         NotTaken(
-            "no-directory",
+            ProblemCode.NoDirectory,
             $"{definition.Program.Path} is a program of the host's own: which directory holds the files of {definition.Title} cannot be told. "
                 + "Nothing was changed.",
             $"calm adjust {definition.Name} --files-directory PATH"

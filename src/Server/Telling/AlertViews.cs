@@ -1,6 +1,5 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Telling;
-using CalmSentry.Core.Text;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Telling;
@@ -12,11 +11,11 @@ internal static class AlertViews
         new()
         {
             Number = alert.Number,
-            Cause = Words.Of(alert.Cause.Kind),
+            Cause = alert.Cause.Kind,
             CauseName = alert.Cause.Name.Length == 0 ? null : alert.Cause.Name,
             Subject = MessageWords.Subject(alert),
-            Topic = Words.Of(alert.Worst),
-            Urgency = Words.Of(alert.Urgency),
+            Topic = alert.Worst,
+            Urgency = alert.Urgency,
             Began = alert.Began,
             WellSince = alert.WellSince,
             Over = alert.OverAt,
@@ -31,7 +30,7 @@ internal static class AlertViews
                     one.Service,
                     one.Title,
                     one.Since,
-                    Words.Of(one.Worst),
+                    one.Worst,
                     one.What,
                     one.Times,
                     one.IsWell
@@ -50,13 +49,13 @@ internal static class AlertViews
             Text = MessageText.Plain(report),
             Html = MessageText.Html(report),
             Lead = report.Lead,
-            Parts = [.. report.Parts.Select(part => new ReportPartView(part.Title ?? "", part.Lines))],
+            Parts = [.. report.Parts.Select(part => new ReportPartView(part.Of!.Value, part.Title ?? "", part.Lines))],
             Strips =
             [
                 .. report.Strips.Select(strip => new StripView(
                     strip.Service,
                     strip.Title,
-                    [.. strip.Parts.Select(part => new StripPartView(part.From, part.To, Words.Of(part.Time)))]
+                    [.. strip.Parts.Select(part => new StripPartView(part.From, part.To, part.Time))]
                 )),
             ],
         };
@@ -68,9 +67,9 @@ internal static class AlertViews
             Id = one.Id,
             Alert = one.Alert,
             Recipient = one.Recipient,
-            Kind = one.Message is { } message ? Words.Of(message.Kind) : null,
+            Kind = one.Message?.Kind,
             At = one.At,
-            State = Words.Of(one.State),
+            State = one.State,
             Tries = one.Tries,
             Tried = one.Tried,
             Answer = one.Answer,

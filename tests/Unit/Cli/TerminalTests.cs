@@ -1,4 +1,4 @@
-using CalmSentry.Cli.Words;
+using CalmSentry.Cli.Formatting;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Cli;

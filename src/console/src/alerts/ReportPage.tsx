@@ -62,7 +62,7 @@ export function ReportPage() {
           )}
           {view.parts
             // The picture says it already.
-            .filter((part) => part.title !== "How they ran")
+            .filter((part) => part.part !== "strips")
             .map((part) => (
               <section key={part.title}>
                 <h2>{part.title}</h2>

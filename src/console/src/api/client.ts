@@ -46,7 +46,7 @@ export async function take<T>(asked: Promise<{ data?: T; error?: unknown; respon
       title: "",
       status: response.status,
       detail: `The sentry answered ${response.status}.`,
-      code: "",
+      code: "internal",
       type: "",
     },
   );

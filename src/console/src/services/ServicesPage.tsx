@@ -7,13 +7,18 @@ import { useServices } from "../live/live";
 import { needsAttention, StateMark } from "./StateMark";
 import "./services.css";
 
+const isOnItsWay = ({ state }: ServiceView) => state === "waiting" || state === "starting" || state === "stopping";
+
 const groups: { title: string; has: (service: ServiceView) => boolean }[] = [
   { title: "Needs attention", has: needsAttention },
   {
     title: "On its way",
-    has: (service) => ["waiting", "starting", "stopping"].includes(service.state) && !needsAttention(service),
+    has: (service) => isOnItsWay(service) && !needsAttention(service),
   },
-  { title: "Running", has: (service) => ["running", "resting"].includes(service.state) && !needsAttention(service) },
+  {
+    title: "Running",
+    has: (service) => (service.state === "running" || service.state === "resting") && !needsAttention(service),
+  },
   { title: "Not running", has: (service) => service.state === "stopped" && !needsAttention(service) },
 ];
 

@@ -25,7 +25,7 @@ export function StateMark({ service }: { service: ServiceView }) {
   );
 }
 
-const shapes: Record<string, React.ReactNode> = {
+const shapes: Partial<Record<ServiceView["state"], React.ReactNode>> = {
   running: <path d="M1 7.5c1.7-4 3.3-4 5 0s3.3 4 5 0" />,
   starting: <path d="M2 10 10 2M5 2h5v5" />,
   stopping: <path d="M2 2l8 8M10 5v5H5" />,

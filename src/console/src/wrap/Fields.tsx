@@ -12,11 +12,9 @@ type At = {
   errorAt: (path: string) => string | undefined;
 };
 
-/** What follows "Left out: " in a key's description is its default: it stands where nothing does. */
-const [about, left] = [
-  (key: Key) => key.description.split(" Left out: ")[0],
-  (key: Key) => key.description.split(" Left out: ")[1]?.replace(/\.$/, ""),
-];
+/** A key's default stands where nothing does; what is said of it need not end with it. */
+const left = (key: Key) => key["x-left-out"];
+const about = (key: Key) => key.description.replace(` Left out: ${left(key)}.`, "");
 
 const example = (key: Key) => key.examples?.[0];
 

@@ -2,8 +2,10 @@ import { Button } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { api, type CheckView, type FindingView, take } from "../api/client";
 
-const marks = { blocks: "▲", risk: "△", note: "○" } as Record<string, string>;
-const words = { blocks: "in its way", risk: "a risk", note: "to know" } as Record<string, string>;
+type Marks = Record<FindingView["severity"], string>;
+
+const marks = { blocks: "▲", risk: "△", note: "○" } satisfies Marks;
+const words = { blocks: "in its way", risk: "a risk", note: "to know" } satisfies Marks;
 
 /** What a check saw: how bad, what, why it matters, what to do. What a button can do, a button does. */
 export function Findings(props: {
@@ -20,6 +22,12 @@ export function Findings(props: {
     </ul>
   );
 }
+
+/** What a button can do about a finding. */
+const mends: Partial<Record<FindingView["code"], string>> = {
+  "account-missing": "Make the account",
+  "account-not-permitted": "Permit it",
+};
 
 function Finding({
   finding,
@@ -44,7 +52,7 @@ function Finding({
     },
     onSuccess: onChanged,
   });
-  const button = { "account-missing": "Make the account", "account-not-permitted": "Permit it" }[finding.code];
+  const button = mends[finding.code];
   return (
     <li className={blocks ? "attention" : undefined}>
       <strong>

@@ -10,6 +10,8 @@ export type Key = {
   examples?: string[];
   properties?: Record<string, Key>;
   items?: { anyOf?: Key[] };
+  /** What holds where it is left out, as it is said at the end of the description; none: it must not be left out. */
+  "x-left-out"?: string;
   /** The keys of which exactly one says what kind a map is of. */
   "x-kinds"?: string[];
   /** The kinds an attribute goes with; none: all. */

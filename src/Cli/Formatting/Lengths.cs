@@ -1,6 +1,6 @@
 using System.Globalization;
 
-namespace CalmSentry.Cli.Words;
+namespace CalmSentry.Cli.Formatting;
 
 /// <summary>Lengths of time and points in time, as people read them.</summary>
 internal static class Lengths

@@ -1,6 +1,6 @@
 using System.Text;
 
-namespace CalmSentry.Cli.Words;
+namespace CalmSentry.Cli.Formatting;
 
 /// <summary>
 /// Aligned columns, written plainly and fast. On a terminal a last column that is too long is folded: in its place where

@@ -1,6 +1,6 @@
 using System.Text;
 
-namespace CalmSentry.Cli.Words;
+namespace CalmSentry.Cli.Formatting;
 
 /// <summary>Long texts on a narrow terminal: broken at spaces, never in a word.</summary>
 internal static class Folding

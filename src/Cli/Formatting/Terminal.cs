@@ -3,7 +3,7 @@ using System.Runtime.InteropServices;
 using System.Text;
 using Microsoft.Win32.SafeHandles;
 
-namespace CalmSentry.Cli.Words;
+namespace CalmSentry.Cli.Formatting;
 
 /// <summary>
 /// Everything the client prints goes through here. Texts come from programs, arguments and files that others control,

@@ -1,6 +1,8 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Findings;
+using CalmSentry.Core.Text;
 
-namespace CalmSentry.Cli.Words;
+namespace CalmSentry.Cli.Formatting;
 
 /// <summary>Findings for people: how bad, what was seen, why it matters, what to type.</summary>
 internal static class FindingText
@@ -12,9 +14,11 @@ internal static class FindingText
         var width = Math.Max(40, Terminal.Width(isError));
         foreach (var finding in findings)
         {
-            var head = finding.Accepted ? "accepted" : finding.Severity;
-            var mark = color && finding is { Severity: "blocks", Accepted: false };
-            to.WriteLine($"{(mark ? Terminal.Red : "")}{head, -9}{(mark ? Terminal.Plain : "")} {finding.Code}");
+            var head = finding.Accepted ? "accepted" : Words.Of(finding.Severity);
+            var mark = color && finding is { Severity: Severity.Blocks, Accepted: false };
+            to.WriteLine(
+                $"{(mark ? Terminal.Red : "")}{head, -9}{(mark ? Terminal.Plain : "")} {Words.Of(finding.Code)}"
+            );
             Fold(to, finding.Seen, "          ", width);
             Fold(to, finding.Why, "          ", width);
             foreach (var line in finding.Mend.Split('\n'))
