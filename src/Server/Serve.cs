@@ -96,7 +96,7 @@ internal static partial class Serve
                 ShutdownWithin = settings.ShutdownWithin,
                 JobsAtOnce = settings.JobsAtOnce,
             };
-            var doors = new DoorPlaces(places, house.Says);
+            var doors = new DoorPlaces(places, says);
             int? listen;
             string? trouble;
             try

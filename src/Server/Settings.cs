@@ -8,6 +8,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Lookout;
+using CalmSentry.Server.Services;
 using CalmSentry.Server.Telling;
 
 namespace CalmSentry.Server;
@@ -22,10 +23,10 @@ internal sealed record Settings
     public int Port { get; init; } = Account.OwnId == 0 ? Places.ConsolePort : Places.ConsolePortOfOthers;
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
-    public TimeSpan ShutdownWithin { get; init; } = TimeSpan.FromSeconds(60);
+    public TimeSpan ShutdownWithin { get; init; } = House.UsualShutdown;
 
     /// <summary>So many jobs are at work at once; what comes above that waits.</summary>
-    public int JobsAtOnce { get; init; } = 32 * Environment.ProcessorCount;
+    public int JobsAtOnce { get; init; } = House.UsualJobs;
 
     /// <summary>Where the logbook is forwarded.</summary>
     public ImmutableArray<ForwardTarget> Forward { get; init; } = [];
@@ -36,32 +37,17 @@ internal sealed record Settings
     /// <summary>How many entries of the logbook are kept.</summary>
     public int LogbookMost { get; init; } = 1_000_000;
 
-    /// <summary>Who is told of what needs a person.</summary>
-    public ImmutableArray<Recipient> Tell { get; init; } = [];
-
-    /// <summary>How alerts are gathered into messages.</summary>
-    public Pace Pace { get; init; } = new();
-
-    /// <summary>The mail server; null: there is none.</summary>
-    public MailSettings? Mail { get; init; }
-
-    /// <summary>The report that is sent at a rhythm; null: none is.</summary>
-    public ReportSettings? Report { get; init; }
-
-    /// <summary>The sign of life; null: none is given.</summary>
-    public SignalSettings? Signal { get; init; }
+    /// <summary>Who is told of what, and how.</summary>
+    public TellingSettings Telling { get; init; } = new();
 
     /// <summary>How often it is looked for what nobody asked about.</summary>
     public LookoutSettings Lookout { get; init; } = new();
-
-    /// <summary>Where recipients of messages reach the console; null: they do not.</summary>
-    public string? ConsoleAt { get; init; }
 
     /// <summary>Files of certificates that the sentry itself goes by, and by which key.</summary>
     public IEnumerable<(string Key, string File)> Certificates =>
         Forward
             .Select(target => ("forward.trust", target.Trust))
-            .Append(("mail.trust", Mail?.Trust))
+            .Append(("mail.trust", Telling.Mail?.Trust))
             .Where(one => one.Item2 is not null)
             .Select(one => (one.Item1, one.Item2!));
 
@@ -134,8 +120,8 @@ internal sealed record Settings
         KeyOf<Settings>.Many(
             "tell",
             RecipientKeys.Recipients,
-            settings => settings.Tell,
-            (settings, recipients) => settings with { Tell = recipients },
+            settings => settings.Telling.Tell,
+            (settings, recipients) => settings with { Telling = settings.Telling with { Tell = recipients } },
             "Who is told of what needs a person."
         ) with
         {
@@ -144,29 +130,29 @@ internal sealed record Settings
         KeyOf<Settings>.Map(
             "mail",
             MailSettings.Keys,
-            settings => settings.Mail ?? new(),
-            (settings, mail) => settings with { Mail = mail },
+            settings => settings.Telling.Mail ?? new(),
+            (settings, mail) => settings with { Telling = settings.Telling with { Mail = mail } },
             "The mail server that messages go to."
         ),
         KeyOf<Settings>.Map(
             "alerts",
             RecipientKeys.PaceKeys,
-            settings => settings.Pace,
-            (settings, pace) => settings with { Pace = pace },
+            settings => settings.Telling.Pace,
+            (settings, pace) => settings with { Telling = settings.Telling with { Pace = pace } },
             "How what happens is gathered into messages."
         ),
         KeyOf<Settings>.Map(
             "report",
             ReportSettings.Keys,
-            settings => settings.Report ?? new(),
-            (settings, report) => settings with { Report = report },
+            settings => settings.Telling.Report ?? new(),
+            (settings, report) => settings with { Telling = settings.Telling with { Report = report } },
             "The report of what happened, to people."
         ),
         KeyOf<Settings>.Map(
             "signal",
             SignalSettings.Keys,
-            settings => settings.Signal ?? new(),
-            (settings, signal) => settings with { Signal = signal },
+            settings => settings.Telling.Signal ?? new(),
+            (settings, signal) => settings with { Telling = settings.Telling with { Signal = signal } },
             "A sign of life: an address outside that is asked at a beat."
         ),
         KeyOf<Settings>.Map(
@@ -179,8 +165,8 @@ internal sealed record Settings
         KeyOf<Settings>.Value(
             "console-at",
             Forms.Url,
-            settings => settings.ConsoleAt,
-            (settings, address) => settings with { ConsoleAt = address },
+            settings => settings.Telling.ConsoleAt,
+            (settings, address) => settings with { Telling = settings.Telling with { ConsoleAt = address } },
             "Address at which recipients of messages reach the console: messages then have a link to it."
         ) with
         {
@@ -198,14 +184,14 @@ internal sealed record Settings
     {
         Check = (map, settings) =>
         {
-            foreach (var name in settings.Report?.To ?? [])
-                if (settings.Tell.All(one => one.Name != name))
+            foreach (var name in settings.Telling.Report?.To ?? [])
+                if (settings.Telling.Tell.All(one => one.Name != name))
                     map.Contradicts(
                         "report.to",
                         $"'{name}'",
-                        $"names of recipients under tell: {string.Join(" | ", settings.Tell.Select(one => one.Name))}"
+                        $"names of recipients under tell: {string.Join(" | ", settings.Telling.Tell.Select(one => one.Name))}"
                     );
-            foreach (var (at, key, found, allowed) in RecipientKeys.Mistakes(settings.Tell, settings.Mail is not null))
+            foreach (var (at, key, found, allowed) in RecipientKeys.Mistakes(settings.Telling.Tell, settings.Telling.Mail is not null))
                 map.Contradicts(string.Create(CultureInfo.InvariantCulture, $"tell[{at}].{key}"), found, allowed);
         },
     };

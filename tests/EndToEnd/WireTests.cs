@@ -160,6 +160,9 @@ public partial class WireTests
         await sentry.Calm("start", "fare-ledger");
         await sentry.Until("fare-ledger", view => view.GetProperty("state").GetString() == "held");
         await Sentry.Eventually(async () =>
+            (await sentry.Show("relay")).GetProperty("watches")[0].GetProperty("health").GetString() == "good"
+        );
+        await Sentry.Eventually(async () =>
             (await sentry.Ok("tell", "--messages", "--json"))
                 .Json.EnumerateArray()
                 .Any(one => one.GetProperty("state").GetString() == "delivered")

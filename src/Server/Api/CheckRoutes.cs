@@ -1,3 +1,5 @@
+using System.Text.Json;
+using Microsoft.AspNetCore.Http.Features;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Text;
@@ -67,7 +69,7 @@ internal static class CheckRoutes
     )
     {
         SayWhoHears(called.Service.Definition, teller, context);
-        return FindingViews.Check(Reading.Of(registry.Given(called.Service)), checker, house);
+        return CheckReplies.Check(Reading.Of(registry.Given(called.Service)), checker, house);
     }
 
     private static void SayWhoHears(Definition definition, Teller teller, HttpContext context)
@@ -157,8 +159,20 @@ internal static class CheckRoutes
             forStart: true
         );
         if (left.Count > 0)
-            return FindingViews.Refusal(left, "run");
-        await room.Play(definition, time, Caller.Of(context), context).ConfigureAwait(false);
+            return CheckReplies.Refusal(left, "run");
+        context.Response.ContentType = "application/x-ndjson";
+        context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
+        var gone = context.RequestAborted;
+        var played = room.Play(definition, time, Caller.Of(context).Who, gone);
+        await foreach (var happened in played.ConfigureAwait(false))
+        {
+            // To its end, also when nobody listens any more.
+            if (gone.IsCancellationRequested)
+                continue;
+            var line = JsonSerializer.Serialize(happened, ApiJson.Plain.RehearsalEvent) + "\n";
+            await context.Response.WriteAsync(line, CancellationToken.None).ConfigureAwait(false);
+            await context.Response.Body.FlushAsync(CancellationToken.None).ConfigureAwait(false);
+        }
         return TypedResults.Empty;
     }
 }

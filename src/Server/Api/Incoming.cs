@@ -1,3 +1,4 @@
+using CalmSentry.Server.Definitions;
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
@@ -118,21 +119,7 @@ internal static class Incoming
 
     /// <summary>Of an address also what stands for bytes that were no UTF-8.</summary>
     public static bool Odd(string? text) =>
-        text is not null && (text.Contains('\uFFFD', StringComparison.Ordinal) || IsNoText(text));
-
-    /// <summary>What no file name, argument or message can hold: NUL, or half a character.</summary>
-    public static bool IsNoText(string text)
-    {
-        for (var i = 0; i < text.Length; i++)
-        {
-            var c = text[i];
-            if (c is '\0')
-                return true;
-            if (!char.IsSurrogate(c))
-                continue;
-            if (!char.IsHighSurrogate(c) || i + 1 >= text.Length || !char.IsLowSurrogate(text[++i]))
-                return true;
-        }
+        text is not null && (text.Contains('\uFFFD', StringComparison.Ordinal) || NodeBounds.IsNoText(text));
 
         return false;
     }

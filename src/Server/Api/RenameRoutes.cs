@@ -128,7 +128,7 @@ internal static class RenameRoutes
                 409,
                 ProblemCode.NotAtRest,
                 "It is not at rest",
-                $"{title} is {actor.View.State}, and its output and state directory go by its name. Nothing was changed.",
+                $"{title} is {Words.Of(actor.View.State)}, and its output and state directory go by its name. Nothing was changed.",
                 $"calm stop {name}   then: calm rename {name} {now}, calm start {now}"
             );
         if ((rehearsals.Running(name) ?? rehearsals.Running(now)) is { } rehearsed)

@@ -483,7 +483,7 @@ internal static class RunRoutes
             var seen = string.Join(" ", left.Select(finding => finding.Seen));
             if (caller is not null)
                 logbook.Note(actor, new StartRefusedEntry(seen), caller.Who);
-            return FindingViews.Refusal(left, "run");
+            return CheckReplies.Refusal(left, "run");
         }
 
         if (caller is not null)

@@ -32,7 +32,7 @@ internal static class SwapRoutes
     public static IResult Versions(Called called, Registry registry, House house)
     {
         var actor = called.Service;
-        var directory = NewFiles.DirectoryOf(actor.Definition, house.Places);
+        var directory = ServiceFiles.DirectoryOf(actor.Definition, house.Places);
         return TypedResults.Json(
             new VersionsView(
                 directory,
@@ -220,12 +220,12 @@ internal static class SwapRoutes
             {
                 return await newFiles.Prepare(asked, gone).ConfigureAwait(false);
             }
-            catch (FilesNotTakenException error) when (error.Problem.Code == NewFiles.FilesMove && tried < Tries)
+            catch (FilesNotTakenException error) when (error.Problem.Code == FilesNotTakenException.FilesMove && tried < Tries)
             {
                 asked.Say("the files change while they are looked at: once more");
             }
             catch (FilesNotTakenException error)
-                when (error.Problem.Code == NewFiles.FilesMove && !dry && SwapRoom.Lives(asked.Actor.Situation))
+                when (error.Problem.Code == FilesNotTakenException.FilesMove && !dry && SwapRoom.Lives(asked.Actor.Situation))
             {
                 asked.Say("the files change while they are looked at: it is stopped first");
                 return null;

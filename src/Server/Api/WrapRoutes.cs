@@ -66,7 +66,7 @@ internal static class WrapRoutes
             return Taken(definition.Name);
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
-            return FindingViews.Refusal(left, "run");
+            return CheckReplies.Refusal(left, "run");
         if (dry == true)
             return registry.Circle(definition) is { } inCircle
                 ? Circle(inCircle)
@@ -74,7 +74,7 @@ internal static class WrapRoutes
                     Intent.Wrap(definition, CommandLine.Folded(LaunchOrder.CommandOf(definition.Program))),
                     null,
                     FindingViews.Of(findings, definition.Accept),
-                    FindingViews.RepeatOf(definition, sent.Given),
+                    CheckReplies.RepeatOf(definition, sent.Given),
                     Ahead.Moments(definition, clock.GetUtcNow())
                 );
         var added = false;
@@ -119,7 +119,7 @@ internal static class WrapRoutes
                 Service = view,
                 Moments = Ahead.Moments(definition, clock.GetUtcNow()),
                 Findings = FindingViews.Of(findings, definition.Accept),
-                Repeat = FindingViews.RepeatOf(definition, sent.Given),
+                Repeat = CheckReplies.RepeatOf(definition, sent.Given),
             },
             201
         );
@@ -159,7 +159,7 @@ internal static class WrapRoutes
             return refusal;
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
-            return FindingViews.Refusal(left, "run");
+            return CheckReplies.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);
         if (dry == true)
         {
@@ -208,7 +208,7 @@ internal static class WrapRoutes
                 Service = actor.View,
                 Moments = moments,
                 Findings = FindingViews.Of(findings, definition.Accept),
-                Repeat = FindingViews.RepeatOf(definition, sent.Given),
+                Repeat = CheckReplies.RepeatOf(definition, sent.Given),
             }
         );
     }
@@ -231,7 +231,7 @@ internal static class WrapRoutes
             return NameStays(definition, unreadable.Stored.Name);
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
-            return FindingViews.Refusal(left, "run");
+            return CheckReplies.Refusal(left, "run");
         ServiceActor? mended = null;
         if (
             await InEffect(
@@ -257,10 +257,10 @@ internal static class WrapRoutes
                 Code = AnswerCode.Adjusted,
                 CameTrue = true,
                 Said =
-                    $"{definition.Title} has a definition again, revision {actor.Revision}, and is {actor.View.State}.",
+                    $"{definition.Title} has a definition again, revision {actor.Revision}, and is {Words.Of(actor.View.State)}.",
                 Service = actor.View,
                 Findings = FindingViews.Of(findings, definition.Accept),
-                Repeat = FindingViews.RepeatOf(definition, sent.Given),
+                Repeat = CheckReplies.RepeatOf(definition, sent.Given),
             }
         );
     }

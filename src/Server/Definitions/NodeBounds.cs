@@ -45,7 +45,7 @@ internal sealed class NodeBounds
             throw new PassedException(
                 new(At(path), $"a text of {text.Length} characters", $"at most {LongestText}", place)
             );
-        if (Api.Incoming.IsNoText(text))
+        if (IsNoText(text))
             throw new PassedException(
                 new(
                     At(path),
@@ -67,4 +67,18 @@ internal sealed class NodeBounds
     {
         public DefinitionError Error => error;
     }
+
+    /// <summary>What no file name, argument or message can hold: NUL, or half a character.</summary>
+    public static bool IsNoText(string text)
+    {
+        for (var i = 0; i < text.Length; i++)
+        {
+            var c = text[i];
+            if (c is '\0')
+                return true;
+            if (!char.IsSurrogate(c))
+                continue;
+            if (!char.IsHighSurrogate(c) || i + 1 >= text.Length || !char.IsLowSurrogate(text[++i]))
+                return true;
+        }
 }

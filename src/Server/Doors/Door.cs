@@ -62,7 +62,7 @@ internal static class Door
         )
         {
             if (word.Service is { } service)
-                service.SaysTooOften();
+                service.SaysTooOften(Pace.Of(DoorKind.Say));
             context.Response.Headers.RetryAfter = "1";
             await Problems
                 .Of(

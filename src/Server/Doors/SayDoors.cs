@@ -6,6 +6,7 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
+using CalmSentry.Server.Keepers;
 using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Doors;
@@ -16,7 +17,7 @@ namespace CalmSentry.Server.Doors;
 /// Whether who connects belongs to the service is judged once, as the connection is made: its process must be in that
 /// service's tree.
 /// </summary>
-internal sealed class SayDoors(Places places, string groupMark) : IDisposable
+internal sealed class SayDoors(Places places) : ISayDoors, IDisposable
 {
     private const int Backlog = 64,
         MostOfOne = 16;
@@ -29,6 +30,9 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
         TaskCreationOptions.RunContinuationsAsynchronously
     );
     private readonly Pace pace = new();
+
+    /// <summary>Names the control groups of this sentry.</summary>
+    public required Func<string> GroupMark { get; init; }
 
     private sealed record Opened(Socket Socket, uint Uid, CancellationTokenSource Closed);
 
@@ -116,7 +120,7 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
                     Interlocked.Increment(ref held);
                 if (pace.Take(actor, DoorKind.Say))
                     continue;
-                actor.SaysTooOften();
+                actor.SaysTooOften(Pace.Of(DoorKind.Say));
                 await Task.Delay(TooOften, door.Closed.Token).ConfigureAwait(false);
             }
         }
@@ -139,7 +143,7 @@ internal sealed class SayDoors(Places places, string groupMark) : IDisposable
         if (PeerCredentials.Of(connection) is not { } peer || actor.Situation.Run is not { } run)
             return false;
         var began = ProcessFacts.Stat(peer.Pid, 22);
-        var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{groupMark}/{actor.Label}.{run.Number}");
+        var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{GroupMark()}/{actor.Label}.{run.Number}");
         // Its number could have gone to another process while it was looked at.
         return (inGroup || BelowKeeper(actor, peer.Pid))
             && began != 0

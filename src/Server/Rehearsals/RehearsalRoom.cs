@@ -1,18 +1,18 @@
 using System.Collections.Concurrent;
-using System.Text.Json;
+using System.Runtime.CompilerServices;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
-using CalmSentry.Server.Doors;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Server.Services;
-using Microsoft.AspNetCore.Http.Features;
 
 namespace CalmSentry.Server.Rehearsals;
 
 /// <summary>
 /// The rehearsals being played now: of each definition's name at most one, and none while its service runs.
 /// </summary>
-internal sealed class RehearsalRoom(House house, Registry registry, IHostApplicationLifetime life)
+/// <param name="over">Cancelled when the sentry ends.</param>
+internal sealed class RehearsalRoom(House house, Registry registry, CancellationToken over)
 {
     private readonly ConcurrentDictionary<string, Rehearsal> played = new(StringComparer.Ordinal);
 
@@ -30,32 +30,25 @@ internal sealed class RehearsalRoom(House house, Registry registry, IHostApplica
         : played.ContainsKey(name) ? $"Another rehearsal of {name} is being played."
         : null;
 
-    /// <summary>Plays one and answers with what happens, a line of JSON each.</summary>
-    public async Task Play(Definition definition, TimeSpan length, Caller caller, HttpContext context)
+    /// <summary>Plays one, and tells what happens.</summary>
+    /// <param name="gone">Whoever watches has gone: there is nobody to report to, so it is wound down at once.</param>
+    public async IAsyncEnumerable<RehearsalEvent> Play(
+        Definition definition,
+        TimeSpan length,
+        Principal by,
+        [EnumeratorCancellation] CancellationToken gone
+    )
     {
         using var rehearsal = Rehearsal.Begin(house, definition, length);
         if (!played.TryAdd(definition.Name, rehearsal))
             rehearsal.End();
-        house.Logbook.Note(definition.Name, new RehearsedEntry(definition.Account, length), caller.Who);
-        context.Response.ContentType = "application/x-ndjson";
-        context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
-        // Whoever watches has gone: there is nobody to report to, so it is wound down at once.
-        await using var gone = context.RequestAborted.Register(rehearsal.End).ConfigureAwait(false);
-        await using var over = life.ApplicationStopping.Register(rehearsal.End).ConfigureAwait(false);
+        house.Logbook.Note(definition.Name, new RehearsedEntry(definition.Account, length), by);
+        await using var left = gone.Register(rehearsal.End).ConfigureAwait(false);
+        await using var ended = over.Register(rehearsal.End).ConfigureAwait(false);
         try
         {
             await foreach (var happened in rehearsal.Events(CancellationToken.None).ConfigureAwait(false))
-            {
-                if (context.RequestAborted.IsCancellationRequested)
-                    continue;
-                await context
-                    .Response.WriteAsync(
-                        JsonSerializer.Serialize(happened, ApiJson.Plain.RehearsalEvent) + "\n",
-                        CancellationToken.None
-                    )
-                    .ConfigureAwait(false);
-                await context.Response.Body.FlushAsync(CancellationToken.None).ConfigureAwait(false);
-            }
+                yield return happened;
         }
         finally
         {

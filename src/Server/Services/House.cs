@@ -29,15 +29,19 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public StartGate Gate => Once(ref gate, () => new(this));
 
+    public static readonly int UsualJobs = 32 * Environment.ProcessorCount;
+
+    public static readonly TimeSpan UsualShutdown = TimeSpan.FromSeconds(60);
+
     /// <summary>How many jobs may be at work at once.</summary>
-    public int JobsAtOnce { get; init; } = new Settings().JobsAtOnce;
+    public int JobsAtOnce { get; init; } = UsualJobs;
 
     public JobGate Jobs => Once(ref jobs, () => new(JobsAtOnce));
 
     public Calendar Calendar => Once(ref calendar, () => new(this));
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
-    public TimeSpan ShutdownWithin { get; init; } = new Settings().ShutdownWithin;
+    public TimeSpan ShutdownWithin { get; init; } = UsualShutdown;
 
     /// <summary>When the server before this one was last seen alive, if that is on record.</summary>
     public DateTimeOffset? LastSeen { get; set; }
@@ -89,7 +93,8 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
 
     public KeeperStarter Keepers { get; } = new(keeper, places.RunDirectory);
 
-    public SayDoors Says => Once(ref says, () => new(Places, Groups.Mark));
+    /// <summary>The sockets on which programs speak of themselves.</summary>
+    public ISayDoors Says { get; init; } = new NoSayDoors();
 
     public AsAccount AsAccount => Once(ref asAccount, () => new(keeper, Groups.Directory));
 
@@ -141,7 +146,6 @@ internal sealed class House(Places places, SentryStore store, string keeper, Tim
     private Ceilings? ceilings;
     private AsAccount? asAccount;
     private DefinitionCopies? copies;
-    private SayDoors? says;
     private Record? logbook;
 
     /// <summary>Removes what the sentry made on the host and nothing uses any more.</summary>

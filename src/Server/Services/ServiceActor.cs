@@ -340,7 +340,7 @@ internal sealed partial class ServiceActor : IDisposable
         );
 
     /// <summary>It speaks of itself more often than it may: said once in a while, however often it does.</summary>
-    public void SaysTooOften()
+    public void SaysTooOften(long heard)
     {
         var now = house.Clock.GetTimestamp();
         var last = Interlocked.Read(ref tooOftenSaid);
@@ -349,7 +349,7 @@ internal sealed partial class ServiceActor : IDisposable
             || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last
         )
             return;
-        house.Logbook.Note(this, new SaysTooOftenEntry(Doors.Pace.Of(Doors.DoorKind.Say)));
+        house.Logbook.Note(this, new SaysTooOftenEntry(heard));
     }
 
     /// <summary>The sentry itself is at fault with something about this service.</summary>

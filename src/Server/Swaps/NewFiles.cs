@@ -16,34 +16,6 @@ using CalmSentry.Store;
 
 namespace CalmSentry.Server.Swaps;
 
-/// <summary>Why new files are not taken; nothing was changed.</summary>
-internal sealed class FilesNotTakenException(Problem problem) : Exception(problem.Detail)
-{
-    public FilesNotTakenException(ProblemWord code, string title, string detail, string next)
-        : this(new(title, StatusCodes.Status422UnprocessableEntity, detail, code, next, null)) { }
-
-    public Problem Problem { get; } = problem;
-}
-
-/// <summary>New files that somebody asks for.</summary>
-/// <param name="Dependents">Those that need it, and are stopped and begun again with it.</param>
-/// <param name="Say">What is being done, a line at a time.</param>
-internal sealed record FilesAsked(
-    ServiceActor Actor,
-    SwapOrder Order,
-    IReadOnlySet<string> Dependents,
-    Principal By,
-    Action<string> Say
-);
-
-/// <summary>New files, lying beside those there are, as they were looked at.</summary>
-internal sealed record Prepared(
-    SwapPlan Plan,
-    Swap Swap,
-    IReadOnlyList<Finding> Findings,
-    IReadOnlyList<StoredVersion> Unrecorded
-);
-
 /// <summary>
 /// Makes new program files ready beside those there are, as the account will meet them, and looks at them, before anything is
 /// interrupted.
@@ -61,7 +33,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     {
         var (actor, order) = (asked.Actor, asked.Order);
         var definition = actor.Definition;
-        var given = DirectoryOf(definition, house.Places) ?? throw NoDirectory(definition);
+        var given = ServiceFiles.DirectoryOf(definition, house.Places) ?? throw NoDirectory(definition);
         ProgramFiles? files = null;
         try
         {
@@ -125,7 +97,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
         catch (MovedException error)
         {
             throw NotTaken(
-                FilesMove,
+                FilesNotTakenException.FilesMove,
                 $"The files change while they are looked at: {error.Message.TrimEnd('.')}. Nothing was changed.",
                 $"calm show {definition.Name}"
             );
@@ -167,9 +139,6 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             await Task.Delay(BetweenLooks, gone).ConfigureAwait(false);
         }
     }
-
-    /// <summary>The code of a refusal that another try may not meet.</summary>
-    public const ProblemCode FilesMove = ProblemCode.FilesInMotion;
 
     /// <summary>Removes files that were only looked at.</summary>
     public void Forget(ServiceActor actor, Prepared prepared)
@@ -283,18 +252,6 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     private static FileList Listed(IReadOnlyList<string> paths) => new(paths.Count, [.. paths.Take(MostListed)]);
 
     // Where they go
-
-    /// <summary>The directory whose files a swap exchanges; null: that cannot be told.</summary>
-    public static string? DirectoryOf(Definition definition, Contract.Places places)
-    {
-        if (definition.Files.Directory is { } named)
-            return named;
-        var own = Path.GetDirectoryName(definition.Program.Path) ?? "/";
-        var works = LaunchOrder.DirectoryOf(definition, places);
-        return Lies(definition.Program.Path, works) ? works
-            : HostPlaces.HoldsPrograms(own) ? null
-            : own;
-    }
 
     private static bool Lies(string path, string directory) =>
         path.StartsWith(directory.TrimEnd('/') + "/", StringComparison.Ordinal);

@@ -1,3 +1,19 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CalmSentry.Core.Text;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Troubles;
+using CalmSentry.Server.Checks;
+using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Services;
+using CalmSentry.Store;
+
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Services;
@@ -29,5 +45,17 @@ internal static class ServiceFiles
             files.Dispose();
             throw;
         }
+    }
+
+    /// <summary>The directory whose files a swap exchanges; null: that cannot be told.</summary>
+    public static string? DirectoryOf(Definition definition, Contract.Places places)
+    {
+        if (definition.Files.Directory is { } named)
+            return named;
+        var own = Path.GetDirectoryName(definition.Program.Path) ?? "/";
+        var works = LaunchOrder.DirectoryOf(definition, places);
+        return definition.Program.Path.StartsWith(works.TrimEnd('/') + "/", StringComparison.Ordinal) ? works
+            : HostPlaces.HoldsPrograms(own) ? null
+            : own;
     }
 }

@@ -122,7 +122,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         {
             By = asked.By,
             Began = house.Now,
-            Directory = live[actor.Id].Directory ?? NewFiles.DirectoryOf(actor.Definition, house.Places)!,
+            Directory = live[actor.Id].Directory ?? ServiceFiles.DirectoryOf(actor.Definition, house.Places)!,
             Before = new(present?.Number ?? 1, present?.Identity ?? ""),
             // Until the new files are ready that is their number, and they are nowhere.
             Version = new(
@@ -321,7 +321,7 @@ internal sealed class SwapRoom(House house, Registry registry)
             one.Swap = prepared.Swap with { WasUp = swap.WasUp, Began = swap.Began };
             house.Store.SetSwap(actor.Id, one.Swap, one.Frame);
         }
-        catch (FilesNotTakenException error) when (error.Problem.Code != NewFiles.FilesMove || one.Looks == MostLooks)
+        catch (FilesNotTakenException error) when (error.Problem.Code != FilesNotTakenException.FilesMove || one.Looks == MostLooks)
         {
             one.Refused = error.Problem;
         }

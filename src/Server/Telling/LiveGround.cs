@@ -10,7 +10,7 @@ using CalmSentry.Server.Services;
 namespace CalmSentry.Server.Telling;
 
 /// <summary>What telling goes by: how services are now.</summary>
-internal sealed class LiveGround(Registry registry, Func<Settings> settings) : ITellingGround
+internal sealed class LiveGround(Registry registry, Func<TellingSettings> settings) : ITellingGround
 {
     private readonly MissingLook missing = new();
 

@@ -8,6 +8,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Background;
 using CalmSentry.Server.Output;
+using CalmSentry.Server.Secrets;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 using Microsoft.Data.Sqlite;
@@ -45,7 +46,7 @@ internal sealed class Teller : IAsyncDisposable
     private readonly SemaphoreSlim came = new(0, 1);
     private readonly SemaphoreSlim turn = new(1);
     private readonly LiveGround ground;
-    private Settings settings = new();
+    private TellingSettings settings = new();
     private SignOfLife? sign;
     private DateTimeOffset? reported;
     private Dictionary<string, Outbox> outboxes = [];
@@ -103,7 +104,7 @@ internal sealed class Teller : IAsyncDisposable
         outboxes.Values.Select(one => one.Trouble).Append(sign?.Trouble).OfType<string>();
 
     /// <summary>Takes up what was before, and begins.</summary>
-    public void Begin(Settings at)
+    public void Begin(TellingSettings at)
     {
         frame = house.Stamp;
         identity = Identity();
@@ -167,7 +168,7 @@ internal sealed class Teller : IAsyncDisposable
     }
 
     /// <summary>New settings: from here on they hold; what waits for a recipient that is not there any more is left out.</summary>
-    public async Task Take(Settings at)
+    public async Task Take(TellingSettings at)
     {
         await turn.WaitAsync().ConfigureAwait(false);
         try
@@ -200,7 +201,7 @@ internal sealed class Teller : IAsyncDisposable
         }
     }
 
-    private void Put(Settings at, IReadOnlyList<StoredMessage> waiting)
+    private void Put(TellingSettings at, IReadOnlyList<StoredMessage> waiting)
     {
         settings = at;
         sign = at.Signal is { } signal ? new SignOfLife(signal, house.Logbook, house.Clock).Begin() : null;
@@ -208,7 +209,7 @@ internal sealed class Teller : IAsyncDisposable
             Machine.HostName,
             identity,
             at.Mail,
-            name => house.Secrets.Open(Server.Secrets.SecretBox.OfSentry, name),
+            name => house.Secrets.Open(SecretBox.OfSentry, name),
             house.AsAccount
         );
         outboxes = at.Tell.ToDictionary(

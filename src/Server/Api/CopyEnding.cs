@@ -1,3 +1,4 @@
+using CalmSentry.Server.Services;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
@@ -7,7 +8,7 @@ using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Logbook;
 
-namespace CalmSentry.Server.Services;
+namespace CalmSentry.Server.Api;
 
 /// <summary>Ends copies of a program that run outside the sentry, cleanly and only when somebody says so.</summary>
 internal static class CopyEnding

@@ -1,3 +1,4 @@
+using CalmSentry.Server.Logbook;
 using System.Globalization;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
@@ -13,7 +14,7 @@ using CalmSentry.Server.Definitions;
 using CalmSentry.Server.Services;
 using CalmSentry.Store;
 
-namespace CalmSentry.Server.Logbook;
+namespace CalmSentry.Server.Api;
 
 /// <summary>Answers why a service is, or was, as it is: from the record alone.</summary>
 internal static class WhyFinder

@@ -1,6 +1,7 @@
 using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Telling;
 
-namespace CalmSentry.Server.Telling;
+namespace CalmSentry.Server;
 
 /// <summary>
 /// Recipients, and how they are told, are taken in as soon as the settings' file is changed. What is wrong with it is said, and what
@@ -60,7 +61,7 @@ internal sealed class SettingsWatch : IDisposable
             if (settings is null)
                 logbook.Trouble($"{wrong}. Who is told, and how, stays as it was.");
             else
-                await teller.Take(settings).ConfigureAwait(false);
+                await teller.Take(settings.Telling).ConfigureAwait(false);
         }
         catch (Exception unexpected)
         {

@@ -1,3 +1,4 @@
+using CalmSentry.Server.Definitions;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Programs;
@@ -5,7 +6,7 @@ using CalmSentry.Server.Api;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Keepers;
 
-namespace CalmSentry.Server.Definitions;
+namespace CalmSentry.Server.Api;
 
 /// <summary>A definition as somebody sent it.</summary>
 /// <param name="Definition">Null when it has errors.</param>

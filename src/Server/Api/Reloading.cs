@@ -1,3 +1,4 @@
+using CalmSentry.Server.Services;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
@@ -6,7 +7,7 @@ using CalmSentry.Core.Runs;
 using CalmSentry.Server.Api;
 using CalmSentry.Server.Probing;
 
-namespace CalmSentry.Server.Services;
+namespace CalmSentry.Server.Api;
 
 /// <summary>Telling a running program to read its settings anew, and looking whether it still serves after that.</summary>
 internal static class Reloading
