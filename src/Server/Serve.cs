@@ -3,22 +3,22 @@ using System.Net.Sockets;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
+using CalmSentry.Inspection.Drills;
+using CalmSentry.Inspection.Files;
+using CalmSentry.Inspection.Rehearsals;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Api;
-using CalmSentry.Server.Checks;
 using CalmSentry.Server.Console;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Drills;
-using CalmSentry.Server.Forwarding;
-using CalmSentry.Server.Output;
-using CalmSentry.Server.Rehearsals;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.SignIn;
-using CalmSentry.Server.Swaps;
-using CalmSentry.Server.Telling;
+using CalmSentry.Server.Http;
+using CalmSentry.Server.Self;
 using CalmSentry.Store;
+using CalmSentry.Telling;
+using CalmSentry.Telling.Forwarding;
 using Microsoft.AspNetCore.Connections;
 using Microsoft.AspNetCore.Hosting.Server;
 using Microsoft.AspNetCore.Hosting.Server.Features;
@@ -96,6 +96,8 @@ internal static partial class Serve
                 ShutdownWithin = settings.ShutdownWithin,
                 JobsAtOnce = settings.JobsAtOnce,
             };
+            var says = new SayDoors(places, house.Groups.Mark);
+            house.Tools.Says = says;
             var doors = new DoorPlaces(places, says);
             int? listen;
             string? trouble;
@@ -175,9 +177,9 @@ internal static partial class Serve
                     settings
                 );
                 using var keeping = new OutputKeeping(house, () => app.Services.GetRequiredService<Registry>().All);
-                teller.Begin(settings);
+                teller.Begin(settings.Telling);
                 using var again = new SettingsWatch(places.Settings, teller, house.Logbook);
-                await using var lookout = new Lookout.Lookout(
+                await using var lookout = new Inspection.Lookout.Lookout(
                     house,
                     app.Services.GetRequiredService<Registry>(),
                     app.Services.GetRequiredService<Checker>(),
@@ -255,7 +257,11 @@ internal static partial class Serve
             .AddSingleton(settings)
             .AddSingleton<DrillRoom>()
             .AddSingleton<Checker>()
-            .AddSingleton<RehearsalRoom>()
+            .AddSingleton(services => new RehearsalRoom(
+                house,
+                services.GetRequiredService<Registry>(),
+                services.GetRequiredService<IHostApplicationLifetime>().ApplicationStopping
+            ))
             .AddSingleton<Renaming>()
             .AddSingleton<NewFiles>()
             .AddSingleton<Forwarders>()

@@ -1,11 +1,14 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine.Accounts;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Accounts;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Server.Accounts;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
@@ -135,7 +138,7 @@ internal static class AccountRoutes
             .SelectMany(actor =>
                 new[]
                 {
-                    Keepers.LaunchOrder.DirectoryOf(actor.Definition, house.Places),
+                    LaunchOrder.DirectoryOf(actor.Definition, house.Places),
                     house.Places.StateOf(actor.Definition.Name),
                 }
             );

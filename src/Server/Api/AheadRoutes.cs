@@ -2,9 +2,10 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Rhythms;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Rhythms;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;

@@ -1,5 +1,6 @@
 using CalmSentry.Contract;
-using CalmSentry.Server.Services;
+using CalmSentry.Engine.Services;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 

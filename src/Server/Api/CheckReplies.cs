@@ -3,12 +3,14 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Rhythms;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Programs;
-using CalmSentry.Server.Checks;
-using CalmSentry.Server.Definitions;
-using CalmSentry.Server.Keepers;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 

@@ -1,14 +1,14 @@
 using System.Text.Json;
-using Microsoft.AspNetCore.Http.Features;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Text;
-using CalmSentry.Server.Checks;
-using CalmSentry.Server.Definitions;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
+using CalmSentry.Inspection.Rehearsals;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Rehearsals;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
+using CalmSentry.Server.Http;
+using CalmSentry.Telling;
+using Microsoft.AspNetCore.Http.Features;
 
 namespace CalmSentry.Server.Api;
 
@@ -51,7 +51,7 @@ internal static class CheckRoutes
         if (sent.Definition is { } read)
             SayWhoHears(read, teller, context);
         return TypedResults.Json(
-            await FindingViews
+            await CheckReplies
                 .Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null)
                 .ConfigureAwait(false),
             ApiJson.Plain.CheckView

@@ -1,12 +1,12 @@
-using CalmSentry.Server.Services;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Api;
-using CalmSentry.Server.Checks;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 

@@ -3,10 +3,12 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Plans;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Drills;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Drills;
-using CalmSentry.Server.Plans;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
+using CalmSentry.Server.Self;
 
 namespace CalmSentry.Server.Api;
 

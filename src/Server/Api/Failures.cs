@@ -1,6 +1,7 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Linux.Troubles;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 

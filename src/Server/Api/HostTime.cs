@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Text;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 

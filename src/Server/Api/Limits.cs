@@ -1,10 +1,10 @@
 using CalmSentry.Contract;
+using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
-using CalmSentry.Server.Forwarding;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
 using CalmSentry.Store;
+using CalmSentry.Telling;
+using CalmSentry.Telling.Forwarding;
 
 namespace CalmSentry.Server.Api;
 

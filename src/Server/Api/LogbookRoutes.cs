@@ -4,9 +4,10 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;

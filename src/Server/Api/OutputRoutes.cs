@@ -7,9 +7,10 @@ using System.Text.RegularExpressions;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Output;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Output;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Http.Features;
 

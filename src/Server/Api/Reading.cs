@@ -1,10 +1,10 @@
-using CalmSentry.Server.Definitions;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Programs;
-using CalmSentry.Server.Api;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Keepers;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 

@@ -1,11 +1,11 @@
-using CalmSentry.Server.Services;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
-using CalmSentry.Server.Api;
-using CalmSentry.Server.Probing;
+using CalmSentry.Engine.Probing;
+using CalmSentry.Engine.Services;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 
@@ -95,7 +95,7 @@ internal static class Reloading
                 return ($"run {run} was over", "");
             if (proof is not (TcpProof or HttpProof or CommandProof))
                 return (null, live.Pid is { } pid ? $"it runs on as pid {pid}" : "it is on");
-            var look = await Answers.Of(proof, actor, run, house, null, cancellation).ConfigureAwait(false);
+            var look = await Answers.Of(proof, actor, run, house.Tools, null, cancellation).ConfigureAwait(false);
             if (look.Missing is null || house.Clock.GetElapsedTime(limit) > proof.Within)
                 return look;
         }

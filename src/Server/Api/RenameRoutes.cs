@@ -2,11 +2,13 @@ using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
-using CalmSentry.Server.Definitions;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Rehearsals;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Rehearsals;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Http.HttpResults;
 

@@ -2,7 +2,7 @@ using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
 using System.Threading.Channels;
 using CalmSentry.Contract.Api;
-using CalmSentry.Server.Services;
+using CalmSentry.Engine.Services;
 using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace CalmSentry.Server.Api;

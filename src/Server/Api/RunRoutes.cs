@@ -8,12 +8,13 @@ using CalmSentry.Core.Plans;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
-using CalmSentry.Server.Begin;
-using CalmSentry.Server.Checks;
+using CalmSentry.Engine.Begin;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Keepers;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Mvc;
 

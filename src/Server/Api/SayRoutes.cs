@@ -1,9 +1,10 @@
 using System.Text.Json;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using Microsoft.AspNetCore.Http.HttpResults;
 
 namespace CalmSentry.Server.Api;

@@ -1,12 +1,13 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Secrets;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Secrets;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
+using CalmSentry.Telling;
 
 namespace CalmSentry.Server.Api;
 

@@ -3,15 +3,17 @@ using System.Runtime.CompilerServices;
 using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
+using CalmSentry.Engine.Events;
+using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Events;
-using CalmSentry.Server.Forwarding;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
+using CalmSentry.Server.Http;
+using CalmSentry.Server.Self;
 using CalmSentry.Store;
+using CalmSentry.Telling;
+using CalmSentry.Telling.Forwarding;
 
 namespace CalmSentry.Server.Api;
 

@@ -1,13 +1,13 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Server.Definitions;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Forwarding;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
+using CalmSentry.Telling;
+using CalmSentry.Telling.Forwarding;
 
 namespace CalmSentry.Server.Api;
 

@@ -1,9 +1,9 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Http.HttpResults;
 

@@ -2,10 +2,12 @@ using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Text;
-using CalmSentry.Server.Checks;
+using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Swaps;
+using CalmSentry.Inspection.Checks;
+using CalmSentry.Inspection.Files;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Swaps;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;
 
@@ -220,12 +222,16 @@ internal static class SwapRoutes
             {
                 return await newFiles.Prepare(asked, gone).ConfigureAwait(false);
             }
-            catch (FilesNotTakenException error) when (error.Problem.Code == FilesNotTakenException.FilesMove && tried < Tries)
+            catch (FilesNotTakenException error)
+                when (error.Problem.Code == FilesNotTakenException.FilesMove && tried < Tries)
             {
                 asked.Say("the files change while they are looked at: once more");
             }
             catch (FilesNotTakenException error)
-                when (error.Problem.Code == FilesNotTakenException.FilesMove && !dry && SwapRoom.Lives(asked.Actor.Situation))
+                when (error.Problem.Code == FilesNotTakenException.FilesMove
+                    && !dry
+                    && SwapRoom.Lives(asked.Actor.Situation)
+                )
             {
                 asked.Say("the files change while they are looked at: it is stopped first");
                 return null;

@@ -3,11 +3,12 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
+using CalmSentry.Telling;
 using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;

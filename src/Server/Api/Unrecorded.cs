@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Api;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;

@@ -1,4 +1,3 @@
-using CalmSentry.Server.Logbook;
 using System.Globalization;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
@@ -7,11 +6,12 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
 using CalmSentry.Linux.Boot;
-using CalmSentry.Server.Api;
-using CalmSentry.Server.Checks;
-using CalmSentry.Server.Definitions;
-using CalmSentry.Server.Services;
+using CalmSentry.Server.Http;
 using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;

@@ -1,9 +1,8 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Server.Api;
-using CalmSentry.Server.Logbook;
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Doors;
 

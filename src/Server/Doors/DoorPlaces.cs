@@ -3,6 +3,7 @@ using System.Net;
 using System.Net.Sockets;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Server.Self;
 
 namespace CalmSentry.Server.Doors;
 

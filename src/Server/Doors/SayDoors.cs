@@ -2,12 +2,12 @@ using System.Collections.Concurrent;
 using System.Net.Sockets;
 using CalmSentry.Contract;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
-using CalmSentry.Server.Keepers;
-using CalmSentry.Server.Services;
 
 namespace CalmSentry.Server.Doors;
 
@@ -17,7 +17,7 @@ namespace CalmSentry.Server.Doors;
 /// Whether who connects belongs to the service is judged once, as the connection is made: its process must be in that
 /// service's tree.
 /// </summary>
-internal sealed class SayDoors(Places places) : ISayDoors, IDisposable
+internal sealed class SayDoors(Places places, string groupMark) : ISayDoors, IDisposable
 {
     private const int Backlog = 64,
         MostOfOne = 16;
@@ -31,9 +31,6 @@ internal sealed class SayDoors(Places places) : ISayDoors, IDisposable
     );
     private readonly Pace pace = new();
 
-    /// <summary>Names the control groups of this sentry.</summary>
-    public required Func<string> GroupMark { get; init; }
-
     private sealed record Opened(Socket Socket, uint Uid, CancellationTokenSource Closed);
 
     /// <summary>Where judged connections go, once the server serves.</summary>
@@ -46,8 +43,9 @@ internal sealed class SayDoors(Places places) : ISayDoors, IDisposable
     /// Opens a service's socket for its account; programs that connect before the server serves are heard then.
     /// </summary>
     /// <exception cref="IOException">It cannot be made.</exception>
-    public void Open(ServiceActor actor, Account account)
+    public void Open(IRunning service, Account account)
     {
+        var actor = (ServiceActor)service;
         var name = actor.Id.ToString();
         if (doors.TryGetValue(name, out var there) && there.Uid == account.Uid)
             return;
@@ -143,7 +141,7 @@ internal sealed class SayDoors(Places places) : ISayDoors, IDisposable
         if (PeerCredentials.Of(connection) is not { } peer || actor.Situation.Run is not { } run)
             return false;
         var began = ProcessFacts.Stat(peer.Pid, 22);
-        var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{GroupMark()}/{actor.Label}.{run.Number}");
+        var inGroup = ProcessFacts.InGroup(peer.Pid, $"calm-sentry-{groupMark}/{actor.Label}.{run.Number}");
         // Its number could have gone to another process while it was looked at.
         return (inGroup || BelowKeeper(actor, peer.Pid))
             && began != 0

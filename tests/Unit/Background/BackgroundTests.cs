@@ -1,4 +1,4 @@
-using CalmSentry.Server.Background;
+using CalmSentry.Engine.Background;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Background;

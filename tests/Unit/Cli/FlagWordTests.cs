@@ -3,7 +3,7 @@ using System.Text.Json;
 using CalmSentry.Cli.Commands;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Server.Definitions;
+using CalmSentry.Engine.Definitions;
 using CalmSentry.Tests.Unit.Definitions;
 using CsCheck;
 

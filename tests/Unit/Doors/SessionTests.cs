@@ -1,4 +1,4 @@
-using CalmSentry.Server.SignIn;
+using CalmSentry.Server.Doors;
 using CalmSentry.Store;
 using Microsoft.AspNetCore.Http;
 

@@ -3,12 +3,12 @@ using System.Text;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Programs;
 using CalmSentry.Linux.Sockets;
-using CalmSentry.Server.Definitions;
-using CalmSentry.Server.Keepers;
 
 namespace CalmSentry.Tests.Unit.Foreign;
 

@@ -16,7 +16,33 @@ public class ArrowsTests
         ["CalmSentry.Store"] = ["CalmSentry.Core"],
         ["calm-keeper"] = ["CalmSentry.Contract", "CalmSentry.Linux"],
         ["calm"] = ["CalmSentry.Contract", "CalmSentry.Core"],
-        ["calm-sentry"] = ["CalmSentry.Contract", "CalmSentry.Core", "CalmSentry.Linux", "CalmSentry.Store"],
+        ["CalmSentry.Engine"] = ["CalmSentry.Contract", "CalmSentry.Core", "CalmSentry.Linux", "CalmSentry.Store"],
+        ["CalmSentry.Inspection"] =
+        [
+            "CalmSentry.Contract",
+            "CalmSentry.Core",
+            "CalmSentry.Engine",
+            "CalmSentry.Linux",
+            "CalmSentry.Store",
+        ],
+        ["CalmSentry.Telling"] =
+        [
+            "CalmSentry.Contract",
+            "CalmSentry.Core",
+            "CalmSentry.Engine",
+            "CalmSentry.Linux",
+            "CalmSentry.Store",
+        ],
+        ["calm-sentry"] =
+        [
+            "CalmSentry.Contract",
+            "CalmSentry.Core",
+            "CalmSentry.Engine",
+            "CalmSentry.Inspection",
+            "CalmSentry.Linux",
+            "CalmSentry.Store",
+            "CalmSentry.Telling",
+        ],
     };
 
     /// <summary>What would let input and output into the decisions.</summary>
@@ -48,6 +74,19 @@ public class ArrowsTests
         Assert.DoesNotContain(
             References("CalmSentry.Core"),
             name => Outside.Any(outside => name.StartsWith(outside, StringComparison.Ordinal))
+        );
+
+    /// <summary>The server alone knows that there is HTTP to serve; what seals secrets is a part of the same framework.</summary>
+    [Theory]
+    [InlineData("CalmSentry.Engine")]
+    [InlineData("CalmSentry.Inspection")]
+    [InlineData("CalmSentry.Telling")]
+    public void Nobody_but_the_server_serves_http(string room) =>
+        Assert.DoesNotContain(
+            References(room),
+            name =>
+                name.StartsWith("Microsoft.AspNetCore", StringComparison.Ordinal)
+                && !name.StartsWith("Microsoft.AspNetCore.DataProtection", StringComparison.Ordinal)
         );
 
     [Fact]

@@ -1,10 +1,13 @@
 using System.CommandLine;
+using System.Text.Json;
 using System.Text.RegularExpressions;
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Definitions;
 using CalmSentry.Linux.Foreign;
-using CalmSentry.Server.Definitions;
 
 namespace CalmSentry.Tests.Unit.House;
 
@@ -55,12 +58,8 @@ public partial class DocumentsTests
     public void Every_topic_is_explained_as_it_is()
     {
         var told = File.ReadAllText(Path.Combine(Sources.Root, "docs/being-told.md"));
-        var api = File.ReadAllText(Path.Combine(Sources.Root, "docs/openapi.json"))
-            .Replace("\\n", " ", StringComparison.Ordinal);
-        var listed = TopicsOfApi()
-            .Match(api)
-            .Groups["words"]
-            .Value.Split([' ', '|'], StringSplitOptions.RemoveEmptyEntries);
+        using var api = JsonDocument.Parse(File.ReadAllText(Path.Combine(Sources.Root, "docs/openapi.json")));
+        var listed = Schema(api, "Topic").GetProperty("enum").EnumerateArray().Select(word => word.GetString());
         Assert.Equal(Words.All<Topic>().Order(), listed.Order());
         Assert.All(
             Enum.GetValues<Topic>(),
@@ -72,8 +71,13 @@ public partial class DocumentsTests
         );
     }
 
-    [GeneratedRegex(@"The worst of what happened: (?<words>[a-z| -]+)")]
-    private static partial Regex TopicsOfApi();
+    private static JsonElement Schema(JsonDocument api, string name) =>
+        api.RootElement.GetProperty("components").GetProperty("schemas").GetProperty(name);
+
+    /// <summary>What a service is shown to be at has a name for each phase of its life.</summary>
+    [Fact]
+    public void Every_phase_has_its_state() =>
+        Assert.Equal([nameof(ServiceState.Unreadable)], Enum.GetNames<ServiceState>().Except(Enum.GetNames<Phase>()));
 
     private static readonly string[] OfSentry =
     [
@@ -91,7 +95,7 @@ public partial class DocumentsTests
     {
         var file = Path.GetTempFileName();
         File.WriteAllText(file, text);
-        var (settings, wrong) = CalmSentry.Server.Settings.Read(file);
+        var (settings, wrong) = CalmSentry.Server.Self.Settings.Read(file);
         Assert.Null(wrong);
         Assert.NotEqual(new(), settings);
         File.Delete(file);

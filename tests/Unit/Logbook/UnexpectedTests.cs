@@ -1,4 +1,4 @@
-using CalmSentry.Server.Logbook;
+using CalmSentry.Engine.Logbook;
 
 namespace CalmSentry.Tests.Unit.Logbook;
 

@@ -1,8 +1,8 @@
 using System.Text;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Engine.Output;
 using CalmSentry.Keeper;
-using CalmSentry.Server.Output;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Output;

@@ -1,5 +1,5 @@
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Server.Services;
+using CalmSentry.Engine.Services;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Server;

@@ -1,4 +1,4 @@
-using CalmSentry.Server.Keepers;
+using CalmSentry.Engine.Keepers;
 
 namespace CalmSentry.Tests.Unit.Server;
 

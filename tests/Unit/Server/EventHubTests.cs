@@ -1,6 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
-using CalmSentry.Server.Events;
+using CalmSentry.Engine.Events;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Server;

@@ -1,5 +1,5 @@
 using CalmSentry.Core.Definitions;
-using CalmSentry.Server.Definitions;
+using CalmSentry.Engine.Definitions;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Server;

@@ -1,6 +1,6 @@
 using System.Diagnostics;
+using CalmSentry.Inspection.Checks;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Server.Checks;
 
 namespace CalmSentry.Tests.Unit.Server;
 

@@ -1,8 +1,8 @@
 using CalmSentry.Contract;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Server.Services;
+using CalmSentry.Engine.Services;
 using CalmSentry.Store;
-using TheHouse = CalmSentry.Server.Services.House;
+using TheHouse = CalmSentry.Engine.Services.House;
 
 namespace CalmSentry.Tests.Unit.Server;
 

@@ -1,4 +1,4 @@
-using CalmSentry.Server;
+using CalmSentry.Server.Self;
 
 namespace CalmSentry.Tests.Unit.Server;
 

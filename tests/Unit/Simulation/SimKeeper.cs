@@ -1,5 +1,5 @@
 using CalmSentry.Contract.Keeper;
-using CalmSentry.Server.Keepers;
+using CalmSentry.Engine.Keepers;
 
 namespace CalmSentry.Tests.Unit.Simulation;
 

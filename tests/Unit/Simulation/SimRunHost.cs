@@ -2,10 +2,9 @@ using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Troubles;
-using CalmSentry.Server.Keepers;
-using CalmSentry.Server.Services;
 
 namespace CalmSentry.Tests.Unit.Simulation;
 
@@ -26,10 +25,10 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public Account? AccountOf(string name) => new(name, 0, 0, "/root", "/bin/sh", [0]);
 
-    public Message Order(ServiceActor service, Account account, RunNumber run, bool switchOff) =>
+    public Message Order(IRunning service, Account account, RunNumber run, bool switchOff) =>
         new Message(KeeperWord.Launch).With(LaunchField.Run, run).With(LaunchField.Place, service.RunDirectory);
 
-    public void MakePlaces(ServiceActor service, Account account) { }
+    public void MakePlaces(IRunning service, Account account) { }
 
     public IKeeper Start(string runDirectory)
     {
@@ -48,11 +47,11 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public long? OutputLength(string service) => 0;
 
-    public void OpenSay(ServiceActor service, Account account) { }
+    public void OpenSay(IRunning service, Account account) { }
 
-    public void RunOver(ServiceActor service) { }
+    public void RunOver(IRunning service) { }
 
-    public void Forget(ServiceActor service)
+    public void Forget(IRunning service)
     {
         foreach (var note in machine.Notes.Keys.Where(note => note.Place == service.RunDirectory).ToList())
             machine.Notes.Remove(note);
@@ -123,7 +122,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
     public IEnumerable<int> Processes(RunSite site) =>
         machine.Live(site.Name).Where(process => process.Run == site.Run.Value).Select(process => process.Pid).ToList();
 
-    public IReadOnlyList<int> Tree(ServiceActor service) =>
+    public IReadOnlyList<int> Tree(IRunning service) =>
         [.. machine.Live(service.Id.ToString()).Select(process => process.Pid)];
 
     public async Task<(int Ended, bool Stuck)> End(RunSite site)

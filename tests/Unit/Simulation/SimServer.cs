@@ -1,10 +1,10 @@
 using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Server.Definitions;
-using CalmSentry.Server.Services;
+using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Services;
 using CalmSentry.Store;
-using TheHouse = CalmSentry.Server.Services.House;
+using TheHouse = CalmSentry.Engine.Services.House;
 
 namespace CalmSentry.Tests.Unit.Simulation;
 

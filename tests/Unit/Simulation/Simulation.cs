@@ -4,7 +4,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Runs;
-using CalmSentry.Server.Services;
+using CalmSentry.Engine.Services;
 using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Tests.Unit.Simulation;

@@ -4,7 +4,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Runs;
-using CalmSentry.Server.Definitions;
+using CalmSentry.Engine.Definitions;
 using CalmSentry.Store;
 using Microsoft.Data.Sqlite;
 

@@ -1,6 +1,6 @@
 using CalmSentry.Core.Entries;
-using CalmSentry.Server.Telling;
 using CalmSentry.Store;
+using CalmSentry.Telling;
 using CsCheck;
 
 namespace CalmSentry.Tests.Unit.Telling;

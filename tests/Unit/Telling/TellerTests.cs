@@ -4,11 +4,10 @@ using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Telling;
-using CalmSentry.Server;
-using CalmSentry.Server.Services;
-using CalmSentry.Server.Telling;
+using CalmSentry.Engine.Services;
 using CalmSentry.Store;
-using TheHouse = CalmSentry.Server.Services.House;
+using CalmSentry.Telling;
+using TheHouse = CalmSentry.Engine.Services.House;
 
 namespace CalmSentry.Tests.Unit.Telling;
 
@@ -45,7 +44,7 @@ public sealed class TellerTests : IDisposable
         public override string ToString() => "never";
     }
 
-    private Settings By(Rhythm? report) =>
+    private TellingSettings By(Rhythm? report) =>
         new()
         {
             Tell = [new Recipient(new SyslogWay(Path.Combine(places.Root, "box"))) { Name = "host-log" }],

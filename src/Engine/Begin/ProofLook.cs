@@ -1,0 +1,84 @@
+using System.Text.RegularExpressions;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Output;
+using CalmSentry.Engine.Probing;
+using CalmSentry.Engine.Services;
+
+namespace CalmSentry.Engine.Begin;
+
+/// <summary>Looks for a run's proof of readiness until it is there, or nobody waits for it any more.</summary>
+internal static class ProofLook
+{
+    private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5),
+        LongestBeat = TimeSpan.FromMilliseconds(250);
+
+    public static async Task Go(ServiceActor actor, RunNumber run, House house, CancellationToken gone)
+    {
+        var definition = actor.Definition;
+        var look = LookOf(definition, actor, run, house);
+        string? last = null;
+        var beats = new Backoff(FirstBeat, LongestBeat, grow: 1.3);
+        while (!gone.IsCancellationRequested)
+        {
+            var beat = beats.Next();
+            var (missing, seen) = await look(gone).OrWhyNot();
+            if (missing is null)
+            {
+                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(actor.Id)));
+                return;
+            }
+
+            if (missing != last)
+                await actor.Ask(new ProofMissing(run, missing));
+            last = missing;
+            var told = definition.Begin.Proof is SaidProof ? actor.NextSaid : null;
+            await (
+                told is null ? house.Delay(beat, gone) : Task.WhenAny(told, house.Delay(LongestBeat, gone))
+            ).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing | ConfigureAwaitOptions.ContinueOnCapturedContext);
+        }
+    }
+
+    private static Func<CancellationToken, Task<(string? Missing, string Seen)>> LookOf(
+        Definition definition,
+        ServiceActor actor,
+        RunNumber run,
+        House house
+    )
+    {
+        switch (definition.Begin.Proof)
+        {
+            case TcpProof or HttpProof or CommandProof:
+                return gone => Answers.Of(definition.Begin.Proof, actor, run, house.Tools, null, gone);
+            case FileProof file:
+                return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
+            case OutputProof output:
+                var lines = new NewLines(house.Places.OutputDirectoryOf(definition.Name), actor.OutputBegan);
+                var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
+                return _ =>
+                    Task.FromResult(
+                        lines.Next().FirstOrDefault(wanted.IsMatch) is { } line
+                            ? (null, $"it printed '{Answers.Shown(line)}'")
+                            : ((string?)$"no line of its output matches '{output.Expression}' yet", "")
+                    );
+            default:
+                return _ =>
+                    Task.FromResult(
+                        actor.SaidServes == run ? (null, "it said so itself") : ((string?)"it has not said so yet", "")
+                    );
+        }
+    }
+
+    private static (string? Missing, string Seen) Written(string path, DateTimeOffset since)
+    {
+        var file = new FileInfo(path);
+        if (!Path.Exists(path))
+            return ($"{path} is not there", "");
+        // File systems keep times by the kernel's tick, which may lie a few milliseconds back.
+        return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20)
+            ? ($"{path} is older than this run", "")
+            : (null, $"it has written {path}");
+    }
+}

@@ -1,0 +1,113 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Troubles;
+
+namespace CalmSentry.Engine.Keepers;
+
+/// <summary>
+/// The host as the life of services meets it: keepers, and what runs leave behind. A simulation brings one of its own,
+/// that fails whenever it likes; what is behind it is <see cref="RunHost"/>.
+/// </summary>
+internal interface IRunHost
+{
+    /// <summary>This boot of the machine.</summary>
+    string BootId { get; }
+
+    /// <summary>Why nothing is to begin with the machine at this boot, as a clause; null: all that should does.</summary>
+    string? BeginsNothing { get; }
+
+    /// <summary>
+    /// Since the machine came up its clock is known to be set, or that has been waited for long enough (5 min).
+    /// </summary>
+    bool IsClockSet { get; }
+
+    /// <summary>Whether the host was set to another time zone since this was last asked.</summary>
+    bool IsZoneAnother();
+
+    /// <summary>Ticks of all processors since boot, and those of them that were idle.</summary>
+    (long All, long Idle) ProcessorTime();
+
+    /// <summary>An account as the host has it now; null: there is none of that name.</summary>
+    Account? AccountOf(string name);
+
+    // Launching
+
+    /// <summary>What a keeper is told for a launch, with everything looked up that the host knows.</summary>
+    /// <exception cref="OwnTroubleException">The sentry itself is at fault: it is tried again.</exception>
+    /// <exception cref="IOException">It cannot be launched: the message says why, without a full stop.</exception>
+    Message Order(IRunning service, Account account, RunNumber run, bool switchOff);
+
+    /// <summary>Makes the directories that a keeper and its program begin in.</summary>
+    void MakePlaces(IRunning service, Account account);
+
+    /// <summary>A new keeper; the first order binds it to the service.</summary>
+    /// <exception cref="IOException">It cannot be started.</exception>
+    IKeeper Start(string runDirectory);
+
+    /// <summary>Makes sure that the next launch does not wait for a keeper to start.</summary>
+    void ReserveSoon();
+
+    /// <summary>The process that a program left in the background, if it can be told yet.</summary>
+    DetachedSight Detached(Definition definition, int keeper);
+
+    /// <summary>Bytes in the file of a service's output.</summary>
+    long? OutputLength(string service);
+
+    /// <summary>Opens the socket on which a service's programs speak.</summary>
+    /// <exception cref="IOException">It cannot be made.</exception>
+    void OpenSay(IRunning service, Account account);
+
+    /// <summary>Its keeper was dismissed: what only a live run needs goes.</summary>
+    void RunOver(IRunning service);
+
+    /// <summary>The service is no more: what it had on this host goes, but for its output and state.</summary>
+    void Forget(IRunning service);
+
+    // What runs leave behind
+
+    /// <summary>
+    /// Whether what runs leave behind is still where the last server had it; false: nobody was there before, or its
+    /// directory was wiped.
+    /// </summary>
+    bool Remembers { get; }
+
+    /// <summary>From here on it is where the next server finds it.</summary>
+    void Remember();
+
+    /// <summary>The keeper of a service that an earlier server started; null: there is none.</summary>
+    /// <param name="processes">What is known to belong to its runs, should its place have been wiped.</param>
+    Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes);
+
+    /// <summary>Writes down that a run is ordered, before its keeper hears of it.</summary>
+    /// <param name="outputFrom">Where its output begins in the output file, in bytes.</param>
+    /// <exception cref="OwnTroubleException">It could not be written; nothing was ordered.</exception>
+    void Note(string runDirectory, LiveRun run, long outputFrom);
+
+    /// <summary>When a run was ordered, and where its output begins; null: there is no note of it.</summary>
+    (DateTimeOffset Began, long OutputFrom)? Noted(string runDirectory, RunNumber run);
+
+    /// <summary>What runs under a mark of this sentry: the name in it, the number of the run, and whose it is.</summary>
+    ILookup<string, (long Run, uint User)> Marked();
+
+    /// <summary>All runs of a service that anything is left of, in their order.</summary>
+    /// <param name="marked">Runs that are believed to live by the mark of a process.</param>
+    IReadOnlyList<RunNumber> Left(string label, string runDirectory, IEnumerable<long> marked);
+
+    /// <summary>How a run ended, as its keeper wrote it down; null: it wrote nothing.</summary>
+    (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, RunNumber run);
+
+    /// <summary>Removes the note of how a run, or a command of it, ended; with that the run is over, all of it.</summary>
+    void Discard(RunSite site, bool over);
+
+    /// <summary>The processes of a run whose keeper may be gone.</summary>
+    IEnumerable<int> Processes(RunSite site);
+
+    /// <summary>The processes of a service's live run.</summary>
+    IReadOnlyList<int> Tree(IRunning service);
+
+    /// <summary>Ends the processes of a run, and returns when none is left, or none more ends.</summary>
+    Task<(int Ended, bool Stuck)> End(RunSite site);
+}

@@ -1,0 +1,162 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Engine.Output;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Engine.Keepers;
+
+/// <summary>This host.</summary>
+internal sealed class RunHost(RunTools tools) : IRunHost
+{
+    public string BootId => Machine.BootId;
+
+    public string? BeginsNothing => Machine.BeginsNothing(tools.Places.BeginNothing);
+
+    public bool IsClockSet => Machine.IsClockSet || Machine.ClockRunsFor > ClockPatience;
+
+    private (string? Target, DateTime Written) zone = ZoneFile();
+
+    public bool IsZoneAnother()
+    {
+        var now = ZoneFile();
+        if (now == zone)
+            return false;
+        zone = now;
+        TimeZoneInfo.ClearCachedData();
+        return true;
+    }
+
+    /// <summary>Where the host keeps its time zone (localtime(5)).</summary>
+    private static (string? Target, DateTime Written) ZoneFile()
+    {
+        const string path = "/etc/localtime";
+        try
+        {
+            return (new FileInfo(path).LinkTarget, File.GetLastWriteTimeUtc(path));
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return default;
+        }
+    }
+
+    /// <summary>How long after the machine came up its clock is waited for.</summary>
+    private static readonly TimeSpan ClockPatience = TimeSpan.FromMinutes(5);
+
+    public (long All, long Idle) ProcessorTime() => Machine.ProcessorTime();
+
+    public Account? AccountOf(string name) => Account.Named(name);
+
+    public Message Order(IRunning service, Account account, RunNumber run, bool switchOff) =>
+        tools.Permits.Permitted(account.Name)
+            ? LaunchOrder.Of(service.Definition, service.Site(run), account, tools, switchOff)
+            : throw new IOException(
+                $"the account {account.Name} is not permitted to run services; 'calm account permit "
+                    + $"{account.Name}' permits it"
+            );
+
+    public void MakePlaces(IRunning service, Account account)
+    {
+        var definition = service.Definition;
+        EarlierPlaces.Forget(tools.Places, tools.Ceilings, definition.Name);
+        OwnDirectory.Make(service.RunDirectory);
+        Directory.CreateDirectory(tools.Places.OutputDirectoryOf(definition.Name));
+        Ownership.MakeDirectory(tools.Places.StateOf(definition.Name), account);
+    }
+
+    public IKeeper Start(string runDirectory) => KeeperLink.Start(tools.Keepers, runDirectory);
+
+    public void ReserveSoon() => tools.Keepers.ReserveSoon();
+
+    public DetachedSight Detached(Definition definition, int keeper) =>
+        DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
+
+    public long? OutputLength(string service)
+    {
+        try
+        {
+            return Segments.End(tools.Places.OutputDirectoryOf(service));
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+        {
+            return null;
+        }
+    }
+
+    public void OpenSay(IRunning service, Account account) => tools.Says.Open(service, account);
+
+    public void RunOver(IRunning service)
+    {
+        tools.Says.Close(service.Id);
+        tools.SecretFiles.Remove(service.Label);
+    }
+
+    public void Forget(IRunning service)
+    {
+        var name = service.Definition.Name;
+        tools.Copies.Remove(name);
+        tools.Secrets.Forget(name);
+        RunOver(service);
+        tools.Ceilings.Forget(service.Id.ToString());
+        EarlierPlaces.Forget(tools.Places, tools.Ceilings, name);
+        if (Directory.Exists(service.RunDirectory))
+            Directory.Delete(service.RunDirectory, recursive: true);
+    }
+
+    public bool Remembers => File.Exists(Remembered);
+
+    public void Remember()
+    {
+        try
+        {
+            File.WriteAllText(Remembered, "");
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            // Then some numbers are left out that need not have been.
+        }
+    }
+
+    private string Remembered => Path.Combine(tools.Places.RunDirectory, "taken-up");
+
+    public async Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes) =>
+        KeeperLink.Find(runDirectory, tools.Keepers.Program)
+        ?? await KeeperLink.FindByProcesses(runDirectory, tools.Keepers.Program, processes());
+
+    public void Note(string runDirectory, LiveRun run, long outputFrom) =>
+        RunNotes.Write(runDirectory, run, outputFrom);
+
+    public (DateTimeOffset Began, long OutputFrom)? Noted(string runDirectory, RunNumber run) =>
+        RunNotes.Read(runDirectory, run);
+
+    public ILookup<string, (long Run, uint User)> Marked() => RunNotes.Marked(tools.Places);
+
+    public IReadOnlyList<RunNumber> Left(string label, string runDirectory, IEnumerable<long> marked) =>
+        [.. RunNotes.Left(label, runDirectory, tools.Groups, marked)];
+
+    public (KeeperWord Word, byte[] Body)? Outcome(string runDirectory, RunNumber run) =>
+        Remains.Outcome(runDirectory, run);
+
+    public void Discard(RunSite site, bool over) => Remains.Discard(site, tools.Groups, over);
+
+    public IEnumerable<int> Processes(RunSite site) =>
+        site.Group(tools.Groups) is { } group ? ControlGroups.Processes(group) : [];
+
+    public Task<(int Ended, bool Stuck)> End(RunSite site) => Remains.End(site, tools.Places, tools.Groups);
+
+    public IReadOnlyList<int> Tree(IRunning service)
+    {
+        if (service.Situation.Run is not { } run)
+            return [];
+        // Where no group was to be had for this run, it is what is below its keeper.
+        if (Processes(service.Site(run.Number)).ToList() is { Count: > 0 } pids)
+            return pids;
+        return service.KeeperPid == 0 ? [] : [.. ProcessFacts.Tree(service.KeeperPid).Skip(1)];
+    }
+}

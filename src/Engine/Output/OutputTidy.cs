@@ -1,0 +1,133 @@
+using System.IO.Compression;
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+
+namespace CalmSentry.Engine.Output;
+
+/// <summary>
+/// Packs what was turned over, and lets go what is more than a service may keep, the oldest first. What is gone is gone as a
+/// whole file with its times.
+/// </summary>
+internal static class OutputTidy
+{
+    private const string Beside = "~";
+
+    /// <summary>The part of what may be kept that may wait to be packed; beyond it packing gives way to nobody.</summary>
+    private const int MostWaiting = 4;
+
+    /// <param name="hurries">Called with whether more waits to be packed than may.</param>
+    /// <returns>Files that went, and how many bytes of output that were.</returns>
+    public static (int Files, long Bytes) Tidy(
+        string folder,
+        OutputPart keep,
+        DateTime now,
+        CancellationToken cancellation,
+        Action<bool>? hurries = null
+    )
+    {
+        if (!Directory.Exists(folder))
+            return default;
+        var gone = LetGo(folder, keep, now); // first: what goes need not be packed
+        var turned = Segments.Of(folder).SkipLast(1).ToList();
+        var waiting = turned.Sum(segment => Waits(segment) ? Segments.Length(segment.Path!) : 0);
+        foreach (var segment in turned)
+        {
+            cancellation.ThrowIfCancellationRequested();
+            if (Waits(segment))
+            {
+                hurries?.Invoke(waiting > keep.KeepMost / MostWaiting);
+                waiting -= Segments.Length(segment.Path!);
+                Pack(segment.Path!, CompressionLevel.Fastest, cancellation);
+            }
+
+            var times = Path.Combine(folder, OutputForm.TimesOf(segment.Number));
+            if (File.Exists(times))
+                Pack(times, CompressionLevel.Optimal, cancellation);
+        }
+
+        // What came meanwhile has not waited for all this.
+        var more = LetGo(folder, keep, now);
+        return (gone.Files + more.Files, gone.Bytes + more.Bytes);
+
+        static bool Waits(Segment segment) => segment is { Path: not null, Packed: false };
+    }
+
+    /// <summary>The packed file is whole and on the disk before the other goes.</summary>
+    private static void Pack(string path, CompressionLevel level, CancellationToken cancellation)
+    {
+        var beside = path + OutputForm.Packed + Beside;
+        var written = File.GetLastWriteTimeUtc(path);
+        using (var from = OutputFile.Open(path))
+        using (
+            var to = new FileStream(
+                beside,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.Create,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead,
+                }
+            )
+        )
+        {
+            using (var packed = new GZipStream(to, level, leaveOpen: true))
+            {
+                var block = new byte[1 << 16];
+                while (from.Read(block) is > 0 and var got)
+                {
+                    cancellation.ThrowIfCancellationRequested();
+                    packed.Write(block.AsSpan(0, got));
+                }
+            }
+
+            to.Flush(flushToDisk: true);
+        }
+
+        File.SetLastWriteTimeUtc(beside, written);
+        File.Move(beside, path + OutputForm.Packed, overwrite: true);
+        File.Delete(path);
+    }
+
+    private static (int Files, long Bytes) LetGo(string folder, OutputPart keep, DateTime now)
+    {
+        var all = Segments.Of(folder);
+        var (files, bytes) = (0, 0L);
+        var total = all.Sum(SizeOf);
+        for (var i = 0; i < all.Count - 1; i++)
+        {
+            var segment = all[i];
+            var older = all.Count - 1 - i;
+            var isOver =
+                older > keep.KeepFiles
+                || total > keep.KeepMost
+                || (
+                    keep.KeepFor is { } length
+                    && segment.Path is { } path
+                    && now - File.GetLastWriteTimeUtc(path) > length
+                );
+            if (!isOver && segment.Path is not null)
+                break;
+            total -= SizeOf(segment);
+            if (segment.Path is { } gone)
+            {
+                File.Delete(gone);
+                files++;
+                bytes += all[i + 1].Start - segment.Start;
+            }
+
+            var times = Path.Combine(folder, OutputForm.TimesOf(segment.Number));
+            File.Delete(times);
+            File.Delete(times + OutputForm.Packed);
+        }
+
+        return (files, bytes);
+
+        long SizeOf(Segment segment)
+        {
+            var times = Path.Combine(segment.Folder, OutputForm.TimesOf(segment.Number));
+            return (segment.Path is { } path ? Segments.Length(path) : 0)
+                + Segments.Length(times)
+                + Segments.Length(times + OutputForm.Packed);
+        }
+    }
+}

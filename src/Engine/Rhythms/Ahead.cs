@@ -1,0 +1,104 @@
+using System.Globalization;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Text;
+using CalmSentry.Engine.Services;
+using CalmSentry.Store;
+
+namespace CalmSentry.Engine.Rhythms;
+
+/// <summary>What is planned, as the API shows it.</summary>
+internal static class Ahead
+{
+    private const int MostCounted = 10_000,
+        MostShown = 1000;
+
+    /// <param name="services">Whose moments are asked for.</param>
+    public static AheadView Of(
+        IEnumerable<ServiceActor> services,
+        SentryStore store,
+        DateTimeOffset now,
+        TimeSpan length
+    ) =>
+        new(
+            now,
+            now + length,
+            [
+                .. services
+                    .Where(actor => actor.Situation.Rhythm is not null)
+                    .SelectMany(actor => Of(actor, store, now + length))
+                    .OrderBy(planned => planned.Moments is [var first, ..] ? first : DateTimeOffset.MaxValue)
+                    .ThenBy(planned => planned.Service, NaturalOrder.Names),
+            ]
+        );
+
+    private static IEnumerable<PlannedView> Of(ServiceActor actor, SentryStore store, DateTimeOffset until)
+    {
+        var (definition, rhythm) = (actor.Definition, actor.Situation.Rhythm!);
+        var lengths = definition.IsJob ? store.RunLengths(actor.Id) : store.RestartLengths(actor.Id);
+        // A quiet time is nothing that takes its turn or clashes.
+        foreach (var planned in definition.Rhythm.Where(planned => planned is not PlannedQuiet))
+        {
+            if (rhythm.Places.FirstOrDefault(place => place.Of == planned.Of) is not { } place)
+                continue;
+            List<DateTimeOffset> moments =
+            [
+                .. planned
+                    .When.Following(place.Taken, planned.Clock)
+                    .TakeWhile(moment => moment <= until)
+                    .Take(MostCounted),
+            ];
+            yield return new()
+            {
+                Service = definition.Name,
+                Title = definition.Title,
+                What = planned is PlannedRun ? "run" : "restart",
+                When = planned.When.ToString(),
+                Zone = planned.Clock.Id,
+                UsualMs = Percentile(lengths, 0.5),
+                SlowMs = Percentile(lengths, 0.95),
+                Count = moments.Count,
+                Moments = [.. moments.Take(MostShown).Select(moment => planned.DueOf(definition.Name, moment))],
+            };
+        }
+    }
+
+    /// <param name="lengths">In any order.</param>
+    private static double? Percentile(IReadOnlyList<TimeSpan> lengths, double share)
+    {
+        if (lengths.Count == 0)
+            return null;
+        var sorted = lengths.Order().ToList();
+        return sorted[(int)Math.Ceiling(share * sorted.Count) - 1].TotalMilliseconds;
+    }
+
+    private const int MostNext = 10;
+
+    public static MomentsView Moments(Rhythm when, TimeZoneInfo zone, DateTimeOffset now)
+    {
+        var host = TimeZoneInfo.Local;
+        return new(
+            when.ToString(),
+            zone.Id,
+            [
+                .. when.Following(now, zone)
+                    .Take(MostNext)
+                    .Select(at =>
+                    {
+                        var (there, here) = (Clock(at, zone), Clock(at, host));
+                        return new MomentView(at, there, here == there ? null : here);
+                    }),
+            ]
+        );
+    }
+
+    /// <summary>The next moments of each rhythm of a definition; null: it plans none.</summary>
+    public static IReadOnlyList<MomentsView>? Moments(Definition definition, DateTimeOffset now) =>
+        definition.Rhythm.IsEmpty
+            ? null
+            : [.. definition.Rhythm.Select(planned => Moments(planned.When, planned.Clock, now))];
+
+    private static string Clock(DateTimeOffset at, TimeZoneInfo zone) =>
+        TimeZoneInfo.ConvertTime(at, zone).ToString("ddd yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+}

@@ -1,0 +1,97 @@
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Engine.Services;
+
+namespace CalmSentry.Engine.Rhythms;
+
+/// <summary>
+/// Tells each service when, by people's clock, a planned moment of it may have come. That clock may be set: a wait is never
+/// longer than a beat, so that a moment that has come all at once is seen within one.
+/// </summary>
+internal sealed class Calendar : IDisposable
+{
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(10);
+
+    private readonly Lock gate = new();
+    private readonly PriorityQueue<ServiceActor, DateTimeOffset> queue = new();
+    private readonly Dictionary<ServiceActor, DateTimeOffset> due = [];
+    private readonly House house;
+    private readonly ITimer timer;
+    private bool begun;
+
+    public Calendar(House house)
+    {
+        this.house = house;
+        timer = house.Clock.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+    }
+
+    /// <param name="at">When the service is to look; null: never.</param>
+    public void Set(ServiceActor actor, DateTimeOffset? at)
+    {
+        lock (gate)
+        {
+            if (at is not { } moment)
+            {
+                due.Remove(actor);
+                return;
+            }
+
+            if (due.TryGetValue(actor, out var before) && before == moment)
+                return;
+            due[actor] = moment;
+            var first = !queue.TryPeek(out _, out var earliest) || moment < earliest;
+            queue.Enqueue(actor, moment);
+            if (first)
+                Arm();
+        }
+    }
+
+    /// <summary>It is known of each service what became of it while no server watched: from now on they are told.</summary>
+    public void Begin()
+    {
+        lock (gate)
+        {
+            begun = true;
+            Arm();
+        }
+    }
+
+    public void Dispose() => timer.Dispose();
+
+    private void Look()
+    {
+        lock (gate)
+        {
+            var now = house.Now;
+            if (house.Host.IsZoneAnother())
+                foreach (var actor in due.Keys)
+                    _ = actor.Ask(new ZoneSet());
+            while (queue.TryPeek(out var actor, out var at) && (at <= now || !IsDue(actor, at)))
+            {
+                queue.Dequeue();
+                if (!IsDue(actor, at))
+                    continue; // it waits for another moment by now, or for none
+                // Asked again at the next beat, unless it then waits for another moment: it may have had no use for this one.
+                due[actor] = now + Beat;
+                queue.Enqueue(actor, now + Beat);
+                _ = actor.Ask(new CalendarCame(house.Host.IsClockSet));
+            }
+
+            Arm();
+        }
+    }
+
+    private bool IsDue(ServiceActor actor, DateTimeOffset at) => due.TryGetValue(actor, out var waits) && waits == at;
+
+    private void Arm()
+    {
+        if (!begun || !queue.TryPeek(out _, out var at))
+            return;
+        var left = at - house.Now;
+        timer.Change(
+            left <= TimeSpan.Zero ? TimeSpan.Zero
+                : left < Beat ? left
+                : Beat,
+            Timeout.InfiniteTimeSpan
+        );
+    }
+}

@@ -1,0 +1,427 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Wording;
+using CalmSentry.Engine.Falls;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Watching;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Native;
+using CalmSentry.Linux.Troubles;
+
+namespace CalmSentry.Engine.Services;
+
+/// <summary>The actor's runs: launching them, hearing of them, and finding out about them after an absence.</summary>
+internal sealed partial class ServiceActor
+{
+    private const int NoSpace = 28;
+
+    /// <summary>How long an end waits for the answer that came with it.</summary>
+    private static readonly TimeSpan StepLinger = TimeSpan.FromMilliseconds(20);
+
+    private static readonly TimeSpan OwnTroublePause = TimeSpan.FromSeconds(2);
+
+    // Launching
+
+    /// <summary>The latest run that a keeper was told to launch.</summary>
+    private RunNumber ordered;
+
+    private async Task Launch(RunNumber run, bool switchOff = false)
+    {
+        outputStuck = 0;
+        if (!switchOff)
+        {
+            (Said, AliveStamp) = (null, 0);
+            launched = new(run, Definition);
+            Vitals = new(() => house.Host.Tree(this), house);
+        }
+
+        try
+        {
+            if (!remains.IsCompleted)
+                throw new OwnTroubleException("the kernel holds processes of a run before it");
+            if (!switchOff)
+                OutputBegan =
+                    house.Host.OutputLength(Definition.Name)
+                    ?? throw new OwnTroubleException("how much output there is so far cannot be read");
+            var account =
+                house.Host.AccountOf(Definition.Account)
+                ?? throw new IOException(
+                    $"this host has no account named {Definition.Account}; make it, or set another with --account"
+                );
+            var order = house.Host.Order(this, account, run, switchOff);
+            OpenSay(account);
+            if (keeper is { Outdated: true } outdated)
+            {
+                // Between two runs a keeper of an earlier version makes room for one of today.
+                outdated.Send(new Message(KeeperWord.Leave));
+                keeper = null;
+            }
+
+            var fresh = keeper is null;
+            if (fresh)
+            {
+                // The service's lock is free once the keeper before has gone for good.
+                await keeperGone;
+                house.Host.MakePlaces(this, account);
+                Attach(house.Host.Start(RunDirectory));
+            }
+
+            if (!switchOff)
+                house.Host.Note(RunDirectory, Situation.Run!, OutputBegan);
+            ordered = run;
+            keeper!.Send(order);
+            if (!switchOff)
+                house.Store.RunBegan(
+                    Id,
+                    Situation.Run!,
+                    Revision,
+                    OutputBegan,
+                    RunWords.BegunBy(Situation),
+                    Origins.Of(Definition, Revision)
+                );
+            if (fresh)
+                house.Host.ReserveSoon();
+        }
+        catch (OwnTroubleException own)
+        {
+            // Whatever becomes of it until then, its number was given.
+            house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+            LaunchLater(run, switchOff, own);
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            Refuse(run, error.Message.TrimEnd('.'));
+        }
+    }
+
+    /// <summary>
+    /// What fails on the sentry's own side is no failure of the program: it is tried again, and does not count.
+    /// </summary>
+    private void LaunchLater(RunNumber run, bool switchOff, OwnTroubleException own)
+    {
+        Trouble(
+            $"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s."
+        );
+        _ = house
+            .Delay(OwnTroublePause)
+            .ContinueWith(
+                _ =>
+                    Post(
+                        () =>
+                            Situation.Run is { Launched: null } waiting
+                            && waiting.Number == run
+                            && Situation.Phase is Phase.Starting or Phase.Stopping
+                                ? Launch(run, switchOff)
+                                : Task.CompletedTask,
+                        null
+                    ),
+                house.Tasks
+            );
+    }
+
+    /// <summary>
+    /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
+    /// taken up.
+    /// </summary>
+    private void OpenSay(Account account)
+    {
+        try
+        {
+            house.Host.OpenSay(this, account);
+        }
+        catch (IOException error)
+        {
+            Trouble($"It cannot speak of itself in this run: {error.Message}.");
+        }
+    }
+
+    /// <summary>
+    /// Looks for the process that a program left in the background until it is found or nobody waits for it any more.
+    /// </summary>
+    private async Task FindMain(RunNumber run)
+    {
+        while (
+            Situation.Run is { Number: var live, Detached: false } && live == run && Situation.Phase == Phase.Starting
+        )
+        {
+            var sight = house.Host.Detached(Definition, keeperPid);
+            if (sight.Missing is { } missing && missing != Situation.Run?.Missing)
+                _ = Post(() => Apply(new ProofMissing(run, missing)), null);
+            if (sight.Pid is { } found)
+            {
+                Post(
+                    () =>
+                    {
+                        keeper?.Send(new Message(KeeperWord.Follow).With("pid", found));
+                        return Task.CompletedTask;
+                    },
+                    null
+                );
+                await house.Delay(TimeSpan.FromMilliseconds(200)); // the keeper says so, or it is looked for again
+            }
+
+            await house.Delay(TimeSpan.FromMilliseconds(20));
+        }
+    }
+
+    private void Refuse(RunNumber run, string why)
+    {
+        house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
+        Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
+    }
+
+    /// <summary>A new file of output begins, if it runs; else with its next run that prints.</summary>
+    public void TurnOver() =>
+        Post(
+            () =>
+            {
+                KeepOutput(now: true);
+                return Task.CompletedTask;
+            },
+            null
+        );
+
+    /// <summary>Tells the keeper of the live run how output is kept from now on.</summary>
+    private void KeepOutput(bool now = false)
+    {
+        if (Situation.Run is null || keeper is null)
+            return;
+        var order = LaunchOrder.Output(Definition.Output, new Message(KeeperWord.Output), goesOn: true);
+        keeper.Send(now ? order.With("now", 1) : order);
+    }
+
+    private void Attach(IKeeper link)
+    {
+        keeper = link;
+        keeperPid = link.Pid;
+        keeperGone = house.Run(async () =>
+        {
+            while (await link.Next() is var (word, body))
+                Post(() => Hear(word, body), null);
+            await link.Buried();
+            Post(() => Gone(link), null);
+        });
+    }
+
+    // What keepers tell
+
+    private async Task Hear(KeeperWord word, byte[] body)
+    {
+        var run = new RunNumber(Message.Number(body, "run"));
+        switch (word)
+        {
+            case KeeperWord.Launched:
+                var pid = (int)Message.Number(body, "pid");
+                await Apply(new Launched(run, pid));
+                if (Situation.Run is { Launched: { } launched, Switch: not Switch.GoingOff } live && live.Number == run)
+                    house.Store.RunLaunched(Id, run, pid, launched);
+                break;
+            case KeeperWord.Followed:
+                await Apply(new MainFound(run, (int)Message.Number(body, "pid")));
+                house.Store.RunLaunched(Id, run, (int)Message.Number(body, "pid"), house.Now);
+                break;
+            case KeeperWord.InputTaken:
+                inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
+                break;
+            case KeeperWord.MainEnded:
+                await Apply(new MainEnded(run, Remains.Read(body)));
+                break;
+            case KeeperWord.NeverLaunched or KeeperWord.TreeEnded:
+                await Over(word, body);
+                break;
+            case KeeperWord.TurnedOver:
+                house.Turned(this);
+                break;
+            case KeeperWord.Reopen:
+                _ = house.Run(() => Reopen(run));
+                break;
+            case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
+                outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
+                var why =
+                    outputStuck == NoSpace
+                        ? "its disk is full, but for a reserve that the sentry keeps for its own records"
+                        : Names.Errno(outputStuck);
+                house.Logbook.Note(
+                    this,
+                    outputStuck == 0 ? new OutputFlowsEntry()
+                        : Definition.Output.WhenFull == WhenFull.GoOn && outputStuck == NoSpace
+                            ? new OutputDroppedEntry(why)
+                        : new OutputStuckEntry(why)
+                );
+                Publish();
+                break;
+        }
+    }
+
+    /// <summary>Has the program open its log files anew, one step after the other.</summary>
+    private async Task Reopen(RunNumber run)
+    {
+        foreach (var step in Definition.Output.Reopen)
+        {
+            var effect = await Perform(step, run);
+            if (!effect.Failed)
+                continue;
+            house.Logbook.Note(this, new ReopenFailedEntry(run, $"{step.What} failed: {effect.Answer.TrimEnd('.')}"));
+            return;
+        }
+    }
+
+    private async Task Over(KeeperWord word, byte[] body)
+    {
+        var run = new RunNumber(Message.Number(body, "run"));
+        if (word == KeeperWord.NeverLaunched && await OrderedAgain(run, body))
+            return;
+        var end = EndOf(word, body, sameBoot: true);
+        await Over(run, end.Outcome, end.At, end.PeakKib, end.CpuMicroseconds);
+        if (Message.Number(body, "unwritten") is > 0 and var lost)
+            house.Logbook.Note(this, new OutputLostEntry(run, lost));
+    }
+
+    /// <summary>An order that was not carried out for a reason of the sentry's own is given again, to another keeper.</summary>
+    private async Task<bool> OrderedAgain(RunNumber run, byte[] body)
+    {
+        var off = Situation is { Phase: Phase.Stopping, Run.Switch: Switch.GoingOff };
+        if (Situation.Run is not { } live || live.Number != run)
+            return false;
+        if (!off && (Situation.Phase != Phase.Starting || live.Launched is not null))
+            return false;
+        switch ((LaunchStep)Message.Number(body, "step"))
+        {
+            case LaunchStep.Alone:
+                await EndRemainsOfEarlier(run); // the note may be older than what was done since
+                house.Host.Discard(Site(run), over: !off);
+                await Launch(run, off);
+                return true;
+            case LaunchStep.Lock when Message.Number(body, "errno") == LaunchWords.WouldBlock:
+                ordered = default; // that this keeper goes is not the end of the run
+                LaunchLater(run, off, new("the keeper before has not gone yet"));
+                return true;
+            default:
+                return false;
+        }
+    }
+
+    /// <summary>What a keeper tells, or wrote down, of the end of a run.</summary>
+    private (Outcome Outcome, DateTimeOffset At, long? PeakKib, long? CpuMicroseconds) EndOf(
+        KeeperWord word,
+        byte[] body,
+        bool sameBoot
+    )
+    {
+        if (word == KeeperWord.NeverLaunched)
+        {
+            var words = LaunchWords.Of(
+                (LaunchStep)Message.Number(body, "step"),
+                (int)Message.Number(body, "errno"),
+                Definition,
+                LaunchOrder.DirectoryOf(Definition, house.Places),
+                house.Places.OutputOf(Definition.Name)
+            );
+            return (new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null);
+        }
+
+        // People's clock may have been set since: in one boot it is known how long ago that was.
+        var now = house.Stamp;
+        var at =
+            sameBoot && Message.Number(body, "ended-forward-ms") is > 0 and var forward && forward <= now.Forward
+                ? now.Wall - TimeSpan.FromMilliseconds(now.Forward - forward)
+                : DateTimeOffset.FromUnixTimeMilliseconds(
+                    Message.Number(body, "ended-ms", now.Wall.ToUnixTimeMilliseconds())
+                );
+        return (Remains.Read(body), at, Message.Number(body, "peak-kib"), Message.Number(body, "cpu-us"));
+    }
+
+    private async Task Over(RunNumber run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
+    {
+        // What a step was answered often comes with the end itself: it belongs before it.
+        if (step is { } under && await Task.WhenAny(under, house.Delay(StepLinger)) == under)
+            await HearStep(run);
+        var since = Situation.Since;
+        var (live, from, to, sample) = (
+            Situation.Run,
+            OutputBegan,
+            house.Host.OutputLength(Definition.Name),
+            Vitals.Latest
+        );
+        LastEnd? end = null;
+        var over = false;
+        await Apply(new RunEnded(run, outcome), at, Record);
+        DiscardOnceKept(run, over); // of something switched on, only the start command has ended
+        if (end is { Bad: true })
+        {
+            var (definition, pid, directory) = (
+                Definition,
+                live?.Pid,
+                LaunchOrder.DirectoryOf(Definition, house.Places)
+            );
+            _ = house.Run(async () =>
+            {
+                // The run's own row must be on record, for what it was launched from stands there.
+                await house.Store.Flush(soon: false);
+                house.Store.RunFell(
+                    Id,
+                    run,
+                    FallLook.Of(
+                        definition,
+                        Id,
+                        run,
+                        pid,
+                        outcome.Core,
+                        from,
+                        to ?? from,
+                        sample,
+                        directory,
+                        house.Store,
+                        house.Places
+                    )
+                );
+            });
+        }
+
+        void Record()
+        {
+            if (Situation.Run?.Number == run)
+                return;
+            over = true;
+            end = Situation.LastEnd is { } last && last.Run == run ? last : null;
+            house.Store.RunEnded(
+                Id,
+                run,
+                new(
+                    end?.Outcome ?? outcome,
+                    at,
+                    end is null ? null : RunWords.EndedBy(end, Situation),
+                    peakKib,
+                    cpuMicroseconds,
+                    to,
+                    // How long a stop takes is learned from those that somebody asked for: what hangs ends in no usual
+                    // time.
+                    end is { AsAsked: true }
+                        ? at - since
+                        : null,
+                    end,
+                    end is not null
+                        && live is { Proven: not null, Launched: { } launched }
+                        && (!end.Bad || at - launched >= Definition.Recover.SteadyAfter)
+                )
+            );
+        }
+    }
+
+    /// <summary>The keeper's note of an outcome may go only when the store has it for good.</summary>
+    private void DiscardOnceKept(RunNumber run, bool over = true) =>
+        house.OnceKept(() => house.Host.Discard(Site(run), over));
+
+    private async Task Gone(IKeeper link)
+    {
+        if (!ReferenceEquals(keeper, link))
+            return;
+        keeper = null;
+        // One that was told nothing yet takes nothing with it: the launch is tried again, with another.
+        if (Situation.Run is { Switch: not Switch.On } run && (run.Launched is not null || ordered == run.Number))
+            await FindOutcome(run.Number, sameBoot: true);
+    }
+}

@@ -1,0 +1,81 @@
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Engine.Services;
+
+/// <summary>The actor's part in a wind-down: steps that are more than a signal.</summary>
+internal sealed partial class ServiceActor
+{
+    /// <summary>A program kept stopped by a signal would not hear that it is to end: it is let go on.</summary>
+    private void Rouse()
+    {
+        const int goOn = 18;
+        if (Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T')
+            keeper?.Send(new Message(KeeperWord.Signal).With("number", goOn).With("to", "tree"));
+    }
+
+    private void TakeStep(PerformStep perform)
+    {
+        stepIndex = perform.Index;
+        stepLook?.Cancel();
+        stepLook = new();
+        var taker = new StepTaker(Definition, house, Site(perform.Run), Situation.Run?.Pid, GiveInput);
+        var mine = step = taker.Take(Definition.WindDown[perform.Index], stepLook.Token);
+        _ = mine.ContinueWith(
+            done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null),
+            house.Tasks
+        );
+    }
+
+    /// <summary>A step that a running program is told something by, outside a wind-down; what came of it.</summary>
+    public Task<StepEffect> Perform(WindDownStep told, RunNumber run)
+    {
+        var done = new TaskCompletionSource<StepEffect>(house.Promises);
+        var posted = Post(
+            async () =>
+            {
+                if (Situation is not { Phase: Phase.Running, Run: { } live } || live.Number != run)
+                    done.TrySetResult(new($"run {run} is over", Failed: true));
+                else if (told is SignalStep signal)
+                {
+                    await Carry(new SendSignal(run, signal.Signal, signal.WholeTree));
+                    done.TrySetResult(new("it was sent", Failed: false));
+                }
+                else
+                    _ = house.Run(() => Take(live));
+            },
+            null
+        );
+        if (!posted)
+            done.TrySetResult(new("the sentry is going down", Failed: true));
+        return done.Task;
+
+        async Task Take(LiveRun live)
+        {
+            var effect = await new StepTaker(Definition, house, Site(run), live.Pid, GiveInput).Take(told, default);
+            done.TrySetResult(
+                effect ?? new($"nothing came back within {Duration.Write(told.Wait)}", told is not SendStep)
+            );
+        }
+    }
+
+    /// <summary>Takes in what came of the step under way, if anything has.</summary>
+    private async Task HearStep(RunNumber run)
+    {
+        if (step is not { IsCompletedSuccessfully: true, Result: { } effect })
+            return;
+        step = null;
+        await Apply(new StepAnswered(run, stepIndex, effect.Answer, effect.Failed));
+    }
+
+    private Task<int> GiveInput(Message order, CancellationToken cancellation)
+    {
+        inputTaken = new(house.Promises);
+        keeper?.Send(order);
+        return inputTaken.Task.WaitAsync(cancellation);
+    }
+}

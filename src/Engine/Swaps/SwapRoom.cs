@@ -1,0 +1,461 @@
+using System.Collections.Concurrent;
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Plans;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Services;
+using CalmSentry.Linux.Foreign;
+
+namespace CalmSentry.Engine.Swaps;
+
+/// <summary>
+/// Carries swaps out, at most one a service: each is on record before its deeds are done, and is taken up again by the server
+/// that follows.
+/// </summary>
+internal sealed class SwapRoom(House house, Registry registry)
+{
+    private readonly ConcurrentDictionary<ServiceId, Live> live = [];
+
+    /// <summary>A swap at work, or (no swap yet) new files being looked at.</summary>
+    private sealed class Live(Swap? swap, ClockStamp frame, Action<string>? say, TaskCreationOptions promises)
+    {
+        /// <summary>Makes new files ready for what lies there; null: whoever asked for them is gone with the server that was lost.</summary>
+        public Func<Task<Prepared>>? Look { get; init; }
+
+        /// <summary>How often that was done once it was stopped.</summary>
+        public int Looks { get; set; }
+
+        /// <summary>Why it did not come to new files when that was last done.</summary>
+        public Problem? Refused { get; set; }
+
+        /// <summary>Something else lies where the files were to be exchanged.</summary>
+        public bool Other { get; set; }
+
+        public Swap? Swap { get; set; } = swap;
+
+        /// <summary>The directory whose files it is about, once that is known.</summary>
+        public string? Directory { get; set; } = swap?.Directory;
+
+        private ClockStamp frame = frame;
+
+        public ClockStamp Frame => frame;
+
+        /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+        public DateTimeOffset At(ClockStamp now)
+        {
+            Swap = Swap!.Shifted(ClockStamp.Advance(ref frame, now));
+            return now.Wall;
+        }
+
+        public Action<string>? Say { get; set; } = say;
+
+        /// <summary>Why the files could not be exchanged when that was last tried.</summary>
+        public string? Stuck { get; set; }
+
+        public TaskCompletionSource<Swap> Over { get; } = new(promises);
+    }
+
+    /// <summary>Whether new files of a service are under way, and how far, as a clause; null: none are.</summary>
+    public string? UnderWay(ServiceId service) =>
+        !live.TryGetValue(service, out var one) ? null
+        : one.Swap is { } swap ? SwapWords.Doing(swap)
+        : "new files are being looked at";
+
+    /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
+    public bool Take(ServiceId service) => live.TryAdd(service, new(null, house.Stamp, null, house.Promises));
+
+    private readonly Lock claiming = new();
+
+    /// <summary>Takes a directory, too: two services may have the same one.</summary>
+    /// <returns>Whose new files are under way in it, in one above or below it; null: it is taken.</returns>
+    public ServiceActor? Claim(ServiceId service, string directory)
+    {
+        lock (claiming)
+        {
+            foreach (var (other, one) in live)
+                if (other != service && one.Directory is { } theirs && Overlap(directory, theirs))
+                    return registry.WithId(other);
+            live[service].Directory = directory;
+            return null;
+        }
+    }
+
+    private static bool Overlap(string one, string other) =>
+        $"{one}/".StartsWith($"{other}/", StringComparison.Ordinal)
+        || $"{other}/".StartsWith($"{one}/", StringComparison.Ordinal);
+
+    /// <summary>Gives that place back, when no swap was begun.</summary>
+    public void Leave(ServiceId service)
+    {
+        if (live.TryGetValue(service, out var one) && one.Swap is null)
+            live.TryRemove(service, out _);
+    }
+
+    /// <summary>Begins a swap, which goes on whether or not somebody waits for it. Its place is taken.</summary>
+    /// <param name="prepared">On record already; null: it is stopped first, for its files do not stay as they are.</param>
+    /// <param name="look">Makes new files ready while it is stopped.</param>
+    /// <returns>The swap as it ended, and why there were no new files for it.</returns>
+    public async Task<(Swap Swap, Problem? Refused)> Begin(
+        FilesAsked asked,
+        Prepared? prepared,
+        Func<Task<Prepared>> look
+    )
+    {
+        var actor = asked.Actor;
+        var one = new Live(prepared?.Swap ?? StoppedFirst(asked), house.Stamp, asked.Say, house.Promises)
+        {
+            Look = look,
+        };
+        live[actor.Id] = one;
+        _ = house.Run(() => Follow(actor.Id, one, resumed: false));
+        var swap = await one.Over.Task;
+        return (swap, one.Refused);
+    }
+
+    private Swap StoppedFirst(FilesAsked asked)
+    {
+        var actor = asked.Actor;
+        var versions = house.Store.Versions(actor.Id);
+        var present = versions.FirstOrDefault(one => one.Present);
+        return new()
+        {
+            By = asked.By,
+            Began = house.Now,
+            Directory = live[actor.Id].Directory ?? ServiceFiles.DirectoryOf(actor.Definition, house.Places)!,
+            Before = new(present?.Number ?? 1, present?.Identity ?? ""),
+            // Until the new files are ready that is their number, and they are nowhere.
+            Version = new(
+                asked.Order.Back is > 0 and var back
+                    ? back
+                    : Math.Max(1, versions.Count == 0 ? 1 : versions[0].Number) + 1,
+                ""
+            ),
+            WatchFor = TimeSpan.Zero,
+            Dependents = [.. asked.Dependents],
+            IsJob = actor.Definition.IsJob,
+            WasUp = !actor.Definition.IsJob && Lives(actor.Situation),
+            Step = SwapStep.Looking,
+        };
+    }
+
+    /// <summary>Versions are on record, and on the disk, before anything is exchanged for them.</summary>
+    /// <exception cref="IOException">They cannot be brought to the disk.</exception>
+    public void Record(ServiceActor actor, Prepared prepared)
+    {
+        using (var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory))
+        using (var next = files.Kept(prepared.Swap.Version.Number))
+            next.Flush(all: true);
+        foreach (var version in prepared.Unrecorded)
+            house.Store.SetVersion(actor.Id, version);
+        if (prepared.Unrecorded.FirstOrDefault(version => version.Present) is { } present)
+            house.Store.SetPresent(actor.Id, present.Number);
+        house.Logbook.Note(
+            actor,
+            new SwapBeganEntry(prepared.Swap.Version.Number, prepared.Plan.Source, $"{prepared.Swap.Before.Number}"),
+            prepared.Swap.By
+        );
+    }
+
+    /// <summary>
+    /// Before services are taken up: an exchange in which a server was lost is finished, so that nothing is begun from a mixture.
+    /// </summary>
+    public static void Settle(House house)
+    {
+        foreach (var (service, swap, _) in house.Store.Swaps())
+        {
+            if (swap is null || SwapLife.Wanted(swap) is not { } wanted)
+                continue;
+            try
+            {
+                using var files = ServiceFiles.Open(house, service, swap.Directory);
+                // Files are exchanged under nobody: of what is half done nothing lives.
+                if (Whole(files, swap) is not null)
+                    continue;
+                if (Bring(files, swap, wanted) is { } why)
+                    house.Logbook.Trouble(
+                        $"New files were being put in at {swap.Directory} when the sentry ended, and {why}."
+                    );
+                else
+                    house.Store.SetPresent(service, wanted.Number);
+            }
+            catch (IOException error)
+            {
+                house.Logbook.Trouble($"New files were being put in at {swap.Directory}: {error.Message}.");
+            }
+        }
+    }
+
+    /// <summary>Goes on with what the server before had under way.</summary>
+    public void TakeUp()
+    {
+        foreach (var (service, swap, saved) in house.Store.Swaps())
+        {
+            if (swap is null || registry.WithId(service) is not { } actor)
+            {
+                house.Store.RemoveSwap(service);
+                continue;
+            }
+
+            house.Logbook.Note(actor, new PlanTakenUpEntry(SwapWords.Name), swap.By);
+            var one = live[service] = new(swap, saved ?? house.Stamp, null, house.Promises);
+            _ = house.Run(() => Follow(service, one, resumed: true));
+        }
+    }
+
+    private async Task Follow(ServiceId service, Live one, bool resumed)
+    {
+        try
+        {
+            await Journaled.ToItsEnd(
+                resumed,
+                taken => Go(service, one, taken),
+                () => house.Store.RemoveSwap(service),
+                unexpected => house.Logbook.Failed($"a swap of {one.Swap!.Directory}", unexpected),
+                pause => house.Delay(pause)
+            );
+        }
+        finally
+        {
+            live.TryRemove(service, out _);
+            one.Over.TrySetResult(one.Swap!);
+        }
+    }
+
+    private async Task Go(ServiceId service, Live one, bool resumed)
+    {
+        if (!resumed)
+        {
+            // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
+            house.Store.SetSwap(service, one.Swap!, one.Frame);
+            await house.Store.Flush();
+        }
+
+        while (one.Swap!.Step != SwapStep.Done && registry.WithId(service) is { } actor)
+        {
+            var change = registry.Readiness.NextChange();
+            var now = one.At(house.Stamp);
+            var (after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
+            resumed = false;
+            await Take(actor, one, after, deed);
+            if (one.Swap.Step == SwapStep.Done)
+                break;
+            if (deed == SwapDeed.None)
+                await Task.WhenAny(change, house.Delay(Wait(one.Swap, one.At(house.Stamp))));
+            await house.Delay(Breath);
+        }
+
+        if (registry.WithId(service) is { } there)
+            await End(there, one.Swap);
+    }
+
+    private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(1), // changes that come together are looked at together
+        Look = TimeSpan.FromSeconds(5); // what makes no change known is seen within that
+
+    private static TimeSpan Wait(Swap swap, DateTimeOffset now) =>
+        swap is { Step: SwapStep.Watching, ProvenAt: { } proven }
+        && proven + swap.WatchFor - now is var left
+        && left < Look
+            ? left < TimeSpan.Zero
+                ? Breath
+                : left
+            : Look;
+
+    /// <summary>On record first, then done.</summary>
+    private async Task Take(ServiceActor actor, Live one, Swap after, SwapDeed deed)
+    {
+        var before = one.Swap!;
+        one.Swap = after;
+        if (after != before)
+            house.Store.SetSwap(actor.Id, after, one.Frame);
+        if (after.Step != before.Step && after.Step != SwapStep.Done)
+            one.Say?.Invoke(SwapWords.Doing(after));
+        switch (deed)
+        {
+            case SwapDeed.Stop:
+                if (after.Dependents.IsEmpty)
+                    await actor.Ask(new StopAsked(ByIt(after)));
+                else
+                    await registry.Plans.Stop(
+                        after.Dependents.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
+                        ByIt(after)
+                    );
+                break;
+            case SwapDeed.Look:
+                await house.Store.Flush();
+                await LookAgain(actor, one);
+                break;
+            case SwapDeed.Exchange when SwapLife.Wanted(after) is { } wanted:
+                await house.Store.Flush();
+                await actor.Exchange(() => Exchange(actor, one, wanted));
+                break;
+            case SwapDeed.Begin:
+                await house.Store.Flush();
+                await Start(actor.Definition.Name, after);
+                foreach (var dependent in after.Dependents.Reverse())
+                    await Start(dependent, after);
+                break;
+        }
+    }
+
+    /// <summary>Its own words are told from those of whoever has asked for it.</summary>
+    public static Principal ByIt(Principal by) => new(by.Name, PrincipalKind.Swap);
+
+    private static Principal ByIt(Swap swap) => ByIt(swap.By);
+
+    /// <summary>Looks at a stopped program's files often enough that nothing it has left behind is in the way.</summary>
+    private const int MostLooks = 3;
+
+    /// <summary>Makes new files ready for what lies there now, in the place of those that were made for something else.</summary>
+    private async Task LookAgain(ServiceActor actor, Live one)
+    {
+        var swap = one.Swap!;
+        if (one.Other)
+            Drop(actor, swap, "other files were put there meanwhile");
+        one.Looks++;
+        (one.Stuck, one.Other) = (null, false);
+        try
+        {
+            var prepared = await one.Look!();
+            await Task.Run(() => Record(actor, prepared));
+            one.Swap = prepared.Swap with { WasUp = swap.WasUp, Began = swap.Began };
+            house.Store.SetSwap(actor.Id, one.Swap, one.Frame);
+        }
+        catch (FilesNotTakenException error)
+            when (error.Problem.Code != FilesNotTakenException.FilesMove || one.Looks == MostLooks)
+        {
+            one.Refused = error.Problem;
+        }
+        catch (FilesNotTakenException) { }
+    }
+
+    private void Drop(ServiceActor actor, Swap swap, string why)
+    {
+        if (swap.Version.Identity.Length == 0)
+            return; // it never came to new files
+        using var files = ServiceFiles.Open(house, actor.Id, swap.Directory);
+        if (house.Store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
+            house.Store.SetVersion(actor.Id, failed with { Failed = why });
+        if (swap.IsNew && files.Present() != swap.Version.Identity)
+            files.Drop(swap.Version.Number);
+    }
+
+    private async Task Start(string name, Swap swap)
+    {
+        if (registry.Named(name) is { } actor)
+            await actor.Ask(new StartAsked(ByIt(swap)));
+    }
+
+    /// <summary>Within a letter of its actor: nothing of it is begun meanwhile.</summary>
+    private void Exchange(ServiceActor actor, Live one, FileVersion wanted)
+    {
+        try
+        {
+            using var files = ServiceFiles.Open(house, actor.Id, one.Swap!.Directory);
+            one.Stuck = Bring(files, one.Swap, wanted);
+            one.Other =
+                one is { Stuck: not null, Look: not null, Looks: < MostLooks }
+                && files.IsOther(Both(one.Swap.Version), Both(one.Swap.Before), one.Swap.Data);
+        }
+        catch (IOException error)
+        {
+            one.Stuck = error.Message;
+        }
+
+        if (one.Stuck is null)
+            house.Store.SetPresent(actor.Id, wanted.Number);
+    }
+
+    private static string? Bring(ProgramFiles files, Swap swap, FileVersion wanted) =>
+        files.Bring(Both(wanted), Both(wanted == swap.Version ? swap.Before : swap.Version), swap.Data);
+
+    private static long? Whole(ProgramFiles files, Swap swap) =>
+        files.Whole(Both(swap.Before), Both(swap.Version), swap.Data);
+
+    private static (long Number, string Identity) Both(FileVersion version) => (version.Number, version.Identity);
+
+    private SwapStanding StandingOf(ServiceActor actor, Live one)
+    {
+        var (now, swap) = (actor.Situation, one.Swap!);
+        long? whole = null;
+        if (SwapLife.Wanted(swap) is not null)
+        {
+            try
+            {
+                using var files = ServiceFiles.Open(house, actor.Id, swap.Directory);
+                whole = Whole(files, swap);
+            }
+            catch (IOException)
+            {
+                // Then it cannot be told: the exchange says why.
+            }
+        }
+
+        return new(
+            Lives(now),
+            now.Phase == Phase.Stopping,
+            now is { Phase: Phase.Running, Run: not null },
+            now.LastRun,
+            SwapWords.Failed(actor.Definition, now, swap.From),
+            now.Asked is { What: AskedFor.Stop, By.Kind: PrincipalKind.Account },
+            whole,
+            one.Stuck,
+            one.Other,
+            one.Look is null ? "the sentry ended before its new files were ready" : Clause(one.Refused)
+        );
+    }
+
+    private static string? Clause(Problem? refused) =>
+        refused
+            ?.Detail.Replace("\n", " ", StringComparison.Ordinal)
+            .Replace(" Nothing was changed.", "", StringComparison.Ordinal)
+            .TrimEnd('.');
+
+    /// <summary>It has a run, or is on its way to one.</summary>
+    public static bool Lives(Situation now) =>
+        now.Run is not null || now.Phase is Phase.Waiting or Phase.Starting or Phase.Running or Phase.Stopping;
+
+    private async Task End(ServiceActor actor, Swap swap)
+    {
+        if (
+            swap is { Why: { } why, Stuck: true }
+            && house.Store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } stuck
+        )
+            // Data that goes along with the files may still lie there.
+            house.Store.SetVersion(actor.Id, stuck with { Failed = why });
+        else if (swap.Why is { } reason)
+            // What was only made for this goes; what came back and failed again is still kept.
+            Drop(actor, swap, reason);
+        else
+            using (var files = ServiceFiles.Open(house, actor.Id, swap.Directory))
+                foreach (
+                    var old in house
+                        .Store.Versions(actor.Id)
+                        .Where(one => one.Number != swap.Version.Number && files.IdentityOf(one.Number) is not null)
+                        .Skip(actor.Definition.Files.Versions)
+                )
+                    files.Drop(old.Number);
+
+        house.Logbook.Note(
+            actor,
+            swap switch
+            {
+                { Down: { } down } => new SwapDownEntry(swap.InPlace, down, swap.Why),
+                { Why: { } reason } => new SwapReturnedEntry(
+                    swap.Version.Number,
+                    $"{swap.Before.Number}",
+                    swap.FailedRun,
+                    reason
+                ),
+                _ => new SwappedEntry(
+                    swap.Version.Number,
+                    $"{swap.Before.Number}",
+                    swap.ProvenAt is null ? null : swap.WatchFor
+                ),
+            },
+            swap.By,
+            tells: swap.Why is not null
+        );
+        await house.Store.Kept();
+    }
+}

@@ -1,0 +1,276 @@
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
+using CalmSentry.Engine.Output;
+using CalmSentry.Engine.Probing;
+using CalmSentry.Engine.Services;
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Engine.Watching;
+
+/// <summary>What one look of a watch saw.</summary>
+/// <param name="Bad">What is not as it should be, as a clause; null: all is well.</param>
+/// <param name="Due">When it can turn bad at the soonest, where that is known.</param>
+internal readonly record struct Sight(string? Bad, string Seen, TimeSpan? Due = null);
+
+/// <summary>The latest look of a watch, good ones too.</summary>
+internal sealed record LatestLook(DateTimeOffset At, string Seen, bool Bad);
+
+/// <summary>Looks at all watches of one run, each at its own beat, until nobody waits for it any more.</summary>
+internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
+{
+    private static readonly TimeSpan ShortestLimit = TimeSpan.FromSeconds(1),
+        LongestLimit = TimeSpan.FromSeconds(10),
+        Margin = TimeSpan.FromMilliseconds(5);
+
+    private readonly Definition definition = actor.Definition;
+    private readonly Vitals vitals = actor.Vitals;
+
+    public static Task Go(ServiceActor actor, RunNumber run, House house, CancellationToken gone)
+    {
+        var look = new WatchLook(actor, run, house);
+        return Task.WhenAll(look.definition.Watch.Select((watch, i) => look.Follow(watch, i, gone)));
+    }
+
+    private async Task Follow(Watch watch, int index, CancellationToken gone)
+    {
+        var look = LookOf(watch);
+        // Many begin at the same moment: what nobody asked for is spread over its beat.
+        var next =
+            watch.Implied ? watch.Beat * Scatter.ShareOf(definition.Name, run)
+            : watch is AnswerWatch ? watch.Beat
+            : TimeSpan.Zero;
+        Sight? last = null;
+        var inTrouble = false;
+        while (true)
+        {
+            await house.Delay(next, gone);
+            var began = house.Clock.GetTimestamp();
+            Sight sight;
+            try
+            {
+                sight = await look(gone);
+            }
+            catch (Exception failed) when (!gone.IsCancellationRequested)
+            {
+                // That the sentry cannot look says nothing of the program: it is told once, and looked again.
+                if (!inTrouble)
+                    actor.Trouble($"Calm Sentry failed at looking whether {watch.InWords}: {failed.Message}");
+                inTrouble = true;
+                next = watch.Beat;
+                continue;
+            }
+
+            gone.ThrowIfCancellationRequested();
+            inTrouble = false;
+            actor.Looks[index] = new(house.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
+            var now =
+                sight.Bad is not null || last is null || last.Value.Bad is not null || Unseen(index)
+                    ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen))
+                    : null;
+            last = sight;
+            next = watch.Beat - house.Clock.GetElapsedTime(began);
+            if (sight.Due is { } due && due + Margin < next)
+                next = due + Margin;
+            // A level that may be over its limit for some time is looked at again when that time is up.
+            if (
+                watch.Lasting > TimeSpan.Zero
+                && now?.Run is { } live
+                && index < live.Watched.Length
+                && live.Watched[index] is { Bad: > 0, PoorSince: null, Since: { } since }
+                && since + watch.Lasting - house.Now is var left
+                && left < next
+            )
+                next = left + Margin;
+            if (next < Margin)
+                next = Margin;
+        }
+    }
+
+    /// <summary>What it saw was forgotten: its watches were paused.</summary>
+    private bool Unseen(int index) =>
+        actor.Situation.Run is { } live && index < live.Watched.Length && live.Watched[index].Since is null;
+
+    private long EndedForMemory() =>
+        actor.Site(run) is var site ? house.Ceilings.EndedForMemory(site.Name, site.Group(house.Groups)) : 0;
+
+    private Func<CancellationToken, Task<Sight>> LookOf(Watch watch)
+    {
+        var began = house.Clock.GetTimestamp();
+        switch (watch)
+        {
+            case AnswerWatch answer:
+                var limit =
+                    watch.Beat < ShortestLimit ? ShortestLimit
+                    : watch.Beat > LongestLimit ? LongestLimit
+                    : watch.Beat;
+                return async gone =>
+                {
+                    var (missing, seen) = await Answers
+                        .Of(answer.Look, actor, run, house.Tools, limit, gone)
+                        .OrWhyNot(ownToo: false);
+                    return new(missing, seen);
+                };
+            case SilenceWatch silence:
+                var output = new ChangeClock(
+                    () => Segments.Written(house.Places.OutputDirectoryOf(definition.Name)),
+                    house.Clock
+                );
+                return Now(() =>
+                    AgeOf(output.Age(), began, silence.Longest, "it has printed nothing", "it printed something")
+                );
+            case FreshFileWatch fresh:
+                var file = new ChangeClock(fresh.Path, house.Clock);
+                return Now(() =>
+                    AgeOf(
+                        file.Age(),
+                        began,
+                        fresh.Oldest,
+                        $"{fresh.Path} has not been written",
+                        $"{fresh.Path} was written"
+                    )
+                );
+            case WellWatch alive:
+                return Now(() =>
+                    AgeOf(
+                        actor.AliveStamp == 0 ? null : house.Clock.GetElapsedTime(actor.AliveStamp),
+                        began,
+                        alive.Within,
+                        "it has not said that it is alive",
+                        "it said that it is alive"
+                    )
+                );
+            case PausedWatch paused:
+                long? since = null;
+                return Now(() =>
+                {
+                    vitals.Look(watch.Beat / 2); // what a fall's evidence shows of memory and processor comes from here
+                    var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
+                    since = stopped ? since ?? house.Clock.GetTimestamp() : null;
+                    if (since is not { } from)
+                        return new(null, "its main process is not stopped by a signal");
+                    var length = house.Clock.GetElapsedTime(from);
+                    return length >= paused.Longest
+                        ? new(
+                            $"its main process has been kept stopped by a signal for {About(length)}: it has its "
+                                + $"number still, but does nothing",
+                            ""
+                        )
+                        : new(
+                            null,
+                            $"its main process has been stopped by a signal for {About(length)}",
+                            paused.Longest - length
+                        );
+                });
+            case MemoryWatch memory:
+                return Now(() =>
+                    Level(
+                        vitals.Look(watch.Beat / 2).Memory,
+                        memory.Bytes,
+                        bytes => Size.About(bytes),
+                        "its memory is",
+                        Size.Write(memory.Bytes)
+                    )
+                );
+            case CpuWatch cpu:
+                return Now(() =>
+                    Level(
+                        (long)Math.Round(vitals.Look(watch.Beat / 2).Cpu ?? 0),
+                        cpu.Percent,
+                        percent => $"{percent} %",
+                        "its processor time is",
+                        $"{cpu.Percent} %"
+                    )
+                );
+            case OpenFilesWatch files:
+                return Now(() =>
+                    Level(
+                        vitals.Look(watch.Beat / 2).Tree.Sum(ProcessFacts.CountOpenFiles),
+                        files.Most,
+                        Plain,
+                        "the files it has open are",
+                        Plain(files.Most)
+                    )
+                );
+            case TreeWatch children:
+                return Now(() =>
+                    Level(
+                        Math.Max(0, vitals.Look(watch.Beat / 2).Tree.Count - 1),
+                        children.Most,
+                        Plain,
+                        "the processes below its main one are",
+                        Plain(children.Most)
+                    )
+                );
+            case CeilingWatch ceiling:
+                var ended = EndedForMemory();
+                return Now(() =>
+                {
+                    var (before, now) = (ended, EndedForMemory());
+                    ended = now;
+                    // Its main process may live on, and nothing else would ever tell.
+                    return now > before
+                        ? new(
+                            $"the kernel has ended {now - before} of its processes, for together they reached its limit "
+                                + $"of {Size.Write(definition.Resources.Memory ?? 0)}",
+                            ""
+                        )
+                        : Ahead(ceiling, watch.Beat);
+                });
+            default:
+                throw new ArgumentOutOfRangeException(nameof(watch));
+        }
+    }
+
+    private static Func<CancellationToken, Task<Sight>> Now(Func<Sight> look) => _ => Task.FromResult(look());
+
+    /// <summary>
+    /// Something that must happen at least so often: how long ago it was, or has been since the watch began.
+    /// </summary>
+    private Sight AgeOf(TimeSpan? age, long began, TimeSpan longest, string not, string did)
+    {
+        var watched = house.Clock.GetElapsedTime(began);
+        var so = age is { } known && known < watched ? known : watched;
+        if (so < longest)
+            return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just started", longest - so);
+        return new($"{not} for {About(so)}", "");
+    }
+
+    private static Sight Level(long value, long most, Func<long, string> words, string what, string limit) =>
+        value > most
+            ? new($"{what} {words(value)}, above {limit}", "")
+            : new(null, $"{what} {words(value)}, of {limit}");
+
+    private Sight Ahead(CeilingWatch watch, TimeSpan every)
+    {
+        if (definition.Resources.Memory is not { } ceiling)
+            return new(null, "it has no memory limit (resources.memory)");
+        var (sample, growth) = vitals.Growth(every / 2);
+        if (growth is not { } trend)
+            return new(null, $"its memory is {Size.About(sample.Memory)}; too few looks yet to say how it grows");
+        if (trend.Until(sample.Memory, ceiling) is not { } left)
+            return new(
+                null,
+                $"its memory is {Size.About(sample.Memory)} of {Size.Write(ceiling)} and does not grow steadily"
+            );
+        var grows =
+            $"its memory is {Size.About(sample.Memory)} and grows by {Size.About((long)(trend.PerSecond * 60))} a "
+            + $"minute; at that rate it reaches its limit of {Size.Write(ceiling)} in about {About(left)}";
+        return left <= watch.Within ? new(grows, "") : new(null, grows);
+    }
+
+    private static string Plain(long number) => number.ToString(CultureInfo.InvariantCulture);
+
+    /// <summary>A length as people say it: 340 ms, 12 s, 4 min, 3 h.</summary>
+    private static string About(TimeSpan length) =>
+        length switch
+        {
+            { TotalSeconds: < 1 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalMilliseconds:0} ms"),
+            { TotalSeconds: < 120 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalSeconds:0.#} s"),
+            { TotalMinutes: < 120 } => string.Create(CultureInfo.InvariantCulture, $"{length.TotalMinutes:0} min"),
+            _ => string.Create(CultureInfo.InvariantCulture, $"{length.TotalHours:0.#} h"),
+        };
+}

@@ -1,0 +1,136 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
+using CalmSentry.Engine.Services;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Troubles;
+
+namespace CalmSentry.Inspection.Checks;
+
+/// <summary>What all checks of one definition work with.</summary>
+/// <param name="Account">Null when the host does not know it.</param>
+/// <param name="Groups">Groups it is given beside the account's own, as far as the host knows them.</param>
+/// <param name="Self">The service as it is registered, if it is.</param>
+/// <param name="Others">All other services.</param>
+/// <param name="AsAccount">How the host is asked as the account: new files may be seen where they are not yet.</param>
+internal sealed record Subject(
+    Definition Definition,
+    Account? Account,
+    IReadOnlyList<uint> Groups,
+    ServiceActor? Self,
+    IReadOnlyList<ServiceActor> Others,
+    House House,
+    AsAccount AsAccount
+)
+{
+    public bool Runs => Self?.Situation.Run is not null;
+}
+
+/// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
+internal sealed class Checker(House house, Registry registry) : IDisposable
+{
+    /// <summary>What is run for a check belongs to no service.</summary>
+    public const string Label = "~check";
+
+    /// <summary>All processes, read once for everybody who asks at the same time.</summary>
+    public ProcessTable Processes { get; } = new();
+
+    private readonly LibraryChecks libraries = new();
+
+    /// <summary>
+    /// How long all the checks of one definition may take together, and how many are looked at side by side.
+    /// </summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromMinutes(1);
+
+    private readonly SemaphoreSlim room = new(4);
+
+    /// <summary>Everything; those that block first.</summary>
+    /// <exception cref="OwnTroubleException">They take too long.</exception>
+    public Task<IReadOnlyList<Finding>> All(Definition definition, AsAccount? asAccount = null) =>
+        Within(() => Look(SubjectOf(definition, asAccount)));
+
+    /// <summary>Those that can block, as a start needs them.</summary>
+    /// <exception cref="OwnTroubleException">They take too long.</exception>
+    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) =>
+        Within(() => Blocking(SubjectOf(definition)));
+
+    private async Task<IReadOnlyList<Finding>> Within(Func<Task<IReadOnlyList<Finding>>> look)
+    {
+        if (!await room.WaitAsync(Patience).ConfigureAwait(false))
+            throw new OwnTroubleException(
+                $"checks asked for before this one have taken over {Patience.TotalSeconds:0} s"
+            );
+        var looking = Task.Run(look);
+        _ = looking.ContinueWith(_ => room.Release(), TaskScheduler.Default);
+        try
+        {
+            return await looking.WaitAsync(Patience).ConfigureAwait(false);
+        }
+        catch (TimeoutException)
+        {
+            throw new OwnTroubleException(
+                $"the checks had not ended after {Patience.TotalSeconds:0} s; a file system that does not answer "
+                    + $"may be the reason"
+            );
+        }
+    }
+
+    private async Task<IReadOnlyList<Finding>> Look(Subject subject)
+    {
+        var blocking = Blocking(subject);
+        var modules = ModuleChecks.Look(subject);
+        var writes = PlaceChecks.Convenience(subject);
+        var found = new List<Finding>();
+        found.AddRange(IdentityChecks.Advice(subject));
+        found.AddRange(ResourceChecks.Advice(subject));
+        found.AddRange(SecretChecks.InPlain(subject));
+        found.AddRange(NeedChecks.Look(subject));
+        found.AddRange(StopChecks.Look(subject));
+        found.AddRange(NameChecks.Look(subject));
+        found.AddRange(OtherStartChecks.Look(subject.Definition.Program));
+        found.AddRange(await modules.ConfigureAwait(false));
+        found.AddRange(await writes.ConfigureAwait(false));
+        found.AddRange(await CertificateChecks.Look(subject).ConfigureAwait(false));
+        found.AddRange(await blocking.ConfigureAwait(false));
+        return [.. found.OrderBy(finding => finding.Severity)];
+    }
+
+    public void Dispose()
+    {
+        Processes.Dispose();
+        room.Dispose();
+    }
+
+    private async Task<IReadOnlyList<Finding>> Blocking(Subject subject)
+    {
+        var found = new List<Finding>();
+        var program = ProgramChecks.Look(subject.Definition).ToList();
+        found.AddRange(program);
+        found.AddRange(IdentityChecks.Look(subject));
+        found.AddRange(ResourceChecks.Look(subject));
+        found.AddRange(SecretChecks.Missing(subject));
+        if (program.Count == 0)
+            found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
+        found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));
+        if (subject.Runs)
+            return found;
+        found.AddRange(CopyChecks.Look(subject, await Processes.Read().ConfigureAwait(false)));
+        found.AddRange(PortChecks.Look(subject));
+        return found;
+    }
+
+    private Subject SubjectOf(Definition definition, AsAccount? asAccount = null)
+    {
+        var account = Account.Named(definition.Account);
+        var groups = AccountGroup.IdsOf(definition.Identity.Groups);
+        var self = registry.Named(definition.Name);
+        return new(
+            definition,
+            account,
+            groups,
+            self,
+            [.. registry.All.Where(other => other != self)],
+            house,
+            asAccount ?? house.AsAccount
+        );
+    }
+}

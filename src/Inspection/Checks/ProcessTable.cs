@@ -1,0 +1,68 @@
+using CalmSentry.Linux.Processes;
+
+namespace CalmSentry.Inspection.Checks;
+
+/// <summary>A process as the copies are looked for: its command line and the file it executes.</summary>
+internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
+{
+    private bool? carriesMark;
+    private string? directory;
+
+    /// <summary>Read once, however many ask; null: it has ended, or nobody may know.</summary>
+    public string? WorkingDirectory => directory ??= ProcessFacts.WorkingDirectory(Pid);
+
+    /// <summary>Whether it is one of this sentry's own runs; its environment is read once, however many ask.</summary>
+    public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);
+
+    /// <summary>
+    /// Whether it carries none on a second look either, and still is what was read. Between two readings a process may
+    /// become another program (a shell's child, its command), and while it does its environment reads as empty.
+    /// </summary>
+    public bool StaysForeign(byte[] mark) =>
+        ProcessFacts.CommandLine(Pid).SequenceEqual(Command)
+        && ProcessFacts.Executable(Pid) == Executable
+        && !ProcessFacts.HasVariableThatBegins(Pid, mark);
+
+    public static IReadOnlyList<ProcessLine> All() =>
+        [
+            .. ProcessFacts
+                .All()
+                .Select(pid => new ProcessLine(pid, ProcessFacts.CommandLine(pid), ProcessFacts.Executable(pid)))
+                .Where(process => process.Command.Count > 0),
+        ];
+}
+
+/// <summary>
+/// One reading of all processes for everybody who asks at the same time: whoever asks gets a reading that began after
+/// the
+/// asking, so nothing it shows is old, and two hundred starts at once read the table a few times, not two hundred.
+/// </summary>
+internal sealed class ProcessTable : IDisposable
+{
+    private readonly SemaphoreSlim turn = new(1);
+    private readonly Lock nextLock = new();
+    private Task<IReadOnlyList<ProcessLine>>? next;
+
+    public Task<IReadOnlyList<ProcessLine>> Read()
+    {
+        lock (nextLock)
+            return next ??= Task.Run(ReadNext);
+    }
+
+    public void Dispose() => turn.Dispose();
+
+    private async Task<IReadOnlyList<ProcessLine>> ReadNext()
+    {
+        await turn.WaitAsync().ConfigureAwait(false);
+        try
+        {
+            lock (nextLock)
+                next = null; // from here on another reading is needed
+            return ProcessLine.All();
+        }
+        finally
+        {
+            turn.Release();
+        }
+    }
+}

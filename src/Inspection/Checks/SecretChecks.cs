@@ -1,0 +1,48 @@
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
+
+namespace CalmSentry.Inspection.Checks;
+
+/// <summary>Secrets that have no value yet, and values that should have been secrets.</summary>
+internal static class SecretChecks
+{
+    public static IEnumerable<Finding> Missing(Subject subject)
+    {
+        var (definition, house) = (subject.Definition, subject.House);
+        foreach (
+            var secret in definition.Program.Secrets.Where(secret => !house.Secrets.Has(definition.Name, secret.Key))
+        )
+            yield return new(
+                FindingCode.SecretMissing,
+                Severity.Blocks,
+                $"Its secret {secret.Key} has no value yet.",
+                "It could not be launched.",
+                $"calm secret set {definition.Name} {secret.Key}",
+                OnlyNow: true
+            );
+        if (definition.Program.Secrets.Any(secret => secret.AsFile) && house.Tools.SecretFiles.WhyNot is { } why)
+            yield return new(
+                FindingCode.SecretFileNotPossible,
+                Severity.Blocks,
+                $"Secrets cannot be given as files here: {why}.",
+                "On a disk they would outlive the program.",
+                "Give them as variables."
+            );
+    }
+
+    public static IEnumerable<Finding> InPlain(Subject subject) =>
+        SecretLooks
+            .In(subject.Definition.Program)
+            .Select(where => new Finding(
+                FindingCode.SecretInPlain,
+                Severity.Risk,
+                $"{char.ToUpperInvariant(where[0])}{where[1..]} looks like a secret.",
+                "It stands in the definition, in every listing and copy of it, and in the process list for "
+                    + "all to read.",
+                where.StartsWith("the variable ", StringComparison.Ordinal)
+                    ? $"Take it out of the environment and seal it: --secret {where[13..]}, then calm secret "
+                        + $"set {subject.Definition.Name} {where[13..]}"
+                    : "If the program can take it from a variable or a file, give it as a secret: --secret NAME "
+                        + "or --secret NAME:file."
+            ));
+}

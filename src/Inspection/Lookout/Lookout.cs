@@ -1,0 +1,266 @@
+using System.Globalization;
+using System.Security.Cryptography;
+using System.Text;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Findings;
+using CalmSentry.Core.Text;
+using CalmSentry.Core.Watching;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Troubles;
+using CalmSentry.Store;
+
+namespace CalmSentry.Inspection.Lookout;
+
+/// <summary>
+/// Looks now and then for what nobody asked about: a second copy of a program that runs, memory that will run out, and what the checks
+/// find that they did not find before. One service after the other, so that it is never a load.
+/// </summary>
+internal sealed class Lookout : IAsyncDisposable
+{
+    private const string LookedFact = "lookout-checked",
+        FoundFact = "lookout-found";
+
+    /// <summary>Copies of one service that are remembered and said.</summary>
+    private const int MostCopies = 20;
+
+    private readonly House house;
+    private readonly Registry registry;
+    private readonly Checker checker;
+    private readonly LookoutSettings settings;
+    private readonly IReadOnlyList<(string Key, string File)> own;
+    private readonly FillTrend memory = new(TimeSpan.FromDays(1));
+    private readonly HashSet<(ServiceActor Service, int Pid, DateTimeOffset Since)> known = [];
+    private readonly (Func<CancellationToken, Task> Look, string? Trouble)[] looks;
+    private BackgroundLoop? loop;
+
+    /// <param name="own">Certificates that the sentry itself uses, and by which of its settings.</param>
+    public Lookout(
+        House house,
+        Registry registry,
+        Checker checker,
+        LookoutSettings settings,
+        IEnumerable<(string Key, string File)> own
+    )
+    {
+        (this.house, this.registry, this.checker, this.settings) = (house, registry, checker, settings);
+        this.own = [.. own];
+        looks = [(LookAtMemory, null), (LookForCopies, null), (CheckAll, null)];
+    }
+
+    public Lookout Begin()
+    {
+        loop = new(Go, Failed, house.Clock);
+        return this;
+    }
+
+    private async Task Go(CancellationToken over)
+    {
+        await Task.Delay(settings.Every, house.Clock, over).ConfigureAwait(false);
+        for (var i = 0; i < looks.Length; i++)
+        {
+            var trouble = await Try(looks[i].Look, over).ConfigureAwait(false);
+            // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
+            if (trouble is not null && trouble != looks[i].Trouble)
+                house.Logbook.Trouble($"The sentry cannot look after its services unasked: {trouble}");
+            looks[i].Trouble = trouble;
+        }
+    }
+
+    private TimeSpan Failed(Exception unexpected)
+    {
+        house.Logbook.Failed("looking after its services unasked", unexpected);
+        return settings.Every;
+    }
+
+    /// <returns>What went wrong; null: nothing.</returns>
+    private static async Task<string?> Try(Func<CancellationToken, Task> look, CancellationToken over)
+    {
+        try
+        {
+            await look(over).ConfigureAwait(false);
+            return null;
+        }
+        catch (Exception unexpected) when (!over.IsCancellationRequested)
+        {
+            return Unexpected.InWords(unexpected);
+        }
+    }
+
+    private Task LookAtMemory(CancellationToken _)
+    {
+        if (MachineMemory.Now() is not var (total, available))
+            return Task.CompletedTask;
+        if (memory.Look(house.Forward, total - available, total) is { } until)
+            house.Logbook.Note(new MemoryWillFillEntry(until, Size.About(available)), tells: true);
+        return Task.CompletedTask;
+    }
+
+    private async Task LookForCopies(CancellationToken over)
+    {
+        var running = registry
+            .All.Where(actor =>
+                actor.Situation is { Run.Pid: not null, Quiet: null }
+                && !actor.Definition.Accept.Contains(FindingCodes.WordOf(FindingCode.CopyRunning))
+            )
+            .ToList();
+        if (running.Count == 0)
+        {
+            known.Clear();
+            return;
+        }
+
+        var processes = await checker.Processes.Read().ConfigureAwait(false);
+        var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
+        foreach (var actor in running)
+        {
+            over.ThrowIfCancellationRequested();
+            foreach (
+                var copy in CopyChecks
+                    .Find(actor.Definition, house, processes)
+                    .Where(copy => copy.Blocks && !IsOfAKeeper(copy.Pid))
+                    .Take(MostCopies)
+            )
+            {
+                var one = (actor, copy.Pid, copy.Since);
+                seen.Add(one);
+                if (known.Contains(one) || IsOnRecord(actor, copy))
+                    continue;
+                house.Logbook.Note(actor, new CopySeenEntry(copy.Pid, copy.ToString()), tells: true);
+            }
+        }
+
+        known.Clear();
+        known.UnionWith(seen);
+    }
+
+    /// <summary>
+    /// Below a keeper it is part of a run, whatever it has made of its environment: a program may clear that, and its children then
+    /// carry no mark.
+    /// </summary>
+    private static bool IsOfAKeeper(int pid)
+    {
+        for (var depth = 0; pid > 1 && depth < 64; depth++, pid = ProcessFacts.Parent(pid))
+            if (
+                ProcessFacts.Executable(pid) is { } program
+                && Path.GetFileName(program.AsSpan()).StartsWith("calm-keeper", StringComparison.Ordinal)
+            )
+                return true;
+        return false;
+    }
+
+    /// <summary>An earlier server has said it, or somebody has accepted it.</summary>
+    private bool IsOnRecord(ServiceActor actor, Copy copy) =>
+        house
+            .Store.Logbook(
+                new LogQuery(MostCopies)
+                {
+                    Service = actor.Id,
+                    Kinds = [EntryKinds.Of<CopySeenEntry>(), EntryKinds.Of<AcceptedEntry>()],
+                    Since = copy.Since,
+                }
+            )
+            .Any(one =>
+                one.Entry is CopySeenEntry seen
+                    ? seen.Pid == copy.Pid && seen.Copy == copy.ToString()
+                    : one.Entry is AcceptedEntry accepted
+                        && accepted.Finding == FindingCodes.WordOf(FindingCode.CopyRunning)
+            );
+
+    private async Task CheckAll(CancellationToken over)
+    {
+        var now = house.Now;
+        if (
+            !DateTimeOffset.TryParse(house.Store.Fact(LookedFact), CultureInfo.InvariantCulture, out var last)
+            || last > now
+        )
+        {
+            // A sentry that has never checked begins with the moment that comes.
+            house.Store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
+            return;
+        }
+
+        if (!(settings.Checks.After(last, TimeZoneInfo.Local) <= now))
+            return;
+        var before = Before();
+        var found = new List<string>();
+        Compare(
+            "-",
+            [.. own.Select(one => CertificateChecks.Expiring($"of {one.Key},", one.File, now)).OfType<Finding>()],
+            null
+        );
+        foreach (var actor in registry.All)
+        {
+            over.ThrowIfCancellationRequested();
+            IReadOnlyList<Finding> findings;
+            try
+            {
+                findings = await checker.All(actor.Definition).ConfigureAwait(false);
+            }
+            catch (OwnTroubleException)
+            {
+                // A file system that does not answer: what was known of it stays known, and the others are looked at.
+                if (before.TryGetValue(actor.Id.ToString(), out var known))
+                    found.Add($"{actor.Id} {string.Join(' ', known)}");
+                continue;
+            }
+
+            Compare(
+                actor.Id.ToString(),
+                [.. findings.Where(one => !one.OnlyNow && !actor.Definition.Accept.Contains(one.Word))],
+                actor
+            );
+        }
+
+        house.Store.SetFact(FoundFact, string.Join('\n', found));
+        house.Store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
+
+        void Compare(string whose, IReadOnlyList<Finding> findings, ServiceActor? actor)
+        {
+            var first = !before.TryGetValue(whose, out var known);
+            foreach (var finding in findings)
+            {
+                // What is there when a service is first looked at was seen by whoever wrapped it, but for a date that comes.
+                if (!first && (known!.Contains(KeyOf(finding)) || known.Contains(FormerKeyOf(finding))))
+                    continue;
+                var tells = finding.Subject is not null; // what has a date
+                if (first && !tells)
+                    continue;
+                var entry = new FoundEntry(finding.Word, $"{finding.Seen} {finding.Mend}".TrimEnd());
+                if (actor is null)
+                    house.Logbook.Note(entry, tells: tells);
+                else
+                    house.Logbook.Note(actor, entry, tells: tells && actor.Situation.Quiet is null);
+            }
+
+            found.Add($"{whose} {string.Join(' ', findings.Select(KeyOf).Distinct())}");
+        }
+    }
+
+    /// <summary>By what a finding is known again: of what has a date, each is one of its own.</summary>
+    private static string KeyOf(Finding finding) =>
+        finding.Subject is { } subject ? Key(finding, subject) : finding.Word;
+
+    /// <summary>Earlier versions knew it again by its sentence.</summary>
+    private static string FormerKeyOf(Finding finding) => Key(finding, finding.Seen);
+
+    private static string Key(Finding finding, string of) =>
+        $"{finding.Word}:{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(of)))[..16]}";
+
+    /// <summary>What the checks found the last time, by service.</summary>
+    private Dictionary<string, HashSet<string>> Before() =>
+        (house.Store.Fact(FoundFact) ?? "")
+            .Split('\n', StringSplitOptions.RemoveEmptyEntries)
+            .Select(line => line.Split(' ', StringSplitOptions.RemoveEmptyEntries))
+            .Where(line => line.Length > 0)
+            .ToDictionary(line => line[0], line => line.Skip(1).ToHashSet(StringComparer.Ordinal));
+
+    public async ValueTask DisposeAsync()
+    {
+        if (loop is not null)
+            await loop.DisposeAsync().ConfigureAwait(false);
+    }
+}

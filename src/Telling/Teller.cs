@@ -1,0 +1,552 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Telling;
+using CalmSentry.Core.Wording;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Output;
+using CalmSentry.Engine.Secrets;
+using CalmSentry.Engine.Services;
+using CalmSentry.Linux.Boot;
+using CalmSentry.Store;
+using Microsoft.Data.Sqlite;
+
+namespace CalmSentry.Telling;
+
+/// <summary>
+/// Tells people what needs one: entries of the logbook become alerts, alerts become messages, and each recipient has its own
+/// outbox. All that is decided is decided in <see cref="TellingLife"/>; here one task looks, saves and sends.
+/// </summary>
+internal sealed class Teller : IAsyncDisposable
+{
+    /// <summary>Entries that wait in memory; above that they are read from the logbook again.</summary>
+    private const int MostAtHand = 10_000,
+        Batch = 2000,
+        Lines = 20,
+        MostNeeding = 20,
+        Crowd = 50,
+        MostReplayed = 100_000;
+
+    /// <summary>While an alert goes on, it is looked at so often.</summary>
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(1),
+        // What comes together is taken together.
+        Breath = TimeSpan.FromMilliseconds(20),
+        LongBreath = TimeSpan.FromMilliseconds(500),
+        Long = TimeSpan.FromHours(1),
+        AfterFailure = TimeSpan.FromMinutes(1),
+        LongestReport = TimeSpan.FromDays(31),
+        // What was to be put on record is by then, or never.
+        LongestBehind = TimeSpan.FromSeconds(10);
+
+    private readonly House house;
+    private readonly Registry registry;
+    private readonly Intake intake = new(MostAtHand);
+    private readonly SemaphoreSlim came = new(0, 1);
+    private readonly SemaphoreSlim turn = new(1);
+    private readonly LiveGround ground;
+    private TellingSettings settings = new();
+    private SignOfLife? sign;
+    private DateTimeOffset? reported;
+    private Dictionary<string, Outbox> outboxes = [];
+    private TellingState telling = TellingState.None;
+    private ClockStamp frame;
+    private long upTo;
+    private long lastMessage;
+    private TimeSpan? behindSince;
+    private string identity = "";
+    private BackgroundLoop? loop;
+
+    /// <summary>How long until the next look, if nothing comes.</summary>
+    private TimeSpan wait = Long;
+
+    public Teller(House house, Registry registry)
+    {
+        (this.house, this.registry) = (house, registry);
+        ground = new(registry, () => settings);
+        house.Logbook.Heard = Hear;
+    }
+
+    /// <summary>Alerts that go on, or may come again.</summary>
+    public IReadOnlyCollection<Alert> Known => [.. telling.Alerts.All.Values];
+
+    public IReadOnlyList<Recipient> Recipients => settings.Tell;
+
+    /// <summary>That nobody would be told of a service, as a sentence; null: somebody would.</summary>
+    public string? NobodyHearsOf(Definition definition) =>
+        NobodyHears
+        ?? (
+            settings.Tell.Any(one => one.IsAbout(definition.Name, definition.Labels))
+                ? null
+                : $"Nobody is told when {definition.Name} needs attention: no recipient hears of it, by its name or a label "
+                    + "('calm tell --recipients')."
+        );
+
+    /// <summary>Names of the sentry's secrets that the settings ask for.</summary>
+    public IReadOnlySet<string> Secrets =>
+        settings
+            .Tell.Select(one => (one.Way as WebhookWay)?.Key)
+            .Append(settings.Mail?.Password)
+            .OfType<string>()
+            .ToHashSet(StringComparer.Ordinal);
+
+    public Outbox? OutboxOf(string recipient) => outboxes.GetValueOrDefault(recipient);
+
+    /// <summary>That nobody would be told of anything, as a sentence; null: somebody would.</summary>
+    public string? NobodyHears =>
+        settings.Tell.IsEmpty
+            ? "Nobody is told when a service needs attention: no recipient is set ('calm tell --help' shows how)."
+            : null;
+
+    /// <summary>What does not get to its recipient, a sentence each.</summary>
+    public IEnumerable<string> Troubles =>
+        outboxes.Values.Select(one => one.Trouble).Append(sign?.Trouble).OfType<string>();
+
+    /// <summary>Takes up what was before, and begins.</summary>
+    public void Begin(TellingSettings at)
+    {
+        frame = house.Stamp;
+        identity = Identity();
+        try
+        {
+            (var lastAlert, lastMessage) = house.Store.LastTold;
+            var before = house
+                .Store.Alerts(AlertLife.MostNamed)
+                .Where(one => !AlertLife.IsForgotten(one.Alert, frame.Wall))
+                .Select(one => one.Alert.Shifted(SkewSince(one.Saved)))
+                .ToImmutableSortedDictionary(alert => alert.Number, alert => alert);
+            telling = telling with { Alerts = new(before, lastAlert) };
+        }
+        catch (SqliteException error)
+        {
+            house.Logbook.Trouble($"What was told before cannot be read: {error.Message}");
+        }
+
+        // A sentry that was never asked to tell begins with what comes from now on.
+        upTo = house.Store.ToldUpTo ?? house.Store.LastEntry;
+        if (upTo < house.Store.LastEntry)
+            intake.ReadAnew(house.Store.LastEntry);
+        CountFailures(at.Pace);
+        Put(at, WaitingBefore());
+        loop = new(Go, Failed, house.Clock);
+        Signal();
+    }
+
+    /// <summary>Failures of the time before count like those that come.</summary>
+    private void CountFailures(Pace pace)
+    {
+        var lately = new LogQuery(Batch)
+        {
+            Kinds = [EntryKinds.Of<FellEntry>()],
+            Since = frame.Wall - pace.OftenWithin,
+        };
+        try
+        {
+            foreach (var one in house.Store.Logbook(lately))
+                if (one is { Service: { } service } && one.Number <= upTo && FailureCount.IsFailure(one.Entry))
+                    telling = telling with { Failures = telling.Failures.With(service, one.At, pace).After };
+        }
+        catch (SqliteException)
+        {
+            // They count from now on.
+        }
+    }
+
+    /// <summary>In another boot the clock that only goes forward begins anew: then people's clock is all there is.</summary>
+    private TimeSpan SkewSince(ClockStamp? saved) =>
+        registry.IsNewBoot ? TimeSpan.Zero : saved?.SetSince(frame) ?? TimeSpan.Zero;
+
+    private string Identity()
+    {
+        const string fact = "identity";
+        if (house.Store.Fact(fact) is { } known)
+            return known;
+        var made = Guid.NewGuid().ToString("N");
+        house.Store.SetFact(fact, made);
+        return made;
+    }
+
+    /// <summary>New settings: from here on they hold; what waits for a recipient that is not there any more is left out.</summary>
+    public async Task Take(TellingSettings at)
+    {
+        await turn.WaitAsync().ConfigureAwait(false);
+        try
+        {
+            foreach (var one in outboxes.Values)
+                await one.DisposeAsync().ConfigureAwait(false);
+            if (sign is not null)
+                await sign.DisposeAsync().ConfigureAwait(false);
+            // What waits in memory is what waits, also while the store cannot be written.
+            Put(at, [.. outboxes.Values.SelectMany(one => one.Rest).OrderBy(one => one.Number)]);
+        }
+        finally
+        {
+            turn.Release();
+        }
+
+        Signal();
+    }
+
+    private IReadOnlyList<StoredMessage> WaitingBefore()
+    {
+        try
+        {
+            return house.Store.WaitingMessages();
+        }
+        catch (SqliteException error)
+        {
+            house.Logbook.Trouble($"Messages that waited cannot be read: {error.Message}");
+            return [];
+        }
+    }
+
+    private void Put(TellingSettings at, IReadOnlyList<StoredMessage> waiting)
+    {
+        settings = at;
+        sign = at.Signal is { } signal ? new SignOfLife(signal, house.Logbook, house.Clock).Begin() : null;
+        var senders = new SenderHouse(
+            Machine.HostName,
+            identity,
+            at.Mail,
+            name => house.Secrets.Open(SecretBox.OfSentry, name),
+            house.AsAccount
+        );
+        outboxes = at.Tell.ToDictionary(
+            recipient => recipient.Name,
+            recipient => new Outbox(
+                recipient,
+                senders.For(recipient),
+                waiting.Where(one => one.Recipient == recipient.Name),
+                at.Pace.MostAnHour,
+                house.Store,
+                house.Logbook,
+                house.Clock
+            )
+        );
+        foreach (var one in waiting.Where(one => !outboxes.ContainsKey(one.Recipient)))
+            house.Store.SetMessage(
+                one with
+                {
+                    State = MessageState.Dropped,
+                    Answer = "its recipient is not in the settings any more",
+                }
+            );
+    }
+
+    /// <summary>An entry came into the logbook. Never waits.</summary>
+    private void Hear(StoredEntry entry)
+    {
+        if (entry.Entry.TopicIf(entry.Tells, isJob: false) is null)
+            return;
+        intake.Hear(entry);
+        Signal();
+    }
+
+    private void Signal()
+    {
+        try
+        {
+            came.Release();
+        }
+        catch (SemaphoreFullException)
+        {
+            // It knows already.
+        }
+    }
+
+    private async Task Go(CancellationToken over)
+    {
+        await came.WaitAsync(wait, over).ConfigureAwait(false);
+        await turn.WaitAsync(over).ConfigureAwait(false);
+        try
+        {
+            wait = Step();
+        }
+        finally
+        {
+            turn.Release();
+        }
+
+        await Task.Delay(IsCrowded ? LongBreath : Breath, house.Clock, over).ConfigureAwait(false);
+    }
+
+    private TimeSpan Failed(Exception unexpected)
+    {
+        house.Logbook.Failed("what people are to be told", unexpected);
+        wait = AfterFailure;
+        return TimeSpan.Zero; // what comes is taken in meanwhile
+    }
+
+    /// <summary>An alert of many services costs much to put on record: then more is taken together.</summary>
+    private bool IsCrowded => telling.Alerts.All.Values.Any(alert => alert.Affected.Length > Crowd);
+
+    /// <summary>Takes in what came, looks at what goes on, and sends what is due.</summary>
+    /// <returns>How long until the next look, if nothing comes.</returns>
+    private TimeSpan Step(params IEnumerable<TellingInput> asked)
+    {
+        var now = At();
+        var (reached, messages) = (upTo, new List<StoredMessage>());
+        TellingTurn turn;
+        DateTimeOffset? next;
+        try
+        {
+            turn = TellingLife.Step(telling, Came(last => reached = last).Concat(asked), ground, now);
+            messages.AddRange(turn.Due.Select(due => Make(due, now)));
+            next = Earlier(turn.Next, Report(now, messages));
+        }
+        catch
+        {
+            // Nothing of it is on record: it is done anew, from the logbook, and nobody counts as told.
+            intake.ReadAnew();
+            throw;
+        }
+
+        if (turn.Changed.Length > 0 || messages.Count > 0 || reached > upTo)
+            house.Store.SetTold(turn.Changed, messages, reached, frame);
+        (telling, upTo) = (turn.After, reached);
+        foreach (var one in messages)
+            outboxes[one.Recipient].Add(one);
+        foreach (var alert in turn.Changed)
+            house.Events.Alerted(alert.Number);
+        return next is { } at ? Between(at - now) : Long;
+    }
+
+    private static DateTimeOffset? Earlier(DateTimeOffset? one, DateTimeOffset? other) =>
+        one is null || other < one ? other ?? one : one;
+
+    private const string ReportedFact = "reported";
+
+    /// <summary>Makes the report that is due. One that was missed is made up for by one, of all the time since the one before.</summary>
+    /// <returns>When the next one is due; null: none is.</returns>
+    private DateTimeOffset? Report(DateTimeOffset now, List<StoredMessage> messages)
+    {
+        if (settings.Report is not { At: { } rhythm } report)
+            return null;
+        reported ??= ReportedBefore();
+        if (reported is not { } last || last > now)
+        {
+            // A sentry that was never asked for one begins with the time that comes.
+            house.Store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
+            reported = last = now;
+        }
+
+        if (rhythm.After(last, TimeZoneInfo.Local) is not { } due)
+            return null;
+        if (due > now)
+            return due;
+        var from = now - last < LongestReport ? last : now - LongestReport;
+        var message = ReportWords.Of(Reporting.Of(house, registry, from, now), TimeZoneInfo.Local);
+        foreach (var recipient in settings.Tell.Where(one => report.To.IsEmpty || report.To.Contains(one.Name)))
+            messages.Add(Stored(message, recipient, now));
+        house.Store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
+        reported = now;
+        return rhythm.After(now, TimeZoneInfo.Local);
+    }
+
+    private DateTimeOffset? ReportedBefore() =>
+        DateTimeOffset.TryParse(house.Store.Fact(ReportedFact), CultureInfo.InvariantCulture, out var at) ? at : null;
+
+    private static TimeSpan Between(TimeSpan wait) =>
+        wait < Breath ? Breath
+        : wait > Long ? Long
+        : wait;
+
+    /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
+    private DateTimeOffset At()
+    {
+        var now = house.Stamp;
+        telling = telling.Shifted(ClockStamp.Advance(ref frame, now));
+        return now.Wall;
+    }
+
+    /// <summary>What came since, in its order: from memory, and from the logbook what is not there.</summary>
+    /// <param name="reached">Hears the number of each as it is handed on.</param>
+    private IEnumerable<EntryCame> Came(Action<long> reached)
+    {
+        var last = upTo;
+        var taken = 0;
+        while (taken++ < Batch && intake.Take() is { } entry)
+            if (entry.Number > last)
+            {
+                reached(last = entry.Number);
+                yield return Past(entry);
+            }
+
+        if (intake.Behind is { } behind)
+        {
+            foreach (var entry in Read(last))
+            {
+                reached(last = entry.Number);
+                yield return Past(entry);
+            }
+
+            reached(Caught(behind, last));
+        }
+
+        if (!intake.IsEmpty)
+            Signal();
+    }
+
+    private IEnumerable<StoredEntry> Read(long after)
+    {
+        for (var all = false; !all; )
+        {
+            var (entries, _) = house.Store.EntriesAfter(after, Batch);
+            foreach (var one in entries)
+                yield return new(after = one.Number, one.At, one.Service, one.Entry, one.By, one.Tells);
+            all = entries.Count < Batch;
+        }
+    }
+
+    /// <summary>What is not in the logbook yet comes soon, or was never put on record.</summary>
+    /// <returns>Up to which number nothing is to be looked at any more.</returns>
+    private long Caught(long behind, long last)
+    {
+        behindSince ??= house.Forward;
+        if (!intake.HasRead(last))
+        {
+            if (house.Forward - behindSince < LongestBehind)
+                return last;
+            house.Logbook.Trouble(
+                $"Of what happened, {behind - last} entries at most are not on record, and nobody can be told of them."
+            );
+            intake.HasRead(last = Math.Max(behind, last));
+        }
+
+        behindSince = null;
+        return last;
+    }
+
+    private static EntryCame Past(StoredEntry one) => new(one.Number, one.At, one.Service, one.Entry, one.Tells);
+
+    private StoredMessage Make(Due due, DateTimeOffset now)
+    {
+        var (alert, kind, recipient) = due;
+        var first = MessageWords.First(alert).Service is { } name ? registry.Named(name) : null;
+        var message = MessageWords.Of(
+            alert,
+            kind,
+            first is null ? null : StandingOf(first),
+            Machine.HostName,
+            now,
+            TimeZoneInfo.Local,
+            Link(alert)
+        );
+        if (!recipient.Hears(alert))
+            message = message with
+            {
+                InsteadOf = settings
+                    .Tell.FirstOrDefault(one =>
+                        one.Next == recipient.Name && alert.Heard.Any(heard => heard.Recipient == one.Name)
+                    )
+                    ?.Name,
+            };
+        return Stored(message, recipient, now);
+    }
+
+    private StoredMessage Stored(Message message, Recipient recipient, DateTimeOffset now) =>
+        new(
+            ++lastMessage,
+            Guid.CreateVersion7().ToString(),
+            message.Alert,
+            recipient.Name,
+            now,
+            MessageState.Waiting,
+            0,
+            null,
+            null,
+            message
+        );
+
+    /// <summary>The console can be reached from this machine alone, as long as it is not told otherwise.</summary>
+    private string? Link(Alert alert) =>
+        settings.ConsoleAt is { } address ? $"{address.TrimEnd('/')}/alerts/{alert.Number}" : null;
+
+    private Standing StandingOf(ServiceActor actor)
+    {
+        var (definition, now) = (actor.Definition, actor.Situation);
+        return new(actor.View.Why)
+        {
+            Next = [.. Outlook.Next(definition, now)],
+            Could = [.. Outlook.Could(definition, now)],
+            LastLines = LastLines(actor),
+            NeededBy =
+            [
+                .. registry
+                    .Graph.DependentsOf(definition.Name)
+                    .Take(MostNeeding)
+                    .Select(registry.Named)
+                    .OfType<ServiceActor>()
+                    .Select(one => $"{one.Definition.Title}: {one.View.Why}"),
+            ],
+        };
+    }
+
+    private ImmutableArray<string> LastLines(ServiceActor actor)
+    {
+        try
+        {
+            var folder = house.Places.OutputDirectoryOf(actor.Definition.Name);
+            return [.. OutputFile.LastLines(folder, actor.OutputBegan, Segments.End(folder), Lines)];
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+        {
+            return [];
+        }
+    }
+
+    /// <summary>Who would have been told what of a past time, by the recipients there are now.</summary>
+    public IReadOnlyList<WouldBe> Replay(DateTimeOffset from, DateTimeOffset until, int most) =>
+        Core.Telling.Replay.Of(
+            house.Store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until }).Select(Past),
+            registry.All.ToDictionary(actor => actor.Definition.Name, actor => actor.Definition),
+            settings.Tell,
+            settings.Pace,
+            TimeZoneInfo.Local,
+            until,
+            most
+        );
+
+    /// <summary>Somebody looks at an alert.</summary>
+    /// <returns>It; null: there is none of that number that goes on.</returns>
+    public async Task<Alert?> Acknowledge(long number, string by, string? note)
+    {
+        await turn.WaitAsync().ConfigureAwait(false);
+        try
+        {
+            wait = Step(new AlertTaken(number, by, note));
+            return telling.Alerts.All.GetValueOrDefault(number) is { OverAt: null, PartOf: null } alert ? alert : null;
+        }
+        finally
+        {
+            turn.Release();
+            Signal();
+        }
+    }
+
+    /// <summary>A message that says nothing but that it arrives.</summary>
+    public static Message TrialFor(Recipient recipient, DateTimeOffset now) =>
+        new()
+        {
+            Kind = MessageKind.Trial,
+            Alert = 0,
+            Host = Machine.HostName,
+            At = now,
+            Urgency = Urgency.CanWait,
+            Subject = "A trial: messages reach you",
+            Lead =
+                "This is a trial: somebody wants to see whether messages of Calm Sentry reach you. Nothing is wrong.",
+            Parts = [new("What reaches you", [RecipientKeys.InWords(recipient)])],
+        };
+
+    public async ValueTask DisposeAsync()
+    {
+        if (loop is not null)
+            await loop.DisposeAsync().ConfigureAwait(false);
+        foreach (var one in outboxes.Values)
+            await one.DisposeAsync().ConfigureAwait(false);
+        if (sign is not null)
+            await sign.DisposeAsync().ConfigureAwait(false);
+    }
+}
