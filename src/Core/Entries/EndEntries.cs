@@ -9,14 +9,14 @@ namespace CalmSentry.Core.Entries;
 
 public sealed record TooLongEntry(RunNumber Run, TimeSpan? Longest) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Limit = Longest };
+    protected override EntryFields Own => Fielded(run: Run, limit: Longest);
     protected override string Sentence =>
         $"Run {Run} takes longer than {(Longest is { } longest ? Duration.Write(longest) : "it may")}: it is stopped.";
 }
 
 public sealed record MainEndedEntry(RunNumber Run, Outcome Outcome) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Outcome = Outcome };
+    protected override EntryFields Own => Fielded(run: Run, outcome: Outcome);
     protected override string Sentence =>
         $"The main process {OutcomeWords.Of(Outcome)}; the rest of its processes are stopped.";
 }
@@ -24,47 +24,27 @@ public sealed record MainEndedEntry(RunNumber Run, Outcome Outcome) : Entry
 /// <param name="Step">Of its wind-down, as people call it.</param>
 public sealed record StepAnsweredEntry(RunNumber Run, string Step, string Answer) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Name = Step,
-            Seen = Answer,
-        };
+    protected override EntryFields Own => Fielded(run: Run, name: Step, seen: Answer);
     protected override string Sentence => $"{Step}: {Answer}.";
 }
 
 /// <param name="Step">Of its wind-down, as people call it.</param>
 public sealed record StepFailedEntry(RunNumber Run, string Step, string Answer, EntryNext Next) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Name = Step,
-            Seen = Answer,
-            Next = Next,
-        };
+    protected override EntryFields Own => Fielded(run: Run, name: Step, seen: Answer, next: Next);
     protected override string Sentence => $"{Step} failed: {Answer}. {Next.InWords()}";
 }
 
 /// <param name="Step">Of its wind-down, as people call it.</param>
 public sealed record StepOverEntry(RunNumber Run, string Step, TimeSpan Wait, EntryNext Next) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Name = Step,
-            Limit = Wait,
-            Next = Next,
-        };
+    protected override EntryFields Own => Fielded(run: Run, name: Step, limit: Wait, next: Next);
     protected override string Sentence => $"{Step} did not stop it within {Duration.Write(Wait)}. {Next.InWords()}";
 }
 
 public sealed record WindDownAnewEntry(RunNumber Run) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run };
+    protected override EntryFields Own => Fielded(run: Run);
     protected override string Sentence => "Its wind-down was adjusted: it starts over.";
 }
 
@@ -72,13 +52,7 @@ public sealed record WindDownAnewEntry(RunNumber Run) : Entry
 /// <param name="Within">Without an outcome: for so long.</param>
 public sealed record OffFailedEntry(RunNumber Run, Outcome? Outcome, TimeSpan? Within = null) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Outcome = Outcome,
-            Limit = Within,
-        };
+    protected override EntryFields Own => Fielded(run: Run, outcome: Outcome, limit: Within);
     protected override string Sentence =>
         Outcome is { } off
             ? $"Its off command {OutcomeWords.Of(off)}; whether all of it is off is not known."
@@ -87,7 +61,7 @@ public sealed record OffFailedEntry(RunNumber Run, Outcome? Outcome, TimeSpan? W
 
 public sealed record StillThereEntry(RunNumber Run) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run };
+    protected override EntryFields Own => Fielded(run: Run);
     protected override string Sentence =>
         "Killed, yet something of it is still there: the kernel holds it (a disk or network that does not answer).";
 }
@@ -106,15 +80,7 @@ public sealed record StoppedEntry(
 ) : Entry
 {
     protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Outcome = Outcome,
-            Forced = Forced,
-            Name = Step,
-            Took = Took,
-            Seen = Answer,
-        };
+        Fielded(run: Run, outcome: Outcome, forced: Forced, name: Step, took: Took, seen: Answer);
     protected override string Sentence =>
         $"Run {Run} {OutcomeWords.Of(Outcome)}"
         + this switch
@@ -144,16 +110,7 @@ public abstract record RunOverEntry(RunNumber Run, Outcome Outcome, bool FailedS
     public string? Why { get; init; }
 
     protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Outcome = Outcome,
-            FailedStart = FailedStart,
-            Next = Next,
-            Pause = Pause,
-            Count = Try,
-            Seen = Why,
-        };
+        Fielded(run: Run, outcome: Outcome, failedStart: FailedStart, next: Next, pause: Pause, count: Try, seen: Why);
     protected override string Sentence =>
         $"Run {Run} {OutcomeWords.Of(Outcome)}"
         + (FailedStart && Outcome.Kind != OutcomeKind.NotProven ? " before it was ready: a failed start" : "")
@@ -206,15 +163,14 @@ public sealed record HeldEntry(RunNumber? Run, TimeSpan? RetryEvery) : Entry
     public bool Again { get; init; }
 
     protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Pause = RetryEvery,
-            Seen = Why,
-            Count = Failures,
-            Limit = Within,
-            Next = Again ? EntryNext.HoldAgain : EntryNext.Nothing,
-        };
+        Fielded(
+            run: Run,
+            pause: RetryEvery,
+            seen: Why,
+            count: Failures,
+            limit: Within,
+            next: Again ? EntryNext.HoldAgain : EntryNext.Nothing
+        );
     protected override string Sentence =>
         (
             Again ? "Back on hold."
@@ -232,13 +188,13 @@ public sealed record HeldEntry(RunNumber? Run, TimeSpan? RetryEvery) : Entry
 
 public sealed record RetriedEntry(TimeSpan After) : Entry
 {
-    protected override EntryFields Own => new() { Pause = After };
+    protected override EntryFields Own => Fielded(pause: After);
     protected override string Sentence => $"Tried again after {Duration.Write(After)} on hold.";
 }
 
 public sealed record RemainsEndedEntry(RunNumber Run, long Processes) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Count = Processes };
+    protected override EntryFields Own => Fielded(run: Run, count: Processes);
     protected override string Sentence =>
         $"Run {Run} had lost its keeper; {Processes} of its processes lived on without one and were killed.";
 }

@@ -66,6 +66,49 @@ public abstract record Entry
     /// <returns>Null: nobody is told of such an entry.</returns>
     public virtual Topic? TopicIf(bool tells, bool isJob) => null;
 
+    /// <summary>Fields by their names.</summary>
+    private protected static EntryFields Fielded(
+        RunNumber? run = null,
+        int? pid = null,
+        Outcome? outcome = null,
+        bool failedStart = false,
+        bool forced = false,
+        TimeSpan? took = null,
+        TimeSpan? usual = null,
+        TimeSpan? limit = null,
+        TimeSpan? pause = null,
+        DateTimeOffset? moment = null,
+        long? count = null,
+        int? revision = null,
+        string? name = null,
+        ImmutableArray<string>? names = null,
+        string? about = null,
+        string? seen = null,
+        ImmutableArray<DefinitionChange>? changes = null,
+        EntryNext next = EntryNext.Nothing
+    ) =>
+        new()
+        {
+            Run = run,
+            Pid = pid,
+            Outcome = outcome,
+            FailedStart = failedStart,
+            Forced = forced,
+            Took = took,
+            Usual = usual,
+            Limit = limit,
+            Pause = pause,
+            Moment = moment,
+            Count = count,
+            Revision = revision,
+            Name = name,
+            Names = names ?? [],
+            About = about,
+            Seen = seen,
+            Changes = changes ?? [],
+            Next = next,
+        };
+
     /// <summary>A planned moment, by the host's clock.</summary>
     private protected static string At(DateTimeOffset moment) =>
         TimeZoneInfo

@@ -14,7 +14,7 @@ public sealed record BootBeganEntry : Entry
 /// <param name="Why">Of all services, by what nothing was to be started; null: of one service.</param>
 public sealed record BootHeldBackEntry(string? Why = null) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Why };
+    protected override EntryFields Own => Fielded(seen: Why);
     protected override string Sentence =>
         "The machine came up, and nothing was to be started with it: it stays stopped until somebody starts it.";
 }
@@ -26,7 +26,7 @@ public sealed record DrillBeganEntry : Entry
 
 public sealed record BootNotSettledEntry(TimeSpan Limit) : Entry
 {
-    protected override EntryFields Own => new() { Limit = Limit };
+    protected override EntryFields Own => Fielded(limit: Limit);
     protected override string Sentence =>
         $"Not everything that starts at boot was ready within {Duration.Write(Limit)}; it starts anyway.";
 }
@@ -34,13 +34,13 @@ public sealed record BootNotSettledEntry(TimeSpan Limit) : Entry
 /// <summary>A run that went with the machine, or that ended unseen.</summary>
 public sealed record LostEntry(RunNumber Run, Outcome Outcome) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Outcome = Outcome };
+    protected override EntryFields Own => Fielded(run: Run, outcome: Outcome);
     protected override string Sentence => $"Run {Run} {OutcomeWords.Of(Outcome)}.";
 }
 
 public sealed record NumbersPassedOverEntry(RunNumber UpTo) : Entry
 {
-    protected override EntryFields Own => new() { Run = UpTo };
+    protected override EntryFields Own => Fielded(run: UpTo);
     protected override string Sentence =>
         $"What was done last may have been lost with the machine, or with the run directory: numbers of runs up to {UpTo} are left out.";
 }

@@ -9,7 +9,7 @@ namespace CalmSentry.Core.Entries;
 
 public sealed record WrappedEntry(string Program, string Account) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Program, Name = Account };
+    protected override EntryFields Own => Fielded(seen: Program, name: Account);
     protected override string Sentence => $"Wrapped: {Program}, to run as {Account}.";
 }
 
@@ -17,20 +17,14 @@ public sealed record WrappedEntry(string Program, string Account) : Entry
 public sealed record AdjustedEntry(int Revision, ImmutableArray<DefinitionChange> Changes, string? Instead = null)
     : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Revision = Revision,
-            Changes = Changes,
-            Seen = Instead,
-        };
+    protected override EntryFields Own => Fielded(revision: Revision, changes: Changes, seen: Instead);
     protected override string Sentence =>
         $"Revision {Revision}: {Instead ?? (Changes.IsEmpty ? "no effective change" : string.Join("; ", Changes))}.";
 }
 
 public sealed record RenamedEntry(string Was, int Revision) : Entry
 {
-    protected override EntryFields Own => new() { Name = Was, Revision = Revision };
+    protected override EntryFields Own => Fielded(name: Was, revision: Revision);
     protected override string Sentence => $"Renamed, revision {Revision}: until now it was called {Was}.";
 }
 
@@ -38,14 +32,14 @@ public sealed record RenamedEntry(string Was, int Revision) : Entry
 /// <param name="Seen">Sentences.</param>
 public sealed record AcceptedEntry(string Finding, string Seen) : Entry
 {
-    protected override EntryFields Own => new() { Name = Finding, Seen = Seen };
+    protected override EntryFields Own => Fielded(name: Finding, seen: Seen);
     protected override string Sentence => $"{Finding} was accepted: {Seen}";
 }
 
 /// <param name="Next">It goes ahead without its needs, or keeps waiting for its stop.</param>
 public sealed record StartAskedEntry(EntryNext Next = EntryNext.Nothing) : Entry
 {
-    protected override EntryFields Own => new() { Next = Next };
+    protected override EntryFields Own => Fielded(next: Next);
     protected override string Sentence =>
         Next switch
         {
@@ -58,20 +52,20 @@ public sealed record StartAskedEntry(EntryNext Next = EntryNext.Nothing) : Entry
 /// <param name="Why">A sentence; null: starting is disabled.</param>
 public sealed record StartRefusedEntry(string? Why = null) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Why };
+    protected override EntryFields Own => Fielded(seen: Why);
     protected override string Sentence => $"Not started: {Why ?? "starting is disabled (begin.at: never)."}";
 }
 
 /// <param name="Run">Null: it was not running.</param>
 public sealed record StopAskedEntry(RunNumber? Run = null) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run };
+    protected override EntryFields Own => Fielded(run: Run);
     protected override string Sentence => Run is null ? "Stop requested; it was not running." : "Stop requested.";
 }
 
 public sealed record RestartAskedEntry(RunNumber? Run) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run };
+    protected override EntryFields Own => Fielded(run: Run);
     protected override string Sentence => "Restart requested.";
 }
 
@@ -82,14 +76,14 @@ public sealed record ReleasedEntry : Entry
 
 public sealed record ForceAskedEntry(RunNumber? Run) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run };
+    protected override EntryFields Own => Fielded(run: Run);
     protected override string Sentence => "Its time to stop is over: what is left of it is killed.";
 }
 
 /// <param name="Run">Null: it was not running.</param>
 public sealed record UnwrapAskedEntry(RunNumber? Run = null) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run };
+    protected override EntryFields Own => Fielded(run: Run);
     protected override string Sentence =>
         Run is null ? "Unwrap requested; it was not running." : "Unwrap requested; it is stopped first.";
 }
@@ -101,20 +95,20 @@ public sealed record UnwrappedEntry : Entry
 
 public sealed record RehearsedEntry(string Account, TimeSpan Longest) : Entry
 {
-    protected override EntryFields Own => new() { Name = Account, Limit = Longest };
+    protected override EntryFields Own => Fielded(name: Account, limit: Longest);
     protected override string Sentence => $"Rehearsed as {Account}, for at most {Duration.Write(Longest)}.";
 }
 
 /// <param name="Copy">What it is, as a clause.</param>
 public sealed record CopyEndingEntry(int? Pid, string Copy) : Entry
 {
-    protected override EntryFields Own => new() { Pid = Pid, Seen = Copy };
+    protected override EntryFields Own => Fielded(pid: Pid, seen: Copy);
     protected override string Sentence => $"A copy outside the sentry is asked to end: {Copy}.";
 }
 
 public sealed record CopyEndedEntry(int? Pid) : Entry
 {
-    protected override EntryFields Own => new() { Pid = Pid };
+    protected override EntryFields Own => Fielded(pid: Pid);
     protected override string Sentence => $"The copy outside the sentry (pid {Pid}) has ended.";
 }
 

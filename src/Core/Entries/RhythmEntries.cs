@@ -13,13 +13,7 @@ public sealed record MomentsMissedEntry(long Count, DateTimeOffset Last, EntryNe
     /// <summary>So many are counted one by one; more than that are that many at least.</summary>
     public const int MostCounted = 1000;
 
-    protected override EntryFields Own =>
-        new()
-        {
-            Count = Count,
-            Moment = Last,
-            Next = Next,
-        };
+    protected override EntryFields Own => Fielded(count: Count, moment: Last, next: Next);
     protected override string Sentence =>
         (
             Count == 1 ? "A planned moment was"
@@ -36,7 +30,7 @@ public sealed record MomentsMissedEntry(long Count, DateTimeOffset Last, EntryNe
 /// <param name="Run">The run before; null: it still waits.</param>
 public abstract record MomentMetEntry(DateTimeOffset Moment, RunNumber? Run) : Entry
 {
-    protected override EntryFields Own => new() { Moment = Moment, Run = Run };
+    protected override EntryFields Own => Fielded(moment: Moment, run: Run);
 
     private protected string Still => Run is { } run ? $"run {run} is still at work" : "the run before still waits";
 }
@@ -59,13 +53,13 @@ public sealed record MomentTakesOverEntry(DateTimeOffset Moment, RunNumber? Run)
 
 public sealed record MomentSkippedEntry(DateTimeOffset Moment) : Entry
 {
-    protected override EntryFields Own => new() { Moment = Moment };
+    protected override EntryFields Own => Fielded(moment: Moment);
     protected override string Sentence => $"What is planned for {At(Moment)} is skipped, as requested.";
 }
 
 public sealed record MomentAdvancedEntry(DateTimeOffset Moment) : Entry
 {
-    protected override EntryFields Own => new() { Moment = Moment };
+    protected override EntryFields Own => Fielded(moment: Moment);
     protected override string Sentence => $"What is planned for {At(Moment)} is done now, as requested.";
 }
 
@@ -73,13 +67,7 @@ public sealed record MomentAdvancedEntry(DateTimeOffset Moment) : Entry
 /// <param name="Why">Another reason than that, as a clause.</param>
 public sealed record RestartNeedlessEntry(DateTimeOffset Moment, TimeSpan Started, string? Why = null) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Moment = Moment,
-            Took = Started,
-            Seen = Why,
-        };
+    protected override EntryFields Own => Fielded(moment: Moment, took: Started, seen: Why);
     protected override string Sentence =>
         $"The restart planned for {At(Moment)} "
         + (Why is { } why ? $"is left out: {why}." : $"is not needed: it was started {Length.Of(Started)} before.");
@@ -89,13 +77,7 @@ public sealed record RestartNeedlessEntry(DateTimeOffset Moment, TimeSpan Starte
 /// <param name="Spared">So many since the last restart, with this one.</param>
 public sealed record RestartSparedEntry(DateTimeOffset Moment, string Why, long Spared) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Moment = Moment,
-            Seen = Why,
-            Count = Spared,
-        };
+    protected override EntryFields Own => Fielded(moment: Moment, seen: Why, count: Spared);
     protected override string Sentence =>
         $"The restart planned for {At(Moment)} is not needed: {Why} ({Spared} saved since the last one).";
 }
@@ -103,13 +85,7 @@ public sealed record RestartSparedEntry(DateTimeOffset Moment, string Why, long 
 /// <param name="Busy">With what it is busy, as a clause.</param>
 public sealed record RestartPutOffEntry(DateTimeOffset Moment, string Busy, TimeSpan AtMost) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Moment = Moment,
-            Seen = Busy,
-            Limit = AtMost,
-        };
+    protected override EntryFields Own => Fielded(moment: Moment, seen: Busy, limit: AtMost);
     protected override string Sentence =>
         $"The restart planned for {At(Moment)} is put off, for {Length.Of(AtMost)} at most: {Busy}.";
 }
@@ -117,14 +93,7 @@ public sealed record RestartPutOffEntry(DateTimeOffset Moment, string Busy, Time
 /// <param name="Busy">With what it is busy although its time is up, as a clause; null: with nothing.</param>
 public sealed record RestartDueEntry(RunNumber Run, DateTimeOffset Moment, string? Busy) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Moment = Moment,
-            Seen = Busy,
-            Next = EntryNext.StopAndRestart,
-        };
+    protected override EntryFields Own => Fielded(run: Run, moment: Moment, seen: Busy, next: EntryNext.StopAndRestart);
     protected override string Sentence =>
         $"The restart planned for {At(Moment)}"
         + (
@@ -136,13 +105,7 @@ public sealed record RestartDueEntry(RunNumber Run, DateTimeOffset Moment, strin
 
 public sealed record RestartFailedEntry(RunNumber Run, Outcome Outcome, DateTimeOffset Moment) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Outcome = Outcome,
-            Moment = Moment,
-        };
+    protected override EntryFields Own => Fielded(run: Run, outcome: Outcome, moment: Moment);
     protected override string Sentence =>
         $"The restart planned for {At(Moment)} failed: run {Run} {OutcomeWords.Of(Outcome)}.";
 
@@ -153,14 +116,7 @@ public sealed record RestartFailedEntry(RunNumber Run, Outcome Outcome, DateTime
 /// <param name="Stands">What it is at instead, as a clause.</param>
 public sealed record JobLateEntry(DateTimeOffset Moment, RunNumber? Run, TimeSpan After, string Stands) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Moment = Moment,
-            Run = Run,
-            Limit = After,
-            Seen = Stands,
-        };
+    protected override EntryFields Own => Fielded(moment: Moment, run: Run, limit: After, seen: Stands);
     protected override string Sentence =>
         $"The run planned for {At(Moment)} is not done {Duration.Write(After)} after it was due: {Stands}.";
 
@@ -171,7 +127,7 @@ public sealed record JobLateEntry(DateTimeOffset Moment, RunNumber? Run, TimeSpa
 /// <param name="Good">When the last one that did ended.</param>
 public sealed record JobOverdueEntry(DateTimeOffset Good, TimeSpan Within) : Entry
 {
-    protected override EntryFields Own => new() { Moment = Good, Limit = Within };
+    protected override EntryFields Own => Fielded(moment: Good, limit: Within);
     protected override string Sentence => $"No run has succeeded within {Duration.Write(Within)}, since {At(Good)}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.JobOverdue : null;
@@ -179,13 +135,7 @@ public sealed record JobOverdueEntry(DateTimeOffset Good, TimeSpan Within) : Ent
 
 public sealed record QuietBeganEntry(TimeSpan For, string? Reason, bool NoRestarts) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Limit = For,
-            Seen = Reason,
-            Forced = NoRestarts,
-        };
+    protected override EntryFields Own => Fielded(limit: For, seen: Reason, forced: NoRestarts);
     protected override string Sentence =>
         $"Quiet for {Length.Of(For)}{(Reason is { } reason ? $" ({reason})" : "")}: "
         + $"no alert is raised{(NoRestarts ? ", and nothing is restarted" : "")}.";
@@ -194,13 +144,7 @@ public sealed record QuietBeganEntry(TimeSpan For, string? Reason, bool NoRestar
 /// <param name="Withheld">Alerts, the first of them as sentences.</param>
 public sealed record QuietOverEntry(TimeSpan After, long Count, ImmutableArray<string> Withheld) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Took = After,
-            Count = Count,
-            Names = Withheld,
-        };
+    protected override EntryFields Own => Fielded(took: After, count: Count, names: Withheld);
     protected override string Sentence =>
         $"No longer quiet, after {Length.Of(After)}. "
         + (

@@ -28,15 +28,7 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
         };
 
     protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Seen = Seen,
-            Took = Lasting,
-            Count = Looks,
-            Name = MemoryGrows ? Growing : null,
-            Next = Next,
-        };
+        Fielded(run: Run, seen: Seen, took: Lasting, count: Looks, name: MemoryGrows ? Growing : null, next: Next);
     protected override string Sentence => $"Health poor: {Found}. {Next.InWords()}".TrimEnd();
 
     public override Topic? TopicIf(bool tells, bool isJob) =>
@@ -51,13 +43,13 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
 
 public sealed record WellAgainEntry(RunNumber Run, string? Seen) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Seen = Seen };
+    protected override EntryFields Own => Fielded(run: Run, seen: Seen);
     protected override string Sentence => $"Healthy again: {Seen}.";
 }
 
 public sealed record NeededLostEntry(string Service, EntryNext Next = EntryNext.Nothing) : Entry
 {
-    protected override EntryFields Own => new() { Name = Service, Next = Next };
+    protected override EntryFields Own => Fielded(name: Service, next: Next);
     protected override string Sentence =>
         $"{Service}, which it needs, is gone; "
         + Next switch
@@ -70,13 +62,13 @@ public sealed record NeededLostEntry(string Service, EntryNext Next = EntryNext.
 
 public sealed record NeededBackEntry(string Service) : Entry
 {
-    protected override EntryFields Own => new() { Name = Service };
+    protected override EntryFields Own => Fielded(name: Service);
     protected override string Sentence => $"{Service}, which it needs, is ready again; it is restarted.";
 }
 
 public sealed record OutputStuckEntry(string Why) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Why };
+    protected override EntryFields Own => Fielded(seen: Why);
     protected override string Sentence =>
         $"Its output cannot be written: {Why}. Nothing is dropped; the program waits when it prints more.";
 }
@@ -88,35 +80,35 @@ public sealed record OutputFlowsEntry : Entry
 
 public sealed record OutputLostEntry(RunNumber Run, long Bytes) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Count = Bytes };
+    protected override EntryFields Own => Fielded(run: Run, count: Bytes);
     protected override string Sentence =>
         $"The last {Bytes} bytes of run {Run}'s output found no room on the disk and are lost.";
 }
 
 public sealed record OutputDroppedEntry(string Why) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Why };
+    protected override EntryFields Own => Fielded(seen: Why);
     protected override string Sentence =>
         $"Its output cannot be written: {Why}. The program goes on; what it prints is lost, and how much is written in its place once there is room.";
 }
 
 public sealed record OutputLetGoEntry(long Files, string Size) : Entry
 {
-    protected override EntryFields Own => new() { Count = Files, Seen = Size };
+    protected override EntryFields Own => Fielded(count: Files, seen: Size);
     protected override string Sentence =>
         $"{Files} of its oldest files of output went, {Size}: more is not to be kept.";
 }
 
 public sealed record OutputUnkeptEntry(string Why) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Why };
+    protected override EntryFields Own => Fielded(seen: Why);
     protected override string Sentence =>
         $"What was turned over of its output cannot be packed or let go: {Why}. It is tried again each minute.";
 }
 
 public sealed record ReopenFailedEntry(RunNumber Run, string Why) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Seen = Why };
+    protected override EntryFields Own => Fielded(run: Run, seen: Why);
     protected override string Sentence =>
         $"It was to open its log files anew: {Why}. What it writes to the one moved aside is still kept.";
 }
@@ -124,7 +116,7 @@ public sealed record ReopenFailedEntry(RunNumber Run, string Why) : Entry
 /// <param name="Heard">So many times a second it is heard.</param>
 public sealed record SaysTooOftenEntry(long Heard) : Entry
 {
-    protected override EntryFields Own => new() { Count = Heard };
+    protected override EntryFields Own => Fielded(count: Heard);
     protected override string Sentence =>
         $"It speaks of itself more than {Heard} times a second; what is more than that is not heard.";
 }
@@ -143,14 +135,7 @@ public enum NoteManner
 /// <param name="Named">Fields that it gave it, as <c>name: value</c>.</param>
 public sealed record NotedEntry(RunNumber? Run, NoteManner Manner, string Said, ImmutableArray<string> Named) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Name = Words.Of(Manner),
-            Seen = Said,
-            Names = Named,
-        };
+    protected override EntryFields Own => Fielded(run: Run, name: Words.Of(Manner), seen: Said, names: Named);
     protected override string Sentence =>
         $"It {(Manner == NoteManner.Asks ? "asks for a person" : Words.Of(Manner))}: {Said}{(Named.IsEmpty ? "" : $" ({Listed(Named)})")}";
     protected override EntrySeverity Severity =>
@@ -161,7 +146,7 @@ public sealed record NotedEntry(RunNumber? Run, NoteManner Manner, string Said, 
 
 public sealed record WatchesPausedEntry(TimeSpan For) : Entry
 {
-    protected override EntryFields Own => new() { Limit = For };
+    protected override EntryFields Own => Fielded(limit: For);
     protected override string Sentence =>
         $"Its watches are paused for {Duration.Write(For)}: nothing is done about what they find.";
 }
@@ -175,19 +160,13 @@ public sealed record WatchesResumedEntry : Entry
 /// <param name="Seen">What was seen after that, as a clause.</param>
 public sealed record ReloadedEntry(RunNumber Run, string How, string Seen) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Name = How,
-            Seen = Seen,
-        };
+    protected override EntryFields Own => Fielded(run: Run, name: How, seen: Seen);
     protected override string Sentence => $"It was told to read its settings anew: {How}. After that: {Seen}.";
 }
 
 public sealed record ReloadFailedEntry(RunNumber Run, string Why) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Seen = Why };
+    protected override EntryFields Own => Fielded(run: Run, seen: Why);
     protected override string Sentence => $"It was to read its settings anew: {Why}.";
 }
 

@@ -7,13 +7,7 @@ namespace CalmSentry.Core.Entries;
 
 public sealed record DiskWillFillEntry(string Path, TimeSpan Until, string Left) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Name = Path,
-            Limit = Until,
-            Seen = Left,
-        };
+    protected override EntryFields Own => Fielded(name: Path, limit: Until, seen: Left);
     protected override string Sentence =>
         $"The disk of {Path} will be full in {Hours(Until)} at the rate of the last day: {Left} are left.";
 
@@ -22,7 +16,7 @@ public sealed record DiskWillFillEntry(string Path, TimeSpan Until, string Left)
 
 public sealed record MemoryWillFillEntry(TimeSpan Until, string Left) : Entry
 {
-    protected override EntryFields Own => new() { Limit = Until, Seen = Left };
+    protected override EntryFields Own => Fielded(limit: Until, seen: Left);
     protected override string Sentence =>
         $"This machine's memory will run out in {Hours(Until)} at the rate of the last day: {Left} are left.";
 
@@ -34,7 +28,7 @@ public sealed record MemoryWillFillEntry(TimeSpan Until, string Left) : Entry
 /// <param name="Seen">Sentences.</param>
 public sealed record FoundEntry(string Finding, string Seen) : Entry
 {
-    protected override EntryFields Own => new() { Name = Finding, Seen = Seen };
+    protected override EntryFields Own => Fielded(name: Finding, seen: Seen);
     protected override string Sentence => $"A check finds {Finding}: {Seen}";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Expiring : null;
@@ -44,7 +38,7 @@ public sealed record FoundEntry(string Finding, string Seen) : Entry
 /// <param name="Copy">What it is, as a clause.</param>
 public sealed record CopySeenEntry(int? Pid, string Copy) : Entry
 {
-    protected override EntryFields Own => new() { Pid = Pid, Seen = Copy };
+    protected override EntryFields Own => Fielded(pid: Pid, seen: Copy);
     protected override string Sentence => $"A copy of it runs outside the sentry: {Copy}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Copy : null;
@@ -53,26 +47,20 @@ public sealed record CopySeenEntry(int? Pid, string Copy) : Entry
 /// <param name="Why">As a clause.</param>
 public sealed record ForwardStuckEntry(string Target, TimeSpan For, string Why) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Name = Target,
-            Limit = For,
-            Seen = Why,
-        };
+    protected override EntryFields Own => Fielded(name: Target, limit: For, seen: Why);
     protected override string Sentence =>
         $"The logbook has not been forwarded to {Target} for {Duration.Write(For)}: {Why}. What comes meanwhile waits.";
 }
 
 public sealed record ForwardedAgainEntry(string Target) : Entry
 {
-    protected override EntryFields Own => new() { Name = Target };
+    protected override EntryFields Own => Fielded(name: Target);
     protected override string Sentence => $"The logbook is forwarded to {Target} again, with all that waited.";
 }
 
 public sealed record NotForwardedEntry(string Target, long Entries) : Entry
 {
-    protected override EntryFields Own => new() { Name = Target, Count = Entries };
+    protected override EntryFields Own => Fielded(name: Target, count: Entries);
     protected override string Sentence => $"{Entries} entries were dropped before they could be forwarded to {Target}.";
 }
 
@@ -80,20 +68,14 @@ public sealed record NotForwardedEntry(string Target, long Entries) : Entry
 /// <param name="Why">As a clause.</param>
 public sealed record TellStuckEntry(string Recipient, TimeSpan For, string Why) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Name = Recipient,
-            Limit = For,
-            Seen = Why,
-        };
+    protected override EntryFields Own => Fielded(name: Recipient, limit: For, seen: Why);
     protected override string Sentence =>
         $"Nobody at {Recipient} can be told for {Duration.Write(For)}: {Why}. What there is to tell waits.";
 }
 
 public sealed record ToldAgainEntry(string Recipient) : Entry
 {
-    protected override EntryFields Own => new() { Name = Recipient };
+    protected override EntryFields Own => Fielded(name: Recipient);
     protected override string Sentence => $"Messages get to {Recipient} again, with all that waited.";
 }
 
@@ -101,13 +83,7 @@ public sealed record ToldAgainEntry(string Recipient) : Entry
 /// <param name="Why">As a clause.</param>
 public sealed record NotToldEntry(string Recipient, long Message, string Why) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Name = Recipient,
-            Count = Message,
-            Seen = Why,
-        };
+    protected override EntryFields Own => Fielded(name: Recipient, count: Message, seen: Why);
     protected override string Sentence => $"Message {Message} to {Recipient} was refused for good: {Why}.";
 }
 
@@ -115,13 +91,13 @@ public sealed record NotToldEntry(string Recipient, long Message, string Why) : 
 /// <param name="Why">As a clause.</param>
 public sealed record SignalMissedEntry(string Address, string Why) : Entry
 {
-    protected override EntryFields Own => new() { Name = Address, Seen = Why };
+    protected override EntryFields Own => Fielded(name: Address, seen: Why);
     protected override string Sentence => $"The sign of life did not get to {Address}: {Why}.";
 }
 
 public sealed record SignalArrivesEntry(string Address, long Missed) : Entry
 {
-    protected override EntryFields Own => new() { Name = Address, Count = Missed };
+    protected override EntryFields Own => Fielded(name: Address, count: Missed);
     protected override string Sentence =>
         $"The sign of life gets to {Address} again; {Missed} {(Missed == 1 ? "was" : "were")} missed.";
 }
@@ -129,13 +105,7 @@ public sealed record SignalArrivesEntry(string Address, long Missed) : Entry
 /// <summary>Somebody looks at an alert.</summary>
 public sealed record AcknowledgedEntry(long Alert, string Subject, string? Note) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Count = Alert,
-            Name = Subject,
-            Seen = Note,
-        };
+    protected override EntryFields Own => Fielded(count: Alert, name: Subject, seen: Note);
     protected override string Sentence =>
         $"Alert {Alert} ({Subject}) is acknowledged{(Note is { } word ? $": {word.TrimEnd('.')}" : "")}.";
 }
@@ -143,7 +113,7 @@ public sealed record AcknowledgedEntry(long Alert, string Subject, string? Note)
 /// <param name="Hash">Of the last entry that was dropped.</param>
 public sealed record LogbookCutEntry(long UpTo, string Hash) : Entry
 {
-    protected override EntryFields Own => new() { Count = UpTo, Seen = Hash };
+    protected override EntryFields Own => Fielded(count: UpTo, seen: Hash);
     protected override string Sentence =>
         $"Entries up to number {UpTo} are dropped as too old or too many; the last of them had the hash {Hash}.";
 }
@@ -151,7 +121,7 @@ public sealed record LogbookCutEntry(long UpTo, string Hash) : Entry
 /// <param name="Why">As a clause.</param>
 public sealed record LogbookBrokenEntry(string Why) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Why };
+    protected override EntryFields Own => Fielded(seen: Why);
     protected override string Sentence => $"The logbook is not as it was written: {Why}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Logbook : null;
@@ -160,13 +130,7 @@ public sealed record LogbookBrokenEntry(string Why) : Entry
 /// <param name="Where">Its root and its host.</param>
 public sealed record ServingEntry(string Version, string Where, int? Pid) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Name = Version,
-            Seen = Where,
-            Pid = Pid,
-        };
+    protected override EntryFields Own => Fielded(name: Version, seen: Where, pid: Pid);
     protected override string Sentence => $"calm-sentry {Version} serves {Where} as pid {Pid}.";
 }
 
@@ -174,7 +138,7 @@ public sealed record ServingEntry(string Version, string Where, int? Pid) : Entr
 /// <param name="Said">Sentences.</param>
 public sealed record GuardEntry(string Said, int? Pid = null) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Said, Pid = Pid };
+    protected override EntryFields Own => Fielded(seen: Said, pid: Pid);
     protected override string Sentence => Said;
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? null : Topic.Unclean;
@@ -184,7 +148,7 @@ public sealed record GuardEntry(string Said, int? Pid = null) : Entry
 /// <param name="Said">Sentences.</param>
 public sealed record TroubleEntry(string Said) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Said };
+    protected override EntryFields Own => Fielded(seen: Said);
     protected override string Sentence => Said;
 }
 
@@ -192,7 +156,7 @@ public sealed record TroubleEntry(string Said) : Entry
 /// <param name="Said">What came of it, as sentences; null: it begins.</param>
 public sealed record DrillEntry(long? Stopped = null, string? Said = null) : Entry
 {
-    protected override EntryFields Own => new() { Count = Stopped, Seen = Said };
+    protected override EntryFields Own => Fielded(count: Stopped, seen: Said);
     protected override string Sentence =>
         Stopped is { } stopped
             ? $"Drill: {SoMany(stopped)} stopped, then started as a boot would start them."
@@ -202,7 +166,7 @@ public sealed record DrillEntry(long? Stopped = null, string? Said = null) : Ent
 /// <param name="Said">How services started, as sentences.</param>
 public sealed record BootEntry(string Said) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Said };
+    protected override EntryFields Own => Fielded(seen: Said);
     protected override string Sentence => $"After the machine came up: {Said}";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? null : Topic.Boot;
@@ -211,19 +175,19 @@ public sealed record BootEntry(string Said) : Entry
 /// <param name="Said">How services started, as sentences.</param>
 public sealed record StartEntry(string Said) : Entry
 {
-    protected override EntryFields Own => new() { Seen = Said };
+    protected override EntryFields Own => Fielded(seen: Said);
     protected override string Sentence => $"After the start: {Said}";
 }
 
 public sealed record WindingDownEntry(TimeSpan Limit) : Entry
 {
-    protected override EntryFields Own => new() { Limit = Limit };
+    protected override EntryFields Own => Fielded(limit: Limit);
     protected override string Sentence => $"All services are stopped in order, within {Duration.Write(Limit)}.";
 }
 
 public sealed record TimeOverEntry(TimeSpan Limit) : Entry
 {
-    protected override EntryFields Own => new() { Limit = Limit };
+    protected override EntryFields Own => Fielded(limit: Limit);
     protected override string Sentence =>
         $"The {Duration.Write(Limit)} for stopping all services are over; what is left is killed.";
 }
@@ -231,7 +195,7 @@ public sealed record TimeOverEntry(TimeSpan Limit) : Entry
 /// <param name="Names">In the order in which they ended.</param>
 public sealed record WoundDownEntry(long Count, ImmutableArray<string> Names) : Entry
 {
-    protected override EntryFields Own => new() { Count = Count, Names = Names };
+    protected override EntryFields Own => Fielded(count: Count, names: Names);
     protected override string Sentence =>
         $"{SoMany(Count)} stopped{(Names.IsEmpty ? "" : $", in this order: {Listed(Names)}")}.";
 }
@@ -239,7 +203,7 @@ public sealed record WoundDownEntry(long Count, ImmutableArray<string> Names) : 
 /// <param name="Left">Services that had not ended.</param>
 public sealed record NotWoundDownEntry(ImmutableArray<string> Left) : Entry
 {
-    protected override EntryFields Own => new() { Names = Left };
+    protected override EntryFields Own => Fielded(names: Left);
     protected override string Sentence =>
         Left.IsEmpty
             ? "The machine went down after all was wound down, before that was on record."
@@ -249,7 +213,7 @@ public sealed record NotWoundDownEntry(ImmutableArray<string> Left) : Entry
 /// <param name="Plan">As people call it.</param>
 public sealed record PlanTakenUpEntry(string Plan) : Entry
 {
-    protected override EntryFields Own => new() { Name = Plan };
+    protected override EntryFields Own => Fielded(name: Plan);
     protected override string Sentence =>
         $"The server before was lost in the middle of a {Plan}; this one goes on with it.";
 }

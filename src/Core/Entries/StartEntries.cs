@@ -13,15 +13,7 @@ namespace CalmSentry.Core.Entries;
 /// <param name="Seen">What was seen of it, as a clause.</param>
 public abstract record NeedLateEntry(string Need, string? Id, TimeSpan Within, string? Seen) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Name = Need,
-            About = Id,
-            Limit = Within,
-            Seen = Seen,
-            Next = Following,
-        };
+    protected override EntryFields Own => Fielded(name: Need, about: Id, limit: Within, seen: Seen, next: Following);
     protected abstract EntryNext Following { get; }
     protected override string Sentence =>
         $"{Need} did not come within {Duration.Write(Within)}: {Seen}. {Following.InWords()}";
@@ -45,13 +37,7 @@ public sealed record NeedPassedOverEntry(string Need, string? Id, TimeSpan Withi
 /// <param name="Limit">Without a pid: for so long.</param>
 public sealed record LaunchedEntry(RunNumber Run, int? Pid, TimeSpan? Limit = null) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Pid = Pid,
-            Limit = Limit,
-        };
+    protected override EntryFields Own => Fielded(run: Run, pid: Pid, limit: Limit);
     protected override string Sentence =>
         Pid is { } pid
             ? $"Run {Run} started as pid {pid}."
@@ -60,7 +46,7 @@ public sealed record LaunchedEntry(RunNumber Run, int? Pid, TimeSpan? Limit = nu
 
 public sealed record NeverLaunchedEntry(RunNumber Run, Outcome Outcome) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Outcome = Outcome };
+    protected override EntryFields Own => Fielded(run: Run, outcome: Outcome);
     protected override string Sentence => $"Run {Run} failed to start: {Outcome.Detail}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) =>
@@ -71,14 +57,14 @@ public sealed record NeverLaunchedEntry(RunNumber Run, Outcome Outcome) : Entry
 
 public sealed record TakenUpEntry(RunNumber Run, int? Pid) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Pid = Pid };
+    protected override EntryFields Own => Fielded(run: Run, pid: Pid);
     protected override string Sentence =>
         $"Run {Run} (pid {Pid}) was found running and taken up again; nothing was restarted.";
 }
 
 public sealed record DetachedEntry(RunNumber Run, int Pid) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Pid = Pid };
+    protected override EntryFields Own => Fielded(run: Run, pid: Pid);
     protected override string Sentence => $"It put itself into the background: pid {Pid} is the program.";
 }
 
@@ -87,14 +73,7 @@ public sealed record DetachedEntry(RunNumber Run, int Pid) : Entry
 /// <param name="Seen">Without one: what was seen instead, as a clause.</param>
 public sealed record NotDetachedEntry(RunNumber Run, int? Stayed, TimeSpan? Within, string? Seen) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Pid = Stayed,
-            Limit = Within,
-            Seen = Seen,
-        };
+    protected override EntryFields Own => Fielded(run: Run, pid: Stayed, limit: Within, seen: Seen);
     protected override string Sentence =>
         Stayed is { } pid
             ? $"It has not put itself into the background within {Duration.Write(Within.Needed())}: pid {pid} is taken to be the program."
@@ -104,7 +83,7 @@ public sealed record NotDetachedEntry(RunNumber Run, int? Stayed, TimeSpan? With
 
 public sealed record SwitchedOnEntry(RunNumber Run, Outcome Outcome) : Entry
 {
-    protected override EntryFields Own => new() { Run = Run, Outcome = Outcome };
+    protected override EntryFields Own => Fielded(run: Run, outcome: Outcome);
     protected override string Sentence =>
         $"Run {Run}: its start command {OutcomeWords.Of(Outcome)}; it is on until its off command switches it off.";
 }
@@ -115,15 +94,7 @@ public sealed record SwitchedOnEntry(RunNumber Run, Outcome Outcome) : Entry
 /// <param name="Restarts">After so many failures; null: after none.</param>
 public sealed record ProvenEntry(RunNumber Run, string? Seen, TimeSpan? Took, TimeSpan? Usual, int? Restarts) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Seen = Seen,
-            Took = Took,
-            Usual = Usual,
-            Count = Restarts,
-        };
+    protected override EntryFields Own => Fielded(run: Run, seen: Seen, took: Took, usual: Usual, count: Restarts);
     protected override string Sentence =>
         $"Run {Run} is ready"
         + (Took is { } took ? $" {Seconds(took)} after launch" : "")
@@ -139,14 +110,7 @@ public sealed record ProvenEntry(RunNumber Run, string? Seen, TimeSpan? Took, Ti
 /// <param name="Seen">What was seen instead, as a clause.</param>
 public sealed record NotProvenEntry(RunNumber Run, TimeSpan Within, string Seen, EntryNext Next) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Run = Run,
-            Limit = Within,
-            Seen = Seen,
-            Next = Next,
-        };
+    protected override EntryFields Own => Fielded(run: Run, limit: Within, seen: Seen, next: Next);
     protected override string Sentence =>
         $"Run {Run} was not ready within {Duration.Write(Within)} ({Seen}). {Next.InWords()}";
 

@@ -8,13 +8,7 @@ namespace CalmSentry.Core.Entries;
 
 public sealed record SwapBeganEntry(long Version, string Source, string Before) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Count = Version,
-            Name = Source,
-            Seen = Before,
-        };
+    protected override EntryFields Own => Fielded(count: Version, name: Source, seen: Before);
     protected override string Sentence =>
         $"Version {Version} of its files, from {Source}, is put in; until now it has version {Before}.";
 }
@@ -22,13 +16,7 @@ public sealed record SwapBeganEntry(long Version, string Source, string Before) 
 /// <param name="WellFor">It was watched for so long; null: it was not.</param>
 public sealed record SwappedEntry(long Version, string Before, TimeSpan? WellFor) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Count = Version,
-            Name = Before,
-            Limit = WellFor,
-        };
+    protected override EntryFields Own => Fielded(count: Version, name: Before, limit: WellFor);
     protected override string Sentence =>
         $"It has version {Version} of its files"
         + (WellFor is { } well ? $", and stayed well for {Length.Of(well)}" : "")
@@ -40,14 +28,7 @@ public sealed record SwappedEntry(long Version, string Before, TimeSpan? WellFor
 /// <param name="Why">As a clause.</param>
 public sealed record SwapReturnedEntry(long Version, string Before, RunNumber? Run, string Why) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Count = Version,
-            Name = Before,
-            Run = Run,
-            Seen = Why,
-        };
+    protected override EntryFields Own => Fielded(count: Version, name: Before, run: Run, seen: Why);
     protected override string Sentence =>
         $"It keeps version {Before} of its files"
         + (Run is null ? $", and does not get version {Version}: {Why}." : $": with version {Version} {Why}.");
@@ -61,13 +42,7 @@ public sealed record SwapReturnedEntry(long Version, string Before, RunNumber? R
 /// <param name="Why">What was wrong with the new version, as a clause.</param>
 public sealed record SwapDownEntry(long? Version, string Down, string? Why) : Entry
 {
-    protected override EntryFields Own =>
-        new()
-        {
-            Count = Version,
-            Seen = Down,
-            Name = Why,
-        };
+    protected override EntryFields Own => Fielded(count: Version, seen: Down, name: Why);
     protected override string Sentence =>
         Version is { } version
             ? $"It has version {version} of its files, but does not run: {Down}."
