@@ -216,7 +216,11 @@ public partial class WireTests
         text = text.Replace(sentry.Places.Root, "<root>", StringComparison.Ordinal)
             .Replace(sentry.Places.Root[^6..], "<own>", StringComparison.Ordinal)
             .Replace(Environment.MachineName, "<host>", StringComparison.Ordinal);
+        text = Here().Replace(text, "\"here\": \"<here>\"");
+        text = text.Replace($"\"{TimeZoneInfo.Local.Id}\"", "\"<zone>\"", StringComparison.Ordinal);
         text = Times().Replace(text, "<time>");
+        text = Days().Replace(text, "<day>");
+        text = Pictures().Replace(text, "<picture>");
         text = Hashes().Replace(text, "<hash>");
         text = Pids().Replace(text, "$1<n>");
         text = Whole().Replace(text, "\"$1\": \"<$1>\"");
@@ -226,6 +230,16 @@ public partial class WireTests
 
     [GeneratedRegex(@"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?)?|\b\d\d:\d\d(:\d\d(\.\d+)?)?\b")]
     private static partial Regex Times();
+
+    [GeneratedRegex(@"\b(Mon|Tue|Wed|Thu|Fri|Sat|Sun)\b")]
+    private static partial Regex Days();
+
+    /// <summary>What a moment is by this host's clock, where that is another.</summary>
+    [GeneratedRegex("\"here\": (null|\"[^\"]*\")")]
+    private static partial Regex Here();
+
+    [GeneratedRegex("[#·!]{48}")]
+    private static partial Regex Pictures();
 
     [GeneratedRegex(@"\b([0-9a-f]{8}-[0-9a-f-]{27}|[0-9a-f]{24,}|[0-9a-f]{8}|[A-Za-z0-9_-]{40,})\b")]
     private static partial Regex Hashes();
