@@ -214,7 +214,11 @@ public partial class WireTests
     {
         // Its place has a space and a quote in its name, which a shell and a page write in their own ways.
         text = text.Replace(sentry.Places.Root, "<root>", StringComparison.Ordinal)
-            .Replace(sentry.Places.Root[^6..], "<own>", StringComparison.Ordinal)
+            .Replace(
+                sentry.Places.Root.Replace("'", @"'\\''", StringComparison.Ordinal),
+                "<root>",
+                StringComparison.Ordinal
+            )
             .Replace(Environment.MachineName, "<host>", StringComparison.Ordinal);
         text = Here().Replace(text, "\"here\": \"<here>\"");
         text = text.Replace($"\"{TimeZoneInfo.Local.Id}\"", "\"<zone>\"", StringComparison.Ordinal);
