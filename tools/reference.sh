@@ -18,10 +18,11 @@ const takes = (key) =>
   : key.examples ? `text, such as \`${key.examples[0]}\`` : Array.isArray(key.type) && key.type[0] === "number" ? "a number" : "text";
 const rows = (map, path) =>
   Object.entries(map.properties).flatMap(([name, key]) => {
-    const [about, left] = key.description.split(" Left out: ");
+    const left = key["x-left-out"];
+    const about = key.description.replace(` Left out: ${left}.`, "");
     const inner = key.properties ? key : key.items?.anyOf?.[0];
     return [
-      `| \`${path}${name}\` | ${about} | ${takes(key)} | ${left ? left.replace(/\.$/, "") : "**needed**"} |`,
+      `| \`${path}${name}\` | ${about} | ${takes(key)} | ${left ?? "**needed**"} |`,
       ...(inner?.properties ? rows(inner, `${path}${name}${key.type === "array" ? "[]" : ""}.`) : []),
     ];
   });
