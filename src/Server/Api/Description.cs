@@ -1,5 +1,7 @@
 using System.Text.Json.Nodes;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Text;
 using CalmSentry.Server.Doors;
 using Microsoft.AspNetCore.OpenApi;
 using Microsoft.OpenApi;
@@ -44,6 +46,9 @@ internal static class Description
                         JsonSchemaType.String,
                         [.. ProblemWord.All.Select(word => (JsonNode)word)]
                     );
+                if (context.JsonTypeInfo.Type == typeof(Topic))
+                    (schema.Extensions ??= new Dictionary<string, IOpenApiExtension>())["x-words"] =
+                        new JsonNodeExtension(TopicsInWords());
                 return Task.CompletedTask;
             }
         );
@@ -75,6 +80,22 @@ internal static class Description
             }
         );
     }
+
+    /// <summary>What each topic is told for, and whether it can wait.</summary>
+    private static JsonObject TopicsInWords() =>
+        new(
+            Enum.GetValues<Topic>()
+                .Select(topic =>
+                    KeyValuePair.Create<string, JsonNode?>(
+                        Words.Of(topic),
+                        new JsonObject
+                        {
+                            ["means"] = Topics.Of(topic).Meaning,
+                            ["urgency"] = Words.Of(Topics.Of(topic).Urgency),
+                        }
+                    )
+                )
+        );
 
     /// <summary>Of a path: a service's name is bound together with the service, which the framework does not see.</summary>
     private static void Describe(OpenApiOperation operation, string parameter)
