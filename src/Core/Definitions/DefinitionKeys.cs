@@ -134,8 +134,7 @@ public static class DefinitionKeys
                         ? null
                         : [.. definition.Watch.Where(watch => !watch.Implied)],
                 (definition, watches) => definition with { Watch = watches },
-                "What is looked at while it runs. Each is one of http, tcp, command, silent-for, file, well-within, "
-                    + "memory-above, cpu-above, open-files-above, tree-above, ceiling-within, paused-for."
+                $"What is looked at while it runs. Each is one of {string.Join(", ", WatchKeys.Watches.Kinds)}."
             ) with
             {
                 Label = "Watched while it runs",
