@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Text;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Probing;
 using CalmSentry.Engine.Services;
@@ -123,7 +124,7 @@ internal static class NeedLook
         {
             { Known: false } => "what became of it is not known yet",
             { Situation.Phase: Phase.Running } => null,
-            var other => $"it is {ServiceViews.StateOf(other!.Situation.Phase)}",
+            var other => $"it is {Words.Of(other!.Situation.Phase)}",
         };
 
     /// <summary>Why a needed service will not be ready unless a person does something, as a clause, or null.</summary>

@@ -112,7 +112,7 @@ internal static class AheadRoutes
                 409,
                 ProblemCode.NotNow,
                 "It cannot be taken now",
-                $"{title} is {ServiceViews.StateOf(now.Phase)}, not {ServiceViews.StateOf(wanted)}: its next moment stays "
+                $"{title} is {Words.Of(now.Phase)}, not {Words.Of(wanted)}: its next moment stays "
                     + $"where it is, and nothing was changed. {actor.View.Why}"
             );
         var at = TimeZoneInfo.ConvertTime(due, TimeZoneInfo.Local);
