@@ -29,10 +29,8 @@ internal sealed class Teller : IAsyncDisposable
         Crowd = 50,
         MostReplayed = 100_000;
 
-    /// <summary>While an alert goes on, it is looked at so often.</summary>
-    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(1),
-        // What comes together is taken together.
-        Breath = TimeSpan.FromMilliseconds(20),
+    /// <summary>What comes together is taken together.</summary>
+    private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(20),
         LongBreath = TimeSpan.FromMilliseconds(500),
         Long = TimeSpan.FromHours(1),
         AfterFailure = TimeSpan.FromMinutes(1),
