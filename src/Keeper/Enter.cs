@@ -30,24 +30,55 @@ internal static unsafe class Enter
             have += got;
         }
 
-        byte* program = null,
-            directory = null;
-        long uid = -1,
-            gid = -1,
-            mask = -1,
-            nice = 0,
-            disk = -1,
-            openFiles = 0,
-            usualFiles = 0;
-        bool noMoreRights = false,
-            lowPorts = false,
-            someProcessors = false,
-            terminal = false;
+        var order = Read(body, length);
+
+        if (setsid() < 0)
+            Fail(LaunchStep.Session);
+        if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0)
+            Fail(LaunchStep.Streams);
+        if (order.Terminal && !Terminal.Control(0))
+            Fail(LaunchStep.Terminal);
+        Limit(order);
+        TakeUsualStanding();
+        TakeIdentity(order);
+        if (!ResetSignals())
+            Fail(LaunchStep.Signals);
+        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0)
+            Fail(LaunchStep.Streams);
+        Report(LaunchStep.None, 0); // all but the image is in place
+        _ = execve(order.Program, order.Argv, order.Envp);
+        Fail(LaunchStep.Execute);
+        return 127;
+    }
+
+    /// <summary>A launch as the order says it; its texts lie in the order itself.</summary>
+    private struct Order()
+    {
+        public byte* Program,
+            Directory;
+        public byte** Argv,
+            Envp;
+        public uint* Groups;
+        public byte* Processors;
+        public long Uid = -1,
+            Gid = -1,
+            Mask = -1,
+            Nice,
+            Disk = -1,
+            OpenFiles,
+            UsualFiles;
+        public bool NoMoreRights,
+            LowPorts,
+            SomeProcessors,
+            Terminal;
+        public int GroupCount;
+    }
+
+    private static Order Read(byte* body, int length)
+    {
+        var order = new Order { Processors = (byte*)NativeMemory.AllocZeroed(128) };
         int arguments = 0,
-            variables = 0,
-            groupCount = 0;
-        var processors = stackalloc byte[128];
-        new Span<byte>(processors, 128).Clear();
+            variables = 0;
         foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
         {
             if (field.Is(LaunchField.Argument))
@@ -55,108 +86,101 @@ internal static unsafe class Enter
             else if (field.Is(LaunchField.Environment))
                 variables++;
             else if (field.Is(LaunchField.Supplementary))
-                groupCount++;
+                order.GroupCount++;
             else if (field.Is(LaunchField.Program))
-                program = body + field.Offset;
+                order.Program = body + field.Offset;
             else if (field.Is(LaunchField.Directory))
-                directory = body + field.Offset;
+                order.Directory = body + field.Offset;
             else if (field.Is(LaunchField.UserId))
-                uid = Number(field.Value);
+                order.Uid = Number(field.Value);
             else if (field.Is(LaunchField.GroupId))
-                gid = Number(field.Value);
+                order.Gid = Number(field.Value);
             else if (field.Is(LaunchField.Mask))
-                mask = Octal(field.Value);
+                order.Mask = Octal(field.Value);
             else if (field.Is(LaunchField.Nice))
-                nice = Number(field.Value);
+                order.Nice = Number(field.Value);
             else if (field.Is(LaunchField.Disk))
-                disk = Number(field.Value);
+                order.Disk = Number(field.Value);
             else if (field.Is(LaunchField.OpenFiles))
-                openFiles = Number(field.Value);
+                order.OpenFiles = Number(field.Value);
             else if (field.Is(LaunchField.UsualFiles))
-                usualFiles = Number(field.Value);
+                order.UsualFiles = Number(field.Value);
             else if (field.Is(LaunchField.NoMoreRights))
-                noMoreRights = true;
+                order.NoMoreRights = true;
             else if (field.Is(LaunchField.LowPorts))
-                lowPorts = true;
+                order.LowPorts = true;
             else if (field.Is(LaunchField.Terminal))
-                terminal = true;
+                order.Terminal = true;
             else if (field.Is(LaunchField.Join))
                 Join(body + field.Offset);
             else if (field.Is(LaunchField.Processor) && Number(field.Value) is >= 0 and < 1024 and var processor)
             {
-                someProcessors = true;
-                processors[processor / 8] |= (byte)(1 << (int)(processor % 8));
+                order.SomeProcessors = true;
+                order.Processors[processor / 8] |= (byte)(1 << (int)(processor % 8));
             }
         }
 
-        var argv = (byte**)NativeMemory.AllocZeroed((nuint)(arguments + 1), (nuint)sizeof(byte*));
-        var envp = (byte**)NativeMemory.AllocZeroed((nuint)(variables + 1), (nuint)sizeof(byte*));
-        var groups = (uint*)NativeMemory.AllocZeroed((nuint)(groupCount + 1), sizeof(uint));
-        arguments = variables = groupCount = 0;
+        order.Argv = (byte**)NativeMemory.AllocZeroed((nuint)(arguments + 1), (nuint)sizeof(byte*));
+        order.Envp = (byte**)NativeMemory.AllocZeroed((nuint)(variables + 1), (nuint)sizeof(byte*));
+        order.Groups = (uint*)NativeMemory.AllocZeroed((nuint)(order.GroupCount + 1), sizeof(uint));
+        arguments = variables = order.GroupCount = 0;
         foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
         {
             if (field.Is(LaunchField.Argument))
-                argv[arguments++] = body + field.Offset;
+                order.Argv[arguments++] = body + field.Offset;
             else if (field.Is(LaunchField.Environment))
-                envp[variables++] = body + field.Offset;
+                order.Envp[variables++] = body + field.Offset;
             else if (field.Is(LaunchField.Supplementary))
-                groups[groupCount++] = (uint)Number(field.Value);
+                order.Groups[order.GroupCount++] = (uint)Number(field.Value);
         }
+        return order;
+    }
 
-        if (setsid() < 0)
-            Fail(LaunchStep.Session);
-        if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0)
-            Fail(LaunchStep.Streams);
-        if (terminal && !Terminal.Control(0))
-            Fail(LaunchStep.Terminal);
+    private static void Limit(in Order order)
+    {
         // All of these are per thread in the kernel, and only the thread that executes counts.
-        if (nice != 0 && setpriority(PRIO_PROCESS, 0, (int)nice) < 0)
+        if (order.Nice != 0 && setpriority(PRIO_PROCESS, 0, (int)order.Nice) < 0)
             Fail(LaunchStep.Priority);
         if (
-            disk >= 0
-            && syscall(Arm ? SYS_ioprio_set_arm64 : SYS_ioprio_set_x64, IOPRIO_WHO_PROCESS, 0, (nint)disk) < 0
+            order.Disk >= 0
+            && syscall(Arm ? SYS_ioprio_set_arm64 : SYS_ioprio_set_x64, IOPRIO_WHO_PROCESS, 0, (nint)order.Disk) < 0
         )
             Fail(LaunchStep.Priority);
-        if (someProcessors && sched_setaffinity(0, 128, processors) < 0)
+        if (order.SomeProcessors && sched_setaffinity(0, 128, order.Processors) < 0)
             Fail(LaunchStep.Processors);
-        if (openFiles > 0)
+        if (order.OpenFiles > 0)
         {
-            var limits = stackalloc ulong[2] { (ulong)openFiles, (ulong)openFiles };
+            var limits = stackalloc ulong[2] { (ulong)order.OpenFiles, (ulong)order.OpenFiles };
             if (setrlimit(RLIMIT_NOFILE, limits) < 0)
                 Fail(LaunchStep.OpenFiles);
         }
-        else if (usualFiles > 0)
+        else if (order.UsualFiles > 0)
         {
             var limits = stackalloc ulong[2];
             if (getrlimit(RLIMIT_NOFILE, limits) == 0)
             {
-                limits[0] = Math.Min((ulong)usualFiles, limits[1]); // the runtime has raised its own
+                limits[0] = Math.Min((ulong)order.UsualFiles, limits[1]); // the runtime has raised its own
                 _ = setrlimit(RLIMIT_NOFILE, limits);
             }
         }
+    }
 
-        TakeUsualStanding();
-
-        if (lowPorts && prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) < 0)
+    private static void TakeIdentity(in Order order)
+    {
+        if (order.LowPorts && prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) < 0)
             Fail(LaunchStep.LowPorts);
-        if (uid >= 0 && TakeIdentity(uid, gid, groups, groupCount) is var step and not LaunchStep.None)
+        if (
+            order.Uid >= 0
+            && TakeIdentity(order.Uid, order.Gid, order.Groups, order.GroupCount) is var step and not LaunchStep.None
+        )
             Fail(step);
-        if (lowPorts && !KeepLowPorts())
+        if (order.LowPorts && !KeepLowPorts())
             Fail(LaunchStep.LowPorts);
-        if (noMoreRights && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) < 0)
+        if (order.NoMoreRights && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) < 0)
             Fail(LaunchStep.Rights);
-        _ = umask(mask >= 0 ? (uint)mask : 0x12); // 0022
-        if (directory is not null && chdir(directory) < 0)
+        _ = umask(order.Mask >= 0 ? (uint)order.Mask : 0x12); // 0022
+        if (order.Directory is not null && chdir(order.Directory) < 0)
             Fail(LaunchStep.Directory);
-
-        if (!ResetSignals())
-            Fail(LaunchStep.Signals);
-        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0)
-            Fail(LaunchStep.Streams);
-        Report(LaunchStep.None, 0); // all but the image is in place
-        _ = execve(program, argv, envp);
-        Fail(LaunchStep.Execute);
-        return 127;
     }
 
     /// <summary>

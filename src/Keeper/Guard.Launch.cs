@@ -16,63 +16,14 @@ internal sealed unsafe partial class Guard
         mainGone = ending = stuckSaid = executes = false;
         main = mainStatus = 0;
         peakKib = cpuMicroseconds = 0;
+        (reopen, atTerminal) = (0, false);
+        group = outOfMemory = null;
         fixed (byte* order = body)
         {
-            byte* outputPath = null,
-                errorPath = null,
-                place = null;
-            group = outOfMemory = null;
-            byte[][] hidden = [];
-            long uid = -1;
-            var keepInput = false;
-            List<string> followed = [];
-            List<uint> groups = [];
-            var gid = -1L;
-            reopen = 0;
-            var (turnAt, stamped, start) = (0L, false, AtStart.Append);
-            atTerminal = false;
-            foreach (var field in new Fields(body))
-            {
-                if (field.Is(LaunchField.Place))
-                    place = order + field.Offset;
-                else if (field.Is(LaunchField.Output))
-                    outputPath = order + field.Offset;
-                else if (field.Is(LaunchField.ErrorOutput))
-                    errorPath = order + field.Offset;
-                else if (field.Is(LaunchField.ControlGroup))
-                    group = Keep(ref keptGroup, field.Value);
-                else if (field.Is(LaunchField.OutOfMemory))
-                    outOfMemory = Keep(ref keptOutOfMemory, field.Value);
-                else if (field.Is(LaunchField.Hide))
-                    hidden = [.. hidden, field.Value.ToArray()];
-                else if (field.Is(LaunchField.KeepInput))
-                    keepInput = true;
-                else if (field.Is(LaunchField.Terminal))
-                    atTerminal = true;
-                else if (field.Is(LaunchField.TurnAt))
-                    turnAt = Message.Number(body, LaunchField.TurnAt);
-                else if (field.Is(LaunchField.Stamp))
-                    stamped = true;
-                else if (field.Is(LaunchField.AtStart))
-                    start = field.Value.SequenceEqual("fresh"u8) ? AtStart.Fresh : AtStart.TurnOver;
-                else if (field.Is(LaunchField.File))
-                    followed.Add(Text(order + field.Offset));
-                else if (field.Is(LaunchField.Reopen))
-                    reopen = (int)Message.Number(body, LaunchField.Reopen);
-                else if (field.Is(LaunchField.GroupId))
-                    gid = Message.Number(body, LaunchField.GroupId, -1);
-                else if (
-                    field.Is(LaunchField.Supplementary)
-                    && System.Buffers.Text.Utf8Parser.TryParse(field.Value, out uint member, out _)
-                )
-                    groups.Add(member);
-                else if (field.Is(LaunchField.UserId))
-                    uid = Message.Number(body, LaunchField.UserId, -1);
-            }
-
-            if (place is not null)
-                _ = Keep(ref keptPlace, MemoryMarshal.CreateReadOnlySpanFromNullTerminated(place));
-            if (!Lock(place))
+            var asked = Read(body, order);
+            if (asked.Place is not null)
+                _ = Keep(ref keptPlace, MemoryMarshal.CreateReadOnlySpanFromNullTerminated(asked.Place));
+            if (!Lock(asked.Place))
             {
                 NeverLaunched(LaunchStep.Lock, Marshal.GetLastSystemError());
                 Close(Server);
@@ -81,26 +32,88 @@ internal sealed unsafe partial class Guard
 
             var spec = Memory(order, body.Length);
             oomBefore = Tree.OutOfMemory(outOfMemory);
-            if (outputPath is null || spec < 0)
+            if (asked.Output is null || spec < 0)
                 NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
             else if (
-                !sink.Open(Text(outputPath), turnAt, stamped, start)
-                || (errorPath is not null && !errorSink.Open(Text(errorPath), 0, false, AtStart.Append))
+                !sink.Open(Text(asked.Output), asked.TurnAt, asked.Stamped, asked.Start)
+                || (asked.ErrorOutput is not null && !errorSink.Open(Text(asked.ErrorOutput), 0, false, AtStart.Append))
             )
                 NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
             else
             {
-                output.Begin(sink, atTerminal ? OutputSource.Terminal : OutputSource.Output, hidden);
-                error.Begin(errorPath is null ? sink : errorSink, OutputSource.Error, hidden);
+                output.Begin(sink, atTerminal ? OutputSource.Terminal : OutputSource.Output, asked.Hidden);
+                error.Begin(asked.ErrorOutput is null ? sink : errorSink, OutputSource.Error, asked.Hidden);
                 BoundOutput(body);
-                foreach (var one in followed)
-                    Follow(one, turnAt, new(uid, gid, [.. groups]), hidden);
-                Clone(spec, uid, keepInput);
+                foreach (var one in asked.Followed)
+                    Follow(one, asked.TurnAt, new(asked.Uid, asked.Gid, [.. asked.Groups]), asked.Hidden);
+                Clone(spec, asked.Uid, asked.KeepInput);
             }
 
             if (spec >= 0)
                 _ = close(spec);
         }
+    }
+
+    /// <summary>What this half of a launch needs of the order; its paths lie in the order itself.</summary>
+    private struct Asked()
+    {
+        public byte* Output,
+            ErrorOutput,
+            Place;
+        public byte[][] Hidden = [];
+        public long Uid = -1,
+            Gid = -1,
+            TurnAt;
+        public bool KeepInput,
+            Stamped;
+        public AtStart Start = AtStart.Append;
+        public List<string> Followed = [];
+        public List<uint> Groups = [];
+    }
+
+    private Asked Read(ReadOnlySpan<byte> body, byte* order)
+    {
+        var asked = new Asked();
+        foreach (var field in new Fields(body))
+        {
+            if (field.Is(LaunchField.Place))
+                asked.Place = order + field.Offset;
+            else if (field.Is(LaunchField.Output))
+                asked.Output = order + field.Offset;
+            else if (field.Is(LaunchField.ErrorOutput))
+                asked.ErrorOutput = order + field.Offset;
+            else if (field.Is(LaunchField.ControlGroup))
+                group = Keep(ref keptGroup, field.Value);
+            else if (field.Is(LaunchField.OutOfMemory))
+                outOfMemory = Keep(ref keptOutOfMemory, field.Value);
+            else if (field.Is(LaunchField.Hide))
+                asked.Hidden = [.. asked.Hidden, field.Value.ToArray()];
+            else if (field.Is(LaunchField.KeepInput))
+                asked.KeepInput = true;
+            else if (field.Is(LaunchField.Terminal))
+                atTerminal = true;
+            else if (field.Is(LaunchField.TurnAt))
+                asked.TurnAt = Message.Number(body, LaunchField.TurnAt);
+            else if (field.Is(LaunchField.Stamp))
+                asked.Stamped = true;
+            else if (field.Is(LaunchField.AtStart))
+                asked.Start = field.Value.SequenceEqual("fresh"u8) ? AtStart.Fresh : AtStart.TurnOver;
+            else if (field.Is(LaunchField.File))
+                asked.Followed.Add(Text(order + field.Offset));
+            else if (field.Is(LaunchField.Reopen))
+                reopen = (int)Message.Number(body, LaunchField.Reopen);
+            else if (field.Is(LaunchField.GroupId))
+                asked.Gid = Message.Number(body, LaunchField.GroupId, -1);
+            else if (
+                field.Is(LaunchField.Supplementary)
+                && System.Buffers.Text.Utf8Parser.TryParse(field.Value, out uint member, out _)
+            )
+                asked.Groups.Add(member);
+            else if (field.Is(LaunchField.UserId))
+                asked.Uid = Message.Number(body, LaunchField.UserId, -1);
+        }
+
+        return asked;
     }
 
     private void Follow(string file, long turnAt, Reader reader, byte[][] hidden)
@@ -193,49 +206,7 @@ internal sealed unsafe partial class Guard
         }
 
         var groupFd = group is null ? -1 : Tree.OpenGroup(group);
-        var clone = new CloneArgs { ExitSignal = SIGCHLD };
-        if (groupFd >= 0)
-        {
-            clone.Flags = CLONE_INTO_CGROUP;
-            clone.Cgroup = (ulong)groupFd;
-        }
-
-        // Everything the child needs is laid out before the clone: between it and execve nothing may be allocated.
-        var text = stackalloc byte[6 * 16];
-        var argv = stackalloc byte*[8];
-        var environment = stackalloc byte*[1];
-        fixed (
-            byte* self = "/proc/self/exe"u8,
-                name = "calm-keeper"u8,
-                mode = "enter"u8
-        )
-        {
-            argv[0] = name;
-            argv[1] = mode;
-            ReadOnlySpan<int> handed = [spec, status[1], streams.TheirInput, streams.TheirOutput, streams.TheirError];
-            for (var i = 0; i < handed.Length; i++)
-            {
-                argv[i + 2] = text + (i * 16);
-                System.Buffers.Text.Utf8Formatter.TryFormat(handed[i], new Span<byte>(argv[i + 2], 15), out _);
-            }
-
-            var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
-            if (child < 0 && clone.Flags != 0)
-            {
-                // A group that takes no processes is no reason not to launch: the tree is known by descent, too.
-                clone.Flags = 0;
-                child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
-            }
-
-            if (child == 0)
-            {
-                _ = execve(self, argv, environment);
-                _exit(127);
-            }
-
-            main = child;
-        }
-
+        main = Child([spec, status[1], streams.TheirInput, streams.TheirOutput, streams.TheirError], groupFd);
         var errno = Marshal.GetLastSystemError();
         _ = close(streams.TheirOutput);
         if (!atTerminal)
@@ -261,6 +232,54 @@ internal sealed unsafe partial class Guard
         Records.Write("run", News(KeeperWord.Launched).With("pid", main).ToBytes().Span);
         if (fds[Listener] < 0)
             fds[Listener] = Records.Listen();
+    }
+
+    /// <summary>One clone, which becomes the second half of the launch.</summary>
+    /// <param name="handed">Descriptors of the order, the status pipe and the three streams.</param>
+    /// <returns>Its number, or -1 with errno set.</returns>
+    private static int Child(ReadOnlySpan<int> handed, int groupFd)
+    {
+        var clone = new CloneArgs { ExitSignal = SIGCHLD };
+        if (groupFd >= 0)
+        {
+            clone.Flags = CLONE_INTO_CGROUP;
+            clone.Cgroup = (ulong)groupFd;
+        }
+
+        // Everything the child needs is laid out before the clone: between it and execve nothing may be allocated.
+        var text = stackalloc byte[6 * 16];
+        var argv = stackalloc byte*[8];
+        var environment = stackalloc byte*[1];
+        fixed (
+            byte* self = "/proc/self/exe"u8,
+                name = "calm-keeper"u8,
+                mode = "enter"u8
+        )
+        {
+            argv[0] = name;
+            argv[1] = mode;
+            for (var i = 0; i < handed.Length; i++)
+            {
+                argv[i + 2] = text + (i * 16);
+                System.Buffers.Text.Utf8Formatter.TryFormat(handed[i], new Span<byte>(argv[i + 2], 15), out _);
+            }
+
+            var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+            if (child < 0 && clone.Flags != 0)
+            {
+                // A group that takes no processes is no reason not to launch: the tree is known by descent, too.
+                clone.Flags = 0;
+                child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+            }
+
+            if (child == 0)
+            {
+                _ = execve(self, argv, environment);
+                _exit(127);
+            }
+
+            return child;
+        }
     }
 
     private void CheckLaunch()

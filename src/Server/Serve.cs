@@ -3,6 +3,8 @@ using System.Net.Sockets;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Inspection.Drills;
@@ -90,13 +92,13 @@ internal static partial class Serve
                 places,
                 store,
                 Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
-                TimeProvider.System
+                new Clocks(TimeProvider.System)
             )
             {
-                ShutdownWithin = settings.ShutdownWithin,
                 JobsAtOnce = settings.JobsAtOnce,
             };
-            var says = new SayDoors(places, house.Groups.Mark);
+            var rooms = new Rooms(house);
+            var says = new SayDoors(places, house.Tools.Groups.Mark);
             house.Tools.Says = says;
             var doors = new DoorPlaces(places, says);
             int? listen;
@@ -116,7 +118,7 @@ internal static partial class Serve
                 return 1;
             }
 
-            var app = Build(house, doors, settings, listen);
+            var app = Build(rooms, doors, settings, listen);
             await using (app.ConfigureAwait(false))
             {
                 if (
@@ -134,7 +136,7 @@ internal static partial class Serve
                 }
 
                 var teller = app.Services.GetRequiredService<Teller>(); // it hears of entries from here on
-                Rehearsal.Clear(house);
+                Rehearsal.Clear(house.Tools, house.Logbook, house.Clocks);
                 if (trouble is not null)
                     house.Logbook.Trouble(trouble);
                 if (wrong is not null)
@@ -142,8 +144,8 @@ internal static partial class Serve
                 if (GuardWatch.Fell is { } fell)
                     house.Logbook.Note(new GuardEntry(fell)); // before anything else: the next fall may come at once
                 var drills = app.Services.GetRequiredService<DrillRoom>(); // before plans are taken up that end in it
-                var began = await app.Services.GetRequiredService<Registry>().TakeUp().ConfigureAwait(false);
-                if (began is { } kind && app.Services.GetRequiredService<Registry>().All.Count > 0)
+                var began = await rooms.TakeUp().ConfigureAwait(false);
+                if (began is { } kind && rooms.Registry.All.Count > 0)
                     drills.FollowBoot(kind);
                 try
                 {
@@ -160,7 +162,7 @@ internal static partial class Serve
                     return 1;
                 }
 
-                Announce(app, places);
+                Announce(app, house);
                 doors.GiveToGuard();
                 using var guard = GuardWatch.Begin(
                     house.Logbook,
@@ -169,19 +171,16 @@ internal static partial class Serve
                     doors.GiveToGuard,
                     app.Lifetime.StopApplication
                 );
-                using var upkeep = new Upkeep(
-                    house.Store,
-                    house.Clock,
-                    app.Services.GetRequiredService<Registry>(),
-                    house.Logbook,
-                    settings
-                );
-                using var keeping = new OutputKeeping(house, () => app.Services.GetRequiredService<Registry>().All);
+                using var upkeep = new Upkeep(house.Store, house.Clocks.Time, rooms.Registry, house.Logbook, settings);
+                using var keeping = new OutputKeeping(house, () => rooms.Registry.All);
                 teller.Begin(settings.Telling);
                 using var again = new SettingsWatch(places.Settings, teller, house.Logbook);
                 await using var lookout = new Inspection.Lookout.Lookout(
-                    house,
-                    app.Services.GetRequiredService<Registry>(),
+                    house.Store,
+                    house.Places,
+                    house.Logbook,
+                    house.Clocks,
+                    rooms.Registry,
                     app.Services.GetRequiredService<Checker>(),
                     settings.Lookout,
                     settings.Certificates
@@ -189,7 +188,7 @@ internal static partial class Serve
                     .Begin()
                     .ConfigureAwait(false);
                 app.Services.GetRequiredService<Forwarders>()
-                    .Begin(settings.Forward, house.Store, house.Logbook, house.Clock, Machine.HostName);
+                    .Begin(settings.Forward, house.Store, house.Logbook, house.Clocks, Machine.HostName);
                 await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
                 house.CleanUp();
             }
@@ -200,8 +199,9 @@ internal static partial class Serve
         return 0;
     }
 
-    private static WebApplication Build(House house, DoorPlaces doors, Settings settings, int? port)
+    private static WebApplication Build(Rooms rooms, DoorPlaces doors, Settings settings, int? port)
     {
+        var house = rooms.House;
         var builder = WebApplication.CreateSlimBuilder(
             new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory }
         );
@@ -240,29 +240,34 @@ internal static partial class Serve
         builder.Services.AddOpenApi("openapi", Description.Of);
         builder.Services.AddPermissions();
         builder
-            .Services.AddSingleton(house)
-            .AddSingleton(house.Events)
+            .Services.AddSingleton(house.Events)
             .AddSingleton(house.Store)
             .AddSingleton(house.Logbook)
             .AddSingleton(house.Places)
-            .AddSingleton(house.Clock)
-            .AddSingleton(house.Permits)
-            .AddSingleton(house.States)
-            .AddSingleton(house.Secrets)
-            .AddSingleton(house.Groups)
-            .AddSingleton(new Registry(house))
-            .AddSingleton(new Sessions(house.Store, house.Clock))
-            .AddSingleton(new SentrySelf(house.Clock))
+            .AddSingleton(house.Clocks)
+            .AddSingleton(house.Clocks.Time)
+            .AddSingleton(house.Tools)
+            .AddSingleton(house.Tools.Permits)
+            .AddSingleton(house.Tools.States)
+            .AddSingleton(house.Tools.Secrets)
+            .AddSingleton(house.Tools.Groups)
+            .AddSingleton(rooms.Registry)
+            .AddSingleton(rooms.Plans)
+            .AddSingleton(rooms.Swaps)
+            .AddSingleton(new Sessions(house.Store, house.Clocks.Time))
+            .AddSingleton(new SentrySelf(house.Clocks.Time))
             .AddSingleton<Pace>()
             .AddSingleton(settings)
             .AddSingleton<DrillRoom>()
-            .AddSingleton<Checker>()
+            .AddSingleton(new Checker(house.Tools, house.Clocks, settings.ShutdownWithin, rooms.Registry))
             .AddSingleton(services => new RehearsalRoom(
-                house,
-                services.GetRequiredService<Registry>(),
+                house.Tools,
+                house.Logbook,
+                house.Clocks,
+                rooms.Registry,
                 services.GetRequiredService<IHostApplicationLifetime>().ApplicationStopping
             ))
-            .AddSingleton<Renaming>()
+            .AddSingleton(new Renaming(house, rooms.Registry))
             .AddSingleton<NewFiles>()
             .AddSingleton<Forwarders>()
             .AddSingleton<Teller>();
@@ -364,7 +369,7 @@ internal static partial class Serve
         return next(context);
     }
 
-    private static void Announce(WebApplication app, Places places)
+    private static void Announce(WebApplication app, House house)
     {
         var address = app
             .Services.GetRequiredService<IServer>()
@@ -372,15 +377,14 @@ internal static partial class Serve
             .Addresses.FirstOrDefault(a => a.StartsWith("http://127", StringComparison.Ordinal));
         var self = app.Services.GetRequiredService<SentrySelf>();
         self.Console = address is null ? "" : address + "/";
-        var house = app.Services.GetRequiredService<House>();
-        Tell(places.ServerPid, Environment.ProcessId);
+        Tell(house.Places.ServerPid, Environment.ProcessId);
         if (address is not null)
-            Tell(places.PortFile, new Uri(address).Port);
+            Tell(house.Places.PortFile, new Uri(address).Port);
         house.Logbook.Note(
-            new ServingEntry(SentrySelf.Version, $"{places.Root} on {Machine.HostName}", Environment.ProcessId)
+            new ServingEntry(SentrySelf.Version, $"{house.Places.Root} on {Machine.HostName}", Environment.ProcessId)
         );
-        house.Keepers.ReserveSoon();
-        Ready(app.Logger, SentrySelf.Version, places.ApiSocket, address is null ? "no console" : self.Console);
+        house.Tools.Keepers.ReserveSoon();
+        Ready(app.Logger, SentrySelf.Version, house.Places.ApiSocket, address is null ? "no console" : self.Console);
 
         // Whoever looks there is told less; a disk without room keeps nobody from being served.
         void Tell(string file, int number)

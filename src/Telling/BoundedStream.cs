@@ -12,14 +12,14 @@ internal sealed class BoundedStream(Stream inner, long most) : Stream
     public override async ValueTask<int> ReadAsync(
         Memory<byte> buffer,
         CancellationToken cancellationToken = default
-    ) => Counted(await inner.ReadAsync(buffer, cancellationToken).ConfigureAwait(false));
+    ) => Counted(await inner.ReadAsync(buffer, cancellationToken));
 
     public override async Task<int> ReadAsync(
         byte[] buffer,
         int offset,
         int count,
         CancellationToken cancellationToken
-    ) => Counted(await inner.ReadAsync(buffer.AsMemory(offset, count), cancellationToken).ConfigureAwait(false));
+    ) => Counted(await inner.ReadAsync(buffer.AsMemory(offset, count), cancellationToken));
 
     /// <exception cref="IOException">It was too much.</exception>
     private int Counted(int got) =>

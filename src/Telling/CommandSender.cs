@@ -20,27 +20,25 @@ internal sealed class CommandSender(CommandWay way, SenderHouse house) : ISender
         (int ExitCode, string Output, string Error)? end;
         try
         {
-            end = await house
-                .AsAccount.Run(
-                    account,
-                    [],
-                    "/",
-                    new Dictionary<string, string>
-                    {
-                        ["PATH"] = "/usr/local/bin:/usr/bin:/bin",
-                        ["CALM_MESSAGE_ID"] = one.Id,
-                        ["CALM_MESSAGE_KIND"] = Words.Of(message.Kind),
-                        ["CALM_ALERT"] = message.Alert.ToString(CultureInfo.InvariantCulture),
-                        ["CALM_SUBJECT"] = message.Headline,
-                        ["CALM_URGENCY"] = Words.Of(message.Urgency),
-                        ["CALM_SERVICE"] = message.Service ?? "",
-                    },
-                    [.. way.Command],
-                    Patience,
-                    input: MessageText.Plain(message),
-                    cancellation: cancellation
-                )
-                .ConfigureAwait(false);
+            end = await house.AsAccount.Run(
+                account,
+                [],
+                "/",
+                new Dictionary<string, string>
+                {
+                    ["PATH"] = "/usr/local/bin:/usr/bin:/bin",
+                    ["CALM_MESSAGE_ID"] = one.Id,
+                    ["CALM_MESSAGE_KIND"] = Words.Of(message.Kind),
+                    ["CALM_ALERT"] = message.Alert.ToString(CultureInfo.InvariantCulture),
+                    ["CALM_SUBJECT"] = message.Headline,
+                    ["CALM_URGENCY"] = Words.Of(message.Urgency),
+                    ["CALM_SERVICE"] = message.Service ?? "",
+                },
+                [.. way.Command],
+                Patience,
+                input: MessageText.Plain(message),
+                cancellation: cancellation
+            );
         }
         catch (IOException error)
         {
@@ -83,8 +81,8 @@ internal sealed class SyslogSender(SyslogWay way, SenderHouse house) : ISender
         seen?.Invoke($"> {Shown.Line(System.Text.Encoding.UTF8.GetString(line))}");
         try
         {
-            await using var collector = await Forwarding.Collector.Reach(target, cancellation).ConfigureAwait(false);
-            await collector.Send([line], cancellation).ConfigureAwait(false);
+            await using var collector = await Forwarding.Collector.Reach(target, cancellation);
+            await collector.Send([line], cancellation);
             return $"sent to {way.Address}; syslog has no answer";
         }
         catch (IOException error)

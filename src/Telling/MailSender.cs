@@ -46,24 +46,22 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         try
         {
             using var mail = Make(one, message, settings);
-            await client
-                .ConnectAsync(
-                    await Line(host, port, limit.Token).ConfigureAwait(false),
-                    host,
-                    port,
-                    settings.Security switch
-                    {
-                        MailSecurity.Tls => SecureSocketOptions.SslOnConnect,
-                        MailSecurity.None => SecureSocketOptions.None,
-                        _ => SecureSocketOptions.StartTls,
-                    },
-                    limit.Token
-                )
-                .ConfigureAwait(false);
+            await client.ConnectAsync(
+                await Line(host, port, limit.Token),
+                host,
+                port,
+                settings.Security switch
+                {
+                    MailSecurity.Tls => SecureSocketOptions.SslOnConnect,
+                    MailSecurity.None => SecureSocketOptions.None,
+                    _ => SecureSocketOptions.StartTls,
+                },
+                limit.Token
+            );
             if (settings is { User: { } user, Password: { } password })
-                await client.AuthenticateAsync(user, house.Secret(password), limit.Token).ConfigureAwait(false);
-            var answer = await client.SendAsync(mail, limit.Token).ConfigureAwait(false);
-            await Leave(client, limit.Token).ConfigureAwait(false);
+                await client.AuthenticateAsync(user, house.Secret(password), limit.Token);
+            var answer = await client.SendAsync(mail, limit.Token);
+            await Leave(client, limit.Token);
             return $"{settings.Server} took it: {Shown.Line(answer)}";
         }
         // Whatever comes after the mail was taken, it was: sent again it would be there twice.
@@ -105,7 +103,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         var socket = new Socket(SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
         try
         {
-            await socket.ConnectAsync(host, port, cancellation).ConfigureAwait(false);
+            await socket.ConnectAsync(host, port, cancellation);
             return new BoundedStream(new NetworkStream(socket, ownsSocket: true), MostHeard);
         }
         catch
@@ -124,7 +122,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         limit.CancelAfter(PatienceAtLeaving);
         try
         {
-            await client.DisconnectAsync(quit: true, limit.Token).ConfigureAwait(false);
+            await client.DisconnectAsync(quit: true, limit.Token);
         }
         catch (Exception error)
             when (error is IOException or SmtpProtocolException or OperationCanceledException or NotTakenException)

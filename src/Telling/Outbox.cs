@@ -30,9 +30,9 @@ internal sealed class Outbox : IAsyncDisposable
     private readonly ISender sender;
     private readonly SentryStore store;
     private readonly Record logbook;
-    private readonly TimeProvider clock;
+    private readonly Clocks clocks;
     private readonly int mostAnHour;
-    private readonly SemaphoreSlim came = new(0);
+    private readonly Bell came;
     private readonly Backoff pauses = new(FirstPause, LongestPause);
     private readonly BackgroundLoop loop;
     private int dropped;
@@ -47,11 +47,12 @@ internal sealed class Outbox : IAsyncDisposable
         int mostAnHour,
         SentryStore store,
         Record logbook,
-        TimeProvider clock
+        Clocks clocks
     )
     {
         (Recipient, this.sender, this.mostAnHour) = (recipient, sender, mostAnHour);
-        (this.store, this.logbook, this.clock) = (store, logbook, clock);
+        (this.store, this.logbook, this.clocks) = (store, logbook, clocks);
+        came = new(clocks);
         foreach (var one in before)
             Add(one);
         loop = new(
@@ -61,7 +62,7 @@ internal sealed class Outbox : IAsyncDisposable
                 logbook.Failed($"the messages to {recipient.Name}", unexpected);
                 return LongestPause;
             },
-            clock
+            clocks
         );
     }
 
@@ -118,30 +119,30 @@ internal sealed class Outbox : IAsyncDisposable
 
         if (left is not null)
             store.SetMessage(left with { State = MessageState.Dropped, Answer = "too many waited" });
-        came.Release();
+        came.Ring();
     }
 
     private async Task Go(CancellationToken over)
     {
         if (Head() is null)
-            await came.WaitAsync(over).ConfigureAwait(false);
+            await came.Heard(Timeout.InfiniteTimeSpan, over);
         // What came in is delivered in its order, however long the first takes.
         while (Head() is { } one)
         {
-            await Room(over).ConfigureAwait(false);
-            var (after, wanted) = await Try(one, over).ConfigureAwait(false);
+            await Room(over);
+            var (after, wanted) = await Try(one, over);
             store.SetMessage(after);
             if (after.State != MessageState.Waiting)
             {
                 // Its receipt is on record before anything else is sent.
-                await OnRecord(over).ConfigureAwait(false);
+                await OnRecord(over);
                 Remove();
                 pauses.Reset();
                 continue;
             }
 
             Replace(after);
-            await Task.Delay(wanted ?? pauses.Next(), clock, over).ConfigureAwait(false);
+            await clocks.Delay(wanted ?? pauses.Next(), over);
         }
     }
 
@@ -174,29 +175,29 @@ internal sealed class Outbox : IAsyncDisposable
     {
         while (true)
         {
-            var now = clock.GetUtcNow();
+            var now = clocks.Now;
             while (delivered.TryPeek(out var first) && (now - first >= Hour || first > now))
                 delivered.Dequeue();
             if (delivered.Count < mostAnHour)
                 return;
-            await Task.Delay(delivered.Peek() + Hour - now, clock, over).ConfigureAwait(false);
+            await clocks.Delay(delivered.Peek() + Hour - now, over);
         }
     }
 
     /// <summary>Nobody is told of what a power cut could take back; but a full disk keeps nobody from being told.</summary>
     private async Task OnRecord(CancellationToken over) =>
-        await Task.WhenAny(store.Kept(), Task.Delay(StorePatience, clock, over)).ConfigureAwait(false);
+        await Task.WhenAny(store.Kept(), clocks.Delay(StorePatience, over));
 
     private async Task<(StoredMessage After, TimeSpan? Pause)> Try(StoredMessage one, CancellationToken over)
     {
-        await OnRecord(over).ConfigureAwait(false);
+        await OnRecord(over);
         over.ThrowIfCancellationRequested();
-        var tried = one with { Tries = one.Tries + 1, Tried = clock.GetUtcNow() };
+        var tried = one with { Tries = one.Tries + 1, Tried = clocks.Now };
         if (one.Message is not { } message)
             return (tried with { State = MessageState.Refused, Answer = "what is stored of it cannot be read" }, null);
         try
         {
-            var answer = await sender.Send(tried, WithHeldBack(message), seen: null, over).ConfigureAwait(false);
+            var answer = await sender.Send(tried, WithHeldBack(message), seen: null, over);
             Reached();
             return (tried with { State = MessageState.Delivered, Answer = answer }, null);
         }
@@ -242,7 +243,7 @@ internal sealed class Outbox : IAsyncDisposable
     private void Reached()
     {
         dropped = 0;
-        Last = clock.GetUtcNow();
+        Last = clocks.Now;
         delivered.Enqueue(Last.Value);
         if (noted)
             logbook.Note(new ToldAgainEntry(Recipient.Name));
@@ -252,8 +253,8 @@ internal sealed class Outbox : IAsyncDisposable
     private void Failed(string why)
     {
         trouble = why;
-        brokenSince ??= clock.GetTimestamp();
-        if (noted || clock.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
+        brokenSince ??= clocks.Time.GetTimestamp();
+        if (noted || clocks.Time.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
             return;
         noted = true;
         logbook.Note(new TellStuckEntry(Recipient.Name, PatienceOfPeople, why));
@@ -280,9 +281,5 @@ internal sealed class Outbox : IAsyncDisposable
             cancellation
         );
 
-    public async ValueTask DisposeAsync()
-    {
-        await loop.DisposeAsync().ConfigureAwait(false);
-        came.Dispose();
-    }
+    public ValueTask DisposeAsync() => loop.DisposeAsync();
 }

@@ -54,9 +54,8 @@ internal static class Reporting
         EntryKinds.Of<GuardEntry>(),
     ];
 
-    public static Report Of(House house, Registry registry, DateTimeOffset from, DateTimeOffset until)
+    public static Report Of(SentryStore store, Registry registry, DateTimeOffset from, DateTimeOffset until)
     {
-        var store = house.Store;
         return new()
         {
             Host = Machine.HostName,
@@ -92,7 +91,7 @@ internal static class Reporting
             Growth =
             [
                 .. Entries([EntryKinds.Of<DiskWillFillEntry>(), EntryKinds.Of<MemoryWillFillEntry>()]),
-                .. registry.All.Select(Grows).OfType<string>(),
+                .. registry.All.Select(actor => Grows(actor, until)).OfType<string>(),
             ],
             Found = Entries([EntryKinds.Of<FoundEntry>(), EntryKinds.Of<CopySeenEntry>()]),
         };
@@ -111,25 +110,6 @@ internal static class Reporting
             );
         }
 
-        // As it grows now: what grew in a run that has ended is none of tomorrow's.
-        string? Grows(ServiceActor actor)
-        {
-            if (
-                actor.Situation.Run is not { Launched: { } launched }
-                || actor.Definition.Resources.Memory is not { } limit
-            )
-                return null;
-            var (sample, trend) = actor.Vitals.Growth(GrowthFresh);
-            return
-                trend?.Until(sample.Memory, limit) is { } left
-                && left < GrowsSoon
-                // What grew for minutes says nothing of days.
-                && left < (until - launched) * FarAhead
-                ? $"{actor.Definition.Title}: its memory ({Size.About(sample.Memory)}) reaches its limit of {Size.Write(limit)} "
-                    + $"in {Duration.Write(Rounded(left))} as it grows now"
-                : null;
-        }
-
         ImmutableArray<string> Entries(EntryKind[] kinds) =>
             [
                 .. store
@@ -146,6 +126,22 @@ internal static class Reporting
                         + (one.By is { } by ? $" ({by})" : "")
                     ),
             ];
+    }
+
+    /// <summary>As it grows now: what grew in a run that has ended is none of tomorrow's.</summary>
+    private static string? Grows(ServiceActor actor, DateTimeOffset until)
+    {
+        if (actor.Situation.Run is not { Launched: { } launched } || actor.Definition.Resources.Memory is not { } limit)
+            return null;
+        var (sample, trend) = actor.Vitals.Growth(GrowthFresh);
+        return
+            trend?.Until(sample.Memory, limit) is { } left
+            && left < GrowsSoon
+            // What grew for minutes says nothing of days.
+            && left < (until - launched) * FarAhead
+            ? $"{actor.Definition.Title}: its memory ({Size.About(sample.Memory)}) reaches its limit of {Size.Write(limit)} "
+                + $"in {Duration.Write(Rounded(left))} as it grows now"
+            : null;
     }
 
     private static TimeSpan Rounded(TimeSpan left) =>

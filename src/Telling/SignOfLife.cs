@@ -40,7 +40,7 @@ internal sealed record SignalSettings
 }
 
 /// <summary>Asks that address at its beat. A beat that did not arrive is on record, once until one does again.</summary>
-internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimeProvider clock) : IAsyncDisposable
+internal sealed class SignOfLife(SignalSettings settings, Record logbook, Clocks clocks) : IAsyncDisposable
 {
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(15);
 
@@ -59,20 +59,20 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
                 logbook.Failed("its sign of life", unexpected);
                 return settings.Every;
             },
-            clock
+            clocks
         );
         return this;
     }
 
     private async Task Go(CancellationToken over)
     {
-        var due = clock.GetTimestamp();
-        if (await Ask(over).ConfigureAwait(false) is { } why)
+        var due = clocks.Time.GetTimestamp();
+        if (await Ask(over) is { } why)
             Missed(why);
         else
             Arrived();
-        if (settings.Every - clock.GetElapsedTime(due) is var left && left > TimeSpan.Zero)
-            await Task.Delay(left, clock, over).ConfigureAwait(false);
+        if (settings.Every - clocks.Time.GetElapsedTime(due) is var left && left > TimeSpan.Zero)
+            await clocks.Delay(left, over);
     }
 
     /// <returns>Why it did not arrive, as a clause; null: it did.</returns>
@@ -84,9 +84,11 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
         {
             using var request = new HttpRequestMessage(HttpMethod.Get, settings.Ask);
             request.Headers.TryAddWithoutValidation("User-Agent", "calm-sentry");
-            using var answer = await Outside
-                .Client.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token)
-                .ConfigureAwait(false);
+            using var answer = await Outside.Client.SendAsync(
+                request,
+                HttpCompletionOption.ResponseHeadersRead,
+                limit.Token
+            );
             return answer.IsSuccessStatusCode
                 ? null
                 : string.Create(CultureInfo.InvariantCulture, $"it answered {(int)answer.StatusCode}");
@@ -120,6 +122,6 @@ internal sealed class SignOfLife(SignalSettings settings, Record logbook, TimePr
     public async ValueTask DisposeAsync()
     {
         if (loop is not null)
-            await loop.DisposeAsync().ConfigureAwait(false);
+            await loop.DisposeAsync();
     }
 }

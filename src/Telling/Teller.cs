@@ -6,6 +6,9 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Events;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Output;
 using CalmSentry.Engine.Secrets;
 using CalmSentry.Engine.Services;
@@ -38,10 +41,14 @@ internal sealed class Teller : IAsyncDisposable
         // What was to be put on record is by then, or never.
         LongestBehind = TimeSpan.FromSeconds(10);
 
-    private readonly House house;
+    private readonly SentryStore store;
+    private readonly RunTools tools;
+    private readonly Record logbook;
+    private readonly EventHub events;
+    private readonly Clocks clocks;
     private readonly Registry registry;
     private readonly Intake intake = new(MostAtHand);
-    private readonly SemaphoreSlim came = new(0, 1);
+    private readonly Bell came;
     private readonly SemaphoreSlim turn = new(1);
     private readonly LiveGround ground;
     private TellingSettings settings = new();
@@ -59,12 +66,23 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>How long until the next look, if nothing comes.</summary>
     private TimeSpan wait = Long;
 
-    public Teller(House house, Registry registry)
+    public Teller(SentryStore store, RunTools tools, Record logbook, EventHub events, Clocks clocks, Registry registry)
     {
-        (this.house, this.registry) = (house, registry);
+        (this.store, this.tools, this.logbook, this.events, this.clocks, this.registry) = (
+            store,
+            tools,
+            logbook,
+            events,
+            clocks,
+            registry
+        );
+        came = new(clocks);
         ground = new(registry, () => settings);
-        house.Logbook.Heard = Hear;
+        logbook.Heard = Hear;
     }
+
+    /// <summary>The way to a recipient; a simulation brings ways of its own.</summary>
+    public Func<SenderHouse, Recipient, ISender> SenderFor { get; init; } = static (senders, to) => senders.For(to);
 
     /// <summary>Alerts that go on, or may come again.</summary>
     public IReadOnlyCollection<Alert> Known => [.. telling.Alerts.All.Values];
@@ -104,13 +122,13 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>Takes up what was before, and begins.</summary>
     public void Begin(TellingSettings at)
     {
-        frame = house.Stamp;
+        frame = clocks.Stamp;
         identity = Identity();
         try
         {
-            (var lastAlert, lastMessage) = house.Store.LastTold;
-            var before = house
-                .Store.Alerts(AlertLife.MostNamed)
+            (var lastAlert, lastMessage) = store.LastTold;
+            var before = store
+                .Alerts(AlertLife.MostNamed)
                 .Where(one => !AlertLife.IsForgotten(one.Alert, frame.Wall))
                 .Select(one => one.Alert.Shifted(SkewSince(one.Saved)))
                 .ToImmutableSortedDictionary(alert => alert.Number, alert => alert);
@@ -118,17 +136,17 @@ internal sealed class Teller : IAsyncDisposable
         }
         catch (SqliteException error)
         {
-            house.Logbook.Trouble($"What was told before cannot be read: {error.Message}");
+            logbook.Trouble($"What was told before cannot be read: {error.Message}");
         }
 
         // A sentry that was never asked to tell begins with what comes from now on.
-        upTo = house.Store.ToldUpTo ?? house.Store.LastEntry;
-        if (upTo < house.Store.LastEntry)
-            intake.ReadAnew(house.Store.LastEntry);
+        upTo = store.ToldUpTo ?? store.LastEntry;
+        if (upTo < store.LastEntry)
+            intake.ReadAnew(store.LastEntry);
         CountFailures(at.Pace);
         Put(at, WaitingBefore());
-        loop = new(Go, Failed, house.Clock);
-        Signal();
+        loop = new(Go, Failed, clocks);
+        came.Ring();
     }
 
     /// <summary>Failures of the time before count like those that come.</summary>
@@ -141,7 +159,7 @@ internal sealed class Teller : IAsyncDisposable
         };
         try
         {
-            foreach (var one in house.Store.Logbook(lately))
+            foreach (var one in store.Logbook(lately))
                 if (one is { Service: { } service } && one.Number <= upTo && FailureCount.IsFailure(one.Entry))
                     telling = telling with { Failures = telling.Failures.With(service, one.At, pace).After };
         }
@@ -158,23 +176,23 @@ internal sealed class Teller : IAsyncDisposable
     private string Identity()
     {
         const string fact = "identity";
-        if (house.Store.Fact(fact) is { } known)
+        if (store.Fact(fact) is { } known)
             return known;
         var made = Guid.NewGuid().ToString("N");
-        house.Store.SetFact(fact, made);
+        store.SetFact(fact, made);
         return made;
     }
 
     /// <summary>New settings: from here on they hold; what waits for a recipient that is not there any more is left out.</summary>
     public async Task Take(TellingSettings at)
     {
-        await turn.WaitAsync().ConfigureAwait(false);
+        await turn.WaitAsync();
         try
         {
             foreach (var one in outboxes.Values)
-                await one.DisposeAsync().ConfigureAwait(false);
+                await one.DisposeAsync();
             if (sign is not null)
-                await sign.DisposeAsync().ConfigureAwait(false);
+                await sign.DisposeAsync();
             // What waits in memory is what waits, also while the store cannot be written.
             Put(at, [.. outboxes.Values.SelectMany(one => one.Rest).OrderBy(one => one.Number)]);
         }
@@ -183,18 +201,18 @@ internal sealed class Teller : IAsyncDisposable
             turn.Release();
         }
 
-        Signal();
+        came.Ring();
     }
 
     private IReadOnlyList<StoredMessage> WaitingBefore()
     {
         try
         {
-            return house.Store.WaitingMessages();
+            return store.WaitingMessages();
         }
         catch (SqliteException error)
         {
-            house.Logbook.Trouble($"Messages that waited cannot be read: {error.Message}");
+            logbook.Trouble($"Messages that waited cannot be read: {error.Message}");
             return [];
         }
     }
@@ -202,28 +220,28 @@ internal sealed class Teller : IAsyncDisposable
     private void Put(TellingSettings at, IReadOnlyList<StoredMessage> waiting)
     {
         settings = at;
-        sign = at.Signal is { } signal ? new SignOfLife(signal, house.Logbook, house.Clock).Begin() : null;
+        sign = at.Signal is { } signal ? new SignOfLife(signal, logbook, clocks).Begin() : null;
         var senders = new SenderHouse(
             Machine.HostName,
             identity,
             at.Mail,
-            name => house.Secrets.Open(SecretBox.OfSentry, name),
-            house.AsAccount
+            name => tools.Secrets.Open(SecretBox.OfSentry, name),
+            tools.AsAccount
         );
         outboxes = at.Tell.ToDictionary(
             recipient => recipient.Name,
             recipient => new Outbox(
                 recipient,
-                senders.For(recipient),
+                SenderFor(senders, recipient),
                 waiting.Where(one => one.Recipient == recipient.Name),
                 at.Pace.MostAnHour,
-                house.Store,
-                house.Logbook,
-                house.Clock
+                store,
+                logbook,
+                clocks
             )
         );
         foreach (var one in waiting.Where(one => !outboxes.ContainsKey(one.Recipient)))
-            house.Store.SetMessage(
+            store.SetMessage(
                 one with
                 {
                     State = MessageState.Dropped,
@@ -238,25 +256,13 @@ internal sealed class Teller : IAsyncDisposable
         if (entry.Entry.TopicIf(entry.Tells, isJob: false) is null)
             return;
         intake.Hear(entry);
-        Signal();
-    }
-
-    private void Signal()
-    {
-        try
-        {
-            came.Release();
-        }
-        catch (SemaphoreFullException)
-        {
-            // It knows already.
-        }
+        came.Ring();
     }
 
     private async Task Go(CancellationToken over)
     {
-        await came.WaitAsync(wait, over).ConfigureAwait(false);
-        await turn.WaitAsync(over).ConfigureAwait(false);
+        await came.Heard(wait, over);
+        await turn.WaitAsync(over);
         try
         {
             wait = Step();
@@ -266,12 +272,12 @@ internal sealed class Teller : IAsyncDisposable
             turn.Release();
         }
 
-        await Task.Delay(IsCrowded ? LongBreath : Breath, house.Clock, over).ConfigureAwait(false);
+        await clocks.Delay(IsCrowded ? LongBreath : Breath, over);
     }
 
     private TimeSpan Failed(Exception unexpected)
     {
-        house.Logbook.Failed("what people are to be told", unexpected);
+        logbook.Failed("what people are to be told", unexpected);
         wait = AfterFailure;
         return TimeSpan.Zero; // what comes is taken in meanwhile
     }
@@ -301,12 +307,12 @@ internal sealed class Teller : IAsyncDisposable
         }
 
         if (turn.Changed.Length > 0 || messages.Count > 0 || reached > upTo)
-            house.Store.SetTold(turn.Changed, messages, reached, frame);
+            store.SetTold(turn.Changed, messages, reached, frame);
         (telling, upTo) = (turn.After, reached);
         foreach (var one in messages)
             outboxes[one.Recipient].Add(one);
         foreach (var alert in turn.Changed)
-            house.Events.Alerted(alert.Number);
+            events.Alerted(alert.Number);
         return next is { } at ? Between(at - now) : Long;
     }
 
@@ -325,7 +331,7 @@ internal sealed class Teller : IAsyncDisposable
         if (reported is not { } last || last > now)
         {
             // A sentry that was never asked for one begins with the time that comes.
-            house.Store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
+            store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
             reported = last = now;
         }
 
@@ -334,16 +340,16 @@ internal sealed class Teller : IAsyncDisposable
         if (due > now)
             return due;
         var from = now - last < LongestReport ? last : now - LongestReport;
-        var message = ReportWords.Of(Reporting.Of(house, registry, from, now), TimeZoneInfo.Local);
+        var message = ReportWords.Of(Reporting.Of(store, registry, from, now), TimeZoneInfo.Local);
         foreach (var recipient in settings.Tell.Where(one => report.To.IsEmpty || report.To.Contains(one.Name)))
             messages.Add(Stored(message, recipient, now));
-        house.Store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
+        store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
         reported = now;
         return rhythm.After(now, TimeZoneInfo.Local);
     }
 
     private DateTimeOffset? ReportedBefore() =>
-        DateTimeOffset.TryParse(house.Store.Fact(ReportedFact), CultureInfo.InvariantCulture, out var at) ? at : null;
+        DateTimeOffset.TryParse(store.Fact(ReportedFact), CultureInfo.InvariantCulture, out var at) ? at : null;
 
     private static TimeSpan Between(TimeSpan wait) =>
         wait < Breath ? Breath
@@ -353,7 +359,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
     private DateTimeOffset At()
     {
-        var now = house.Stamp;
+        var now = clocks.Stamp;
         telling = telling.Shifted(ClockStamp.Advance(ref frame, now));
         return now.Wall;
     }
@@ -383,14 +389,14 @@ internal sealed class Teller : IAsyncDisposable
         }
 
         if (!intake.IsEmpty)
-            Signal();
+            came.Ring();
     }
 
     private IEnumerable<StoredEntry> Read(long after)
     {
         for (var all = false; !all; )
         {
-            var (entries, _) = house.Store.EntriesAfter(after, Batch);
+            var (entries, _) = store.EntriesAfter(after, Batch);
             foreach (var one in entries)
                 yield return new(after = one.Number, one.At, one.Service, one.Entry, one.By, one.Tells);
             all = entries.Count < Batch;
@@ -401,12 +407,12 @@ internal sealed class Teller : IAsyncDisposable
     /// <returns>Up to which number nothing is to be looked at any more.</returns>
     private long Caught(long behind, long last)
     {
-        behindSince ??= house.Forward;
+        behindSince ??= clocks.Forward;
         if (!intake.HasRead(last))
         {
-            if (house.Forward - behindSince < LongestBehind)
+            if (clocks.Forward - behindSince < LongestBehind)
                 return last;
-            house.Logbook.Trouble(
+            logbook.Trouble(
                 $"Of what happened, {behind - last} entries at most are not on record, and nobody can be told of them."
             );
             intake.HasRead(last = Math.Max(behind, last));
@@ -485,7 +491,7 @@ internal sealed class Teller : IAsyncDisposable
     {
         try
         {
-            var folder = house.Places.OutputDirectoryOf(actor.Definition.Name);
+            var folder = tools.Places.OutputDirectoryOf(actor.Definition.Name);
             return [.. OutputFile.LastLines(folder, actor.OutputBegan, Segments.End(folder), Lines)];
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
@@ -497,7 +503,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>Who would have been told what of a past time, by the recipients there are now.</summary>
     public IReadOnlyList<WouldBe> Replay(DateTimeOffset from, DateTimeOffset until, int most) =>
         Core.Telling.Replay.Of(
-            house.Store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until }).Select(Past),
+            store.Logbook(new LogQuery(MostReplayed) { Since = from, Until = until }).Select(Past),
             registry.All.ToDictionary(actor => actor.Definition.Name, actor => actor.Definition),
             settings.Tell,
             settings.Pace,
@@ -510,7 +516,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <returns>It; null: there is none of that number that goes on.</returns>
     public async Task<Alert?> Acknowledge(long number, string by, string? note)
     {
-        await turn.WaitAsync().ConfigureAwait(false);
+        await turn.WaitAsync();
         try
         {
             wait = Step(new AlertTaken(number, by, note));
@@ -519,7 +525,7 @@ internal sealed class Teller : IAsyncDisposable
         finally
         {
             turn.Release();
-            Signal();
+            came.Ring();
         }
     }
 
@@ -541,10 +547,10 @@ internal sealed class Teller : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         if (loop is not null)
-            await loop.DisposeAsync().ConfigureAwait(false);
+            await loop.DisposeAsync();
         foreach (var one in outboxes.Values)
-            await one.DisposeAsync().ConfigureAwait(false);
+            await one.DisposeAsync();
         if (sign is not null)
-            await sign.DisposeAsync().ConfigureAwait(false);
+            await sign.DisposeAsync();
     }
 }

@@ -31,15 +31,17 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
         {
             using var request = Make(one, message);
             if (seen is not null)
-                await Show(request, seen, limit.Token).ConfigureAwait(false);
-            using var answer = await Outside
-                .Client.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, limit.Token)
-                .ConfigureAwait(false);
+                await Show(request, seen, limit.Token);
+            using var answer = await Outside.Client.SendAsync(
+                request,
+                HttpCompletionOption.ResponseHeadersRead,
+                limit.Token
+            );
             var code = (int)answer.StatusCode;
             seen?.Invoke(
                 string.Create(CultureInfo.InvariantCulture, $"< HTTP/{answer.Version} {code} {answer.ReasonPhrase}")
             );
-            var said = await Beginning(answer, limit.Token).ConfigureAwait(false);
+            var said = await Beginning(answer, limit.Token);
             if (said.Length > 0)
                 seen?.Invoke($"< {said}");
             if (code is >= 200 and < 300)
@@ -146,9 +148,8 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
     private static async Task<string> Beginning(HttpResponseMessage answer, CancellationToken cancellation)
     {
         var room = new byte[MostOfAnswer];
-        using var body = await answer.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
-        var length = await body.ReadAtLeastAsync(room, room.Length, throwOnEndOfStream: false, cancellation)
-            .ConfigureAwait(false);
+        using var body = await answer.Content.ReadAsStreamAsync(cancellation);
+        var length = await body.ReadAtLeastAsync(room, room.Length, throwOnEndOfStream: false, cancellation);
         var text = Shown.Line(Encoding.UTF8.GetString(room, 0, length)).Trim();
         return text.Length > 200 ? text[..200] + "…" : text;
     }
@@ -158,6 +159,6 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
         seen($"> POST {request.RequestUri}");
         foreach (var (name, values) in request.Headers.Concat(request.Content!.Headers))
             seen($"> {name}: {string.Join(", ", values)}");
-        seen($"> {await request.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false)}");
+        seen($"> {await request.Content.ReadAsStringAsync(cancellation)}");
     }
 }

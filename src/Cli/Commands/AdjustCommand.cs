@@ -45,34 +45,12 @@ internal static class AdjustCommand
             {
                 using var client = Common.Client(parsed);
                 var service = parsed.GetValue(name)!;
-                Body body;
-                if (parsed.GetValue(from) is { } file)
-                {
-                    if (flags.AnyGiven(parsed) || program is not null || parsed.GetValue(unset) is { Length: > 0 })
-                        throw new Failure(
-                            Exit.Usage,
-                            "--from replaces the whole definition; flags, --unset and a program do not go with it."
-                        );
-                    body = Body.FromFile(file);
-                }
-                else
-                {
-                    var changes = flags.Definition(parsed, null, program);
-                    foreach (var key in parsed.GetValue(unset) ?? [])
-                        Empty(changes, key.Split('.'));
-                    // Whoever names another program means its arguments too, even if there are none.
-                    if (program is { Length: 1 })
-                        changes["program"]!["arguments"] = null;
-                    if (changes.Count == 0)
-                        throw new Failure(
-                            Exit.Usage,
-                            "What is to be adjusted?",
-                            $"calm adjust {CommandLine.Quoted(service)} --memory 512MiB, for instance; 'calm adjust --help' shows "
-                                + $"all there is."
-                        );
-                    body = Body.Of(changes);
-                }
-
+                var body = parsed.GetValue(from) is { } file
+                    ? WholeFrom(
+                        file,
+                        flags.AnyGiven(parsed) || program is not null || parsed.GetValue(unset) is { Length: > 0 }
+                    )
+                    : Changes(flags.Definition(parsed, null, program), parsed.GetValue(unset) ?? [], program, service);
                 try
                 {
                     var path = $"{SentryClient.PathOf(service)}?{(body.File is null ? "" : "whole=true&")}";
@@ -112,6 +90,31 @@ internal static class AdjustCommand
             }
         );
         return command;
+    }
+
+    private static Body WholeFrom(string file, bool more) =>
+        more
+            ? throw new Failure(
+                Exit.Usage,
+                "--from replaces the whole definition; flags, --unset and a program do not go with it."
+            )
+            : Body.FromFile(file);
+
+    private static Body Changes(JsonObject changes, string[] unset, string[]? program, string service)
+    {
+        foreach (var key in unset)
+            Empty(changes, key.Split('.'));
+        // Whoever names another program means its arguments too, even if there are none.
+        if (program is { Length: 1 })
+            changes["program"]!["arguments"] = null;
+        return changes.Count > 0
+            ? Body.Of(changes)
+            : throw new Failure(
+                Exit.Usage,
+                "What is to be adjusted?",
+                $"calm adjust {CommandLine.Quoted(service)} --memory 512MiB, for instance; 'calm adjust --help' shows "
+                    + $"all there is."
+            );
     }
 
     private static void Empty(JsonObject map, string[] path)

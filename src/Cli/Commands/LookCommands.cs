@@ -75,33 +75,36 @@ internal static class LookCommands
                     return Exit.True;
                 }
 
-                var ordered = shown.OrderBy(Urgency).ThenBy(view => view.Name, NaturalOrder.Names).ToList();
-                var now = DateTimeOffset.UtcNow;
-                Table.Write(
-                    ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
-                    [
-                        .. ordered.Select(view =>
-                            new[]
-                            {
-                                view.Name,
-                                view.Health == HealthLevel.Poor
-                                    ? $"{Words.Of(view.State)}, poor"
-                                    : Words.Of(view.State),
-                                view.UpSince is { } up ? Lengths.Of(now - up) : "-",
-                                Text(view.Pid),
-                                Text(view.Run),
-                                Text(view.Restarts),
-                                view.At,
-                                view.Why,
-                            }
-                        ),
-                    ],
-                    row => Urgency(ordered[row]) == 0
-                );
+                Write(shown);
                 return Exit.True;
             }
         );
         return command;
+    }
+
+    private static void Write(IEnumerable<ServiceView> shown)
+    {
+        var ordered = shown.OrderBy(Urgency).ThenBy(view => view.Name, NaturalOrder.Names).ToList();
+        var now = DateTimeOffset.UtcNow;
+        Table.Write(
+            ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
+            [
+                .. ordered.Select(view =>
+                    new[]
+                    {
+                        view.Name,
+                        view.Health == HealthLevel.Poor ? $"{Words.Of(view.State)}, poor" : Words.Of(view.State),
+                        view.UpSince is { } up ? Lengths.Of(now - up) : "-",
+                        Text(view.Pid),
+                        Text(view.Run),
+                        Text(view.Restarts),
+                        view.At,
+                        view.Why,
+                    }
+                ),
+            ],
+            row => Urgency(ordered[row]) == 0
+        );
     }
 
     private static readonly string[] States = [.. Words.All<ServiceState>(), Words.Of(HealthLevel.Poor), "attention"];
@@ -173,23 +176,7 @@ internal static class LookCommands
         Console.WriteLine($"{service.Title} ({service.Name} on {service.Host})");
         Console.WriteLine(service.Why);
         Console.WriteLine();
-        Row("state", $"{Words.Of(service.State)} since {Lengths.At(service.Since)}");
-        Row(
-            "health",
-            $"{Words.Of(service.Health)}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: "
-                + $"{service.HealthWhy}"
-        );
-        if (service.Attention is { } asks)
-            Row("attention", asks);
-        if (service.WatchesPausedUntil is { } paused)
-            Row("watches", $"paused until {Lengths.At(paused)}: nothing is done about what they find");
-        foreach (var watch in service.Watches)
-            Row(
-                "watch",
-                $"{watch.What}: {Words.Of(watch.Health)}{(watch.Seen is { } sight ? $", {sight}" : "")}"
-                    + $"{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
-                    + $"if not: {watch.Follows}{(watch.Implied ? "  (default)" : "")}"
-            );
+        WriteHealth(service);
         Row(
             "clean stop",
             $"waits {Lengths.Of(TimeSpan.FromMilliseconds(service.WindDownMs))} in "
@@ -238,6 +225,36 @@ internal static class LookCommands
         Row("output", service.Output);
         Row("state dir", service.StateDirectory);
         Row("revision", Text(service.Revision));
+        WriteDefinition(service);
+        if (service.Runs.Count == 0)
+            return;
+        Console.WriteLine("\nLatest runs:");
+        WhyCommands.Write(service.Runs);
+    }
+
+    private static void WriteHealth(ServiceDetail service)
+    {
+        Row("state", $"{Words.Of(service.State)} since {Lengths.At(service.Since)}");
+        Row(
+            "health",
+            $"{Words.Of(service.Health)}{(service.HealthSince is { } well ? $" since {Lengths.At(well)}" : "")}: "
+                + $"{service.HealthWhy}"
+        );
+        if (service.Attention is { } asks)
+            Row("attention", asks);
+        if (service.WatchesPausedUntil is { } paused)
+            Row("watches", $"paused until {Lengths.At(paused)}: nothing is done about what they find");
+        foreach (var watch in service.Watches)
+            Row(
+                "watch",
+                $"{watch.What}: {Words.Of(watch.Health)}{(watch.Seen is { } sight ? $", {sight}" : "")}"
+                    + $"{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
+                    + $"if not: {watch.Follows}{(watch.Implied ? "  (default)" : "")}"
+            );
+    }
+
+    private static void WriteDefinition(ServiceDetail service)
+    {
         Console.WriteLine("\nDefinition, in effect:");
         var values = Flat(service.Definition, "").ToList();
         var width = values.Max(value => value.Key.Length) + 1;
@@ -273,10 +290,6 @@ internal static class LookCommands
                     + (secret.Used ? "" : ", not asked for by the definition"),
                 width
             );
-        if (service.Runs.Count == 0)
-            return;
-        Console.WriteLine("\nLatest runs:");
-        WhyCommands.Write(service.Runs);
     }
 
     private static IEnumerable<(string Key, string Value)> Flat(JsonElement element, string key)

@@ -78,17 +78,7 @@ internal static class SwapCommand
                         "Give one of them."
                     );
                 if (source is null && !wantsBack)
-                {
-                    var versions = await client
-                        .Get($"{path}/versions", ApiJson.Default.VersionsView, cancellation)
-                        .ConfigureAwait(false);
-                    if (asJson)
-                        Common.WriteJson(versions, ApiJson.Plain.VersionsView);
-                    else
-                        Write(parsed.GetValue(name)!, versions);
-                    return Exit.True;
-                }
-
+                    return await Versions(client, parsed.GetValue(name)!, asJson, cancellation).ConfigureAwait(false);
                 var order = new SwapOrder
                 {
                     From = source is null ? null : Path.GetFullPath(source),
@@ -106,6 +96,23 @@ internal static class SwapCommand
             }
         );
         return command;
+    }
+
+    private static async Task<int> Versions(
+        SentryClient client,
+        string name,
+        bool asJson,
+        CancellationToken cancellation
+    )
+    {
+        var versions = await client
+            .Get($"{SentryClient.PathOf(name)}/versions", ApiJson.Default.VersionsView, cancellation)
+            .ConfigureAwait(false);
+        if (asJson)
+            Common.WriteJson(versions, ApiJson.Plain.VersionsView);
+        else
+            Write(name, versions);
+        return Exit.True;
     }
 
     private static long? Milliseconds(string? text) =>

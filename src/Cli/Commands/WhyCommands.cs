@@ -141,36 +141,41 @@ internal static class WhyCommands
                     var availability = await client
                         .Get($"{path}/availability", ApiJson.Default.IReadOnlyListAvailabilityView, cancellation)
                         .ConfigureAwait(false);
-                    Console.WriteLine("\nOf the time it was to run, it ran:");
-                    Table.Write(
-                        ["OVER", "RAN", "UP", "FAILED", "FAILURES", "PLANNED STOPS", "PLANNED DOWN"],
-                        [
-                            .. availability.Select(of =>
-                                new[]
-                                {
-                                    of.Window switch
-                                    {
-                                        "day" => "a day",
-                                        "week" => "a week",
-                                        "30-days" => "30 days",
-                                        _ => "12 months",
-                                    },
-                                    Percent(of.Percent),
-                                    Length(of.UpMs),
-                                    Length(of.FallenMs),
-                                    Text(of.Falls),
-                                    Text(of.Stops),
-                                    Length(of.PlannedMs),
-                                }
-                            ),
-                        ]
-                    );
+                    Write(availability);
                 }
 
                 return Exit.True;
             }
         );
         return command;
+    }
+
+    private static void Write(IReadOnlyList<AvailabilityView> availability)
+    {
+        Console.WriteLine("\nOf the time it was to run, it ran:");
+        Table.Write(
+            ["OVER", "RAN", "UP", "FAILED", "FAILURES", "PLANNED STOPS", "PLANNED DOWN"],
+            [
+                .. availability.Select(of =>
+                    new[]
+                    {
+                        of.Window switch
+                        {
+                            "day" => "a day",
+                            "week" => "a week",
+                            "30-days" => "30 days",
+                            _ => "12 months",
+                        },
+                        Percent(of.Percent),
+                        Length(of.UpMs),
+                        Length(of.FallenMs),
+                        Text(of.Falls),
+                        Text(of.Stops),
+                        Length(of.PlannedMs),
+                    }
+                ),
+            ]
+        );
     }
 
     public static void Write(IReadOnlyList<RunView> runs) =>

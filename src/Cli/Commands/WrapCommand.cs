@@ -63,21 +63,7 @@ internal static class WrapCommand
                     return await new GuidedWrap(client, other).Run(cancellation).ConfigureAwait(false);
                 }
 
-                if (file is not null && (program is not null || called is not null || flags.AnyGiven(parsed)))
-                    throw new Failure(
-                        Exit.Usage,
-                        "--from takes the whole definition from the file; flags, a name and a program do not "
-                            + "go with it.",
-                        $"Edit {file}, or wrap it and then use calm adjust."
-                    );
-                if (file is null && called is null)
-                    throw new Failure(Exit.Usage, "Under which name?", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
-                if (file is null && other is null && program is not { Length: > 0 })
-                    throw new Failure(
-                        Exit.Usage,
-                        "Which program? It stands at the end, behind two dashes, just as you type it by hand.",
-                        "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]"
-                    );
+                Demand(file, other, called, program, flags.AnyGiven(parsed));
                 if (parsed.GetValue(dry) && parsed.GetValue(permit))
                     throw new Failure(
                         Exit.Usage,
@@ -94,39 +80,63 @@ internal static class WrapCommand
                         .ConfigureAwait(false);
                 var answer = await Send(client, body, other, parsed.GetValue(permit), cancellation)
                     .ConfigureAwait(false);
-                var made = answer.Service!.Name;
-                if (parsed.GetValue(start))
-                {
-                    if (!parsed.GetValue(json))
-                        Say(answer);
-                    return await AskCommands
-                        .Ask(
-                            client,
-                            HttpMethod.Post,
-                            $"{SentryClient.PathOf(made)}/start",
-                            made,
-                            parsed.GetValue(json),
-                            cancellation
-                        )
-                        .ConfigureAwait(false);
-                }
-
-                if (parsed.GetValue(json))
-                {
-                    Common.WriteJson(answer, ApiJson.Plain.Answer);
-                    return Exit.True;
-                }
-
-                Say(answer);
-                Console.WriteLine(
-                    answer.Service.State == ServiceState.Resting
-                        ? $"'calm start {made}' runs it now, too; 'calm ahead {made}' shows what comes."
-                        : $"Start it with 'calm start {made}'; 'calm wrap --start …' does both."
-                );
-                return Exit.True;
+                return await Came(client, answer, parsed.GetValue(start), parsed.GetValue(json), cancellation)
+                    .ConfigureAwait(false);
             }
         );
         return command;
+    }
+
+    /// <exception cref="Failure">What is given does not go together.</exception>
+    private static void Demand(string? file, string? other, string? called, string[]? program, bool anyFlag)
+    {
+        if (file is not null && (program is not null || called is not null || anyFlag))
+            throw new Failure(
+                Exit.Usage,
+                "--from takes the whole definition from the file; flags, a name and a program do not " + "go with it.",
+                $"Edit {file}, or wrap it and then use calm adjust."
+            );
+        if (file is null && called is null)
+            throw new Failure(Exit.Usage, "Under which name?", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
+        if (file is null && other is null && program is not { Length: > 0 })
+            throw new Failure(
+                Exit.Usage,
+                "Which program? It stands at the end, behind two dashes, just as you type it by hand.",
+                "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]"
+            );
+    }
+
+    private static async Task<int> Came(
+        SentryClient client,
+        Answer answer,
+        bool start,
+        bool json,
+        CancellationToken cancellation
+    )
+    {
+        var made = answer.Service!.Name;
+        if (start)
+        {
+            if (!json)
+                Say(answer);
+            return await AskCommands
+                .Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, json, cancellation)
+                .ConfigureAwait(false);
+        }
+
+        if (json)
+        {
+            Common.WriteJson(answer, ApiJson.Plain.Answer);
+            return Exit.True;
+        }
+
+        Say(answer);
+        Console.WriteLine(
+            answer.Service.State == ServiceState.Resting
+                ? $"'calm start {made}' runs it now, too; 'calm ahead {made}' shows what comes."
+                : $"Start it with 'calm start {made}'; 'calm wrap --start …' does both."
+        );
+        return Exit.True;
     }
 
     private static string LikeOf(string? like) => like is null ? "" : $"?like={Uri.EscapeDataString(like)}";

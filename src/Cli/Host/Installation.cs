@@ -33,26 +33,8 @@ internal sealed class Installation(TextWriter say, bool dry = false)
     public void Install(RootCommand commands, int? port, bool start)
     {
         Demand("installed");
-        if (!Libraries.Any(library => NativeLibrary.TryLoad(library, out _)))
-            throw new Failure(
-                Exit.NotTrue,
-                $"This host has no {Libraries[0]}, which the service takes its cryptography from; nothing was changed.",
-                "apt-get install libssl3 (or whatever your host calls OpenSSL's library), then again."
-            );
         var from = AppContext.BaseDirectory;
-        if (Programs.FirstOrDefault(program => !File.Exists(Path.Combine(from, program))) is { } missing)
-            throw new Failure(
-                Exit.NotTrue,
-                $"{missing} does not lie beside this calm, in {from}; nothing was changed.",
-                "Run the calm that ./build.sh left in out/."
-            );
-        if (File.Exists(Path.Combine(from, "calm-sentry.dll")))
-            throw new Failure(
-                Exit.NotTrue,
-                $"The programs in {from} were built quickly, for trying out: they need the .NET runtime. Nothing "
-                    + $"was changed.",
-                "./build.sh, then install with out/calm."
-            );
+        DemandPrograms(from);
         DemandRootsAlone([
             .. Programs.Select(program => Path.Combine(Home, program)),
             Path.Combine(Home, "console", "assets"),
@@ -67,6 +49,47 @@ internal sealed class Installation(TextWriter say, bool dry = false)
         var renewal = new Renewal(Home, Programs, from, say);
         if (!dry)
             renewal.Keep();
+        PutPrograms(from);
+        PutLink();
+        MakeKept();
+        PutSettings(port);
+        foreach (var (path, text) in Completions.All)
+            Put(path, text, executable: false);
+        foreach (var (path, text) in ManualPages.All(commands))
+            Put(path, text, executable: false);
+        Put(Script, Read("calm-sentry.init"), executable: true);
+        if (!dry)
+            Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
+        say.WriteLine("starts    with the machine, before anyone logs in");
+        if (start)
+            Start(renewal);
+    }
+
+    private static void DemandPrograms(string from)
+    {
+        if (!Libraries.Any(library => NativeLibrary.TryLoad(library, out _)))
+            throw new Failure(
+                Exit.NotTrue,
+                $"This host has no {Libraries[0]}, which the service takes its cryptography from; nothing was changed.",
+                "apt-get install libssl3 (or whatever your host calls OpenSSL's library), then again."
+            );
+        if (Programs.FirstOrDefault(program => !File.Exists(Path.Combine(from, program))) is { } missing)
+            throw new Failure(
+                Exit.NotTrue,
+                $"{missing} does not lie beside this calm, in {from}; nothing was changed.",
+                "Run the calm that ./build.sh left in out/."
+            );
+        if (File.Exists(Path.Combine(from, "calm-sentry.dll")))
+            throw new Failure(
+                Exit.NotTrue,
+                $"The programs in {from} were built quickly, for trying out: they need the .NET runtime. Nothing "
+                    + $"was changed.",
+                "./build.sh, then install with out/calm."
+            );
+    }
+
+    private void PutPrograms(string from)
+    {
         foreach (var program in Programs)
             Put(Path.Combine(Home, program), File.ReadAllBytes(Path.Combine(from, program)), executable: true);
         foreach (var file in Directory.EnumerateFiles(Path.Combine(from, "console"), "*", SearchOption.AllDirectories))
@@ -77,6 +100,10 @@ internal sealed class Installation(TextWriter say, bool dry = false)
                 quiet: true
             );
         say.WriteLine($"console   {Home}/console");
+    }
+
+    private void PutLink()
+    {
         if (new FileInfo(Link).LinkTarget == $"{Home}/calm")
             say.WriteLine($"as it is  {Link}");
         else
@@ -89,7 +116,10 @@ internal sealed class Installation(TextWriter say, bool dry = false)
             });
             say.WriteLine($"put       {Link} → {Home}/calm");
         }
+    }
 
+    private void MakeKept()
+    {
         foreach (var place in Kept)
         {
             if (Directory.Exists(place))
@@ -108,23 +138,20 @@ internal sealed class Installation(TextWriter say, bool dry = false)
             );
             say.WriteLine($"made      {place}");
         }
+    }
 
+    private void PutSettings(int? port)
+    {
         if (!File.Exists(Settings))
             Put(Settings, SettingsText(port), executable: false);
         else if (port is not null)
             Put(Settings, WithPort(File.ReadAllText(Settings), port.Value), executable: false);
         else
             say.WriteLine($"as it is  {Settings}");
-        foreach (var (path, text) in Completions.All)
-            Put(path, text, executable: false);
-        foreach (var (path, text) in ManualPages.All(commands))
-            Put(path, text, executable: false);
-        Put(Script, Read("calm-sentry.init"), executable: true);
-        if (!dry)
-            Run(Registrar, ["calm-sentry", "defaults"], $"cannot register {Script} with the host's boot");
-        say.WriteLine("starts    with the machine, before anyone logs in");
-        if (!start)
-            return;
+    }
+
+    private void Start(Renewal renewal)
+    {
         if (dry)
         {
             say.WriteLine(

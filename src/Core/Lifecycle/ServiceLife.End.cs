@@ -199,6 +199,11 @@ public static partial class ServiceLife
                 OnTrial = onTrial,
                 LastEnd = After.LastEnd! with { Bad = decision.Bad },
             };
+            Follow(run, outcome, decision, fell, onTrial);
+        }
+
+        private void Follow(LiveRun run, Outcome outcome, RecoveryDecision decision, FellEntry fell, bool onTrial)
+        {
             switch (
                 definition.Begin.At == BeginAt.Never ? Verdict.Rest
                 : onTrial && decision is { Bad: true, Verdict: Verdict.Again } ? Verdict.Hold
@@ -206,7 +211,7 @@ public static partial class ServiceLife
             )
             {
                 case Verdict.Rest:
-                    RunOverEntry over = decision.Bad ? fell : new EndedEntry(run.Number, outcome, failedStart);
+                    RunOverEntry over = decision.Bad ? fell : new EndedEntry(run.Number, outcome, fell.FailedStart);
                     Tell(
                         over with
                         {

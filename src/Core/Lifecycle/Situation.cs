@@ -54,6 +54,9 @@ public sealed record Situation
 {
     public Phase Phase { get; init; } = Phase.Stopped;
 
+    /// <summary>It has a run, or is on its way to one.</summary>
+    public bool Lives => Run is not null || Phase is Phase.Waiting or Phase.Starting or Phase.Running or Phase.Stopping;
+
     /// <summary>Since when the phase holds.</summary>
     public required DateTimeOffset Since { get; init; }
 

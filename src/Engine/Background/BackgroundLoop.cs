@@ -12,13 +12,13 @@ internal sealed class BackgroundLoop : IAsyncDisposable
     /// <summary>It begins at once.</summary>
     /// <param name="round">One round; it waits by itself for what it is to do next.</param>
     /// <param name="failed">Hears what was not expected of a round, and says how long until the next.</param>
-    public BackgroundLoop(Func<CancellationToken, Task> round, Func<Exception, TimeSpan> failed, TimeProvider clock) =>
-        going = Task.Run(() => Go(round, failed, clock, over.Token));
+    public BackgroundLoop(Func<CancellationToken, Task> round, Func<Exception, TimeSpan> failed, Clocks clocks) =>
+        going = clocks.Run(() => Go(round, failed, clocks, over.Token));
 
     private static async Task Go(
         Func<CancellationToken, Task> round,
         Func<Exception, TimeSpan> failed,
-        TimeProvider clock,
+        Clocks clocks,
         CancellationToken over
     )
     {
@@ -33,8 +33,11 @@ internal sealed class BackgroundLoop : IAsyncDisposable
             }
             catch (Exception unexpected)
             {
-                await Task.Delay(failed(unexpected), clock, over)
-                    .ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+                await clocks
+                    .Delay(failed(unexpected), over)
+                    .ConfigureAwait(
+                        ConfigureAwaitOptions.SuppressThrowing | ConfigureAwaitOptions.ContinueOnCapturedContext
+                    );
             }
     }
 

@@ -3,8 +3,9 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Probing;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Watching;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Files;
@@ -25,24 +26,31 @@ internal static class NeedLook
     /// <summary>Who needs whom is looked through so far.</summary>
     private const int DeepestChain = 50;
 
-    public static async Task Go(ServiceActor actor, Cause cause, House house, Registry registry, CancellationToken gone)
+    public static async Task Go(
+        IWatched actor,
+        Cause cause,
+        RunTools tools,
+        Clocks clocks,
+        IServices services,
+        CancellationToken gone
+    )
     {
         var definition = actor.Definition;
         var needs = definition.Begin.Needs;
         if (cause != Cause.Recovery)
-            await BeginNeeded(definition, cause, registry);
+            await BeginNeeded(definition, cause, services);
         var onlyServices = needs.All(need => need is ServiceNeed);
         var last = ImmutableArray<string?>.Empty;
         var beats = new Backoff(FirstBeat, LongestBeat, grow: 1.5);
         while (!gone.IsCancellationRequested)
         {
             var beat = beats.Next();
-            var changes = definition.Begin.NeededServices.Select(registry.Readiness.NextChange).ToList();
-            var missing = await Once(definition, cause, house, registry, gone);
+            var changes = definition.Begin.NeededServices.Select(services.Readiness.NextChange).ToList();
+            var missing = await Once(definition, cause, tools, clocks, services, gone);
             if (!missing.AsSpan().SequenceEqual(last.AsSpan()))
                 await actor.Ask(new NeedsSeen(missing));
             last = missing;
-            await Task.WhenAny([.. changes, house.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)]);
+            await Task.WhenAny([.. changes, clocks.Delay(onlyServices ? Timeout.InfiniteTimeSpan : beat, gone)]);
         }
     }
 
@@ -50,24 +58,25 @@ internal static class NeedLook
     public static async Task<ImmutableArray<string?>> Once(
         Definition definition,
         Cause cause,
-        House house,
-        Registry registry,
+        RunTools tools,
+        Clocks clocks,
+        IServices services,
         CancellationToken gone
     )
     {
         var seen = ImmutableArray.CreateBuilder<string?>(definition.Begin.Needs.Length);
         foreach (var need in definition.Begin.Needs)
-            seen.Add(await Missing(need, definition, cause, house, registry, gone).OrWhyNot());
+            seen.Add(await Missing(need, definition, cause, tools, clocks, services, gone).OrWhyNot());
         return seen.ToImmutable();
     }
 
     /// <summary>
     /// Whoever is needed and stopped is started; what begins with the machine anyway does so by itself.
     /// </summary>
-    private static Task BeginNeeded(Definition definition, Cause cause, Registry registry)
+    private static Task BeginNeeded(Definition definition, Cause cause, IServices services)
     {
         var asked = new List<Task>();
-        foreach (var needed in definition.Begin.NeededServices.Select(registry.Named).OfType<ServiceActor>())
+        foreach (var needed in definition.Begin.NeededServices.Select(services.Named).OfType<IWatched>())
         {
             var (at, now) = (needed.Definition.Begin.At, needed.Situation);
             if (at == BeginAt.Never || (at == BeginAt.Boot && cause != Cause.Asked))
@@ -92,24 +101,25 @@ internal static class NeedLook
         Need need,
         Definition definition,
         Cause cause,
-        House house,
-        Registry registry,
+        RunTools tools,
+        Clocks clocks,
+        IServices services,
         CancellationToken gone
     )
     {
         switch (need)
         {
             case ServiceNeed service:
-                return MissingService(registry.Named(service.Service), registry);
+                return MissingService(services.Named(service.Service), services);
             case TcpNeed tcp:
                 return await Probes.Tcp(tcp.Address, gone);
             case PathNeed path:
-                return await MissingPath(path, definition, house.AsAccount, gone);
+                return await MissingPath(path, definition, tools.AsAccount, gone);
             case NetworkNeed network:
                 return NetworkState.Missing(network.Interface);
             case AfterBootNeed after:
-                var from = cause == Cause.Drill && house.DrillBegan is { } drill ? drill : Machine.BootedAt;
-                return house.Now - from >= after.Length ? null
+                var from = cause == Cause.Drill && services.DrillBegan is { } drill ? drill : Machine.BootedAt;
+                return clocks.Now - from >= after.Length ? null
                     : cause == Cause.Drill ? "the drill has it come up only now"
                     : "it has only just come up";
             default:
@@ -118,8 +128,8 @@ internal static class NeedLook
     }
 
     /// <summary>Why a needed service is not ready, as a clause, or null.</summary>
-    public static string? MissingService(ServiceActor? needed, Registry registry) =>
-        OutOfReach(needed, registry)
+    public static string? MissingService(IWatched? needed, IServices services) =>
+        OutOfReach(needed, services)
         ?? needed switch
         {
             { Known: false } => "what became of it is not known yet",
@@ -128,7 +138,7 @@ internal static class NeedLook
         };
 
     /// <summary>Why a needed service will not be ready unless a person does something, as a clause, or null.</summary>
-    public static string? OutOfReach(ServiceActor? needed, Registry registry, int deep = 0)
+    public static string? OutOfReach(IWatched? needed, IServices services, int deep = 0)
     {
         switch (needed)
         {
@@ -143,7 +153,7 @@ internal static class NeedLook
             case { Situation.Phase: Phase.Stopped } when ServiceTimes.Of(needed.Situation) == ServiceTime.Fallen:
                 return "it has failed, and is not started again by itself";
             case { Situation.Awaited.Step: AwaitStep.Needs } when deep < DeepestChain:
-                return FirstOutOfReach(needed, registry, deep + 1) is var (name, why)
+                return FirstOutOfReach(needed, services, deep + 1) is var (name, why)
                     ? $"it waits for {name}: {why}"
                     : null;
             default:
@@ -152,7 +162,7 @@ internal static class NeedLook
     }
 
     /// <summary>The first service that another waits for and that will not be ready by itself; null: there is none.</summary>
-    public static (string Name, string Why)? FirstOutOfReach(ServiceActor waiting, Registry registry, int deep = 0)
+    public static (string Name, string Why)? FirstOutOfReach(IWatched waiting, IServices services, int deep = 0)
     {
         if (waiting.Situation.Awaited is not { Step: AwaitStep.Needs } awaited)
             return null;
@@ -161,7 +171,7 @@ internal static class NeedLook
             if (
                 needs[i] is ServiceNeed { Follows: not NeedFollow.GoAhead } need
                 && awaited.Needs[i].Open
-                && OutOfReach(registry.Named(need.Service), registry, deep) is { } why
+                && OutOfReach(services.Named(need.Service), services, deep) is { } why
             )
                 return (need.Service, why);
         return null;

@@ -3,9 +3,11 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Output;
 using CalmSentry.Engine.Probing;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Watching;
+using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Begin;
 
@@ -15,10 +17,17 @@ internal static class ProofLook
     private static readonly TimeSpan FirstBeat = TimeSpan.FromMilliseconds(5),
         LongestBeat = TimeSpan.FromMilliseconds(250);
 
-    public static async Task Go(ServiceActor actor, RunNumber run, House house, CancellationToken gone)
+    public static async Task Go(
+        IWatched actor,
+        RunNumber run,
+        SentryStore store,
+        RunTools tools,
+        Clocks clocks,
+        CancellationToken gone
+    )
     {
         var definition = actor.Definition;
-        var look = LookOf(definition, actor, run, house);
+        var look = LookOf(actor, run, tools, clocks);
         string? last = null;
         var beats = new Backoff(FirstBeat, LongestBeat, grow: 1.3);
         while (!gone.IsCancellationRequested)
@@ -27,7 +36,7 @@ internal static class ProofLook
             var (missing, seen) = await look(gone).OrWhyNot();
             if (missing is null)
             {
-                await actor.Ask(new Proven(run, seen, house.Store.UsualStart(actor.Id)));
+                await actor.Ask(new Proven(run, seen, store.UsualStart(actor.Id)));
                 return;
             }
 
@@ -36,26 +45,27 @@ internal static class ProofLook
             last = missing;
             var told = definition.Begin.Proof is SaidProof ? actor.NextSaid : null;
             await (
-                told is null ? house.Delay(beat, gone) : Task.WhenAny(told, house.Delay(LongestBeat, gone))
+                told is null ? clocks.Delay(beat, gone) : Task.WhenAny(told, clocks.Delay(LongestBeat, gone))
             ).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing | ConfigureAwaitOptions.ContinueOnCapturedContext);
         }
     }
 
     private static Func<CancellationToken, Task<(string? Missing, string Seen)>> LookOf(
-        Definition definition,
-        ServiceActor actor,
+        IWatched actor,
         RunNumber run,
-        House house
+        RunTools tools,
+        Clocks clocks
     )
     {
+        var definition = actor.Definition;
         switch (definition.Begin.Proof)
         {
             case TcpProof or HttpProof or CommandProof:
-                return gone => Answers.Of(definition.Begin.Proof, actor, run, house.Tools, null, gone);
+                return gone => Answers.Of(definition.Begin.Proof, actor, run, tools, null, gone);
             case FileProof file:
-                return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? house.Now));
+                return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? clocks.Now));
             case OutputProof output:
-                var lines = new NewLines(house.Places.OutputDirectoryOf(definition.Name), actor.OutputBegan);
+                var lines = new NewLines(tools.Places.OutputDirectoryOf(definition.Name), actor.OutputBegan);
                 var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
                 return _ =>
                     Task.FromResult(

@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 
 namespace CalmSentry.Engine.Begin;
 
@@ -9,20 +10,20 @@ namespace CalmSentry.Engine.Begin;
 /// busy,
 /// and more as long as they are not. What begins late goes one after the other, a few at a time.
 /// </summary>
-internal sealed class StartGate(House house) : IDisposable
+internal sealed class StartGate(IRunHost host, Clocks clocks) : IDisposable
 {
     private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(50);
     private static readonly int Processors = Environment.ProcessorCount;
 
     private readonly Lock gate = new();
-    private readonly Queue<ServiceActor> queue = [],
+    private readonly Queue<ITakesTurns> queue = [],
         lateQueue = [];
-    private readonly HashSet<ServiceActor> begun = [],
+    private readonly HashSet<ITakesTurns> begun = [],
         lateBegun = [];
     private ITimer? timer;
     private (long All, long Idle) before;
 
-    public void Ask(ServiceActor actor)
+    public void Ask(ITakesTurns actor)
     {
         lock (gate)
         {
@@ -31,14 +32,14 @@ internal sealed class StartGate(House house) : IDisposable
             Admit(16 * Processors, Processors);
             if (waiting || queue.Count + lateQueue.Count == 0)
                 return;
-            before = house.Host.ProcessorTime();
-            timer ??= house.Clock.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+            before = host.ProcessorTime();
+            timer ??= clocks.Time.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
             timer.Change(Beat, Beat);
         }
     }
 
     /// <summary>It has been proven, or will not be: it takes nobody's place any more.</summary>
-    public void Leave(ServiceActor actor)
+    public void Leave(ITakesTurns actor)
     {
         lock (gate)
             if (begun.Remove(actor) | lateBegun.Remove(actor))
@@ -51,7 +52,7 @@ internal sealed class StartGate(House house) : IDisposable
     {
         lock (gate)
         {
-            var now = house.Host.ProcessorTime();
+            var now = host.ProcessorTime();
             var (all, idle) = (now.All - before.All, now.Idle - before.Idle);
             before = now;
             // Those begun are still at work on their start, yet the processors have time to spare.
@@ -68,7 +69,7 @@ internal sealed class StartGate(House house) : IDisposable
         Admit(lateQueue, lateBegun, mostLate);
     }
 
-    private static void Admit(Queue<ServiceActor> from, HashSet<ServiceActor> to, int most)
+    private static void Admit(Queue<ITakesTurns> from, HashSet<ITakesTurns> to, int most)
     {
         while (to.Count < most && from.TryDequeue(out var next))
         {

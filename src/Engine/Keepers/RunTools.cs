@@ -7,6 +7,7 @@ using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Secrets;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Store;
@@ -43,6 +44,8 @@ internal sealed class RunTools(Places places, SentryStore store, string keeper, 
 
     public Places Places => places;
 
+    public SentryStore Store => store;
+
     public ControlGroups Groups => groups.Value;
 
     public Ceilings Ceilings => LazyInitializer.EnsureInitialized(ref ceilings, () => Ceilings.Find(Groups));
@@ -59,6 +62,23 @@ internal sealed class RunTools(Places places, SentryStore store, string keeper, 
 
     public Permits Permits { get; } = new(store);
 
+    public StateRooms States { get; } = new(places);
+
     /// <summary>The sockets on which programs speak of themselves.</summary>
     public ISayDoors Says { get; set; } = new NoSayDoors();
+
+    /// <summary>Why a folder is the host's own or this sentry's, as a clause; null: it is neither.</summary>
+    /// <param name="path">Absolute, without links.</param>
+    public string? WhyHosts(string path)
+    {
+        var ours = (
+            (string[])[places.Library, places.Logs, places.RunDirectory, Path.GetDirectoryName(places.Settings)!]
+        ).FirstOrDefault(own => path == own || path.StartsWith($"{own}/", StringComparison.Ordinal));
+        return ours is not null
+            ? $"{ours} is the sentry's own"
+            : HostPlaces.WhyOwn(
+                path,
+                uid => Account.NameOf(uid) is var name && (Permits.WasMade(name) || Permits.Permitted(name))
+            );
+    }
 }

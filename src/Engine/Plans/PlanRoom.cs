@@ -6,7 +6,9 @@ using CalmSentry.Core.Reports;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Plans;
 
@@ -14,8 +16,11 @@ namespace CalmSentry.Engine.Plans;
 /// Carries plans out: each is stepped whenever a service changes, is on record before its deeds are done, and is taken up
 /// again by the server that follows.
 /// </summary>
-internal sealed class PlanRoom(House house, Registry registry)
+internal sealed class PlanRoom(Registry registry, SentryStore store, Record logbook, Clocks clocks)
 {
+    /// <summary>How long winding down all services may take before the machine goes down, unless it is set otherwise.</summary>
+    public static readonly TimeSpan UsualShutdown = TimeSpan.FromSeconds(60);
+
     private long last;
     private readonly ConcurrentDictionary<long, Live> live = [];
 
@@ -62,7 +67,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         {
             Kind = kind,
             By = by,
-            Began = house.Now,
+            Began = clocks.Now,
             Stops = PlanLife.Stops(registry.Graph, names),
         };
 
@@ -72,8 +77,8 @@ internal sealed class PlanRoom(House house, Registry registry)
     public Task<Plan> Begin(Plan plan, Action<string>? say = null)
     {
         var id = Interlocked.Increment(ref last);
-        var one = live[id] = new Live(plan, house.Stamp, say, house.Promises);
-        _ = house.Run(() => Follow(id, one, resumed: false));
+        var one = live[id] = new Live(plan, clocks.Stamp, say, clocks.Promises);
+        _ = clocks.Run(() => Follow(id, one, resumed: false));
         return one.Over.Task;
     }
 
@@ -81,14 +86,14 @@ internal sealed class PlanRoom(House house, Registry registry)
     /// <param name="newMachine">The machine has come up since: what was under way then is over.</param>
     public void TakeUp(bool newMachine)
     {
-        foreach (var (id, plan, saved) in house.Store.Plans())
+        foreach (var (id, plan, saved) in store.Plans())
         {
             last = Math.Max(last, id);
             if (plan is null || newMachine)
             {
-                house.Store.RemovePlan(id);
+                store.RemovePlan(id);
                 if (plan is { Kind: PlanKind.Shutdown } cut)
-                    house.Logbook.Note(
+                    logbook.Note(
                         new NotWoundDownEntry([
                             .. cut.Stops.Where(stop => stop.DownAt is null).Select(stop => stop.Name),
                         ])
@@ -96,9 +101,9 @@ internal sealed class PlanRoom(House house, Registry registry)
                 continue;
             }
 
-            house.Logbook.Note(new PlanTakenUpEntry(Words.Of(plan.Kind)), plan.By);
-            var one = live[id] = new Live(plan, saved ?? house.Stamp, null, house.Promises);
-            _ = house.Run(() => Follow(id, one, resumed: true));
+            logbook.Note(new PlanTakenUpEntry(Words.Of(plan.Kind)), plan.By);
+            var one = live[id] = new Live(plan, saved ?? clocks.Stamp, null, clocks.Promises);
+            _ = clocks.Run(() => Follow(id, one, resumed: true));
         }
     }
 
@@ -122,9 +127,9 @@ internal sealed class PlanRoom(House house, Registry registry)
             await Journaled.ToItsEnd(
                 resumed,
                 taken => Go(id, one, taken),
-                () => house.Store.RemovePlan(id),
-                unexpected => house.Logbook.Failed($"a plan ({Words.Of(one.Plan.Kind)})", unexpected),
-                pause => house.Delay(pause)
+                () => store.RemovePlan(id),
+                unexpected => logbook.Failed($"a plan ({Words.Of(one.Plan.Kind)})", unexpected),
+                pause => clocks.Delay(pause)
             );
         }
         finally
@@ -139,14 +144,14 @@ internal sealed class PlanRoom(House house, Registry registry)
         if (!resumed)
         {
             // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
-            house.Store.SetPlan(id, one.Plan, one.Frame);
-            await house.Store.Flush();
+            store.SetPlan(id, one.Plan, one.Frame);
+            await store.Flush();
         }
 
         while (one.Plan.Step is not (PlanStep.Settling or PlanStep.Done) || resumed)
         {
             var change = registry.Readiness.NextChange();
-            var now = one.At(house.Stamp);
+            var now = one.At(clocks.Stamp);
             await Take(id, one, PlanLife.Step(one.Plan, StandingOf, now, resumed));
             resumed = false;
             if (one.Plan.Step is PlanStep.Settling or PlanStep.Done)
@@ -154,17 +159,17 @@ internal sealed class PlanRoom(House house, Registry registry)
             if (one.Plan.Step == PlanStep.Beginning)
                 continue; // its deeds are done: it is asked for the next step
             // Someone's wait may be over without a change.
-            now = one.At(house.Stamp);
+            now = one.At(clocks.Stamp);
             var force = one.Plan is { Forced: false, ForceAt: { } at } ? at - now : Timeout.InfiniteTimeSpan;
             await Task.WhenAny(
                 change,
-                house.Delay(
+                clocks.Delay(
                     force < TimeSpan.Zero && force != Timeout.InfiniteTimeSpan ? TimeSpan.Zero
                     : force > Longest ? Longest
                     : force
                 )
             );
-            await house.Delay(Breath);
+            await clocks.Delay(Breath);
         }
 
         if (one.Plan.Step == PlanStep.Settling)
@@ -188,9 +193,9 @@ internal sealed class PlanRoom(House house, Registry registry)
         var (before, after) = (one.Plan, turn.After);
         one.Plan = after;
         if (!Same(before, after) || !turn.Deeds.IsEmpty)
-            house.Store.SetPlan(id, after, one.Frame);
+            store.SetPlan(id, after, one.Frame);
         if (after.Forced && !before.Forced && one.Limit is { } limit)
-            house.Logbook.Note(new TimeOverEntry(limit), after.By);
+            logbook.Note(new TimeOverEntry(limit), after.By);
         foreach (var stop in after.Stops)
             if (
                 stop is { DownAt: not null, AskedAt: not null }
@@ -202,7 +207,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         {
             // What is begun is what is stored, not what happens to be in memory.
             await registry.ReadAgain(after.Begins.Select(begin => begin.Name).ToHashSet(StringComparer.Ordinal));
-            house.DrillBegan = after.BegunAt;
+            registry.DrillBegan = after.BegunAt;
             one.Say?.Invoke("All stopped. Starting as a boot would");
         }
 
@@ -210,7 +215,7 @@ internal sealed class PlanRoom(House house, Registry registry)
         {
             registry.AllDown();
             var names = StopsOf(after).Select(stop => stop.Name);
-            house.Logbook.Note(new WoundDownEntry(names.Count(), [.. names]), after.By);
+            logbook.Note(new WoundDownEntry(names.Count(), [.. names]), after.By);
         }
 
         foreach (var deed in turn.Deeds)

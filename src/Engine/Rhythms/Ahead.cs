@@ -3,7 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Rhythms;
@@ -16,7 +16,7 @@ internal static class Ahead
 
     /// <param name="services">Whose moments are asked for.</param>
     public static AheadView Of(
-        IEnumerable<ServiceActor> services,
+        IEnumerable<IRunning> services,
         SentryStore store,
         DateTimeOffset now,
         TimeSpan length
@@ -33,7 +33,7 @@ internal static class Ahead
             ]
         );
 
-    private static IEnumerable<PlannedView> Of(ServiceActor actor, SentryStore store, DateTimeOffset until)
+    private static IEnumerable<PlannedView> Of(IRunning actor, SentryStore store, DateTimeOffset until)
     {
         var (definition, rhythm) = (actor.Definition, actor.Situation.Rhythm!);
         var lengths = definition.IsJob ? store.RunLengths(actor.Id) : store.RestartLengths(actor.Id);

@@ -1,5 +1,7 @@
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Watching;
 
 namespace CalmSentry.Engine.Rhythms;
 
@@ -12,20 +14,21 @@ internal sealed class Calendar : IDisposable
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(10);
 
     private readonly Lock gate = new();
-    private readonly PriorityQueue<ServiceActor, DateTimeOffset> queue = new();
-    private readonly Dictionary<ServiceActor, DateTimeOffset> due = [];
-    private readonly House house;
+    private readonly PriorityQueue<IWatched, DateTimeOffset> queue = new();
+    private readonly Dictionary<IWatched, DateTimeOffset> due = [];
+    private readonly IRunHost host;
+    private readonly Clocks clocks;
     private readonly ITimer timer;
     private bool begun;
 
-    public Calendar(House house)
+    public Calendar(IRunHost host, Clocks clocks)
     {
-        this.house = house;
-        timer = house.Clock.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+        (this.host, this.clocks) = (host, clocks);
+        timer = clocks.Time.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
     }
 
     /// <param name="at">When the service is to look; null: never.</param>
-    public void Set(ServiceActor actor, DateTimeOffset? at)
+    public void Set(IWatched actor, DateTimeOffset? at)
     {
         lock (gate)
         {
@@ -61,8 +64,8 @@ internal sealed class Calendar : IDisposable
     {
         lock (gate)
         {
-            var now = house.Now;
-            if (house.Host.IsZoneAnother())
+            var now = clocks.Now;
+            if (host.IsZoneAnother())
                 foreach (var actor in due.Keys)
                     _ = actor.Ask(new ZoneSet());
             while (queue.TryPeek(out var actor, out var at) && (at <= now || !IsDue(actor, at)))
@@ -73,20 +76,20 @@ internal sealed class Calendar : IDisposable
                 // Asked again at the next beat, unless it then waits for another moment: it may have had no use for this one.
                 due[actor] = now + Beat;
                 queue.Enqueue(actor, now + Beat);
-                _ = actor.Ask(new CalendarCame(house.Host.IsClockSet));
+                _ = actor.Ask(new CalendarCame(host.IsClockSet));
             }
 
             Arm();
         }
     }
 
-    private bool IsDue(ServiceActor actor, DateTimeOffset at) => due.TryGetValue(actor, out var waits) && waits == at;
+    private bool IsDue(IWatched actor, DateTimeOffset at) => due.TryGetValue(actor, out var waits) && waits == at;
 
     private void Arm()
     {
         if (!begun || !queue.TryPeek(out _, out var at))
             return;
-        var left = at - house.Now;
+        var left = at - clocks.Now;
         timer.Change(
             left <= TimeSpan.Zero ? TimeSpan.Zero
                 : left < Beat ? left

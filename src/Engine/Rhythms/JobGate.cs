@@ -1,5 +1,5 @@
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Begin;
 
 namespace CalmSentry.Engine.Rhythms;
 
@@ -7,10 +7,10 @@ namespace CalmSentry.Engine.Rhythms;
 internal sealed class JobGate(int most)
 {
     private readonly Lock gate = new();
-    private readonly Queue<ServiceActor> queue = [];
-    private readonly HashSet<ServiceActor> at = [];
+    private readonly Queue<ITakesTurns> queue = [];
+    private readonly HashSet<ITakesTurns> at = [];
 
-    public void Ask(ServiceActor actor)
+    public void Ask(ITakesTurns actor)
     {
         lock (gate)
         {
@@ -20,13 +20,13 @@ internal sealed class JobGate(int most)
     }
 
     /// <summary>It is at work without having asked: a person began it, or a server before this one.</summary>
-    public void Count(ServiceActor actor)
+    public void Count(ITakesTurns actor)
     {
         lock (gate)
             at.Add(actor);
     }
 
-    public void Leave(ServiceActor actor)
+    public void Leave(ITakesTurns actor)
     {
         lock (gate)
             if (at.Remove(actor))

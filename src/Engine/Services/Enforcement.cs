@@ -18,35 +18,42 @@ internal static class Enforcement
     {
         if (actor.Situation.Run is not { Pid: { } pid } run || ProcessFacts.Status(pid, "Uid") is not { } uids)
             return [];
-        var definition = actor.Definition;
-        var (identity, resources) = (definition.Identity, definition.Resources);
         var site = actor.Site(run.Number);
-        var inForce = ceilings.InForce(site.Name, site.Group(groups), pid);
-        var found = new List<InForceView>();
-        void Add(string key, string? set, string kernel, bool? same = null) =>
-            found.Add(new(key, set, kernel, same ?? (set is null || set == kernel)));
+        return
+        [
+            Seen(
+                "identity.account",
+                actor.Definition.Identity.Account,
+                Account.NameOf(uint.Parse(uids.Split('\t')[1], CultureInfo.InvariantCulture))
+            ),
+            .. Identity(actor.Definition, pid),
+            .. Standing(actor.Definition, pid),
+            .. Ceiled(actor.Definition.Resources, pid, ceilings.InForce(site.Name, site.Group(groups), pid)),
+        ];
+    }
 
-        Add(
-            "identity.account",
-            identity.Account,
-            Account.NameOf(uint.Parse(uids.Split('\t')[1], CultureInfo.InvariantCulture))
-        );
+    private static InForceView Seen(string key, string? set, string kernel, bool? same = null) =>
+        new(key, set, kernel, same ?? (set is null || set == kernel));
+
+    private static IEnumerable<InForceView> Identity(Definition definition, int pid)
+    {
+        var identity = definition.Identity;
         var member = (ProcessFacts.Status(pid, "Groups") ?? "")
             .Split(' ', StringSplitOptions.RemoveEmptyEntries)
             .Select(id => AccountGroup.NameOf(uint.Parse(id, CultureInfo.InvariantCulture)))
             .ToList();
-        Add(
+        yield return Seen(
             "identity.groups",
             identity.Groups.IsEmpty ? null : string.Join(", ", identity.Groups),
             string.Join(", ", member),
             identity.Groups.All(member.Contains)
         );
-        Add(
+        yield return Seen(
             "identity.umask",
             Set(definition, "identity.umask", IdentityKeys.Umask.Write(identity.Umask)),
             ProcessFacts.Status(pid, "Umask") ?? "?"
         );
-        Add(
+        yield return Seen(
             "identity.more-rights",
             identity.MoreRights ? "allowed" : "denied",
             ProcessFacts.Status(pid, "NoNewPrivs") == "1" ? "denied" : "allowed",
@@ -55,7 +62,7 @@ internal static class Enforcement
         var ambient = ProcessFacts.Status(pid, "CapAmb") is { } mask
             ? ulong.Parse(mask, NumberStyles.HexNumber, CultureInfo.InvariantCulture)
             : 0;
-        Add(
+        yield return Seen(
             "identity.rights",
             identity.Rights.IsEmpty ? null : string.Join(", ", identity.Rights),
             ambient switch
@@ -66,8 +73,13 @@ internal static class Enforcement
             },
             ambient == (identity.HasLowPorts ? 1ul << 10 : 0)
         );
+    }
+
+    private static IEnumerable<InForceView> Standing(Definition definition, int pid)
+    {
+        var resources = definition.Resources;
         var nice = ProcessFacts.Stat(pid, 19);
-        Add(
+        yield return Seen(
             "resources.priority",
             Set(definition, "resources.priority", ResourcesKeys.Class.Write(resources.Priority)),
             $"nice {nice}",
@@ -75,18 +87,26 @@ internal static class Enforcement
         );
         var disk = ProcessFacts.DiskPriority(pid);
         if (disk >= 0)
-            Add(
+            yield return Seen(
                 "resources.disk",
                 Set(definition, "resources.disk", ResourcesKeys.Class.Write(resources.Disk)),
                 $"{DiskClasses[(disk >> 13) & 3]}{(disk >> 13 == 2 ? $", level {disk & 7}" : "")}",
                 disk == (LaunchOrder.DiskOf(resources.Disk) ?? disk)
             );
-        Add(
+        yield return Seen(
             "resources.processors",
             resources.Processors.IsEmpty ? null : Processors.Write(resources.Processors),
             ProcessFacts.Status(pid, "Cpus_allowed_list") ?? "?"
         );
-        Add(
+    }
+
+    private static IEnumerable<InForceView> Ceiled(
+        ResourcesPart resources,
+        int pid,
+        IReadOnlyDictionary<string, string> inForce
+    )
+    {
+        yield return Seen(
             "resources.memory",
             resources.Memory is { } memory ? Size.Write(memory) : null,
             inForce.TryGetValue("memory", out var bytes)
@@ -98,22 +118,21 @@ internal static class Enforcement
                     && Math.Abs(long.Parse(bytes!, CultureInfo.InvariantCulture) - wanted) < 65536
                 )
         );
-        Add(
+        yield return Seen(
             "resources.cpu",
             resources.Cpu is { } cpu ? $"{cpu} %" : null,
             inForce.TryGetValue("cpu", out var percent) ? $"{percent} %" : "no limit"
         );
-        Add(
+        yield return Seen(
             "resources.open-files",
             resources.OpenFiles?.ToString(CultureInfo.InvariantCulture),
             ProcessFacts.Limit(pid, "Max open files") ?? "?"
         );
-        Add(
+        yield return Seen(
             "resources.tree-size",
             resources.TreeSize?.ToString(CultureInfo.InvariantCulture),
             inForce.GetValueOrDefault("tasks", "no limit")
         );
-        return found;
     }
 
     private static string? Set(Definition definition, string key, string value) =>

@@ -115,7 +115,7 @@ internal sealed class OutputKeeping : IDisposable
             // What is left for root is nobody's to fill: the reserve of a file system counts as used.
             var disk = new DriveInfo(house.Places.Logs);
             var left = disk.AvailableFreeSpace;
-            if (trend.Look(house.Forward, disk.TotalSize - left, disk.TotalSize) is { } until)
+            if (trend.Look(house.Clocks.Forward, disk.TotalSize - left, disk.TotalSize) is { } until)
                 house.Logbook.Note(new DiskWillFillEntry(house.Places.Logs, until, Size.About(left)), tells: true);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or ArgumentException)
@@ -129,13 +129,13 @@ internal sealed class OutputKeeping : IDisposable
         var (folder, keep) = (house.Places.OutputDirectoryOf(service.Definition.Name), service.Definition.Output);
         if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach))
             service.TurnOver();
-        var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Now.UtcDateTime, over.Token, Hurry);
+        var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Clocks.Now.UtcDateTime, over.Token, Hurry);
         foreach (var own in keep.Files.Keys)
         {
             var gone = OutputTidy.Tidy(
                 house.Places.KeptFileOf(service.Definition.Name, own),
                 keep,
-                house.Now.UtcDateTime,
+                house.Clocks.Now.UtcDateTime,
                 over.Token,
                 Hurry
             );
@@ -156,7 +156,7 @@ internal sealed class OutputKeeping : IDisposable
             && Core.Output.TurnOver.HasPassed(
                 each,
                 DateTimeOffset.FromUnixTimeMilliseconds(first.AtMs),
-                house.Now,
+                house.Clocks.Now,
                 TimeZoneInfo.Local
             )
             && Segments.EndOf(current) > current.Start;

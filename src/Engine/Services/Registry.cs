@@ -11,14 +11,13 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
-using CalmSentry.Engine.Plans;
-using CalmSentry.Engine.Swaps;
+using CalmSentry.Engine.Watching;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Services;
 
 /// <summary>All services of this sentry, by name.</summary>
-internal sealed class Registry(House house)
+internal sealed class Registry(House house) : IServices
 {
     private const string WoundDown = " wound down";
 
@@ -71,18 +70,16 @@ internal sealed class Registry(House house)
         return (MapNode)JsonNodes.Read(json.RootElement);
     }
 
-    /// <summary>What is under way with several services together.</summary>
-    public PlanRoom Plans => LazyInitializer.EnsureInitialized(ref plans, () => new(house, this));
+    /// <summary>What one service has done to several.</summary>
+    public required ITogether Together { get; init; }
 
-    private PlanRoom? plans;
+    /// <summary>While a drill is under way, when it had the machine come up.</summary>
+    public DateTimeOffset? DrillBegan { get; set; }
 
-    /// <summary>New program files under way.</summary>
-    public SwapRoom Swaps => LazyInitializer.EnsureInitialized(ref swaps, () => new(house, this));
-
-    private SwapRoom? swaps;
+    IWatched? IServices.Named(string name) => Named(name);
 
     /// <summary>Changes of state, for whoever waits for one.</summary>
-    public Readiness Readiness { get; } = new(house.Promises);
+    public Readiness Readiness { get; } = new(house.Clocks.Promises);
 
     /// <summary>Who needs whom.</summary>
     public NeedGraph Graph => graph ??= new(services.Values.Select(actor => actor.Definition));
@@ -128,7 +125,7 @@ internal sealed class Registry(House house)
     /// <summary>Takes a new service in. False when the name is taken.</summary>
     public bool TryAdd(Definition definition, string document, Principal by)
     {
-        var stamp = house.Stamp;
+        var stamp = house.Clocks.Stamp;
         var now = stamp.Wall;
         var situation = Situation.New(now);
         var id = house.Store.NextServiceId();
@@ -141,7 +138,7 @@ internal sealed class Registry(House house)
 
         Reshape();
         house.Store.Add(actor.Id, definition.Name, document, situation, by, now);
-        house.Copies.Keep(actor.Id, definition.Name, revision: 1, document);
+        house.Tools.Copies.Keep(actor.Id, definition.Name, revision: 1, document);
         actor.KeepTurn(now, always: true);
         house.Logbook.Note(actor, new WrappedEntry(definition.Program.Path, definition.Account), by);
         house.Events.Changed(actor.View);
@@ -165,15 +162,22 @@ internal sealed class Registry(House house)
     /// <summary>The clock that only goes forward began anew since the server before.</summary>
     public bool IsNewBoot => newBoot;
 
-    /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
-    /// <returns>What made services begin: boot, or start after all was wound down; null: nothing did.</returns>
-    public async Task<ReportKind?> TakeUp()
+    /// <summary>Before anything is taken up: definitions of a lost store are made again, renames cut off are finished.</summary>
+    public async Task Settle()
     {
-        var before = house.Store.Fact("boot-id");
-        if (before is null)
+        if (house.Store.Fact("boot-id") is null)
             await MakeAgain();
         await Renaming.Settle(house);
-        SwapRoom.Settle(house);
+    }
+
+    /// <summary>Reads the store and finds out what became of each service while no server watched.</summary>
+    /// <param name="goOn">
+    /// Goes on with what was under way with several, once it is known of each; hears whether the machine has come up since.
+    /// </param>
+    /// <returns>What made services begin: boot, or start after all was wound down; null: nothing did.</returns>
+    public async Task<ReportKind?> TakeUp(Action<bool> goOn)
+    {
+        var before = house.Store.Fact("boot-id");
         house.LastSeen = DateTimeOffset.TryParse(
             house.Store.Fact(LastSeenFact),
             CultureInfo.InvariantCulture,
@@ -199,14 +203,14 @@ internal sealed class Registry(House house)
 
             // An account in use before permits were asked for keeps what it had.
             if (!askPermits)
-                house.Permits.Set(definition.Account, permitted: true);
+                house.Tools.Permits.Set(definition.Account, permitted: true);
             var actor = Actor(stored, definition, stored.Revision);
             services[stored.Name] = actor;
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
-            house.Copies.Keep(stored.Id, stored.Name, stored.Revision, stored.Document);
+            house.Tools.Copies.Keep(stored.Id, stored.Name, stored.Revision, stored.Document);
             all.Add(actor);
             if (!house.Store.HasMoments(stored.Id))
-                actor.KeepTurn(house.Now, always: true);
+                actor.KeepTurn(house.Clocks.Now, always: true);
         }
 
         var marks = house.Host.Marked();
@@ -216,7 +220,7 @@ internal sealed class Registry(House house)
         taken.Add(house.Store.Kept());
         // One that takes long (a keeper that hangs, a process that does not end) keeps nobody else from being served: it
         // says so, and is asked the same when it is known what became of it.
-        await Task.WhenAny(Task.WhenAll(taken), house.Delay(TakeUpPatience));
+        await Task.WhenAny(Task.WhenAll(taken), house.Clocks.Delay(TakeUpPatience));
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
         var heldBack = house.Host.BeginsNothing;
         if (newBoot)
@@ -231,8 +235,7 @@ internal sealed class Registry(House house)
         );
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
         house.Calendar.Begin();
-        Plans.TakeUp(newMachine || newBoot);
-        Swaps.TakeUp();
+        goOn(newMachine || newBoot);
         // Only when it is on record which numbers were left out.
         house.OnceKept(house.Host.Remember);
         house.Store.SetFact("permits", "asked");
@@ -246,11 +249,18 @@ internal sealed class Registry(House house)
     /// <summary>A new store beside copies of definitions: the one before was lost, and is made again from them.</summary>
     private async Task MakeAgain()
     {
-        var copies = house.Copies.All();
+        var copies = house.Tools.Copies.All();
         if (copies.Count == 0)
             return;
         foreach (var (id, name, document) in copies)
-            house.Store.Add(id, name, document, Situation.New(house.Now), new(RunWords.Sentry), house.Now);
+            house.Store.Add(
+                id,
+                name,
+                document,
+                Situation.New(house.Clocks.Now),
+                new(RunWords.Sentry),
+                house.Clocks.Now
+            );
         house.Logbook.Trouble(
             $"The store was lost. {copies.Count} definitions were made again from the copies in "
                 + $"{house.Places.Definitions}; programs that run are taken up. What was not in them is gone: secrets' "
@@ -289,7 +299,7 @@ internal sealed class Registry(House house)
 
     private void SetAside(StoredService stored, string why)
     {
-        var one = new Unreadable(stored, why, house.Now);
+        var one = new Unreadable(stored, why, house.Clocks.Now);
         one.File(house.Places);
         unreadable[stored.Name] = one;
         house.Logbook.Note(
@@ -300,7 +310,7 @@ internal sealed class Registry(House house)
 
     private ServiceActor Actor(StoredService stored, Definition definition, int revision)
     {
-        var now = house.Stamp;
+        var now = house.Clocks.Stamp;
         if (stored.Situation is { } situation)
         {
             // Within one boot a wait keeps its length, whatever people's clock was set to meanwhile.
@@ -365,8 +375,8 @@ internal sealed class Registry(House house)
         var actor = Actor(one.Stored, definition, revision);
         services[one.Stored.Name] = actor;
         Reshape();
-        house.Store.Revise(one.Stored.Id, revision, document, by, house.Now);
-        house.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, document);
+        house.Store.Revise(one.Stored.Id, revision, document, by, house.Clocks.Now);
+        house.Tools.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, document);
         house.Logbook.Note(actor, new AdjustedEntry(revision, [], "its definition was given anew"), by);
         await actor.TakeUp(newMachine, house.Host.Marked());
         await actor.Ask(newBoot ? new MachineBegan() : new Resumed());

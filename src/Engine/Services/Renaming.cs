@@ -21,7 +21,7 @@ internal sealed class Renaming(House house, Registry registry)
     public string? LeftOver(string name) =>
         Somewhat(house.Places.OutputDirectoryOf(name))
         ?? Somewhat(house.Places.StateOf(name))
-        ?? house.States.Waiting(name);
+        ?? house.Tools.States.Waiting(name);
 
     /// <summary>Under <see cref="Registry.Shaping"/>: nobody else changes a definition meanwhile.</summary>
     /// <param name="definition">The definition in effect, under its new name.</param>
@@ -79,7 +79,7 @@ internal sealed class Renaming(House house, Registry registry)
                 continue;
             if (Move(house.Places, other, service.Name) is { } why)
                 house.Logbook.Trouble($"{service.Name} was being renamed when the sentry ended, and {why}.");
-            house.Copies.Remove(other);
+            house.Tools.Copies.Remove(other);
             if (service.Name == now)
                 foreach (var dependent in services)
                     NeedAnew(house, dependent, was, now);
@@ -93,7 +93,7 @@ internal sealed class Renaming(House house, Registry registry)
         if (Registry.Read(dependent).Definition is not { } definition || !definition.Begin.NeededServices.Contains(was))
             return;
         var given = DefinitionTrees.NeedRenamed(Registry.Given(dependent.Document), was, now);
-        house.Store.Revise(dependent.Id, dependent.Revision + 1, JsonNodes.Write(given), Sentry, house.Now);
+        house.Store.Revise(dependent.Id, dependent.Revision + 1, JsonNodes.Write(given), Sentry, house.Clocks.Now);
     }
 
     /// <summary>Moves what lies under one name under another: all of it, or nothing.</summary>

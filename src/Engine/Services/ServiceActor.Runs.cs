@@ -35,7 +35,7 @@ internal sealed partial class ServiceActor
         {
             (Said, AliveStamp) = (null, 0);
             launched = new(run, Definition);
-            Vitals = new(() => house.Host.Tree(this), house);
+            Vitals = new(() => house.Host.Tree(this), house.Clocks);
         }
 
         try
@@ -106,7 +106,7 @@ internal sealed partial class ServiceActor
             $"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s."
         );
         _ = house
-            .Delay(OwnTroublePause)
+            .Clocks.Delay(OwnTroublePause)
             .ContinueWith(
                 _ =>
                     Post(
@@ -118,7 +118,7 @@ internal sealed partial class ServiceActor
                                 : Task.CompletedTask,
                         null
                     ),
-                house.Tasks
+                house.Clocks.Tasks
             );
     }
 
@@ -160,17 +160,17 @@ internal sealed partial class ServiceActor
                     },
                     null
                 );
-                await house.Delay(TimeSpan.FromMilliseconds(200)); // the keeper says so, or it is looked for again
+                await house.Clocks.Delay(TimeSpan.FromMilliseconds(200)); // the keeper says so, or it is looked for again
             }
 
-            await house.Delay(TimeSpan.FromMilliseconds(20));
+            await house.Clocks.Delay(TimeSpan.FromMilliseconds(20));
         }
     }
 
     private void Refuse(RunNumber run, string why)
     {
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
-        Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Now, null, null), null);
+        Post(() => Over(run, new(OutcomeKind.NeverLaunched, Detail: why), house.Clocks.Now, null, null), null);
     }
 
     /// <summary>A new file of output begins, if it runs; else with its next run that prints.</summary>
@@ -197,7 +197,7 @@ internal sealed partial class ServiceActor
     {
         keeper = link;
         keeperPid = link.Pid;
-        keeperGone = house.Run(async () =>
+        keeperGone = house.Clocks.Run(async () =>
         {
             while (await link.Next() is var (word, body))
                 Post(() => Hear(word, body), null);
@@ -221,7 +221,7 @@ internal sealed partial class ServiceActor
                 break;
             case KeeperWord.Followed:
                 await Apply(new MainFound(run, (int)Message.Number(body, "pid")));
-                house.Store.RunLaunched(Id, run, (int)Message.Number(body, "pid"), house.Now);
+                house.Store.RunLaunched(Id, run, (int)Message.Number(body, "pid"), house.Clocks.Now);
                 break;
             case KeeperWord.InputTaken:
                 inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
@@ -236,7 +236,7 @@ internal sealed partial class ServiceActor
                 house.Turned(this);
                 break;
             case KeeperWord.Reopen:
-                _ = house.Run(() => Reopen(run));
+                _ = house.Clocks.Run(() => Reopen(run));
                 break;
             case KeeperWord.OutputStuck or KeeperWord.OutputFlows:
                 outputStuck = word == KeeperWord.OutputStuck ? (int)Message.Number(body, "errno") : 0;
@@ -320,11 +320,11 @@ internal sealed partial class ServiceActor
                 LaunchOrder.DirectoryOf(Definition, house.Places),
                 house.Places.OutputOf(Definition.Name)
             );
-            return (new(OutcomeKind.NeverLaunched, Detail: words), house.Now, null, null);
+            return (new(OutcomeKind.NeverLaunched, Detail: words), house.Clocks.Now, null, null);
         }
 
         // People's clock may have been set since: in one boot it is known how long ago that was.
-        var now = house.Stamp;
+        var now = house.Clocks.Stamp;
         var at =
             sameBoot && Message.Number(body, "ended-forward-ms") is > 0 and var forward && forward <= now.Forward
                 ? now.Wall - TimeSpan.FromMilliseconds(now.Forward - forward)
@@ -337,7 +337,7 @@ internal sealed partial class ServiceActor
     private async Task Over(RunNumber run, Outcome outcome, DateTimeOffset at, long? peakKib, long? cpuMicroseconds)
     {
         // What a step was answered often comes with the end itself: it belongs before it.
-        if (step is { } under && await Task.WhenAny(under, house.Delay(StepLinger)) == under)
+        if (step is { } under && await Task.WhenAny(under, house.Clocks.Delay(StepLinger)) == under)
             await HearStep(run);
         var since = Situation.Since;
         var (live, from, to, sample) = (
@@ -357,7 +357,7 @@ internal sealed partial class ServiceActor
                 live?.Pid,
                 LaunchOrder.DirectoryOf(Definition, house.Places)
             );
-            _ = house.Run(async () =>
+            _ = house.Clocks.Run(async () =>
             {
                 // The run's own row must be on record, for what it was launched from stands there.
                 await house.Store.Flush(soon: false);

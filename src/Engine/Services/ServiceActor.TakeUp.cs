@@ -35,7 +35,7 @@ internal sealed partial class ServiceActor
         }
 
         var word = link.Next();
-        if (await Task.WhenAny(word, house.Delay(KeeperPatience)) == word)
+        if (await Task.WhenAny(word, house.Clocks.Delay(KeeperPatience)) == word)
         {
             await Greet(link, await word, newBoot);
             return;
@@ -47,7 +47,7 @@ internal sealed partial class ServiceActor
             "Its keeper does not answer, as when somebody has stopped it, or the disk that its output goes to does not. "
                 + "It is taken up as soon as it does; 'calm stop' ends it, and its run with it."
         );
-        _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), house.Tasks);
+        _ = word.ContinueWith(late => Post(() => Greet(link, late.Result, newBoot), null), house.Clocks.Tasks);
     }
 
     private async Task Greet(IKeeper link, (KeeperWord Word, byte[] Body)? word, bool newBoot)
@@ -148,7 +148,7 @@ internal sealed partial class ServiceActor
             OpenSay(account);
         await Apply(new TakenUp(number, pid));
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
-        house.Store.RunLaunched(Id, number, pid, house.Now);
+        house.Store.RunLaunched(Id, number, pid, house.Clocks.Now);
         if (Message.Text(hello, "phase") == "ending")
             await Apply(new MainEnded(number, Remains.Read(hello)));
         await EndOlder(left);
@@ -174,7 +174,7 @@ internal sealed partial class ServiceActor
         var first = Math.Max(Situation.LastRun.Value + 1, latest.Value - MostUnseen);
         for (var run = first; run < latest.Value; run++)
             ended.Add(await EndUnseen(new(run), sameBoot));
-        var began = house.Host.Noted(RunDirectory, latest)?.Began ?? house.Now;
+        var began = house.Host.Noted(RunDirectory, latest)?.Began ?? house.Clocks.Now;
         await Apply(new RunsUnseen([.. ended], latest, began));
         OutputBegan = house.Host.Noted(RunDirectory, latest)?.OutputFrom ?? 0;
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
@@ -185,7 +185,7 @@ internal sealed partial class ServiceActor
     {
         var end = house.Host.Outcome(RunDirectory, run) is { } known
             ? EndOf(known.Word, known.Body, sameBoot)
-            : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Now, null, null);
+            : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Clocks.Now, null, null);
         if (sameBoot)
             await EndRemainsOfEarlier(run);
         var began = house.Host.Noted(RunDirectory, run)?.Began ?? end.At;
@@ -225,7 +225,7 @@ internal sealed partial class ServiceActor
             // That it was over was on record, and how it ended not yet.
             var end = house.Host.Outcome(RunDirectory, run) is { } known
                 ? EndOf(known.Word, known.Body, sameBoot: true)
-                : (new(OutcomeKind.KeeperLost), house.Now, null, null);
+                : (new(OutcomeKind.KeeperLost), house.Clocks.Now, null, null);
             house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds));
             DiscardOnceKept(run);
         }
@@ -235,7 +235,7 @@ internal sealed partial class ServiceActor
     private async Task EndRemainsOfEarlier(RunNumber run)
     {
         var ending = EndRemains(run);
-        if (await Task.WhenAny(ending, house.Delay(RemainsPatience)) != ending)
+        if (await Task.WhenAny(ending, house.Clocks.Delay(RemainsPatience)) != ending)
             remains = Task.WhenAll(remains, ending);
     }
 
@@ -281,7 +281,7 @@ internal sealed partial class ServiceActor
 
         // As a rule nothing is left, or ends at once. What the kernel holds keeps nobody waiting.
         var ending = EndRemains(run);
-        if (await Task.WhenAny(ending, house.Delay(RemainsPatience)) == ending)
+        if (await Task.WhenAny(ending, house.Clocks.Delay(RemainsPatience)) == ending)
         {
             await Lost(run, await ending > 0);
             return true;
@@ -289,7 +289,7 @@ internal sealed partial class ServiceActor
 
         Known = false;
         Publish();
-        _ = ending.ContinueWith(left => Post(() => Lost(run, left.Result > 0), null), house.Tasks);
+        _ = ending.ContinueWith(left => Post(() => Lost(run, left.Result > 0), null), house.Clocks.Tasks);
         return false;
     }
 
@@ -304,14 +304,14 @@ internal sealed partial class ServiceActor
         )
             await Launch(run); // decided, and lost before anybody was told to
         else
-            await Over(run, new(OutcomeKind.KeeperLost), house.Now, null, null);
+            await Over(run, new(OutcomeKind.KeeperLost), house.Clocks.Now, null, null);
         FoundOut();
     }
 
     /// <summary>The last moment the run is known to have been there, when the machine went down under it.</summary>
     private DateTimeOffset LostAt(LiveRun? run)
     {
-        var known = run?.Proven ?? run?.Launched ?? run?.Began ?? house.Now;
+        var known = run?.Proven ?? run?.Launched ?? run?.Began ?? house.Clocks.Now;
         return house.LastSeen is { } seen && seen > known ? seen : known;
     }
 }

@@ -23,18 +23,18 @@ internal sealed partial class ServiceActor
         stepIndex = perform.Index;
         stepLook?.Cancel();
         stepLook = new();
-        var taker = new StepTaker(Definition, house, Site(perform.Run), Situation.Run?.Pid, GiveInput);
+        var taker = new StepTaker(Definition, house.Tools, Site(perform.Run), Situation.Run?.Pid, GiveInput);
         var mine = step = taker.Take(Definition.WindDown[perform.Index], stepLook.Token);
         _ = mine.ContinueWith(
             done => Post(() => ReferenceEquals(step, mine) ? HearStep(perform.Run) : Task.CompletedTask, null),
-            house.Tasks
+            house.Clocks.Tasks
         );
     }
 
     /// <summary>A step that a running program is told something by, outside a wind-down; what came of it.</summary>
     public Task<StepEffect> Perform(WindDownStep told, RunNumber run)
     {
-        var done = new TaskCompletionSource<StepEffect>(house.Promises);
+        var done = new TaskCompletionSource<StepEffect>(house.Clocks.Promises);
         var posted = Post(
             async () =>
             {
@@ -46,7 +46,7 @@ internal sealed partial class ServiceActor
                     done.TrySetResult(new("it was sent", Failed: false));
                 }
                 else
-                    _ = house.Run(() => Take(live));
+                    _ = house.Clocks.Run(() => Take(live));
             },
             null
         );
@@ -56,7 +56,10 @@ internal sealed partial class ServiceActor
 
         async Task Take(LiveRun live)
         {
-            var effect = await new StepTaker(Definition, house, Site(run), live.Pid, GiveInput).Take(told, default);
+            var effect = await new StepTaker(Definition, house.Tools, Site(run), live.Pid, GiveInput).Take(
+                told,
+                default
+            );
             done.TrySetResult(
                 effect ?? new($"nothing came back within {Duration.Write(told.Wait)}", told is not SendStep)
             );
@@ -74,7 +77,7 @@ internal sealed partial class ServiceActor
 
     private Task<int> GiveInput(Message order, CancellationToken cancellation)
     {
-        inputTaken = new(house.Promises);
+        inputTaken = new(house.Clocks.Promises);
         keeper?.Send(order);
         return inputTaken.Task.WaitAsync(cancellation);
     }

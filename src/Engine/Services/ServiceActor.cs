@@ -13,7 +13,6 @@ using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Rhythms;
-using CalmSentry.Engine.Swaps;
 using CalmSentry.Engine.Watching;
 using CalmSentry.Linux.Troubles;
 
@@ -24,7 +23,7 @@ namespace CalmSentry.Engine.Services;
 /// the
 /// core decides, this carries the deeds out.
 /// </summary>
-internal sealed partial class ServiceActor : IRunning, IDisposable
+internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
 {
     private readonly House house;
     private readonly Registry registry;
@@ -77,13 +76,13 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
             frame,
             registry
         );
-        nextSaid = new(house.Promises);
+        nextSaid = new(house.Clocks.Promises);
         RunDirectory = house.Places.RunOf(id.ToString());
-        alarm = new(house.Clock, wait => Post(() => Wake(wait), null));
-        Vitals = new(() => house.Host.Tree(this), house);
+        alarm = new(house.Clocks.Time, wait => Post(() => Wake(wait), null));
+        Vitals = new(() => house.Host.Tree(this), house.Clocks);
         turned = Turned(situation);
         View = ServiceViews.Of(this);
-        _ = house.Run(Work);
+        _ = house.Clocks.Run(Work);
     }
 
     public ServiceId Id { get; }
@@ -186,8 +185,8 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
             var changed = DefinitionChanges.Between(was, definition);
             Definition = definition;
             Revision++;
-            house.Store.Revise(Id, Revision, document, by, house.Now);
-            house.Copies.Keep(Id, definition.Name, Revision, document);
+            house.Store.Revise(Id, Revision, document, by, house.Clocks.Now);
+            house.Tools.Copies.Keep(Id, definition.Name, Revision, document);
             registry.Reshape();
             house.Logbook.Note(this, new AdjustedEntry(Revision, [.. changed]), by);
             if (definition.Output != was.Output)
@@ -228,10 +227,10 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
 
                 Definition = definition;
                 Revision++;
-                house.Store.Rename(Id, was, now, Revision, document, by, house.Now);
-                house.Secrets.Rename(was, now);
-                house.Copies.Keep(Id, now, Revision, document);
-                house.Copies.Remove(was);
+                house.Store.Rename(Id, was, now, Revision, document, by, house.Clocks.Now);
+                house.Tools.Secrets.Rename(was, now);
+                house.Tools.Copies.Keep(Id, now, Revision, document);
+                house.Tools.Copies.Remove(was);
                 registry.Reshape();
                 house.Logbook.Note(this, new RenamedEntry(was, Revision), by);
                 house.Events.Removed(was);
@@ -246,7 +245,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
     public Task Exchange(Action work) =>
         Call(() =>
         {
-            if (!forgotten && !SwapRoom.Lives(Situation))
+            if (!forgotten && !Situation.Lives)
                 work();
             return Task.CompletedTask;
         });
@@ -301,7 +300,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
                         ? new(run.Number, with is null ? "it says that it is busy" : $"it says that it is busy: {with}")
                         : null;
                 var heard = nextSaid;
-                nextSaid = new(house.Promises);
+                nextSaid = new(house.Clocks.Promises);
                 heard.TrySetResult();
                 Publish();
                 return Task.CompletedTask;
@@ -330,9 +329,9 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
                     SaidServes = run.Number;
                 Said = text ?? Said;
                 if (alive)
-                    AliveStamp = house.Clock.GetTimestamp();
+                    AliveStamp = house.Clocks.Time.GetTimestamp();
                 var heard = nextSaid;
-                nextSaid = new(house.Promises);
+                nextSaid = new(house.Clocks.Promises);
                 heard.TrySetResult();
                 if (text is not null)
                     Publish();
@@ -344,10 +343,10 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
     /// <summary>It speaks of itself more often than it may: said once in a while, however often it does.</summary>
     public void SaysTooOften(long heard)
     {
-        var now = house.Clock.GetTimestamp();
+        var now = house.Clocks.Time.GetTimestamp();
         var last = Interlocked.Read(ref tooOftenSaid);
         if (
-            (last != 0 && house.Clock.GetElapsedTime(last, now) < TooOftenBeat)
+            (last != 0 && house.Clocks.Time.GetElapsedTime(last, now) < TooOftenBeat)
             || Interlocked.CompareExchange(ref tooOftenSaid, now, last) != last
         )
             return;
@@ -373,7 +372,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
     /// <summary>Completes as soon as the situation is as wanted, or the service is no more.</summary>
     public Task<Situation> Until(Func<Situation, bool> met, CancellationToken cancellation)
     {
-        var waiter = new Waiter(met, new(house.Promises), cancellation);
+        var waiter = new Waiter(met, new(house.Clocks.Promises), cancellation);
         var posted = Post(
             () =>
             {
@@ -420,7 +419,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
     /// <param name="answer">What is answered then, also when it failed or was not done.</param>
     private Task<T> Call<T>(Func<Task> work, Func<T> answer)
     {
-        var done = new TaskCompletionSource<T>(house.Promises);
+        var done = new TaskCompletionSource<T>(house.Clocks.Promises);
         if (!Post(work, () => done.TrySetResult(answer())))
             done.TrySetResult(answer());
         return done.Task;
@@ -472,7 +471,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
     /// <summary>Now; when the host's clock was set since the last time, what is waited for keeps its length.</summary>
     private ClockStamp Reframe()
     {
-        var now = house.Stamp;
+        var now = house.Clocks.Stamp;
         var skew = ClockStamp.Advance(ref frame, now);
         if (skew == TimeSpan.Zero)
             return now;
@@ -576,7 +575,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
     private void Stop(ref CancellationTokenSource? look)
     {
         if (look is { } live)
-            _ = house.Run(() =>
+            _ = house.Clocks.Run(() =>
             {
                 live.Cancel();
                 return Task.CompletedTask;
@@ -591,8 +590,12 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
             {
                 if (Situation.Awaited is not { Step: AwaitStep.Turn, Cause: var cause })
                     return;
-                using var limit = new CancellationTokenSource(TurnLookLimit, house.Clock);
-                await Apply(new TurnCame(await NeedLook.Once(Definition, cause, house, registry, limit.Token)));
+                using var limit = new CancellationTokenSource(TurnLookLimit, house.Clocks.Time);
+                await Apply(
+                    new TurnCame(
+                        await NeedLook.Once(Definition, cause, house.Tools, house.Clocks, registry, limit.Token)
+                    )
+                );
             },
             null
         );
@@ -605,7 +608,7 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
         look?.Cancel();
         look = new();
         var gone = look.Token;
-        _ = house.Run(async () =>
+        _ = house.Clocks.Run(async () =>
         {
             try
             {
@@ -676,10 +679,10 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
                 await Launch(off.Run, switchOff: true);
                 break;
             case LookAtNeeds look:
-                Look(ref needLook, gone => NeedLook.Go(this, look.Cause, house, registry, gone));
+                Look(ref needLook, gone => NeedLook.Go(this, look.Cause, house.Tools, house.Clocks, registry, gone));
                 break;
             case LookForProof look:
-                Look(ref proofLook, gone => ProofLook.Go(this, look.Run, house, gone));
+                Look(ref proofLook, gone => ProofLook.Go(this, look.Run, house.Store, house.Tools, house.Clocks, gone));
                 break;
             case AskTurn:
                 inGate = true;
@@ -689,24 +692,24 @@ internal sealed partial class ServiceActor : IRunning, IDisposable
                     house.Gate.Ask(this);
                 break;
             case WeighRestart weigh:
-                Look(ref restartLook, gone => RestartRoom.Weigh(this, weigh.Moment, house, gone));
+                Look(ref restartLook, gone => RestartLook.Go(this, weigh.Moment, house.Tools, house.Clocks, gone));
                 break;
             case RestartInOrder restart:
-                Look(ref restartLook, gone => RestartRoom.InOrder(this, restart.Moment, house, registry, gone));
+                Look(ref restartLook, gone => registry.Together.Restart(this, restart.Moment, gone));
                 break;
             case FindMain find:
                 _ = FindMain(find.Run);
                 break;
             case LookAfter look:
                 Looks = [];
-                Look(ref watchLook, gone => WatchLook.Go(this, look.Run, house, gone));
+                Look(ref watchLook, gone => WatchLook.Go(this, look.Run, house.Tools, house.Clocks, gone));
                 break;
             case PerformStep perform:
                 TakeStep(perform);
                 Rouse();
                 break;
             case StopDependents:
-                _ = registry.Plans.Stop(
+                _ = registry.Together.Stop(
                     registry
                         .Graph.WithDependents([Definition.Name])
                         .Where(other => other != Definition.Name)

@@ -5,6 +5,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Secrets;
@@ -80,7 +81,7 @@ internal static class ServiceViews
 
     private const string NotKnown = "What became of it while no sentry served is not known yet";
 
-    public static ServiceDetail Detail(ServiceActor actor, House house, Registry registry)
+    public static ServiceDetail Detail(ServiceActor actor, RunTools tools, Clocks clocks, Registry registry)
     {
         var view = actor.View;
         using var definition = JsonDocument.Parse(JsonNodes.Write(DefinitionWriter.Write(actor.Definition)));
@@ -120,20 +121,20 @@ internal static class ServiceViews
             Awaits = view.Awaits,
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
             NeededBy = registry.Graph.DependentsOf(view.Name),
-            Proof = ProofOf(actor, house.Store),
+            Proof = ProofOf(actor, tools.Store),
             Watches = Watches(actor),
-            UsualStopMs = house.Store.UsualStop(actor.Id)?.TotalMilliseconds,
+            UsualStopMs = tools.Store.UsualStop(actor.Id)?.TotalMilliseconds,
             WindDownMs = ServiceLife.LongestStop(actor.Definition).TotalMilliseconds,
-            Availability = AvailabilityOf(actor.Id, house.Store, house.Clock),
+            Availability = AvailabilityOf(actor.Id, tools.Store, clocks.Time),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
-            Directory = LaunchOrder.DirectoryOf(actor.Definition, house.Places),
-            Output = house.Places.OutputOf(view.Name),
-            InForce = Enforcement.Of(actor, house.Groups, house.Ceilings),
-            Secrets = SecretsOf(actor.Definition, house.Secrets),
-            StateDirectory = house.Places.StateOf(view.Name),
-            Runs = Runs(house, actor.Id, 10),
+            Directory = LaunchOrder.DirectoryOf(actor.Definition, tools.Places),
+            Output = tools.Places.OutputOf(view.Name),
+            InForce = Enforcement.Of(actor, tools.Groups, tools.Ceilings),
+            Secrets = SecretsOf(actor.Definition, tools.Secrets),
+            StateDirectory = tools.Places.StateOf(view.Name),
+            Runs = Runs(tools.Store, actor.Id, 10),
         };
     }
 
@@ -251,14 +252,14 @@ internal static class ServiceViews
     }
 
     public static IReadOnlyList<RunView> Runs(
-        House house,
+        SentryStore store,
         ServiceId service,
         int last,
         DateTimeOffset? before = null
     ) =>
         [
-            .. house
-                .Store.Runs(service, last, before)
+            .. store
+                .Runs(service, last, before)
                 .Select(run => new RunView
                 {
                     Version = run.Version,

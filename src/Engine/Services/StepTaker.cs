@@ -18,7 +18,7 @@ internal readonly record struct StepEffect(string Answer, bool Failed);
 /// <param name="input">Gives the keeper an order about the program's input; the errno that came of it.</param>
 internal sealed class StepTaker(
     Definition definition,
-    House house,
+    RunTools tools,
     RunSite site,
     int? pid,
     Func<Message, CancellationToken, Task<int>> input
@@ -107,7 +107,7 @@ internal sealed class StepTaker(
     {
         if (Account.Named(definition.Account) is not { } account)
             return new($"there is no account {definition.Account}", Failed: true);
-        return await house.AsAccount.Send(
+        return await tools.AsAccount.Send(
             account,
             AccountGroup.IdsOf(definition.Identity.Groups),
             step.To.Address,
@@ -143,17 +143,17 @@ internal sealed class StepTaker(
     {
         if (Account.Named(definition.Account) is not { } account)
             return new($"there is no account {definition.Account}", Failed: true);
-        var environment = LaunchOrder.EnvironmentOf(definition, account, site.Name, house.Places);
+        var environment = LaunchOrder.EnvironmentOf(definition, account, site.Name, tools.Places);
         if (pid is { } main)
             environment["CALM_PID"] = main.ToString(System.Globalization.CultureInfo.InvariantCulture);
-        var end = await house.AsAccount.Run(
+        var end = await tools.AsAccount.Run(
             account,
             AccountGroup.IdsOf(definition.Identity.Groups),
-            LaunchOrder.DirectoryOf(definition, house.Places),
+            LaunchOrder.DirectoryOf(definition, tools.Places),
             environment,
             step.Command,
             step.Wait,
-            site.Commands(house.Tools),
+            site.Commands(tools),
             cancellation: cancellation
         );
         return end switch

@@ -1,7 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Engine.Keepers;
-using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Engine.Swaps;
@@ -11,15 +10,15 @@ internal static class ServiceFiles
 {
     /// <param name="directory">Without links.</param>
     /// <exception cref="IOException">The way to it cannot be gone, or there is no place for versions; in words.</exception>
-    public static ProgramFiles Open(House house, ServiceId service, string directory)
+    public static ProgramFiles Open(RunTools tools, ServiceId service, string directory)
     {
-        var files = ProgramFiles.Open(directory, $"{house.Groups.Mark}.{service}");
+        var files = ProgramFiles.Open(directory, $"{tools.Groups.Mark}.{service}");
         try
         {
             files.BringEarlier(
                 $"{service}",
                 () =>
-                    house
+                    tools
                         .Store.Versions(service)
                         .Where(version => version.Directory == directory)
                         .Select(version => (version.Number, version.Identity))

@@ -4,8 +4,12 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Swaps;
 
@@ -13,7 +17,14 @@ namespace CalmSentry.Engine.Swaps;
 /// Carries swaps out, at most one a service: each is on record before its deeds are done, and is taken up again by the server
 /// that follows.
 /// </summary>
-internal sealed class SwapRoom(House house, Registry registry)
+internal sealed class SwapRoom(
+    Registry registry,
+    PlanRoom plans,
+    SentryStore store,
+    Record logbook,
+    RunTools tools,
+    Clocks clocks
+)
 {
     private readonly ConcurrentDictionary<ServiceId, Live> live = [];
 
@@ -63,7 +74,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         : "new files are being looked at";
 
     /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
-    public bool Take(ServiceId service) => live.TryAdd(service, new(null, house.Stamp, null, house.Promises));
+    public bool Take(ServiceId service) => live.TryAdd(service, new(null, clocks.Stamp, null, clocks.Promises));
 
     private readonly Lock claiming = new();
 
@@ -103,12 +114,12 @@ internal sealed class SwapRoom(House house, Registry registry)
     )
     {
         var actor = asked.Actor;
-        var one = new Live(prepared?.Swap ?? StoppedFirst(asked), house.Stamp, asked.Say, house.Promises)
+        var one = new Live(prepared?.Swap ?? StoppedFirst(asked), clocks.Stamp, asked.Say, clocks.Promises)
         {
             Look = look,
         };
         live[actor.Id] = one;
-        _ = house.Run(() => Follow(actor.Id, one, resumed: false));
+        _ = clocks.Run(() => Follow(actor.Id, one, resumed: false));
         var swap = await one.Over.Task;
         return (swap, one.Refused);
     }
@@ -116,13 +127,13 @@ internal sealed class SwapRoom(House house, Registry registry)
     private Swap StoppedFirst(FilesAsked asked)
     {
         var actor = asked.Actor;
-        var versions = house.Store.Versions(actor.Id);
+        var versions = store.Versions(actor.Id);
         var present = versions.FirstOrDefault(one => one.Present);
         return new()
         {
             By = asked.By,
-            Began = house.Now,
-            Directory = live[actor.Id].Directory ?? ServiceFiles.DirectoryOf(actor.Definition, house.Places)!,
+            Began = clocks.Now,
+            Directory = live[actor.Id].Directory ?? ServiceFiles.DirectoryOf(actor.Definition, tools.Places)!,
             Before = new(present?.Number ?? 1, present?.Identity ?? ""),
             // Until the new files are ready that is their number, and they are nowhere.
             Version = new(
@@ -134,7 +145,7 @@ internal sealed class SwapRoom(House house, Registry registry)
             WatchFor = TimeSpan.Zero,
             Dependents = [.. asked.Dependents],
             IsJob = actor.Definition.IsJob,
-            WasUp = !actor.Definition.IsJob && Lives(actor.Situation),
+            WasUp = !actor.Definition.IsJob && actor.Situation.Lives,
             Step = SwapStep.Looking,
         };
     }
@@ -143,14 +154,14 @@ internal sealed class SwapRoom(House house, Registry registry)
     /// <exception cref="IOException">They cannot be brought to the disk.</exception>
     public void Record(ServiceActor actor, Prepared prepared)
     {
-        using (var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory))
+        using (var files = ServiceFiles.Open(tools, actor.Id, prepared.Swap.Directory))
         using (var next = files.Kept(prepared.Swap.Version.Number))
             next.Flush(all: true);
         foreach (var version in prepared.Unrecorded)
-            house.Store.SetVersion(actor.Id, version);
+            store.SetVersion(actor.Id, version);
         if (prepared.Unrecorded.FirstOrDefault(version => version.Present) is { } present)
-            house.Store.SetPresent(actor.Id, present.Number);
-        house.Logbook.Note(
+            store.SetPresent(actor.Id, present.Number);
+        logbook.Note(
             actor,
             new SwapBeganEntry(prepared.Swap.Version.Number, prepared.Plan.Source, $"{prepared.Swap.Before.Number}"),
             prepared.Swap.By
@@ -160,28 +171,28 @@ internal sealed class SwapRoom(House house, Registry registry)
     /// <summary>
     /// Before services are taken up: an exchange in which a server was lost is finished, so that nothing is begun from a mixture.
     /// </summary>
-    public static void Settle(House house)
+    public void Settle()
     {
-        foreach (var (service, swap, _) in house.Store.Swaps())
+        foreach (var (service, swap, _) in store.Swaps())
         {
             if (swap is null || SwapLife.Wanted(swap) is not { } wanted)
                 continue;
             try
             {
-                using var files = ServiceFiles.Open(house, service, swap.Directory);
+                using var files = ServiceFiles.Open(tools, service, swap.Directory);
                 // Files are exchanged under nobody: of what is half done nothing lives.
                 if (Whole(files, swap) is not null)
                     continue;
                 if (Bring(files, swap, wanted) is { } why)
-                    house.Logbook.Trouble(
+                    logbook.Trouble(
                         $"New files were being put in at {swap.Directory} when the sentry ended, and {why}."
                     );
                 else
-                    house.Store.SetPresent(service, wanted.Number);
+                    store.SetPresent(service, wanted.Number);
             }
             catch (IOException error)
             {
-                house.Logbook.Trouble($"New files were being put in at {swap.Directory}: {error.Message}.");
+                logbook.Trouble($"New files were being put in at {swap.Directory}: {error.Message}.");
             }
         }
     }
@@ -189,17 +200,17 @@ internal sealed class SwapRoom(House house, Registry registry)
     /// <summary>Goes on with what the server before had under way.</summary>
     public void TakeUp()
     {
-        foreach (var (service, swap, saved) in house.Store.Swaps())
+        foreach (var (service, swap, saved) in store.Swaps())
         {
             if (swap is null || registry.WithId(service) is not { } actor)
             {
-                house.Store.RemoveSwap(service);
+                store.RemoveSwap(service);
                 continue;
             }
 
-            house.Logbook.Note(actor, new PlanTakenUpEntry(SwapWords.Name), swap.By);
-            var one = live[service] = new(swap, saved ?? house.Stamp, null, house.Promises);
-            _ = house.Run(() => Follow(service, one, resumed: true));
+            logbook.Note(actor, new PlanTakenUpEntry(SwapWords.Name), swap.By);
+            var one = live[service] = new(swap, saved ?? clocks.Stamp, null, clocks.Promises);
+            _ = clocks.Run(() => Follow(service, one, resumed: true));
         }
     }
 
@@ -210,9 +221,9 @@ internal sealed class SwapRoom(House house, Registry registry)
             await Journaled.ToItsEnd(
                 resumed,
                 taken => Go(service, one, taken),
-                () => house.Store.RemoveSwap(service),
-                unexpected => house.Logbook.Failed($"a swap of {one.Swap!.Directory}", unexpected),
-                pause => house.Delay(pause)
+                () => store.RemoveSwap(service),
+                unexpected => logbook.Failed($"a swap of {one.Swap!.Directory}", unexpected),
+                pause => clocks.Delay(pause)
             );
         }
         finally
@@ -227,22 +238,22 @@ internal sealed class SwapRoom(House house, Registry registry)
         if (!resumed)
         {
             // On record before anything of it is done: whatever is lost from here on, the next server goes on with it.
-            house.Store.SetSwap(service, one.Swap!, one.Frame);
-            await house.Store.Flush();
+            store.SetSwap(service, one.Swap!, one.Frame);
+            await store.Flush();
         }
 
         while (one.Swap!.Step != SwapStep.Done && registry.WithId(service) is { } actor)
         {
             var change = registry.Readiness.NextChange();
-            var now = one.At(house.Stamp);
+            var now = one.At(clocks.Stamp);
             var (after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
             resumed = false;
             await Take(actor, one, after, deed);
             if (one.Swap.Step == SwapStep.Done)
                 break;
             if (deed == SwapDeed.None)
-                await Task.WhenAny(change, house.Delay(Wait(one.Swap, one.At(house.Stamp))));
-            await house.Delay(Breath);
+                await Task.WhenAny(change, clocks.Delay(Wait(one.Swap, one.At(clocks.Stamp))));
+            await clocks.Delay(Breath);
         }
 
         if (registry.WithId(service) is { } there)
@@ -267,7 +278,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         var before = one.Swap!;
         one.Swap = after;
         if (after != before)
-            house.Store.SetSwap(actor.Id, after, one.Frame);
+            store.SetSwap(actor.Id, after, one.Frame);
         if (after.Step != before.Step && after.Step != SwapStep.Done)
             one.Say?.Invoke(SwapWords.Doing(after));
         switch (deed)
@@ -276,21 +287,21 @@ internal sealed class SwapRoom(House house, Registry registry)
                 if (after.Dependents.IsEmpty)
                     await actor.Ask(new StopAsked(ByIt(after)));
                 else
-                    await registry.Plans.Stop(
+                    await plans.Stop(
                         after.Dependents.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
                         ByIt(after)
                     );
                 break;
             case SwapDeed.Look:
-                await house.Store.Flush();
+                await store.Flush();
                 await LookAgain(actor, one);
                 break;
             case SwapDeed.Exchange when SwapLife.Wanted(after) is { } wanted:
-                await house.Store.Flush();
+                await store.Flush();
                 await actor.Exchange(() => Exchange(actor, one, wanted));
                 break;
             case SwapDeed.Begin:
-                await house.Store.Flush();
+                await store.Flush();
                 await Start(actor.Definition.Name, after);
                 foreach (var dependent in after.Dependents.Reverse())
                     await Start(dependent, after);
@@ -317,9 +328,13 @@ internal sealed class SwapRoom(House house, Registry registry)
         try
         {
             var prepared = await one.Look!();
-            await Task.Run(() => Record(actor, prepared));
+            await clocks.Run(() =>
+            {
+                Record(actor, prepared);
+                return Task.CompletedTask;
+            });
             one.Swap = prepared.Swap with { WasUp = swap.WasUp, Began = swap.Began };
-            house.Store.SetSwap(actor.Id, one.Swap, one.Frame);
+            store.SetSwap(actor.Id, one.Swap, one.Frame);
         }
         catch (FilesNotTakenException error)
             when (error.Problem.Code != FilesNotTakenException.FilesMove || one.Looks == MostLooks)
@@ -333,9 +348,9 @@ internal sealed class SwapRoom(House house, Registry registry)
     {
         if (swap.Version.Identity.Length == 0)
             return; // it never came to new files
-        using var files = ServiceFiles.Open(house, actor.Id, swap.Directory);
-        if (house.Store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
-            house.Store.SetVersion(actor.Id, failed with { Failed = why });
+        using var files = ServiceFiles.Open(tools, actor.Id, swap.Directory);
+        if (store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } failed)
+            store.SetVersion(actor.Id, failed with { Failed = why });
         if (swap.IsNew && files.Present() != swap.Version.Identity)
             files.Drop(swap.Version.Number);
     }
@@ -351,7 +366,7 @@ internal sealed class SwapRoom(House house, Registry registry)
     {
         try
         {
-            using var files = ServiceFiles.Open(house, actor.Id, one.Swap!.Directory);
+            using var files = ServiceFiles.Open(tools, actor.Id, one.Swap!.Directory);
             one.Stuck = Bring(files, one.Swap, wanted);
             one.Other =
                 one is { Stuck: not null, Look: not null, Looks: < MostLooks }
@@ -363,7 +378,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         }
 
         if (one.Stuck is null)
-            house.Store.SetPresent(actor.Id, wanted.Number);
+            store.SetPresent(actor.Id, wanted.Number);
     }
 
     private static string? Bring(ProgramFiles files, Swap swap, FileVersion wanted) =>
@@ -382,7 +397,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         {
             try
             {
-                using var files = ServiceFiles.Open(house, actor.Id, swap.Directory);
+                using var files = ServiceFiles.Open(tools, actor.Id, swap.Directory);
                 whole = Whole(files, swap);
             }
             catch (IOException)
@@ -392,7 +407,7 @@ internal sealed class SwapRoom(House house, Registry registry)
         }
 
         return new(
-            Lives(now),
+            now.Lives,
             now.Phase == Phase.Stopping,
             now is { Phase: Phase.Running, Run: not null },
             now.LastRun,
@@ -411,32 +426,28 @@ internal sealed class SwapRoom(House house, Registry registry)
             .Replace(" Nothing was changed.", "", StringComparison.Ordinal)
             .TrimEnd('.');
 
-    /// <summary>It has a run, or is on its way to one.</summary>
-    public static bool Lives(Situation now) =>
-        now.Run is not null || now.Phase is Phase.Waiting or Phase.Starting or Phase.Running or Phase.Stopping;
-
     private async Task End(ServiceActor actor, Swap swap)
     {
         if (
             swap is { Why: { } why, Stuck: true }
-            && house.Store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } stuck
+            && store.Versions(actor.Id).FirstOrDefault(one => one.Number == swap.Version.Number) is { } stuck
         )
             // Data that goes along with the files may still lie there.
-            house.Store.SetVersion(actor.Id, stuck with { Failed = why });
+            store.SetVersion(actor.Id, stuck with { Failed = why });
         else if (swap.Why is { } reason)
             // What was only made for this goes; what came back and failed again is still kept.
             Drop(actor, swap, reason);
         else
-            using (var files = ServiceFiles.Open(house, actor.Id, swap.Directory))
+            using (var files = ServiceFiles.Open(tools, actor.Id, swap.Directory))
                 foreach (
-                    var old in house
-                        .Store.Versions(actor.Id)
+                    var old in store
+                        .Versions(actor.Id)
                         .Where(one => one.Number != swap.Version.Number && files.IdentityOf(one.Number) is not null)
                         .Skip(actor.Definition.Files.Versions)
                 )
                     files.Drop(old.Number);
 
-        house.Logbook.Note(
+        logbook.Note(
             actor,
             swap switch
             {
@@ -456,6 +467,6 @@ internal sealed class SwapRoom(House house, Registry registry)
             swap.By,
             tells: swap.Why is not null
         );
-        await house.Store.Kept();
+        await store.Kept();
     }
 }

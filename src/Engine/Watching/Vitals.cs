@@ -1,5 +1,5 @@
 using CalmSentry.Core.Watching;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Background;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Engine.Watching;
@@ -18,7 +18,7 @@ internal sealed record VitalSample(
 );
 
 /// <summary>How the tree of one run does: its latest figures, and how its memory has gone.</summary>
-internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
+internal sealed class Vitals(Func<IReadOnlyList<int>> tree, Clocks clocks)
 {
     private static readonly TimeSpan ShortestForCpu = TimeSpan.FromMilliseconds(200);
 
@@ -35,7 +35,7 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
         var sample = Look(fresh);
         lock (only)
         {
-            memory.Add(DateTimeOffset.UnixEpoch + house.Clock.GetElapsedTime(0, sample.Stamp), sample.Memory);
+            memory.Add(DateTimeOffset.UnixEpoch + clocks.Time.GetElapsedTime(0, sample.Stamp), sample.Memory);
             return (sample, GrowthTrend.Of(memory.Samples));
         }
     }
@@ -45,7 +45,7 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
     {
         lock (only)
         {
-            if (Latest is { } latest && house.Clock.GetElapsedTime(latest.Stamp) < fresh)
+            if (Latest is { } latest && clocks.Time.GetElapsedTime(latest.Stamp) < fresh)
                 return latest;
             var pids = tree();
             var (bytes, ticks) = (0L, 0L);
@@ -61,16 +61,16 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, House house)
             if (bytes == 0 && Latest is { Memory: > 0 } alive)
                 return alive;
 
-            var stamp = house.Clock.GetTimestamp();
+            var stamp = clocks.Time.GetTimestamp();
             double? cpu = Latest?.Cpu;
             if (
                 basis is { } before
-                && house.Clock.GetElapsedTime(before.Stamp, stamp) is var elapsed
+                && clocks.Time.GetElapsedTime(before.Stamp, stamp) is var elapsed
                 && elapsed >= ShortestForCpu
             )
                 cpu = Math.Max(0, ticks - before.Ticks) * 100.0 / ProcessVitals.TicksPerSecond / elapsed.TotalSeconds;
-            var now = new VitalSample(house.Now, stamp, bytes, ticks, cpu, pids);
-            if (basis is null || house.Clock.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
+            var now = new VitalSample(clocks.Now, stamp, bytes, ticks, cpu, pids);
+            if (basis is null || clocks.Time.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
                 basis = now;
             return Latest = now;
         }

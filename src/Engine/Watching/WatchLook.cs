@@ -4,9 +4,10 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Output;
 using CalmSentry.Engine.Probing;
-using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Engine.Watching;
@@ -20,7 +21,7 @@ internal readonly record struct Sight(string? Bad, string Seen, TimeSpan? Due = 
 internal sealed record LatestLook(DateTimeOffset At, string Seen, bool Bad);
 
 /// <summary>Looks at all watches of one run, each at its own beat, until nobody waits for it any more.</summary>
-internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
+internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, Clocks clocks)
 {
     private static readonly TimeSpan ShortestLimit = TimeSpan.FromSeconds(1),
         LongestLimit = TimeSpan.FromSeconds(10),
@@ -29,9 +30,9 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
     private readonly Definition definition = actor.Definition;
     private readonly Vitals vitals = actor.Vitals;
 
-    public static Task Go(ServiceActor actor, RunNumber run, House house, CancellationToken gone)
+    public static Task Go(IWatched actor, RunNumber run, RunTools tools, Clocks clocks, CancellationToken gone)
     {
-        var look = new WatchLook(actor, run, house);
+        var look = new WatchLook(actor, run, tools, clocks);
         return Task.WhenAll(look.definition.Watch.Select((watch, i) => look.Follow(watch, i, gone)));
     }
 
@@ -47,8 +48,8 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
         var inTrouble = false;
         while (true)
         {
-            await house.Delay(next, gone);
-            var began = house.Clock.GetTimestamp();
+            await clocks.Delay(next, gone);
+            var began = clocks.Time.GetTimestamp();
             Sight sight;
             try
             {
@@ -66,13 +67,13 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
 
             gone.ThrowIfCancellationRequested();
             inTrouble = false;
-            actor.Looks[index] = new(house.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
+            actor.Looks[index] = new(clocks.Now, sight.Bad ?? sight.Seen, sight.Bad is not null);
             var now =
                 sight.Bad is not null || last is null || last.Value.Bad is not null || Unseen(index)
                     ? await actor.Ask(new WatchSeen(run, watch, sight.Bad, sight.Seen))
                     : null;
             last = sight;
-            next = watch.Beat - house.Clock.GetElapsedTime(began);
+            next = watch.Beat - clocks.Time.GetElapsedTime(began);
             if (sight.Due is { } due && due + Margin < next)
                 next = due + Margin;
             // A level that may be over its limit for some time is looked at again when that time is up.
@@ -81,7 +82,7 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
                 && now?.Run is { } live
                 && index < live.Watched.Length
                 && live.Watched[index] is { Bad: > 0, PoorSince: null, Since: { } since }
-                && since + watch.Lasting - house.Now is var left
+                && since + watch.Lasting - clocks.Now is var left
                 && left < next
             )
                 next = left + Margin;
@@ -95,134 +96,131 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
         actor.Situation.Run is { } live && index < live.Watched.Length && live.Watched[index].Since is null;
 
     private long EndedForMemory() =>
-        actor.Site(run) is var site ? house.Ceilings.EndedForMemory(site.Name, site.Group(house.Groups)) : 0;
+        actor.Site(run) is var site ? tools.Ceilings.EndedForMemory(site.Name, site.Group(tools.Groups)) : 0;
 
     private Func<CancellationToken, Task<Sight>> LookOf(Watch watch)
     {
-        var began = house.Clock.GetTimestamp();
-        switch (watch)
+        var began = clocks.Time.GetTimestamp();
+        return watch switch
         {
-            case AnswerWatch answer:
-                var limit =
-                    watch.Beat < ShortestLimit ? ShortestLimit
-                    : watch.Beat > LongestLimit ? LongestLimit
-                    : watch.Beat;
-                return async gone =>
-                {
-                    var (missing, seen) = await Answers
-                        .Of(answer.Look, actor, run, house.Tools, limit, gone)
-                        .OrWhyNot(ownToo: false);
-                    return new(missing, seen);
-                };
-            case SilenceWatch silence:
-                var output = new ChangeClock(
-                    () => Segments.Written(house.Places.OutputDirectoryOf(definition.Name)),
-                    house.Clock
+            AnswerWatch answer => gone => Ask(answer, gone),
+            SilenceWatch silence => Silence(silence, began),
+            FreshFileWatch fresh => Fresh(fresh, began),
+            WellWatch alive => Now(() =>
+                AgeOf(
+                    actor.AliveStamp == 0 ? null : clocks.Time.GetElapsedTime(actor.AliveStamp),
+                    began,
+                    alive.Within,
+                    "it has not said that it is alive",
+                    "it said that it is alive"
+                )
+            ),
+            PausedWatch paused => Paused(paused),
+            CeilingWatch ceiling => Ceiling(ceiling),
+            MemoryWatch memory => Leveled(
+                watch,
+                sample => sample.Memory,
+                memory.Bytes,
+                bytes => Size.About(bytes),
+                "its memory is",
+                Size.Write(memory.Bytes)
+            ),
+            CpuWatch cpu => Leveled(
+                watch,
+                sample => (long)Math.Round(sample.Cpu ?? 0),
+                cpu.Percent,
+                percent => $"{percent} %",
+                "its processor time is",
+                $"{cpu.Percent} %"
+            ),
+            OpenFilesWatch files => Leveled(
+                watch,
+                sample => sample.Tree.Sum(ProcessFacts.CountOpenFiles),
+                files.Most,
+                Plain,
+                "the files it has open are",
+                Plain(files.Most)
+            ),
+            TreeWatch children => Leveled(
+                watch,
+                sample => Math.Max(0, sample.Tree.Count - 1),
+                children.Most,
+                Plain,
+                "the processes below its main one are",
+                Plain(children.Most)
+            ),
+            _ => throw new ArgumentOutOfRangeException(nameof(watch)),
+        };
+    }
+
+    private async Task<Sight> Ask(AnswerWatch watch, CancellationToken gone)
+    {
+        var limit =
+            watch.Beat < ShortestLimit ? ShortestLimit
+            : watch.Beat > LongestLimit ? LongestLimit
+            : watch.Beat;
+        var (missing, seen) = await Answers.Of(watch.Look, actor, run, tools, limit, gone).OrWhyNot(ownToo: false);
+        return new(missing, seen);
+    }
+
+    private Func<CancellationToken, Task<Sight>> Silence(SilenceWatch watch, long began)
+    {
+        var output = new ChangeClock(
+            () => Segments.Written(tools.Places.OutputDirectoryOf(definition.Name)),
+            clocks.Time
+        );
+        return Now(() => AgeOf(output.Age(), began, watch.Longest, "it has printed nothing", "it printed something"));
+    }
+
+    private Func<CancellationToken, Task<Sight>> Fresh(FreshFileWatch watch, long began)
+    {
+        var file = new ChangeClock(watch.Path, clocks.Time);
+        return Now(() =>
+            AgeOf(file.Age(), began, watch.Oldest, $"{watch.Path} has not been written", $"{watch.Path} was written")
+        );
+    }
+
+    private Func<CancellationToken, Task<Sight>> Paused(PausedWatch watch)
+    {
+        long? since = null;
+        return Now(() =>
+        {
+            vitals.Look(watch.Beat / 2); // what a fall's evidence shows of memory and processor comes from here
+            var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
+            since = stopped ? since ?? clocks.Time.GetTimestamp() : null;
+            if (since is not { } from)
+                return new(null, "its main process is not stopped by a signal");
+            var length = clocks.Time.GetElapsedTime(from);
+            return length >= watch.Longest
+                ? new(
+                    $"its main process has been kept stopped by a signal for {About(length)}: it has its "
+                        + $"number still, but does nothing",
+                    ""
+                )
+                : new(
+                    null,
+                    $"its main process has been stopped by a signal for {About(length)}",
+                    watch.Longest - length
                 );
-                return Now(() =>
-                    AgeOf(output.Age(), began, silence.Longest, "it has printed nothing", "it printed something")
-                );
-            case FreshFileWatch fresh:
-                var file = new ChangeClock(fresh.Path, house.Clock);
-                return Now(() =>
-                    AgeOf(
-                        file.Age(),
-                        began,
-                        fresh.Oldest,
-                        $"{fresh.Path} has not been written",
-                        $"{fresh.Path} was written"
-                    )
-                );
-            case WellWatch alive:
-                return Now(() =>
-                    AgeOf(
-                        actor.AliveStamp == 0 ? null : house.Clock.GetElapsedTime(actor.AliveStamp),
-                        began,
-                        alive.Within,
-                        "it has not said that it is alive",
-                        "it said that it is alive"
-                    )
-                );
-            case PausedWatch paused:
-                long? since = null;
-                return Now(() =>
-                {
-                    vitals.Look(watch.Beat / 2); // what a fall's evidence shows of memory and processor comes from here
-                    var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
-                    since = stopped ? since ?? house.Clock.GetTimestamp() : null;
-                    if (since is not { } from)
-                        return new(null, "its main process is not stopped by a signal");
-                    var length = house.Clock.GetElapsedTime(from);
-                    return length >= paused.Longest
-                        ? new(
-                            $"its main process has been kept stopped by a signal for {About(length)}: it has its "
-                                + $"number still, but does nothing",
-                            ""
-                        )
-                        : new(
-                            null,
-                            $"its main process has been stopped by a signal for {About(length)}",
-                            paused.Longest - length
-                        );
-                });
-            case MemoryWatch memory:
-                return Now(() =>
-                    Level(
-                        vitals.Look(watch.Beat / 2).Memory,
-                        memory.Bytes,
-                        bytes => Size.About(bytes),
-                        "its memory is",
-                        Size.Write(memory.Bytes)
-                    )
-                );
-            case CpuWatch cpu:
-                return Now(() =>
-                    Level(
-                        (long)Math.Round(vitals.Look(watch.Beat / 2).Cpu ?? 0),
-                        cpu.Percent,
-                        percent => $"{percent} %",
-                        "its processor time is",
-                        $"{cpu.Percent} %"
-                    )
-                );
-            case OpenFilesWatch files:
-                return Now(() =>
-                    Level(
-                        vitals.Look(watch.Beat / 2).Tree.Sum(ProcessFacts.CountOpenFiles),
-                        files.Most,
-                        Plain,
-                        "the files it has open are",
-                        Plain(files.Most)
-                    )
-                );
-            case TreeWatch children:
-                return Now(() =>
-                    Level(
-                        Math.Max(0, vitals.Look(watch.Beat / 2).Tree.Count - 1),
-                        children.Most,
-                        Plain,
-                        "the processes below its main one are",
-                        Plain(children.Most)
-                    )
-                );
-            case CeilingWatch ceiling:
-                var ended = EndedForMemory();
-                return Now(() =>
-                {
-                    var (before, now) = (ended, EndedForMemory());
-                    ended = now;
-                    // Its main process may live on, and nothing else would ever tell.
-                    return now > before
-                        ? new(
-                            $"the kernel has ended {now - before} of its processes, for together they reached its limit "
-                                + $"of {Size.Write(definition.Resources.Memory ?? 0)}",
-                            ""
-                        )
-                        : Ahead(ceiling, watch.Beat);
-                });
-            default:
-                throw new ArgumentOutOfRangeException(nameof(watch));
-        }
+        });
+    }
+
+    private Func<CancellationToken, Task<Sight>> Ceiling(CeilingWatch watch)
+    {
+        var ended = EndedForMemory();
+        return Now(() =>
+        {
+            var (before, now) = (ended, EndedForMemory());
+            ended = now;
+            // Its main process may live on, and nothing else would ever tell.
+            return now > before
+                ? new(
+                    $"the kernel has ended {now - before} of its processes, for together they reached its limit "
+                        + $"of {Size.Write(definition.Resources.Memory ?? 0)}",
+                    ""
+                )
+                : Ahead(watch, watch.Beat);
+        });
     }
 
     private static Func<CancellationToken, Task<Sight>> Now(Func<Sight> look) => _ => Task.FromResult(look());
@@ -232,17 +230,26 @@ internal sealed class WatchLook(ServiceActor actor, RunNumber run, House house)
     /// </summary>
     private Sight AgeOf(TimeSpan? age, long began, TimeSpan longest, string not, string did)
     {
-        var watched = house.Clock.GetElapsedTime(began);
+        var watched = clocks.Time.GetElapsedTime(began);
         var so = age is { } known && known < watched ? known : watched;
         if (so < longest)
             return new(null, age is { } ago ? $"{did} {About(ago)} ago" : "it has only just started", longest - so);
         return new($"{not} for {About(so)}", "");
     }
 
-    private static Sight Level(long value, long most, Func<long, string> words, string what, string limit) =>
-        value > most
-            ? new($"{what} {words(value)}, above {limit}", "")
-            : new(null, $"{what} {words(value)}, of {limit}");
+    private Func<CancellationToken, Task<Sight>> Leveled(
+        Watch watch,
+        Func<VitalSample, long> measure,
+        long most,
+        Func<long, string> words,
+        string what,
+        string limit
+    ) =>
+        Now(() =>
+            measure(vitals.Look(watch.Beat / 2)) is var value && value > most
+                ? new($"{what} {words(value)}, above {limit}", "")
+                : new(null, $"{what} {words(value)}, of {limit}")
+        );
 
     private Sight Ahead(CeilingWatch watch, TimeSpan every)
     {

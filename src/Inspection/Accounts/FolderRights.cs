@@ -1,5 +1,5 @@
 using CalmSentry.Core.Definitions;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
@@ -12,7 +12,7 @@ namespace CalmSentry.Inspection.Accounts;
 /// one
 /// account alone, which takes nothing from anybody. Folders are walked by descriptors; only links of root are followed.
 /// </summary>
-internal sealed class FolderRights(House house)
+internal sealed class FolderRights(RunTools tools)
 {
     private const int Enter = 1,
         Read = 5,
@@ -26,7 +26,7 @@ internal sealed class FolderRights(House house)
     public string? Refuses(Account account, string folder, bool write)
     {
         using var way = Held.Walk(Ground.Grant, folder);
-        if (house.WhyHosts(way.Path) is { } why)
+        if (tools.WhyHosts(way.Path) is { } why)
             return $"{account.Name} is given no right on {way.Path}: {why}.";
         return write && HostPlaces.IsReadAtMost(way.Path)
             ? $"{account.Name} is given no right to write in {way.Path}: below /etc an account may read at most (--read)."
@@ -139,10 +139,10 @@ internal sealed class FolderRights(House house)
         foreach (var (now, before) in made.AsEnumerable().Reverse())
         {
             _ = TakeBack(account, now);
-            house.Store.RemoveGrant(now);
+            tools.Store.RemoveGrant(now);
             if (before is null)
                 continue;
-            house.Store.AddGrant(before);
+            tools.Store.AddGrant(before);
             Again(account, before);
         }
     }
@@ -207,7 +207,7 @@ internal sealed class FolderRights(House house)
 
     private List<StoredGrant> GrantsOn(Account account, string folder)
     {
-        var own = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
+        var own = tools.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
         var grants = own.Where(grant => grant.Folder == folder).ToList();
         return grants.Count == 0 && WalkedPath(folder) is { } real
             ? [.. own.Where(grant => grant.Folder == real)]
@@ -270,7 +270,7 @@ internal sealed class FolderRights(House house)
 
         void Ask()
         {
-            var errnos = house.AsAccount.Ask(account, [], questions, gone).GetAwaiter().GetResult();
+            var errnos = tools.AsAccount.Ask(account, [], questions, gone).GetAwaiter().GetResult();
             for (var i = 0; i < questions.Count; i++)
             {
                 if (errnos[i] is 0 or Gone || (closed.Count > 0 && closed[^1].Path == questions[i].Path))
@@ -289,7 +289,7 @@ internal sealed class FolderRights(House house)
 
     public Task<(bool Done, IReadOnlyList<string> Said)> Take(Account account, string folder)
     {
-        var own = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
+        var own = tools.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
         var grants = GrantsOn(account, folder);
         if (grants.Count == 0)
             return Task.FromResult<(bool, IReadOnlyList<string>)>(
@@ -312,7 +312,7 @@ internal sealed class FolderRights(House house)
 
             if (TakeBack(account, grant) is { } error)
                 return Task.FromResult<(bool, IReadOnlyList<string>)>((false, [.. said, error]));
-            house.Store.RemoveGrant(grant);
+            tools.Store.RemoveGrant(grant);
             said.Add($"{account.Name} has on {grant.Path} what it had before.");
         }
 
@@ -322,7 +322,7 @@ internal sealed class FolderRights(House house)
     /// <summary>Whether the account has all these rights there, asked in a process that is the account.</summary>
     private async Task<bool> May(Account account, string rights, string path) =>
         (
-            await house
+            await tools
                 .AsAccount.Ask(account, [], [.. rights.Select(right => new AccessQuestion(right, path))])
                 .ConfigureAwait(false)
         ).All(errno => errno == 0);
@@ -340,7 +340,7 @@ internal sealed class FolderRights(House house)
     {
         // What is there now is on record before anything is changed: taking it back must work after a power cut in the
         // middle.
-        var known = house.Store.Grants().FirstOrDefault(grant => grant.Account == account.Name && grant.Path == path);
+        var known = tools.Store.Grants().FirstOrDefault(grant => grant.Account == account.Name && grant.Path == path);
         var before =
             known is not null && GrantBefore.Read(known) is { } first
                 ? first with
@@ -352,12 +352,12 @@ internal sealed class FolderRights(House house)
         if (known is null)
             Everything(held, rights, (one, identity) => before.Keep(one, identity, kept), gone);
         if (known is not null)
-            house.Store.RemoveGrant(known);
+            tools.Store.RemoveGrant(known);
         var now = new StoredGrant(account.Name, path, GrantBefore.How, before.Write(), known?.Folder ?? folder);
-        house.Store.AddGrant(now);
+        tools.Store.AddGrant(now);
         made.Add((now, known));
-        await house.Store.Kept().ConfigureAwait(false);
-        if (house.Store.Failure is { } unwritten)
+        await tools.Store.Kept().ConfigureAwait(false);
+        if (tools.Store.Failure is { } unwritten)
             throw new IOException(
                 $"what is there now cannot be put on record ({unwritten}), and without that it could not be taken back"
             );

@@ -25,7 +25,7 @@ internal static class CertificateChecks
 
     public static async Task<IReadOnlyList<Finding>> Look(Subject subject)
     {
-        var (definition, now) = (subject.Definition, subject.House.Now);
+        var (definition, now) = (subject.Definition, subject.Clocks.Now);
         var seen = Files(definition.Program).Take(MostFiles).Select(file => Expiring("of", file, now)).ToList();
         if (subject.Runs)
             foreach (var address in Addresses(definition).Distinct())

@@ -1,5 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Troubles;
@@ -18,7 +20,9 @@ internal sealed record Subject(
     IReadOnlyList<uint> Groups,
     ServiceActor? Self,
     IReadOnlyList<ServiceActor> Others,
-    House House,
+    RunTools Tools,
+    Clocks Clocks,
+    TimeSpan ShutdownWithin,
     AsAccount AsAccount
 )
 {
@@ -26,7 +30,7 @@ internal sealed record Subject(
 }
 
 /// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
-internal sealed class Checker(House house, Registry registry) : IDisposable
+internal sealed class Checker(RunTools tools, Clocks clocks, TimeSpan shutdownWithin, Registry registry) : IDisposable
 {
     /// <summary>What is run for a check belongs to no service.</summary>
     public const string Label = "~check";
@@ -129,8 +133,10 @@ internal sealed class Checker(House house, Registry registry) : IDisposable
             groups,
             self,
             [.. registry.All.Where(other => other != self)],
-            house,
-            asAccount ?? house.AsAccount
+            tools,
+            clocks,
+            shutdownWithin,
+            asAccount ?? tools.AsAccount
         );
     }
 }

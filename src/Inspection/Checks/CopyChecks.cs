@@ -1,13 +1,14 @@
 using System.Text;
+using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Engine.Keepers;
-using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
+using CalmSentry.Store;
 
 namespace CalmSentry.Inspection.Checks;
 
@@ -28,7 +29,7 @@ internal static class CopyChecks
 {
     public static IEnumerable<Finding> Look(Subject subject, IReadOnlyList<ProcessLine> processes)
     {
-        var copies = Find(subject.Definition, subject.House, processes);
+        var copies = Find(subject.Definition, subject.Tools.Store, subject.Tools.Places, processes);
         var name = subject.Definition.Name;
         if (copies.Where(copy => copy.Blocks).ToList() is { Count: > 0 } blocking)
             yield return new(
@@ -60,7 +61,12 @@ internal static class CopyChecks
             );
     }
 
-    public static IReadOnlyList<Copy> Find(Definition definition, House house, IReadOnlyList<ProcessLine> processes)
+    public static IReadOnlyList<Copy> Find(
+        Definition definition,
+        SentryStore store,
+        Places places,
+        IReadOnlyList<ProcessLine> processes
+    )
     {
         var program = definition.Program;
         var path = Folders.Real(program.Path);
@@ -68,11 +74,11 @@ internal static class CopyChecks
         var common =
             HostPlaces.HoldsPrograms(Path.GetDirectoryName(path) ?? "/")
             || HostPlaces.HoldsPrograms(Path.GetDirectoryName(program.Path) ?? "/");
-        var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, house.Places));
+        var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
         var account = Account.Named(definition.Account)?.Uid;
-        var ports = SocketsOn(definition, house);
+        var ports = SocketsOn(definition, store, places);
         var found = new List<Copy>();
-        var mark = Encoding.UTF8.GetBytes($"CALM_RUN={house.Places.RunDirectory}:");
+        var mark = Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
         foreach (var process in processes)
         {
             var (pid, line, executable) = process;
@@ -119,12 +125,12 @@ internal static class CopyChecks
         || Path.GetFileName(line[0]) != Path.GetFileName(executable);
 
     /// <summary>Sockets that listen on a port of the service's, by the kernel's numbers for them.</summary>
-    private static HashSet<long> SocketsOn(Definition definition, House house)
+    private static HashSet<long> SocketsOn(Definition definition, SentryStore store, Places places)
     {
         var ports = PortLooks
             .In(definition)
             .Select(one => one.Port)
-            .Concat(house.Store.Rehearsal(definition.Name)?.TcpPorts ?? [])
+            .Concat(store.Rehearsal(definition.Name)?.TcpPorts ?? [])
             .ToHashSet();
         return ports.Count == 0
             ? []

@@ -12,7 +12,7 @@ internal static class IdentityChecks
 
     public static IEnumerable<Finding> Look(Subject subject)
     {
-        var (name, account, house) = (subject.Definition.Account, subject.Account, subject.House);
+        var (name, account, tools) = (subject.Definition.Account, subject.Account, subject.Tools);
         if (name.Length == 0)
         {
             yield return new(
@@ -47,7 +47,7 @@ internal static class IdentityChecks
                 "Run the sentry as root, or leave --account out."
             );
         }
-        else if (!house.Permits.Permitted(name))
+        else if (!tools.Permits.Permitted(name))
         {
             yield return new(
                 FindingCode.AccountNotPermitted,
@@ -96,7 +96,7 @@ internal static class IdentityChecks
 
         if (
             Account.ExpiresOn(account.Name) is { } end
-            && DateOnly.FromDateTime(subject.House.Now.LocalDateTime) is var today
+            && DateOnly.FromDateTime(subject.Clocks.Now.LocalDateTime) is var today
             && end.AddDays(-ExpiresSoon) <= today
         )
             yield return new(

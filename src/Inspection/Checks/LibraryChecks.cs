@@ -73,7 +73,7 @@ internal sealed class LibraryChecks
             subject.Definition,
             subject.Account!,
             Checker.Label,
-            subject.House.Places
+            subject.Tools.Places
         );
         var said = await subject
             .AsAccount.Run(

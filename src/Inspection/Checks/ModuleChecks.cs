@@ -83,8 +83,8 @@ internal static class ModuleChecks
         };
         if (command is null)
             return [];
-        var environment = LaunchOrder.EnvironmentOf(subject.Definition, account, Checker.Label, subject.House.Places);
-        var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
+        var environment = LaunchOrder.EnvironmentOf(subject.Definition, account, Checker.Label, subject.Tools.Places);
+        var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places);
         if (
             await subject
                 .AsAccount.Run(account, subject.Groups, directory, environment, command, AsAccount.Patience)

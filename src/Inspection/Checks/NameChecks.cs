@@ -22,8 +22,8 @@ internal static class NameChecks
             if (
                 LaunchOrder.CommandOf(other.Definition.Program).SequenceEqual(LaunchOrder.CommandOf(definition.Program))
                 && other.Definition.Program.Environment.SequenceEqual(definition.Program.Environment)
-                && LaunchOrder.DirectoryOf(other.Definition, subject.House.Places)
-                    == LaunchOrder.DirectoryOf(definition, subject.House.Places)
+                && LaunchOrder.DirectoryOf(other.Definition, subject.Tools.Places)
+                    == LaunchOrder.DirectoryOf(definition, subject.Tools.Places)
             )
                 yield return new(
                     FindingCode.SameProgram,

@@ -48,14 +48,14 @@ internal static class PlaceChecks
                 needs.Add(new('x', program.Path, "execute its program", FindingCode.AccountCannotRun, Severity.Blocks));
         }
 
-        var directory = LaunchOrder.DirectoryOf(definition, subject.House.Places);
-        if (Directory.Exists(directory) && directory != subject.House.Places.StateOf(definition.Name))
+        var directory = LaunchOrder.DirectoryOf(definition, subject.Tools.Places);
+        if (Directory.Exists(directory) && directory != subject.Tools.Places.StateOf(definition.Name))
             needs.Add(new('x', directory, "enter its directory", FindingCode.DirectoryUnreachable, Severity.Blocks));
         // Its state directory is made for it and always its own.
         if (
             program.PidFile is { } pidFile
             && Path.GetDirectoryName(pidFile) is { } folder
-            && folder != subject.House.Places.StateOf(definition.Name)
+            && folder != subject.Tools.Places.StateOf(definition.Name)
         )
             needs.Add(new('w', folder, "write its pid file in", FindingCode.PidFileUnwritable, Severity.Blocks));
         needs.AddRange(
@@ -71,7 +71,7 @@ internal static class PlaceChecks
     {
         if (subject.Account is null)
             return [];
-        if (subject.House.States.Waiting(subject.Definition.Name) is { } apart)
+        if (subject.Tools.States.Waiting(subject.Definition.Name) is { } apart)
         {
             return
             [
@@ -87,8 +87,8 @@ internal static class PlaceChecks
             ];
         }
 
-        var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.House.Places);
-        return Directory.Exists(directory) && directory != subject.House.Places.StateOf(subject.Definition.Name)
+        var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places);
+        return Directory.Exists(directory) && directory != subject.Tools.Places.StateOf(subject.Definition.Name)
             ? await Ask(
                     subject,
                     [new('w', directory, "make files in its directory", FindingCode.DirectoryReadOnly, Severity.Note)]
@@ -139,7 +139,7 @@ internal static class PlaceChecks
         var mend =
             question.Right == 'x' && !onTheWay && File.Exists(need.Path)
                 ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Typed(need.Path)}."
-            : subject.House.WhyHosts(Folders.Real(folder)) is { } why
+            : subject.Tools.WhyHosts(Folders.Real(folder)) is { } why
                 ? $"It is not for an account to change: {why}. Put the program's files into a folder of its own, such as /srv/{subject.Definition.Name}."
             : $"calm account grant {account} {CommandLine.Typed(folder)}{(need.Right == 'w' ? "" : " --read")}";
         if (HostsOwn(subject.Definition.Program, need.Path) is { } own)

@@ -36,7 +36,7 @@ internal static class PortChecks
     public static IEnumerable<Finding> Look(Subject subject)
     {
         var definition = subject.Definition;
-        var rehearsed = subject.House.Store.Rehearsal(definition.Name)?.TcpPorts ?? [];
+        var rehearsed = subject.Tools.Store.Rehearsal(definition.Name)?.TcpPorts ?? [];
         var wanted = PortLooks.In(definition).ToList();
         wanted.AddRange(
             rehearsed.Where(port => !wanted.Exists(known => known.Port == port)).Select(port => (port, "its rehearsal"))
@@ -64,7 +64,7 @@ internal static class PortChecks
                 holder is { } own
                 && ProcessFacts.HasVariableThatBegins(
                     own,
-                    Encoding.UTF8.GetBytes($"CALM_RUN={subject.House.Places.RunDirectory}:~")
+                    Encoding.UTF8.GetBytes($"CALM_RUN={subject.Tools.Places.RunDirectory}:~")
                 )
             )
                 continue;

@@ -45,7 +45,7 @@ internal static class ResourceChecks
 
     public static IEnumerable<Finding> Advice(Subject subject)
     {
-        var (resources, house) = (subject.Definition.Resources, subject.House);
+        var (resources, tools) = (subject.Definition.Resources, subject.Tools);
         foreach (
             var (set, controller, key) in new[]
             {
@@ -56,7 +56,7 @@ internal static class ResourceChecks
             }
         )
         {
-            if (set && !house.Ceilings.Can(controller))
+            if (set && !tools.Ceilings.Can(controller))
                 yield return new(
                     FindingCode.LimitNotPossible,
                     Severity.Risk,
@@ -84,7 +84,7 @@ internal static class ResourceChecks
             );
         if (
             resources.Memory is { } ceiling
-            && house.Store.Rehearsal(subject.Definition.Name) is { } seen
+            && tools.Store.Rehearsal(subject.Definition.Name) is { } seen
             && ceiling < seen.PeakBytes
         )
             yield return new(

@@ -8,9 +8,9 @@ internal static class SecretChecks
 {
     public static IEnumerable<Finding> Missing(Subject subject)
     {
-        var (definition, house) = (subject.Definition, subject.House);
+        var (definition, tools) = (subject.Definition, subject.Tools);
         foreach (
-            var secret in definition.Program.Secrets.Where(secret => !house.Secrets.Has(definition.Name, secret.Key))
+            var secret in definition.Program.Secrets.Where(secret => !tools.Secrets.Has(definition.Name, secret.Key))
         )
             yield return new(
                 FindingCode.SecretMissing,
@@ -20,7 +20,7 @@ internal static class SecretChecks
                 $"calm secret set {definition.Name} {secret.Key}",
                 OnlyNow: true
             );
-        if (definition.Program.Secrets.Any(secret => secret.AsFile) && house.Tools.SecretFiles.WhyNot is { } why)
+        if (definition.Program.Secrets.Any(secret => secret.AsFile) && tools.SecretFiles.WhyNot is { } why)
             yield return new(
                 FindingCode.SecretFileNotPossible,
                 Severity.Blocks,

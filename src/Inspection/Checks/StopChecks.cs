@@ -22,8 +22,8 @@ internal static class StopChecks
     {
         var definition = subject.Definition;
         if (
-            Stops(definition, subject.House.Store).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
-            && longest > subject.House.ShutdownWithin * Tight
+            Stops(definition, subject.Tools.Store).Select(stop => stop.Took).DefaultIfEmpty().Max() is var longest
+            && longest > subject.ShutdownWithin * Tight
         )
             yield return new(
                 FindingCode.ShutdownShort,
@@ -31,7 +31,7 @@ internal static class StopChecks
                 string.Create(
                     CultureInfo.InvariantCulture,
                     $"Of its latest stops the longest took {longest.TotalSeconds:0.0} s; when the machine goes "
-                        + $"down all services together have {Duration.Write(subject.House.ShutdownWithin)}."
+                        + $"down all services together have {Duration.Write(subject.ShutdownWithin)}."
                 ),
                 "What is left after that is killed, and what it has not written is lost.",
                 "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again."
@@ -45,7 +45,7 @@ internal static class StopChecks
                 "A stop of this run passes over that step, and goes on with the next.",
                 $"Restart it when that suits: calm restart {definition.Name}"
             );
-        if (Short(definition, subject.House) is var (seen, advice))
+        if (Short(definition, subject.Tools.Store) is var (seen, advice))
             yield return new(
                 FindingCode.WindDownShort,
                 Severity.Risk,
@@ -69,19 +69,19 @@ internal static class StopChecks
             );
 
     /// <summary>The same, as the end of an answer to a stop; empty when all is well.</summary>
-    public static string Advice(Definition definition, House house) =>
-        Short(definition, house) is var (seen, _)
+    public static string Advice(Definition definition, SentryStore store) =>
+        Short(definition, store) is var (seen, _)
             ? $"\nFinding wind-down-short: {seen} 'calm check {definition.Name}' says what to do."
             : "";
 
-    private static (string Seen, string Advice)? Short(Definition definition, House house)
+    private static (string Seen, string Advice)? Short(Definition definition, SentryStore store)
     {
-        if (definition.Program.Kind == ProgramKind.Toggles || house.Store.IdOf(definition.Name) is not { } id)
+        if (definition.Program.Kind == ProgramKind.Toggles || store.IdOf(definition.Name) is not { } id)
             return null;
-        var stops = house.Store.Stops(id);
-        var since = house
-            .Store.Revisions(id, 50)
-            .TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(house.Store.Document(id)!))
+        var stops = store.Stops(id);
+        var since = store
+            .Revisions(id, 50)
+            .TakeWhile(revision => WindDownIn(revision.Document) == WindDownIn(store.Document(id)!))
             .Select(revision => revision.Revision)
             .DefaultIfEmpty(int.MaxValue)
             .Min();
@@ -98,7 +98,7 @@ internal static class StopChecks
         if (killed.Count(stop => stop.Took > wait - Slack) is > 0 and var cutOff)
             return (
                 $"{Which(cutOff, stops.Count)} killed: its wind-down waits {Duration.Write(wait)} in all.",
-                Longer(definition, house.Store)
+                Longer(definition, store)
             );
 
         var longest = stops.Where(stop => !stop.Forced).Select(stop => stop.Took).DefaultIfEmpty().Max();
@@ -109,7 +109,7 @@ internal static class StopChecks
                     $"{(stops.Count == 1 ? "Its latest stop" : $"Of its latest {stops.Count} stops the longest")} "
                         + $"took {longest.TotalSeconds:0.0} s, and its wind-down waits {Duration.Write(wait)} in all."
                 ),
-                Longer(definition, house.Store)
+                Longer(definition, store)
             )
             : null;
     }

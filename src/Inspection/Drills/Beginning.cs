@@ -5,11 +5,13 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Runs;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Processes;
+using CalmSentry.Store;
 
 namespace CalmSentry.Inspection.Drills;
 
@@ -34,7 +36,8 @@ internal sealed class Beginning(
     DateTimeOffset began,
     IReadOnlyDictionary<string, Before> before,
     Principal? by,
-    House house,
+    SentryStore store,
+    Clocks clocks,
     Registry registry
 )
 {
@@ -101,7 +104,7 @@ internal sealed class Beginning(
             Booted = kind == ReportKind.Boot ? Machine.BootedAt : null,
             Done = done,
             By = by,
-            Took = done ? services.Max(one => one.Proven) ?? TimeSpan.Zero : house.Now - Began,
+            Took = done ? services.Max(one => one.Proven) ?? TimeSpan.Zero : clocks.Now - Began,
             LoggedIn = [.. LoggedIn.Now()],
             Stops = [.. Stops],
             Services = services,
@@ -189,7 +192,7 @@ internal sealed class Beginning(
                 )),
             ],
             Proof = run?.Proof,
-            Usual = house.Store.UsualStart(actor.Id),
+            Usual = store.UsualStart(actor.Id),
             Tries = (int)(now.LastRun - runsBefore.GetValueOrDefault(definition.Name)),
             Why = actor.View.Why,
             Pid = run?.Pid,

@@ -6,42 +6,64 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Events;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
+using CalmSentry.Store;
 
 namespace CalmSentry.Inspection.Drills;
 
 /// <summary>Boots and drills: one at a time, each with a report that is kept.</summary>
 internal sealed class DrillRoom : IDisposable
 {
-    private readonly House house;
+    private readonly SentryStore store;
+    private readonly Record logbook;
+    private readonly EventHub events;
+    private readonly Clocks clocks;
     private readonly Registry registry;
+    private readonly PlanRoom plans;
 
     private static readonly TimeSpan LongestBegin = TimeSpan.FromMinutes(10);
 
     private readonly SemaphoreSlim one = new(1);
     private Beginning? current;
 
-    public DrillRoom(House house, Registry registry)
+    public DrillRoom(
+        SentryStore store,
+        Record logbook,
+        EventHub events,
+        Clocks clocks,
+        Registry registry,
+        PlanRoom plans
+    )
     {
-        (this.house, this.registry) = (house, registry);
-        registry.Plans.Settle = Settle;
+        (this.store, this.logbook, this.events, this.clocks, this.registry) = (
+            store,
+            logbook,
+            events,
+            clocks,
+            registry
+        );
+        this.plans = plans;
+        plans.Settle = Settle;
     }
 
     /// <summary>The report of what goes on now, or null.</summary>
     public StartReport? Now => current?.Report(done: false);
 
-    public StartReport? Latest(ReportKind? kind) => house.Store.Report(kind);
+    public StartReport? Latest(ReportKind? kind) => store.Report(kind);
 
     /// <summary>After the sentry's start: follows what begins with the machine.</summary>
     public void FollowBoot(ReportKind kind) =>
-        _ = registry.Plans.Begin(
+        _ = plans.Begin(
             new()
             {
                 Kind = kind == ReportKind.Boot ? PlanKind.Boot : PlanKind.Start,
                 By = Principal.Drill,
-                Began = house.Now,
-                BegunAt = house.Now,
+                Began = clocks.Now,
+                BegunAt = clocks.Now,
                 Step = PlanStep.Settling,
                 Begins =
                 [
@@ -75,7 +97,8 @@ internal sealed class DrillRoom : IDisposable
                 plan.BegunAt ?? plan.Began,
                 asked?.Before ?? BeforeThen(),
                 kind == ReportKind.Drill ? plan.By : null,
-                house,
+                store,
+                clocks,
                 registry
             )
             {
@@ -89,7 +112,7 @@ internal sealed class DrillRoom : IDisposable
         }
         finally
         {
-            house.DrillBegan = null;
+            registry.DrillBegan = null;
             if (asked is null)
                 one.Release();
         }
@@ -122,7 +145,7 @@ internal sealed class DrillRoom : IDisposable
         var (stop, begin) = Sets(named);
         var graph = registry.Graph;
         var order = graph.BeginOrder;
-        TimeSpan Start(string name) => house.Store.UsualStart(registry.Named(name)!.Id) ?? TimeSpan.Zero;
+        TimeSpan Start(string name) => store.UsualStart(registry.Named(name)!.Id) ?? TimeSpan.Zero;
         var wanted = order
             .Where(name =>
                 begin.Contains(name) && registry.Named(name)!.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
@@ -142,13 +165,13 @@ internal sealed class DrillRoom : IDisposable
             StringComparer.Ordinal
         );
         TimeSpan Stop(string name) =>
-            stop.Contains(name) ? house.Store.UsualStop(registry.Named(name)!.Id) ?? TimeSpan.Zero : TimeSpan.Zero;
+            stop.Contains(name) ? store.UsualStop(registry.Named(name)!.Id) ?? TimeSpan.Zero : TimeSpan.Zero;
         var stopping = graph.ExpectedStop(Stop);
         var notBack = stop.Where(name => !begun.Contains(name)).Order(StringComparer.Ordinal).ToList();
         var total =
             stop.Select(name => stopping[name]).Append(TimeSpan.Zero).Max()
             + begun.Select(name => expected[name]).Append(TimeSpan.Zero).Max();
-        var unknown = begun.Count(name => house.Store.UsualStart(registry.Named(name)!.Id) is null);
+        var unknown = begun.Count(name => store.UsualStart(registry.Named(name)!.Id) is null);
         return new DrillPlan
         {
             Stops =
@@ -160,8 +183,10 @@ internal sealed class DrillRoom : IDisposable
                     .Select(name => registry.Named(name)!)
                     .Select(actor => new PlannedStop(
                         actor.Definition.Name,
-                        actor.Situation.Run?.Launched is { } launched ? (house.Now - launched).TotalMilliseconds : null,
-                        house.Store.UsualStop(actor.Id)?.TotalMilliseconds,
+                        actor.Situation.Run?.Launched is { } launched
+                            ? (clocks.Now - launched).TotalMilliseconds
+                            : null,
+                        store.UsualStop(actor.Id)?.TotalMilliseconds,
                         ServiceLife.LongestStop(actor.Definition).TotalMilliseconds
                     )),
             ],
@@ -175,7 +200,7 @@ internal sealed class DrillRoom : IDisposable
                         BeginKeys.At.Write(definition.Begin.At),
                         [.. definition.Begin.Needs.Select(need => need.InWords)],
                         definition.Begin.Proof.InWords,
-                        house.Store.UsualStart(registry.Named(definition.Name)!.Id)?.TotalMilliseconds,
+                        store.UsualStart(registry.Named(definition.Name)!.Id)?.TotalMilliseconds,
                         expected[definition.Name].TotalMilliseconds
                     )),
             ],
@@ -222,11 +247,11 @@ internal sealed class DrillRoom : IDisposable
             }
             catch (Exception unexpected)
             {
-                house.Logbook.Failed("a drill, which was broken off", unexpected);
+                logbook.Failed("a drill, which was broken off", unexpected);
             }
             finally
             {
-                house.DrillBegan = null;
+                registry.DrillBegan = null;
                 current = null;
                 playing = null;
                 one.Release();
@@ -245,12 +270,12 @@ internal sealed class DrillRoom : IDisposable
                 .Select(name => registry.Named(name)!)
                 .ToDictionary(actor => actor.Definition.Name, actor => Before.Of(actor, ports), StringComparer.Ordinal)
         );
-        house.Logbook.Note(new DrillEntry(stop.Count), by);
+        logbook.Note(new DrillEntry(stop.Count), by);
         say($"Stopping {Count(stop.Count)}, dependents first.");
-        var plan = registry.Plans.Of(PlanKind.Drill, stop, by);
+        var plan = plans.Of(PlanKind.Drill, stop, by);
         now.Began = plan.Began;
-        await registry
-            .Plans.Begin(
+        await plans
+            .Begin(
                 plan with
                 {
                     Begins = [.. registry.Graph.BeginOrder.Where(begin.Contains).Select(name => new PlanBegin(name))],
@@ -276,8 +301,8 @@ internal sealed class DrillRoom : IDisposable
         await beginning.Settle(LongestBegin, say).ConfigureAwait(false);
         var report = beginning.Report(done: true);
         current = null;
-        house.Store.SetReport(report);
-        house.Logbook.Note(
+        store.SetReport(report);
+        logbook.Note(
             report.Kind switch
             {
                 ReportKind.Boot => new BootEntry(ReportWords.Of(report)),
@@ -286,8 +311,8 @@ internal sealed class DrillRoom : IDisposable
             },
             report.By
         );
-        await house.Store.Flush().ConfigureAwait(false);
-        house.Events.Began(Words.Of(report.Kind));
+        await store.Flush().ConfigureAwait(false);
+        events.Began(Words.Of(report.Kind));
         return report;
     }
 

@@ -2,6 +2,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
 using CalmSentry.Engine.Swaps;
@@ -19,7 +20,7 @@ namespace CalmSentry.Inspection.Files;
 /// Makes new program files ready beside those there are, as the account will meet them, and looks at them, before anything is
 /// interrupted.
 /// </summary>
-internal sealed class NewFiles(House house, Registry registry, Checker checker)
+internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry, SwapRoom swaps, Checker checker)
 {
     /// <summary>All new files together, whatever room there is.</summary>
     private const long MostBytes = 32L << 30;
@@ -32,13 +33,13 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     {
         var (actor, order) = (asked.Actor, asked.Order);
         var definition = actor.Definition;
-        var given = ServiceFiles.DirectoryOf(definition, house.Places) ?? throw NoDirectory(definition);
+        var given = ServiceFiles.DirectoryOf(definition, tools.Places) ?? throw NoDirectory(definition);
         ProgramFiles? files = null;
         try
         {
             using (var way = await Found(given, gone).ConfigureAwait(false))
-                files = ServiceFiles.Open(house, actor.Id, way.Path);
-            if (registry.Swaps.Claim(actor.Id, files.Directory) is { } other)
+                files = ServiceFiles.Open(tools, actor.Id, way.Path);
+            if (swaps.Claim(actor.Id, files.Directory) is { } other)
                 throw NotTaken(
                     ProblemCode.SwapUnderWay,
                     $"New files of {other.Definition.Title} are under way in {files.Directory}. Nothing was changed.",
@@ -61,59 +62,47 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 throw;
             }
         }
-        catch (ArchiveException error) when (error.InnerException is NoRoomException)
+        catch (Exception error) when (WhyNot(error, order, definition) is { } why)
         {
-            throw NotTaken(
-                ProblemCode.NoRoom,
-                $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
-                "Make room there"
-            );
-        }
-        catch (ArchiveException error)
-        {
-            throw NotTaken(
-                ProblemCode.BadArchive,
-                $"{order.From} is not taken: {error.Member}: {error.Why}. Nothing was changed.",
-                "Pack it again as tar, tar.gz or zip, with files, directories and links between them alone; or unpack it and give the directory"
-            );
-        }
-        catch (NoRoomException error)
-        {
-            throw NotTaken(
-                ProblemCode.NoRoom,
-                $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
-                "Make room there"
-            );
-        }
-        catch (TooMuchException error)
-        {
-            throw NotTaken(
-                ProblemCode.TooManyFiles,
-                $"There are more files than are looked at in one call: {error.Message}. Nothing was changed.",
-                "Pack what the program does not need as files of its own; name large folders of data with --data"
-            );
-        }
-        catch (MovedException error)
-        {
-            throw NotTaken(
-                FilesNotTakenException.FilesMove,
-                $"The files change while they are looked at: {error.Message.TrimEnd('.')}. Nothing was changed.",
-                $"calm show {definition.Name}"
-            );
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            throw NotTaken(
-                ProblemCode.FilesNotReadable,
-                $"The new files cannot be made ready: {error.Message.TrimEnd('.')}. Nothing was changed.",
-                $"calm show {definition.Name}"
-            );
+            throw why;
         }
         finally
         {
             files?.Dispose();
         }
     }
+
+    /// <summary>Why new files are not taken, after what went wrong; null: nothing that is expected.</summary>
+    private static FilesNotTakenException? WhyNot(Exception error, SwapOrder order, Definition definition) =>
+        error switch
+        {
+            ArchiveException { InnerException: NoRoomException } or NoRoomException => NotTaken(
+                ProblemCode.NoRoom,
+                $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",
+                "Make room there"
+            ),
+            ArchiveException archive => NotTaken(
+                ProblemCode.BadArchive,
+                $"{order.From} is not taken: {archive.Member}: {archive.Why}. Nothing was changed.",
+                "Pack it again as tar, tar.gz or zip, with files, directories and links between them alone; or unpack it and give the directory"
+            ),
+            TooMuchException => NotTaken(
+                ProblemCode.TooManyFiles,
+                $"There are more files than are looked at in one call: {error.Message}. Nothing was changed.",
+                "Pack what the program does not need as files of its own; name large folders of data with --data"
+            ),
+            MovedException => NotTaken(
+                FilesNotTakenException.FilesMove,
+                $"The files change while they are looked at: {error.Message.TrimEnd('.')}. Nothing was changed.",
+                $"calm show {definition.Name}"
+            ),
+            IOException or UnauthorizedAccessException => NotTaken(
+                ProblemCode.FilesNotReadable,
+                $"The new files cannot be made ready: {error.Message.TrimEnd('.')}. Nothing was changed.",
+                $"calm show {definition.Name}"
+            ),
+            _ => null,
+        };
 
     private const int Looks = 20;
 
@@ -142,7 +131,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     /// <summary>Removes files that were only looked at.</summary>
     public void Forget(ServiceActor actor, Prepared prepared)
     {
-        using var files = ServiceFiles.Open(house, actor.Id, prepared.Swap.Directory);
+        using var files = ServiceFiles.Open(tools, actor.Id, prepared.Swap.Directory);
         files.Drop(prepared.Swap.Version.Number);
     }
 
@@ -196,36 +185,17 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
 
         if (files.Present() != site.Before.Identity)
             throw new MovedException($"somebody has put another directory at {files.Directory}");
-        var began = house.Now;
+        var began = clocks.Now;
         var source = staged.Source ?? $"version {site.Version}";
         var watch = order.WatchMs is { } ms ? TimeSpan.FromMilliseconds(ms) : definition.Files.WatchFor;
         var identity = files.IdentityOf(site.Version)!;
         if (order.From is not null)
             unrecorded.Add(new(site.Version, began, by.Name, source, files.Directory, identity, Present: false));
         return new(
-            new()
+            PlanOf(asked, site, difference, staged) with
             {
-                Service = definition.Name,
-                Directory = files.Directory,
-                Before = site.Before.Number,
-                Version = site.Version,
-                Source = source,
-                Added = Listed(difference.Added),
-                Changed = Listed(difference.Changed),
-                Gone = Listed(difference.Gone),
-                Same = difference.Same,
-                Data = site.Data,
-                LeftOut = [.. staged.LeftOut.Take(MostListed)],
-                GivenUp = new(
-                    staged.GivenUp.Count,
-                    [.. staged.GivenUp.Take(MostListed).Select(one => $"{one.Path}: {one.What}")]
-                ),
-                SourceOwner = staged.Owner,
-                EarlierPlace = files.Left,
                 Bytes = bytes,
                 Room = free,
-                UsedBy = UsedBy(actor, files.Directory, site.Given),
-                Interrupts = Interrupts(actor, dependents),
                 WatchMs = (long)watch.TotalMilliseconds,
                 Findings = FindingViews.Of(findings, [.. definition.Accept, .. order.Accept ?? []]),
             },
@@ -241,12 +211,40 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 WatchFor = watch,
                 Dependents = [.. dependents],
                 IsJob = definition.IsJob,
-                WasUp = !definition.IsJob && SwapRoom.Lives(actor.Situation),
+                WasUp = !definition.IsJob && actor.Situation.Lives,
             },
             findings,
             unrecorded
         );
     }
+
+    private SwapPlan PlanOf(FilesAsked asked, Site site, TreeDifference difference, Staged staged) =>
+        new()
+        {
+            Service = asked.Actor.Definition.Name,
+            Directory = site.Files.Directory,
+            Before = site.Before.Number,
+            Version = site.Version,
+            Source = staged.Source ?? $"version {site.Version}",
+            Added = Listed(difference.Added),
+            Changed = Listed(difference.Changed),
+            Gone = Listed(difference.Gone),
+            Same = difference.Same,
+            Data = site.Data,
+            LeftOut = [.. staged.LeftOut.Take(MostListed)],
+            GivenUp = new(
+                staged.GivenUp.Count,
+                [.. staged.GivenUp.Take(MostListed).Select(one => $"{one.Path}: {one.What}")]
+            ),
+            SourceOwner = staged.Owner,
+            EarlierPlace = site.Files.Left,
+            Bytes = 0,
+            Room = 0,
+            UsedBy = UsedBy(asked.Actor, site.Files.Directory, site.Given),
+            Interrupts = Interrupts(asked.Actor, asked.Dependents),
+            WatchMs = 0,
+            Findings = [],
+        };
 
     private static FileList Listed(IReadOnlyList<string> paths) => new(paths.Count, [.. paths.Take(MostListed)]);
 
@@ -262,7 +260,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     )
     {
         var directory = files.Directory;
-        if (house.WhyHosts(directory) is { } why)
+        if (tools.WhyHosts(directory) is { } why)
             throw NotTaken(
                 ProblemCode.DirectoryNotPossible,
                 $"{directory} is not exchanged as a whole: {why}. Nothing was changed.",
@@ -275,7 +273,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
                 $"Name a directory below it: calm adjust {actor.Definition.Name} --files-directory PATH"
             );
         var identity = files.Present() ?? throw new MovedException($"{directory} is no directory");
-        var versions = house.Store.Versions(actor.Id);
+        var versions = tools.Store.Versions(actor.Id);
         if (
             versions.FirstOrDefault(one => one.Present) is { } present
             && present.Identity == identity
@@ -409,14 +407,14 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             {
                 Path = Placed(definition.Program.Path),
                 With = definition.Program.With is { } with ? Placed(with) : null,
-                Directory = Placed(LaunchOrder.DirectoryOf(definition, house.Places)),
+                Directory = Placed(LaunchOrder.DirectoryOf(definition, tools.Places)),
                 Arguments = [.. definition.Program.Arguments.Select(Placed)],
                 Off = [.. definition.Program.Off.Select(Placed)],
             },
         };
         // The account meets them where they are going to be, in a view of the file system that nobody else has.
         var findings = await checker
-            .All(placed, house.AsAccount.Seeing(there, site.Files.Directory))
+            .All(placed, tools.AsAccount.Seeing(there, site.Files.Directory))
             .ConfigureAwait(false);
         return
         [
@@ -501,11 +499,7 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
             )
                 users.Add(
                     $"{other.Definition.Name}, a service"
-                        + (
-                            SwapRoom.Lives(other.Situation)
-                                ? ": it goes on with the files of before until it is restarted"
-                                : ""
-                        )
+                        + (other.Situation.Lives ? ": it goes on with the files of before until it is restarted" : "")
                 );
         }
 
@@ -527,12 +521,12 @@ internal sealed class NewFiles(House house, Registry registry, Checker checker)
     private string Interrupts(ServiceActor actor, IReadOnlySet<string> dependents)
     {
         var (definition, now) = (actor.Definition, actor.Situation);
-        if (!SwapRoom.Lives(now))
+        if (!now.Lives)
             return "Nothing is interrupted: it is not running.";
         if (definition.IsJob)
             return "Nothing is interrupted: the run under way ends first.";
-        var stop = house.Store.UsualStop(actor.Id) is { } usual ? $" (usually {Length.Tenths(usual)})" : "";
-        var start = house.Store.UsualStart(actor.Id) is { } took ? $" (usually ready after {Length.Tenths(took)})" : "";
+        var stop = tools.Store.UsualStop(actor.Id) is { } usual ? $" (usually {Length.Tenths(usual)})" : "";
+        var start = tools.Store.UsualStart(actor.Id) is { } took ? $" (usually ready after {Length.Tenths(took)})" : "";
         var with =
             dependents.Count == 0
                 ? ""

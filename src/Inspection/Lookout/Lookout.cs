@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
+using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Text;
@@ -27,7 +28,10 @@ internal sealed class Lookout : IAsyncDisposable
     /// <summary>Copies of one service that are remembered and said.</summary>
     private const int MostCopies = 20;
 
-    private readonly House house;
+    private readonly SentryStore store;
+    private readonly Places places;
+    private readonly Record logbook;
+    private readonly Clocks clocks;
     private readonly Registry registry;
     private readonly Checker checker;
     private readonly LookoutSettings settings;
@@ -39,40 +43,51 @@ internal sealed class Lookout : IAsyncDisposable
 
     /// <param name="own">Certificates that the sentry itself uses, and by which of its settings.</param>
     public Lookout(
-        House house,
+        SentryStore store,
+        Places places,
+        Record logbook,
+        Clocks clocks,
         Registry registry,
         Checker checker,
         LookoutSettings settings,
         IEnumerable<(string Key, string File)> own
     )
     {
-        (this.house, this.registry, this.checker, this.settings) = (house, registry, checker, settings);
+        (this.store, this.places, this.logbook, this.clocks, this.registry, this.checker, this.settings) = (
+            store,
+            places,
+            logbook,
+            clocks,
+            registry,
+            checker,
+            settings
+        );
         this.own = [.. own];
         looks = [(LookAtMemory, null), (LookForCopies, null), (CheckAll, null)];
     }
 
     public Lookout Begin()
     {
-        loop = new(Go, Failed, house.Clock);
+        loop = new(Go, Failed, clocks);
         return this;
     }
 
     private async Task Go(CancellationToken over)
     {
-        await Task.Delay(settings.Every, house.Clock, over).ConfigureAwait(false);
+        await Task.Delay(settings.Every, clocks.Time, over).ConfigureAwait(false);
         for (var i = 0; i < looks.Length; i++)
         {
             var trouble = await Try(looks[i].Look, over).ConfigureAwait(false);
             // Said once, until it is another or is over: what it looks for is no reason to fill the logbook.
             if (trouble is not null && trouble != looks[i].Trouble)
-                house.Logbook.Trouble($"The sentry cannot look after its services unasked: {trouble}");
+                logbook.Trouble($"The sentry cannot look after its services unasked: {trouble}");
             looks[i].Trouble = trouble;
         }
     }
 
     private TimeSpan Failed(Exception unexpected)
     {
-        house.Logbook.Failed("looking after its services unasked", unexpected);
+        logbook.Failed("looking after its services unasked", unexpected);
         return settings.Every;
     }
 
@@ -94,8 +109,8 @@ internal sealed class Lookout : IAsyncDisposable
     {
         if (MachineMemory.Now() is not var (total, available))
             return Task.CompletedTask;
-        if (memory.Look(house.Forward, total - available, total) is { } until)
-            house.Logbook.Note(new MemoryWillFillEntry(until, Size.About(available)), tells: true);
+        if (memory.Look(clocks.Forward, total - available, total) is { } until)
+            logbook.Note(new MemoryWillFillEntry(until, Size.About(available)), tells: true);
         return Task.CompletedTask;
     }
 
@@ -120,7 +135,7 @@ internal sealed class Lookout : IAsyncDisposable
             over.ThrowIfCancellationRequested();
             foreach (
                 var copy in CopyChecks
-                    .Find(actor.Definition, house, processes)
+                    .Find(actor.Definition, store, places, processes)
                     .Where(copy => copy.Blocks && !IsOfAKeeper(copy.Pid))
                     .Take(MostCopies)
             )
@@ -129,7 +144,7 @@ internal sealed class Lookout : IAsyncDisposable
                 seen.Add(one);
                 if (known.Contains(one) || IsOnRecord(actor, copy))
                     continue;
-                house.Logbook.Note(actor, new CopySeenEntry(copy.Pid, copy.ToString()), tells: true);
+                logbook.Note(actor, new CopySeenEntry(copy.Pid, copy.ToString()), tells: true);
             }
         }
 
@@ -154,8 +169,8 @@ internal sealed class Lookout : IAsyncDisposable
 
     /// <summary>An earlier server has said it, or somebody has accepted it.</summary>
     private bool IsOnRecord(ServiceActor actor, Copy copy) =>
-        house
-            .Store.Logbook(
+        store
+            .Logbook(
                 new LogQuery(MostCopies)
                 {
                     Service = actor.Id,
@@ -172,14 +187,11 @@ internal sealed class Lookout : IAsyncDisposable
 
     private async Task CheckAll(CancellationToken over)
     {
-        var now = house.Now;
-        if (
-            !DateTimeOffset.TryParse(house.Store.Fact(LookedFact), CultureInfo.InvariantCulture, out var last)
-            || last > now
-        )
+        var now = clocks.Now;
+        if (!DateTimeOffset.TryParse(store.Fact(LookedFact), CultureInfo.InvariantCulture, out var last) || last > now)
         {
             // A sentry that has never checked begins with the moment that comes.
-            house.Store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
+            store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
             return;
         }
 
@@ -215,8 +227,8 @@ internal sealed class Lookout : IAsyncDisposable
             );
         }
 
-        house.Store.SetFact(FoundFact, string.Join('\n', found));
-        house.Store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
+        store.SetFact(FoundFact, string.Join('\n', found));
+        store.SetFact(LookedFact, now.ToString("O", CultureInfo.InvariantCulture));
 
         void Compare(string whose, IReadOnlyList<Finding> findings, ServiceActor? actor)
         {
@@ -231,9 +243,9 @@ internal sealed class Lookout : IAsyncDisposable
                     continue;
                 var entry = new FoundEntry(finding.Word, $"{finding.Seen} {finding.Mend}".TrimEnd());
                 if (actor is null)
-                    house.Logbook.Note(entry, tells: tells);
+                    logbook.Note(entry, tells: tells);
                 else
-                    house.Logbook.Note(actor, entry, tells: tells && actor.Situation.Quiet is null);
+                    logbook.Note(actor, entry, tells: tells && actor.Situation.Quiet is null);
             }
 
             found.Add($"{whose} {string.Join(' ', findings.Select(KeyOf).Distinct())}");
@@ -252,7 +264,7 @@ internal sealed class Lookout : IAsyncDisposable
 
     /// <summary>What the checks found the last time, by service.</summary>
     private Dictionary<string, HashSet<string>> Before() =>
-        (house.Store.Fact(FoundFact) ?? "")
+        (store.Fact(FoundFact) ?? "")
             .Split('\n', StringSplitOptions.RemoveEmptyEntries)
             .Select(line => line.Split(' ', StringSplitOptions.RemoveEmptyEntries))
             .Where(line => line.Length > 0)

@@ -5,6 +5,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Output;
@@ -25,7 +26,9 @@ internal sealed class Rehearsal : IDisposable
     private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(100),
         ForcePatience = TimeSpan.FromSeconds(10);
 
-    private readonly House house;
+    private readonly RunTools tools;
+    private readonly Record logbook;
+    private readonly Clocks clocks;
     private readonly Definition definition;
     private readonly Account account;
     private readonly RunSite site;
@@ -50,10 +53,17 @@ internal sealed class Rehearsal : IDisposable
     private TaskCompletionSource<int>? inputTaken;
     private TimeSpan? stopTook;
 
-    private Rehearsal(House house, Definition definition, Account account, string id)
+    private Rehearsal(RunTools tools, Record logbook, Clocks clocks, Definition definition, Account account, string id)
     {
-        (this.house, this.definition, this.account, Id) = (house, definition, account, id);
-        var place = Path.Combine(PlaceOfAll(house), id);
+        (this.tools, this.logbook, this.clocks, this.definition, this.account, Id) = (
+            tools,
+            logbook,
+            clocks,
+            definition,
+            account,
+            id
+        );
+        var place = Path.Combine(PlaceOfAll(tools), id);
         site = new RunSite(
             $"~{id}",
             new(1),
@@ -61,7 +71,7 @@ internal sealed class Rehearsal : IDisposable
             Path.Combine(place, "output", OutputForm.Current),
             Path.Combine(place, "error", OutputForm.Current)
         );
-        began = house.Now;
+        began = clocks.Now;
         seen = new Sightings(account.Uid, began.UtcDateTime);
         output = new Tail(site.Output);
         error = new Tail(site.ErrorOutput!);
@@ -70,13 +80,15 @@ internal sealed class Rehearsal : IDisposable
     public string Id { get; }
 
     /// <exception cref="IOException">It cannot be run: its message says why.</exception>
-    public static Rehearsal Begin(House house, Definition definition, TimeSpan length)
+    public static Rehearsal Begin(RunTools tools, Record logbook, Clocks clocks, Definition definition, TimeSpan length)
     {
         var account =
             Account.Named(definition.Account)
             ?? throw new IOException($"this host has no account named {definition.Account}");
         var rehearsal = new Rehearsal(
-            house,
+            tools,
+            logbook,
+            clocks,
             definition,
             account,
             Convert.ToHexStringLower(System.Security.Cryptography.RandomNumberGenerator.GetBytes(4))
@@ -105,38 +117,38 @@ internal sealed class Rehearsal : IDisposable
     /// Ends what a server that was lost in the middle of a rehearsal left behind; nobody waits for it, and it keeps no server
     /// from serving.
     /// </summary>
-    public static void Clear(House house)
+    public static void Clear(RunTools tools, Record logbook, Clocks clocks)
     {
-        if (!Directory.Exists(PlaceOfAll(house)))
+        if (!Directory.Exists(PlaceOfAll(tools)))
             return;
-        foreach (var place in Directory.GetDirectories(PlaceOfAll(house)))
-            _ = house.Run(() => Clear(house, place));
+        foreach (var place in Directory.GetDirectories(PlaceOfAll(tools)))
+            _ = clocks.Run(() => Clear(tools, logbook, clocks, place));
     }
 
-    private static async Task Clear(House house, string place)
+    private static async Task Clear(RunTools tools, Record logbook, Clocks clocks, string place)
     {
         var name = $"~{Path.GetFileName(place)}";
-        var began = house.Clock.GetTimestamp();
+        var began = clocks.Time.GetTimestamp();
         while (Directory.Exists(place))
         {
             try
             {
                 await Remains
-                    .End(new RunSite(name, new(1), place, ""), house.Places, house.Groups)
+                    .End(new RunSite(name, new(1), place, ""), tools.Places, tools.Groups)
                     .ConfigureAwait(false);
-                house.Tools.SecretFiles.Remove(name);
-                house.Ceilings.Forget(name);
+                tools.SecretFiles.Remove(name);
+                tools.Ceilings.Forget(name);
                 Directory.Delete(place, recursive: true);
             }
             catch (Exception error) when (error is IOException or UnauthorizedAccessException)
             {
-                if (house.Clock.GetElapsedTime(began) < ClearPatience)
+                if (clocks.Time.GetElapsedTime(began) < ClearPatience)
                 {
-                    await house.Delay(ClearBeat).ConfigureAwait(false);
+                    await clocks.Delay(ClearBeat).ConfigureAwait(false);
                     continue;
                 }
 
-                house.Logbook.Trouble(
+                logbook.Trouble(
                     $"What a rehearsal left in {place} is not cleared: {error.Message.TrimEnd('.')}. It is tried again at the next start."
                 );
                 return;
@@ -144,18 +156,18 @@ internal sealed class Rehearsal : IDisposable
         }
     }
 
-    private static string PlaceOfAll(House house) => Path.Combine(house.Places.RunDirectory, "rehearsals");
+    private static string PlaceOfAll(RunTools tools) => Path.Combine(tools.Places.RunDirectory, "rehearsals");
 
     private async Task Play(TimeSpan length)
     {
-        var state = house.Places.StateOf(definition.Name);
+        var state = tools.Places.StateOf(definition.Name);
         var stateIsNew = !Directory.Exists(state);
         KeeperLink? link = null;
         var last = new RehearsalEvent { Kind = "note", Text = "" };
         try
         {
             Ownership.MakeDirectory(state, account);
-            link = KeeperLink.Start(house.Keepers, site.Place);
+            link = KeeperLink.Start(tools.Keepers, site.Place);
             Tell(
                 new RehearsalEvent
                 {
@@ -167,15 +179,15 @@ internal sealed class Rehearsal : IDisposable
             var (upFor, stop) = await Run(link, length).ConfigureAwait(false);
             var report = Report(upFor, stop);
             if (launched)
-                house.Store.SetRehearsal(
+                tools.Store.SetRehearsal(
                     definition.Name,
-                    house.Now,
+                    clocks.Now,
                     new(
                         report.PeakBytes,
                         [.. report.Ports.Where(port => port.Protocol == "tcp").Select(port => port.Port)]
                     )
                 );
-            await house.Store.Flush().ConfigureAwait(false);
+            await tools.Store.Flush().ConfigureAwait(false);
             last = new RehearsalEvent { Kind = "report", Report = report };
         }
         catch (Exception error) when (error is IOException or OperationCanceledException)
@@ -195,12 +207,12 @@ internal sealed class Rehearsal : IDisposable
                 await link.Buried().ConfigureAwait(false);
             }
 
-            house.Tools.SecretFiles.Remove(site.Name);
-            house.Ceilings.Forget(site.Name);
+            tools.SecretFiles.Remove(site.Name);
+            tools.Ceilings.Forget(site.Name);
             Directory.Delete(site.Place, recursive: true);
             if (stateIsNew && Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any())
                 Directory.Delete(state);
-            house.Keepers.ReserveSoon();
+            tools.Keepers.ReserveSoon();
             Tell(last); // when it is told, nothing is left
             events.Writer.TryComplete();
         }
@@ -211,13 +223,13 @@ internal sealed class Rehearsal : IDisposable
 
     private async Task<(TimeSpan UpFor, string? Stop)> Run(KeeperLink link, TimeSpan length)
     {
-        link.Send(LaunchOrder.Of(definition, site, account, house.Tools));
+        link.Send(LaunchOrder.Of(definition, site, account, tools));
         var news = link.Next();
-        var since = house.Forward;
+        var since = clocks.Forward;
         var until = since + length;
         var ends = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
         await using var ended = ending.Token.Register(() => ends.TrySetResult()).ConfigureAwait(false);
-        while (outcome is null && house.Forward < until && !ending.IsCancellationRequested)
+        while (outcome is null && clocks.Forward < until && !ending.IsCancellationRequested)
         {
             await Task.WhenAny(news, Task.Delay(Beat), ends.Task).ConfigureAwait(false);
             while (news.IsCompleted && outcome is null)
@@ -231,14 +243,14 @@ internal sealed class Rehearsal : IDisposable
             Look(link);
         }
 
-        var upFor = house.Forward - since;
+        var upFor = clocks.Forward - since;
         if (outcome is not null)
         {
             if (definition.Program.Kind != ProgramKind.Toggles || !outcome.IsGood)
                 return (upFor, null);
             var on = outcome;
             outcome = null;
-            link.Send(LaunchOrder.Of(definition, site with { Run = new(2) }, account, house.Tools, switchOff: true));
+            link.Send(LaunchOrder.Of(definition, site with { Run = new(2) }, account, tools, switchOff: true));
             await Until(link, news, ServiceLife.SwitchPatience).ConfigureAwait(false);
             (outcome, var off) = (on, outcome);
             return (
@@ -254,19 +266,19 @@ internal sealed class Rehearsal : IDisposable
 
     private async Task<string> WindDown(KeeperLink link, Task<(KeeperWord, byte[])?> news)
     {
-        var asked = house.Forward;
+        var asked = clocks.Forward;
         foreach (var step in definition.WindDown)
         {
             Tell(
                 new RehearsalEvent { Kind = "note", Text = $"{char.ToUpperInvariant(step.Taken[0])}{step.Taken[1..]}." }
             );
             stopping = true;
-            var taken = house.Forward;
+            var taken = clocks.Forward;
             news = await Take(step, link, news).ConfigureAwait(false);
             if (outcome is not null)
             {
-                stopTook = house.Forward - asked;
-                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Length.Tenths(house.Forward - taken)} after "
+                stopTook = clocks.Forward - asked;
+                return $"It {OutcomeWords.Of(mainOutcome ?? outcome)} {Length.Tenths(clocks.Forward - taken)} after "
                     + $"{step.Taken}{(step == definition.WindDown[0] ? "" : $", {Length.Tenths(stopTook.Value)} after the first step")}; "
                     + $"nothing of it was left.";
             }
@@ -274,7 +286,7 @@ internal sealed class Rehearsal : IDisposable
 
         link.Send(new Message(KeeperWord.EndTree));
         await Until(link, news, ForcePatience).ConfigureAwait(false);
-        return $"It had not ended {Length.Tenths(house.Forward - asked)} after "
+        return $"It had not ended {Length.Tenths(clocks.Forward - asked)} after "
             + $"{(definition.WindDown.IsEmpty ? "it was asked" : string.Join(", ", definition.WindDown.Select(step => step.Taken)))} "
             + $"and was killed: as a service it would lose what it has not written by then.";
     }
@@ -300,7 +312,7 @@ internal sealed class Rehearsal : IDisposable
         using var over = new CancellationTokenSource();
         var effect = new StepTaker(
             definition,
-            house,
+            tools,
             site,
             main == 0 ? null : main,
             (order, gone) =>
@@ -330,8 +342,8 @@ internal sealed class Rehearsal : IDisposable
         Func<bool>? inVain = null
     )
     {
-        var limit = house.Forward + patience;
-        while (outcome is null && house.Forward < limit && inVain?.Invoke() != true)
+        var limit = clocks.Forward + patience;
+        while (outcome is null && clocks.Forward < limit && inVain?.Invoke() != true)
         {
             await Task.WhenAny(news, Task.Delay(Beat)).ConfigureAwait(false);
             while (news.IsCompleted && outcome is null)
@@ -389,7 +401,7 @@ internal sealed class Rehearsal : IDisposable
                         (LaunchStep)Message.Number(body, "step"),
                         (int)Message.Number(body, "errno"),
                         definition,
-                        LaunchOrder.DirectoryOf(definition, house.Places),
+                        LaunchOrder.DirectoryOf(definition, tools.Places),
                         site.Output
                     )
                 );
@@ -414,7 +426,7 @@ internal sealed class Rehearsal : IDisposable
             Tell(new RehearsalEvent { Kind = "output", Text = line });
         foreach (var line in error.More(true))
             Tell(new RehearsalEvent { Kind = "error", Text = line });
-        var places = house.Places;
+        var places = tools.Places;
         var directory = LaunchOrder.DirectoryOf(definition, places);
         var home = account.Home is "/" or "/root" or "/nonexistent" ? directory : account.Home;
         var files = seen.Files(
@@ -460,7 +472,7 @@ internal sealed class Rehearsal : IDisposable
                 seen.PeakBytes,
                 Math.Max(
                     peakKib * 1024,
-                    house.Ceilings.PeakMemory(site.Name, site.Group(house.Groups)) is { } counted
+                    tools.Ceilings.PeakMemory(site.Name, site.Group(tools.Groups)) is { } counted
                     && definition.Resources.Memory is not null
                         ? counted
                         : 0

@@ -4,6 +4,9 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
 
 namespace CalmSentry.Inspection.Rehearsals;
@@ -12,7 +15,13 @@ namespace CalmSentry.Inspection.Rehearsals;
 /// The rehearsals being played now: of each definition's name at most one, and none while its service runs.
 /// </summary>
 /// <param name="over">Cancelled when the sentry ends.</param>
-internal sealed class RehearsalRoom(House house, Registry registry, CancellationToken over)
+internal sealed class RehearsalRoom(
+    RunTools tools,
+    Record logbook,
+    Clocks clocks,
+    Registry registry,
+    CancellationToken over
+)
 {
     private readonly ConcurrentDictionary<string, Rehearsal> played = new(StringComparer.Ordinal);
 
@@ -39,10 +48,10 @@ internal sealed class RehearsalRoom(House house, Registry registry, Cancellation
         [EnumeratorCancellation] CancellationToken gone
     )
     {
-        using var rehearsal = Rehearsal.Begin(house, definition, length);
+        using var rehearsal = Rehearsal.Begin(tools, logbook, clocks, definition, length);
         if (!played.TryAdd(definition.Name, rehearsal))
             rehearsal.End();
-        house.Logbook.Note(definition.Name, new RehearsedEntry(definition.Account, length), by);
+        logbook.Note(definition.Name, new RehearsedEntry(definition.Account, length), by);
         await using var left = gone.Register(rehearsal.End).ConfigureAwait(false);
         await using var ended = over.Register(rehearsal.End).ConfigureAwait(false);
         try

@@ -43,24 +43,24 @@ internal static class AccountRoutes
     }
 
     /// <summary>Accounts that may run services, and those that do.</summary>
-    public static IResult All(Registry registry, House house) =>
+    public static IResult All(Registry registry, RunTools tools) =>
         TypedResults.Json(
             (IReadOnlyList<AccountView>)
                 [
-                    .. house
+                    .. tools
                         .Permits.Known.Select(known => known.Name)
                         .Union(registry.All.Select(actor => actor.Definition.Account))
                         .Order(StringComparer.Ordinal)
-                        .Select(name => View(name, registry, house.Permits)),
+                        .Select(name => View(name, registry, tools.Permits)),
                 ],
             ApiJson.Plain.IReadOnlyListAccountView
         );
 
     /// <summary>One account: its services, what it may do, which folders it can write.</summary>
-    public static async Task<IResult> One(string name, Registry registry, House house) =>
+    public static async Task<IResult> One(string name, Registry registry, RunTools tools) =>
         Account.Named(name) is { } account
             ? TypedResults.Json(
-                await Detail(account, registry, house).ConfigureAwait(false),
+                await Detail(account, registry, tools).ConfigureAwait(false),
                 ApiJson.Plain.AccountDetail
             )
             : NoSuchAccount(name);
@@ -91,12 +91,18 @@ internal static class AccountRoutes
     /// <param name="name">The account.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
     /// <param name="yes">Also where root's own link leads somewhere else, or more than 10,000 files and folders are concerned.</param>
-    public static Task<IResult> Grant(string name, bool? dry, bool? yes, House house, HttpContext context) =>
-        Folder(name, house, context, give: true, dry == true, yes == true);
+    public static Task<IResult> Grant(
+        string name,
+        bool? dry,
+        bool? yes,
+        RunTools tools,
+        Record logbook,
+        HttpContext context
+    ) => Folder(name, tools, logbook, context, give: true, dry == true, yes == true);
 
     /// <summary>Take back what was granted on a folder.</summary>
-    public static Task<IResult> Take(string name, bool? dry, House house, HttpContext context) =>
-        Folder(name, house, context, give: false, dry == true, yes: true);
+    public static Task<IResult> Take(string name, bool? dry, RunTools tools, Record logbook, HttpContext context) =>
+        Folder(name, tools, logbook, context, give: false, dry == true, yes: true);
 
     private static IResult NoSuchAccount(string name) =>
         Problems.Of(
@@ -123,7 +129,7 @@ internal static class AccountRoutes
             ],
         };
 
-    private static async Task<AccountDetail> Detail(Account account, Registry registry, House house)
+    private static async Task<AccountDetail> Detail(Account account, Registry registry, RunTools tools)
     {
         // Every folder there is, to a depth people think in; which of them it can write only the kernel knows.
         var options = new EnumerationOptions
@@ -138,11 +144,11 @@ internal static class AccountRoutes
             .SelectMany(actor =>
                 new[]
                 {
-                    LaunchOrder.DirectoryOf(actor.Definition, house.Places),
-                    house.Places.StateOf(actor.Definition.Name),
+                    LaunchOrder.DirectoryOf(actor.Definition, tools.Places),
+                    tools.Places.StateOf(actor.Definition.Name),
                 }
             );
-        var grants = house.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
+        var grants = tools.Store.Grants().Where(grant => grant.Account == account.Name).ToList();
         var folders = own.Append(account.Home)
             .Concat(grants.Select(grant => grant.Folder))
             .Concat(Searched)
@@ -158,13 +164,13 @@ internal static class AccountRoutes
         var answers =
             account.Uid == 0
                 ? []
-                : await house
+                : await tools
                     .AsAccount.Ask(account, [], [.. folders.Select(folder => new AccessQuestion('w', folder))])
                     .ConfigureAwait(false);
         var writes = folders.Where((_, i) => i < answers.Count && answers[i] == 0).ToList();
         return new AccountDetail
         {
-            Account = View(account.Name, registry, house.Permits),
+            Account = View(account.Name, registry, tools.Permits),
             Groups = [.. account.Groups.Select(AccountGroup.NameOf)],
             Home = account.Home,
             Shell = account.Shell,
@@ -266,13 +272,14 @@ internal static class AccountRoutes
         string name,
         bool? dry,
         Registry registry,
-        House house,
+        RunTools tools,
+        Record logbook,
         HttpContext context
     )
     {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
-        if (!house.Permits.WasMade(name))
+        if (!tools.Permits.WasMade(name))
             return Problems.Of(
                 409,
                 ProblemCode.AccountNotOurs,
@@ -280,7 +287,7 @@ internal static class AccountRoutes
                 $"The account {name} was not made by 'calm account create', so it is not removed here.",
                 $"To keep it from running services: calm account forbid {name}"
             );
-        if (View(name, registry, house.Permits).Services is { Count: > 0 } services)
+        if (View(name, registry, tools.Permits).Services is { Count: > 0 } services)
             return Problems.Of(
                 409,
                 ProblemCode.AccountInUse,
@@ -288,8 +295,8 @@ internal static class AccountRoutes
                 $"{string.Join(", ", services)} run as {name}.",
                 "Unwrap them, or adjust them to another account, first."
             );
-        var rights = new FolderRights(house);
-        var folders = house
+        var rights = new FolderRights(tools);
+        var folders = tools
             .Store.Grants()
             .Where(grant => grant.Account == name)
             .Select(grant => grant.Folder)
@@ -313,10 +320,10 @@ internal static class AccountRoutes
                 "The host refused",
                 $"The account could not be removed: {error}"
             );
-        house.Permits.Forget(name);
-        var apart = house.States.SetApart(account.Uid);
-        house.Logbook.Note(new AccountRemovedEntry(name, [.. apart]), Caller.Of(context).Who);
-        await house.Store.Kept().ConfigureAwait(false);
+        tools.Permits.Forget(name);
+        var apart = tools.States.SetApart(account.Uid);
+        logbook.Note(new AccountRemovedEntry(name, [.. apart]), Caller.Of(context).Who);
+        await tools.Store.Kept().ConfigureAwait(false);
         var said =
             $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
             + $"they are, and are those of whoever gets its number ({account.Uid}) next."
@@ -324,7 +331,7 @@ internal static class AccountRoutes
                 apart.Count == 0
                     ? ""
                     : $" What {string.Join(", ", apart)} kept is set apart for root in "
-                        + $"{house.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to "
+                        + $"{tools.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to "
                         + $"another account"
             );
         return Reply.Of(AnswerCode.AccountRemoved, said);
@@ -429,7 +436,8 @@ internal static class AccountRoutes
 
     private static async Task<IResult> Folder(
         string name,
-        House house,
+        RunTools tools,
+        Record logbook,
         HttpContext context,
         bool give,
         bool dry,
@@ -457,7 +465,7 @@ internal static class AccountRoutes
         if (Account.OwnId != 0)
             return NeedsRoot("only root can change the rights on others' folders");
         var path = Path.TrimEndingDirectorySeparator(Path.GetFullPath(folder.Path));
-        var rights = new FolderRights(house);
+        var rights = new FolderRights(tools);
         var (write, gone) = (folder.Right != "read", context.RequestAborted);
         if (give && NotGranted(rights, account, path, write, yes || dry, gone) is { } refused)
             return refused;
@@ -471,13 +479,13 @@ internal static class AccountRoutes
             ? await rights.Grant(account, path, write, gone).ConfigureAwait(false)
             : await rights.Take(account, path).ConfigureAwait(false);
         if (done)
-            house.Logbook.Note(
+            logbook.Note(
                 give
                     ? new FolderGrantedEntry(name, string.Join(" ", said))
                     : new FolderTakenEntry(name, string.Join(" ", said)),
                 Caller.Of(context).Who
             );
-        await house.Store.Kept().ConfigureAwait(false);
+        await tools.Store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
             {

@@ -2,10 +2,12 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Rhythms;
 using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
+using CalmSentry.Store;
 using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;
@@ -35,7 +37,8 @@ internal static class AheadRoutes
         [FromQuery(Name = "for")] string? length,
         string? services,
         Registry registry,
-        House house
+        SentryStore store,
+        Clocks clocks
     )
     {
         var within = Usual;
@@ -55,7 +58,7 @@ internal static class AheadRoutes
             asked = [.. names.Select(name => registry.Find(name)!).Distinct()];
         }
 
-        return TypedResults.Json(Ahead.Of(asked, house.Store, house.Now, within), ApiJson.Plain.AheadView);
+        return TypedResults.Json(Ahead.Of(asked, store, clocks.Now, within), ApiJson.Plain.AheadView);
     }
 
     /// <summary>The next ten moments of a rhythm, before it is saved: ?when=daily at 01:00, by the clock of ?zone=.</summary>
@@ -84,16 +87,28 @@ internal static class AheadRoutes
     /// <summary>Leave the next planned moment of a service out, this once.</summary>
     /// <param name="called">The service.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
-    public static Task<IResult> Skip(Called called, bool? dry, House house, HttpContext context) =>
-        Take(called.Service, dry, skip: true, house, context);
+    public static Task<IResult> Skip(Called called, bool? dry, SentryStore store, Clocks clocks, HttpContext context) =>
+        Take(called.Service, dry, skip: true, store, clocks, context);
 
     /// <summary>Take the next planned moment of a service now; it does not come again.</summary>
     /// <param name="called">The service.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
-    public static Task<IResult> Advance(Called called, bool? dry, House house, HttpContext context) =>
-        Take(called.Service, dry, skip: false, house, context);
+    public static Task<IResult> Advance(
+        Called called,
+        bool? dry,
+        SentryStore store,
+        Clocks clocks,
+        HttpContext context
+    ) => Take(called.Service, dry, skip: false, store, clocks, context);
 
-    private static async Task<IResult> Take(ServiceActor actor, bool? dry, bool skip, House house, HttpContext context)
+    private static async Task<IResult> Take(
+        ServiceActor actor,
+        bool? dry,
+        bool skip,
+        SentryStore store,
+        Clocks clocks,
+        HttpContext context
+    )
     {
         var (title, name, now) = (actor.Definition.Title, actor.Definition.Name, actor.Situation);
         if (now.Rhythm?.Next is not { Due: { } due } place)
@@ -124,7 +139,7 @@ internal static class AheadRoutes
             );
         var by = Caller.Of(context).Who;
         var then = await actor.Ask(skip ? new SkipAsked(by) : new AdvanceAsked(by)).ConfigureAwait(false);
-        await house.Store.Kept().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var next = then.Rhythm?.Next?.Due is { } later
             ? $" The next is at {TimeZoneInfo.ConvertTime(later, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}."
             : " No other is planned.";

@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Rhythms;
@@ -38,7 +39,13 @@ internal static class CheckReplies
         );
 
     /// <param name="registered">The service that has the name already, when the definition is not its own.</param>
-    public static async Task<CheckView> Check(Sent sent, Checker checker, House house, ServiceActor? registered = null)
+    public static async Task<CheckView> Check(
+        Sent sent,
+        Checker checker,
+        RunTools tools,
+        Clocks clocks,
+        ServiceActor? registered = null
+    )
     {
         if (sent.Definition is not { } definition)
         {
@@ -77,9 +84,9 @@ internal static class CheckReplies
             Findings = FindingViews.Of(findings, definition.Accept),
             Errors = [],
             Definition = whole.RootElement.Clone(),
-            Moments = Ahead.Moments(definition, house.Now),
+            Moments = Ahead.Moments(definition, clocks.Now),
             Command = LaunchOrder.CommandOf(definition.Program),
-            Interpreters = await InterpretersOf(definition, house).ConfigureAwait(false),
+            Interpreters = await InterpretersOf(definition, tools).ConfigureAwait(false),
             Repeat = RepeatOf(definition, sent.Given),
         };
     }
@@ -104,7 +111,7 @@ internal static class CheckReplies
 
     private static string Count(int number, string what) => number == 1 ? $"1 {what}" : $"{number} {what}s";
 
-    private static async Task<IReadOnlyList<InterpreterView>?> InterpretersOf(Definition definition, House house)
+    private static async Task<IReadOnlyList<InterpreterView>?> InterpretersOf(Definition definition, RunTools tools)
     {
         var program = definition.Program;
         if (!File.Exists(program.Path) || (program.With is null && Interpreters.FirstLine(program.Path) is null))
@@ -117,14 +124,14 @@ internal static class CheckReplies
             ?? Linux.Accounts.Account.WithId(Linux.Accounts.Account.OwnId);
         if (candidates.Count == 0 || account is null)
             return null;
-        var environment = LaunchOrder.EnvironmentOf(definition, account, Checker.Label, house.Places);
+        var environment = LaunchOrder.EnvironmentOf(definition, account, Checker.Label, tools.Places);
         var chosen = program.With ?? Interpreters.FirstLine(program.Path);
         // Each says its own version, as the account: what cannot be run as it has none.
         return await Task.WhenAll(
                 candidates.Select(async candidate =>
                 {
                     var said = candidate.Kind is { Version.Length: > 0 } kind
-                        ? await house
+                        ? await tools
                             .AsAccount.Run(
                                 account,
                                 [],

@@ -2,6 +2,8 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Inspection.Rehearsals;
@@ -39,7 +41,8 @@ internal static class CheckRoutes
         string? like,
         Registry registry,
         Checker checker,
-        House house,
+        RunTools tools,
+        Clocks clocks,
         Teller teller,
         HttpContext context
     )
@@ -52,7 +55,13 @@ internal static class CheckRoutes
             SayWhoHears(read, teller, context);
         return TypedResults.Json(
             await CheckReplies
-                .Check(sent, checker, house, sent.Definition is { } definition ? registry.Named(definition.Name) : null)
+                .Check(
+                    sent,
+                    checker,
+                    tools,
+                    clocks,
+                    sent.Definition is { } definition ? registry.Named(definition.Name) : null
+                )
                 .ConfigureAwait(false),
             ApiJson.Plain.CheckView
         );
@@ -63,13 +72,14 @@ internal static class CheckRoutes
         Called called,
         Registry registry,
         Checker checker,
-        House house,
+        RunTools tools,
+        Clocks clocks,
         Teller teller,
         HttpContext context
     )
     {
         SayWhoHears(called.Service.Definition, teller, context);
-        return CheckReplies.Check(Reading.Of(registry.Given(called.Service)), checker, house);
+        return CheckReplies.Check(Reading.Of(registry.Given(called.Service)), checker, tools, clocks);
     }
 
     private static void SayWhoHears(Definition definition, Teller teller, HttpContext context)

@@ -1,12 +1,14 @@
+using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Logbook;
-using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -18,27 +20,28 @@ internal static class CopyEnding
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(10);
 
     /// <summary>Those that are in the way.</summary>
-    public static IReadOnlyList<Copy> Of(Definition definition, House house) =>
-        [.. CopyChecks.Find(definition, house, ProcessLine.All()).Where(copy => copy.Blocks)];
+    public static IReadOnlyList<Copy> Of(Definition definition, SentryStore store, Places places) =>
+        [.. CopyChecks.Find(definition, store, places, ProcessLine.All()).Where(copy => copy.Blocks)];
 
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
     public static async Task<IResult?> End(
         Definition definition,
         Caller caller,
         Record logbook,
-        House house,
-        TimeProvider clock
+        SentryStore store,
+        Places places,
+        Clocks clocks
     )
     {
-        foreach (var copy in Of(definition, house))
+        foreach (var copy in Of(definition, store, places))
         {
             using var process = ProcessHandle.Open(copy.Pid);
             if (process is null || ProcessFacts.Started(copy.Pid) != copy.Since)
                 continue; // it has ended, and its number may be another's
             logbook.Note(definition.Name, new CopyEndingEntry(copy.Pid, $"{copy}"), caller.Who);
             process.Signal(Terminate);
-            var began = clock.GetTimestamp();
-            while (ProcessFacts.Lives(copy.Pid) && clock.GetElapsedTime(began) < Patience)
+            var began = clocks.Time.GetTimestamp();
+            while (ProcessFacts.Lives(copy.Pid) && clocks.Time.GetElapsedTime(began) < Patience)
                 await Task.Delay(20);
             if (ProcessFacts.Lives(copy.Pid))
             {

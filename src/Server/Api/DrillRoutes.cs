@@ -3,12 +3,14 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Drills;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 using CalmSentry.Server.Self;
+using CalmSentry.Store;
 
 namespace CalmSentry.Server.Api;
 
@@ -84,7 +86,9 @@ internal static class DrillRoutes
         string? within,
         bool? dry,
         Registry registry,
-        House house,
+        PlanRoom plans,
+        SentryStore store,
+        Record logbook,
         Settings settings,
         HttpContext context
     )
@@ -99,7 +103,7 @@ internal static class DrillRoutes
             );
         var by = Caller.Of(context).Who;
         // What runs on request stays what it is; what begins with the machine begins again with the next start.
-        var plan = registry.Plans.Of(
+        var plan = plans.Of(
             PlanKind.Shutdown,
             registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal),
             by
@@ -115,16 +119,16 @@ internal static class DrillRoutes
             );
         }
 
-        house.Logbook.Note(new WindingDownEntry(limit), by);
+        logbook.Note(new WindingDownEntry(limit), by);
         var stops = PlanRoom.StopsOf(
-            await registry.Plans.Begin(plan with { ForceAt = plan.Began + limit }).ConfigureAwait(false)
+            await plans.Begin(plan with { ForceAt = plan.Began + limit }).ConfigureAwait(false)
         );
         var forced = stops.Where(stop => stop.Forced).Select(stop => stop.Name).ToList();
         var said =
             $"{stops.Count} {(stops.Count == 1 ? "service" : "services")} wound "
             + $"down{(stops.Count == 0 ? "" : $", in this order: {string.Join(", ", stops.Select(stop => stop.Name))}")}."
             + (forced.Count == 0 ? "" : $" By force: {string.Join(", ", forced)}.");
-        await house.Store.Kept().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
             {

@@ -90,52 +90,18 @@ internal static class OutputRoutes
         var (latest, wrong) = HostTime.Read("until", until, clock.GetUtcNow());
         if ((problem ?? wrong) is { } notATime)
             return notATime;
-        Regex? expression = null;
-        try
-        {
-            expression = match is null
-                ? null
-                : new(match, RegexOptions.NonBacktracking | RegexOptions.CultureInvariant);
-        }
-        catch (Exception error) when (error is ArgumentException or NotSupportedException)
-        {
-            return Problems.Of(
-                400,
-                ProblemCode.NoExpression,
-                "Not a regular expression",
-                $"match: found '{match}': {error.Message.TrimEnd('.')}.",
-                "To look for the text as it is, give it with find."
-            );
-        }
-
+        var (expression, noExpression) = Expression(match);
+        if (noExpression is not null)
+            return noExpression;
         var service = called.Service;
         var (folder, none) = FolderOf(service, file, places);
         if (none is not null)
             return none;
-        if (run is not null && file is not null)
-            return Problems.Of(
-                400,
-                ProblemCode.NoRuns,
-                "Not by run",
-                "run does not go with file: which run wrote a line of a file is not known.",
-                "since and until go with it."
-            );
+        var (stretch, noStretch) = await StretchOf(called.Service, file, run, store).ConfigureAwait(false);
+        if (noStretch is not null)
+            return noStretch;
         Directory.CreateDirectory(folder);
-        var (start, end) = (from ?? 0, (long?)null);
-        if (run is { } number)
-        {
-            await store.Settled().ConfigureAwait(false);
-            if (store.OutputOf(service.Id, new(number)) is not { } stretch)
-                return Problems.Of(
-                    404,
-                    ProblemCode.NoSuchRun,
-                    "No such run",
-                    $"{service.Definition.Name} has no run {number} on record.",
-                    $"'calm runs {service.Definition.Name}' shows those that are."
-                );
-            (start, end) = (Math.Max(start, stretch.From), stretch.To);
-        }
-
+        var (start, end) = (Math.Max(from ?? 0, stretch.From), stretch.To);
         if (earliest is { } begins)
             start = Math.Max(start, OutputSearch.PlaceAt(folder, begins));
         if (latest is { } ends)
@@ -178,6 +144,66 @@ internal static class OutputRoutes
                     )
             )
             .ConfigureAwait(false);
+    }
+
+    private static (Regex? Expression, IResult? Problem) Expression(string? match)
+    {
+        try
+        {
+            return (
+                match is null ? null : new(match, RegexOptions.NonBacktracking | RegexOptions.CultureInvariant),
+                null
+            );
+        }
+        catch (Exception error) when (error is ArgumentException or NotSupportedException)
+        {
+            return (
+                null,
+                Problems.Of(
+                    400,
+                    ProblemCode.NoExpression,
+                    "Not a regular expression",
+                    $"match: found '{match}': {error.Message.TrimEnd('.')}.",
+                    "To look for the text as it is, give it with find."
+                )
+            );
+        }
+    }
+
+    /// <returns>Where the output of a run lies, in bytes; of no run: all there is.</returns>
+    private static async Task<((long From, long? To) Stretch, IResult? Problem)> StretchOf(
+        ServiceActor service,
+        string? file,
+        long? run,
+        SentryStore store
+    )
+    {
+        if (run is not { } number)
+            return (default, null);
+        if (file is not null)
+            return (
+                default,
+                Problems.Of(
+                    400,
+                    ProblemCode.NoRuns,
+                    "Not by run",
+                    "run does not go with file: which run wrote a line of a file is not known.",
+                    "since and until go with it."
+                )
+            );
+        await store.Settled().ConfigureAwait(false);
+        if (store.OutputOf(service.Id, new(number)) is { } stretch)
+            return (stretch, null);
+        return (
+            default,
+            Problems.Of(
+                404,
+                ProblemCode.NoSuchRun,
+                "No such run",
+                $"{service.Definition.Name} has no run {number} on record.",
+                $"'calm runs {service.Definition.Name}' shows those that are."
+            )
+        );
     }
 
     /// <summary>Sends until it is done, the reader has gone, or the sentry ends; who follows is counted meanwhile.</summary>

@@ -3,6 +3,9 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Probing;
 using CalmSentry.Engine.Services;
 using CalmSentry.Server.Http;
@@ -40,7 +43,14 @@ internal static class Reloading
     }
 
     /// <summary>Its steps, one after the other, then the look at its proof.</summary>
-    public static async Task<Answer> Do(ServiceActor actor, Principal by, House house, CancellationToken cancellation)
+    public static async Task<Answer> Do(
+        ServiceActor actor,
+        Principal by,
+        RunTools tools,
+        Record logbook,
+        Clocks clocks,
+        CancellationToken cancellation
+    )
     {
         var (definition, run) = (actor.Definition, actor.Situation.Run!.Number);
         var told = new List<string>();
@@ -52,10 +62,10 @@ internal static class Reloading
             told.Add(step is SignalStep ? step.Taken : $"{step.What}: {effect.Answer}");
         }
 
-        var seen = await Look(actor, run, house, cancellation).ConfigureAwait(false);
+        var seen = await Look(actor, run, tools, clocks, cancellation).ConfigureAwait(false);
         if (seen.Missing is { } missing)
             return Failed($"{string.Join("; ", told)}; after that {missing}");
-        house.Logbook.Note(actor, new ReloadedEntry(run, string.Join("; ", told), seen.Seen), by);
+        logbook.Note(actor, new ReloadedEntry(run, string.Join("; ", told), seen.Seen), by);
         return new()
         {
             Code = AnswerCode.Reloaded,
@@ -67,7 +77,7 @@ internal static class Reloading
 
         Answer Failed(string why)
         {
-            house.Logbook.Note(actor, new ReloadFailedEntry(run, why), by);
+            logbook.Note(actor, new ReloadFailedEntry(run, why), by);
             return new()
             {
                 Code = AnswerCode.NotReloaded,
@@ -82,21 +92,22 @@ internal static class Reloading
     private static async Task<(string? Missing, string Seen)> Look(
         ServiceActor actor,
         RunNumber run,
-        House house,
+        RunTools tools,
+        Clocks clocks,
         CancellationToken cancellation
     )
     {
         var proof = actor.Definition.Begin.Proof;
-        var limit = house.Clock.GetTimestamp();
+        var limit = clocks.Time.GetTimestamp();
         for (var beat = Settling; ; beat = LookBeat)
         {
-            await house.Delay(beat, cancellation).ConfigureAwait(false);
+            await clocks.Delay(beat, cancellation).ConfigureAwait(false);
             if (actor.Situation.Run is not { } live || live.Number != run)
                 return ($"run {run} was over", "");
             if (proof is not (TcpProof or HttpProof or CommandProof))
                 return (null, live.Pid is { } pid ? $"it runs on as pid {pid}" : "it is on");
-            var look = await Answers.Of(proof, actor, run, house.Tools, null, cancellation).ConfigureAwait(false);
-            if (look.Missing is null || house.Clock.GetElapsedTime(limit) > proof.Within)
+            var look = await Answers.Of(proof, actor, run, tools, null, cancellation).ConfigureAwait(false);
+            if (look.Missing is null || clocks.Time.GetElapsedTime(limit) > proof.Within)
                 return look;
         }
     }

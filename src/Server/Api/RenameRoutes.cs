@@ -6,6 +6,7 @@ using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Swaps;
 using CalmSentry.Inspection.Rehearsals;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
@@ -34,6 +35,7 @@ internal static class RenameRoutes
         HttpContext context,
         Registry registry,
         Renaming renaming,
+        SwapRoom swaps,
         RehearsalRoom rehearsals,
         SentryStore store,
         Places places
@@ -62,7 +64,7 @@ internal static class RenameRoutes
             // A title that another has would make the two hard to tell apart.
             if ((registry.Find(now) ?? registry.Find(to)) is { } other && other != actor)
                 return WrapRoutes.Taken(other.Definition.Name);
-            if (Refusal(actor, now, registry, renaming, rehearsals, store) is { } refusal)
+            if (Refusal(actor, now, registry, renaming, swaps, rehearsals, store) is { } refusal)
                 return refusal;
             var given = DefinitionTrees.Overlay(registry.Given(actor), Names(to, now));
             var (definition, errors) = DefinitionReader.Read(given);
@@ -120,6 +122,7 @@ internal static class RenameRoutes
         string now,
         Registry registry,
         Renaming renaming,
+        SwapRoom swaps,
         RehearsalRoom rehearsals,
         SentryStore store
     )
@@ -148,8 +151,8 @@ internal static class RenameRoutes
                 $"A drill, a boot or an ordered stop that {title} is part of is under way. Nothing was changed.",
                 "'calm logbook' shows what; try again when it is over."
             );
-        if (registry.Swaps.UnderWay(actor.Id) is not null)
-            return SwapRoutes.UnderWay(actor, registry);
+        if (swaps.UnderWay(actor.Id) is not null)
+            return SwapRoutes.UnderWay(actor, swaps);
         return renaming.LeftOver(now) is { } left
             ? Problems.Of(
                 409,

@@ -8,9 +8,11 @@ using CalmSentry.Core.Plans;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Server.Doors;
@@ -52,8 +54,7 @@ internal static class RunRoutes
         SentryStore store,
         Record logbook,
         Places places,
-        House house,
-        TimeProvider clock,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -64,7 +65,7 @@ internal static class RunRoutes
         {
             // Copies that would be ended first stand in nobody's way.
             var overruled = endCopies == true ? $"{accept},{CopiesEnded}" : accept;
-            var ended = endCopies == true ? CopyEnding.Of(actor.Definition, house) : [];
+            var ended = endCopies == true ? CopyEnding.Of(actor.Definition, store, places) : [];
             return
                 actor.Situation.Run is null
                 && await Blocked(actor, overruled, null, checker, logbook).ConfigureAwait(false) is { } blocked
@@ -86,7 +87,7 @@ internal static class RunRoutes
         {
             if (
                 endCopies == true
-                && await CopyEnding.End(actor.Definition, caller, logbook, house, clock).ConfigureAwait(false)
+                && await CopyEnding.End(actor.Definition, caller, logbook, store, places, clocks).ConfigureAwait(false)
                     is { } stubborn
             )
                 return stubborn;
@@ -98,7 +99,7 @@ internal static class RunRoutes
         var asked = await actor.Ask(new StartAsked(caller.Who, withoutNeeds == true)).ConfigureAwait(false);
         var already = asked.LastRun == before.LastRun && asked.Phase == Phase.Running;
         return Reply.Of(
-            await Arrive(actor, asked, already, registry, store, places, clock, context).ConfigureAwait(false)
+            await Arrive(actor, asked, already, registry, store, places, clocks, context).ConfigureAwait(false)
         );
     }
 
@@ -111,7 +112,7 @@ internal static class RunRoutes
         Registry registry,
         SentryStore store,
         Places places,
-        TimeProvider clock,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -139,7 +140,7 @@ internal static class RunRoutes
                 )
             );
         var asked = await actor.Ask(new ReleaseAsked(Caller.Of(context).Who)).ConfigureAwait(false);
-        var answer = await Arrive(actor, asked, already: false, registry, store, places, clock, context)
+        var answer = await Arrive(actor, asked, already: false, registry, store, places, clocks, context)
             .ConfigureAwait(false);
         return Reply.Of(answer with { Said = $"Released from its hold. {answer.Said}" });
     }
@@ -157,8 +158,12 @@ internal static class RunRoutes
         string? dependents,
         bool? dry,
         Registry registry,
+        PlanRoom plans,
         Checker checker,
-        House house,
+        SentryStore store,
+        Places places,
+        Record logbook,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -167,7 +172,7 @@ internal static class RunRoutes
             return Disabled(actor);
         // What blocks is looked for before anything is stopped.
         if (
-            await Blocked(actor, accept, dry == true ? null : caller, checker, house.Logbook).ConfigureAwait(false) is
+            await Blocked(actor, accept, dry == true ? null : caller, checker, logbook).ConfigureAwait(false) is
             { } refusal
         )
             return refusal;
@@ -182,7 +187,7 @@ internal static class RunRoutes
                     actor.Situation,
                     needing,
                     CommandLine.Folded(LaunchOrder.CommandOf(actor.Definition.Program)),
-                    LaunchOrder.DirectoryOf(actor.Definition, house.Places)
+                    LaunchOrder.DirectoryOf(actor.Definition, places)
                 )
             );
         Situation asked;
@@ -193,9 +198,9 @@ internal static class RunRoutes
         else
         {
             var all = needing.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal);
-            var plan = registry.Plans.Of(PlanKind.Restart, all, caller.Who);
-            await registry
-                .Plans.Begin(
+            var plan = plans.Of(PlanKind.Restart, all, caller.Who);
+            await plans
+                .Begin(
                     plan with
                     {
                         // They wait for what they need to be ready by themselves.
@@ -207,8 +212,7 @@ internal static class RunRoutes
         }
 
         return Reply.Of(
-            await Arrive(actor, asked, already: false, registry, house.Store, house.Places, house.Clock, context)
-                .ConfigureAwait(false)
+            await Arrive(actor, asked, already: false, registry, store, places, clocks, context).ConfigureAwait(false)
         );
     }
 
@@ -225,7 +229,8 @@ internal static class RunRoutes
         [FromQuery(Name = "this-run")] bool? thisRun,
         bool? dry,
         Registry registry,
-        House house,
+        PlanRoom plans,
+        SentryStore store,
         HttpContext context
     )
     {
@@ -245,8 +250,8 @@ internal static class RunRoutes
             return problem;
         if (dry == true)
             return WouldDo(actor, Intent.Stop(actor.Definition, actor.Situation, needing, thisRun == true));
-        var first = await registry.Plans.Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
-        var answer = await StopOne(actor, thisRun == true, house, context).ConfigureAwait(false);
+        var first = await plans.Stop(needing, Caller.Of(context).Who).ConfigureAwait(false);
+        var answer = await StopOne(actor, thisRun == true, store, context).ConfigureAwait(false);
         if (first.Count == 0)
             return Reply.Of(answer);
         var (need, were) = first.Count == 1 ? ("needs", "was") : ("need", "were");
@@ -259,7 +264,14 @@ internal static class RunRoutes
     /// </summary>
     /// <param name="called">The service.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
-    public static async Task<IResult> Reload(Called called, bool? dry, House house, HttpContext context)
+    public static async Task<IResult> Reload(
+        Called called,
+        bool? dry,
+        RunTools tools,
+        Record logbook,
+        Clocks clocks,
+        HttpContext context
+    )
     {
         var actor = called.Service;
         if (Reloading.Refusal(actor) is { } refusal)
@@ -267,7 +279,9 @@ internal static class RunRoutes
         return dry == true
             ? WouldDo(actor, Intent.Reload(actor.Definition))
             : Reply.Of(
-                await Reloading.Do(actor, Caller.Of(context).Who, house, context.RequestAborted).ConfigureAwait(false)
+                await Reloading
+                    .Do(actor, Caller.Of(context).Who, tools, logbook, clocks, context.RequestAborted)
+                    .ConfigureAwait(false)
             );
     }
 
@@ -281,7 +295,10 @@ internal static class RunRoutes
         Called called,
         [FromQuery(Name = "for")] string? length,
         bool? dry,
-        House house,
+        SentryStore store,
+        Places places,
+        Record logbook,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -310,7 +327,7 @@ internal static class RunRoutes
                     : $"The watches of {title} would count again. Nothing was done."
             );
         await actor.Ask(new WatchesPaused(Caller.Of(context).Who, pause)).ConfigureAwait(false);
-        await house.Store.Kept().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
             {
@@ -340,7 +357,10 @@ internal static class RunRoutes
         [FromQuery(Name = "no-restarts")] bool? noRestarts,
         string? reason,
         bool? dry,
-        House house,
+        SentryStore store,
+        Places places,
+        Record logbook,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -373,13 +393,13 @@ internal static class RunRoutes
             .Ask(
                 new QuietAsked(
                     Caller.Of(context).Who,
-                    house.Now + quiet,
+                    clocks.Now + quiet,
                     noRestarts == true,
                     string.IsNullOrWhiteSpace(reason) ? null : reason.Trim().ReplaceLineEndings(" ")
                 )
             )
             .ConfigureAwait(false);
-        await house.Store.Kept().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
             {
@@ -402,12 +422,12 @@ internal static class RunRoutes
     /// <summary>Whoever forgets a pause is not to find a service unwatched for months.</summary>
     private static readonly TimeSpan LongestPause = TimeSpan.FromDays(7);
 
-    private static async Task<Answer> StopOne(ServiceActor actor, bool thisRun, House house, HttpContext context)
+    private static async Task<Answer> StopOne(ServiceActor actor, bool thisRun, SentryStore store, HttpContext context)
     {
         var before = actor.Situation;
         var asked = await actor.Ask(new StopAsked(Caller.Of(context).Who, thisRun)).ConfigureAwait(false);
         var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
-        await house.Store.Kept().ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
         var title = actor.Definition.Title;
         var down = now.Phase == Phase.Stopped || (thisRun && now.Phase == Phase.Resting);
         var (code, said) = (down, before.Run, now.LastEnd) switch
@@ -426,8 +446,8 @@ internal static class RunRoutes
                 $"{title} was not running."
             ),
             (_, null, _) => (AnswerCode.Stopped, $"{title} is stopped; Calm Sentry does not try it again."),
-            (_, _, { Forced: true } end) => (AnswerCode.Killed, Stopped(actor, end, asked.Since, house)),
-            (_, _, { } end) => (AnswerCode.Stopped, Stopped(actor, end, asked.Since, house)),
+            (_, _, { Forced: true } end) => (AnswerCode.Killed, Stopped(actor, end, asked.Since, store)),
+            (_, _, { } end) => (AnswerCode.Stopped, Stopped(actor, end, asked.Since, store)),
             _ => (AnswerCode.Stopped, $"{title} is stopped."),
         };
         return new Answer
@@ -439,12 +459,12 @@ internal static class RunRoutes
         };
     }
 
-    private static string Stopped(ServiceActor actor, LastEnd end, DateTimeOffset since, House house)
+    private static string Stopped(ServiceActor actor, LastEnd end, DateTimeOffset since, SentryStore store)
     {
         var forced = end.Forced ? "; the steps of its wind-down did not suffice, so it was killed" : "";
         return $"{actor.Definition.Title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)} after "
             + $"{Length.Tenths(end.At - since)}{forced}.{StepsOf(end)}Nothing of it is left."
-            + StopChecks.Advice(actor.Definition, house);
+            + StopChecks.Advice(actor.Definition, store);
     }
 
     /// <summary>What each step that is more than a signal came to, a line each.</summary>
@@ -500,7 +520,7 @@ internal static class RunRoutes
         Registry registry,
         SentryStore store,
         Places places,
-        TimeProvider clock,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -539,7 +559,7 @@ internal static class RunRoutes
                 : already ? $"{title} was already running: run {run}, {process}."
                 : $"{title} is running: run {run}, {process}.",
             Service = actor.View,
-            Evidence = EvidenceFinder.Of(actor, now, store, places, clock),
+            Evidence = EvidenceFinder.Of(actor, now, store, places, clocks.Time),
         };
     }
 

@@ -1,7 +1,9 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
@@ -67,10 +69,10 @@ internal static class ServiceRoutes
     public static IResult Schema() => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json");
 
     /// <summary>One service with its whole definition and latest runs; by short name or title.</summary>
-    public static async Task<ServiceDetail> One(Called called, Registry registry, House house)
+    public static async Task<ServiceDetail> One(Called called, Registry registry, RunTools tools, Clocks clocks)
     {
-        await house.Store.Settled().ConfigureAwait(false);
-        return ServiceViews.Detail(called.Service, house, registry);
+        await tools.Store.Settled().ConfigureAwait(false);
+        return ServiceViews.Detail(called.Service, tools, clocks, registry);
     }
 
     /// <summary>A service's definition as it was given, as a file (YAML).</summary>
@@ -82,27 +84,27 @@ internal static class ServiceRoutes
     /// </summary>
     /// <param name="called">The service.</param>
     /// <param name="at">A time in the past to answer for: ISO 8601, or as the host's clock shows it; left out: now.</param>
-    public static Task<IResult> Why(Called called, string? at, House house)
+    public static Task<IResult> Why(Called called, string? at, RunTools tools, Clocks clocks)
     {
-        var (time, problem) = HostTime.Read("at", at, house.Now);
-        return problem is null ? WhyFinder.Of(called.Service, time, house) : Task.FromResult(problem);
+        var (time, problem) = HostTime.Read("at", at, clocks.Now);
+        return problem is null ? WhyFinder.Of(called.Service, time, tools.Store, clocks) : Task.FromResult(problem);
     }
 
     /// <summary>Runs, newest first, each with its outcome and what it left behind.</summary>
     /// <param name="called">The service.</param>
     /// <param name="last">How many at most, 1 to 10,000; left out: 50.</param>
     /// <param name="before">Only runs that began before this time: ISO 8601, or as the host's clock shows it.</param>
-    public static async Task<IResult> Runs(Called called, int? last, string? before, House house)
+    public static async Task<IResult> Runs(Called called, int? last, string? before, RunTools tools, Clocks clocks)
     {
         const int most = 10_000;
         if (last is < 1 or > most)
             return Problems.NotSoMany(last, most);
-        var (time, problem) = HostTime.Read("before", before, house.Now);
+        var (time, problem) = HostTime.Read("before", before, clocks.Now);
         if (problem is not null)
             return problem;
-        await house.Store.Settled().ConfigureAwait(false);
+        await tools.Store.Settled().ConfigureAwait(false);
         return TypedResults.Json(
-            ServiceViews.Runs(house, called.Service.Id, last ?? 50, time),
+            ServiceViews.Runs(tools.Store, called.Service.Id, last ?? 50, time),
             ApiJson.Plain.IReadOnlyListRunView
         );
     }

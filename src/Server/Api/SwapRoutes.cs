@@ -2,6 +2,9 @@ using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
 using CalmSentry.Engine.Swaps;
 using CalmSentry.Inspection.Checks;
@@ -31,18 +34,18 @@ internal static class SwapRoutes
     }
 
     /// <summary>Which versions of a service's files there were, which is in place, and which can be brought back.</summary>
-    public static IResult Versions(Called called, Registry registry, House house)
+    public static IResult Versions(Called called, SwapRoom swaps, RunTools tools)
     {
         var actor = called.Service;
-        var directory = ServiceFiles.DirectoryOf(actor.Definition, house.Places);
+        var directory = ServiceFiles.DirectoryOf(actor.Definition, tools.Places);
         return TypedResults.Json(
             new VersionsView(
                 directory,
-                registry.Swaps.UnderWay(actor.Id),
+                swaps.UnderWay(actor.Id),
                 actor.Definition.Files.Versions,
                 actor.Definition.Files.Data,
                 [
-                    .. house
+                    .. tools
                         .Store.Versions(actor.Id)
                         .Select(version => new VersionView(
                             version.Number,
@@ -50,7 +53,7 @@ internal static class SwapRoutes
                             version.By,
                             version.Source,
                             version.Present,
-                            version.Present || IsKept(house, actor, version),
+                            version.Present || IsKept(tools, actor, version),
                             version.Failed,
                             version.Runs
                         )),
@@ -60,11 +63,11 @@ internal static class SwapRoutes
         );
     }
 
-    private static bool IsKept(House house, ServiceActor actor, Store.StoredVersion version)
+    private static bool IsKept(RunTools tools, ServiceActor actor, Store.StoredVersion version)
     {
         try
         {
-            using var files = ServiceFiles.Open(house, actor.Id, version.Directory);
+            using var files = ServiceFiles.Open(tools, actor.Id, version.Directory);
             return files.IdentityOf(version.Number) == version.Identity;
         }
         catch (IOException)
@@ -84,8 +87,11 @@ internal static class SwapRoutes
         Called called,
         bool? dry,
         Registry registry,
+        SwapRoom swaps,
         NewFiles newFiles,
-        House house,
+        RunTools tools,
+        Record logbook,
+        Clocks clocks,
         HttpContext context
     )
     {
@@ -121,8 +127,8 @@ internal static class SwapRoutes
                 : RunRoutes.Needing(actor, order.Dependents, "swap", registry);
         if (problem is not null && dry != true)
             return problem;
-        if (!registry.Swaps.Take(actor.Id))
-            return UnderWay(actor, registry);
+        if (!swaps.Take(actor.Id))
+            return UnderWay(actor, swaps);
         var notes = Channel.CreateBounded<SwapEvent>(
             new BoundedChannelOptions(MostNotes) { FullMode = BoundedChannelFullMode.DropOldest }
         );
@@ -130,7 +136,7 @@ internal static class SwapRoutes
         void Say(string text) => notes.Writer.TryWrite(new() { Text = text });
         var asked = new FilesAsked(actor, order, needing, by, Say);
         _ = Task.Run(
-            () => Do(asked, dry == true, newFiles, registry.Swaps, house, notes.Writer, gone),
+            () => Do(asked, dry == true, newFiles, swaps, tools, logbook, clocks, notes.Writer, gone),
             CancellationToken.None
         );
         await Reply.Live(context, notes.Reader, ApiJson.Plain.SwapEvent).ConfigureAwait(false);
@@ -142,7 +148,9 @@ internal static class SwapRoutes
         bool dry,
         NewFiles newFiles,
         SwapRoom swaps,
-        House house,
+        RunTools tools,
+        Record logbook,
+        Clocks clocks,
         ChannelWriter<SwapEvent> notes,
         CancellationToken gone
     )
@@ -171,8 +179,10 @@ internal static class SwapRoutes
             var (swap, refused) = await swaps
                 .Begin(asked, prepared, () => LookStopped(asked, newFiles, notes))
                 .ConfigureAwait(false);
-            await house.Store.Kept().ConfigureAwait(false);
-            notes.TryWrite(refused is null ? new() { Answer = Came(actor, swap, house) } : new() { Refused = refused });
+            await tools.Store.Kept().ConfigureAwait(false);
+            notes.TryWrite(
+                refused is null ? new() { Answer = Came(actor, swap, tools, clocks) } : new() { Refused = refused }
+            );
         }
         catch (FilesNotTakenException error)
         {
@@ -180,7 +190,7 @@ internal static class SwapRoutes
         }
         catch (Exception unexpected) when (unexpected is not OperationCanceledException)
         {
-            house.Logbook.Failed("new files", unexpected, actor);
+            logbook.Failed("new files", unexpected, actor);
             notes.TryWrite(
                 new()
                 {
@@ -228,10 +238,7 @@ internal static class SwapRoutes
                 asked.Say("the files change while they are looked at: once more");
             }
             catch (FilesNotTakenException error)
-                when (error.Problem.Code == FilesNotTakenException.FilesMove
-                    && !dry
-                    && SwapRoom.Lives(asked.Actor.Situation)
-                )
+                when (error.Problem.Code == FilesNotTakenException.FilesMove && !dry && asked.Actor.Situation.Lives)
             {
                 asked.Say("the files change while they are looked at: it is stopped first");
                 return null;
@@ -269,16 +276,16 @@ internal static class SwapRoutes
             throw new FilesNotTakenException(Refused(left));
     }
 
-    private static Answer Came(ServiceActor actor, Swap swap, House house)
+    private static Answer Came(ServiceActor actor, Swap swap, RunTools tools, Clocks clocks)
     {
         return new()
         {
             Code = swap.CameTrue ? AnswerCode.Swapped : AnswerCode.NotSwapped,
             CameTrue = swap.CameTrue,
-            Said = SwapWords.Said(actor, swap, house.Store),
+            Said = SwapWords.Said(actor, swap, tools.Store),
             Service = actor.View,
-            Evidence = SwapRoom.Lives(actor.Situation)
-                ? EvidenceFinder.Of(actor, actor.Situation, house.Store, house.Places, house.Clock)
+            Evidence = actor.Situation.Lives
+                ? EvidenceFinder.Of(actor, actor.Situation, tools.Store, tools.Places, clocks.Time)
                 : null,
         };
     }
@@ -306,12 +313,12 @@ internal static class SwapRoutes
             null
         );
 
-    public static IResult UnderWay(ServiceActor actor, Registry registry) =>
+    public static IResult UnderWay(ServiceActor actor, SwapRoom swaps) =>
         Problems.Of(
             409,
             ProblemCode.SwapUnderWay,
             "New files are under way",
-            $"New files of {actor.Definition.Title} are under way: {registry.Swaps.UnderWay(actor.Id) ?? "they are nearly done"}. Nothing was changed.",
+            $"New files of {actor.Definition.Title} are under way: {swaps.UnderWay(actor.Id) ?? "they are nearly done"}. Nothing was changed.",
             $"calm swap {actor.Definition.Name}   shows how far it is"
         );
 }

@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
@@ -157,7 +158,7 @@ internal static class TellRoutes
     /// <param name="length">How far back.</param>
     public static async Task<IResult> Report(
         [FromQuery(Name = "for")] string? length,
-        House house,
+        Clocks clocks,
         Registry registry,
         SentryStore store
     )
@@ -165,9 +166,9 @@ internal static class TellRoutes
         if (!IsBack(length, UsualReport, out var back))
             return NotSoFarBack(length);
         await store.Settled().ConfigureAwait(false);
-        var now = house.Now;
+        var now = clocks.Now;
         var message = await Task.Run(() =>
-                ReportWords.Of(Reporting.Of(house, registry, now - back, now), TimeZoneInfo.Local)
+                ReportWords.Of(Reporting.Of(store, registry, now - back, now), TimeZoneInfo.Local)
             )
             .ConfigureAwait(false);
         return TypedResults.Json(AlertViews.Of(message, now - back), ApiJson.Plain.ReportView);

@@ -6,6 +6,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
@@ -23,40 +24,40 @@ internal static class WhyFinder
         Runs = 50,
         Told = 10;
 
-    public static async Task<IResult> Of(ServiceActor actor, DateTimeOffset? at, House house)
+    public static async Task<IResult> Of(ServiceActor actor, DateTimeOffset? at, SentryStore store, Clocks clocks)
     {
-        await house.Store.Settled().ConfigureAwait(false); // what was just seen is part of the record
-        return at is { } time ? Then(actor, time, house) : Answer(Now(actor, house));
+        await store.Settled().ConfigureAwait(false); // what was just seen is part of the record
+        return at is { } time ? Then(actor, time, store, clocks) : Answer(Now(actor, store, clocks));
     }
 
-    private static WhyView Now(ServiceActor actor, House house)
+    private static WhyView Now(ServiceActor actor, SentryStore store, Clocks clocks)
     {
         var (definition, now, view) = (actor.Definition, actor.Situation, actor.View);
         var could = Outlook.Could(definition, now).Select(one => new WhyCould(one.Text, one.Command)).ToList();
-        if (StopChecks.Advice(definition, house).Length > 0)
+        if (StopChecks.Advice(definition, store).Length > 0)
             could.Add(new("Give its wind-down the time its stops take", $"calm check {definition.Name}"));
         return new WhyView
         {
             Name = definition.Name,
             Title = definition.Title,
-            At = house.Now,
+            At = clocks.Now,
             Past = false,
             State = view.State,
             Health = view.Health,
             Since = view.Since,
             Said = view.Why + (view.Health == HealthLevel.Good ? $" Health good: {view.HealthWhy}." : ""),
-            Because = Because(actor, null, house.Store),
+            Because = Because(actor, null, store),
             LastFailure =
-                now.LastEnd is { Bad: true } || now.BadEnds.Length > 0 ? LastFailure(actor, null, house) : null,
+                now.LastEnd is { Bad: true } || now.BadEnds.Length > 0 ? LastFailure(actor, null, store) : null,
             Next = [.. Outlook.Next(definition, now).Select(next => new WhyNext(next.At, next.Text))],
             Could = could,
         };
     }
 
-    private static IResult Then(ServiceActor actor, DateTimeOffset time, House house)
+    private static IResult Then(ServiceActor actor, DateTimeOffset time, SentryStore store, Clocks clocks)
     {
         var name = actor.Definition.Name;
-        if (time > house.Now)
+        if (time > clocks.Now)
         {
             return Problems.Of(
                 400,
@@ -67,7 +68,7 @@ internal static class WhyFinder
             );
         }
 
-        if (house.Store.MomentAt(actor.Id, time) is not { } then)
+        if (store.MomentAt(actor.Id, time) is not { } then)
         {
             return Problems.Of(
                 404,
@@ -88,10 +89,10 @@ internal static class WhyFinder
                 State = Words.To<ServiceState>(then.State),
                 Health = Words.To<HealthLevel>(then.Health),
                 Since = then.At,
-                Said = Said(actor, then, house.Store),
-                Because = Because(actor, time, house.Store),
-                LastFailure = then.Situation is { LastEnd.Bad: true } ? LastFailure(actor, time, house) : null,
-                Next = Next(actor, then, house.Store),
+                Said = Said(actor, then, store),
+                Because = Because(actor, time, store),
+                LastFailure = then.Situation is { LastEnd.Bad: true } ? LastFailure(actor, time, store) : null,
+                Next = Next(actor, then, store),
                 Could = [new("See its runs of that time", $"calm runs {name} --before '{Local(time)}'")],
             }
         );
@@ -155,10 +156,10 @@ internal static class WhyFinder
         return [.. steps.Select(step => new WhyStep(step.At, step.Until, step.Text, step.By))];
     }
 
-    private static WhyFailure? LastFailure(ServiceActor actor, DateTimeOffset? until, House house)
+    private static WhyFailure? LastFailure(ServiceActor actor, DateTimeOffset? until, SentryStore store)
     {
-        var run = house
-            .Store.Runs(actor.Id, Runs, until)
+        var run = store
+            .Runs(actor.Id, Runs, until)
             .FirstOrDefault(run => run is { Bad: true, Ended: not null, Outcome: not null });
         return run is null
             ? null

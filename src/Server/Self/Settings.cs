@@ -5,6 +5,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Forwarding;
 using CalmSentry.Core.Telling;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Lookout;
 using CalmSentry.Linux.Accounts;
@@ -23,7 +24,7 @@ internal sealed record Settings
     public int Port { get; init; } = Account.OwnId == 0 ? Places.ConsolePort : Places.ConsolePortOfOthers;
 
     /// <summary>How long winding down all services may take before the machine goes down.</summary>
-    public TimeSpan ShutdownWithin { get; init; } = House.UsualShutdown;
+    public TimeSpan ShutdownWithin { get; init; } = PlanRoom.UsualShutdown;
 
     /// <summary>So many jobs are at work at once; what comes above that waits.</summary>
     public int JobsAtOnce { get; init; } = House.UsualJobs;

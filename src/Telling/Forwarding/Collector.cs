@@ -41,7 +41,7 @@ internal sealed class Collector : IAsyncDisposable
         {
             for (var all = 0; ; )
             {
-                var got = await from.ReadAsync(room).ConfigureAwait(false);
+                var got = await from.ReadAsync(room);
                 if (got == 0)
                 {
                     hungUp = true;
@@ -71,26 +71,26 @@ internal sealed class Collector : IAsyncDisposable
             if (target.By == ForwardBy.Unix)
             {
                 socket = new(AddressFamily.Unix, SocketType.Dgram, ProtocolType.Unspecified);
-                await socket.ConnectAsync(new UnixDomainSocketEndPoint(target.To), limit.Token).ConfigureAwait(false);
+                await socket.ConnectAsync(new UnixDomainSocketEndPoint(target.To), limit.Token);
                 return new(socket, null);
             }
 
             var (host, port) = NetworkAddress.Read(target.To)!.Value;
             if (target.By == ForwardBy.Udp)
             {
-                var address = (await Dns.GetHostAddressesAsync(host, limit.Token).ConfigureAwait(false))[0];
+                var address = (await Dns.GetHostAddressesAsync(host, limit.Token))[0];
                 socket = new(address.AddressFamily, SocketType.Dgram, ProtocolType.Udp);
-                await socket.ConnectAsync(address, port, limit.Token).ConfigureAwait(false);
+                await socket.ConnectAsync(address, port, limit.Token);
                 return new(socket, null);
             }
 
             socket = new(SocketType.Stream, ProtocolType.Tcp) { NoDelay = true };
-            await socket.ConnectAsync(host, port, limit.Token).ConfigureAwait(false);
+            await socket.ConnectAsync(host, port, limit.Token);
             Stream stream = new NetworkStream(socket, ownsSocket: false);
             if (target.By == ForwardBy.Tls)
             {
                 var secure = new SslStream(stream);
-                await secure.AuthenticateAsClientAsync(Trusting(host, target.Trust), limit.Token).ConfigureAwait(false);
+                await secure.AuthenticateAsClientAsync(Trusting(host, target.Trust), limit.Token);
                 stream = secure;
             }
 
@@ -134,7 +134,7 @@ internal sealed class Collector : IAsyncDisposable
             if (stream is null)
             {
                 foreach (var message in messages)
-                    await socket.SendAsync(message, limit.Token).ConfigureAwait(false);
+                    await socket.SendAsync(message, limit.Token);
                 return;
             }
 
@@ -147,10 +147,8 @@ internal sealed class Collector : IAsyncDisposable
                 frames.Write(message);
             }
 
-            await stream
-                .WriteAsync(frames.GetBuffer().AsMemory(0, (int)frames.Length), limit.Token)
-                .ConfigureAwait(false);
-            await stream.FlushAsync(limit.Token).ConfigureAwait(false);
+            await stream.WriteAsync(frames.GetBuffer().AsMemory(0, (int)frames.Length), limit.Token);
+            await stream.FlushAsync(limit.Token);
         }
         catch (Exception error) when (Failed(error, cancellation))
         {
@@ -171,9 +169,9 @@ internal sealed class Collector : IAsyncDisposable
         try
         {
             if (stream is SslStream secure)
-                await secure.ShutdownAsync().WaitAsync(limit.Token).ConfigureAwait(false);
+                await secure.ShutdownAsync().WaitAsync(limit.Token);
             socket.Shutdown(SocketShutdown.Send);
-            await heard.WaitAsync(limit.Token).ConfigureAwait(false);
+            await heard.WaitAsync(limit.Token);
             return hungUp;
         }
         catch (Exception error) when (Failed(error, cancellation))
@@ -188,9 +186,9 @@ internal sealed class Collector : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         if (stream is not null)
-            await stream.DisposeAsync().ConfigureAwait(false);
+            await stream.DisposeAsync();
         socket.Dispose();
-        await heard.ConfigureAwait(false);
+        await heard;
     }
 
     private static bool Failed(Exception error, CancellationToken cancellation) =>

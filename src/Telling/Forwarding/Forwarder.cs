@@ -27,7 +27,7 @@ internal sealed class Forwarder
     private readonly ForwardTarget target;
     private readonly SentryStore store;
     private readonly Record logbook;
-    private readonly TimeProvider clock;
+    private readonly Clocks clocks;
     private readonly string host;
     private readonly Backoff pauses = new(FirstPause, LongestPause);
 
@@ -37,9 +37,9 @@ internal sealed class Forwarder
     private bool told;
     private volatile string? trouble;
 
-    public Forwarder(ForwardTarget target, SentryStore store, Record logbook, TimeProvider clock, string host)
+    public Forwarder(ForwardTarget target, SentryStore store, Record logbook, Clocks clocks, string host)
     {
-        (this.target, this.store, this.logbook, this.clock, this.host) = (target, store, logbook, clock, host);
+        (this.target, this.store, this.logbook, this.clocks, this.host) = (target, store, logbook, clocks, host);
         // A collector that is new hears what comes from now on.
         if (store.Forwarded(target.ToString()) is not { } mark)
             store.SetForwarded(target.ToString(), mark = store.LastEntry);
@@ -54,13 +54,13 @@ internal sealed class Forwarder
 
     public async Task Go(CancellationToken cancellation)
     {
-        await Task.Delay(Beat, clock, cancellation).ConfigureAwait(false);
+        await clocks.Delay(Beat, cancellation);
         if (store.LastEntry == confirmed)
             return;
-        await using var line = await Collector.Reach(target, cancellation).ConfigureAwait(false);
+        await using var line = await Collector.Reach(target, cancellation);
         Reached();
         pauses.Reset();
-        await Carry(line, cancellation).ConfigureAwait(false);
+        await Carry(line, cancellation);
     }
 
     /// <summary>Whatever goes wrong on the way to a collector is told, and tried again.</summary>
@@ -75,7 +75,7 @@ internal sealed class Forwarder
     private async Task Carry(Collector line, CancellationToken cancellation)
     {
         sent = confirmed;
-        var rested = clock.GetTimestamp();
+        var rested = clocks.Time.GetTimestamp();
         while (true)
         {
             if (line.IsGone)
@@ -84,30 +84,32 @@ internal sealed class Forwarder
                         ? "the collector sends data, which none does: after 64 KiB the line was dropped"
                         : "the collector closed the line"
                 );
-            var entries = await Next(cancellation).ConfigureAwait(false);
+            var entries = await Next(cancellation);
             if (entries.Count > 0)
             {
-                await line.Send([.. entries.Select(entry => SyslogMessage.Of(entry, host))], cancellation)
-                    .ConfigureAwait(false);
+                await line.Send([.. entries.Select(entry => SyslogMessage.Of(entry, host))], cancellation);
                 sent = entries[^1].Number;
-                rested = clock.GetTimestamp();
+                rested = clocks.Time.GetTimestamp();
                 if (!target.IsConfirmed)
                     Confirm();
             }
 
-            if (sent > confirmed && (sent - confirmed >= MostUnconfirmed || clock.GetElapsedTime(rested) >= Settled))
+            if (
+                sent > confirmed
+                && (sent - confirmed >= MostUnconfirmed || clocks.Time.GetElapsedTime(rested) >= Settled)
+            )
             {
-                if (!await line.Finish(cancellation).ConfigureAwait(false))
+                if (!await line.Finish(cancellation))
                     throw new IOException("the collector did not say that it has read all");
                 Confirm();
                 return;
             }
 
             // A line that carries nothing is not kept: the next entry opens another one.
-            if (sent == confirmed && clock.GetElapsedTime(rested) >= Settled)
+            if (sent == confirmed && clocks.Time.GetElapsedTime(rested) >= Settled)
                 return;
             if (entries.Count < Batch)
-                await Task.Delay(Beat, clock, cancellation).ConfigureAwait(false);
+                await clocks.Delay(Beat, cancellation);
         }
     }
 
@@ -117,7 +119,7 @@ internal sealed class Forwarder
         if (last == sent)
             return [];
         // Nobody else is told of what a power cut could take back.
-        await store.Kept().ConfigureAwait(false);
+        await store.Kept();
         cancellation.ThrowIfCancellationRequested();
         if (store.Failure is { } failure)
             throw new IOException($"the store cannot be written: {failure}");
@@ -145,8 +147,8 @@ internal sealed class Forwarder
     private void Failed(string why)
     {
         trouble = why;
-        brokenSince ??= clock.GetTimestamp();
-        if (told || clock.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
+        brokenSince ??= clocks.Time.GetTimestamp();
+        if (told || clocks.Time.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
             return;
         told = true;
         logbook.Note(new ForwardStuckEntry(target.ToString(), PatienceOfPeople, why));
@@ -158,18 +160,12 @@ internal sealed class Forwarders : IAsyncDisposable
 {
     private readonly List<(Forwarder One, BackgroundLoop Loop)> all = [];
 
-    public void Begin(
-        IEnumerable<ForwardTarget> targets,
-        SentryStore store,
-        Record logbook,
-        TimeProvider clock,
-        string host
-    )
+    public void Begin(IEnumerable<ForwardTarget> targets, SentryStore store, Record logbook, Clocks clocks, string host)
     {
         foreach (var target in targets)
         {
-            var one = new Forwarder(target, store, logbook, clock, host);
-            all.Add((one, new(one.Go, one.AfterFailure, clock)));
+            var one = new Forwarder(target, store, logbook, clocks, host);
+            all.Add((one, new(one.Go, one.AfterFailure, clocks)));
         }
     }
 
@@ -179,6 +175,6 @@ internal sealed class Forwarders : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         foreach (var (_, loop) in all)
-            await loop.DisposeAsync().ConfigureAwait(false);
+            await loop.DisposeAsync();
     }
 }

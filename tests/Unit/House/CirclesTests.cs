@@ -19,7 +19,7 @@ public class CirclesTests
         ["calm"] = [],
         ["calm-keeper"] = [],
         ["calm-sentry"] = [],
-        ["CalmSentry.Engine"] = ["Begin", "Falls", "Plans", "Rhythms", "Services", "Swaps", "Watching"],
+        ["CalmSentry.Engine"] = [],
         ["CalmSentry.Inspection"] = [],
         ["CalmSentry.Telling"] = [],
     };

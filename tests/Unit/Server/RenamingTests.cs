@@ -60,7 +60,7 @@ public sealed class RenamingTests : IDisposable
 
         await using (var store = SentryStore.Open(places.Database))
         {
-            var house = new TheHouse(places, store, "/nowhere", TimeProvider.System);
+            var house = new TheHouse(places, store, "/nowhere", new(TimeProvider.System));
             await Renaming.Settle(house);
             await Renaming.Settle(house); // and the next time there is nothing left to do
             var (name, not) = committed ? (Now, Was) : (Was, Now);
@@ -107,7 +107,7 @@ public sealed class RenamingTests : IDisposable
         store.SetRenaming(service, Was, Now);
         await store.Kept();
         Fill(0, places.Logs, 0);
-        await Renaming.Settle(new TheHouse(places, store, "/nowhere", TimeProvider.System));
+        await Renaming.Settle(new TheHouse(places, store, "/nowhere", new(TimeProvider.System)));
         Assert.True(Directory.Exists(Path.Combine(places.Logs, Was)));
         Assert.Empty(store.Renamings());
     }

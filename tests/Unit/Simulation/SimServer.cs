@@ -1,9 +1,11 @@
 using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Engine;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Services;
 using CalmSentry.Store;
+using CalmSentry.Telling;
 using TheHouse = CalmSentry.Engine.Services.House;
 
 namespace CalmSentry.Tests.Unit.Simulation;
@@ -18,7 +20,7 @@ internal sealed class SimServer
     private readonly SimRunHost host;
     private readonly List<(string What, Task Task)> errands = [];
 
-    public SimServer(SimMachine machine, Places places, Action<bool> committed)
+    public SimServer(SimMachine machine, Places places, SimPeople people, Action<bool> committed)
     {
         time = new(machine.Loop);
         host = new(machine, time);
@@ -38,19 +40,33 @@ internal sealed class SimServer
                 Committed = committed,
             }
         );
-        House = new(places, Store, "/nowhere/calm-keeper", time.Clock)
+        House = new(
+            places,
+            Store,
+            "/nowhere/calm-keeper",
+            new(time.Clock) { Tasks = time.Tasks, Promises = TaskCreationOptions.None }
+        )
         {
             Host = host,
-            Tasks = time.Tasks,
-            Promises = TaskCreationOptions.None,
         };
-        Registry = new(House);
+        Rooms = new(House);
+        Teller = new(Store, House.Tools, House.Logbook, House.Events, House.Clocks, Registry)
+        {
+            SenderFor = (_, _) => people,
+        };
         machine.Say = label => Registry.All.FirstOrDefault(one => one.Id.ToString() == label)?.Says(true, true, null);
         Do(
             "take up",
             async () =>
             {
-                await Registry.TakeUp();
+                await Rooms.TakeUp();
+                Teller.Begin(
+                    new()
+                    {
+                        Tell = [SimPeople.Anna],
+                        Pace = new() { MostAnHour = 10_000 },
+                    }
+                );
                 Serves = true;
             }
         );
@@ -60,7 +76,11 @@ internal sealed class SimServer
 
     public TheHouse House { get; }
 
-    public Registry Registry { get; }
+    public Rooms Rooms { get; }
+
+    public Registry Registry => Rooms.Registry;
+
+    public Teller Teller { get; }
 
     /// <summary>It has found out what became of its services.</summary>
     public bool Serves { get; private set; }
@@ -74,7 +94,7 @@ internal sealed class SimServer
     public void Do(string what, Func<Task> work)
     {
         errands.RemoveAll(one => one.Task.IsCompletedSuccessfully);
-        errands.Add((what, House.Run(work)));
+        errands.Add((what, House.Clocks.Run(work)));
     }
 
     public void Die()

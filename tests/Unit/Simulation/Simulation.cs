@@ -4,6 +4,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Runs;
+using CalmSentry.Core.Telling;
 using CalmSentry.Engine.Services;
 using Microsoft.Data.Sqlite;
 
@@ -28,6 +29,8 @@ internal sealed class Simulation : IDisposable
 
     private readonly SimLoop loop;
     private readonly SimMachine machine;
+    private readonly SimPeople people;
+    private readonly SimFiles files;
     private readonly Places places;
     private readonly Dictionary<string, int> toldRevisions = [];
     private readonly Dictionary<string, string> toldNames = [];
@@ -40,7 +43,9 @@ internal sealed class Simulation : IDisposable
     {
         loop = new(seed);
         machine = new(loop) { Tell = Note };
+        people = new(loop);
         places = new(root);
+        files = new(places);
         Directory.CreateDirectory(places.Library);
         Directory.CreateDirectory(places.RunDirectory);
         File.Create(places.Database).Dispose();
@@ -148,7 +153,7 @@ internal sealed class Simulation : IDisposable
 
     private void Happen()
     {
-        switch (loop.Random.Next(25))
+        switch (loop.Random.Next(26))
         {
             case 0 or 1 when server is not null:
                 Note("the server is killed");
@@ -231,6 +236,11 @@ internal sealed class Simulation : IDisposable
                 keeper.Repeats = true;
                 loop.After(loop.Between(100, 20_000), () => keeper.Repeats = false);
                 break;
+            case 15:
+                Note("nobody can be told");
+                people.Away = true;
+                loop.After(loop.Between(1000, 200_000), () => people.Away = false);
+                break;
             default:
                 Ask();
                 break;
@@ -250,7 +260,7 @@ internal sealed class Simulation : IDisposable
         }
 
         name = actor.Definition.Name;
-        switch (loop.Random.Next(14))
+        switch (loop.Random.Next(16))
         {
             case 0 or 1 or 2 or 3:
                 Note($"start {name}");
@@ -285,14 +295,11 @@ internal sealed class Simulation : IDisposable
                 break;
             case 8:
                 Note("a drill");
-                live.Do("a drill", () => live.Registry.Plans.Begin(Drill(live)));
+                live.Do("a drill", () => live.Rooms.Plans.Begin(Drill(live)));
                 break;
             case 9:
                 Note($"restart {name} with those that need it");
-                live.Do(
-                    $"restart {name} with those that need it",
-                    () => live.Registry.Plans.Begin(Restart(live, name))
-                );
+                live.Do($"restart {name} with those that need it", () => live.Rooms.Plans.Begin(Restart(live, name)));
                 break;
             case 10 when loop.Chance(0.3):
                 Note("wind down, and the machine goes down");
@@ -301,6 +308,10 @@ internal sealed class Simulation : IDisposable
             case 11 when loop.Chance(0.3):
                 Note($"unwrap {name}");
                 live.Do($"unwrap {name}", () => Unwrap(live, actor));
+                break;
+            case 14 or 15 when actor.Definition.Files.Directory is not null:
+                Note($"swap {name}");
+                live.Do($"swap {name}", () => files.Swap(live, actor, Base(name), stoppedFirst: loop.Chance(0.3)));
                 break;
             case 12 when live.Registry.Named(Other(name)) is null:
                 Note($"rename {name}");
@@ -319,7 +330,7 @@ internal sealed class Simulation : IDisposable
         var needing = live
             .Registry.Graph.WithDependents([name])
             .Where(other => other != name && live.Registry.Named(other)?.Situation.Run is not null);
-        await live.Registry.Plans.Stop(needing.ToHashSet(StringComparer.Ordinal), Anna);
+        await live.Rooms.Plans.Stop(needing.ToHashSet(StringComparer.Ordinal), Anna);
         await actor.Ask(new StopAsked(Anna));
         await actor.Until(now => now.Phase != Phase.Stopping, CancellationToken.None);
     }
@@ -328,7 +339,7 @@ internal sealed class Simulation : IDisposable
     {
         var boot = live.Registry.All.Where(one => one.Definition.Begin.At == Core.Definitions.BeginAt.Boot).ToList();
         var names = boot.Select(one => one.Definition.Name).ToHashSet(StringComparer.Ordinal);
-        return live.Registry.Plans.Of(PlanKind.Drill, names, Anna) with
+        return live.Rooms.Plans.Of(PlanKind.Drill, names, Anna) with
         {
             Begins = [.. names.Order().Select(name => new PlanBegin(name))],
         };
@@ -336,7 +347,7 @@ internal sealed class Simulation : IDisposable
 
     private static Plan Restart(SimServer live, string name)
     {
-        var plan = live.Registry.Plans.Of(
+        var plan = live.Rooms.Plans.Of(
             PlanKind.Restart,
             live.Registry.Graph.WithDependents([name]).ToHashSet(StringComparer.Ordinal),
             Anna
@@ -347,8 +358,8 @@ internal sealed class Simulation : IDisposable
     private async Task WindDown(SimServer live)
     {
         var names = live.Registry.All.Select(one => one.Definition.Name).ToHashSet(StringComparer.Ordinal);
-        var plan = live.Registry.Plans.Of(PlanKind.Shutdown, names, Anna);
-        await live.Registry.Plans.Begin(plan with { ForceAt = plan.Began + TimeSpan.FromSeconds(60) });
+        var plan = live.Rooms.Plans.Of(PlanKind.Shutdown, names, Anna);
+        await live.Rooms.Plans.Begin(plan with { ForceAt = plan.Began + TimeSpan.FromSeconds(60) });
         loop.After(
             TimeSpan.FromMilliseconds(100),
             () =>
@@ -387,6 +398,8 @@ internal sealed class Simulation : IDisposable
         name.EndsWith(Renamed, StringComparison.Ordinal) ? name[..^Renamed.Length] : name + Renamed;
 
     private const string Renamed = "-anew";
+
+    private static string Base(string name) => name.Replace(Renamed, "", StringComparison.Ordinal);
 
     private async Task Rename(SimServer live, ServiceActor actor)
     {
@@ -428,6 +441,7 @@ internal sealed class Simulation : IDisposable
                     return;
                 var actor = live.Registry.Named(name)!;
                 Directory.CreateDirectory(places.StateOf(name));
+                files.Make(Base(name));
                 File.Create(Kept(name, actor.Id.ToString())).Dispose();
                 machine.Tempers[actor.Id.ToString()] =
                     Enum.TryParse<Temper>(name, ignoreCase: true, out var temper) ? temper
@@ -444,9 +458,9 @@ internal sealed class Simulation : IDisposable
         );
     }
 
-    private static string Document(SimServer live, string called, string argument)
+    private string Document(SimServer live, string called, string argument)
     {
-        var name = called.Replace(Renamed, "", StringComparison.Ordinal);
+        var name = Base(called);
         var at = name is "steady" or "needing" or "slow" or "falls" ? "boot" : "request";
         if (name is "pulls" or "exports")
             return $$$"""
@@ -470,9 +484,12 @@ internal sealed class Simulation : IDisposable
                 """,
             _ => "",
         };
+        var own = name is "steady" or "falls" or "needing" or "stubborn"
+            ? $$""", "files": {"directory": "{{files.DirectoryOf(name)}}", "watch-for": "2s"}"""
+            : "";
         return $$$"""
             {"name": "{{{called}}}", "program": {"path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
-             "identity": {"account": "root"}, "begin": {"at": "{{{at}}}", "proof": {{{proof}}}{{{needs}}}}{{{rhythm}}}}
+             "identity": {"account": "root"}, "begin": {"at": "{{{at}}}", "proof": {{{proof}}}{{{needs}}}}{{{rhythm}}}{{{own}}}}
             """;
 
         string Called(string one) => live.Registry.Named(Other(one)) is null ? one : Other(one);
@@ -487,7 +504,7 @@ internal sealed class Simulation : IDisposable
         if (server is not null)
             return;
         Note("a server begins");
-        server = new(machine, places, Committed);
+        server = new(machine, places, people, Committed);
     }
 
     private void Lose()
@@ -548,7 +565,7 @@ internal sealed class Simulation : IDisposable
     private void Rest()
     {
         Note("all is left in peace");
-        (machine.NoDisk, machine.NoKeepers, machine.NoNotes) = (false, false, false);
+        (machine.NoDisk, machine.NoKeepers, machine.NoNotes, people.Away) = (false, false, false, false);
         Serve();
         Quiet(TimeSpan.FromMinutes(20));
         var waiting = server is { Serves: true }
@@ -569,8 +586,11 @@ internal sealed class Simulation : IDisposable
             machine.Broken($"not over after half an hour of peace: {errand}");
         foreach (var (id, plan, _) in live.Store.Plans())
             machine.Broken($"plan {id} ({plan?.Kind}) is not over after half an hour of peace");
+        foreach (var (service, _, _) in live.Store.Swaps())
+            machine.Broken($"a swap of {service} is not over after half an hour of peace");
         foreach (var actor in live.Registry.All)
             Look(live, actor);
+        LookAtWhatWasTold(live);
         // No pause, proof or step takes so long.
         foreach (var actor in live.Registry.All.Where(Waits))
             if (waiting.TryGetValue(actor.Id, out var last) && last == LastRun(actor))
@@ -604,6 +624,25 @@ internal sealed class Simulation : IDisposable
                 machine.Broken($"the logbook says of {entry.Service}: {seen}");
     }
 
+    private void LookAtWhatWasTold(SimServer live)
+    {
+        foreach (var message in live.Store.WaitingMessages())
+            machine.Broken(
+                $"message {message.Number} ({message.Message?.Subject}) still waits after half an hour of peace"
+            );
+        foreach (var message in live.Store.Messages(100_000))
+            if (message.State == MessageState.Delivered && !people.Arrived.Contains(message.Id))
+                machine.Broken($"message {message.Number} is said to be delivered, and did not arrive");
+        var told = live
+            .Teller.Known.Where(alert => alert.OverAt is null && alert.PartOf is null)
+            .SelectMany(alert => alert.Affected)
+            .Select(one => one.Service)
+            .ToHashSet();
+        foreach (var actor in live.Registry.All.Where(one => one.Situation.Phase == Phase.Held))
+            if (!told.Contains(actor.Definition.Name))
+                machine.Broken($"{actor.Definition.Name} is on hold, and no alert that goes on says so");
+    }
+
     private static string LastWords(SimServer live, ServiceActor actor) =>
         string.Join(
             " / ",
@@ -633,6 +672,8 @@ internal sealed class Simulation : IDisposable
             { } by
         )
             machine.Broken($"{name} needs {by}, which is called {Other(by)} now");
+        if (actor.Definition.Files.Directory is not null && files.Mixed(Base(name)) is { } mixed)
+            machine.Broken($"{name}: {mixed}");
         if (now.Phase is Phase.Stopping && loop.Wall - now.Since > TimeSpan.FromMinutes(15))
             machine.Broken($"{name} has been stopping for half an hour");
         if (now.Run is { } run)

@@ -4,7 +4,7 @@ using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Telling;
-using CalmSentry.Engine.Services;
+using CalmSentry.Engine;
 using CalmSentry.Store;
 using CalmSentry.Telling;
 using TheHouse = CalmSentry.Engine.Services.House;
@@ -63,8 +63,8 @@ public sealed class TellerTests : IDisposable
         var rhythm = new FailsOnce();
         await using (var store = SentryStore.Open(places.Database, []))
         {
-            var house = new TheHouse(places, store, "/nowhere/calm-keeper", TimeProvider.System);
-            await using var teller = new Teller(house, new Registry(house));
+            var house = new TheHouse(places, store, "/nowhere/calm-keeper", new(TimeProvider.System));
+            await using var teller = TellerOf(house);
             teller.Begin(By(rhythm));
             rhythm.Arm();
             house.Logbook.Note(new LogbookBrokenEntry("entry 7 is not as it was"), tells: true);
@@ -80,8 +80,8 @@ public sealed class TellerTests : IDisposable
         // The next server goes on from there: nothing comes twice, and what is new comes.
         await using (var store = SentryStore.Open(places.Database, []))
         {
-            var house = new TheHouse(places, store, "/nowhere/calm-keeper", TimeProvider.System);
-            await using var teller = new Teller(house, new Registry(house));
+            var house = new TheHouse(places, store, "/nowhere/calm-keeper", new(TimeProvider.System));
+            await using var teller = TellerOf(house);
             teller.Begin(By(null));
             house.Logbook.Note(new DiskWillFillEntry("/var", TimeSpan.FromHours(5), "1 GiB"), tells: true);
             Assert.Contains("will fill its disk", Next(), StringComparison.Ordinal);
@@ -94,8 +94,8 @@ public sealed class TellerTests : IDisposable
     public async Task What_comes_faster_than_it_is_taken_in_is_all_taken_in_once()
     {
         await using var store = SentryStore.Open(places.Database, []);
-        var house = new TheHouse(places, store, "/nowhere/calm-keeper", TimeProvider.System);
-        await using var teller = new Teller(house, new Registry(house));
+        var house = new TheHouse(places, store, "/nowhere/calm-keeper", new(TimeProvider.System));
+        await using var teller = TellerOf(house);
         teller.Begin(By(null));
         const int many = 25_000;
         for (var i = 0; i < many; i++)
@@ -119,4 +119,7 @@ public sealed class TellerTests : IDisposable
         box.Dispose();
         Directory.Delete(places.Root, recursive: true);
     }
+
+    private static Teller TellerOf(TheHouse house) =>
+        new(house.Store, house.Tools, house.Logbook, house.Events, house.Clocks, new Rooms(house).Registry);
 }
