@@ -1,5 +1,6 @@
 using System.Net;
 using System.Net.Sockets;
+using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
@@ -36,105 +37,51 @@ internal static partial class Serve
 {
     public static async Task<int> Run(string? root, int? port, CancellationToken cancellation)
     {
+        try
+        {
+            await Whole(Places.From(root), port, cancellation).ConfigureAwait(false);
+            return 0;
+        }
+        catch (NotServingException error)
+        {
+            await System.Console.Error.WriteLineAsync(error.Message).ConfigureAwait(false);
+            return 1;
+        }
+    }
+
+    /// <summary>It does not serve; the message says why, and what to do.</summary>
+    private sealed class NotServingException(string why) : Exception($"calm-sentry: {why}");
+
+    private static async Task Whole(Places places, int? port, CancellationToken cancellation)
+    {
         OwnStanding.KeepFromMemoryChoice();
-        var places = Places.From(root);
-        if (Refuse(places) is { } refusal)
-        {
-            await System.Console.Error.WriteLineAsync(refusal).ConfigureAwait(false);
-            return 1;
-        }
-
-        using var only = await TakeOnly(places.Lock).ConfigureAwait(false);
-        using var earlier = only is null ? null : await TakeOnly(places.EarlierLock).ConfigureAwait(false);
-        if (earlier is null)
-        {
-            await System
-                .Console.Error.WriteLineAsync(
-                    $"calm-sentry: another sentry already serves {places.Root}. Stop it first, or give this one a "
-                        + $"root of its own with --root DIR."
-                )
-                .ConfigureAwait(false);
-            return 1;
-        }
-
+        Demand(places);
+        using var only = await TakeOnly(places.Lock, places).ConfigureAwait(false);
+        using var earlier = await TakeOnly(places.EarlierLock, places).ConfigureAwait(false);
         using var heartbeat = new Heartbeat(places);
         var (settings, wrong) = Settings.Read(places.Settings);
         if (settings is null)
-        {
             // A mistake in its settings must not keep a machine's services down.
             await System
                 .Console.Error.WriteLineAsync($"calm-sentry: {wrong}\ncalm-sentry: serving with the defaults instead.")
                 .ConfigureAwait(false);
-            settings = new();
-        }
-
-        SentryStore store;
-        try
-        {
-            // Definitions may hold what others must not read; the write-ahead log takes its rights from this file.
-            if (!File.Exists(places.Database))
-                await NewFile.Begin(places.Database).DisposeAsync().ConfigureAwait(false);
-            store = SentryStore.Open(places.Database, places.DatabaseAsides);
-        }
-        catch (Exception error) when (error is SqliteException or IOException or UnauthorizedAccessException)
-        {
-            await System
-                .Console.Error.WriteLineAsync(
-                    $"calm-sentry: the store {places.Database} cannot be opened: {error.Message}"
-                )
-                .ConfigureAwait(false);
-            return 1;
-        }
-
+        settings ??= new();
+        var store = await Open(places).ConfigureAwait(false);
         await using (store.ConfigureAwait(false))
         {
-            var house = new House(
-                places,
-                store,
-                Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
-                new Clocks(TimeProvider.System)
-            )
+            var house = new House(places, store, Keeper, new Clocks(TimeProvider.System))
             {
                 JobsAtOnce = settings.JobsAtOnce,
             };
-            var rooms = new Rooms(house);
             var says = new SayDoors(places, house.Tools.Groups.Mark);
             house.Tools.Says = says;
             var doors = new DoorPlaces(places, says);
-            int? listen;
-            string? trouble;
-            try
-            {
-                (listen, trouble) = doors.TakePort(port ?? settings.Port, asked: port is not null);
-            }
-            catch (SocketException error)
-            {
-                await System
-                    .Console.Error.WriteLineAsync(
-                        $"calm-sentry: cannot listen on 127.0.0.1:{port}: {error.Message} Choose another port "
-                            + $"with --port N, or --port 0 for any free one."
-                    )
-                    .ConfigureAwait(false);
-                return 1;
-            }
-
+            var (listen, trouble) = TakePort(doors, port, settings);
+            var rooms = new Rooms(house);
             var app = Build(rooms, doors, settings, listen);
             await using (app.ConfigureAwait(false))
             {
-                if (
-                    Permissions.Unnamed(app.Services.GetRequiredService<EndpointDataSource>().Endpoints) is
-                    { Count: > 0 } unnamed
-                )
-                {
-                    await System
-                        .Console.Error.WriteLineAsync(
-                            $"calm-sentry: these calls name no permission, or more than one, so it does not "
-                                + $"serve: {string.Join(", ", unnamed)}"
-                        )
-                        .ConfigureAwait(false);
-                    return 1;
-                }
-
+                DemandPermissions(app);
                 var teller = app.Services.GetRequiredService<Teller>(); // it hears of entries from here on
                 Rehearsal.Clear(house.Tools, house.Logbook, house.Clocks);
                 if (trouble is not null)
@@ -147,56 +94,113 @@ internal static partial class Serve
                 var began = await rooms.TakeUp().ConfigureAwait(false);
                 if (began is { } kind && rooms.Registry.All.Count > 0)
                     drills.FollowBoot(kind);
-                try
-                {
-                    await app.StartAsync(cancellation).ConfigureAwait(false);
-                }
-                catch (Exception error) when (error is IOException or SocketException)
-                {
-                    await System
-                        .Console.Error.WriteLineAsync(
-                            $"calm-sentry: cannot listen: {error.Message} Choose another port with --port N, or "
-                                + $"--port 0 for any free one."
-                        )
-                        .ConfigureAwait(false);
-                    return 1;
-                }
-
+                await Listen(app, cancellation).ConfigureAwait(false);
                 Announce(app, house);
                 doors.GiveToGuard();
-                using var guard = GuardWatch.Begin(
-                    house.Logbook,
-                    house.Places,
-                    Path.Combine(AppContext.BaseDirectory, "calm-keeper"),
-                    doors.GiveToGuard,
-                    app.Lifetime.StopApplication
-                );
-                using var upkeep = new Upkeep(house.Store, house.Clocks.Time, rooms.Registry, house.Logbook, settings);
-                using var keeping = new OutputKeeping(house, () => rooms.Registry.All);
-                teller.Begin(settings.Telling);
-                using var again = new SettingsWatch(places.Settings, teller, house.Logbook);
-                await using var lookout = new Inspection.Lookout.Lookout(
-                    house.Store,
-                    house.Places,
-                    house.Logbook,
-                    house.Clocks,
-                    rooms.Registry,
-                    app.Services.GetRequiredService<Checker>(),
-                    settings.Lookout,
-                    settings.Certificates
-                )
-                    .Begin()
-                    .ConfigureAwait(false);
-                app.Services.GetRequiredService<Forwarders>()
-                    .Begin(settings.Forward, house.Store, house.Logbook, house.Clocks, Machine.HostName);
-                await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
+                await Attend(app, rooms, doors, teller, settings, cancellation).ConfigureAwait(false);
                 house.CleanUp();
             }
 
             File.Delete(places.PortFile);
         }
+    }
 
-        return 0;
+    private static string Keeper => Path.Combine(AppContext.BaseDirectory, "calm-keeper");
+
+    /// <exception cref="NotServingException">The store cannot be opened.</exception>
+    private static async Task<SentryStore> Open(Places places)
+    {
+        try
+        {
+            // Definitions may hold what others must not read; the write-ahead log takes its rights from this file.
+            if (!File.Exists(places.Database))
+                await NewFile.Begin(places.Database).DisposeAsync().ConfigureAwait(false);
+            return SentryStore.Open(places.Database, places.DatabaseAsides);
+        }
+        catch (Exception error) when (error is SqliteException or IOException or UnauthorizedAccessException)
+        {
+            throw new NotServingException($"the store {places.Database} cannot be opened: {error.Message}");
+        }
+    }
+
+    /// <exception cref="NotServingException">The port that was asked for is taken.</exception>
+    private static (int? Listen, string? Trouble) TakePort(DoorPlaces doors, int? port, Settings settings)
+    {
+        try
+        {
+            return doors.TakePort(port ?? settings.Port, asked: port is not null);
+        }
+        catch (SocketException error)
+        {
+            throw new NotServingException(
+                $"cannot listen on 127.0.0.1:{port}: {error.Message} Choose another port with --port N, or --port 0 "
+                    + "for any free one."
+            );
+        }
+    }
+
+    /// <exception cref="NotServingException">A call names no permission, or more than one.</exception>
+    private static void DemandPermissions(WebApplication app)
+    {
+        var all = app.Services.GetRequiredService<EndpointDataSource>().Endpoints;
+        if (Permissions.Unnamed(all) is { Count: > 0 } unnamed)
+            throw new NotServingException(
+                "these calls name no permission, or more than one, so it does not serve: " + string.Join(", ", unnamed)
+            );
+    }
+
+    /// <exception cref="NotServingException">It cannot.</exception>
+    private static async Task Listen(WebApplication app, CancellationToken cancellation)
+    {
+        try
+        {
+            await app.StartAsync(cancellation).ConfigureAwait(false);
+        }
+        catch (Exception error) when (error is IOException or SocketException)
+        {
+            throw new NotServingException(
+                $"cannot listen: {error.Message} Choose another port with --port N, or --port 0 for any free one."
+            );
+        }
+    }
+
+    /// <summary>All that goes on beside its calls, until it is to end.</summary>
+    private static async Task Attend(
+        WebApplication app,
+        Rooms rooms,
+        DoorPlaces doors,
+        Teller teller,
+        Settings settings,
+        CancellationToken cancellation
+    )
+    {
+        var house = rooms.House;
+        using var guard = GuardWatch.Begin(
+            house.Logbook,
+            house.Places,
+            Keeper,
+            doors.GiveToGuard,
+            app.Lifetime.StopApplication
+        );
+        using var upkeep = new Upkeep(house.Store, house.Clocks.Time, rooms.Registry, house.Logbook, settings);
+        using var keeping = new OutputKeeping(house, () => rooms.Registry.All);
+        teller.Begin(settings.Telling);
+        using var again = new SettingsWatch(house.Places.Settings, teller, house.Logbook);
+        await using var lookout = new Inspection.Lookout.Lookout(
+            house.Store,
+            house.Places,
+            house.Logbook,
+            house.Clocks,
+            rooms.Registry,
+            app.Services.GetRequiredService<Checker>(),
+            settings.Lookout,
+            settings.Certificates
+        )
+            .Begin()
+            .ConfigureAwait(false);
+        app.Services.GetRequiredService<Forwarders>()
+            .Begin(settings.Forward, house.Store, house.Logbook, house.Clocks, Machine.HostName);
+        await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
     }
 
     private static WebApplication Build(Rooms rooms, DoorPlaces doors, Settings settings, int? port)
@@ -226,87 +230,14 @@ internal static partial class Serve
         });
         // What waits for something to come true is given up when the sentry ends; programs and what was asked go on.
         builder.Services.Configure<HostOptions>(options => options.ShutdownTimeout = TimeSpan.FromSeconds(1));
-        builder.Services.ConfigureHttpJsonOptions(json =>
-        {
-            json.SerializerOptions.TypeInfoResolverChain.Insert(0, ApiJson.Plain);
-            json.SerializerOptions.TypeInfoResolverChain.Add(ParameterJson.Default);
-            json.SerializerOptions.PropertyNamingPolicy = ApiJson.Plain.Options.PropertyNamingPolicy;
-            json.SerializerOptions.NumberHandling = ApiJson.Plain.Options.NumberHandling;
-            json.SerializerOptions.RespectNullableAnnotations = true;
-            json.SerializerOptions.Encoder = ApiJson.Plain.Options.Encoder;
-            foreach (var words in ApiJson.Plain.Options.Converters)
-                json.SerializerOptions.Converters.Add(words);
-        });
+        builder.Services.ConfigureHttpJsonOptions(json => Written(json.SerializerOptions));
         builder.Services.AddOpenApi("openapi", Description.Of);
         builder.Services.AddPermissions();
-        builder
-            .Services.AddSingleton(house.Events)
-            .AddSingleton(house.Store)
-            .AddSingleton(house.Logbook)
-            .AddSingleton(house.Places)
-            .AddSingleton(house.Clocks)
-            .AddSingleton(house.Clocks.Time)
-            .AddSingleton(house.Tools)
-            .AddSingleton(house.Tools.Permits)
-            .AddSingleton(house.Tools.States)
-            .AddSingleton(house.Tools.Secrets)
-            .AddSingleton(house.Tools.Groups)
-            .AddSingleton(rooms.Registry)
-            .AddSingleton(rooms.Plans)
-            .AddSingleton(rooms.Swaps)
-            .AddSingleton(new Sessions(house.Store, house.Clocks.Time))
-            .AddSingleton(new SentrySelf(house.Clocks.Time))
-            .AddSingleton<Pace>()
-            .AddSingleton(settings)
-            .AddSingleton<DrillRoom>()
-            .AddSingleton(new Checker(house.Tools, house.Clocks, settings.ShutdownWithin, rooms.Registry))
-            .AddSingleton(services => new RehearsalRoom(
-                house.Tools,
-                house.Logbook,
-                house.Clocks,
-                rooms.Registry,
-                services.GetRequiredService<IHostApplicationLifetime>().ApplicationStopping
-            ))
-            .AddSingleton(new Renaming(house, rooms.Registry))
-            .AddSingleton<NewFiles>()
-            .AddSingleton<Forwarders>()
-            .AddSingleton<Teller>();
-
+        AddParts(builder.Services, rooms, settings);
         var app = builder.Build();
         app.Use(next => context => Headers(context, next));
         app.Use(next => context => Failures.Watch(context, next));
-        app.UseStatusCodePages(async status =>
-        {
-            var context = status.HttpContext;
-            var code = context.Response.StatusCode;
-            if (code == 400)
-            {
-                await Problems
-                    .Of(
-                        400,
-                        ProblemCode.BadCall,
-                        "Not a call",
-                        "A value in the path or the query is not of the kind this call takes.",
-                        "GET /api/openapi.json says what each call takes."
-                    )
-                    .ExecuteAsync(context)
-                    .ConfigureAwait(false);
-                return;
-            }
-
-            await Problems
-                .Of(
-                    code,
-                    code == 405 ? ProblemCode.WrongMethod
-                        : code == 404 ? ProblemCode.NoSuchCall
-                        : ProblemCode.BadCall,
-                    "No such call",
-                    $"{context.Request.Method} {context.Request.Path} is not a call of this API.",
-                    "GET /api/openapi.json lists them all."
-                )
-                .ExecuteAsync(context)
-                .ConfigureAwait(false);
-        });
+        app.UseStatusCodePages(status => NoSuchCall(status.HttpContext));
         app.Use(next => context => Incoming.Watch(context, next));
         app.Use(next => context => Door.Watch(context, next));
         app.UseRouting(); // what is a call is not looked for among the console's files
@@ -336,6 +267,88 @@ internal static partial class Serve
         api.MapTelling();
         app.Lifetime.ApplicationStopping.Register(house.Events.Close);
         return app;
+    }
+
+    private static void Written(JsonSerializerOptions json)
+    {
+        json.TypeInfoResolverChain.Insert(0, ApiJson.Plain);
+        json.TypeInfoResolverChain.Add(ParameterJson.Default);
+        json.PropertyNamingPolicy = ApiJson.Plain.Options.PropertyNamingPolicy;
+        json.NumberHandling = ApiJson.Plain.Options.NumberHandling;
+        json.RespectNullableAnnotations = true;
+        json.Encoder = ApiJson.Plain.Options.Encoder;
+        foreach (var words in ApiJson.Plain.Options.Converters)
+            json.Converters.Add(words);
+    }
+
+    private static void AddParts(IServiceCollection services, Rooms rooms, Settings settings)
+    {
+        var house = rooms.House;
+        services
+            .AddSingleton(house.Events)
+            .AddSingleton(house.Store)
+            .AddSingleton(house.Logbook)
+            .AddSingleton(house.Places)
+            .AddSingleton(house.Clocks)
+            .AddSingleton(house.Clocks.Time)
+            .AddSingleton(house.Tools)
+            .AddSingleton(house.Tools.Permits)
+            .AddSingleton(house.Tools.States)
+            .AddSingleton(house.Tools.Secrets)
+            .AddSingleton(house.Tools.Groups)
+            .AddSingleton(rooms.Registry)
+            .AddSingleton(rooms.Plans)
+            .AddSingleton(rooms.Swaps)
+            .AddSingleton(new Sessions(house.Store, house.Clocks.Time))
+            .AddSingleton(new SentrySelf(house.Clocks.Time))
+            .AddSingleton<Pace>()
+            .AddSingleton(settings)
+            .AddSingleton<DrillRoom>()
+            .AddSingleton(new Checker(house.Tools, house.Clocks, settings.ShutdownWithin, rooms.Registry))
+            .AddSingleton(parts => new RehearsalRoom(
+                house.Tools,
+                house.Logbook,
+                house.Clocks,
+                rooms.Registry,
+                parts.GetRequiredService<IHostApplicationLifetime>().ApplicationStopping
+            ))
+            .AddSingleton(new Renaming(house, rooms.Registry))
+            .AddSingleton<NewFiles>()
+            .AddSingleton<Forwarders>()
+            .AddSingleton<Teller>();
+    }
+
+    /// <summary>What answers where no call does.</summary>
+    private static async Task NoSuchCall(HttpContext context)
+    {
+        var code = context.Response.StatusCode;
+        if (code == 400)
+        {
+            await Problems
+                .Of(
+                    400,
+                    ProblemCode.BadCall,
+                    "Not a call",
+                    "A value in the path or the query is not of the kind this call takes.",
+                    "GET /api/openapi.json says what each call takes."
+                )
+                .ExecuteAsync(context)
+                .ConfigureAwait(false);
+            return;
+        }
+
+        await Problems
+            .Of(
+                code,
+                code == 405 ? ProblemCode.WrongMethod
+                    : code == 404 ? ProblemCode.NoSuchCall
+                    : ProblemCode.BadCall,
+                "No such call",
+                $"{context.Request.Method} {context.Request.Path} is not a call of this API.",
+                "GET /api/openapi.json lists them all."
+            )
+            .ExecuteAsync(context)
+            .ConfigureAwait(false);
     }
 
     /// <summary>What one connection may ask of the server: far above what any client of ours does.</summary>
@@ -407,7 +420,8 @@ internal static partial class Serve
     /// A server that was killed while it started a process leaves its lock to that one for the moment until it
     /// executes.
     /// </summary>
-    private static async Task<FileLock?> TakeOnly(string path)
+    /// <exception cref="NotServingException">Another one has it.</exception>
+    private static async Task<FileLock> TakeOnly(string path, Places places)
     {
         const int tries = 20;
         for (var left = tries; left > 0; left--)
@@ -417,17 +431,23 @@ internal static partial class Serve
             await Task.Delay(50).ConfigureAwait(false);
         }
 
-        return null;
+        throw new NotServingException(
+            $"another sentry already serves {places.Root}. Stop it first, or give this one a root of its own with "
+                + "--root DIR."
+        );
     }
 
-    /// <summary>Makes the places, or says why it cannot.</summary>
-    private static string? Refuse(Places places)
+    /// <summary>Makes the places.</summary>
+    /// <exception cref="NotServingException">It cannot.</exception>
+    private static void Demand(Places places)
     {
         var longest = Path.Combine(places.SayDirectory, new Core.Lifecycle.ServiceId(long.MaxValue).ToString());
         var length = System.Text.Encoding.UTF8.GetByteCount(longest);
         if (length > Places.LongestSocketPath)
-            return $"calm-sentry: the root {places.Root} is too deep: its sockets' paths, such as {longest}, have "
-                + $"{length} bytes, {Places.LongestSocketPath} are allowed. Choose a shorter --root.";
+            throw new NotServingException(
+                $"the root {places.Root} is too deep: its sockets' paths, such as {longest}, have {length} bytes, "
+                    + $"{Places.LongestSocketPath} are allowed. Choose a shorter --root."
+            );
         try
         {
             Directory.CreateDirectory(
@@ -441,12 +461,13 @@ internal static partial class Serve
             Directory.CreateDirectory(places.Logs);
             Directory.CreateDirectory(places.RunDirectory);
             File.SetUnixFileMode(places.RunDirectory, (UnixFileMode)0b111_101_101); // every account's programs reach their own sockets
-            return null;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            return $"calm-sentry: the places under {places.Root} cannot be made: {error.Message} As root they can; "
-                + $"or give a root of your own with --root DIR.";
+            throw new NotServingException(
+                $"the places under {places.Root} cannot be made: {error.Message} As root they can; or give a root of "
+                    + "your own with --root DIR."
+            );
         }
     }
 }

@@ -253,7 +253,7 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>An entry came into the logbook. Never waits.</summary>
     private void Hear(StoredEntry entry)
     {
-        if (entry.Entry.TopicIf(entry.Tells, isJob: false) is null)
+        if (entry.Entry is not RenamedEntry && entry.Entry.TopicIf(entry.Tells, isJob: false) is null)
             return;
         intake.Hear(entry);
         came.Ring();

@@ -178,108 +178,124 @@ internal static class AskCommands
         return command;
     }
 
-    private static Command Of(string what, string description)
+    /// <summary>The flags of a start, stop or restart, and what they ask for.</summary>
+    private sealed class Flags(string what)
     {
-        var pending = new Option<bool>("--pending")
-        {
-            Description = "All services that a change waits for: those with a restart pending",
-        };
-        var json = Common.Json();
-        var accept = new Option<string[]>("--accept")
+        private readonly Option<string[]> accept = new("--accept")
         {
             Description = "Overrule a blocking finding by its code, this once",
         };
-        var withoutNeeds = new Option<bool>("--without-needs") { Description = "Pass over what it needs, this once" };
-        var withDependents = new Option<bool>("--with-dependents")
+        private readonly Option<bool> withoutNeeds = new("--without-needs")
+        {
+            Description = "Pass over what it needs, this once",
+        };
+        private readonly Option<bool> withDependents = new("--with-dependents")
         {
             Description = $"{(what == "stop" ? "Stop" : "Restart")} services that need it too, in order",
         };
-        var alone = new Option<bool>("--alone") { Description = "Leave services that need it as they are" };
-        var endCopies = new Option<bool>("--end-copies")
+        private readonly Option<bool> alone = new("--alone")
+        {
+            Description = "Leave services that need it as they are",
+        };
+        private readonly Option<bool> endCopies = new("--end-copies")
         {
             Description = "First end copies that run outside the sentry, cleanly",
         };
-        var thisRun = new Option<bool>("--this-run") { Description = "Of a job: its rhythm goes on" };
-        var dry = Common.Dry();
+        private readonly Option<bool> thisRun = new("--this-run") { Description = "Of a job: its rhythm goes on" };
+
+        public Option<bool> Pending { get; } =
+            new("--pending") { Description = "All services that a change waits for: those with a restart pending" };
+
+        public Option<bool> Dry { get; } = Common.Dry();
+
+        public Option<bool> Json { get; } = Common.Json();
+
+        public IEnumerable<Option> All =>
+            what switch
+            {
+                "start" => [Dry, Json, accept, endCopies, withoutNeeds],
+                "stop" => [Dry, Json, thisRun, withDependents, alone],
+                _ => [Dry, Json, Pending, accept, withDependents, alone],
+            };
+
+        public string QueryOf(ParseResult parsed, bool all)
+        {
+            var query =
+                what != "stop" ? $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}"
+                : parsed.GetValue(thisRun) ? "?this-run=true"
+                : "?";
+            if (what == "start")
+                query +=
+                    (parsed.GetValue(endCopies) ? "&end-copies=true" : "")
+                    + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
+            // All at once are stopped in their order; each that others need waits for those.
+            else if (parsed.GetValue(withDependents) || all)
+                query += "&dependents=stop";
+            else if (parsed.GetValue(alone))
+                query += "&dependents=leave";
+            return query + (parsed.GetValue(Dry) ? "&dry=true" : "");
+        }
+    }
+
+    private static Command Of(string what, string description)
+    {
+        var flags = new Flags(what);
         var command = new Command(what, description);
         var selection = new Selection(command, mayBeAll: true);
-        foreach (var option in new Option[] { dry, json })
-            command.Add(option);
-        if (what == "restart")
-            command.Add(pending);
-        if (what == "stop")
-            command.Add(thisRun);
-        else
-            command.Add(accept);
-        foreach (var option in what == "start" ? new Option[] { endCopies, withoutNeeds } : [withDependents, alone])
+        foreach (var option in flags.All)
             command.Add(option);
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var services = parsed.GetValue(pending)
+                var (pending, dry, json) = (
+                    what == "restart" && parsed.GetValue(flags.Pending),
+                    parsed.GetValue(flags.Dry),
+                    parsed.GetValue(flags.Json)
+                );
+                var services = pending
                     ? await Pending(client, selection, parsed, cancellation).ConfigureAwait(false)
                     : await selection.Of(client, parsed, cancellation).ConfigureAwait(false);
                 if (services.Count == 0)
                 {
-                    if (!parsed.GetValue(json))
+                    if (!json)
                         Console.WriteLine(
-                            parsed.GetValue(pending)
+                            pending
                                 ? "No restart is pending: every live run was launched by its definition of today."
                                 : $"There is no service to {what}: none of {selection.InWords(parsed)}."
                         );
                     return Exit.True;
                 }
 
-                var query =
-                    what == "stop"
-                        ? parsed.GetValue(thisRun)
-                            ? "?this-run=true"
-                            : "?"
-                        : $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}";
-                if (what == "start")
-                    query +=
-                        (parsed.GetValue(endCopies) ? "&end-copies=true" : "")
-                        + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
-                // All at once are stopped in their order; each that others need waits for those.
-                else if (parsed.GetValue(withDependents) || selection.IsAll(parsed))
-                    query += "&dependents=stop";
-                else if (parsed.GetValue(alone))
-                    query += "&dependents=leave";
-                if (parsed.GetValue(dry))
-                    query += "&dry=true";
+                var query = flags.QueryOf(parsed, selection.IsAll(parsed));
                 var asked = services.Select(service =>
-                    AskWithDependents(
-                        client,
-                        service,
-                        what,
-                        query,
-                        mayAsk: !parsed.GetValue(dry),
-                        parsed.GetValue(json),
-                        cancellation
-                    )
+                    AskWithDependents(client, service, what, query, mayAsk: !dry, json, cancellation)
                 );
                 // What would be done is said one after the other; what is done, all at once.
-                if (!parsed.GetValue(dry))
-                    asked = asked.ToList();
-                var exit = Exit.True;
-                foreach (var one in asked)
-                {
-                    try
-                    {
-                        exit = Math.Max(exit, await one.ConfigureAwait(false));
-                    }
-                    catch (Failure failure) when (services.Count > 1)
-                    {
-                        failure.Tell();
-                        exit = Math.Max(exit, failure.ExitCode);
-                    }
-                }
-
-                return exit;
+                return await Worst(dry ? asked : asked.ToList(), services.Count > 1).ConfigureAwait(false);
             }
         );
         return command;
+    }
+
+    /// <summary>The worst exit of several; what cannot be asked of one of many is told, and the others go on.</summary>
+    private static async Task<int> Worst(IEnumerable<Task<int>> asked, bool many)
+    {
+        var exit = Exit.True;
+        foreach (var one in asked)
+        {
+            try
+            {
+                exit = Math.Max(exit, await one.ConfigureAwait(false));
+            }
+            catch (Failure failure) when (many)
+            {
+                failure.Tell();
+                exit = Math.Max(exit, failure.ExitCode);
+            }
+        }
+
+        return exit;
     }
 
     private static async Task<IReadOnlyList<string>> Pending(

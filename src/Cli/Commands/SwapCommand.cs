@@ -85,10 +85,7 @@ internal static class SwapCommand
                     Over = parsed.GetValue(over),
                     Back = wantsBack ? parsed.GetValue(back) ?? 0 : null,
                     Accept = parsed.GetValue(accept),
-                    Dependents =
-                        parsed.GetValue(with) ? "stop"
-                        : parsed.GetValue(alone) ? "leave"
-                        : null,
+                    Dependents = Dependents(parsed.GetValue(with), parsed.GetValue(alone)),
                     WatchMs = Milliseconds(parsed.GetValue(watch)),
                 };
                 return await Play(client, $"{path}/swap{Common.Query(parsed, dry)}", order, asJson, cancellation)
@@ -97,6 +94,11 @@ internal static class SwapCommand
         );
         return command;
     }
+
+    private static string? Dependents(bool with, bool alone) =>
+        with ? "stop"
+        : alone ? "leave"
+        : null;
 
     private static async Task<int> Versions(
         SentryClient client,

@@ -111,6 +111,16 @@ public sealed record Alert
 
     public Urgency Urgency => Affected.Max(one => Topics.Of(one.Worst).Urgency);
 
+    /// <summary>The same after a service got another name. What people were told of it keeps its title.</summary>
+    public Alert Renamed(string was, string now) =>
+        Affected.All(one => one.Service != was) && Cause != AlertCause.Of(was)
+            ? this
+            : this with
+            {
+                Cause = Cause == AlertCause.Of(was) ? AlertCause.Of(now) : Cause,
+                Affected = [.. Affected.Select(one => one.Service == was ? one with { Service = now } : one)],
+            };
+
     /// <summary>The same by a clock that was set: what is waited for keeps its length.</summary>
     public Alert Shifted(TimeSpan skew) =>
         skew == TimeSpan.Zero

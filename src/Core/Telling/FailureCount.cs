@@ -21,6 +21,11 @@ public sealed record FailureCount
         return (new() { Failures = Failures.SetItem(service, lately) }, lately.Length >= pace.Often);
     }
 
+    public FailureCount Renamed(string was, string now) =>
+        Failures.TryGetValue(was, out var failures)
+            ? new() { Failures = Failures.Remove(was).SetItem(now, failures) }
+            : this;
+
     /// <summary>Without what is too old to count, and services that are not there any more.</summary>
     public FailureCount Lately(DateTimeOffset now, Pace pace)
     {

@@ -19,6 +19,13 @@ public sealed record TellingState(Alerts Alerts, FailureCount Failures)
             {
                 Alerts = Alerts.All.Values.Aggregate(Alerts, (all, alert) => all.With(alert.Shifted(skew))),
             };
+
+    /// <summary>A service is called otherwise: what goes on about it goes on.</summary>
+    public TellingState Renamed(string was, string now) =>
+        new(
+            Alerts.All.Values.Aggregate(Alerts, (all, alert) => all.With(alert.Renamed(was, now))),
+            Failures.Renamed(was, now)
+        );
 }
 
 public abstract record TellingInput;
@@ -93,6 +100,7 @@ public static class TellingLife
         foreach (var input in inputs)
             telling = input switch
             {
+                EntryCame { Entry: RenamedEntry renamed, Service: { } name } => telling.Renamed(renamed.Was, name),
                 EntryCame came => TakeIn(telling, came, ground, now),
                 AlertTaken taken => Take(telling, taken, now),
                 _ => telling,

@@ -15,18 +15,13 @@ internal sealed class Bell(Clocks clocks)
     /// <summary>Completes when it was rung since the last time, or a length is over.</summary>
     public async Task Heard(TimeSpan longest, CancellationToken over)
     {
-        Task ring;
+        TaskCompletionSource ring;
         lock (gate)
-            ring = rung.Task;
-        using (var enough = CancellationTokenSource.CreateLinkedTokenSource(over))
-        {
-            await Task.WhenAny(ring, clocks.Delay(longest, enough.Token));
-            await enough.CancelAsync();
-        }
-
-        over.ThrowIfCancellationRequested();
+            ring = rung;
+        await using (over.UnsafeRegister(_ => ring.TrySetCanceled(over), null))
+        await using (clocks.Time.CreateTimer(_ => Ring(), null, longest, Timeout.InfiniteTimeSpan))
+            await ring.Task;
         lock (gate)
-            if (rung.Task.IsCompleted)
-                rung = new(clocks.Promises);
+            rung = new(clocks.Promises);
     }
 }

@@ -73,33 +73,11 @@ internal sealed class FolderRights(RunTools tools)
             }
 
             // The folder alone says little: a file in it may be closed to all but its owner.
-            if ((await Closed(account, way, write, gone).ConfigureAwait(false)).Count > 0)
-            {
-                var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read, made, gone)
-                    .ConfigureAwait(false);
-                var still = await Closed(account, way, write, CancellationToken.None).ConfigureAwait(false);
-                if (still.Count > 0 && still[0].Path == way.Path)
-                    return (
-                        false,
-                        [
-                            .. said,
-                            $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: "
-                                + $"{Names.Errno(still[0].Errno)}. The file system may be mounted read-only.",
-                        ]
-                    );
-                said.Add(
-                    $"{account.Name} may {(write ? "read and write" : "read")} {way.Path} and what is in it"
-                        + (still.Count == 0 ? "." : $", but for {StillClosed(still)}.")
-                );
-                if (left > 0)
-                    said.Add(
-                        $"{left} {(left == 1 ? "file has" : "files have")} a second name somewhere else, or "
-                            + $"{(left == 1 ? "is a device" : "are devices")}, and "
-                            + $"{(left == 1 ? "was" : "were")} left as {(left == 1 ? "it is" : "they are")}."
-                    );
-                if (still.Count > 0)
-                    return (false, said);
-            }
+            if (
+                (await Closed(account, way, write, gone).ConfigureAwait(false)).Count > 0
+                && !await GiveIn(account, way, write, said, made, gone).ConfigureAwait(false)
+            )
+                return (false, said);
 
             return (
                 true,
@@ -131,6 +109,42 @@ internal sealed class FolderRights(RunTools tools)
             Undo(account, made);
             return (false, [$"Nothing was granted: {error.Message}."]);
         }
+    }
+
+    /// <summary>The folder itself and what is in it.</summary>
+    /// <returns>Whether the account may do all of it now; <paramref name="said"/> says what was done, and what not.</returns>
+    private async Task<bool> GiveIn(
+        Account account,
+        HeldWay way,
+        bool write,
+        List<string> said,
+        List<(StoredGrant Now, StoredGrant? Before)> made,
+        CancellationToken gone
+    )
+    {
+        var left = await Give(account, way.Held, way.Path, way.Path, write ? Write : Read, made, gone)
+            .ConfigureAwait(false);
+        var still = await Closed(account, way, write, CancellationToken.None).ConfigureAwait(false);
+        if (still.Count > 0 && still[0].Path == way.Path)
+        {
+            said.Add(
+                $"Yet the kernel still refuses {account.Name} some of it on {way.Path}: "
+                    + $"{Names.Errno(still[0].Errno)}. The file system may be mounted read-only."
+            );
+            return false;
+        }
+
+        said.Add(
+            $"{account.Name} may {(write ? "read and write" : "read")} {way.Path} and what is in it"
+                + (still.Count == 0 ? "." : $", but for {StillClosed(still)}.")
+        );
+        if (left > 0)
+            said.Add(
+                $"{left} {(left == 1 ? "file has" : "files have")} a second name somewhere else, or "
+                    + $"{(left == 1 ? "is a device" : "are devices")}, and "
+                    + $"{(left == 1 ? "was" : "were")} left as {(left == 1 ? "it is" : "they are")}."
+            );
+        return still.Count == 0;
     }
 
     /// <summary>Takes back what was granted until then, the latest first.</summary>

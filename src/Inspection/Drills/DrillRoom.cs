@@ -140,6 +140,27 @@ internal sealed class DrillRoom : IDisposable
 
     private volatile Playing? playing;
 
+    private static string Said(int stops, int begins, TimeSpan total, int unknown, List<string> notBack) =>
+        $"{Count(stops)} would be interrupted and {Count(begins)} started"
+        + (
+            total > TimeSpan.Zero
+                ? $", in about {total.TotalSeconds.ToString("0.0", System.Globalization.CultureInfo.InvariantCulture)} "
+                    + $"s by what was usual"
+                : ""
+        )
+        + (
+            unknown > 0
+                ? $"; {unknown} of them {(unknown == 1 ? "has" : "have")} never been ready yet, so how "
+                    + $"long they take is not known."
+                : "."
+        )
+        + (
+            notBack.Count == 0
+                ? ""
+                : $" A boot would not bring back: {string.Join(", ", notBack)}; the drill starts them "
+                    + $"again at its end."
+        );
+
     public DrillPlan Plan(IReadOnlyCollection<string> named)
     {
         var (stop, begin) = Sets(named);
@@ -206,26 +227,7 @@ internal sealed class DrillRoom : IDisposable
             ],
             NotBack = notBack,
             ExpectedMs = total.TotalMilliseconds,
-            Said =
-                $"{Count(stop.Count)} would be interrupted and {Count(begun.Count)} started"
-                + (
-                    total > TimeSpan.Zero
-                        ? $", in about {total.TotalSeconds.ToString("0.0", System.Globalization.CultureInfo.InvariantCulture)} "
-                            + $"s by what was usual"
-                        : ""
-                )
-                + (
-                    unknown > 0
-                        ? $"; {unknown} of them {(unknown == 1 ? "has" : "have")} never been ready yet, so how "
-                            + $"long they take is not known."
-                        : "."
-                )
-                + (
-                    notBack.Count == 0
-                        ? ""
-                        : $" A boot would not bring back: {string.Join(", ", notBack)}; the drill starts them "
-                            + $"again at its end."
-                ),
+            Said = Said(stop.Count, begun.Count, total, unknown, notBack),
         };
     }
 

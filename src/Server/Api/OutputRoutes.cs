@@ -114,15 +114,8 @@ internal static class OutputRoutes
             Match = expression,
             Around = around ?? 0,
         };
-        if (follow == true && end is not null)
-            return Problems.Of(
-                400,
-                ProblemCode.NoEnd,
-                "Follow has no end",
-                "follow does not go with until, nor with a run that has ended."
-            );
-        if (follow == true && Volatile.Read(ref followers) >= MostFollowers)
-            return TooMany();
+        if (follow == true && NotFollowed(end) is { } refused)
+            return refused;
         context.Response.ContentType = "application/x-ndjson";
         context.Features.Get<IHttpResponseBodyFeature>()?.DisableBuffering();
         await context.Response.StartAsync(context.RequestAborted).ConfigureAwait(false);
@@ -145,6 +138,17 @@ internal static class OutputRoutes
             )
             .ConfigureAwait(false);
     }
+
+    private static IResult? NotFollowed(long? end) =>
+        end is not null
+            ? Problems.Of(
+                400,
+                ProblemCode.NoEnd,
+                "Follow has no end",
+                "follow does not go with until, nor with a run that has ended."
+            )
+        : Volatile.Read(ref followers) >= MostFollowers ? TooMany()
+        : null;
 
     private static (Regex? Expression, IResult? Problem) Expression(string? match)
     {

@@ -109,16 +109,13 @@ internal static class WrapRoutes
             return Unrecorded.Refusal(failure);
         }
 
-        var view = wrapped.View;
-        var starts = Intent.StartsBy(definition);
         return Reply.Of(
             new Answer
             {
                 Code = AnswerCode.Wrapped,
                 CameTrue = true,
-                Said =
-                    $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. It is registered, not running{starts}",
-                Service = view,
+                Said = SaidOfWrapped(wrapped.View, definition),
+                Service = wrapped.View,
                 Moments = Ahead.Moments(definition, clock.GetUtcNow()),
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = CheckReplies.RepeatOf(definition, sent.Given),
@@ -126,6 +123,10 @@ internal static class WrapRoutes
             201
         );
     }
+
+    private static string SaidOfWrapped(ServiceView view, Definition definition) =>
+        $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. "
+        + $"It is registered, not running{Intent.StartsBy(definition)}";
 
     /// <summary>
     /// Adjust a service: the keys sent replace its own, null takes one back to its default.
@@ -202,11 +203,7 @@ internal static class WrapRoutes
             {
                 Code = changes.Count == 0 ? AnswerCode.Unchanged : AnswerCode.Adjusted,
                 CameTrue = true,
-                Said =
-                    changes.Count == 0
-                        ? $"{definition.Title} is so already; nothing was changed."
-                        : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  "
-                            + $"{string.Join("\n  ", changes)}\n{Since(actor, changes)}",
+                Said = SaidOfAdjusted(actor, definition, changes),
                 Service = actor.View,
                 Moments = moments,
                 Findings = FindingViews.Of(findings, definition.Accept),
@@ -214,6 +211,16 @@ internal static class WrapRoutes
             }
         );
     }
+
+    private static string SaidOfAdjusted(
+        ServiceActor actor,
+        Definition definition,
+        IReadOnlyList<DefinitionChange> changes
+    ) =>
+        changes.Count == 0
+            ? $"{definition.Title} is so already; nothing was changed."
+            : $"{definition.Title} is adjusted, revision {actor.Revision}:\n  "
+                + $"{string.Join("\n  ", changes)}\n{Since(actor, changes)}";
 
     /// <summary>A definition given anew to a service whose stored one cannot be read.</summary>
     private static async Task<IResult> Mend(

@@ -45,7 +45,7 @@ public class BackgroundTests
                 failures.Add(unexpected);
                 return TimeSpan.Zero;
             },
-            TimeProvider.System
+            new(TimeProvider.System)
         );
         await third.Task;
         await loop.DisposeAsync();

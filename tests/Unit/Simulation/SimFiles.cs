@@ -5,7 +5,6 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Engine.Swaps;
-using CalmSentry.Linux.Foreign;
 using CalmSentry.Store;
 
 namespace CalmSentry.Tests.Unit.Simulation;

@@ -711,7 +711,14 @@ internal sealed class Simulation : IDisposable
         for (var number = known.Keys.DefaultIfEmpty().Min() + 1; number < known.Keys.DefaultIfEmpty().Max(); number++)
             if (
                 !known.ContainsKey(number)
-                && !passedOver.Any(last => last >= number && !known.Keys.Any(other => other > number && other <= last))
+                && !passedOver.Any(last =>
+                    last >= number
+                    // One that was lost may lie before one that was found by its processes.
+                    && (
+                        machine.Lost.Contains((label, number))
+                        || !known.Keys.Any(other => other > number && other <= last)
+                    )
+                )
             )
                 machine.Broken($"{name} has no run {number}");
         foreach (var (_, number) in machine.Launched.Where(one => one.Label == label))

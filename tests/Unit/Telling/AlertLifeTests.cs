@@ -32,6 +32,24 @@ public class AlertLifeTests
     }
 
     [Fact]
+    public void A_service_that_gets_another_name_keeps_its_alert()
+    {
+        var wire = new Wire(Wire.Office);
+        wire.Raise("fare-ledger", Topic.Held);
+        wire.Rename("fare-ledger", "fares");
+        wire.Go(Hour);
+        var alert = Assert.Single(wire.Alerts.All.Values);
+        Assert.Null(alert.OverAt);
+        Assert.Equal("fares", alert.Affected[0].Service);
+        Assert.DoesNotContain(MessageKind.Over, Kinds(wire));
+        wire.Raise("fares", Topic.Held);
+        Assert.Single(wire.Alerts.All);
+        wire.Mend("fares");
+        wire.Go(Hour);
+        Assert.Contains(MessageKind.Over, Kinds(wire));
+    }
+
+    [Fact]
     public void Coming_back_counts_only_once_it_has_stayed_up()
     {
         var wire = new Wire(Wire.Office);

@@ -90,6 +90,16 @@ internal sealed class Wire(params Recipient[] recipients) : ITellingGround
         Step();
     }
 
+    /// <summary>A service gets another name; whatever is wrong with it stays so.</summary>
+    public void Rename(string was, string now)
+    {
+        if (wrong.Remove(was))
+            wrong.Add(now);
+        if (services.Remove(was, out var definition))
+            services[now] = definition with { Name = now };
+        Step(new EntryCame(++entry, Now, now, new RenamedEntry(was, 2), true));
+    }
+
     public void Acknowledge(long number) => Step(new AlertTaken(number, "anna", null));
 
     /// <summary>Time goes on, in steps in which the server would look.</summary>
