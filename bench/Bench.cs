@@ -8,6 +8,7 @@ using System.Runtime.InteropServices;
 using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Wording;
 
 var binaries = Path.GetFullPath(args[0]);
 var floors = Path.GetFullPath(args[1]);
@@ -450,7 +451,10 @@ async Task Hang()
             while (said is null);
             ours.Add((said.At - before).TotalMilliseconds * 1e6);
             _ = kill(pid, 18);
-            while ((await http.GetFromJsonAsync("services/hangs", ApiJson.Default.ServiceDetail))!.Health != "good")
+            while (
+                (await http.GetFromJsonAsync("services/hangs", ApiJson.Default.ServiceDetail))!.Health
+                != HealthLevel.Good
+            )
                 await Task.Delay(50);
         }
 

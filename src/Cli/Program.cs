@@ -66,6 +66,12 @@ internal static class Program
             failure.Tell();
             return failure.ExitCode;
         }
+        catch (HttpIOException)
+        {
+            var away = SentryClient.WentAway(SentryClient.ProgramsGoOn);
+            away.Tell();
+            return away.ExitCode;
+        }
         catch (OperationCanceledException)
         {
             await Console

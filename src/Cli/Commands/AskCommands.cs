@@ -201,6 +201,7 @@ internal static class AskCommands
         {
             Description = "First end copies that run outside the sentry, cleanly",
         };
+        private readonly Option<bool> wait = Common.Wait();
         private readonly Option<bool> thisRun = new("--this-run") { Description = "Of a job: its rhythm goes on" };
 
         public Option<bool> Pending { get; } =
@@ -215,7 +216,7 @@ internal static class AskCommands
             {
                 "start" => [Dry, Json, accept, endCopies, withoutNeeds],
                 "stop" => [Dry, Json, thisRun, withDependents, alone],
-                _ => [Dry, Json, Pending, accept, withDependents, alone],
+                _ => [Dry, Json, Pending, accept, withDependents, alone, wait],
             };
 
         public string QueryOf(ParseResult parsed, bool all)
@@ -233,7 +234,9 @@ internal static class AskCommands
                 query += "&dependents=stop";
             else if (parsed.GetValue(alone))
                 query += "&dependents=leave";
-            return query + (parsed.GetValue(Dry) ? "&dry=true" : "");
+            return query
+                + (what == "restart" && parsed.GetValue(wait) ? "&wait=true" : "")
+                + (parsed.GetValue(Dry) ? "&dry=true" : "");
         }
     }
 

@@ -33,6 +33,8 @@ internal static class Common
 
     public static Option<bool> Dry() => new("--dry") { Description = "Only say what would be done" };
 
+    public static Option<bool> Wait() => new("--wait") { Description = "Wait while something else has it in hand" };
+
     /// <summary>The end of a call's address: that it is only to be said what would be done, where that was asked.</summary>
     public static string Query(ParseResult parsed, Option<bool> dry) => parsed.GetValue(dry) ? "?dry=true" : "";
 

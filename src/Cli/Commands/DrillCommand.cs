@@ -28,7 +28,7 @@ internal static class DrillCommand
         var last = new Option<bool>("--last") { Description = "Show the latest report again, of a boot or a drill" };
         var lastBoot = new Option<bool>("--last-boot") { Description = "Show the report of the latest real boot" };
         var yes = new Option<bool>("--yes") { Description = "Do not ask before anything is interrupted" };
-        var json = Common.Json();
+        var (wait, json) = (Common.Wait(), Common.Json());
         var command = new Command(
             "drill",
             "Prove a reboot without one: stop all in order, start it as a boot would, and report"
@@ -39,6 +39,7 @@ internal static class DrillCommand
             last,
             lastBoot,
             yes,
+            wait,
             json,
         };
         command.SetAction(
@@ -87,6 +88,8 @@ internal static class DrillCommand
                     }
                 }
 
+                if (parsed.GetValue(wait))
+                    query += "&wait=true";
                 return Show(await Play(client, query, quiet, cancellation).ConfigureAwait(false), quiet);
             }
         );
@@ -102,7 +105,7 @@ internal static class DrillCommand
     {
         await foreach (
             var happened in client
-                .Lines(HttpMethod.Post, $"drills?{query}", null, ApiJson.Default.DrillEvent, cancellation)
+                .Lines(HttpMethod.Post, $"drills?{query}", null, ApiJson.Default.DrillEvent, GoesOn, cancellation)
                 .ConfigureAwait(false)
         )
         {
@@ -117,8 +120,10 @@ internal static class DrillCommand
                 Console.Error.WriteLine($"… {happened.Text}");
         }
 
-        throw new Failure(Exit.NotTrue, "The drill ended without a report.", "Look at 'calm list' and 'calm logbook'.");
+        throw SentryClient.WentAway(GoesOn);
     }
+
+    private const string GoesOn = "the drill goes on with the next one: 'calm drill --last' shows what came of it";
 
     private static void Write(DrillPlan plan, TextWriter to)
     {

@@ -122,11 +122,7 @@ internal sealed class OutputCommand
         }
         catch (HttpIOException)
         {
-            throw new Failure(
-                Exit.Unreachable,
-                "The sentry went away; the program goes on and its output is kept.",
-                "Ask again once it is back."
-            );
+            throw SentryClient.WentAway("the program goes on and its output is kept");
         }
     }
 

@@ -125,7 +125,7 @@ internal static class RehearseCommand
                 End();
             }
         );
-        while (await reader.ReadLineAsync(CancellationToken.None).ConfigureAwait(false) is { } line)
+        while (await SentryClient.Next(reader, IsOver, CancellationToken.None).ConfigureAwait(false) is { } line)
         {
             var happened = JsonSerializer.Deserialize(line, ApiJson.Default.RehearsalEvent)!;
             id ??= happened.Id;
@@ -143,8 +143,10 @@ internal static class RehearseCommand
                 Console.WriteLine($"    {happened.Text}");
         }
 
-        throw new Failure(Exit.NotTrue, "The rehearsal ended without a report.", "Look at 'calm logbook'.");
+        throw SentryClient.WentAway(IsOver);
     }
+
+    private const string IsOver = "the rehearsal is over, and nothing of it runs on";
 
     private static async Task<int> Adopt(
         SentryClient client,

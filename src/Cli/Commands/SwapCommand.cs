@@ -17,7 +17,7 @@ internal static class SwapCommand
 
     public static Command Make()
     {
-        var (name, dry, json) = (Common.Name(), Common.Dry(), Common.Json());
+        var (name, wait, dry, json) = (Common.Name(), Common.Wait(), Common.Dry(), Common.Json());
         var from = new Option<string?>("--from")
         {
             Description = "The new files: a directory, or an archive (tar, tar.gz, zip)",
@@ -58,6 +58,7 @@ internal static class SwapCommand
             accept,
             with,
             alone,
+            wait,
             dry,
             json,
         };
@@ -88,7 +89,13 @@ internal static class SwapCommand
                     Dependents = Dependents(parsed.GetValue(with), parsed.GetValue(alone)),
                     WatchMs = Milliseconds(parsed.GetValue(watch)),
                 };
-                return await Play(client, $"{path}/swap{Common.Query(parsed, dry)}", order, asJson, cancellation)
+                return await Play(
+                        client,
+                        $"{path}/swap?wait={(parsed.GetValue(wait) ? "true" : "false")}{(parsed.GetValue(dry) ? "&dry=true" : "")}",
+                        order,
+                        asJson,
+                        cancellation
+                    )
                     .ConfigureAwait(false);
             }
         );
@@ -138,7 +145,7 @@ internal static class SwapCommand
         SwapPlan? plan = null;
         await foreach (
             var happened in client
-                .Lines(HttpMethod.Post, path, content, ApiJson.Default.SwapEvent, cancellation)
+                .Lines(HttpMethod.Post, path, content, ApiJson.Default.SwapEvent, GoesOn, cancellation)
                 .ConfigureAwait(false)
         )
         {
@@ -162,12 +169,10 @@ internal static class SwapCommand
             return answer.CameTrue ? Exit.True : Exit.NotTrue;
         }
 
-        throw new Failure(
-            Exit.NotTrue,
-            "The sentry ended before it was done; the swap goes on with the next one.",
-            "calm swap NAME   shows how far it is"
-        );
+        throw SentryClient.WentAway(GoesOn);
     }
+
+    private const string GoesOn = "the swap goes on with the next one: 'calm swap NAME' shows how far it is";
 
     private static void Write(SwapPlan plan)
     {

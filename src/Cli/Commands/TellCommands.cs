@@ -403,6 +403,7 @@ internal static class TellCommands
                     $"recipients/{Uri.EscapeDataString(recipient)}/trial",
                     null,
                     ApiJson.Default.TrialEvent,
+                    "whether the message arrived is not known",
                     cancellation
                 )
                 .ConfigureAwait(false)

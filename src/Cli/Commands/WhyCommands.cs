@@ -309,6 +309,8 @@ internal static class WhyCommands
                     await changed.WaitAsync(cancellation).ConfigureAwait(false);
                 board = await next().ConfigureAwait(false);
             }
+
+            await watching.ConfigureAwait(false);
         }
         catch (OperationCanceledException)
         {

@@ -76,12 +76,19 @@ internal sealed class SentryClient : IDisposable
         return await Send(request, HttpCompletionOption.ResponseHeadersRead, cancellation).ConfigureAwait(false);
     }
 
+    /// <summary>The sentry ended, or was killed, while it was listened to.</summary>
+    /// <param name="afterwards">What becomes of what was asked, as a clause.</param>
+    public static Failure WentAway(string afterwards) =>
+        new(Exit.Unreachable, $"The sentry went away; {afterwards}.", "See with 'calm list' once it is back.");
+
     /// <summary>An answer of lines (newline-delimited JSON), each as it comes.</summary>
+    /// <param name="afterwards">What becomes of what was asked if the sentry goes away meanwhile, as a clause.</param>
     public async IAsyncEnumerable<T> Lines<T>(
         HttpMethod method,
         string path,
         HttpContent? content,
         JsonTypeInfo<T> type,
+        string afterwards,
         [EnumeratorCancellation] CancellationToken cancellation
     )
     {
@@ -89,9 +96,23 @@ internal sealed class SentryClient : IDisposable
         using var reader = new StreamReader(
             await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false)
         );
-        while (await reader.ReadLineAsync(cancellation).ConfigureAwait(false) is { } line)
+        while (await Next(reader, afterwards, cancellation).ConfigureAwait(false) is { } line)
             yield return JsonSerializer.Deserialize(line, type)
                 ?? throw new Failure(Exit.NotTrue, "The sentry's answer was empty.");
+    }
+
+    /// <summary>The next line of an answer; null: it has ended.</summary>
+    /// <exception cref="Failure">It broke off.</exception>
+    public static async Task<string?> Next(StreamReader reader, string afterwards, CancellationToken cancellation)
+    {
+        try
+        {
+            return await reader.ReadLineAsync(cancellation).ConfigureAwait(false);
+        }
+        catch (HttpIOException)
+        {
+            throw WentAway(afterwards);
+        }
     }
 
     /// <summary>Calls <paramref name="changed"/> for each state a service comes to, until cancelled.</summary>
@@ -104,6 +125,7 @@ internal sealed class SentryClient : IDisposable
         await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancellation).ConfigureAwait(false))
             if (item.EventType == "service")
                 changed(JsonSerializer.Deserialize(item.Data, ApiJson.Default.ServiceView)!);
+        throw WentAway(ProgramsGoOn);
     }
 
     /// <summary>Calls <paramref name="happened"/> with the name of each event there is, until cancelled.</summary>
@@ -113,7 +135,11 @@ internal sealed class SentryClient : IDisposable
         var stream = await response.Content.ReadAsStreamAsync(cancellation).ConfigureAwait(false);
         await foreach (var item in SseParser.Create(stream).EnumerateAsync(cancellation).ConfigureAwait(false))
             await happened(item.EventType).ConfigureAwait(false);
+        throw WentAway(ProgramsGoOn);
     }
+
+    /// <summary>What is so after any end of the sentry.</summary>
+    public const string ProgramsGoOn = "programs go on, and what was asked goes on with the next one";
 
     public void Dispose() => http.Dispose();
 

@@ -8,7 +8,8 @@ namespace CalmSentry.Core.Lifecycle;
 public abstract record Happening;
 
 /// <param name="WithoutNeeds">Its needs are passed over, this once.</param>
-public sealed record StartAsked(Principal By, bool WithoutNeeds = false) : Happening;
+/// <param name="BringsBack">It ran, and was stopped for a while: whoever did that begins it again.</param>
+public sealed record StartAsked(Principal By, bool WithoutNeeds = false, bool BringsBack = false) : Happening;
 
 /// <param name="ThisRun">Of a job: its rhythm goes on.</param>
 public sealed record StopAsked(Principal By, bool ThisRun = false) : Happening;
@@ -117,9 +118,15 @@ public sealed record RunEnded(RunNumber Run, Outcome Outcome) : Happening;
 /// A returning server found that runs were ordered which the store had not heard of yet: all but the latest are over,
 /// and their ends are given; what became of the latest is told next.
 /// </summary>
-public sealed record RunsUnseen(ImmutableArray<UnseenEnd> Ended, RunNumber Latest, DateTimeOffset Began) : Happening;
+/// <param name="Moment">Of a job: the moment that the latest was ordered for; null: none, or that is not known.</param>
+public sealed record RunsUnseen(
+    ImmutableArray<UnseenEnd> Ended,
+    RunNumber Latest,
+    DateTimeOffset Began,
+    DateTimeOffset? Moment = null
+) : Happening;
 
-public sealed record UnseenEnd(RunNumber Run, Outcome Outcome, DateTimeOffset At);
+public sealed record UnseenEnd(RunNumber Run, Outcome Outcome, DateTimeOffset At, DateTimeOffset? Moment = null);
 
 /// <summary>A returning server found this run alive under its keeper.</summary>
 public sealed record TakenUp(RunNumber Run, int Pid) : Happening;

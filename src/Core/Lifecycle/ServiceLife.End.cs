@@ -136,10 +136,12 @@ public static partial class ServiceLife
         {
             foreach (var ended in unseen.Ended)
                 Say(new LostEntry(ended.Run, ended.Outcome));
+            foreach (var moment in unseen.Ended.Select(ended => ended.Moment).Append(unseen.Moment))
+                TakenUnseen(moment);
             After = After with
             {
                 LastRun = unseen.Latest,
-                Run = new(unseen.Latest, Cause.Recovery, unseen.Began),
+                Run = new(unseen.Latest, unseen.Moment is null ? Cause.Recovery : Cause.Rhythm, unseen.Began),
                 BadEnds =
                 [
                     .. After.BadEnds,
@@ -160,10 +162,11 @@ public static partial class ServiceLife
             if (
                 outcome.Kind == OutcomeKind.NeverLaunched
                 && run.Cause == Cause.Asked
-                && After.Asked?.By.Kind is not (PrincipalKind.Rhythm or PrincipalKind.Needed)
+                && After.Asked is { What: AskedFor.Start, By.Kind: not (PrincipalKind.Rhythm or PrincipalKind.Needed) }
             )
             {
-                // Whoever asked is there to read why: trying the same again by itself would only repeat it.
+                // Whoever asked is there to read why: trying the same again by itself would only repeat it. What ran before, and was
+                // stopped to be begun again, is not left down for that.
                 Say(new NeverLaunchedEntry(run.Number, outcome));
                 if (definition.IsJob)
                 {

@@ -140,6 +140,36 @@ public static partial class ServiceLife
             BeginRun(Cause.Rhythm);
         }
 
+        /// <summary>
+        /// A run was ordered for a moment by a server that could not put it on record: the moment is taken, whatever the
+        /// record says. At most one run a moment, but for those tried again.
+        /// </summary>
+        private void TakenUnseen(DateTimeOffset? moment)
+        {
+            if (!definition.IsJob || moment is not { } taken || After.Rhythm is not { } rhythm)
+                return;
+            var places = rhythm.Places.ToBuilder();
+            var of = rhythm.Slot == taken ? rhythm.SlotOf : null;
+            for (var i = 0; i < places.Count && i < definition.Rhythm.Length; i++)
+                if (definition.Rhythm[i] is PlannedRun planned && places[i].Next <= taken)
+                {
+                    of ??= places[i].Next == taken ? planned.Of : null;
+                    places[i] = RhythmPlace.After(taken, planned, definition.Name);
+                }
+
+            After = After with
+            {
+                Rhythm = rhythm with
+                {
+                    Places = places.ToImmutable(),
+                    Slot = taken,
+                    SlotOf = of ?? rhythm.Queued?.Of,
+                    Tries = rhythm.Slot == taken ? rhythm.Tries + 1 : 0,
+                    Queued = rhythm.Queued?.At <= taken ? null : rhythm.Queued,
+                },
+            };
+        }
+
         private sealed record Come(Planned Planned, DateTimeOffset Moment, int Missed, bool Late);
 
         private void LookAtCalendar(bool clockSet)

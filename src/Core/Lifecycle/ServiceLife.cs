@@ -56,7 +56,7 @@ public static partial class ServiceLife
             switch (happening)
             {
                 case StartAsked asked:
-                    Start(asked.By, asked.WithoutNeeds);
+                    Start(asked.By, asked.WithoutNeeds, asked.BringsBack);
                     break;
                 case StopAsked { ThisRun: true } asked when definition.IsJob && After.Rhythm is not null:
                     Stop(asked.By, Afterwards.AwaitMoment);
@@ -199,8 +199,9 @@ public static partial class ServiceLife
 
         // What people ask
 
-        private void Start(Principal by, bool withoutNeeds = false)
+        private void Start(Principal by, bool withoutNeeds = false, bool bringsBack = false)
         {
+            var asked = new Asking(bringsBack ? AskedFor.Restart : AskedFor.Start, by, now);
             if (definition.Begin.At == BeginAt.Never)
             {
                 Say(new StartRefusedEntry(), by);
@@ -216,13 +217,13 @@ public static partial class ServiceLife
                     break;
                 case Phase.Stopping:
                     Say(new StartAskedEntry(EntryNext.KeepsWaiting), by);
-                    After = After with { Afterwards = Afterwards.StartAgain, Asked = new(AskedFor.Start, by, now) };
+                    After = After with { Afterwards = Afterwards.StartAgain, Asked = asked };
                     break;
                 default:
                     ByRhythm(by);
                     After = After with
                     {
-                        Asked = new(AskedFor.Start, by, now),
+                        Asked = asked,
                         BadEnds = [],
                         Pauses = 0,
                         Restarts = 0,

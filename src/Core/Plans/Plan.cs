@@ -68,10 +68,11 @@ public sealed record Plan
     public bool Forced { get; init; }
 
     /// <summary>Whether it stops or begins a service, or will.</summary>
-    public bool Concerns(string service) =>
-        Stops.Any(stop => stop.Name == service)
-        || Begins.Any(begin => begin.Name == service)
-        || Afterwards.Contains(service);
+    public bool Concerns(string service) => Names.Contains(service);
+
+    /// <summary>All it stops or begins.</summary>
+    public IEnumerable<string> Names =>
+        Stops.Select(stop => stop.Name).Concat(Begins.Select(begin => begin.Name)).Concat(Afterwards).Distinct();
 
     /// <summary>The same by a clock that was set: what is waited for keeps its length.</summary>
     /// <param name="skew">By how much the clock was set forward.</param>

@@ -1,6 +1,5 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Troubles;
@@ -82,12 +81,11 @@ internal interface IRunHost
     Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes);
 
     /// <summary>Writes down that a run is ordered, before its keeper hears of it.</summary>
-    /// <param name="outputFrom">Where its output begins in the output file, in bytes.</param>
     /// <exception cref="OwnTroubleException">It could not be written; nothing was ordered.</exception>
-    void Note(string runDirectory, LiveRun run, long outputFrom);
+    void Note(string runDirectory, RunNumber run, RunNote note);
 
-    /// <summary>When a run was ordered, and where its output begins; null: there is no note of it.</summary>
-    (DateTimeOffset Began, long OutputFrom)? Noted(string runDirectory, RunNumber run);
+    /// <summary>What was written down when a run was ordered; null: there is no note of it.</summary>
+    RunNote? Noted(string runDirectory, RunNumber run);
 
     /// <summary>What runs under a mark of this sentry: the name in it, the number of the run, and whose it is.</summary>
     ILookup<string, (long Run, uint User)> Marked();

@@ -1,6 +1,5 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Output;
 using CalmSentry.Linux.Accounts;
@@ -129,11 +128,9 @@ internal sealed class RunHost(RunTools tools) : IRunHost
         KeeperLink.Find(runDirectory, tools.Keepers.Program)
         ?? await KeeperLink.FindByProcesses(runDirectory, tools.Keepers.Program, processes());
 
-    public void Note(string runDirectory, LiveRun run, long outputFrom) =>
-        RunNotes.Write(runDirectory, run, outputFrom);
+    public void Note(string runDirectory, RunNumber run, RunNote note) => RunNotes.Write(runDirectory, run, note);
 
-    public (DateTimeOffset Began, long OutputFrom)? Noted(string runDirectory, RunNumber run) =>
-        RunNotes.Read(runDirectory, run);
+    public RunNote? Noted(string runDirectory, RunNumber run) => RunNotes.Read(runDirectory, run);
 
     public ILookup<string, (long Run, uint User)> Marked() => RunNotes.Marked(tools.Places);
 

@@ -1,7 +1,6 @@
 using System.Globalization;
 using System.Text;
 using CalmSentry.Contract;
-using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
@@ -10,6 +9,11 @@ using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Engine.Keepers;
+
+/// <summary>An order for a run, as it is written down.</summary>
+/// <param name="OutputFrom">Where its output begins in the output file, in bytes.</param>
+/// <param name="Moment">Of a job: the moment it is for; null: none.</param>
+internal readonly record struct RunNote(DateTimeOffset Began, long OutputFrom, DateTimeOffset? Moment);
 
 /// <summary>
 /// That a run was ordered, written down before its keeper hears of it: a file <c>order.N</c> in the service's run
@@ -23,15 +27,17 @@ internal static class RunNotes
 
     private static readonly long LatestMoment = DateTimeOffset.MaxValue.ToUnixTimeMilliseconds();
 
-    /// <param name="outputFrom">Where its output begins in the output file, in bytes.</param>
     /// <exception cref="OwnTroubleException">It could not be written; nothing was ordered.</exception>
-    public static void Write(string runDirectory, LiveRun run, long outputFrom)
+    public static void Write(string runDirectory, RunNumber run, RunNote order)
     {
         // That it is there is what counts; what is in it is for the record.
         var text = Encoding.ASCII.GetBytes(
-            string.Create(CultureInfo.InvariantCulture, $"{run.Began.ToUnixTimeMilliseconds()} {outputFrom}")
+            string.Create(
+                CultureInfo.InvariantCulture,
+                $"{order.Began.ToUnixTimeMilliseconds()} {order.OutputFrom} {order.Moment?.ToUnixTimeMilliseconds()}"
+            )
         );
-        var note = Path.Combine(runDirectory, Name(run.Number));
+        var note = Path.Combine(runDirectory, Name(run));
         try
         {
             try
@@ -50,26 +56,30 @@ internal static class RunNotes
         }
     }
 
-    /// <summary>When a run was ordered, and where its output begins in the output file; null: there is no note of it.</summary>
-    public static (DateTimeOffset Began, long OutputFrom)? Read(string runDirectory, RunNumber run)
+    /// <returns>Null: there is no note of it.</returns>
+    public static RunNote? Read(string runDirectory, RunNumber run)
     {
         try
         {
             var text = Encoding.ASCII.GetString(Held.Head(Ground.Own, Path.Combine(runDirectory, Name(run)), Longest));
             // One that was cut off by a fall of the machine under it still says that there was an order.
             return
-                text.Split(' ') is [var began, var from]
-                && long.TryParse(began, NumberStyles.None, CultureInfo.InvariantCulture, out var at)
+                text.Split(' ') is [var began, var from, .. var more]
+                && Moment(began) is { } at
                 && long.TryParse(from, NumberStyles.None, CultureInfo.InvariantCulture, out var place)
-                && at < LatestMoment
-                ? (DateTimeOffset.FromUnixTimeMilliseconds(at), place)
-                : (DateTimeOffset.UnixEpoch, 0);
+                ? new(at, place, more is [var moment] ? Moment(moment) : null)
+                : new(DateTimeOffset.UnixEpoch, 0, null);
         }
         catch (IOException)
         {
             return null;
         }
     }
+
+    private static DateTimeOffset? Moment(string text) =>
+        long.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var at) && at < LatestMoment
+            ? DateTimeOffset.FromUnixTimeMilliseconds(at)
+            : null;
 
     public static void Discard(string runDirectory, RunNumber run)
     {

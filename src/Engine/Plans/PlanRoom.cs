@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
@@ -52,6 +53,15 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
         public HashSet<string> Told { get; } = new(StringComparer.Ordinal);
 
         public TaskCompletionSource<Plan> Over { get; } = new(promises);
+
+        /// <summary>What it brings back is its alone meanwhile; null: it brings nothing back.</summary>
+        public Engagement? Engagement { get; } =
+            plan.Kind switch
+            {
+                PlanKind.Drill => new(ProblemCode.DrillUnderWay, "a drill"),
+                PlanKind.Restart => new(ProblemCode.PlanUnderWay, "a restart of several services"),
+                _ => null,
+            };
     }
 
     /// <summary>How plans end whose services are to be seen at rest first.</summary>
@@ -74,10 +84,14 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
     /// <summary>Begins a plan, which goes on whether or not somebody waits for it.</summary>
     /// <param name="say">Hears a clause for each that is down.</param>
     /// <returns>The plan as it ended.</returns>
+    /// <exception cref="BusyException">Somebody else has one of them in hand; nothing was begun.</exception>
     public Task<Plan> Begin(Plan plan, Action<string>? say = null)
     {
+        var one = new Live(plan, clocks.Stamp, say, clocks.Promises);
+        if (one.Engagement is { } engagement)
+            registry.InHand.Take(plan.Names, engagement);
         var id = Interlocked.Increment(ref last);
-        var one = live[id] = new Live(plan, clocks.Stamp, say, clocks.Promises);
+        live[id] = one;
         _ = clocks.Run(() => Follow(id, one, resumed: false));
         return one.Over.Task;
     }
@@ -103,6 +117,8 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
 
             logbook.Note(new PlanTakenUpEntry(Words.Of(plan.Kind)), plan.By);
             var one = live[id] = new Live(plan, saved ?? clocks.Stamp, null, clocks.Promises);
+            if (one.Engagement is { } engagement)
+                registry.InHand.TakeUp(plan.Names, engagement);
             _ = clocks.Run(() => Follow(id, one, resumed: true));
         }
     }
@@ -135,6 +151,8 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
         finally
         {
             live.TryRemove(id, out _);
+            if (one.Engagement is { } engagement)
+                registry.InHand.Leave(engagement);
             one.Over.TrySetResult(one.Plan);
         }
     }
@@ -235,7 +253,7 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
             AskStop => new StopAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By),
             AskForce => new ForceAsked(plan.By),
             AskBegin when plan.Kind == PlanKind.Drill => new MachineBegan(Cause.Drill),
-            _ => new StartAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By),
+            _ => new StartAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By, BringsBack: true),
         };
 
     private Standing StandingOf(string name) =>

@@ -73,6 +73,9 @@ internal sealed class Registry(House house) : IServices
     /// <summary>What one service has done to several.</summary>
     public required ITogether Together { get; init; }
 
+    /// <summary>Who has which of them in hand.</summary>
+    public InHand InHand { get; } = new();
+
     /// <summary>While a drill is under way, when it had the machine come up.</summary>
     public DateTimeOffset? DrillBegan { get; set; }
 

@@ -70,7 +70,11 @@ internal sealed partial class ServiceActor
             }
 
             if (!switchOff)
-                house.Host.Note(RunDirectory, Situation.Run!, OutputBegan);
+                house.Host.Note(
+                    RunDirectory,
+                    run,
+                    new(Situation.Run!.Began, OutputBegan, Definition.IsJob ? Situation.Rhythm?.Slot : null)
+                );
             ordered = run;
             keeper!.Send(order);
             if (!switchOff)

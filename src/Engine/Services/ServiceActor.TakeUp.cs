@@ -174,9 +174,9 @@ internal sealed partial class ServiceActor
         var first = Math.Max(Situation.LastRun.Value + 1, latest.Value - MostUnseen);
         for (var run = first; run < latest.Value; run++)
             ended.Add(await EndUnseen(new(run), sameBoot));
-        var began = house.Host.Noted(RunDirectory, latest)?.Began ?? house.Clocks.Now;
-        await Apply(new RunsUnseen([.. ended], latest, began));
-        OutputBegan = house.Host.Noted(RunDirectory, latest)?.OutputFrom ?? 0;
+        var note = house.Host.Noted(RunDirectory, latest);
+        await Apply(new RunsUnseen([.. ended], latest, note?.Began ?? house.Clocks.Now, note?.Moment));
+        OutputBegan = note?.OutputFrom ?? 0;
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
     }
 
@@ -188,19 +188,19 @@ internal sealed partial class ServiceActor
             : (new(sameBoot ? OutcomeKind.KeeperLost : OutcomeKind.MachineLost), house.Clocks.Now, null, null);
         if (sameBoot)
             await EndRemainsOfEarlier(run);
-        var began = house.Host.Noted(RunDirectory, run)?.Began ?? end.At;
+        var note = house.Host.Noted(RunDirectory, run);
         house.Store.RunBegan(
             Id,
-            new LiveRun(run, Cause.Recovery, began),
+            new LiveRun(run, Cause.Recovery, note?.Began ?? end.At),
             Revision,
-            house.Host.Noted(RunDirectory, run)?.OutputFrom ?? 0,
+            note?.OutputFrom ?? 0,
             RunWords.Sentry,
             null
         );
         var last = new LastEnd(run, end.Outcome, end.At, AsAsked: false, Forced: false) { Bad = !end.Outcome.IsGood };
         house.Store.RunEnded(Id, run, new(end.Outcome, end.At, null, end.PeakKib, end.CpuMicroseconds, End: last));
         DiscardOnceKept(run);
-        return new(run, end.Outcome, end.At);
+        return new(run, end.Outcome, end.At, note?.Moment);
     }
 
     /// <summary>

@@ -9,6 +9,7 @@ using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Swaps;
@@ -65,6 +66,11 @@ internal sealed class SwapRoom(
         public string? Stuck { get; set; }
 
         public TaskCompletionSource<Swap> Over { get; } = new(promises);
+
+        public Engagement Engagement { get; init; } = new(ProblemCode.SwapUnderWay, "new files");
+
+        /// <summary>What of the sentry's own is in the way, as it was last said; null: nothing.</summary>
+        public string? Own { get; set; }
     }
 
     /// <summary>Whether new files of a service are under way, and how far, as a clause; null: none are.</summary>
@@ -74,7 +80,23 @@ internal sealed class SwapRoom(
         : "new files are being looked at";
 
     /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
-    public bool Take(ServiceId service) => live.TryAdd(service, new(null, clocks.Stamp, null, clocks.Promises));
+    /// <exception cref="BusyException">Somebody else has it in hand.</exception>
+    public bool Take(ServiceActor actor)
+    {
+        var one = new Live(null, clocks.Stamp, null, clocks.Promises);
+        if (!live.TryAdd(actor.Id, one))
+            return false;
+        try
+        {
+            registry.InHand.Take([actor.Definition.Name], one.Engagement);
+            return true;
+        }
+        catch (BusyException)
+        {
+            live.TryRemove(KeyValuePair.Create(actor.Id, one));
+            throw;
+        }
+    }
 
     private readonly Lock claiming = new();
 
@@ -100,7 +122,13 @@ internal sealed class SwapRoom(
     public void Leave(ServiceId service)
     {
         if (live.TryGetValue(service, out var one) && one.Swap is null)
-            live.TryRemove(service, out _);
+            Over(service, one);
+    }
+
+    private void Over(ServiceId service, Live one)
+    {
+        live.TryRemove(KeyValuePair.Create(service, one));
+        registry.InHand.Leave(one.Engagement);
     }
 
     /// <summary>Begins a swap, which goes on whether or not somebody waits for it. Its place is taken.</summary>
@@ -117,6 +145,7 @@ internal sealed class SwapRoom(
         var one = new Live(prepared?.Swap ?? StoppedFirst(asked), clocks.Stamp, asked.Say, clocks.Promises)
         {
             Look = look,
+            Engagement = live[actor.Id].Engagement,
         };
         live[actor.Id] = one;
         _ = clocks.Run(() => Follow(actor.Id, one, resumed: false));
@@ -210,6 +239,7 @@ internal sealed class SwapRoom(
 
             logbook.Note(actor, new PlanTakenUpEntry(SwapWords.Name), swap.By);
             var one = live[service] = new(swap, saved ?? clocks.Stamp, null, clocks.Promises);
+            registry.InHand.TakeUp([actor.Definition.Name], one.Engagement);
             _ = clocks.Run(() => Follow(service, one, resumed: true));
         }
     }
@@ -228,7 +258,7 @@ internal sealed class SwapRoom(
         }
         finally
         {
-            live.TryRemove(service, out _);
+            Over(service, one);
             one.Over.TrySetResult(one.Swap!);
         }
     }
@@ -245,10 +275,25 @@ internal sealed class SwapRoom(
         while (one.Swap!.Step != SwapStep.Done && registry.WithId(service) is { } actor)
         {
             var change = registry.Readiness.NextChange();
-            var now = one.At(clocks.Stamp);
-            var (after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
-            resumed = false;
-            await Take(actor, one, after, deed);
+            var (now, deed) = (one.At(clocks.Stamp), SwapDeed.None);
+            try
+            {
+                (var after, deed) = SwapLife.Step(one.Swap, StandingOf(actor, one), now, resumed);
+                resumed = false;
+                await Take(actor, one, after, deed);
+                one.Own = null;
+            }
+            catch (OwnTroubleException own)
+            {
+                // It says nothing of the files: it is waited out.
+                if (one.Own != own.Message)
+                    actor.Trouble($"Its new files wait: {own.Message}. It is tried again until it can be done.");
+                one.Own = own.Message;
+                resumed = true;
+                await clocks.Delay(OwnTroublePause);
+                continue;
+            }
+
             if (one.Swap.Step == SwapStep.Done)
                 break;
             if (deed == SwapDeed.None)
@@ -261,6 +306,7 @@ internal sealed class SwapRoom(
     }
 
     private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(1), // changes that come together are looked at together
+        OwnTroublePause = TimeSpan.FromMilliseconds(500),
         Look = TimeSpan.FromSeconds(5); // what makes no change known is seen within that
 
     private static TimeSpan Wait(Swap swap, DateTimeOffset now) =>
@@ -298,7 +344,10 @@ internal sealed class SwapRoom(
                 break;
             case SwapDeed.Exchange when SwapLife.Wanted(after) is { } wanted:
                 await store.Flush();
-                await actor.Exchange(() => Exchange(actor, one, wanted));
+                OwnTroubleException? own = null;
+                await actor.Exchange(() => own = Exchange(actor, one, wanted));
+                if (own is not null)
+                    throw own;
                 break;
             case SwapDeed.Begin:
                 await store.Flush();
@@ -342,6 +391,11 @@ internal sealed class SwapRoom(
             one.Refused = error.Problem;
         }
         catch (FilesNotTakenException) { }
+        catch (OwnTroubleException)
+        {
+            one.Looks--;
+            throw;
+        }
     }
 
     private void Drop(ServiceActor actor, Swap swap, string why)
@@ -358,11 +412,12 @@ internal sealed class SwapRoom(
     private async Task Start(string name, Swap swap)
     {
         if (registry.Named(name) is { } actor)
-            await actor.Ask(new StartAsked(ByIt(swap)));
+            await actor.Ask(new StartAsked(ByIt(swap), BringsBack: true));
     }
 
     /// <summary>Within a letter of its actor: nothing of it is begun meanwhile.</summary>
-    private void Exchange(ServiceActor actor, Live one, FileVersion wanted)
+    /// <returns>Null, unless the sentry itself is at fault.</returns>
+    private OwnTroubleException? Exchange(ServiceActor actor, Live one, FileVersion wanted)
     {
         try
         {
@@ -372,6 +427,10 @@ internal sealed class SwapRoom(
                 one is { Stuck: not null, Look: not null, Looks: < MostLooks }
                 && files.IsOther(Both(one.Swap.Version), Both(one.Swap.Before), one.Swap.Data);
         }
+        catch (OwnTroubleException own)
+        {
+            return own;
+        }
         catch (IOException error)
         {
             one.Stuck = error.Message;
@@ -379,6 +438,7 @@ internal sealed class SwapRoom(
 
         if (one.Stuck is null)
             store.SetPresent(actor.Id, wanted.Number);
+        return null;
     }
 
     private static string? Bring(ProgramFiles files, Swap swap, FileVersion wanted) =>
@@ -400,7 +460,7 @@ internal sealed class SwapRoom(
                 using var files = ServiceFiles.Open(tools, actor.Id, swap.Directory);
                 whole = Whole(files, swap);
             }
-            catch (IOException)
+            catch (IOException error) when (error is not OwnTroubleException)
             {
                 // Then it cannot be told: the exchange says why.
             }

@@ -322,6 +322,13 @@ internal sealed class DrillRoom : IDisposable
     /// What is stopped: of all or of those named with what they need, whatever is live, and whatever needs it. What is
     /// begun: these, and all that was named.
     /// </summary>
+    /// <summary>All that a drill would stop or start.</summary>
+    public IReadOnlyCollection<string> Concerned(IReadOnlyCollection<string> named)
+    {
+        var (stop, begin) = Sets(named);
+        return [.. stop.Union(begin)];
+    }
+
     private (IReadOnlySet<string> Stop, IReadOnlySet<string> Begin) Sets(IReadOnlyCollection<string> named)
     {
         var graph = registry.Graph;

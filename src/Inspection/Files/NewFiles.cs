@@ -76,6 +76,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
     private static FilesNotTakenException? WhyNot(Exception error, SwapOrder order, Definition definition) =>
         error switch
         {
+            OwnTroubleException => null,
             ArchiveException { InnerException: NoRoomException } or NoRoomException => NotTaken(
                 ProblemCode.NoRoom,
                 $"There is no room for the new files beside those there are: {error.Message}. Nothing was changed.",

@@ -168,6 +168,7 @@ public sealed class ProgramFiles : IDisposable
     /// was cut off the first time. When it cannot be done all is as before.
     /// </summary>
     /// <returns>Why it cannot be done, as a clause; null: it is done, also over a power cut.</returns>
+    /// <exception cref="OwnTroubleException">The sentry itself is at fault: it is done anew later.</exception>
     public string? Bring(
         (long Number, string Identity) wanted,
         (long Number, string Identity) other,
@@ -189,7 +190,7 @@ public sealed class ProgramFiles : IDisposable
             Flush();
             return stuck;
         }
-        catch (IOException error)
+        catch (IOException error) when (error is not OwnTroubleException)
         {
             return error.Message;
         }

@@ -105,9 +105,7 @@ public sealed class KeeperStarter(string binary, string runDirectory)
             return (pid, connection);
         connection.Dispose();
         var why = $"the keeper {binary} cannot be started: {Names.Errno(error)}";
-        throw error is Libc.EAGAIN or Libc.ENOMEM or Libc.EMFILE or Libc.ENFILE
-            ? new OwnTroubleException(why)
-            : new IOException(why);
+        throw new OwnTroubleException(why); // whatever it is: it says nothing of the program
     }
 
     private static unsafe bool HasEnded(int pid)

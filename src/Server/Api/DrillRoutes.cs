@@ -3,6 +3,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Plans;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
@@ -62,10 +63,20 @@ internal static class DrillRoutes
     /// Wind all services down in order, or ?services=NAME,… and all they need, and begin them as a boot would; live
     /// notes, then the report.
     /// </summary>
-    public static async Task<IResult> Play(string? services, Registry registry, DrillRoom room, HttpContext context)
+    /// <param name="services">Names, with commas between.</param>
+    /// <param name="wait">While something else has one of them in hand, it is waited for; else that is refused.</param>
+    public static async Task<IResult> Play(
+        string? services,
+        bool? wait,
+        Registry registry,
+        DrillRoom room,
+        Clocks clocks,
+        HttpContext context
+    )
     {
         if (!Named(services, registry, out var names, out var problem))
             return problem!;
+        await Busy.Free(wait, room.Concerned(names), registry, clocks, context.RequestAborted).ConfigureAwait(false);
         if (room.Play(names, Caller.Of(context).Who) is not { } live)
             return Problems.Of(
                 409,

@@ -1,5 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
+using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Http;
 
@@ -48,6 +49,8 @@ internal static partial class Failures
                         $"{bad.Message.TrimEnd('.')}.",
                         "GET /api/openapi.json says what each call takes."
                     );
+            case BusyException busy:
+                return Busy.Of(busy);
             case JsonException:
                 return Problems.Of(
                     400,

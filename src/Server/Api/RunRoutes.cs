@@ -151,11 +151,13 @@ internal static class RunRoutes
     /// <param name="called">The service.</param>
     /// <param name="accept">Codes of findings to be overruled, with commas between.</param>
     /// <param name="dependents">stop: those that need it are restarted, too; leave: they keep running.</param>
+    /// <param name="wait">While something else has it in hand, it is waited for; else that is refused.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Restart(
         Called called,
         string? accept,
         string? dependents,
+        bool? wait,
         bool? dry,
         Registry registry,
         PlanRoom plans,
@@ -190,6 +192,8 @@ internal static class RunRoutes
                     LaunchOrder.DirectoryOf(actor.Definition, places)
                 )
             );
+        await Busy.Free(wait, [.. needing, actor.Definition.Name], registry, clocks, context.RequestAborted)
+            .ConfigureAwait(false);
         Situation asked;
         if (needing.Count == 0)
         {

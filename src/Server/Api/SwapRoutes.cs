@@ -9,6 +9,7 @@ using CalmSentry.Engine.Services;
 using CalmSentry.Engine.Swaps;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Inspection.Files;
+using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 
@@ -82,9 +83,11 @@ internal static class SwapRoutes
     /// came of it. It goes on whether or not somebody listens.
     /// </summary>
     /// <param name="called">The service.</param>
+    /// <param name="wait">While something else has it in hand, it is waited for; else that is refused.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Play(
         Called called,
+        bool? wait,
         bool? dry,
         Registry registry,
         SwapRoom swaps,
@@ -127,7 +130,10 @@ internal static class SwapRoutes
                 : RunRoutes.Needing(actor, order.Dependents, "swap", registry);
         if (problem is not null && dry != true)
             return problem;
-        if (!swaps.Take(actor.Id))
+        if (wait == true)
+            await Busy.Free(wait, [actor.Definition.Name], registry, clocks, context.RequestAborted)
+                .ConfigureAwait(false);
+        if (!swaps.Take(actor))
             return UnderWay(actor, swaps);
         var notes = Channel.CreateBounded<SwapEvent>(
             new BoundedChannelOptions(MostNotes) { FullMode = BoundedChannelFullMode.DropOldest }
@@ -187,6 +193,22 @@ internal static class SwapRoutes
         catch (FilesNotTakenException error)
         {
             notes.TryWrite(new() { Refused = error.Problem });
+        }
+        catch (OwnTroubleException own)
+        {
+            notes.TryWrite(
+                new()
+                {
+                    Refused = new(
+                        "Out of room",
+                        503,
+                        $"The sentry cannot look at the new files now: {own.Message}. Nothing was changed.",
+                        ProblemCode.OutOfRoom,
+                        "Try again in a while.",
+                        null
+                    ),
+                }
+            );
         }
         catch (Exception unexpected) when (unexpected is not OperationCanceledException)
         {

@@ -106,13 +106,15 @@ public class ArrowsTests
     /// (tools/parts.sh), what is not on the list is reached by another path and loses its references.
     /// </summary>
     [Theory]
-    [InlineData("CalmSentry.slnx")]
-    [InlineData("CalmSentry.Parts.slnf")]
-    public void What_is_built_together_names_every_room(string list)
+    [InlineData("CalmSentry.slnx", "src", "tests", "bench", "demo")]
+    [InlineData("CalmSentry.Parts.slnf", "src")]
+    public void What_is_built_together_names_every_room(string list, params string[] folders)
     {
         var text = File.ReadAllText(Path.Combine(Sources.Root, list));
         Assert.All(
-            Directory.EnumerateFiles(Path.Combine(Sources.Root, "src"), "*.csproj", SearchOption.AllDirectories),
+            folders.SelectMany(folder =>
+                Directory.EnumerateFiles(Path.Combine(Sources.Root, folder), "*.csproj", SearchOption.AllDirectories)
+            ),
             project => Assert.Contains($"\"{Path.GetRelativePath(Sources.Root, project)}\"", text)
         );
     }

@@ -114,8 +114,16 @@ internal sealed class SimFiles(Places places)
     public async Task Swap(SimServer live, ServiceActor actor, string name, bool stoppedFirst)
     {
         var swaps = live.Rooms.Swaps;
-        if (!swaps.Take(actor.Id))
-            return;
+        try
+        {
+            if (!swaps.Take(actor))
+                return;
+        }
+        catch (BusyException)
+        {
+            return; // whoever asked is told, and asks again another time
+        }
+
         if (swaps.Claim(actor.Id, DirectoryOf(name)) is not null)
         {
             swaps.Leave(actor.Id);

@@ -1,4 +1,5 @@
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Engine.Keepers;
 
 namespace CalmSentry.Tests.Unit.Simulation;
 
@@ -71,7 +72,7 @@ internal sealed class SimMachine(SimLoop loop)
 
     public List<SimKeeper> Keepers { get; } = [];
 
-    public Dictionary<(string Place, long Run), (DateTimeOffset Began, long From)> Notes { get; } = [];
+    public Dictionary<(string Place, long Run), RunNote> Notes { get; } = [];
 
     public Dictionary<(string Place, long Run), (KeeperWord Word, byte[] Body)> Outcomes { get; } = [];
 
@@ -79,6 +80,12 @@ internal sealed class SimMachine(SimLoop loop)
     public HashSet<(string Label, long Run)> Groups { get; } = [];
 
     public Dictionary<string, Temper> Tempers { get; } = [];
+
+    /// <summary>Which moment a run of a job was ordered for.</summary>
+    public Dictionary<(string Label, long Run), DateTimeOffset> Moments { get; } = [];
+
+    /// <summary>How often a moment's run is tried again.</summary>
+    public Dictionary<string, int> Tries { get; } = [];
 
     public List<string> Violations { get; } = [];
 
@@ -112,6 +119,7 @@ internal sealed class SimMachine(SimLoop loop)
             Lost.Add((label, run));
         if (Live(label).Any())
             Broken($"run {run} of {label} began beside {string.Join(", ", Live(label).Select(p => $"run {p.Run}"))}");
+        LookAtMoment(label, run);
         Tell($"  run {run} of {label} is launched");
         var process = new SimProcess(label, run, ++lastPid);
         Processes.Add(process);
@@ -137,6 +145,22 @@ internal sealed class SimMachine(SimLoop loop)
                 }
             );
         return process;
+    }
+
+    /// <summary>At most one run a moment, but for those that are tried again.</summary>
+    private void LookAtMoment(string label, long run)
+    {
+        if (!Moments.TryGetValue((label, run), out var moment))
+            return;
+        var others = Moments
+            .Where(one => one.Key.Label == label && one.Key.Run != run && one.Value == moment)
+            .Select(one => one.Key)
+            .Where(one => launched.Contains(one) && !Lost.Contains(one))
+            .ToList();
+        if (others.Count > Tries.GetValueOrDefault(label))
+            Broken(
+                $"run {run} of {label} is for {moment:u}, as runs {string.Join(", ", others.Select(one => one.Run))} were"
+            );
     }
 
     public void Signal(SimProcess process, int signal)

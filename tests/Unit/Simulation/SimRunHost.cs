@@ -1,6 +1,5 @@
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
@@ -25,8 +24,12 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public Account? AccountOf(string name) => new(name, 0, 0, "/root", "/bin/sh", [0]);
 
-    public Message Order(IRunning service, Account account, RunNumber run, bool switchOff) =>
-        new Message(KeeperWord.Launch).With(LaunchField.Run, run).With(LaunchField.Place, service.RunDirectory);
+    public Message Order(IRunning service, Account account, RunNumber run, bool switchOff)
+    {
+        if (service.Definition.IsJob && service.Situation.Rhythm?.Slot is { } moment)
+            machine.Moments[(service.Id.ToString(), run.Value)] = moment;
+        return new Message(KeeperWord.Launch).With(LaunchField.Run, run).With(LaunchField.Place, service.RunDirectory);
+    }
 
     public void MakePlaces(IRunning service, Account account) { }
 
@@ -78,14 +81,14 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public void Remember() => machine.Remembers = true;
 
-    public void Note(string runDirectory, LiveRun run, long outputFrom)
+    public void Note(string runDirectory, RunNumber run, RunNote note)
     {
         if (machine.NoNotes)
             throw new OwnTroubleException("its order cannot be written down: no space left on device");
-        machine.Notes[(runDirectory, run.Number.Value)] = (run.Began, outputFrom);
+        machine.Notes[(runDirectory, run.Value)] = note;
     }
 
-    public (DateTimeOffset Began, long OutputFrom)? Noted(string runDirectory, RunNumber run) =>
+    public RunNote? Noted(string runDirectory, RunNumber run) =>
         machine.Notes.TryGetValue((runDirectory, run.Value), out var note) ? note : null;
 
     public ILookup<string, (long Run, uint User)> Marked() =>

@@ -24,6 +24,8 @@ internal sealed class Simulation : IDisposable
         "leaning",
         "pulls",
         "exports",
+        "relays",
+        "counts",
     ];
     private static readonly Principal Anna = new("anna");
 
@@ -105,6 +107,39 @@ internal sealed class Simulation : IDisposable
         loop.Pass(TimeSpan.FromMinutes(2));
         var runs = server!.Store.Runs(id, 10);
         return (runs.Count > 1, back - runs[^1].Ended!.Value);
+    }
+
+    /// <summary>A server is killed after it has a job begin at its moment, and before that is on record.</summary>
+    /// <param name="name">Of the job.</param>
+    /// <param name="before">How long after the moment.</param>
+    /// <returns>The runs that were launched for that moment.</returns>
+    public IReadOnlyList<long> RunsForAMomentNotOnRecord(string name, TimeSpan before)
+    {
+        Serve();
+        loop.Pass(TimeSpan.FromSeconds(1));
+        Wrap(name);
+        loop.Pass(TimeSpan.FromSeconds(1));
+        var actor = server!.Registry.Named(name)!;
+        var label = actor.Id.ToString();
+        server.Do("start", () => actor.Ask(new StartAsked(Anna)));
+        loop.Pass(TimeSpan.FromMinutes(2)); // its first run is over
+        var next = actor.Situation.Rhythm!.Next!;
+        loop.Pass(next.Due!.Value - loop.Wall - TimeSpan.FromMilliseconds(500));
+        machine.NoDisk = true;
+        loop.Pass(TimeSpan.FromMilliseconds(500) + before);
+        Lose();
+        machine.NoDisk = false;
+        loop.Pass(TimeSpan.FromSeconds(1));
+        Serve();
+        loop.Pass(TimeSpan.FromSeconds(20));
+        return
+        [
+            .. machine
+                .Moments.Where(one => one.Key.Label == label && one.Value == next.Next)
+                .Select(one => one.Key)
+                .Where(machine.Launched.Contains)
+                .Select(one => one.Run),
+        ];
     }
 
     /// <summary>An order cannot be written down yet, and the keeper that waits for it is killed.</summary>
@@ -203,7 +238,11 @@ internal sealed class Simulation : IDisposable
                 break;
             case 10 or 14:
                 var most = loop.Chance(0.5) ? 60 : (int)TimeSpan.FromDays(60).TotalSeconds;
-                loop.Set += TimeSpan.FromSeconds(loop.Random.Next(-most, most));
+                var by = loop.Random.Next(-most, most);
+                loop.Set += TimeSpan.FromSeconds(by);
+                // A job that is stopped and started counts its moments from then on: they may be once more.
+                if (most > 60 || by < 0)
+                    machine.Moments.Clear();
                 Note($"the clock is set: {loop.Set}");
                 break;
             case 11 when loop.Chance(0.3):
@@ -260,6 +299,8 @@ internal sealed class Simulation : IDisposable
         }
 
         name = actor.Definition.Name;
+        // Whoever asks something of a job, or of all, may have a moment's run begun once more.
+        machine.Moments.Clear();
         switch (loop.Random.Next(16))
         {
             case 0 or 1 or 2 or 3:
@@ -295,11 +336,14 @@ internal sealed class Simulation : IDisposable
                 break;
             case 8:
                 Note("a drill");
-                live.Do("a drill", () => live.Rooms.Plans.Begin(Drill(live)));
+                live.Do("a drill", () => UnlessBusy(() => live.Rooms.Plans.Begin(Drill(live))));
                 break;
             case 9:
                 Note($"restart {name} with those that need it");
-                live.Do($"restart {name} with those that need it", () => live.Rooms.Plans.Begin(Restart(live, name)));
+                live.Do(
+                    $"restart {name} with those that need it",
+                    () => UnlessBusy(() => live.Rooms.Plans.Begin(Restart(live, name)))
+                );
                 break;
             case 10 when loop.Chance(0.3):
                 Note("wind down, and the machine goes down");
@@ -333,6 +377,18 @@ internal sealed class Simulation : IDisposable
         await live.Rooms.Plans.Stop(needing.ToHashSet(StringComparer.Ordinal), Anna);
         await actor.Ask(new StopAsked(Anna));
         await actor.Until(now => now.Phase != Phase.Stopping, CancellationToken.None);
+    }
+
+    private static async Task UnlessBusy(Func<Task> work)
+    {
+        try
+        {
+            await work();
+        }
+        catch (BusyException)
+        {
+            // Whoever asked is told, and asks again another time.
+        }
     }
 
     private static Plan Drill(SimServer live)
@@ -445,9 +501,10 @@ internal sealed class Simulation : IDisposable
                 File.Create(Kept(name, actor.Id.ToString())).Dispose();
                 machine.Tempers[actor.Id.ToString()] =
                     Enum.TryParse<Temper>(name, ignoreCase: true, out var temper) ? temper
-                    : name is "pulls" ? Temper.Ends
+                    : name is "pulls" or "relays" or "counts" ? Temper.Ends
                     : name is "exports" ? Temper.Falls
                     : Temper.Steady;
+                machine.Tries[actor.Id.ToString()] = name is "pulls" or "exports" ? 1 : 0;
                 await actor.Ask(new Wrapped());
                 await live.Store.Kept();
                 if (live.Store.Failure is null)
@@ -462,11 +519,18 @@ internal sealed class Simulation : IDisposable
     {
         var name = Base(called);
         var at = name is "steady" or "needing" or "slow" or "falls" ? "boot" : "request";
-        if (name is "pulls" or "exports")
+        var runs = name switch
+        {
+            "pulls" or "exports" => """ "every 50 min", "again": "1", "if-running": "queue" """,
+            "relays" => """ "every 1 min", "if-running": "take-over" """,
+            "counts" => """ "every 1 min", "if-running": "pass" """,
+            _ => null,
+        };
+        if (runs is not null)
             return $$$"""
                 {"name": "{{{called}}}", "program": {"kind": "periodic", "path": "/bin/sleep", "arguments": ["{{{argument}}}"]},
                  "identity": {"account": "root"}, "begin": {"at": "boot", "proof": {"up-for": "200ms"}},
-                 "rhythm": [{"run": "every 50 min", "zone": "UTC", "again": "1", "if-running": "queue", "longest": "1 min"}]}
+                 "rhythm": [{"run": {{{runs}}}, "zone": "UTC", "longest": "1 min"}]}
                 """;
         // All three need each other, and are restarted at one moment.
         var rhythm = name is "slow" or "needing" or "steady" or "leaning"
@@ -690,6 +754,16 @@ internal sealed class Simulation : IDisposable
             machine.Broken($"{name} is {now.Phase}, and run {processes[0].Run} of it lives");
         }
 
+        // Whoever stopped what ran brings it back, or says so.
+        if (
+            now
+                is {
+                    Phase: Phase.Stopped,
+                    Asked: { What: AskedFor.Stop, By.Kind: PrincipalKind.Swap or PrincipalKind.Drill } by2
+                }
+            && !live.Store.Logbook(actor.Id, 100).Any(entry => entry.Entry is SwapDownEntry)
+        )
+            machine.Broken($"{name} was stopped by {by2.By}, and is not brought back");
         if (now.Rhythm?.LookAt is { } due && loop.Wall - due > TimeSpan.FromMinutes(1))
             machine.Broken($"{name} has not looked at its moment of {due:u}");
         if (actor.Definition.IsJob && now.Phase == Phase.Resting && now.Rhythm?.Next is null)

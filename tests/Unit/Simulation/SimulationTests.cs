@@ -69,6 +69,19 @@ public class SimulationTests
     public void A_keeper_that_was_told_nothing_takes_no_run_with_it() =>
         Assert.Equal([(1, true)], Of(22, simulation => simulation.LosesAKeeperThatWasToldNothing()));
 
+    [Theory]
+    [InlineData("pulls")]
+    [InlineData("relays")]
+    [InlineData("counts")]
+    public void A_moment_is_run_once_although_its_server_was_lost_before_that_was_on_record(string job)
+    {
+        for (var seed = 0; seed < 12; seed++)
+        {
+            var before = TimeSpan.FromMilliseconds(50 << (seed % 8)); // it is at work still, or has ended by then
+            Assert.Single(Of(30 + seed, simulation => simulation.RunsForAMomentNotOnRecord(job, before)));
+        }
+    }
+
     [Fact]
     public void The_machine_sees_a_run_that_is_launched_twice_and_one_beside_another()
     {
