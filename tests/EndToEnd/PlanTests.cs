@@ -11,7 +11,13 @@ public class PlanTests
         await using var sentry = await Fleet();
         var drill = sentry.Calm("drill", "--yes");
         await LostWhileStopping(sentry);
-        await drill;
+        var away = await drill;
+        Assert.Equal(5, away.Exit);
+        Assert.Contains(
+            "The sentry went away; the drill goes on with the next one",
+            away.Error,
+            StringComparison.Ordinal
+        );
         await Running(sentry, "tide", "ledger", "asked");
         Said last = new(1, "", "");
         await Sentry.Eventually(async () =>
@@ -20,6 +26,27 @@ public class PlanTests
         );
         Assert.Equal("drill", last.Json.GetProperty("kind").GetString());
         Assert.Contains("goes on with it", (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Whoever_follows_the_logbook_is_told_that_the_sentry_went_away()
+    {
+        await using var sentry = await Fleet();
+        using var follow = sentry.Open("logbook", "--follow");
+        Assert.NotNull(await follow.StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken));
+        await sentry.Ok("stop", "ledger"); // what follows has come to its stream
+        while (await follow.StandardOutput.ReadLineAsync(TestContext.Current.CancellationToken) is { } line)
+            if (line.Contains("Stop", StringComparison.OrdinalIgnoreCase))
+                break;
+        await sentry.KillServer();
+        await follow.WaitForExitAsync(TestContext.Current.CancellationToken);
+        Assert.Equal(5, follow.ExitCode);
+        Assert.StartsWith(
+            "calm: The sentry went away",
+            await follow.StandardError.ReadToEndAsync(TestContext.Current.CancellationToken),
+            StringComparison.Ordinal
+        );
+        await sentry.Serve();
     }
 
     [Fact]

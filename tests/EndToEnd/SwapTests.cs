@@ -83,6 +83,37 @@ public class SwapTests
     private static string Book(Sentry sentry) => File.ReadAllText(Path.Combine(Home(sentry), "day.book"));
 
     [Fact]
+    public async Task What_a_drill_has_in_hand_gets_no_new_files_before_its_end_and_the_other_way_round()
+    {
+        await using var sentry = await With("--wind-down", "signal:CONT,wait=3s");
+        await sentry.Ok("start", "board");
+        var drill = sentry.Calm("drill", "board", "--yes");
+        await sentry.Until("board", view => view.GetProperty("state").GetString() == "stopping");
+        var refused = await sentry.Calm("swap", "board", "--from", New(sentry, "2"));
+        Assert.Equal(1, refused.Exit);
+        Assert.Contains(
+            "A drill under way: board is stopped and brought back by it",
+            refused.Error,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(1, (await sentry.Calm("restart", "board")).Exit);
+
+        // Whoever waits gets it once it is back, and what does not stay well is taken out again.
+        var swap = await sentry.Calm("swap", "board", "--from", New(sentry, "2", "falls"), "--wait");
+        await drill;
+        Assert.Equal(1, swap.Exit);
+        Assert.Contains("keeps its files of before", swap.All, StringComparison.Ordinal);
+        Assert.Equal("running", (await sentry.Show("board")).GetProperty("state").GetString());
+
+        var watched = sentry.Calm("swap", "board", "--from", New(sentry, "3"), "--watch-for", "4s");
+        await sentry.Until("board", view => view.GetProperty("run").GetInt64() > 4);
+        var second = await sentry.Calm("drill", "board", "--yes");
+        Assert.Equal(1, second.Exit);
+        Assert.Contains("New files under way", second.Error, StringComparison.Ordinal);
+        Assert.Equal(0, (await watched).Exit);
+    }
+
+    [Fact]
     public async Task New_files_are_put_in_the_data_stays_and_the_old_ones_can_come_back()
     {
         await using var sentry = await With();
@@ -121,6 +152,7 @@ public class SwapTests
 
         Assert.Equal([2, null], await Versions(sentry));
         await sentry.Ok("restart", "board");
+        Assert.Contains("calm swap board --back 1", said.Output, StringComparison.Ordinal);
         var back = await sentry.Ok("swap", "board", "--back", "--watch-for", "0s");
         Assert.Contains("board has version 1 of its files.", back.Output, StringComparison.Ordinal);
         Assert.Equal("began 1 1\nbegan 2 2\nbegan 2 2\nbegan 1 1\n", Book(sentry));

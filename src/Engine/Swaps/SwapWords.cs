@@ -80,7 +80,7 @@ internal static class SwapWords
             ? $" It stayed well for {Duration.Write(swap.WatchFor)}."
             : "";
         return $"{title} has version {now} of its files. {actor.View.Why}{watched} Version {was} is kept: calm swap "
-            + $"{actor.Definition.Name} --back";
+            + $"{actor.Definition.Name} --back {was}";
     }
 
     private static string Printed(ServiceActor actor, RunNumber? failed, SentryStore store)

@@ -309,9 +309,10 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         var present = versions.FirstOrDefault(one => one.Present)?.Number ?? long.MaxValue;
         var wanted = order.Back is null or 0
             ? kept.FirstOrDefault(one => one.Number < present && one.Failed is null)
-                ?? kept.FirstOrDefault(one => one.Failed is null)
             : kept.FirstOrDefault(one => one.Number == order.Back);
-        var which = order.Back is null or 0 ? "No version that stayed well" : $"Version {order.Back} of its files";
+        var which = order.Back is null or 0
+            ? "No version before the present one that stayed well"
+            : $"Version {order.Back} of its files";
         return wanted?.Number
             ?? throw NotTaken(
                 ProblemCode.NoSuchVersion,

@@ -673,6 +673,32 @@ public class LawsTests
         Assert.Equal(Phase.Waiting, boot.Situation.Phase);
     }
 
+    /// <summary>Who stopped it for a while brings it back: what cannot be launched then is recovered, and not left down.</summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void What_ran_before_and_cannot_be_launched_again_is_tried_again(bool byAnother)
+    {
+        var world = new World(Usual);
+        world.Happens(new StartAsked(new("anna")));
+        world.Launch();
+        if (byAnother)
+        {
+            world.Happens(new StopAsked(Principal.Drill));
+            world.End(new(OutcomeKind.Signalled, 15));
+            world.Happens(new StartAsked(Principal.Drill, BringsBack: true));
+        }
+        else
+        {
+            world.Happens(new RestartAsked(new("anna")));
+            world.End(new(OutcomeKind.Signalled, 15));
+        }
+
+        Assert.Equal(2, world.Situation.Run?.Number.Value);
+        world.End(new(OutcomeKind.NeverLaunched, Detail: "its output cannot be written: no space left on device"));
+        Assert.Equal(Phase.Waiting, world.Situation.Phase);
+    }
+
     [Fact]
     public void When_a_wrapper_script_ends_first_what_it_started_gets_the_signal_too()
     {
