@@ -17,7 +17,7 @@ internal sealed class Rooms : ITogether
         Registry = new(house) { Together = this };
         Plans = new(Registry, house.Store, house.Logbook, house.Clocks);
         Swaps = new(Registry, Plans, house.Store, house.Logbook, house.Tools, house.Clocks);
-        restarts = new(Registry, Plans, Swaps, house.Clocks);
+        restarts = new(Registry, Plans, house.Clocks);
     }
 
     public House House { get; }

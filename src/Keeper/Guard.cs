@@ -70,7 +70,7 @@ internal sealed unsafe partial class Guard
         SayHello();
 
         var watch = stackalloc PollFd[Watched];
-        while (phase != Phase.Idle || fds[Server] >= 0)
+        while (phase != Phase.Idle || fds[Server] >= 0 || owed is not null)
         {
             for (var i = 0; i < Watched; i++)
                 watch[i] = new PollFd
@@ -92,6 +92,8 @@ internal sealed unsafe partial class Guard
                 if (pump.Owes)
                     pump.SayMissing(Environment.TickCount64, atLast: false);
             SayStuck();
+            if (owed is not null)
+                PutOwed();
             LookAtFiles(all: false);
             LookForServer();
             var turned = sink.TurnedOver;
@@ -164,7 +166,7 @@ internal sealed unsafe partial class Guard
 
     private int Patience =>
         files.Count > 0 && phase != Phase.Idle ? (moreInFiles ? BusyFilesBeat : FilesBeat)
-        : Stuck != 0 || stuckSaid || output.Owes || error.Owes ? 1000
+        : Stuck != 0 || stuckSaid || owed is not null || output.Owes || error.Owes ? 1000
         : fds[Server] < 0 ? LastResort.Beat
         : -1;
 
@@ -206,6 +208,9 @@ internal sealed unsafe partial class Guard
         inboxLength = 0;
         fds[Server] = next;
         SayHello();
+        if (owed is { } news)
+            Say(news);
+        owed = null;
         stuckSaid = false;
         foreach (var one in files)
             one.Reopens |= one.IsAside;
@@ -227,6 +232,7 @@ internal sealed unsafe partial class Guard
             Phase.Launching => "launching",
             Phase.Live => "live",
             Phase.Ending => "ending",
+            _ when owed is not null => "ending", // its end is told next
             _ => "idle",
         };
 
@@ -478,16 +484,31 @@ internal sealed unsafe partial class Guard
                 .With("peak-kib", peakKib)
                 .With("cpu-us", cpuMicroseconds)
                 .With("unwritten", unwritten)
-                .With("oom", oom)
+                .With("oom", oom),
+            mustStay: true
         );
     }
 
-    /// <summary>First on record, then told: a server that dies between the two still finds it.</summary>
-    private void End(Message news)
+    /// <summary>
+    /// First on record, then told: a server that dies between the two still finds it. What no disk takes, while nobody is there to
+    /// be told, stays here until either is so, and this keeper with it.
+    /// </summary>
+    private void End(Message news, bool mustStay = false)
     {
-        if (lockFile >= 0)
-            Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
-        Say(news);
+        var errno = lockFile < 0 ? 0 : Records.Write(Records.OutcomeOf(run), news.ToBytes().Span);
+        if (fds[Server] >= 0)
+            Say(news);
+        else if (mustStay && errno is ENOSPC or EDQUOT or EMFILE or ENFILE or ENOMEM)
+            owed = news;
+    }
+
+    /// <summary>How the run ended, which could not be written down while nobody was there; null: it could.</summary>
+    private Message? owed;
+
+    private void PutOwed()
+    {
+        if (Records.Write(Records.OutcomeOf(run), owed!.ToBytes().Span) == 0)
+            owed = null;
     }
 
     private void Forget()

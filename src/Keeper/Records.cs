@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Runtime.InteropServices;
 using System.Text;
 using static CalmSentry.Linux.Native.Libc;
 
@@ -12,7 +13,8 @@ internal static unsafe class Records
     public static string OutcomeOf(long run) => $"outcome.{run}";
 
     /// <summary>Whole or not at all: written beside, then renamed.</summary>
-    public static void Write(string name, ReadOnlySpan<byte> content)
+    /// <returns>0, or why nothing is there (errno).</returns>
+    public static int Write(string name, ReadOnlySpan<byte> content)
     {
         fixed (
             byte* beside = Encoding.UTF8.GetBytes(name + "~\0"),
@@ -22,11 +24,18 @@ internal static unsafe class Records
         {
             var file = open(beside, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0x180);
             if (file < 0)
-                return;
+                return Marshal.GetLastSystemError();
             var put = write(file, bytes, content.Length);
+            var errno =
+                put == content.Length ? 0
+                : put < 0 ? Marshal.GetLastSystemError()
+                : ENOSPC;
             _ = close(file);
-            if (put == content.Length)
-                _ = rename(beside, final);
+            if (errno == 0 && rename(beside, final) < 0)
+                errno = Marshal.GetLastSystemError();
+            if (errno != 0)
+                _ = unlink(beside);
+            return errno;
         }
     }
 

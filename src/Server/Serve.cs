@@ -83,6 +83,7 @@ internal static partial class Serve
             {
                 DemandPermissions(app);
                 var teller = app.Services.GetRequiredService<Teller>(); // it hears of entries from here on
+                house.Tools.Groups.Sweep();
                 Rehearsal.Clear(house.Tools, house.Logbook, house.Clocks);
                 if (trouble is not null)
                     house.Logbook.Trouble(trouble);
@@ -92,17 +93,31 @@ internal static partial class Serve
                     house.Logbook.Note(new GuardEntry(fell)); // before anything else: the next fall may come at once
                 var drills = app.Services.GetRequiredService<DrillRoom>(); // before plans are taken up that end in it
                 var began = await rooms.TakeUp().ConfigureAwait(false);
+                NoteAbsence(house, heartbeat.Before);
                 if (began is { } kind && rooms.Registry.All.Count > 0)
                     drills.FollowBoot(kind);
                 await Listen(app, cancellation).ConfigureAwait(false);
                 Announce(app, house);
                 doors.GiveToGuard();
                 await Attend(app, rooms, doors, teller, settings, cancellation).ConfigureAwait(false);
+                store.SetFact(EndedFact, "asked");
                 house.CleanUp();
             }
 
             File.Delete(places.PortFile);
         }
+    }
+
+    private const string EndedFact = "ended";
+
+    /// <summary>What a guard makes up for at once is told by the guard.</summary>
+    private static readonly TimeSpan ShortestAbsence = TimeSpan.FromSeconds(10);
+
+    private static void NoteAbsence(House house, DateTimeOffset? before)
+    {
+        if (before is { } last && house.Clocks.Now - last is var away && away > ShortestAbsence)
+            house.Logbook.Note(new AbsentEntry(last, away, Asked: house.Store.Fact(EndedFact) is "asked"));
+        house.Store.SetFact(EndedFact, "");
     }
 
     private static string Keeper => Path.Combine(AppContext.BaseDirectory, "calm-keeper");
@@ -243,7 +258,7 @@ internal static partial class Serve
         app.UseRouting(); // what is a call is not looked for among the console's files
         app.UseConsoleFiles();
         app.UseAuthorization();
-        app.Use(next => context => Unrecorded.Watch(house.Store, context, next));
+        app.Use(next => context => Unrecorded.Watch(house.Store, house.Clocks, context, next));
         app.MapConsole();
         app.MapSay();
         app.MapGet("/sign-in", SignInPage.Use).May(Permission.Anyone).ExcludeFromDescription();

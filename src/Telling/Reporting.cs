@@ -52,6 +52,7 @@ internal static class Reporting
         EntryKinds.Of<SignalMissedEntry>(),
         EntryKinds.Of<TroubleEntry>(),
         EntryKinds.Of<GuardEntry>(),
+        EntryKinds.Of<AbsentEntry>(),
     ];
 
     public static Report Of(SentryStore store, Registry registry, DateTimeOffset from, DateTimeOffset until)

@@ -25,6 +25,92 @@ public class LossTests
         Assert.Contains("SEGV", shown.GetProperty("why").GetString(), StringComparison.Ordinal);
     }
 
+    /// <summary>Its keeper stays until the outcome is written down, or somebody is there to be told.</summary>
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task An_end_that_no_disk_takes_while_no_server_watches_is_known_all_the_same(bool roomIsMade)
+    {
+        if (Environment.UserName != "root")
+            Assert.Skip("needs root to mount a small file system");
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--recover", "never", "--", "/bin/sleep", "600");
+        var directory = sentry.Places.RunOf(await sentry.Id("relay"));
+        Directory.CreateDirectory(directory);
+        await Sentry.As("root", "mount", "-t", "tmpfs", "-o", "size=64k,mode=755", "small", directory);
+        try
+        {
+            await sentry.Ok("start", "relay");
+            var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+            var keeper = Sentry.Parent(pid);
+            await sentry.KillServer();
+            var fill = Path.Combine(directory, "fill");
+            await Sentry.As("root", "sh", "-c", $"cat /dev/zero > {fill.Quoted()}");
+            Sentry.Kill(pid, "INT");
+            await Sentry.Eventually(() => Task.FromResult(!Sentry.Lives(pid)));
+            Assert.Empty(Directory.GetFiles(directory, "outcome.*"));
+            Assert.True(Sentry.Lives(keeper));
+            if (roomIsMade)
+            {
+                File.Delete(fill);
+                await Sentry.Eventually(() => Task.FromResult(!Sentry.Lives(keeper)));
+            }
+
+            await sentry.Serve();
+            await sentry.Until("relay", view => view.GetProperty("state").GetString() == "stopped");
+            var run = (await sentry.Show("relay")).GetProperty("runs")[0];
+            Assert.Equal(
+                ("signalled", 2),
+                (run.GetProperty("outcome").GetString(), run.GetProperty("code").GetInt32())
+            );
+        }
+        finally
+        {
+            await Sentry.As("root", "umount", "-l", directory);
+        }
+    }
+
+    [Fact]
+    public async Task Groups_of_looks_that_a_killed_server_left_are_gone_with_what_is_in_them()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        if (Sentry.Group(pid) is not { } group)
+            Assert.Skip("this host has no version 2 control groups");
+        await sentry.KillServer();
+        var left = new[] { Path.Combine(Path.GetDirectoryName(group)!, "look-left"), Path.Combine(group, "look-left") };
+        foreach (var one in left)
+            Directory.CreateDirectory(one);
+        using var lost = Sentry.Began("root", "/bin/sleep", "599");
+        await File.WriteAllTextAsync(Path.Combine(left[0], "cgroup.procs"), $"{lost.Id}");
+        await sentry.Serve();
+        await lost.WaitForExitAsync(TestContext.Current.CancellationToken);
+        await sentry.KillServer(); // what still had a process in it goes at the next start
+        await sentry.Serve();
+        Assert.All(left, one => Assert.False(Directory.Exists(one)));
+        Assert.Equal(pid, (await sentry.Show("relay")).GetProperty("pid").GetInt32());
+    }
+
+    [Fact]
+    public async Task How_long_there_was_no_sentry_is_told_when_it_is_back()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.KillServer();
+        var beat = DateTime.UtcNow - TimeSpan.FromSeconds(76);
+        File.SetLastWriteTimeUtc(sentry.Places.ServerBeat, beat);
+        await sentry.Serve();
+        var log = (await sentry.Ok("logbook")).Output.ReplaceLineEndings(" ");
+        Assert.Contains("The sentry was not there from", log, StringComparison.Ordinal);
+        Assert.Contains("ended without being asked", log, StringComparison.Ordinal);
+
+        await sentry.EndServer();
+        File.SetLastWriteTimeUtc(sentry.Places.ServerBeat, beat);
+        await sentry.Serve();
+        log = (await sentry.Ok("logbook", "--last", "3")).Output.ReplaceLineEndings(" ");
+        Assert.Contains("it had been ended", log, StringComparison.Ordinal);
+    }
+
     [Fact]
     public async Task A_program_that_fell_while_no_server_watched_is_brought_back()
     {

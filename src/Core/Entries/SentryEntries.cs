@@ -134,6 +134,16 @@ public sealed record ServingEntry(string Version, string Where, int? Pid) : Entr
     protected override string Sentence => $"calm-sentry {Version} serves {Where} as pid {Pid}.";
 }
 
+/// <summary>For a while there was no server.</summary>
+/// <param name="Asked">It had ended because somebody wanted it so.</param>
+public sealed record AbsentEntry(DateTimeOffset Since, TimeSpan For, bool Asked) : Entry
+{
+    protected override EntryFields Own => Fielded(moment: Since, took: For, forced: !Asked);
+    protected override string Sentence =>
+        $"The sentry was not there from {At(Since)} on, for {Duration.Write(TimeSpan.FromSeconds(Math.Round(For.TotalSeconds)))}: "
+        + $"it had {(Asked ? "been ended" : "ended without being asked")}. Programs ran on; what became of them is in the logbook.";
+}
+
 /// <summary>What the guard of the server saw, or what became of it.</summary>
 /// <param name="Said">Sentences.</param>
 public sealed record GuardEntry(string Said, int? Pid = null) : Entry
@@ -244,6 +254,7 @@ internal static class SentryEntries
         EntryKind.Of(f => new LogbookCutEntry(f.Count.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new LogbookBrokenEntry(f.Seen.Needed()), EntrySeverity.Critical),
         EntryKind.Of(f => new ServingEntry(f.Name.Needed(), f.Seen.Needed(), f.Pid)),
+        EntryKind.Of(f => new AbsentEntry(f.Moment.Needed(), f.Took.Needed(), !f.Forced), EntrySeverity.Warning),
         EntryKind.Of(f => new GuardEntry(f.Seen.Needed(), f.Pid)),
         EntryKind.Of(f => new TroubleEntry(f.Seen.Needed()), EntrySeverity.Error),
         EntryKind.Of(f => new DrillEntry(f.Count, f.Seen)),

@@ -41,6 +41,28 @@ internal sealed class CommandGroup
         }
     }
 
+    /// <summary>Ends what commands of a server that was killed have left: in its own group, and in those of runs.</summary>
+    public static void Sweep(string above)
+    {
+        foreach (var group in Left(above).Concat(System.IO.Directory.EnumerateDirectories(above).SelectMany(Left)))
+        {
+            ControlGroups.KillAll(group);
+            ControlGroups.RemoveTree(group);
+        }
+
+        static string[] Left(string directory)
+        {
+            try
+            {
+                return System.IO.Directory.GetDirectories(directory, Prefix + "*");
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                return []; // gone already
+            }
+        }
+    }
+
     /// <summary>In one stroke, or, on a kernel before 5.14, one by one until none is left.</summary>
     private void Kill()
     {

@@ -116,6 +116,13 @@ public sealed class ControlGroups
         }
     }
 
+    /// <summary>Ends and removes what commands of a server before this one have left; before any command is run.</summary>
+    public void Sweep()
+    {
+        if (Directory is not null)
+            CommandGroup.Sweep(Directory);
+    }
+
     /// <summary>Removes the sentry's own directory, if nothing lives in it any more.</summary>
     public void Remove()
     {

@@ -15,6 +15,7 @@ internal static unsafe partial class Libc
         EEXIST = 17,
         EAGAIN = 11,
         ENOSPC = 28,
+        EDQUOT = 122,
         ENXIO = 6,
         ECHILD = 10;
     public const int O_RDONLY = 0,

@@ -1,4 +1,6 @@
+using System.Globalization;
 using CalmSentry.Contract.Api;
+using CalmSentry.Engine.Background;
 using CalmSentry.Server.Http;
 using CalmSentry.Store;
 
@@ -16,16 +18,36 @@ internal static class Unrecorded
     /// <summary>In an endpoint's metadata: its answer itself says so.</summary>
     public sealed class Told;
 
-    public static Task Watch(SentryStore store, HttpContext context, RequestDelegate next)
+    /// <summary>Written before a change, to see whether anything can be.</summary>
+    private const string TriedFact = "tried";
+
+    public static async Task Watch(SentryStore store, Clocks clocks, HttpContext context, RequestDelegate next)
     {
         if (
-            store.Failure is { } failure
-            && !HttpMethods.IsGet(context.Request.Method)
+            !HttpMethods.IsGet(context.Request.Method)
             && context.GetEndpoint()?.Metadata.GetMetadata<Refused>() is not null
         )
-            return Refusal(failure).ExecuteAsync(context);
+        {
+            // The first change that a full disk meets is refused like those after it: nobody is told of what is then lost.
+            if (store.Failure is null)
+            {
+                store.SetFact(TriedFact, clocks.Now.ToString("O", CultureInfo.InvariantCulture));
+                await store.Kept().ConfigureAwait(false);
+            }
+
+            if (store.Failure is { } failure)
+            {
+                await Refusal(failure).ExecuteAsync(context).ConfigureAwait(false);
+                return;
+            }
+        }
+
         if (context.GetEndpoint()?.Metadata.GetMetadata<Told>() is not null)
-            return next(context);
+        {
+            await next(context).ConfigureAwait(false);
+            return;
+        }
+
         context.Response.OnStarting(() =>
         {
             if (store.Failure is { } unwritten)
@@ -34,7 +56,7 @@ internal static class Unrecorded
                 );
             return Task.CompletedTask;
         });
-        return next(context);
+        await next(context).ConfigureAwait(false);
     }
 
     /// <param name="failure">Why the store cannot be written.</param>

@@ -12,7 +12,15 @@ internal sealed class Heartbeat : IDisposable
 
     private readonly Timer timer;
 
-    public Heartbeat(Places places) => timer = new(_ => Touch(places.ServerBeat), null, TimeSpan.Zero, Beat);
+    public Heartbeat(Places places)
+    {
+        var file = new FileInfo(places.ServerBeat);
+        Before = file.Exists ? file.LastWriteTimeUtc : null;
+        timer = new(_ => Touch(places.ServerBeat), null, TimeSpan.Zero, Beat);
+    }
+
+    /// <summary>The last beat of the server before this one, by people's clock; null: there was none in this boot.</summary>
+    public DateTimeOffset? Before { get; }
 
     private static void Touch(string file)
     {

@@ -169,6 +169,20 @@ public class CommandTests
             await sentry.Ok("account", "permit", Sentry.Account);
             await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "600");
             Process.Start("sh", ["-c", $"cat /dev/zero >{library.Quoted()}/fill 2>/dev/null"]).WaitForExit();
+            // The first change to meet it is kept, or refused: never taken with a word on the side.
+            var first = await sentry.Calm("adjust", "board", "--notes", "by the quay");
+            Assert.DoesNotContain("not on record", first.Error, StringComparison.Ordinal);
+            if (first.Exit == 0)
+            {
+                await sentry.KillServer();
+                await sentry.Serve();
+                Assert.Contains(
+                    "by the quay",
+                    (await sentry.Ok("show", "board", "--yaml")).Output,
+                    StringComparison.Ordinal
+                );
+            }
+
             await sentry.Ok("logbook"); // something to be written has met the full disk
             await Sentry.Eventually(async () =>
                 (await sentry.Calm("stop", "board")).Error.Contains("not on record yet", StringComparison.Ordinal)

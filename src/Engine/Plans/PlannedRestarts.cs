@@ -2,14 +2,12 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
 using CalmSentry.Engine.Background;
-using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
-using CalmSentry.Engine.Swaps;
 
-namespace CalmSentry.Engine;
+namespace CalmSentry.Engine.Plans;
 
 /// <summary>Planned restarts that are due and can be done: in which order.</summary>
-internal sealed class PlannedRestarts(Registry registry, PlanRoom plans, SwapRoom swaps, Clocks clocks)
+internal sealed class PlannedRestarts(Registry registry, PlanRoom plans, Clocks clocks)
 {
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(5);
 
@@ -25,11 +23,12 @@ internal sealed class PlannedRestarts(Registry registry, PlanRoom plans, SwapRoo
             if (actor.Situation.Rhythm?.Restart is not { Goes: true } due || due.Moment != moment)
                 return;
             // What a plan has in hand is its alone: that another of them is being stopped already does not make this one free.
-            var together =
-                plans.Concerns(actor.Definition.Name) || swaps.UnderWay(actor.Id) is not null
-                    ? []
-                    : Together(actor, moment);
-            if (together.Count > 0 && together.TrueForAll(one => one.Situation.Rhythm?.Restart is { Goes: true }))
+            var together = plans.Concerns(actor.Definition.Name) ? [] : Together(actor, moment);
+            if (
+                together.Count > 0
+                && together.TrueForAll(one => one.Situation.Rhythm?.Restart is { Goes: true })
+                && registry.InHand.Of(together.Select(one => one.Definition.Name)) is null
+            )
             {
                 // All of them come to the same answer; the first of them by name acts on it.
                 if (together.MinBy(one => one.Definition.Name, StringComparer.Ordinal) == actor)
@@ -53,7 +52,19 @@ internal sealed class PlannedRestarts(Registry registry, PlanRoom plans, SwapRoo
         var names = together.Select(one => one.Definition.Name).ToHashSet(StringComparer.Ordinal);
         var plan = plans.Of(PlanKind.Restart, names, Principal.Rhythm);
         // They wait for what they need to be ready by themselves.
-        await plans.Begin(plan with { Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))] });
+        try
+        {
+            await plans.Begin(
+                plan with
+                {
+                    Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))],
+                }
+            );
+        }
+        catch (BusyException)
+        {
+            // Taken in this moment: what is planned waits.
+        }
     }
 
     /// <summary>Those whose restart is due, or comes at this moment, along the needs that join them.</summary>
