@@ -76,7 +76,7 @@ internal static class CopyChecks
             || HostPlaces.HoldsPrograms(Path.GetDirectoryName(program.Path) ?? "/");
         var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
         var account = Account.Named(definition.Account)?.Uid;
-        var ports = SocketsOn(definition, store, places);
+        var ports = SocketsOn(definition, store);
         var found = new List<Copy>();
         var mark = Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
         foreach (var process in processes)
@@ -125,7 +125,7 @@ internal static class CopyChecks
         || Path.GetFileName(line[0]) != Path.GetFileName(executable);
 
     /// <summary>Sockets that listen on a port of the service's, by the kernel's numbers for them.</summary>
-    private static HashSet<long> SocketsOn(Definition definition, SentryStore store, Places places)
+    private static HashSet<long> SocketsOn(Definition definition, SentryStore store)
     {
         var ports = PortLooks
             .In(definition)

@@ -193,13 +193,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         if (order.From is not null)
             unrecorded.Add(new(site.Version, began, by.Name, source, files.Directory, identity, Present: false));
         return new(
-            PlanOf(asked, site, difference, staged) with
-            {
-                Bytes = bytes,
-                Room = free,
-                WatchMs = (long)watch.TotalMilliseconds,
-                Findings = FindingViews.Of(findings, [.. definition.Accept, .. order.Accept ?? []]),
-            },
+            PlanOf(asked, site, difference, staged, (bytes, free), watch, findings),
             new()
             {
                 By = by,
@@ -219,7 +213,15 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         );
     }
 
-    private SwapPlan PlanOf(FilesAsked asked, Site site, TreeDifference difference, Staged staged) =>
+    private SwapPlan PlanOf(
+        FilesAsked asked,
+        Site site,
+        TreeDifference difference,
+        Staged staged,
+        (long Bytes, long Room) space,
+        TimeSpan watch,
+        IReadOnlyList<Finding> findings
+    ) =>
         new()
         {
             Service = asked.Actor.Definition.Name,
@@ -239,12 +241,12 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             ),
             SourceOwner = staged.Owner,
             EarlierPlace = site.Files.Left,
-            Bytes = 0,
-            Room = 0,
+            Bytes = space.Bytes,
+            Room = space.Room,
             UsedBy = UsedBy(asked.Actor, site.Files.Directory, site.Given),
             Interrupts = Interrupts(asked.Actor, asked.Dependents),
-            WatchMs = 0,
-            Findings = [],
+            WatchMs = (long)watch.TotalMilliseconds,
+            Findings = FindingViews.Of(findings, [.. asked.Actor.Definition.Accept, .. asked.Order.Accept ?? []]),
         };
 
     private static FileList Listed(IReadOnlyList<string> paths) => new(paths.Count, [.. paths.Take(MostListed)]);

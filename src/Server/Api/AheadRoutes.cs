@@ -87,26 +87,20 @@ internal static class AheadRoutes
     /// <summary>Leave the next planned moment of a service out, this once.</summary>
     /// <param name="called">The service.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
-    public static Task<IResult> Skip(Called called, bool? dry, SentryStore store, Clocks clocks, HttpContext context) =>
-        Take(called.Service, dry, skip: true, store, clocks, context);
+    public static Task<IResult> Skip(Called called, bool? dry, SentryStore store, HttpContext context) =>
+        Take(called.Service, dry, skip: true, store, context);
 
     /// <summary>Take the next planned moment of a service now; it does not come again.</summary>
     /// <param name="called">The service.</param>
     /// <param name="dry">Nothing is done: the answer says what would be.</param>
-    public static Task<IResult> Advance(
-        Called called,
-        bool? dry,
-        SentryStore store,
-        Clocks clocks,
-        HttpContext context
-    ) => Take(called.Service, dry, skip: false, store, clocks, context);
+    public static Task<IResult> Advance(Called called, bool? dry, SentryStore store, HttpContext context) =>
+        Take(called.Service, dry, skip: false, store, context);
 
     private static async Task<IResult> Take(
         ServiceActor actor,
         bool? dry,
         bool skip,
         SentryStore store,
-        Clocks clocks,
         HttpContext context
     )
     {

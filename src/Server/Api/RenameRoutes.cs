@@ -64,7 +64,7 @@ internal static class RenameRoutes
             // A title that another has would make the two hard to tell apart.
             if ((registry.Find(now) ?? registry.Find(to)) is { } other && other != actor)
                 return WrapRoutes.Taken(other.Definition.Name);
-            if (Refusal(actor, now, registry, renaming, swaps, rehearsals, store) is { } refusal)
+            if (Refusal(actor, now, renaming, swaps, rehearsals, store) is { } refusal)
                 return refusal;
             var given = DefinitionTrees.Overlay(registry.Given(actor), Names(to, now));
             var (definition, errors) = DefinitionReader.Read(given);
@@ -120,7 +120,6 @@ internal static class RenameRoutes
     private static IResult? Refusal(
         ServiceActor actor,
         string now,
-        Registry registry,
         Renaming renaming,
         SwapRoom swaps,
         RehearsalRoom rehearsals,

@@ -300,9 +300,6 @@ internal static class RunRoutes
         [FromQuery(Name = "for")] string? length,
         bool? dry,
         SentryStore store,
-        Places places,
-        Record logbook,
-        Clocks clocks,
         HttpContext context
     )
     {
@@ -362,8 +359,6 @@ internal static class RunRoutes
         string? reason,
         bool? dry,
         SentryStore store,
-        Places places,
-        Record logbook,
         Clocks clocks,
         HttpContext context
     )

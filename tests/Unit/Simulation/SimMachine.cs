@@ -147,6 +147,14 @@ internal sealed class SimMachine(SimLoop loop)
         return process;
     }
 
+    /// <summary>Somebody asked for something by which a moment's run may be begun once more.</summary>
+    /// <param name="label">Of one service; null: of all.</param>
+    public void ForgetMoments(string? label = null)
+    {
+        foreach (var one in Moments.Keys.Where(one => label is null || one.Label == label).ToList())
+            Moments.Remove(one);
+    }
+
     /// <summary>At most one run a moment, but for those that are tried again.</summary>
     private void LookAtMoment(string label, long run)
     {

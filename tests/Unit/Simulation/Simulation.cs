@@ -242,7 +242,7 @@ internal sealed class Simulation : IDisposable
                 loop.Set += TimeSpan.FromSeconds(by);
                 // A job that is stopped and started counts its moments from then on: they may be once more.
                 if (most > 60 || by < 0)
-                    machine.Moments.Clear();
+                    machine.ForgetMoments();
                 Note($"the clock is set: {loop.Set}");
                 break;
             case 11 when loop.Chance(0.3):
@@ -299,8 +299,7 @@ internal sealed class Simulation : IDisposable
         }
 
         name = actor.Definition.Name;
-        // Whoever asks something of a job, or of all, may have a moment's run begun once more.
-        machine.Moments.Clear();
+        machine.ForgetMoments(actor.Id.ToString());
         switch (loop.Random.Next(16))
         {
             case 0 or 1 or 2 or 3:
@@ -336,6 +335,7 @@ internal sealed class Simulation : IDisposable
                 break;
             case 8:
                 Note("a drill");
+                machine.ForgetMoments();
                 live.Do("a drill", () => UnlessBusy(() => live.Rooms.Plans.Begin(Drill(live))));
                 break;
             case 9:
@@ -347,6 +347,7 @@ internal sealed class Simulation : IDisposable
                 break;
             case 10 when loop.Chance(0.3):
                 Note("wind down, and the machine goes down");
+                machine.ForgetMoments();
                 live.Do("wind down", () => WindDown(live));
                 break;
             case 11 when loop.Chance(0.3):
