@@ -53,6 +53,22 @@ public sealed partial class SentryStore
         Read("SELECT id FROM service WHERE name = $0", row => (ServiceId?)new ServiceId(row.GetInt64(0)), name)
             .FirstOrDefault();
 
+    /// <summary>The highest id that was given, as far as this store knows.</summary>
+    public ServiceId LatestServiceId => new(Interlocked.Read(ref lastServiceId));
+
+    /// <summary>No id up to this one is given any more.</summary>
+    public void PassIds(ServiceId latest)
+    {
+        for (
+            long last = Interlocked.Read(ref lastServiceId);
+            last < latest.Number && Interlocked.CompareExchange(ref lastServiceId, latest.Number, last) != last;
+            last = Interlocked.Read(ref lastServiceId)
+        ) { }
+    }
+
+    public bool HasService(ServiceId service) =>
+        Read("SELECT 1 FROM service WHERE id = $0", row => row.GetInt32(0), service.Number).Count > 0;
+
     /// <summary>An id that was never given before.</summary>
     public ServiceId NextServiceId() => new(Interlocked.Increment(ref lastServiceId));
 
@@ -65,13 +81,7 @@ public sealed partial class SentryStore
         DateTimeOffset now
     )
     {
-        // One that is made again keeps the id it had, and no later one gets it.
-        for (
-            long last = Interlocked.Read(ref lastServiceId);
-            last < service.Number && Interlocked.CompareExchange(ref lastServiceId, service.Number, last) != last;
-            last = Interlocked.Read(ref lastServiceId)
-        ) { }
-
+        PassIds(service); // one that is made again keeps the id it had
         Enqueue(
             "INSERT INTO service (id, name, situation, revision) VALUES ($0, $1, $2, 1)",
             service.Number,

@@ -25,6 +25,66 @@ public class LossTests
         Assert.Contains("SEGV", shown.GetProperty("why").GetString(), StringComparison.Ordinal);
     }
 
+    [Fact]
+    public async Task An_older_store_that_is_put_back_gives_no_id_and_no_number_again_and_what_it_does_not_know_is_taken_up()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("ferry", "--start", "--", "/bin/sleep", "601");
+        await sentry.Wrap("crane", "--recover", "never", "--start", "--", "/bin/sleep", "602");
+        await sentry.Ok("stop", "crane");
+        await sentry.EndServer();
+        var older = File.ReadAllBytes(sentry.Places.Database);
+        await sentry.Serve();
+        await sentry.Ok("restart", "ferry");
+        await sentry.Ok("adjust", "ferry", "--title", "Little ferry");
+        await sentry.Wrap("bell", "--start", "--", "/bin/sleep", "603");
+        // Of this one the older store knows another of the same name.
+        await sentry.Ok("unwrap", "crane", "--yes");
+        await sentry.Wrap("crane", "--start", "--", "/bin/sleep", "602");
+        var ferry = (await sentry.Show("ferry")).GetProperty("pid").GetInt32();
+        var bell = (await sentry.Show("bell")).GetProperty("pid").GetInt32();
+        var crane = (await sentry.Show("crane")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        foreach (var end in (string[])["-wal", "-shm"])
+            File.Delete(sentry.Places.Database + end);
+        File.WriteAllBytes(sentry.Places.Database, older);
+
+        await sentry.Serve();
+        Assert.Equal(ferry, (await sentry.Until("ferry", IsRunning)).GetProperty("pid").GetInt32());
+        Assert.Equal(bell, (await sentry.Until("bell", IsRunning)).GetProperty("pid").GetInt32());
+        var log = (await sentry.Ok("logbook", "--last", "100")).Output;
+        Assert.Contains(
+            "The store does not know these services, as where an older one was put back: bell.",
+            log,
+            StringComparison.Ordinal
+        );
+        Assert.Contains($"which is not in the store, run: {crane}", log, StringComparison.Ordinal);
+        Assert.Contains("is of revision 2, and the store has revision 1", log, StringComparison.Ordinal);
+        await sentry.Ok("adjust", "ferry", "--from", Path.Combine(sentry.Places.Definitions, "ferry.later"));
+        Assert.Equal("Little ferry", (await sentry.Show("ferry")).GetProperty("title").GetString());
+        // What runs though nobody knows it is a copy, and no second one is begun.
+        var refused = await sentry.Calm("start", "crane");
+        Assert.Equal(1, refused.Exit);
+        Assert.Contains($"{crane}", refused.Told, StringComparison.Ordinal);
+        await sentry.Ok("start", "crane", "--end-copies");
+        Assert.False(Sentry.Lives(crane));
+        await sentry.Wrap("winch", "--start", "--", "/bin/sleep", "604");
+        string[] ids =
+        [
+            await sentry.Id("bell"),
+            await sentry.Id("crane"),
+            await sentry.Id("winch"),
+            await sentry.Id("ferry"),
+        ];
+        Assert.Equal(4, ids.Distinct().Count());
+        Assert.Equal("S5", ids[2]);
+        await sentry.Ok("stop", "bell");
+        await sentry.Ok("start", "bell");
+        Assert.Equal(2, (await sentry.Show("bell")).GetProperty("run").GetInt64());
+
+        static bool IsRunning(System.Text.Json.JsonElement view) => view.GetProperty("state").GetString() == "running";
+    }
+
     /// <summary>Its keeper stays until the outcome is written down, or somebody is there to be told.</summary>
     [Theory]
     [InlineData(true)]

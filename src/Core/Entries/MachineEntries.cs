@@ -42,7 +42,7 @@ public sealed record NumbersPassedOverEntry(RunNumber UpTo) : Entry
 {
     protected override EntryFields Own => Fielded(run: UpTo);
     protected override string Sentence =>
-        $"What was done last may have been lost with the machine, or with the run directory: numbers of runs up to {UpTo} are left out.";
+        $"What was done last may have been lost with the machine or the run directory, or an older store was put back: numbers of runs up to {UpTo} are left out.";
 }
 
 internal static class MachineEntries

@@ -87,8 +87,14 @@ internal interface IRunHost
     /// <summary>What was written down when a run was ordered; null: there is no note of it.</summary>
     RunNote? Noted(string runDirectory, RunNumber run);
 
-    /// <summary>What runs under a mark of this sentry: the name in it, the number of the run, and whose it is.</summary>
-    ILookup<string, (long Run, uint User)> Marked();
+    /// <summary>What runs under a mark of this sentry, by the name in it.</summary>
+    ILookup<string, MarkedProcess> Marked();
+
+    /// <summary>
+    /// The names in run directories and control groups: of services that anything is left of, also of those that are not in the
+    /// store.
+    /// </summary>
+    IReadOnlyList<string> Labels();
 
     /// <summary>All runs of a service that anything is left of, in their order.</summary>
     /// <param name="marked">Runs that are believed to live by the mark of a process.</param>

@@ -132,7 +132,9 @@ internal sealed class RunHost(RunTools tools) : IRunHost
 
     public RunNote? Noted(string runDirectory, RunNumber run) => RunNotes.Read(runDirectory, run);
 
-    public ILookup<string, (long Run, uint User)> Marked() => RunNotes.Marked(tools.Places);
+    public ILookup<string, MarkedProcess> Marked() => RunNotes.Marked(tools.Places);
+
+    public IReadOnlyList<string> Labels() => RunNotes.Labels(tools.Places, tools.Groups);
 
     public IReadOnlyList<RunNumber> Left(string label, string runDirectory, IEnumerable<long> marked) =>
         [.. RunNotes.Left(label, runDirectory, tools.Groups, marked)];

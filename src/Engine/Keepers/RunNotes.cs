@@ -15,6 +15,10 @@ namespace CalmSentry.Engine.Keepers;
 /// <param name="Moment">Of a job: the moment it is for; null: none.</param>
 internal readonly record struct RunNote(DateTimeOffset Began, long OutputFrom, DateTimeOffset? Moment);
 
+/// <summary>A process with a mark of this sentry, which is text in its own hands.</summary>
+/// <param name="User">Its effective user.</param>
+internal readonly record struct MarkedProcess(long Run, uint User, int Pid);
+
 /// <summary>
 /// That a run was ordered, written down before its keeper hears of it: a file <c>order.N</c> in the service's run
 /// directory. The store takes a moment longer; whatever is killed in that moment, a returning server knows the number,
@@ -118,21 +122,37 @@ internal static class RunNotes
             .Select(run => new RunNumber(run));
     }
 
-    /// <summary>What runs under a mark of this sentry: the name in it, the number of the run, and whose it is.</summary>
-    public static ILookup<string, (long Run, uint User)> Marked(Places places)
+    /// <summary>The names of all services that run directories or control groups are there of.</summary>
+    public static IReadOnlyList<string> Labels(Places places, ControlGroups groups) =>
+        [
+            .. new[] { Path.GetDirectoryName(places.RunOf("any")), groups.Directory }
+                .Where(Directory.Exists)
+                .SelectMany(directory => Directory.EnumerateDirectories(directory!))
+                .Select(path => Path.GetFileName(path).Split('.')[0])
+                .Distinct(),
+        ];
+
+    /// <summary>What runs under a mark of this sentry, by the name in it.</summary>
+    public static ILookup<string, MarkedProcess> Marked(Places places)
     {
         var begin = places.RunDirectory + ":";
         return ProcessFacts
             .ValuesOf("CALM_RUN")
             .Where(mark => mark.Value.StartsWith(begin, StringComparison.Ordinal))
-            .Select(mark => (Parts: mark.Value[begin.Length..].Split(':'), User: ProcessFacts.EffectiveUser(mark.Pid)))
+            .Select(mark =>
+                (Parts: mark.Value[begin.Length..].Split(':'), User: ProcessFacts.EffectiveUser(mark.Pid), mark.Pid)
+            )
             .Where(mark =>
                 mark is { Parts: [_, var number], User: not null }
                 && long.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out _)
             )
             .ToLookup(
                 mark => mark.Parts[0],
-                mark => (long.Parse(mark.Parts[1], CultureInfo.InvariantCulture), mark.User!.Value)
+                mark => new MarkedProcess(
+                    long.Parse(mark.Parts[1], CultureInfo.InvariantCulture),
+                    mark.User!.Value,
+                    mark.Pid
+                )
             );
     }
 

@@ -6,8 +6,8 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
-using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
@@ -24,6 +24,7 @@ internal sealed class Registry(House house) : IServices
     /// <summary>How long a server that has just begun looks for what became of its services before it serves.</summary>
     private static readonly TimeSpan TakeUpPatience = TimeSpan.FromSeconds(1.2);
 
+    private readonly Rediscovery rediscovery = new(house);
     private volatile NeedGraph? graph;
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
     private readonly ConcurrentDictionary<string, Unreadable> unreadable = new(StringComparer.Ordinal);
@@ -141,7 +142,7 @@ internal sealed class Registry(House house) : IServices
 
         Reshape();
         house.Store.Add(actor.Id, definition.Name, document, situation, by, now);
-        house.Tools.Copies.Keep(actor.Id, definition.Name, revision: 1, document);
+        house.Tools.Copies.Keep(actor.Id, definition.Name, revision: 1, default, document);
         actor.KeepTurn(now, always: true);
         house.Logbook.Note(actor, new WrappedEntry(definition.Program.Path, definition.Account), by);
         house.Events.Changed(actor.View);
@@ -165,11 +166,10 @@ internal sealed class Registry(House house) : IServices
     /// <summary>The clock that only goes forward began anew since the server before.</summary>
     public bool IsNewBoot => newBoot;
 
-    /// <summary>Before anything is taken up: definitions of a lost store are made again, renames cut off are finished.</summary>
+    /// <summary>Before anything is taken up: what the store does not know is found, renames cut off are finished.</summary>
     public async Task Settle()
     {
-        if (house.Store.Fact("boot-id") is null)
-            await MakeAgain();
+        await rediscovery.Settle();
         await Renaming.Settle(house);
     }
 
@@ -210,7 +210,7 @@ internal sealed class Registry(House house) : IServices
             var actor = Actor(stored, definition, stored.Revision);
             services[stored.Name] = actor;
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
-            house.Tools.Copies.Keep(stored.Id, stored.Name, stored.Revision, stored.Document);
+            house.Tools.Copies.Keep(stored.Id, stored.Name, stored.Revision, actor.Situation.LastRun, stored.Document);
             all.Add(actor);
             if (!house.Store.HasMoments(stored.Id))
                 actor.KeepTurn(house.Clocks.Now, always: true);
@@ -233,6 +233,12 @@ internal sealed class Registry(House house) : IServices
                 house.Logbook.Note(new BootHeldBackEntry(heldBack));
         }
 
+        rediscovery.TellOfUnknown(
+            all.Select(actor => actor.Id)
+                .Concat(unreadable.Values.Select(one => one.Stored.Id))
+                .Select(id => id.ToString())
+                .ToHashSet(StringComparer.Ordinal)
+        );
         var asked = all.ConvertAll(actor =>
             actor.Ask(newBoot ? new MachineBegan(HeldBack: heldBack is not null) : new Resumed())
         );
@@ -247,30 +253,6 @@ internal sealed class Registry(House house) : IServices
         return !newBoot || heldBack is not null ? null
             : before == house.Host.BootId + WoundDown ? ReportKind.Start
             : ReportKind.Boot;
-    }
-
-    /// <summary>A new store beside copies of definitions: the one before was lost, and is made again from them.</summary>
-    private async Task MakeAgain()
-    {
-        var copies = house.Tools.Copies.All();
-        if (copies.Count == 0)
-            return;
-        foreach (var (id, name, document) in copies)
-            house.Store.Add(
-                id,
-                name,
-                document,
-                Situation.New(house.Clocks.Now),
-                new(RunWords.Sentry),
-                house.Clocks.Now
-            );
-        house.Logbook.Trouble(
-            $"The store was lost. {copies.Count} definitions were made again from the copies in "
-                + $"{house.Places.Definitions}; programs that run are taken up. What was not in them is gone: secrets' "
-                + "values, the logbook and the history of runs, who was permitted what."
-                + (house.Store.SetApart is { } apart ? $" What is left of it lies at {apart}." : "")
-        );
-        await house.Store.Flush();
     }
 
     /// <exception cref="JsonException">It is no JSON any more.</exception>
@@ -349,24 +331,34 @@ internal sealed class Registry(House house) : IServices
 
     /// <summary>
     /// A machine that went down without notice may have taken with it what was on record of the latest runs, and so may
-    /// somebody who wipes the run directory while nothing can be put on record.
+    /// somebody who wipes the run directory while nothing can be put on record. An older store does not know of them either;
+    /// then the copy of its definition does.
     /// </summary>
     private Situation Numbered(StoredService stored, Situation situation, ClockStamp now)
     {
-        if (
-            (newMachine || !remembers)
-            && house.Store.Reserved(stored.Id) is var reserved
-            && reserved > situation.LastRun
-        )
+        var reached = rediscovery.Reached(stored.Id);
+        if (newMachine || !remembers)
+            reached = Later(reached, house.Store.Reserved(stored.Id));
+        // What is left of the latest runs tells more of them than that there were some.
+        else if (reached > situation.LastRun && reached <= LatestLeft(stored.Id))
+            reached = default;
+        if (reached > situation.LastRun)
         {
-            situation = situation with { LastRun = reserved };
+            situation = situation with { LastRun = reached };
             house.Store.Save(stored.Id, situation, now); // also of one that nothing happens to in this boot
-            house.Logbook.Note(stored.Name, new NumbersPassedOverEntry(reserved));
+            house.Logbook.Note(stored.Name, new NumbersPassedOverEntry(reached));
         }
 
         house.Store.Reserve(stored.Id, situation.LastRun);
         return situation;
     }
+
+    private RunNumber LatestLeft(ServiceId service) =>
+        house.Host.Left(service.ToString(), house.Places.RunOf(service.ToString()), []) is [.., var latest]
+            ? latest
+            : default;
+
+    private static RunNumber Later(RunNumber one, RunNumber other) => one > other ? one : other;
 
     /// <summary>Gives a service whose stored definition cannot be read one anew, and takes it up as it is found.</summary>
     /// <returns>The service; null: somebody else was first.</returns>
@@ -379,7 +371,7 @@ internal sealed class Registry(House house) : IServices
         services[one.Stored.Name] = actor;
         Reshape();
         house.Store.Revise(one.Stored.Id, revision, document, by, house.Clocks.Now);
-        house.Tools.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, document);
+        house.Tools.Copies.Keep(one.Stored.Id, one.Stored.Name, revision, actor.Situation.LastRun, document);
         house.Logbook.Note(actor, new AdjustedEntry(revision, [], "its definition was given anew"), by);
         await actor.TakeUp(newMachine, house.Host.Marked());
         await actor.Ask(newBoot ? new MachineBegan() : new Resumed());

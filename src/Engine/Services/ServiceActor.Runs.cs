@@ -70,11 +70,15 @@ internal sealed partial class ServiceActor
             }
 
             if (!switchOff)
+            {
                 house.Host.Note(
                     RunDirectory,
                     run,
                     new(Situation.Run!.Began, OutputBegan, Definition.IsJob ? Situation.Rhythm?.Slot : null)
                 );
+                house.Tools.Copies.Reached(Definition.Name, run);
+            }
+
             ordered = run;
             keeper!.Send(order);
             if (!switchOff)

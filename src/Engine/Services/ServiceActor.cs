@@ -186,7 +186,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             Definition = definition;
             Revision++;
             house.Store.Revise(Id, Revision, document, by, house.Clocks.Now);
-            house.Tools.Copies.Keep(Id, definition.Name, Revision, document);
+            house.Tools.Copies.Keep(Id, definition.Name, Revision, Situation.LastRun, document);
             registry.Reshape();
             house.Logbook.Note(this, new AdjustedEntry(Revision, [.. changed]), by);
             if (definition.Output != was.Output)
@@ -229,7 +229,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
                 Revision++;
                 house.Store.Rename(Id, was, now, Revision, document, by, house.Clocks.Now);
                 house.Tools.Secrets.Rename(was, now);
-                house.Tools.Copies.Keep(Id, now, Revision, document);
+                house.Tools.Copies.Keep(Id, now, Revision, Situation.LastRun, document);
                 house.Tools.Copies.Remove(was);
                 registry.Reshape();
                 house.Logbook.Note(this, new RenamedEntry(was, Revision), by);
@@ -389,7 +389,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     /// <summary>
     /// Finds out what became of the service while no server watched. Before anything else is asked of it.
     /// </summary>
-    public Task TakeUp(bool newBoot, ILookup<string, (long Run, uint User)> marks)
+    public Task TakeUp(bool newBoot, ILookup<string, MarkedProcess> marks)
     {
         Known = false;
         View = ServiceViews.Of(this);

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
@@ -95,9 +96,10 @@ internal static class CopyChecks
             if (common && !same && !holds)
                 continue;
             // Neither our own runs nor what our own checks run.
-            if (process.Carries(mark) || ProcessFacts.Parent(pid) == Environment.ProcessId)
+            var lost = process.Carries(mark) && IsOfNobody(pid, store);
+            if ((process.Carries(mark) && !lost) || ProcessFacts.Parent(pid) == Environment.ProcessId)
                 continue;
-            if (!process.StaysForeign(mark) || !ProcessFacts.Lives(pid))
+            if ((!lost && !process.StaysForeign(mark)) || !ProcessFacts.Lives(pid))
                 continue;
             var user = ProcessFacts.EffectiveUser(pid) ?? 0;
             var own = user == 0 || user == account;
@@ -118,6 +120,12 @@ internal static class CopyChecks
         // A copy that forks is one copy: the topmost counts.
         return [.. found.Where(copy => !found.Exists(other => other.Pid == ProcessFacts.Parent(copy.Pid)))];
     }
+
+    /// <summary>It was begun as a service that the store does not know, as where an older store was put back.</summary>
+    private static bool IsOfNobody(int pid, SentryStore store) =>
+        ProcessFacts.ValueOf(pid, "CALM_RUN")?.Split(':') is [.., ['S', .. var id], _]
+        && long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var service)
+        && !store.HasService(new(service));
 
     /// <summary>Its first word is none that a program is begun by: it shows a title of its own.</summary>
     private static bool IsRewritten(IReadOnlyList<string> line, string executable) =>

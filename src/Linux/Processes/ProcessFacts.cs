@@ -257,19 +257,21 @@ public static class ProcessFacts
     /// <summary>The values that processes have for a variable of their environment. Any of them can change its own.</summary>
     public static IEnumerable<(int Pid, string Value)> ValuesOf(string variable)
     {
-        var wanted = Encoding.UTF8.GetBytes(variable + "=");
         foreach (var pid in All())
-        {
-            var environment = Read(pid, "environ");
-            var at = environment.AsSpan().IndexOf(wanted);
-            if (at < 0 || (at > 0 && environment[at - 1] != 0))
-                continue;
-            var value = environment.AsSpan(at + wanted.Length);
-            yield return (
-                pid,
-                Encoding.UTF8.GetString(value.IndexOf((byte)0) is >= 0 and var end ? value[..end] : value)
-            );
-        }
+            if (ValueOf(pid, variable) is { } value)
+                yield return (pid, value);
+    }
+
+    /// <summary>The value that a process has for a variable of its environment; null: none, or there is no such process.</summary>
+    public static string? ValueOf(int pid, string variable)
+    {
+        var wanted = Encoding.UTF8.GetBytes(variable + "=");
+        var environment = Read(pid, "environ");
+        var at = environment.AsSpan().IndexOf(wanted);
+        if (at < 0 || (at > 0 && environment[at - 1] != 0))
+            return null;
+        var value = environment.AsSpan(at + wanted.Length);
+        return Encoding.UTF8.GetString(value.IndexOf((byte)0) is >= 0 and var end ? value[..end] : value);
     }
 
     /// <summary>Sends a signal. False when the process is gone or not ours.</summary>

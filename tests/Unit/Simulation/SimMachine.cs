@@ -214,7 +214,8 @@ internal sealed class SimMachine(SimLoop loop)
     }
 
     /// <summary>While the disk took nothing no number could be reserved: those given then may be given again.</summary>
-    public void ForgetNumbers() => launched.Clear();
+    /// <param name="label">Of one service; null: of all.</param>
+    public void ForgetNumbers(string? label = null) => launched.RemoveWhere(one => label is null || one.Label == label);
 
     /// <summary>The disk has refused something that was not kept since.</summary>
     public bool Refused { get; set; }

@@ -91,10 +91,18 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
     public RunNote? Noted(string runDirectory, RunNumber run) =>
         machine.Notes.TryGetValue((runDirectory, run.Value), out var note) ? note : null;
 
-    public ILookup<string, (long Run, uint User)> Marked() =>
+    public ILookup<string, MarkedProcess> Marked() =>
         machine
             .Processes.Where(process => process.Lives)
-            .ToLookup(process => process.Label, process => (process.Run, 0u));
+            .ToLookup(process => process.Label, process => new MarkedProcess(process.Run, 0, process.Pid));
+
+    public IReadOnlyList<string> Labels() =>
+        [
+            .. machine
+                .Groups.Select(group => group.Label)
+                .Concat(machine.Notes.Keys.Concat(machine.Outcomes.Keys).Select(note => Path.GetFileName(note.Place)))
+                .Distinct(),
+        ];
 
     public IReadOnlyList<RunNumber> Left(string label, string runDirectory, IEnumerable<long> marked) =>
         [

@@ -188,7 +188,7 @@ internal sealed class Simulation : IDisposable
 
     private void Happen()
     {
-        switch (loop.Random.Next(26))
+        switch (loop.Random.Next(27))
         {
             case 0 or 1 when server is not null:
                 Note("the server is killed");
@@ -279,6 +279,12 @@ internal sealed class Simulation : IDisposable
                 Note("nobody can be told");
                 people.Away = true;
                 loop.After(loop.Between(1000, 200_000), () => people.Away = false);
+                break;
+            case 16 when older.Count == 0 || loop.Chance(0.6):
+                KeepAStore();
+                break;
+            case 16:
+                PutBackAStore();
                 break;
             default:
                 Ask();
@@ -584,22 +590,25 @@ internal sealed class Simulation : IDisposable
         if (!survives)
             return;
         machine.Refused = false;
-        durable.Clear();
-        foreach (var end in (string[])["", "-wal"])
-            if (File.Exists(places.Database + end))
-                durable.Add((File.ReadAllBytes(places.Database + end), end));
+        Files(durable);
     }
 
-    private HashSet<(string Label, long Run)> OnRecord()
+    private HashSet<(string Label, long Run)> OnRecord() =>
+        [.. InStore("SELECT service, number FROM run", row => row.GetInt64(1))];
+
+    private Dictionary<string, string> Services() =>
+        InStore("SELECT id, name FROM service", row => row.GetString(1)).ToDictionary();
+
+    private List<(string Label, T Value)> InStore<T>(string sql, Func<SqliteDataReader, T> value)
     {
-        var all = new HashSet<(string, long)>();
+        var all = new List<(string, T)>();
         using var store = new SqliteConnection($"Data Source={places.Database};Pooling=False");
         store.Open();
         using var ask = store.CreateCommand();
-        ask.CommandText = "SELECT service, number FROM run";
+        ask.CommandText = sql;
         using var rows = ask.ExecuteReader();
         while (rows.Read())
-            all.Add((new ServiceId(rows.GetInt64(0)).ToString(), rows.GetInt64(1)));
+            all.Add((new ServiceId(rows.GetInt64(0)).ToString(), value(rows)));
         return all;
     }
 
@@ -620,6 +629,85 @@ internal sealed class Simulation : IDisposable
         if (machine.Refused)
             machine.ForgetNumbers();
         Later(loop.Between(100, 5000), Serve);
+    }
+
+    /// <summary>Somebody keeps a copy of the store, while nothing is under way with services or their files.</summary>
+    private void KeepAStore()
+    {
+        if (
+            server is not { Serves: true, Store: { Failure: null } store }
+            || store.Plans().Count > 0
+            || store.Swaps().Count > 0
+            || store.Renamings().Count > 0
+            || renaming == server
+        )
+            return;
+        Note("a copy of the store is kept");
+        Files(older);
+    }
+
+    /// <summary>Somebody puts the kept copy back. What it does not know of services is found by what else there is of them.</summary>
+    private void PutBackAStore()
+    {
+        Note("the kept copy of the store is put back");
+        Lose();
+        foreach (var end in (string[])["", "-wal", "-shm"])
+            File.Delete(places.Database + end);
+        foreach (var (bytes, end) in older)
+            File.WriteAllBytes(places.Database + end, bytes);
+        durable.Clear();
+        durable.AddRange(older);
+        machine.Lost.UnionWith(machine.Launched.Except(OnRecord()));
+        // Of numbers that were left out it was on record that they were.
+        foreach (var same in machine.Launched.GroupBy(one => one.Label).ToList())
+            machine.Lost.UnionWith(
+                Enumerable.Range(1, (int)same.Max(one => one.Run)).Select(run => (same.Key, (long)run))
+            );
+        machine.ForgetMoments();
+        var inStore = Services();
+        var copies = Directory
+            .EnumerateFiles(places.Definitions, "*.yaml")
+            .ToDictionary(file => Path.GetFileNameWithoutExtension(file), file => File.ReadLines(file).First());
+        foreach (var (label, _) in inStore.Where(one => !copies.Values.Any(head => IsOf(head, one.Key))))
+            machine.ForgetNumbers(label); // unwrapped since: nobody knows any more that there were later runs
+        (List<string> kept, List<string> unknown) = ([], []);
+        foreach (var label in toldRevisions.Keys.Where(label => !inStore.ContainsKey(label)))
+            (copies.Any(copy => IsOf(copy.Value, label) && !inStore.ContainsValue(copy.Key)) ? kept : unknown).Add(
+                label
+            );
+        toldRevisions.Clear();
+        toldNames.Clear();
+        toldGone.Clear();
+        unwrapping.Clear();
+        foreach (var label in kept)
+            toldRevisions[label] = 1;
+        // Whoever put it back brings what lies under later names to the names of before, and ends what cannot be taken up.
+        foreach (var (label, name) in inStore)
+        {
+            Directory.CreateDirectory(places.StateOf(name));
+            File.Create(Kept(name, label)).Dispose();
+        }
+
+        foreach (
+            var process in machine
+                .Processes.Where(one => !inStore.ContainsKey(one.Label) && !kept.Contains(one.Label))
+                .ToList()
+        )
+            machine.End(process, 9);
+        Later(loop.Between(1, 5000), Serve);
+
+        static bool IsOf(string head, string label) =>
+            head.StartsWith($"# Calm Sentry: service {label[1..]},", StringComparison.Ordinal);
+    }
+
+    private readonly List<(byte[] Bytes, string End)> older = [];
+
+    private void Files(List<(byte[] Bytes, string End)> into)
+    {
+        into.Clear();
+        foreach (var end in (string[])["", "-wal"])
+            if (File.Exists(places.Database + end))
+                into.Add((File.ReadAllBytes(places.Database + end), end));
     }
 
     // What must hold
