@@ -126,6 +126,11 @@ public sealed record RunsUnseen(
     DateTimeOffset? Moment = null
 ) : Happening;
 
+/// <summary>
+/// A run from before numbers were left out, of which it was not on record that it was ordered, was for this moment of a job.
+/// </summary>
+public sealed record MomentUnseen(DateTimeOffset Moment) : Happening;
+
 public sealed record UnseenEnd(RunNumber Run, Outcome Outcome, DateTimeOffset At, DateTimeOffset? Moment = null);
 
 /// <summary>A returning server found this run alive under its keeper.</summary>

@@ -148,8 +148,26 @@ public static partial class ServiceLife
         {
             if (!definition.IsJob || moment is not { } taken || After.Rhythm is not { } rhythm)
                 return;
+            var of = PassUnseen(taken);
+            After = After with
+            {
+                Rhythm = After.Rhythm with
+                {
+                    Slot = taken,
+                    SlotOf = (rhythm.Slot == taken ? rhythm.SlotOf : null) ?? of ?? rhythm.Queued?.Of,
+                    Tries = rhythm.Slot == taken ? rhythm.Tries + 1 : 0,
+                },
+            };
+        }
+
+        /// <summary>No run is begun any more for a moment, or for one before it.</summary>
+        /// <returns>Of which entry of the rhythm it was, where that is still to be seen.</returns>
+        private string? PassUnseen(DateTimeOffset taken)
+        {
+            if (!definition.IsJob || After.Rhythm is not { } rhythm)
+                return null;
+            string? of = null;
             var places = rhythm.Places.ToBuilder();
-            var of = rhythm.Slot == taken ? rhythm.SlotOf : null;
             for (var i = 0; i < places.Count && i < definition.Rhythm.Length; i++)
                 if (definition.Rhythm[i] is PlannedRun planned && places[i].Next <= taken)
                 {
@@ -162,12 +180,10 @@ public static partial class ServiceLife
                 Rhythm = rhythm with
                 {
                     Places = places.ToImmutable(),
-                    Slot = taken,
-                    SlotOf = of ?? rhythm.Queued?.Of,
-                    Tries = rhythm.Slot == taken ? rhythm.Tries + 1 : 0,
                     Queued = rhythm.Queued?.At <= taken ? null : rhythm.Queued,
                 },
             };
+            return of;
         }
 
         private sealed record Come(Planned Planned, DateTimeOffset Moment, int Missed, bool Late);

@@ -166,6 +166,9 @@ public static partial class ServiceLife
                 case RunsUnseen unseen when unseen.Latest > After.LastRun:
                     Unseen(unseen);
                     break;
+                case MomentUnseen seen:
+                    PassUnseen(seen.Moment);
+                    break;
                 case TakenUp found:
                     TakeUp(found);
                     break;

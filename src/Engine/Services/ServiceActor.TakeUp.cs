@@ -143,6 +143,8 @@ internal sealed partial class ServiceActor
             await TakeInUnseen(number, sameBoot: true);
         else if (Situation.Run is { } before && before.Number != number)
             await EndUnseen(before.Number, sameBoot: true); // numbers were left out since, and this one comes from before that
+        if (house.Host.Noted(RunDirectory, number)?.Moment is { } taken)
+            await Apply(new MomentUnseen(taken));
         OutputBegan = house.Host.Noted(RunDirectory, number)?.OutputFrom ?? house.Store.OutputFrom(Id, number);
         if (house.Host.AccountOf(Definition.Account) is { } account)
             OpenSay(account);
@@ -217,7 +219,8 @@ internal sealed partial class ServiceActor
             // A note is the sentry's own word that there was an order; a mark is not.
             if (house.Host.Noted(RunDirectory, run) is not null)
             {
-                await EndUnseen(run, sameBoot: true);
+                if ((await EndUnseen(run, sameBoot: true)).Moment is { } moment)
+                    await Apply(new MomentUnseen(moment));
                 continue;
             }
 

@@ -739,8 +739,16 @@ internal sealed class Simulation : IDisposable
             machine.Broken($"not over after half an hour of peace: {errand}");
         foreach (var (id, plan, _) in live.Store.Plans())
             machine.Broken($"plan {id} ({plan?.Kind}) is not over after half an hour of peace");
-        foreach (var (service, _, _) in live.Store.Swaps())
-            machine.Broken($"a swap of {service} is not over after half an hour of peace");
+        foreach (var (service, swap, _) in live.Store.Swaps())
+        {
+            var now = live.Registry.WithId(service)?.Situation;
+            // Its new files are judged once what it needs is there.
+            if (now is not { Phase: Phase.Waiting, Awaited: not null })
+                machine.Broken(
+                    $"a swap of {service} is not over after half an hour of peace: {swap?.Step}, {now?.Phase}"
+                );
+        }
+
         foreach (var actor in live.Registry.All)
             Look(live, actor);
         LookAtWhatWasTold(live);
