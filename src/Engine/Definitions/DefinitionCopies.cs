@@ -25,19 +25,23 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
 {
     private const int Longest = 4 << 20;
 
+    /// <param name="latest">The latest run of it; a copy that knows of a later one goes on saying so.</param>
     /// <param name="document">The definition as it was given, as JSON.</param>
     public void Keep(ServiceId id, string name, int revision, RunNumber latest, string document)
     {
         var file = FileOf(name);
-        // JSON is YAML: with its first line a comment it is read back like any definition.
-        var text = string.Create(
-            CultureInfo.InvariantCulture,
-            $"# Calm Sentry: service {id.Number}, revision {revision}, run {Fixed(latest)}. A copy of what is in the store.\n{document}\n"
-        );
         try
         {
             OwnDirectory.Make(places.Definitions);
-            if (File.Exists(file) && File.ReadAllText(file) == text)
+            var there = File.Exists(file) ? File.ReadAllText(file) : "";
+            if (IdAndRun(there) is var (of, known) && of == id && known > latest)
+                latest = known;
+            // JSON is YAML: with its first line a comment it is read back like any definition.
+            var text = string.Create(
+                CultureInfo.InvariantCulture,
+                $"# Calm Sentry: service {id.Number}, revision {revision}, run {Fixed(latest)}. A copy of what is in the store.\n{document}\n"
+            );
+            if (there == text)
                 return;
             var beside = file + "~";
             File.Delete(beside);
@@ -79,16 +83,26 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
 
     private static string Fixed(RunNumber run) => run.Value.ToString(CultureInfo.InvariantCulture).PadLeft(Digits, '0');
 
+    private static (ServiceId Id, RunNumber Latest)? IdAndRun(string text) =>
+        Head().Match(text) is { Success: true } head && Number(head.Groups[1]) is { } id
+            ? (new(id), new(Number(head.Groups[3]) ?? 0))
+            : null;
+
+    private static long? Number(Group digits) =>
+        long.TryParse(digits.ValueSpan, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+            ? number
+            : null;
+
     /// <summary>
     /// Lays the copy of a later revision than the store has where nothing is written over it.
     /// </summary>
-    /// <returns>Where it lies now; null: it could not be laid there.</returns>
+    /// <returns>Where it lies; null: it could not be laid there.</returns>
     public string? LayAside(DefinitionCopy copy)
     {
         var aside = Path.Combine(places.Definitions, $"{copy.Name}.later");
         try
         {
-            File.Move(FileOf(copy.Name), aside, overwrite: true);
+            File.Copy(FileOf(copy.Name), aside, overwrite: true);
             return aside;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -118,26 +132,14 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
         foreach (var file in Directory.EnumerateFiles(places.Definitions, "*" + Ending).Order(StringComparer.Ordinal))
         {
             var text = Encoding.UTF8.GetString(Held.Head(Ground.Own, file, Longest));
-            var head = Head().Match(text);
             var name = Path.GetFileNameWithoutExtension(file);
             if (
-                head.Success
-                && long.TryParse(head.Groups[1].ValueSpan, CultureInfo.InvariantCulture, out var id)
-                && int.TryParse(head.Groups[2].ValueSpan, CultureInfo.InvariantCulture, out var revision)
+                IdAndRun(text) is var (id, latest)
+                && Number(Head().Match(text).Groups[2]) is { } revision and <= int.MaxValue
                 && YamlNodes.Read(text).Node is MapNode map
                 && DefinitionReader.Read(map).Definition?.Name == name
             )
-                all.Add(
-                    new(
-                        new(id),
-                        name,
-                        revision,
-                        new(
-                            long.TryParse(head.Groups[3].ValueSpan, CultureInfo.InvariantCulture, out var run) ? run : 0
-                        ),
-                        JsonNodes.Write(map)
-                    )
-                );
+                all.Add(new(id, name, (int)revision, latest, JsonNodes.Write(map)));
             else
                 logbook.Trouble($"The copy {file} of a definition cannot be read; it was passed over.");
         }

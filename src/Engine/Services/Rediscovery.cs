@@ -55,8 +55,13 @@ internal sealed class Rediscovery(House house)
             );
         if (again.Count > 0)
             house.Logbook.Trouble(isLost ? Lost(again) : Older(again));
+        var renamed = house.Store.Renamings().Select(one => one.Service).ToHashSet();
         foreach (var copy in copies)
-            if (stored.GetValueOrDefault(copy.Id) is { } one && copy.Revision > one.Revision)
+            if (
+                stored.GetValueOrDefault(copy.Id) is { } one
+                && copy.Revision > one.Revision
+                && !renamed.Contains(copy.Id)
+            )
                 LayAside(copy, one);
         await house.Store.Flush();
     }
@@ -101,6 +106,8 @@ internal sealed class Rediscovery(House house)
     private void LayAside(DefinitionCopy copy, StoredService stored)
     {
         var aside = house.Tools.Copies.LayAside(copy);
+        if (copy.Name != stored.Name)
+            house.Tools.Copies.Remove(copy.Name); // its name of then is no name of it now
         house.Logbook.Note(
             stored.Name,
             new TroubleEntry(

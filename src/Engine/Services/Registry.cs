@@ -210,7 +210,13 @@ internal sealed class Registry(House house) : IServices
             var actor = Actor(stored, definition, stored.Revision);
             services[stored.Name] = actor;
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
-            house.Tools.Copies.Keep(stored.Id, stored.Name, stored.Revision, actor.Situation.LastRun, stored.Document);
+            house.Tools.Copies.Keep(
+                stored.Id,
+                stored.Name,
+                stored.Revision,
+                Later(actor.Situation.LastRun, rediscovery.Reached(stored.Id)),
+                stored.Document
+            );
             all.Add(actor);
             if (!house.Store.HasMoments(stored.Id))
                 actor.KeepTurn(house.Clocks.Now, always: true);
