@@ -18,7 +18,12 @@ internal readonly record struct Reader(long Uid, long Gid, uint[] Groups);
 /// </summary>
 internal sealed unsafe class FollowedFile(string path, string folder, Reader reader, byte[][] hidden, int reopen)
 {
-    private const int CursorLength = 32;
+    private const int CursorLength = 64,
+        EarlierCursorLength = 32,
+        IsOverAt = 56;
+
+    /// <summary>Bytes at the beginning of what was read, and at its end, by which a file is known that began anew.</summary>
+    private const int Known = 512;
 
     private const string Aside = ".calm-aside";
 
@@ -27,10 +32,14 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private int file = -1,
         cursor = -1;
     private FileId id;
+    private FileLook whole; // as it was when all of it had been read
     private long cutAt,
-        quietSince;
+        quietSince,
+        print;
     private bool writable,
         begun;
+    private int between; // files that came and went between the one that is read and the one of today
+    private string? gap; // what is to be said before anything more is kept
 
     /// <summary>What is read was moved aside, and is read until nothing comes to it any more.</summary>
     public bool IsAside { get; private set; }
@@ -79,13 +88,16 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     {
         if (file < 0 && !Find())
             return false;
+        if (gap is not null && !pump.Tell(gap))
+            return false;
+        gap = null;
         var began = Stopwatch.GetTimestamp();
         var taken = 0L;
         do
         {
-            if (FileFacts.Of(file) is not { } looked || looked.Size < At)
+            if (FileFacts.Of(file) is not { } looked || BeganAnew(looked, At - pump.Held))
             {
-                _ = lseek(file, 0, SEEK_SET); // somebody emptied it
+                _ = lseek(file, 0, SEEK_SET);
                 looked = FileFacts.Of(file) ?? default;
             }
 
@@ -93,6 +105,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
                 return false;
             var before = At;
             _ = pump.Carry(file, Rounds, ends: false, Content(before, looked.Size) - before);
+            whole = At == looked.Size ? looked : default;
             Note();
             if (At == before)
                 break;
@@ -111,7 +124,10 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return false;
         if (IsAside)
             DropAside(now, all);
-        else if (IsReplaced())
+        else if (
+            IsReplaced()
+            && (between == 0 || pump.Tell($"[calm: files that came and went meanwhile are not kept: {between}]\n"))
+        )
             Leave();
         else if (At >= cutAt && writable)
             Cut(now);
@@ -119,6 +135,35 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     }
 
     private long At => lseek(file, 0, SEEK_CUR);
+
+    /// <summary>
+    /// Whether somebody emptied it since, also where it is as long again: it is shorter, it holds other bytes than were read, or it was
+    /// written to and got no longer.
+    /// </summary>
+    /// <param name="at">Up to where it was read.</param>
+    private bool BeganAnew(FileLook looked, long at) =>
+        looked.Size < at
+        || (
+            at > 0
+            && looked.Written != whole.Written
+            && ((looked.Size == at && whole.Size == at && whole.Written != 0) || Print(at) != print)
+        );
+
+    /// <summary>Tells the bytes before a place from others: the first and the last of them (FNV-1a, 64 bits).</summary>
+    private long Print(long at)
+    {
+        var length = (int)Math.Min(Known, at);
+        var bytes = stackalloc byte[Known];
+        var hash = 14695981039346656037UL;
+        foreach (var from in (ReadOnlySpan<long>)[0, at - length])
+        {
+            var got = pread(file, bytes, length, from);
+            for (var i = 0; i < got; i++)
+                hash = (hash ^ bytes[i]) * 1099511628211UL;
+        }
+
+        return unchecked((long)hash);
+    }
 
     /// <summary>
     /// A file can be long without having content (lseek(2), SEEK_DATA): what was never written is one mark, and not as many zeros.
@@ -170,6 +215,8 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
     public void Close()
     {
+        if (file >= 0)
+            Note(isOver: true);
         Leave();
         if (cursor >= 0)
             _ = close(cursor);
@@ -182,7 +229,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     {
         if (file >= 0)
             _ = close(file);
-        file = -1;
+        (file, between) = (-1, 0);
         IsAside = false;
     }
 
@@ -190,15 +237,71 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
     private bool Find()
     {
-        // What was moved aside and not read to its end comes first.
-        if (!Open(path + Aside, aside: true) && !Open(path, aside: false))
-        {
-            begun = true; // whatever comes there later is read from its beginning
+        // What was moved aside, by us or by its program, and not read to its end comes first.
+        if (Open(path + Aside, aside: true) || (!begun && OpenMoved()) || Open(path, aside: false))
+            return begun = true;
+        begun = true; // whatever comes there later is read from its beginning
+        return false;
+    }
+
+    /// <summary>
+    /// Without a keeper for a moment, its program may have moved it away and begun another: what of it is not read yet is found by what
+    /// it is, whatever it is called now.
+    /// </summary>
+    private bool OpenMoved()
+    {
+        var known = stackalloc byte[CursorLength];
+        var note = new Span<byte>(known, CursorLength);
+        if (ReadNote(note) != CursorLength || note[IsOverAt] != 0)
+            return false; // there was no run before, or it was read to its end
+        var was = IdIn(note);
+        (string Name, FileLook Look)? moved = null;
+        var others = 0;
+        As(
+            reader,
+            () =>
+            {
+                var all = Beside().ToList();
+                moved = all.Where(one => one.Look.Id == was).Select(one => ((string, FileLook)?)one).FirstOrDefault();
+                others = all.Count(one =>
+                    one.Look.Id != was
+                    && one.Name != path
+                    && moved is { } found
+                    && one.Look.Written > found.Look.Written
+                );
+            }
+        );
+        if (moved?.Name == path)
             return false;
+        gap = moved is null
+            ? "[calm: the file before was moved away while nobody read it; what it got last may be missing]\n"
+            : null;
+        if (moved is null || !Open(moved.Value.Name, aside: false))
+            return false;
+        (writable, between) = (false, others);
+        return true;
+    }
+
+    private const int MostBeside = 4096;
+
+    /// <summary>The files whose names begin with its own, as whoever this thread is sees them.</summary>
+    private IEnumerable<(string Name, FileLook Look)> Beside()
+    {
+        var (folder, name) = (Path.GetDirectoryName(path)!, Path.GetFileName(path));
+        IEnumerable<string> all;
+        try
+        {
+            all = Directory.EnumerateFiles(folder).Take(MostBeside).ToList();
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return [];
         }
 
-        begun = true;
-        return true;
+        return all.Where(one => Path.GetFileName(one).StartsWith(name, StringComparison.Ordinal))
+            .Select(one => (one, FileFacts.Of(one, followsLinks: false)))
+            .Where(one => one.Item2 is { IsRegular: true })
+            .Select(one => (one.one, one.Item2!.Value));
     }
 
     private bool Open(string name, bool aside)
@@ -232,32 +335,56 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private long Start()
     {
         var known = stackalloc byte[CursorLength];
-        _ = lseek(cursor, 0, 0);
-        var size = FileFacts.Of(file)?.Size ?? 0;
-        if (read(cursor, known, CursorLength) != CursorLength)
-            return begun ? 0 : size; // what it held before it was named stays where it is
         var cut = new Span<byte>(known, CursorLength);
-        if (
-            BinaryPrimitives.ReadUInt64LittleEndian(cut) != id.Inode
-            || BinaryPrimitives.ReadUInt64LittleEndian(cut[8..]) != id.Device
-        )
+        var looked = FileFacts.Of(file) ?? default;
+        var length = ReadNote(cut);
+        if (length < EarlierCursorLength)
+            return begun ? 0 : looked.Size; // what it held before it was named stays where it is
+        if (IdIn(cut) != id)
             return 0;
+        var at = BinaryPrimitives.ReadInt64LittleEndian(cut[16..]);
+        if (length == CursorLength)
+        {
+            print = BinaryPrimitives.ReadInt64LittleEndian(cut[32..]);
+            whole = looked with
+            {
+                Size = BinaryPrimitives.ReadInt64LittleEndian(cut[40..]),
+                Written = BinaryPrimitives.ReadInt64LittleEndian(cut[48..]),
+            };
+            if (BeganAnew(looked, at))
+                return 0;
+        }
+
         // What was kept beyond the note, before this keeper's time.
-        var at =
-            BinaryPrimitives.ReadInt64LittleEndian(cut[16..])
-            + Math.Max(0, sink.End - BinaryPrimitives.ReadInt64LittleEndian(cut[24..]));
-        return at <= size ? at : 0;
+        at += Math.Max(0, sink.End - BinaryPrimitives.ReadInt64LittleEndian(cut[24..]));
+        return at <= looked.Size ? at : 0;
     }
 
-    /// <summary>How far it was read, and to which place that was kept.</summary>
-    private void Note()
+    private static FileId IdIn(ReadOnlySpan<byte> note) =>
+        new(BinaryPrimitives.ReadUInt64LittleEndian(note), BinaryPrimitives.ReadUInt64LittleEndian(note[8..]));
+
+    /// <returns>How many bytes of a note there are.</returns>
+    private int ReadNote(Span<byte> note)
     {
+        fixed (byte* into = note)
+            return (int)pread(cursor, into, note.Length, 0);
+    }
+
+    /// <summary>How far it was read, to which place that was kept, and by what it is known that it did not begin anew since.</summary>
+    /// <param name="isOver">The run is over, and all of it that there was is kept.</param>
+    private void Note(bool isOver = false)
+    {
+        print = Print(At - pump.Held);
         var note = stackalloc byte[CursorLength];
         var bytes = new Span<byte>(note, CursorLength);
         BinaryPrimitives.WriteUInt64LittleEndian(bytes, id.Inode);
         BinaryPrimitives.WriteUInt64LittleEndian(bytes[8..], id.Device);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[16..], At - pump.Held);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[24..], sink.End);
+        BinaryPrimitives.WriteInt64LittleEndian(bytes[32..], print);
+        BinaryPrimitives.WriteInt64LittleEndian(bytes[40..], whole.Size);
+        BinaryPrimitives.WriteInt64LittleEndian(bytes[48..], whole.Written);
+        BinaryPrimitives.WriteInt64LittleEndian(bytes[IsOverAt..], isOver && whole.Written != 0 ? 1 : 0);
         _ = lseek(cursor, 0, 0);
         _ = write(cursor, note, CursorLength);
     }

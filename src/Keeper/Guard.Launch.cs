@@ -1,5 +1,6 @@
 using System.Runtime.InteropServices;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Files;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -347,13 +348,22 @@ internal sealed unsafe partial class Guard
     {
         if (keptPlace is null || lockFile < 0)
             return;
-        var before = lockFile;
-        lockFile = -1;
-        _ = mkdir(keptPlace, 0x1C0); // 0700
-        var mine = Lock(keptPlace);
-        _ = close(before);
-        if (!mine)
-            return; // what lies there is another's: nothing is written there any more
+        var place = Marshal.PtrToStringUTF8((nint)keptPlace)!;
+        // It may be that no more than the socket is missing: then the lock that lies there is ours.
+        if (
+            FileFacts.Of(lockFile)?.Id is not { } held
+            || FileFacts.Of($"{place}/lock", followsLinks: false)?.Id != held
+        )
+        {
+            var before = lockFile;
+            lockFile = -1;
+            _ = mkdir(keptPlace, 0x1C0); // 0700
+            var mine = Lock(keptPlace);
+            _ = close(before);
+            if (!mine)
+                return; // what lies there is another's: nothing is written there any more
+        }
+
         if (phase != Phase.Idle)
             Records.Write("run", News(KeeperWord.Launched).With("pid", main).ToBytes().Span);
         Close(Listener);

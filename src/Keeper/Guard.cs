@@ -160,7 +160,7 @@ internal sealed unsafe partial class Guard
         else if (now >= aloneLookAt)
         {
             aloneLookAt = now + LastResort.Beat;
-            LastResort.Look();
+            LastResort.Look(Marshal.PtrToStringUTF8((nint)keptPlace));
         }
     }
 

@@ -1,6 +1,7 @@
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Contract;
+using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Native;
 using static CalmSentry.Linux.Native.Libc;
 
@@ -8,22 +9,29 @@ namespace CalmSentry.Keeper;
 
 /// <summary>
 /// Guard, second and server may all be lost before one of them has begun another. Whichever keeper still has a run then
-/// begins a guard, as the last one was begun: what that wrote down in the run directory says that there is to be one.
+/// begins a guard, as the last one was begun: what that wrote down says that there is to be one. It lies where nobody wipes it, and
+/// counts within one boot; and in the run directory, for keepers of earlier versions and where that disk is full.
 /// </summary>
 internal static unsafe class LastResort
 {
     /// <summary>Milliseconds without a server until it is looked for a guard, and between two looks.</summary>
-    public const int Beat = 5000;
+    public const int Beat = 4000;
 
-    /// <summary>In the run directory, while a guard is wanted: its arguments, an empty text, and its environment.</summary>
-    public const string Command = "guard.command";
+    /// <summary>While a guard is wanted: its arguments, an empty text, and its environment.</summary>
+    private const string Command = "guard.command";
 
     private const int Longest = 256 << 10;
 
-    /// <summary>Begins a guard where one should be and none is. From a keeper's own directory.</summary>
-    public static void Look()
+    /// <summary>Begins a guard where one should be and none is.</summary>
+    /// <param name="place">The keeper's own directory, whether it is still there or not.</param>
+    public static void Look(string? place)
     {
-        if (Read(Path.Combine("..", "..", Command)) is not { } words)
+        // DIR/run/calm-sentry/services/S1
+        if (
+            Path.GetDirectoryName(Path.GetDirectoryName(place)) is not { } run
+            || !ServerGuard.TryPlaces(run, out var own)
+            || Wanted(own) is not { } words
+        )
             return;
         var end = Array.IndexOf(words, "");
         if (end < 2 || !ServerGuard.TryPlaces(words[0], out var places) || IsGuarded(places))
@@ -46,7 +54,20 @@ internal static unsafe class LastResort
         ServerGuard.Free(environment);
     }
 
-    public static void Want(ReadOnlySpan<string> arguments, byte** environment)
+    private static string[]? Wanted(Places places) =>
+        Read(Lasting(places)) is [var boot, .. var words] && boot == Machine.BootId
+            ? words
+            : Read(Path.Combine(places.RunDirectory, Command));
+
+    private static string Lasting(Places places) => Path.Combine(places.Library, Command);
+
+    public static void WantNot(Places places)
+    {
+        Records.Remove(Lasting(places));
+        Records.Remove(Command);
+    }
+
+    public static void Want(Places places, ReadOnlySpan<string> arguments, byte** environment)
     {
         var text = new StringBuilder();
         foreach (var argument in arguments)
@@ -55,7 +76,8 @@ internal static unsafe class LastResort
         for (; *environment is not null; environment++)
             text.Append(Encoding.UTF8.GetString(MemoryMarshal.CreateReadOnlySpanFromNullTerminated(*environment)))
                 .Append('\0');
-        Records.Write(Command, Encoding.UTF8.GetBytes(text.ToString()));
+        _ = Records.Write(Command, Encoding.UTF8.GetBytes(text.ToString()));
+        _ = Records.Write(Lasting(places), Encoding.UTF8.GetBytes($"{Machine.BootId}\0{text}"));
     }
 
     private static bool IsGuarded(Places places)

@@ -82,7 +82,8 @@ internal sealed unsafe class Pump
     /// <summary>Says that bytes are not kept here, and why; false: that cannot be written now.</summary>
     public bool SayLeft(long bytes, string why) => pendingFrom == pendingTo && Tell($"[calm: {bytes} bytes {why}]\n");
 
-    private bool Tell(string text)
+    /// <summary>Writes a line of the sentry's own; false: that cannot be written now.</summary>
+    public bool Tell(string text)
     {
         if (pendingFrom < pendingTo || !sink.Flush())
             return false;

@@ -133,7 +133,7 @@ internal static unsafe partial class ServerGuard
     /// <summary>It was asked to end, or cannot do its work: nobody is to begin another.</summary>
     private static int Leave(int exit)
     {
-        Records.Remove(LastResort.Command);
+        LastResort.WantNot(places);
         Records.Remove(PidFile);
         return exit;
     }
@@ -188,7 +188,7 @@ internal static unsafe partial class ServerGuard
     private static void SayWho()
     {
         Records.Write(PidFile, Encoding.ASCII.GetBytes($"{getpid()}\n"));
-        LastResort.Want(begunWith, handedOn);
+        LastResort.Want(places, begunWith, handedOn);
     }
 
     private static void Signals(byte* set)

@@ -13,6 +13,9 @@ internal interface ISubject
     string Name { get; }
 }
 
+/// <summary>A service that is known, and not taken up yet.</summary>
+internal sealed record Subject(ServiceId Id, string Name) : ISubject;
+
 /// <summary>Takes entries into the logbook, and tells whoever listens.</summary>
 internal sealed class Record(SentryStore store, EventHub events, TimeProvider clock)
 {

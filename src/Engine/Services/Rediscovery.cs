@@ -4,6 +4,7 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Services;
@@ -20,7 +21,11 @@ internal sealed class Rediscovery(House house)
     /// <summary>Services that the store does not know are named up to this many.</summary>
     private const int MostNamed = 20;
 
+    private readonly List<StoredService> madeAgain = [];
     private Dictionary<ServiceId, RunNumber> reached = [];
+
+    /// <summary>What was made again from copies, whether or not the store's disk takes it yet.</summary>
+    public IReadOnlyList<StoredService> MadeAgain => madeAgain;
 
     /// <summary>The latest run of a service that is known to have been ordered, from outside of the store.</summary>
     public RunNumber Reached(ServiceId service) => reached.GetValueOrDefault(service);
@@ -42,17 +47,14 @@ internal sealed class Rediscovery(House house)
         var taken = stored.Values.Select(one => one.Name).ToHashSet(StringComparer.Ordinal);
         var again = copies.Where(copy => copy.Id.Number > latest.Number && taken.Add(copy.Name)).ToList();
         foreach (var copy in again)
-            house.Store.Add(
-                copy.Id,
-                copy.Name,
-                copy.Document,
-                Situation.New(house.Clocks.Now) with
-                {
-                    LastRun = copy.Latest,
-                },
-                new(RunWords.Sentry),
-                house.Clocks.Now
-            );
+        {
+            var situation = Situation.New(house.Clocks.Now) with { LastRun = copy.Latest };
+            madeAgain.Add(new(copy.Id, copy.Name, 1, copy.Document, situation, house.Clocks.Stamp));
+            house.Store.Add(copy.Id, copy.Name, copy.Document, situation, new(RunWords.Sentry), house.Clocks.Now);
+            if (copy.Latest > default(RunNumber))
+                house.Logbook.Note(new Subject(copy.Id, copy.Name), new NumbersPassedOverEntry(copy.Latest));
+        }
+
         if (again.Count > 0)
             house.Logbook.Trouble(isLost ? Lost(again) : Older(again));
         var renamed = house.Store.Renamings().Select(one => one.Service).ToHashSet();

@@ -11,6 +11,7 @@ using CalmSentry.Core.Text;
 using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Watching;
 using CalmSentry.Store;
 
@@ -195,7 +196,7 @@ internal sealed class Registry(House house) : IServices
         remembers = house.Host.Remembers;
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
-        foreach (var stored in house.Store.Services())
+        foreach (var stored in house.Store.Services().UnionBy(rediscovery.MadeAgain, one => one.Id))
         {
             var (definition, why) = Read(stored);
             if (definition is null)
@@ -352,7 +353,7 @@ internal sealed class Registry(House house) : IServices
         {
             situation = situation with { LastRun = reached };
             house.Store.Save(stored.Id, situation, now); // also of one that nothing happens to in this boot
-            house.Logbook.Note(stored.Name, new NumbersPassedOverEntry(reached));
+            house.Logbook.Note(new Subject(stored.Id, stored.Name), new NumbersPassedOverEntry(reached));
         }
 
         house.Store.Reserve(stored.Id, situation.LastRun);

@@ -40,7 +40,8 @@ public static class FileFacts
                 (*(ushort*)(facts + 28) & kinds) == regular,
                 new(*(ulong*)(facts + 32), *(ulong*)(facts + 136)),
                 *(long*)(facts + 40),
-                *(uint*)(facts + 20)
+                *(uint*)(facts + 20),
+                (*(long*)(facts + 112) * 1_000_000_000) + *(uint*)(facts + 120)
             );
     }
 
@@ -77,7 +78,8 @@ public static class FileFacts
 /// <summary>A file as the kernel has it.</summary>
 /// <param name="Size">In bytes.</param>
 /// <param name="Owner">User id.</param>
-public readonly record struct FileLook(bool IsRegular, FileId Id, long Size, uint Owner);
+/// <param name="Written">When its content was last changed, in ns since 1970.</param>
+public readonly record struct FileLook(bool IsRegular, FileId Id, long Size, uint Owner, long Written);
 
 /// <summary>Which file it is on this machine, whatever its name.</summary>
 public readonly record struct FileId(ulong Inode, ulong Device);

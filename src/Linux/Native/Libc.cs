@@ -281,6 +281,9 @@ internal static unsafe partial class Libc
     public static partial nint read(int fd, byte* buffer, nint count);
 
     [LibraryImport("libc")]
+    public static partial nint pread(int fd, byte* buffer, nint count, long offset);
+
+    [LibraryImport("libc")]
     public static partial nint write(int fd, byte* buffer, nint count);
 
     [LibraryImport("libc")]

@@ -658,16 +658,20 @@ internal sealed class Simulation : IDisposable
         durable.Clear();
         durable.AddRange(older);
         machine.Lost.UnionWith(machine.Launched.Except(OnRecord()));
-        // Of numbers that were left out it was on record that they were.
-        foreach (var same in machine.Launched.GroupBy(one => one.Label).ToList())
-            machine.Lost.UnionWith(
-                Enumerable.Range(1, (int)same.Max(one => one.Run)).Select(run => (same.Key, (long)run))
-            );
         machine.ForgetMoments();
         var inStore = Services();
         var copies = Directory
             .EnumerateFiles(places.Definitions, "*.yaml")
             .ToDictionary(file => Path.GetFileNameWithoutExtension(file), file => File.ReadLines(file).First());
+        // Of numbers that were left out it was on record that they were.
+        foreach (
+            var head in copies.Values.Select(head => head.Split(["service ", ", revision ", ", run ", "."], 5, default))
+        )
+            machine.Lost.UnionWith(
+                Enumerable
+                    .Range(1, int.Parse(head[3], CultureInfo.InvariantCulture))
+                    .Select(run => ($"S{head[1]}", (long)run))
+            );
         foreach (var (label, _) in inStore.Where(one => !copies.Values.Any(head => IsOf(head, one.Key))))
             machine.ForgetNumbers(label); // unwrapped since: nobody knows any more that there were later runs
         (List<string> kept, List<string> unknown) = ([], []);
@@ -891,7 +895,10 @@ internal sealed class Simulation : IDisposable
                     )
                 )
             )
-                machine.Broken($"{name} has no run {number}");
+                machine.Broken(
+                    $"{name} ({label}) has no run {number}, between {string.Join(", ", known.Keys.Order())}; left out up to "
+                        + string.Join(", ", passedOver)
+                );
         foreach (var (_, number) in machine.Launched.Where(one => one.Label == label))
         {
             if (machine.Lost.Contains((label, number)) || number == now.Run?.Number.Value)
