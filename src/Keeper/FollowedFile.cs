@@ -215,8 +215,6 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
     public void Close()
     {
-        if (file >= 0)
-            Note(isOver: true);
         Leave();
         if (cursor >= 0)
             _ = close(cursor);
@@ -228,7 +226,11 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private void Leave()
     {
         if (file >= 0)
+        {
+            Note(isOver: true);
             _ = close(file);
+        }
+
         (file, between) = (-1, 0);
         IsAside = false;
     }
@@ -256,22 +258,28 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return false; // there was no run before, or it was read to its end
         var was = IdIn(note);
         (string Name, FileLook Look)? moved = null;
-        var others = 0;
+        var (others, stays) = (0, false);
         As(
             reader,
             () =>
             {
+                if (There()?.Id == was)
+                {
+                    stays = true;
+                    return;
+                }
+
                 var all = Beside().ToList();
                 moved = all.Where(one => one.Look.Id == was).Select(one => ((string, FileLook)?)one).FirstOrDefault();
                 others = all.Count(one =>
                     one.Look.Id != was
-                    && one.Name != path
+                    && IsNumbered(one.Name[path.Length..])
                     && moved is { } found
                     && one.Look.Written > found.Look.Written
                 );
             }
         );
-        if (moved?.Name == path)
+        if (stays)
             return false;
         gap = moved is null
             ? "[calm: the file before was moved away while nobody read it; what it got last may be missing]\n"
@@ -281,6 +289,10 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         (writable, between) = (false, others);
         return true;
     }
+
+    /// <summary>What a file that was moved away has behind its name: a number, or a day.</summary>
+    private static bool IsNumbered(string rest) =>
+        rest is ['.' or '-' or '_', >= '0' and <= '9', ..] or ['.', 'o', 'l', 'd', ..];
 
     private const int MostBeside = 4096;
 
@@ -371,7 +383,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     }
 
     /// <summary>How far it was read, to which place that was kept, and by what it is known that it did not begin anew since.</summary>
-    /// <param name="isOver">The run is over, and all of it that there was is kept.</param>
+    /// <param name="isOver">It is not read any more; where all of it was, nothing of it is looked for by the next run.</param>
     private void Note(bool isOver = false)
     {
         print = Print(At - pump.Held);

@@ -75,8 +75,11 @@ public class GuardTests
     }
 
     /// <summary>Nobody of the sentry is left but the keeper of a program: it begins a guard as the last one was begun.</summary>
-    [Fact]
-    public async Task Guard_second_and_server_killed_in_one_moment_come_back_as_long_as_a_program_runs()
+    /// <param name="wiped">What they had in the run directory is gone with them.</param>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Guard_second_and_server_killed_in_one_moment_come_back_as_long_as_a_program_runs(bool wiped)
     {
         await using var sentry = await Sentry.StartGuarded();
         await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "674");
@@ -86,6 +89,8 @@ public class GuardTests
             var (guard, server) = (await sentry.Guard(), await sentry.Server());
             await Sentry.Eventually(() => Second(guard) != 0);
             Process.Start("kill", ["-KILL", $"{Second(guard)}", $"{guard}", $"{server}"]).WaitForExit();
+            if (wiped)
+                Directory.Delete(sentry.Places.RunDirectory, recursive: true);
             await Sentry.Eventually(async () =>
                 await sentry.Server() is var next && next != 0 && next != server && await sentry.Guard() is not 0
             );

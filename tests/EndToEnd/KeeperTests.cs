@@ -55,6 +55,21 @@ public class KeeperTests
     }
 
     [Fact]
+    public async Task A_program_whose_keeper_has_lost_its_socket_is_taken_up_all_the_same()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
+        var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        File.Delete(Path.Combine(sentry.Places.RunOf(await sentry.Id("relay")), "socket"));
+        await sentry.Serve();
+        var shown = await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running");
+        Assert.Equal((pid, 1), (shown.GetProperty("pid").GetInt32(), shown.GetProperty("run").GetInt32()));
+        await sentry.Ok("stop", "relay");
+        Assert.False(Sentry.Lives(pid));
+    }
+
+    [Fact]
     public async Task A_healthy_program_whose_run_directory_was_wiped_is_taken_up_all_the_same()
     {
         await using var sentry = await Sentry.Start();

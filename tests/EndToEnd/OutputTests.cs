@@ -466,6 +466,99 @@ public class OutputTests
         Assert.Equal("entry 0 came while it rested", (await Lines(sentry, "board", "file=access"))[before].Text);
     }
 
+    /// <summary>It is emptied by its program before the sentry looks at it: what it holds then may be as long as before, or the same.</summary>
+    [Fact]
+    public async Task A_log_file_that_each_run_begins_anew_is_kept_whole_of_each()
+    {
+        await using var sentry = await Sentry.Start();
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own"));
+        File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
+        var (log, next) = (Path.Combine(place.FullName, "access.log"), Path.Combine(place.FullName, "next"));
+        var script = sentry.Script("anew.sh", $"cat {next.Quoted()} > {log.Quoted()}\necho begins\nexec sleep 600\n");
+        await sentry.Wrap("board", "--log-file", $"access={log}", "--proof", "output:^begins", "--", script);
+        var kept = "";
+        foreach (
+            var text in (string[])
+                [
+                    "tide 1 at noon\n",
+                    "tide 2 at noon\n",
+                    "tide 3 at noon, and at night\n",
+                    "tide 3 at noon, and at night\n",
+                ]
+        )
+        {
+            await File.WriteAllTextAsync(next, text);
+            await sentry.Ok("start", "board");
+            kept += text;
+            await Sentry.Eventually(async () =>
+                (await sentry.Ok("output", "board", "--file", "access")).Output == kept
+            );
+            await sentry.Ok("stop", "board");
+        }
+
+        // While it runs, too.
+        await sentry.Ok("start", "board");
+        kept += "tide 3 at noon, and at night\n";
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
+        await File.WriteAllTextAsync(log, "tide 4 at noon, and at night\n");
+        kept += "tide 4 at noon, and at night\n";
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
+    }
+
+    /// <param name="stays">What the program moved away is still there when it is looked for.</param>
+    [Theory]
+    [InlineData(true)]
+    [InlineData(false)]
+    public async Task A_log_file_that_its_program_moves_away_while_its_keeper_is_killed_is_whole_or_the_gap_is_marked(
+        bool stays
+    )
+    {
+        await using var sentry = await Sentry.Start();
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own"));
+        File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
+        var log = Path.Combine(place.FullName, "access.log");
+        var script = sentry.Script(
+            "rotate.pl",
+            """
+            $log = $ARGV[0]; $n = -s "$log.count" || 0; sub entry {
+              print LOG "entry ", ++$n, "\n" for 1..1000; open C, ">>$log.count"; print C "x" x 1000; close C }
+            sub anew { open LOG, ">>$log"; LOG->autoflush(1) } use IO::Handle; anew; entry;
+            $SIG{USR1} = sub { entry; rename $log, "$log.1"; anew; entry };
+            STDOUT->autoflush(1); print "begins\n"; sleep 600 while 1;
+            """
+        );
+        await sentry.Wrap(
+            "board",
+            ["--log-file", $"access={log}", "--proof", "output:^begins", "--start", "--", "/usr/bin/perl", script, log]
+        );
+        await Sentry.Eventually(async () => (await Entries()).Count == 1000);
+        var pid = (await sentry.Show("board")).GetProperty("pid").GetInt32();
+        await sentry.KillServer();
+        Sentry.Kill(Sentry.Parent(pid));
+        Sentry.Kill(pid, "USR1");
+        await Sentry.Eventually(() => Task.FromResult(new FileInfo(log + ".count").Length == 3000));
+        if (!stays)
+            File.Delete(log + ".1");
+        await sentry.Serve();
+        await Sentry.Eventually(async () => (await Entries()) is [.., "entry 4000"]);
+        var entries = await Entries();
+        var all = Enumerable.Range(1, 4000).Select(number => $"entry {number}");
+        Assert.Equal(
+            stays
+                ? all
+                :
+                [
+                    .. all.Take(1000),
+                    "[calm: the file before was moved away while nobody read it; what it got last may be missing]",
+                    .. all.Skip(2000),
+                ],
+            entries
+        );
+
+        async Task<IReadOnlyList<string>> Entries() =>
+            [.. (await Lines(sentry, "board", "file=access")).Select(line => line.Text)];
+    }
+
     [Fact]
     public async Task A_log_file_that_its_account_may_not_read_is_not_read_for_it()
     {

@@ -1,5 +1,4 @@
 using System.Collections.Concurrent;
-using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
@@ -55,13 +54,18 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
         public TaskCompletionSource<Plan> Over { get; } = new(promises);
 
         /// <summary>What it brings back is its alone meanwhile; null: it brings nothing back.</summary>
-        public Engagement? Engagement { get; } =
-            plan.Kind switch
+        public Engagement? Engagement =>
+            engagement ??= Plan.Kind switch
             {
-                PlanKind.Drill => new(ProblemCode.DrillUnderWay, "a drill"),
-                PlanKind.Restart => new(ProblemCode.PlanUnderWay, "a restart of several services"),
+                PlanKind.Drill => new("a drill", Plan.By, Plan.Began, Ends),
+                PlanKind.Restart => new("a restart", Plan.By, Plan.Began, Ends),
                 _ => null,
             };
+
+        private Engagement? engagement;
+
+        private string Ends() =>
+            $"{Plan.Stops.Count(stop => stop.DownAt is not null)} of {Plan.Stops.Length} are down, and it ends when what it stopped is started again";
     }
 
     /// <summary>How plans end whose services are to be seen at rest first.</summary>

@@ -1,11 +1,12 @@
-using CalmSentry.Contract.Api;
+using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Engine.Services;
 
 /// <summary>Something that stops services for a while and brings them back.</summary>
-/// <param name="Kind">What it is, as clients tell it from others.</param>
 /// <param name="What">In words: <c>a drill</c>.</param>
-internal sealed record Engagement(ProblemCode Kind, string What);
+/// <param name="By">Who asked for it.</param>
+/// <param name="Ends">Until when it is, as it stands, as a clause.</param>
+internal sealed record Engagement(string What, Principal By, DateTimeOffset Began, Func<string> Ends);
 
 /// <summary>Somebody else has a service in hand; nothing was done.</summary>
 internal sealed class BusyException(string service, Engagement with) : Exception($"{with.What} has {service} in hand")

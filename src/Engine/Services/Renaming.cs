@@ -27,7 +27,27 @@ internal sealed class Renaming(House house, Registry registry)
     /// <param name="definition">The definition in effect, under its new name.</param>
     /// <param name="document">It as it is given, as JSON.</param>
     /// <returns>Why it keeps its name, as a clause; and whose needs name it anew.</returns>
+    /// <exception cref="BusyException">Somebody has it in hand, and knows it by its name; nothing was changed.</exception>
     public async Task<(string? Why, IReadOnlyList<string> Dependents)> Do(
+        ServiceActor actor,
+        Definition definition,
+        string document,
+        Principal by
+    )
+    {
+        var hand = new Engagement("a rename", by, house.Clocks.Now, () => "it is nearly over");
+        registry.InHand.Take([actor.Definition.Name, definition.Name], hand);
+        try
+        {
+            return await Rename(actor, definition, document, by);
+        }
+        finally
+        {
+            registry.InHand.Leave(hand);
+        }
+    }
+
+    private async Task<(string? Why, IReadOnlyList<string> Dependents)> Rename(
         ServiceActor actor,
         Definition definition,
         string document,

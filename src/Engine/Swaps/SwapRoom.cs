@@ -67,7 +67,7 @@ internal sealed class SwapRoom(
 
         public TaskCompletionSource<Swap> Over { get; } = new(promises);
 
-        public Engagement Engagement { get; init; } = new(ProblemCode.SwapUnderWay, "new files");
+        public required Engagement Engagement { get; init; }
 
         /// <summary>What of the sentry's own is in the way, as it was last said; null: nothing.</summary>
         public string? Own { get; set; }
@@ -81,9 +81,9 @@ internal sealed class SwapRoom(
 
     /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
     /// <exception cref="BusyException">Somebody else has it in hand.</exception>
-    public bool Take(ServiceActor actor)
+    public bool Take(ServiceActor actor, Principal by)
     {
-        var one = new Live(null, clocks.Stamp, null, clocks.Promises);
+        var one = new Live(null, clocks.Stamp, null, clocks.Promises) { Engagement = Hand(actor.Id, by, clocks.Now) };
         if (!live.TryAdd(actor.Id, one))
             return false;
         try
@@ -97,6 +97,9 @@ internal sealed class SwapRoom(
             throw;
         }
     }
+
+    private Engagement Hand(ServiceId service, Principal by, DateTimeOffset began) =>
+        new("a swap", by, began, () => UnderWay(service) ?? "it is nearly over");
 
     private readonly Lock claiming = new();
 
@@ -238,7 +241,10 @@ internal sealed class SwapRoom(
             }
 
             logbook.Note(actor, new PlanTakenUpEntry(SwapWords.Name), swap.By);
-            var one = live[service] = new(swap, saved ?? clocks.Stamp, null, clocks.Promises);
+            var one = live[service] = new(swap, saved ?? clocks.Stamp, null, clocks.Promises)
+            {
+                Engagement = Hand(service, swap.By, swap.Began),
+            };
             registry.InHand.TakeUp([actor.Definition.Name], one.Engagement);
             _ = clocks.Run(() => Follow(service, one, resumed: true));
         }

@@ -41,7 +41,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
                 files = ServiceFiles.Open(tools, actor.Id, way.Path);
             if (swaps.Claim(actor.Id, files.Directory) is { } other)
                 throw NotTaken(
-                    ProblemCode.SwapUnderWay,
+                    ProblemCode.Busy,
                     $"New files of {other.Definition.Title} are under way in {files.Directory}. Nothing was changed.",
                     $"calm swap {other.Definition.Name}   shows how far it is"
                 );

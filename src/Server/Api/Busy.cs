@@ -1,3 +1,5 @@
+using CalmSentry.Contract.Api;
+using CalmSentry.Core.Text;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Services;
 using CalmSentry.Server.Http;
@@ -29,13 +31,13 @@ internal static class Busy
         }
     }
 
-    public static IResult Of(BusyException busy) =>
+    public static IResult Of(BusyException busy, Clocks clocks) =>
         Problems.Of(
             409,
-            busy.With.Kind,
+            ProblemCode.Busy,
             "Something else has it in hand",
-            $"{busy.With.What[..1].ToUpperInvariant()}{busy.With.What[1..]} under way: {busy.Service} is stopped and brought back by it. "
-                + "Nothing was done.",
+            $"{busy.With.What[..1].ToUpperInvariant()}{busy.With.What[1..]}, which {busy.With.By} asked for "
+                + $"{Duration.Write(TimeSpan.FromSeconds(Math.Round((clocks.Now - busy.With.Began).TotalSeconds)))} ago, has {busy.Service} in hand: {busy.With.Ends()}. Nothing was done.",
             "Wait for its end with --wait, or see how far it is: calm list"
         );
 }

@@ -80,7 +80,7 @@ internal static class DrillRoutes
         if (room.Play(names, Caller.Of(context).Who) is not { } live)
             return Problems.Of(
                 409,
-                ProblemCode.DrillUnderWay,
+                ProblemCode.Busy,
                 "One at a time",
                 "A boot or a drill is under way; nothing was touched.",
                 "Wait for its report: calm drill --last"

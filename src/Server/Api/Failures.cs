@@ -1,5 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Contract.Api;
+using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Troubles;
 using CalmSentry.Server.Http;
@@ -50,7 +51,7 @@ internal static partial class Failures
                         "GET /api/openapi.json says what each call takes."
                     );
             case BusyException busy:
-                return Busy.Of(busy);
+                return Busy.Of(busy, context.RequestServices.GetRequiredService<Clocks>());
             case JsonException:
                 return Problems.Of(
                     400,

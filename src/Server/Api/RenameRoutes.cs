@@ -145,7 +145,7 @@ internal static class RenameRoutes
         if (store.Plans().Any(one => one.Plan?.Concerns(name) == true))
             return Problems.Of(
                 409,
-                ProblemCode.PlanUnderWay,
+                ProblemCode.Busy,
                 "Something is under way",
                 $"A drill, a boot or an ordered stop that {title} is part of is under way. Nothing was changed.",
                 "'calm logbook' shows what; try again when it is over."

@@ -133,7 +133,7 @@ internal static class SwapRoutes
         if (wait == true)
             await Busy.Free(wait, [actor.Definition.Name], registry, clocks, context.RequestAborted)
                 .ConfigureAwait(false);
-        if (!swaps.Take(actor))
+        if (!swaps.Take(actor, Caller.Of(context).Who))
             return UnderWay(actor, swaps);
         var notes = Channel.CreateBounded<SwapEvent>(
             new BoundedChannelOptions(MostNotes) { FullMode = BoundedChannelFullMode.DropOldest }
@@ -338,7 +338,7 @@ internal static class SwapRoutes
     public static IResult UnderWay(ServiceActor actor, SwapRoom swaps) =>
         Problems.Of(
             409,
-            ProblemCode.SwapUnderWay,
+            ProblemCode.Busy,
             "New files are under way",
             $"New files of {actor.Definition.Title} are under way: {swaps.UnderWay(actor.Id) ?? "they are nearly done"}. Nothing was changed.",
             $"calm swap {actor.Definition.Name}   shows how far it is"

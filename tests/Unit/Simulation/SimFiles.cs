@@ -116,7 +116,7 @@ internal sealed class SimFiles(Places places)
         var swaps = live.Rooms.Swaps;
         try
         {
-            if (!swaps.Take(actor))
+            if (!swaps.Take(actor, new("anna")))
                 return;
         }
         catch (BusyException)

@@ -477,7 +477,10 @@ internal sealed class Simulation : IDisposable
         await live.Store.Kept();
         if (live.Store.Failure is null && Directory.Exists(places.StateOf(now)))
             Directory.Delete(places.StateOf(now), recursive: true);
-        var (why, _) = await new Renaming(live.House, live.Registry).Do(actor, definition, document, Anna);
+        string? why = "it is in somebody's hand";
+        await UnlessBusy(async () =>
+            (why, _) = await new Renaming(live.House, live.Registry).Do(actor, definition, document, Anna)
+        );
         renaming = null;
         if (why is not null || live.Store.Failure is not null || unwrapping.Contains(label))
             return;
@@ -888,9 +891,10 @@ internal sealed class Simulation : IDisposable
                 !known.ContainsKey(number)
                 && !passedOver.Any(last =>
                     last >= number
-                    // One that was lost may lie before one that was found by its processes.
+                    // One that was lost, or never was, may lie before one that was found by its processes.
                     && (
                         machine.Lost.Contains((label, number))
+                        || !machine.Launched.Contains((label, number))
                         || !known.Keys.Any(other => other > number && other <= last)
                     )
                 )
