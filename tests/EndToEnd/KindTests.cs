@@ -55,6 +55,91 @@ public class KindTests
         );
     }
 
+    /// <summary>As for its new program files: another main process, named in the pid file before or after the one of before ends.</summary>
+    [Theory]
+    [InlineData("new", "$next", 1)]
+    [InlineData("late", "$next", 1)]
+    // What the pid file names must be a living process of its own tree.
+    [InlineData("new", "1", 2)]
+    [InlineData("new", "SOMEBODY", 2)]
+    public async Task A_daemon_that_hands_over_to_another_process_stays_the_same_run(string when, string named, int run)
+    {
+        await using var sentry = await Sentry.Start();
+        using var somebody = Sentry.Began("root", "/bin/sleep", "688");
+        Directory.CreateDirectory(sentry.Places.StateOf("relay"), (UnixFileMode)0b111_111_111);
+        File.SetUnixFileMode(sentry.Places.StateOf("relay"), (UnixFileMode)0b111_111_111);
+        var script = sentry.Script(
+            "relay.pl",
+            $$"""
+            use POSIX; $f = "$ENV{CALM_STATE}/relay.pid"; exit if fork; setsid;
+            sub pid { open F, ">$f"; print F "$_[0]\n"; close F } pid $$; $| = 1; print "up\n";
+            $SIG{USR1} = sub {
+              $old = $$; $next = fork;
+              if ($next) { pid {{named.Replace(
+                "SOMEBODY",
+                $"{somebody.Id}",
+                StringComparison.Ordinal
+            )}} if "{{when}}" eq "new"; exit 0 }
+              if ("{{when}}" eq "late") { select undef, undef, undef, 0.4; pid $$ }
+              print "took over\n" };
+            $SIG{TERM} = sub { print "over\n"; exit 0 };
+            select undef, undef, undef, 0.05 while 1;
+            """
+        );
+        await sentry.Wrap(
+            "relay",
+            "--kind",
+            "detaches",
+            "--pid-file",
+            PidFile(sentry),
+            "--recover",
+            "any-end",
+            "--pause",
+            "10ms",
+            "--start",
+            "--",
+            "/usr/bin/perl",
+            script
+        );
+        var before = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        Sentry.Kill(before, "USR1");
+        var after = await sentry.Until(
+            "relay",
+            view =>
+                view.GetProperty("state").GetString() == "running"
+                && view.GetProperty("run").GetInt32() == run
+                && view.GetProperty("pid").GetInt32() is var pid
+                && pid != before
+        );
+        var next = after.GetProperty("pid").GetInt32();
+        Assert.True(Sentry.Lives(next));
+        Assert.True(Sentry.Lives(somebody.Id));
+        Assert.Equal(
+            run == 1,
+            (await sentry.Ok("logbook", "relay")).Output.Contains(
+                $"by its pid file pid {next} is the program now",
+                StringComparison.Ordinal
+            )
+        );
+        // And so it does under another server, and a stop reaches it.
+        await sentry.KillServer();
+        await sentry.Serve();
+        Assert.Equal(
+            next,
+            (await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running"))
+                .GetProperty("pid")
+                .GetInt32()
+        );
+        await sentry.Ok("stop", "relay");
+        Assert.False(Sentry.Lives(next));
+        Assert.EndsWith(
+            "over\n",
+            await File.ReadAllTextAsync(sentry.Places.OutputOf("relay")),
+            StringComparison.Ordinal
+        );
+        await Sentry.End(somebody);
+    }
+
     /// <summary>As database servers write it: the process id, and seven lines of other things.</summary>
     [Fact]
     public async Task A_pid_file_may_say_more_than_the_process_id()

@@ -68,6 +68,14 @@ public sealed record DetachedEntry(RunNumber Run, int Pid) : Entry
     protected override string Sentence => $"It put itself into the background: pid {Pid} is the program.";
 }
 
+/// <summary>Its main process ended, and by its pid file another one of its tree is that now.</summary>
+public sealed record HandedOverEntry(RunNumber Run, int Pid) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, pid: Pid);
+    protected override string Sentence =>
+        $"It handed over to another process: by its pid file pid {Pid} is the program now.";
+}
+
 /// <param name="Stayed">The process that is taken to be the program; null: none could be identified.</param>
 /// <param name="Within">With one that stayed: the time it had.</param>
 /// <param name="Seen">Without one: what was seen instead, as a clause.</param>
@@ -135,6 +143,7 @@ internal static class StartEntries
         EntryKind.Of(f => new NeverLaunchedEntry(f.Run.Needed(), f.Outcome.Needed()), EntrySeverity.Error),
         EntryKind.Of(f => new TakenUpEntry(f.Run.Needed(), f.Pid)),
         EntryKind.Of(f => new DetachedEntry(f.Run.Needed(), f.Pid.Needed())),
+        EntryKind.Of(f => new HandedOverEntry(f.Run.Needed(), f.Pid.Needed())),
         EntryKind.Of(f => new NotDetachedEntry(f.Run.Needed(), f.Pid, f.Limit, f.Seen)),
         EntryKind.Of(f => new SwitchedOnEntry(f.Run.Needed(), f.Outcome.Needed())),
         EntryKind.Of(f => new ProvenEntry(f.Run.Needed(), f.Seen, f.Took, f.Usual, (int?)f.Count)),

@@ -37,6 +37,7 @@ public static class Story
         EntryKinds.Of<FellEntry>(),
         EntryKinds.Of<MainEndedEntry>(),
         EntryKinds.Of<DetachedEntry>(),
+        EntryKinds.Of<HandedOverEntry>(),
         EntryKinds.Of<UnwellEntry>(),
         EntryKinds.Of<NotProvenEntry>(),
         EntryKinds.Of<StepAnsweredEntry>(),

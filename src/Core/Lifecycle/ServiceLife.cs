@@ -409,10 +409,17 @@ public static partial class ServiceLife
 
         private void Follow(int pid)
         {
-            After = After with { Run = After.Run! with { Pid = pid, Detached = true } };
+            var handedOver = After.Run!.Detached;
+            After = After with { Run = After.Run with { Pid = pid, Detached = true } };
+            if (handedOver)
+            {
+                Say(new HandedOverEntry(After.Run.Number, pid));
+                return;
+            }
+
             if (After.Phase is Phase.Starting or Phase.Running)
                 AwaitProof();
-            Say(new DetachedEntry(After.Run!.Number, pid));
+            Say(new DetachedEntry(After.Run.Number, pid));
         }
 
         private void MainGone(Outcome outcome)

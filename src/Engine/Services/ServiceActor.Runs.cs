@@ -175,6 +175,54 @@ internal sealed partial class ServiceActor
         }
     }
 
+    /// <summary>
+    /// The main process ended. One that left itself in the background may have handed over to another process of its tree, which its
+    /// pid file then names: that one is the program, and the run goes on.
+    /// </summary>
+    private async Task MainGone(RunNumber run, byte[] body)
+    {
+        if (MayHandOver(run))
+            _ = house.Clocks.Run(() => HandOver(run, body));
+        else
+            await Apply(new MainEnded(run, Remains.Read(body)));
+    }
+
+    private bool MayHandOver(RunNumber run) =>
+        Definition.Program is { Kind: ProgramKind.Detaches, PidFile: not null }
+        && Situation is { Phase: Phase.Starting or Phase.Running, Run: { Detached: true } live }
+        && live.Number == run;
+
+    private async Task HandOver(RunNumber run, byte[] body)
+    {
+        // Whoever falls has handed over before, or not at all.
+        var (began, patience) = (house.Clocks.Forward, Remains.Read(body).IsGood ? HandOverPatience : TimeSpan.Zero);
+        while (MayHandOver(run) && house.Clocks.Forward - began <= patience)
+        {
+            if (house.Host.Detached(Definition, keeperPid).Pid is { } next && next != Situation.Run?.Pid)
+            {
+                Post(
+                    () =>
+                    {
+                        keeper?.Send(new Message(KeeperWord.Follow).With("pid", next));
+                        return Task.CompletedTask;
+                    },
+                    null
+                );
+                await house.Clocks.Delay(HandOverBeat); // the keeper says so, or it is looked for again
+                if (Situation.Run?.Pid == next)
+                    return;
+            }
+
+            await house.Clocks.Delay(HandOverBeat);
+        }
+
+        Post(() => Apply(new MainEnded(run, Remains.Read(body))), null);
+    }
+
+    /// <summary>How long after its end the pid file may still be about the process that ended.</summary>
+    private static readonly TimeSpan HandOverPatience = TimeSpan.FromSeconds(2),
+        HandOverBeat = TimeSpan.FromMilliseconds(50);
+
     private void Refuse(RunNumber run, string why)
     {
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
@@ -235,7 +283,7 @@ internal sealed partial class ServiceActor
                 inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
                 break;
             case KeeperWord.MainEnded:
-                await Apply(new MainEnded(run, Remains.Read(body)));
+                await MainGone(run, body);
                 break;
             case KeeperWord.NeverLaunched or KeeperWord.TreeEnded:
                 await Over(word, body);

@@ -152,7 +152,7 @@ internal sealed partial class ServiceActor
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Id, number, pid, house.Clocks.Now);
         if (Message.Text(hello, "phase") == "ending")
-            await Apply(new MainEnded(number, Remains.Read(hello)));
+            await MainGone(number, hello);
         await EndOlder(left);
         FoundOut();
     }
