@@ -109,7 +109,12 @@ internal sealed class Rediscovery(House house)
     {
         var aside = house.Tools.Copies.LayAside(copy);
         if (copy.Name != stored.Name)
-            house.Tools.Copies.Remove(copy.Name); // its name of then is no name of it now
+        {
+            // Its name of then is no name of it now; what the copy knows of its runs is kept first.
+            house.Tools.Copies.Keep(stored.Id, stored.Name, stored.Revision, copy.Latest, stored.Document);
+            house.Tools.Copies.Remove(copy.Name);
+        }
+
         house.Logbook.Note(
             stored.Name,
             new TroubleEntry(
