@@ -1,5 +1,6 @@
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
+using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
 using CalmSentry.Engine.Swaps;
@@ -31,6 +32,8 @@ internal sealed class Rooms : ITogether
     public SwapRoom Swaps { get; }
 
     Task ITogether.Stop(IReadOnlySet<string> names, Principal by) => Plans.Stop(names, by);
+
+    bool ITogether.Judges(ServiceId service, RunNumber run) => Swaps.Judges(service, run);
 
     Task ITogether.Restart(ServiceActor service, DateTimeOffset moment, CancellationToken gone) =>
         restarts.Restart(service, moment, gone);

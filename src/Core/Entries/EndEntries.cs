@@ -121,6 +121,7 @@ public abstract record RunOverEntry(RunNumber Run, Outcome Outcome, bool FailedS
                 $"; it is tried again in {Length.Of(Pause.Needed())} (try {tries}).",
             EntryNext.Restart => $"; Calm Sentry restarts it in {Length.Of(Pause.Needed())}.",
             EntryNext.Rests => $"{(Why is { } said ? $": {said}" : "")}; it rests until its next moment.",
+            EntryNext.FilesBefore => " with new files: those before are put back.",
             EntryNext.StopsDependents =>
                 $"; {Because}it will not be restarted automatically, and what needs it is stopped.",
             EntryNext.StaysStopped => $"; {Because}it will not be restarted automatically.",

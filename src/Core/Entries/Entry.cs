@@ -210,6 +210,9 @@ public enum EntryNext
 
     /// <summary>It rests until its next moment.</summary>
     Rests,
+
+    /// <summary>The files that it had before are put back.</summary>
+    FilesBefore,
 }
 
 internal static class EntryNexts

@@ -112,7 +112,8 @@ public sealed record MainEnded(RunNumber Run, Outcome Outcome) : Happening;
 public sealed record MainFound(RunNumber Run, int Pid) : Happening;
 
 /// <summary>The run is over: its whole tree has ended, or it never came to run.</summary>
-public sealed record RunEnded(RunNumber Run, Outcome Outcome) : Happening;
+/// <param name="JudgesFiles">It was begun with new files, and its end says that they are not good: no failure of the service.</param>
+public sealed record RunEnded(RunNumber Run, Outcome Outcome, bool JudgesFiles = false) : Happening;
 
 /// <summary>
 /// A returning server found that runs were ordered which the store had not heard of yet: all but the latest are over,

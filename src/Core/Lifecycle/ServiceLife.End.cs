@@ -9,7 +9,7 @@ public static partial class ServiceLife
 {
     private sealed partial class Deciding
     {
-        private void Ended(Outcome outcome)
+        private void Ended(Outcome outcome, bool judgesFiles = false)
         {
             var run = After.Run!;
             outcome = run.MainOutcome is { } main ? main with { Detail = main.Detail ?? outcome.Detail } : outcome;
@@ -35,7 +35,7 @@ public static partial class ServiceLife
                 {
                     FailedStart = failedStart,
                     Steps = steps,
-                    Bad = !asked && (failedStart || !outcome.IsGood),
+                    Bad = !asked && !judgesFiles && (failedStart || !outcome.IsGood),
                 },
             };
             if (asked)
@@ -53,6 +53,12 @@ public static partial class ServiceLife
                 RestartEnded(run, outcome);
             switch (afterwards)
             {
+                case Afterwards.Recover when judgesFiles:
+                    // Whoever put the new files in puts those before back, and begins it with them.
+                    Say(new FellEntry(run.Number, outcome, failedStart) { Next = EntryNext.FilesBefore });
+                    Enter(Phase.Stopped);
+                    Deeds.Add(new Dismiss());
+                    break;
                 case Afterwards.Recover:
                     Recover(run, outcome, failedStart);
                     break;

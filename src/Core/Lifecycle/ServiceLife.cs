@@ -158,7 +158,7 @@ public static partial class ServiceLife
                     Follow(found.Pid);
                     break;
                 case RunEnded ended when IsLive(ended.Run):
-                    Ended(ended.Outcome);
+                    Ended(ended.Outcome, ended.JudgesFiles);
                     break;
                 case RunEnded ended when ended.Run > After.LastRun && After.Run is null:
                     EndedUnseen(ended);

@@ -404,9 +404,10 @@ internal sealed partial class ServiceActor
         );
         LastEnd? end = null;
         var over = false;
-        await Apply(new RunEnded(run, outcome), at, Record);
+        var judgesFiles = registry.Together.Judges(Id, run);
+        await Apply(new RunEnded(run, outcome, judgesFiles), at, Record);
         DiscardOnceKept(run, over); // of something switched on, only the start command has ended
-        if (end is { Bad: true })
+        if (end is { Bad: true } || (end is { AsAsked: false } && judgesFiles))
         {
             var (definition, pid, directory) = (
                 Definition,

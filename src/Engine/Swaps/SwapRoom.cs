@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
@@ -78,6 +79,15 @@ internal sealed class SwapRoom(
         !live.TryGetValue(service, out var one) ? null
         : one.Swap is { } swap ? SwapWords.Doing(swap)
         : "new files are being looked at";
+
+    /// <summary>Those of the server before, until they are taken up.</summary>
+    private IReadOnlyDictionary<ServiceId, Swap> before = new Dictionary<ServiceId, Swap>();
+
+    /// <summary>Whether a run was begun with new files that are judged by how it fares.</summary>
+    public bool Judges(ServiceId service, RunNumber run) =>
+        (live.TryGetValue(service, out var one) ? one.Swap : before.GetValueOrDefault(service))
+            is { Step: SwapStep.Beginning or SwapStep.Watching } swap
+        && run > swap.From;
 
     /// <summary>Takes the one place there is for swaps of a service; false: it is taken.</summary>
     /// <exception cref="BusyException">Somebody else has it in hand.</exception>
@@ -205,9 +215,10 @@ internal sealed class SwapRoom(
     /// </summary>
     public void Settle()
     {
-        foreach (var (service, swap, _) in store.Swaps())
+        before = store.Swaps().Where(one => one.Swap is not null).ToDictionary(one => one.Service, one => one.Swap!);
+        foreach (var (service, swap) in before)
         {
-            if (swap is null || SwapLife.Wanted(swap) is not { } wanted)
+            if (SwapLife.Wanted(swap) is not { } wanted)
                 continue;
             try
             {
@@ -248,6 +259,8 @@ internal sealed class SwapRoom(
             registry.InHand.TakeUp([actor.Definition.Name], one.Engagement);
             _ = clocks.Run(() => Follow(service, one, resumed: true));
         }
+
+        before = new Dictionary<ServiceId, Swap>();
     }
 
     private async Task Follow(ServiceId service, Live one, bool resumed)

@@ -860,11 +860,7 @@ internal sealed class Simulation : IDisposable
 
         // Whoever stopped what ran brings it back, or says so.
         if (
-            now
-                is {
-                    Phase: Phase.Stopped,
-                    Asked: { What: AskedFor.Stop, By.Kind: PrincipalKind.Swap or PrincipalKind.Drill } by2
-                }
+            now is { Phase: Phase.Stopped, Asked: { By.Kind: PrincipalKind.Swap or PrincipalKind.Drill } by2 }
             && !live.Store.Logbook(actor.Id, 100).Any(entry => entry.Entry is SwapDownEntry)
         )
             machine.Broken($"{name} was stopped by {by2.By}, and is not brought back");
