@@ -91,11 +91,7 @@ public class SwapTests
         await sentry.Until("board", view => view.GetProperty("state").GetString() == "stopping");
         var refused = await sentry.Calm("swap", "board", "--from", New(sentry, "2"));
         Assert.Equal(1, refused.Exit);
-        Assert.Contains(
-            "A drill under way: board is stopped and brought back by it",
-            refused.Error,
-            StringComparison.Ordinal
-        );
+        Assert.Matches("A drill, which \\S+ asked for [0-9]+ s ago, has board in hand: 0 of 1 are down", refused.Error);
         Assert.Equal(1, (await sentry.Calm("restart", "board")).Exit);
 
         // Whoever waits gets it once it is back, and what does not stay well is taken out again.
@@ -109,7 +105,10 @@ public class SwapTests
         await sentry.Until("board", view => view.GetProperty("run").GetInt64() > 4);
         var second = await sentry.Calm("drill", "board", "--yes");
         Assert.Equal(1, second.Exit);
-        Assert.Contains("New files under way", second.Error, StringComparison.Ordinal);
+        Assert.Matches(
+            "A swap, which \\S+ asked for [0-9]+ s ago, has board in hand: it is ready with version 3, and watched for 4 s",
+            second.Error
+        );
         Assert.Equal(0, (await watched).Exit);
     }
 
@@ -211,6 +210,50 @@ public class SwapTests
             "No earlier version",
             (await sentry.Calm("swap", "board", "--back")).Error,
             StringComparison.Ordinal
+        );
+    }
+
+    /// <summary>Neither on hold for it, nor told as its failure, nor counted as one.</summary>
+    [Fact]
+    public async Task New_files_that_do_not_do_are_no_failures_of_the_service()
+    {
+        await using var sentry = await With("--hold-ends", "2", "--hold-within", "1h");
+        await sentry.Ok("start", "board");
+        for (var times = 2; times < 6; times++)
+        {
+            var how = times % 2 == 0 ? "fails" : "falls";
+            var said = await sentry.Calm(
+                "swap",
+                "board",
+                "--from",
+                New(sentry, Text(times), how),
+                "--watch-for",
+                "20s"
+            );
+            Assert.Equal(1, said.Exit);
+            Assert.Contains("Version 1 is in place again. Running since", said.Error, StringComparison.Ordinal);
+        }
+
+        var log = (await sentry.Ok("logbook", "board", "--last", "200")).Output;
+        Assert.Contains(
+            "exited with code 3 before it was ready: a failed start with new files: those before are put back.",
+            log,
+            StringComparison.Ordinal
+        );
+        Assert.Contains("exited with code 4 with new files: those before are put back.", log, StringComparison.Ordinal);
+        Assert.DoesNotContain("on hold", log, StringComparison.Ordinal);
+        var figures = (await sentry.Call(HttpMethod.Get, "services/board/availability")).EnumerateArray().First();
+        Assert.Equal(0, figures.GetProperty("falls").GetInt32());
+        var alerts = (await sentry.Call(HttpMethod.Get, "alerts")).EnumerateArray().ToList();
+        Assert.All(alerts, alert => Assert.Contains("swap", alert.ToString(), StringComparison.Ordinal));
+        // A failure of its own counts from the first on.
+        Sentry.Kill((await sentry.Show("board")).GetProperty("pid").GetInt32());
+        await sentry.Until(
+            "board",
+            view =>
+                view.GetProperty("run").ValueKind == System.Text.Json.JsonValueKind.Number
+                && view.GetProperty("run").GetInt64() == 10
+                && view.GetProperty("state").GetString() == "running"
         );
     }
 

@@ -742,7 +742,13 @@ internal sealed class Simulation : IDisposable
             return;
         }
 
-        foreach (var errand in live.UnderWay)
+        // Its new files are judged once what it needs is there.
+        foreach (
+            var errand in live.UnderWay.Where(errand =>
+                live.Registry.Named(errand.Replace("swap ", "", StringComparison.Ordinal))?.Situation
+                    is not { Phase: Phase.Waiting, Awaited: not null }
+            )
+        )
             machine.Broken($"not over after half an hour of peace: {errand}");
         foreach (var (id, plan, _) in live.Store.Plans())
             machine.Broken($"plan {id} ({plan?.Kind}) is not over after half an hour of peace");
