@@ -275,7 +275,8 @@ internal static class AskCommands
                     AskWithDependents(client, service, what, query, mayAsk: !dry, json, cancellation)
                 );
                 // What would be done is said one after the other; what is done, all at once.
-                return await Worst(dry ? asked : asked.ToList(), services.Count > 1).ConfigureAwait(false);
+                var exit = await Worst(dry ? asked : asked.ToList(), services.Count > 1).ConfigureAwait(false);
+                return exit == Exit.True && !dry && !client.IsOnRecord ? Exit.NotOnRecord : exit;
             }
         );
         return command;

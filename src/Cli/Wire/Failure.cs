@@ -12,6 +12,9 @@ internal static class Exit
         NoSuchThing = 4,
         Unreachable = 5;
 
+    /// <summary>It was done, and cannot be put on record for now.</summary>
+    public const int NotOnRecord = 6;
+
     /// <summary>The exit code an HTTP status stands for.</summary>
     public static int For(int status) =>
         status switch

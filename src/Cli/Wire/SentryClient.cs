@@ -141,6 +141,9 @@ internal sealed class SentryClient : IDisposable
     /// <summary>What is so after any end of the sentry.</summary>
     public const string ProgramsGoOn = "programs go on, and what was asked goes on with the next one";
 
+    /// <summary>All that was asked for through this client is on record, as far as its answers say.</summary>
+    public bool IsOnRecord { get; private set; } = true;
+
     public void Dispose() => http.Dispose();
 
     private async Task<HttpResponseMessage> Send(
@@ -170,7 +173,11 @@ internal sealed class SentryClient : IDisposable
         if (response.Headers.TryGetValues(OwnHeaders.Zone, out var zone))
             Lengths.Zone = zone.First();
         if (response.Headers.TryGetValues(OwnHeaders.NotRecorded, out var why))
+        {
             Say($"not on record yet: {why.First().TrimEnd('.')}. It is tried again every second.");
+            IsOnRecord &= request.Method == HttpMethod.Get;
+        }
+
         if (response.Headers.TryGetValues(OwnHeaders.Note, out var note))
             Say(note.First());
         if (response.IsSuccessStatusCode)

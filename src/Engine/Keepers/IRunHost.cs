@@ -84,6 +84,18 @@ internal interface IRunHost
     /// <exception cref="OwnTroubleException">It could not be written; nothing was ordered.</exception>
     void Note(string runDirectory, RunNumber run, RunNote note);
 
+    /// <summary>
+    /// Writes down that somebody stopped the service, until that is on record: where nothing more comes to be on record, a server
+    /// that returns in this boot still knows. Where it cannot be written, it is left.
+    /// </summary>
+    void NoteStop(string runDirectory, string by);
+
+    /// <summary>Who stopped the service in this boot, by what was written down of it; null: nothing was.</summary>
+    string? StopNoted(string runDirectory);
+
+    /// <summary>It is on record, or somebody started it since.</summary>
+    void ForgetStop(string runDirectory);
+
     /// <summary>What was written down when a run was ordered; null: there is no note of it.</summary>
     RunNote? Noted(string runDirectory, RunNumber run);
 

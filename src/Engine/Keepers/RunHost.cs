@@ -130,6 +130,12 @@ internal sealed class RunHost(RunTools tools) : IRunHost
 
     public void Note(string runDirectory, RunNumber run, RunNote note) => RunNotes.Write(runDirectory, run, note);
 
+    public void NoteStop(string runDirectory, string by) => StopNotes.Write(runDirectory, by);
+
+    public string? StopNoted(string runDirectory) => StopNotes.Read(runDirectory);
+
+    public void ForgetStop(string runDirectory) => StopNotes.Discard(runDirectory);
+
     public RunNote? Noted(string runDirectory, RunNumber run) => RunNotes.Read(runDirectory, run);
 
     public ILookup<string, MarkedProcess> Marked() => RunNotes.Marked(tools.Places);

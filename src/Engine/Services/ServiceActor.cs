@@ -393,12 +393,27 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     {
         Known = false;
         View = ServiceViews.Of(this);
-        return Call(() =>
+        return Call(async () =>
         {
             var user = house.Host.AccountOf(Definition.Account)?.Uid;
             marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
-            return FindKeeper(newBoot);
+            var stopped = house.Host.StopNoted(RunDirectory);
+            await FindKeeper(newBoot);
+            if (stopped is not null)
+                await Apply(new StopAsked(new(stopped)));
         });
+    }
+
+    /// <summary>What somebody asked for last holds, also where it cannot be put on record before this server is lost.</summary>
+    private void NoteWhatWasAsked(Happening happening)
+    {
+        if (happening is StopAsked { ThisRun: false, By: { Kind: PrincipalKind.Account, Name: var by } })
+        {
+            house.Host.NoteStop(RunDirectory, by);
+            house.OnceKept(() => house.Host.ForgetStop(RunDirectory));
+        }
+        else if (happening is StartAsked or RestartAsked or ReleaseAsked)
+            house.Host.ForgetStop(RunDirectory);
     }
 
     public void Dispose()
@@ -508,6 +523,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
 
         // First on record, then armed and shown, and only then done: whatever a deed comes to, the next decision is due.
         house.Store.Save(Id, Situation, frame);
+        NoteWhatWasAsked(happening);
         alongside?.Invoke();
         StopLooking();
         alarm.Set(Situation.WakeAt, stamp);

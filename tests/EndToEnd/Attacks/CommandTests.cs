@@ -184,11 +184,18 @@ public class CommandTests
             }
 
             await sentry.Ok("logbook"); // something to be written has met the full disk
-            await Sentry.Eventually(async () =>
-                (await sentry.Calm("stop", "board")).Error.Contains("not on record yet", StringComparison.Ordinal)
-            );
+            var stopped = await sentry.Calm("stop", "board");
+            Assert.Contains("not on record yet", stopped.Error, StringComparison.Ordinal);
+            Assert.Equal(6, stopped.Exit);
             Assert.Empty(sentry.Processes("board"));
-            Assert.Equal(0, (await sentry.Calm("start", "board")).Exit);
+            // A server that returns does not undo it.
+            await sentry.KillServer();
+            await sentry.Serve();
+            Assert.Equal("stopped", (await sentry.Show("board")).GetProperty("state").GetString());
+            Assert.Equal(6, (await sentry.Calm("start", "board")).Exit);
+            await sentry.KillServer();
+            await sentry.Serve();
+            await sentry.Until("board", view => view.GetProperty("state").GetString() == "running");
             foreach (
                 var look in (string[][])
                     [

@@ -76,6 +76,9 @@ internal sealed class SimMachine(SimLoop loop)
 
     public Dictionary<(string Place, long Run), (KeeperWord Word, byte[] Body)> Outcomes { get; } = [];
 
+    /// <summary>By whom services were stopped, as it is noted in their places.</summary>
+    public Dictionary<string, string> Stops { get; } = [];
+
     /// <summary>Control groups that are there.</summary>
     public HashSet<(string Label, long Run)> Groups { get; } = [];
 
@@ -225,6 +228,7 @@ internal sealed class SimMachine(SimLoop loop)
     {
         Notes.Clear();
         Outcomes.Clear();
+        Stops.Clear();
         Remembers = false;
         // What is being ordered at this moment is noted there, too.
         lostUntil = loop.Now + (TimeSpan.TicksPerSecond * 3);

@@ -88,6 +88,16 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
         machine.Notes[(runDirectory, run.Value)] = note;
     }
 
+    public void NoteStop(string runDirectory, string by)
+    {
+        if (!machine.NoNotes)
+            machine.Stops[runDirectory] = by;
+    }
+
+    public string? StopNoted(string runDirectory) => machine.Stops.GetValueOrDefault(runDirectory);
+
+    public void ForgetStop(string runDirectory) => machine.Stops.Remove(runDirectory);
+
     public RunNote? Noted(string runDirectory, RunNumber run) =>
         machine.Notes.TryGetValue((runDirectory, run.Value), out var note) ? note : null;
 

@@ -37,6 +37,7 @@ internal sealed class Simulation : IDisposable
     private readonly Dictionary<string, int> toldRevisions = [];
     private readonly Dictionary<string, string> toldNames = [];
     private readonly HashSet<string> toldGone = [];
+    private readonly HashSet<string> toldStopped = [];
     private readonly HashSet<string> unwrapping = [];
     private readonly List<(byte[] Bytes, string End)> durable = [];
     private SimServer? server;
@@ -140,6 +141,27 @@ internal sealed class Simulation : IDisposable
                 .Where(machine.Launched.Contains)
                 .Select(one => one.Run),
         ];
+    }
+
+    /// <summary>Somebody stops a service while the disk takes nothing, and the server is killed before it does.</summary>
+    /// <returns>Where it stands under the next server.</returns>
+    public Phase StoppedNotOnRecord()
+    {
+        Serve();
+        loop.Pass(TimeSpan.FromSeconds(1));
+        Wrap("steady");
+        loop.Pass(TimeSpan.FromSeconds(1));
+        var actor = server!.Registry.Named("steady")!;
+        server.Do("start", () => actor.Ask(new StartAsked(Anna)));
+        loop.Pass(TimeSpan.FromSeconds(10));
+        machine.NoDisk = true;
+        server.Do("stop", () => Stop(server!, actor));
+        loop.Pass(TimeSpan.FromSeconds(10));
+        Lose();
+        machine.NoDisk = false;
+        Serve();
+        loop.Pass(TimeSpan.FromSeconds(20));
+        return server!.Registry.Named("steady")!.Situation.Phase;
     }
 
     /// <summary>An order cannot be written down yet, and the keeper that waits for it is killed.</summary>
@@ -250,6 +272,7 @@ internal sealed class Simulation : IDisposable
                 machine.Wipe();
                 // What was not on record yet was noted there alone.
                 machine.Lost.UnionWith(machine.Launched.Except(OnRecord()));
+                toldStopped.Clear();
                 if (machine.Refused)
                     machine.ForgetNumbers();
                 // A server whose socket is gone ends, and the next one makes it again.
@@ -306,6 +329,7 @@ internal sealed class Simulation : IDisposable
 
         name = actor.Definition.Name;
         machine.ForgetMoments(actor.Id.ToString());
+        toldStopped.Clear(); // what is asked for one may begin others
         switch (loop.Random.Next(16))
         {
             case 0 or 1 or 2 or 3:
@@ -375,7 +399,7 @@ internal sealed class Simulation : IDisposable
         }
     }
 
-    private static async Task Stop(SimServer live, ServiceActor actor)
+    private async Task Stop(SimServer live, ServiceActor actor)
     {
         var name = actor.Definition.Name;
         var needing = live
@@ -383,7 +407,9 @@ internal sealed class Simulation : IDisposable
             .Where(other => other != name && live.Registry.Named(other)?.Situation.Run is not null);
         await live.Rooms.Plans.Stop(needing.ToHashSet(StringComparer.Ordinal), Anna);
         await actor.Ask(new StopAsked(Anna));
-        await actor.Until(now => now.Phase != Phase.Stopping, CancellationToken.None);
+        var now = await actor.Until(now => now.Phase != Phase.Stopping, CancellationToken.None);
+        if (now.Phase == Phase.Stopped && machine.Stops.ContainsKey(actor.RunDirectory))
+            toldStopped.Add(actor.Id.ToString());
     }
 
     private static async Task UnlessBusy(Func<Task> work)
@@ -629,6 +655,7 @@ internal sealed class Simulation : IDisposable
         }
 
         machine.Lost.UnionWith(machine.Launched);
+        toldStopped.Clear();
         if (machine.Refused)
             machine.ForgetNumbers();
         Later(loop.Between(100, 5000), Serve);
@@ -686,6 +713,7 @@ internal sealed class Simulation : IDisposable
         toldNames.Clear();
         toldGone.Clear();
         unwrapping.Clear();
+        toldStopped.Clear();
         foreach (var label in kept)
             toldRevisions[label] = 1;
         // Whoever put it back brings what lies under later names to the names of before, and ends what cannot be taken up.
@@ -787,6 +815,9 @@ internal sealed class Simulation : IDisposable
             machine.Broken($"the logbook is not as it was written: {broken}");
         if (live.Store.Renamings().Count > 0)
             machine.Broken("a renaming is not over after half an hour of peace");
+        foreach (var label in toldStopped)
+            if (live.Registry.All.FirstOrDefault(one => one.Id.ToString() == label) is { Situation.Lives: true } actor)
+                machine.Broken($"{actor.Definition.Name} was told to be stopped, and is {actor.Situation.Phase}");
         foreach (var label in toldGone)
             if (live.Registry.All.Any(actor => actor.Id.ToString() == label))
                 machine.Broken($"{label} is there again, and it was told to be unwrapped");

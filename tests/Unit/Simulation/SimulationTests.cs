@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Core.Lifecycle;
 
 namespace CalmSentry.Tests.Unit.Simulation;
 
@@ -96,6 +97,10 @@ public class SimulationTests
         machine.Launch("S1", 2);
         Assert.Contains("launched twice", machine.Violations[1], StringComparison.Ordinal);
     }
+
+    [Fact]
+    public void What_somebody_stopped_stays_so_though_no_disk_took_it() =>
+        Assert.Equal(Phase.Stopped, Of(40, simulation => simulation.StoppedNotOnRecord()));
 
     [Fact]
     public void Whatever_happens_nothing_is_lost_or_doubled()
