@@ -9,7 +9,7 @@ namespace CalmSentry.Keeper;
 /// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers
 /// questions;
 /// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
-/// these: the directory FROM is seen at AT, by this process and what it starts alone.
+/// these: the directory FROM is seen at AT, by this process and what it starts alone; <c>… offline …</c>: they have no network.
 /// </summary>
 internal static unsafe class As
 {
@@ -27,6 +27,14 @@ internal static unsafe class As
             if (See(from, at) is not 0 and var why)
                 return why;
             rest = rest[3..];
+        }
+
+        if (rest is ["offline", ..])
+        {
+            const int CLONE_NEWNET = 0x40000000;
+            if (unshare(CLONE_NEWNET) < 0)
+                return Failed;
+            rest = rest[1..];
         }
 
         Enter.TakeUsualStanding();

@@ -165,7 +165,7 @@ public sealed class CheckTests : IAsyncLifetime
 
         await Finds("", At(Script("tides.pl", "use strict;\nuse Socket;\nsleep 600;\n", 0b110_100_100)));
         var module = await Finds(
-            "risk module-missing",
+            "blocks module-missing",
             At(Script("tides2.pl", "use Quay::Tides;\nsystem('touch', 'ran');\n", 0b110_100_100))
         );
         Assert.Contains(
@@ -174,14 +174,42 @@ public sealed class CheckTests : IAsyncLifetime
             StringComparison.Ordinal
         );
         Assert.False(File.Exists(Path.Combine(place, "ran")), "the script was read, not run");
+        await Finds("blocks script-syntax", At(Script("tides3.pl", "use strict;\nmy $x = ;\n", 0b110_100_100)));
+        await Finds("blocks script-syntax", At(Script("tides5.pl", "use strict;\n$tide = 3;\n", 0b110_100_100)));
+        await Finds(
+            "risk script-syntax",
+            At(Script("tides.sh", "#!/bin/sh\nexec sleep 600\nif then\n", 0b111_101_101))
+        );
+        // What Perl runs while it reads has no network, not even this host's own.
+        await Finds(
+            "",
+            At(
+                Script(
+                    "tides6.pl",
+                    "BEGIN { use IO::Socket; open F, '>', '/dev/null'; die if IO::Socket::INET->new(PeerAddr => '127.0.0.1:1') || $! !~ /unreachable/i }\nsleep 600;\n",
+                    0b110_100_100
+                )
+            )
+        );
         if (!File.Exists("/usr/bin/python3"))
             return;
         await Finds("", At(Script("tides.py", "import json, os.path\nfrom sys import argv\n", 0b110_100_100)));
         await Finds(
-            "risk module-missing",
+            "blocks module-missing",
             At(Script("tides2.py", "import json\nimport no_such_tides\nopen('ran', 'w')\n", 0b110_100_100))
         );
-        await Finds("risk script-syntax", At(Script("tides3.py", "print 'high water'\n", 0b110_100_100)));
+        await Finds("blocks script-syntax", At(Script("tides3.py", "print 'high water'\n", 0b110_100_100)));
+        // Where the script itself says where else to look, it may find them.
+        await Finds(
+            "risk module-missing",
+            At(
+                Script(
+                    "tides4.py",
+                    "import sys\nsys.path.insert(0, '/srv/quay')\nimport no_such_tides\n",
+                    0b110_100_100
+                )
+            )
+        );
         Assert.False(File.Exists(Path.Combine(place, "ran")));
     }
 

@@ -18,12 +18,6 @@ public static partial class ModuleLooks
                 .Distinct(),
         ];
 
-    /// <summary>
-    /// Of Perl: <c>use Module::Name</c>; pragmas, which are written in small letters, come with Perl itself.
-    /// </summary>
-    public static IReadOnlyList<string> OfPerl(string text) =>
-        [.. Use().Matches(text).Select(match => match.Groups["name"].Value).Distinct()];
-
     // Each has a bound on what it looks through from one place: a script may be written to keep its reader busy.
     [GeneratedRegex(
         @"^import\b(?:[^;'""]{0,1000}?\bfrom\s*|\s*)(?<quote>['""])(?<name>[^'""]+)\k<quote>",
@@ -36,10 +30,4 @@ public static partial class ModuleLooks
         RegexOptions.Multiline | RegexOptions.CultureInvariant
     )]
     private static partial Regex Require();
-
-    [GeneratedRegex(
-        @"^use\s+(?<name>[A-Z][A-Za-z0-9_]*(?:::[A-Za-z0-9_]+)*)",
-        RegexOptions.Multiline | RegexOptions.CultureInvariant
-    )]
-    private static partial Regex Use();
 }

@@ -1,3 +1,4 @@
+using System.Text.RegularExpressions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
@@ -7,11 +8,10 @@ using CalmSentry.Linux.Programs;
 namespace CalmSentry.Inspection.Checks;
 
 /// <summary>
-/// The modules a script asks for at its top level: its own interpreter, as the account and in the directory, is asked
-/// where
-/// it would find each. The script is read, not run.
+/// Whether its own interpreter understands a script, and finds the modules it asks for at its top level: asked as the account, in the
+/// directory, without a network. The script is read, not run, but for what Perl runs while it reads (BEGIN blocks, perlmod(1)).
 /// </summary>
-internal static class ModuleChecks
+internal static partial class ModuleChecks
 {
     private const int MostRead = 256 * 1024;
 
@@ -36,6 +36,19 @@ internal static class ModuleChecks
             if not found: print(name)
         """;
 
+    /// <summary>Arguments with which an interpreter says whether it understands a script; null: it cannot be asked so.</summary>
+    private static string? Understanding(ScriptKind? kind) =>
+        kind?.Name switch
+        {
+            "JavaScript" => "--check",
+            "Perl" or "Ruby" => "-c",
+            "PHP" => "-l",
+            "shell" => "-n",
+            _ => null,
+        };
+
+    private const int LongestSaid = 300;
+
     private const string JavaScript = """
         const { createRequire, isBuiltin } = require('node:module');
         const from = createRequire(process.argv[1]);
@@ -45,9 +58,6 @@ internal static class ModuleChecks
           catch (error) { if (error.code === 'MODULE_NOT_FOUND') console.log(name); }
         }
         """;
-
-    private const string Perl =
-        "for (@ARGV) { my $f = s{::}{/}gr . '.pm'; print \"$_\\n\" unless grep { -e \"$_/$f\" } @INC }";
 
     public static async Task<IReadOnlyList<Finding>> Look(Subject subject)
     {
@@ -67,6 +77,9 @@ internal static class ModuleChecks
         if (interpreter is null || !File.Exists(interpreter))
             return [];
         var text = Held.Text(Ground.Program, script, MostRead) ?? "";
+        var (understood, absent) = await Understood(subject, account, kind, interpreter, script).ConfigureAwait(false);
+        if (understood is not null)
+            return [understood];
         string[]? command = kind?.Name switch
         {
             "Python" => [interpreter, "-c", Python, script],
@@ -78,19 +91,11 @@ internal static class ModuleChecks
                 script,
                 .. names,
             ],
-            "Perl" when ModuleLooks.OfPerl(text) is { Count: > 0 } names => [interpreter, "-e", Perl, .. names],
             _ => null,
         };
         if (command is null)
-            return [];
-        var environment = LaunchOrder.EnvironmentOf(subject.Definition, account, Checker.Label, subject.Tools.Places);
-        var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places);
-        if (
-            await subject
-                .AsAccount.Run(account, subject.Groups, directory, environment, command, AsAccount.Patience)
-                .ConfigureAwait(false)
-            is not { ExitCode: 0 } said
-        )
+            return absent is null ? [] : [Missing([absent], kind!, interpreter, script, account, Severity.Blocks)];
+        if (await Said(subject, account, command).ConfigureAwait(false) is not { ExitCode: 0 } said)
             return [];
         var missing = said.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries);
         if (missing is [['!', .. var syntax], ..])
@@ -99,7 +104,7 @@ internal static class ModuleChecks
             [
                 new(
                     FindingCode.ScriptSyntax,
-                    Severity.Risk,
+                    Severity.Blocks,
                     $"{script}, {syntax}.",
                     $"{interpreter} does not understand the script: it is a mistake in it, or the script is made "
                         + $"for another version.",
@@ -108,26 +113,105 @@ internal static class ModuleChecks
             ];
         }
 
+        // Where a script changes where modules are looked for, it may well find them.
+        var looksElsewhere =
+            text.Contains("sys.path", StringComparison.Ordinal)
+            || text.Contains("addsitedir", StringComparison.Ordinal)
+            || text.Contains("module.paths", StringComparison.Ordinal);
         return missing.Length == 0
             ? []
-            :
-            [
-                new(
-                    FindingCode.ModuleMissing,
-                    Severity.Risk,
-                    $"{Path.GetFileName(script)} asks for "
-                        + $"{string.Join(", ", missing.Select(name => $"'{name}'"))}, which {interpreter} does "
-                        + $"not find as {account.Name}.",
-                    "What is installed for you alone (in your home or a virtual environment) is not there "
-                        + "for a service.",
-                    kind!.Name == "JavaScript"
-                        ? $"Install it beside the script: npm install "
-                            + $"{string.Join(' ', missing.Select(PackageOf).Distinct())}."
-                        : $"Install it for the whole machine, or into a virtual environment beside the script, "
-                            + $"and pin that one's interpreter with --with."
-                ),
-            ];
+            : [Missing(missing, kind!, interpreter, script, account, looksElsewhere ? Severity.Risk : Severity.Blocks)];
     }
+
+    private static Finding Missing(
+        IReadOnlyList<string> missing,
+        ScriptKind kind,
+        string interpreter,
+        string script,
+        Account account,
+        Severity severity
+    ) =>
+        new(
+            FindingCode.ModuleMissing,
+            severity,
+            $"{Path.GetFileName(script)} asks for {string.Join(", ", missing.Select(name => $"'{name}'"))}, which {interpreter} does "
+                + $"not find as {account.Name}.",
+            "What is installed for you alone (in your home or a virtual environment) is not there for a service.",
+            kind.Name == "JavaScript"
+                ? missing.All(name => name.StartsWith('.') || name.StartsWith('/'))
+                    ? "Put the file there that it asks for."
+                    : "Install it beside the script: npm install "
+                        + $"{string.Join(' ', missing.Where(name => !name.StartsWith('.')).Select(PackageOf).Distinct())}."
+                : "Install it for the whole machine, or into a virtual environment beside the script, and pin that one's "
+                    + "interpreter with --with."
+        );
+
+    /// <summary>Whether the interpreter understands the script, by its own word.</summary>
+    /// <returns>What it does not; and of Perl a module that it did not find, which it says at the first.</returns>
+    private static async Task<(Finding? Syntax, string? Absent)> Understood(
+        Subject subject,
+        Account account,
+        ScriptKind? kind,
+        string interpreter,
+        string script
+    )
+    {
+        if (
+            Understanding(kind) is not { } flag
+            || await Said(subject, account, [interpreter, flag, script]).ConfigureAwait(false)
+                is not { ExitCode: not 0 } said
+        )
+            return default;
+        var all = said.Error + "\n" + said.Output;
+        if (AbsentModule().Match(all) is { Success: true } absent)
+            return (null, absent.Groups["name"].Value.Replace("/", "::", StringComparison.Ordinal));
+        var lines = all.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries);
+        if (
+            Array.Find(lines, line => Mistake().IsMatch(line)) is not { } mistake
+            && Array.Find(lines, line => line.Contains("had compilation errors", StringComparison.Ordinal)) is null
+        )
+            return default;
+        mistake = Array.Find(lines, line => Mistake().IsMatch(line)) ?? lines[0];
+        var where =
+            kind!.Name == "JavaScript" && !lines[0].Contains("Error", StringComparison.Ordinal) ? $"{lines[0]}: " : "";
+        return (
+            new(
+                FindingCode.ScriptSyntax,
+                // A shell reads line by line: it may never come to where the mistake is.
+                kind.Name == "shell"
+                    ? Severity.Risk
+                    : Severity.Blocks,
+                $"{script}: {Core.Text.Shown.Line((where + mistake)[..Math.Min(LongestSaid, (where + mistake).Length)]).TrimEnd('.')}.",
+                $"{interpreter} {flag} says so, as {account.Name}"
+                    + (kind.Name == "Perl" ? "; what is in BEGIN blocks was run for that, without a network." : ".")
+                    + " It is a mistake in the script, or the script is made for another version.",
+                "Mend the script, or choose another interpreter with --with."
+            ),
+            null
+        );
+    }
+
+    [GeneratedRegex(@"syntax ?error|parse error|unexpected|requires explicit package name", RegexOptions.IgnoreCase)]
+    private static partial Regex Mistake();
+
+    [GeneratedRegex(@"Can't locate (?<name>[A-Za-z0-9_/]{1,200})\.pm in @INC")]
+    private static partial Regex AbsentModule();
+
+    private static Task<(int ExitCode, string Output, string Error)?> Said(
+        Subject subject,
+        Account account,
+        IReadOnlyList<string> command
+    ) =>
+        subject
+            .AsAccount.Offline()
+            .Run(
+                account,
+                subject.Groups,
+                LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places),
+                LaunchOrder.EnvironmentOf(subject.Definition, account, Checker.Label, subject.Tools.Places),
+                command,
+                AsAccount.Patience
+            );
 
     private static string? ScriptAmong(IReadOnlyList<string> arguments) =>
         arguments.FirstOrDefault(argument => !argument.StartsWith('-')) is { } first

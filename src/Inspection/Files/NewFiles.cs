@@ -420,8 +420,10 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         var findings = await checker
             .All(placed, tools.AsAccount.Seeing(there, site.Files.Directory))
             .ConfigureAwait(false);
+        var unreadable = await Unreadable(definition, site, there).ConfigureAwait(false);
         return
         [
+            .. unreadable is null ? Array.Empty<Finding>() : [unreadable],
             .. findings
                 .Where(finding =>
                     !finding.OnlyNow
@@ -450,6 +452,38 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             : path;
 
         string Back(string text) => text.Replace(there, site.Files.Directory, StringComparison.Ordinal);
+    }
+
+    private const int MostAsked = 5000,
+        MostNamed = 5;
+
+    /// <summary>New files that its account may not read, as it would meet them.</summary>
+    private async Task<Finding?> Unreadable(Definition definition, Site site, string there)
+    {
+        if (Account.Named(definition.Account) is not { Uid: not 0 } account)
+            return null;
+        var options = new EnumerationOptions
+        {
+            RecurseSubdirectories = true,
+            AttributesToSkip = FileAttributes.ReparsePoint,
+        };
+        var files = Directory.EnumerateFiles(there, "*", options).Take(MostAsked).ToList();
+        var answers = await tools
+            .AsAccount.Seeing(there, site.Files.Directory)
+            .Ask(account, [], [.. files.Select(file => new AccessQuestion('r', file))])
+            .ConfigureAwait(false);
+        var closed = files.Where((_, i) => answers[i] != 0).Select(file => file[(there.Length + 1)..]).ToList();
+        return closed.Count == 0
+            ? null
+            : new(
+                FindingCode.FileUnreadable,
+                Severity.Risk,
+                $"{account.Name} may not read {closed.Count} of the new files: {string.Join(", ", closed.Order(StringComparer.Ordinal).Take(MostNamed))}"
+                    + (closed.Count > MostNamed ? ", …" : "")
+                    + ".",
+                "They come with the rights they have where they come from.",
+                "Give them rights before they are put in (chmod a+r), if the program is to read them."
+            );
     }
 
     /// <summary>Files that its program has written since it began, and that are neither among the new ones nor named as data.</summary>

@@ -39,6 +39,11 @@ public sealed class AsAccount(string keeper, string? groups)
     /// <param name="at">Absolute, without links; a directory.</param>
     public AsAccount Seeing(string from, string at) => new(keeper, groups) { seen = (from, at) };
 
+    private bool offline;
+
+    /// <summary>The same, without any network (network_namespaces(7)), where the sentry has root's rights.</summary>
+    public AsAccount Offline() => new(keeper, groups) { seen = seen, offline = true };
+
     /// <summary>A path as it is met by what is asked and run.</summary>
     public string Met(string path) =>
         seen is not { } other ? path : path.Replace(other.From, other.At, StringComparison.Ordinal);
@@ -278,6 +283,7 @@ public sealed class AsAccount(string keeper, string? groups)
                 string.Join(',', account.Groups.Concat(moreGroups).Distinct()),
                 string.Join(':', join.Where(one => one.Length > 0)),
                 .. seen is { } other && change ? ["seeing", other.From, other.At] : Array.Empty<string>(),
+                .. offline && change ? ["offline"] : Array.Empty<string>(),
                 .. rest.Select(Met),
             ]
         )

@@ -85,9 +85,5 @@ public class LooksTests
                 .Order(StringComparer.Ordinal)
                 .OrderBy(name => Array.IndexOf(["node:fs", "./tides.js", "left-pad", "quay"], name))
         );
-        Assert.Equal(
-            ["Socket", "Tide::Table"],
-            ModuleLooks.OfPerl("use strict;\nuse Socket;\nuse Tide::Table qw(at);\n# use Commented;\n").Order()
-        );
     }
 }

@@ -32,9 +32,7 @@ internal static class ForeignReaders
         ["program"] = bytes =>
             AsFile(bytes, file => $"{Elf(file)} {ProgramFile.Look(file).Fault} {Interpreters.FirstLine(file) is null}"),
         ["script"] = bytes =>
-            Encoding.UTF8.GetString(bytes) is var text
-                ? $"{ModuleLooks.OfJavaScript(text).Count > 0} {ModuleLooks.OfPerl(text).Count > 0}"
-                : "",
+            Encoding.UTF8.GetString(bytes) is var text ? $"{ModuleLooks.OfJavaScript(text).Count > 0}" : "",
         ["proc-stat"] = bytes =>
             Encoding.UTF8.GetString(bytes) is var text
                 ? $"{ProcessVitals.Read(text) is null} "
