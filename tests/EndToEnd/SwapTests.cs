@@ -282,6 +282,28 @@ public class SwapTests
         Assert.Contains(Path.Combine(Home(sentry), "board.sh"), said.Error, StringComparison.Ordinal);
         File.Delete(Path.Combine(broken, "board.sh"));
         Assert.Equal(1, (await sentry.Calm("swap", "board", "--from", broken)).Exit);
+        if (Environment.UserName == "root")
+        {
+            var home = Files(Path.Combine(sentry.Places.Root, "srv", "tides"), "1"); // root's
+            await File.WriteAllTextAsync(Path.Combine(home, "tides.pl"), "sleep 600;\n");
+            await sentry.Wrap("tides", "--", "/usr/bin/perl", Path.Combine(home, "tides.pl"));
+            await sentry.Ok("adjust", "tides", "--files-directory", home);
+            // It would be there, and its program could not read it.
+            var closed = New(sentry, "4");
+            await File.WriteAllTextAsync(Path.Combine(closed, "tides.pl"), "sleep 601;\n");
+            await File.WriteAllTextAsync(Path.Combine(closed, "berths.json"), "{}");
+            File.SetUnixFileMode(Path.Combine(closed, "berths.json"), (UnixFileMode)0b110_000_000);
+            Assert.Contains(
+                $"{Sentry.Account} may not read 1 of the new files: berths.json.",
+                (await sentry.Ok("swap", "tides", "--from", closed, "--dry")).All,
+                StringComparison.Ordinal
+            );
+            // As its own interpreter says, and nothing of it was run.
+            await File.WriteAllTextAsync(Path.Combine(closed, "tides.pl"), "my $tide = ;\n");
+            var mistaken = await sentry.Calm("swap", "tides", "--from", closed);
+            Assert.Equal(1, mistaken.Exit);
+            Assert.Contains("syntax error at", mistaken.Error, StringComparison.Ordinal);
+        }
 
         var outside = Path.Combine(sentry.Places.Root, "outside.tar");
         await Run("tar", "cf", outside, "-P", "--transform", "s,^,../../,", "-C", New(sentry, "3"), "first");

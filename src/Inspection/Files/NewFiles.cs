@@ -411,7 +411,13 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             {
                 Path = Placed(definition.Program.Path),
                 With = definition.Program.With is { } with ? Placed(with) : null,
-                Directory = Placed(LaunchOrder.DirectoryOf(definition, tools.Places)),
+                // The directory that is made for it at its first launch may not be there yet.
+                Directory =
+                    LaunchOrder.DirectoryOf(definition, tools.Places) is var directory
+                    && Placed(directory) is var met
+                    && met != directory
+                        ? met
+                        : definition.Program.Directory,
                 Arguments = [.. definition.Program.Arguments.Select(Placed)],
                 Off = [.. definition.Program.Off.Select(Placed)],
             },
