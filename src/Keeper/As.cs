@@ -15,7 +15,8 @@ internal static unsafe class As
 {
     private const int Failed = 126,
         Unseen = 125,
-        Gone = 124;
+        Gone = 124,
+        NotOffline = 123;
 
     public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
@@ -33,7 +34,7 @@ internal static unsafe class As
         {
             const int CLONE_NEWNET = 0x40000000;
             if (unshare(CLONE_NEWNET) < 0)
-                return Failed;
+                return NotOffline;
             rest = rest[1..];
         }
 

@@ -34,8 +34,8 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private FileId id;
     private FileLook whole; // as it was when all of it had been read
     private long cutAt,
-        quietSince,
-        print;
+        quietSince;
+    private (uint First, uint Last) print;
     private bool writable,
         begun;
     private int between; // files that came and went between the one that is read and the one of today
@@ -137,32 +137,36 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private long At => lseek(file, 0, SEEK_CUR);
 
     /// <summary>
-    /// Whether somebody emptied it since, also where it is as long again: it is shorter, it holds other bytes than were read, or it was
-    /// written to and got no longer.
+    /// Whether somebody emptied it since, also where it is as long again: it is shorter; other bytes end where it was read to; or it was
+    /// written to, and is the same all over. One that rewrites its beginning alone, such as a count, goes on.
     /// </summary>
     /// <param name="at">Up to where it was read.</param>
-    private bool BeganAnew(FileLook looked, long at) =>
-        looked.Size < at
-        || (
-            at > 0
-            && looked.Written != whole.Written
-            && ((looked.Size == at && whole.Size == at && whole.Written != 0) || Print(at) != print)
-        );
+    private bool BeganAnew(FileLook looked, long at)
+    {
+        if (looked.Size < at)
+            return true;
+        if (at == 0 || looked.Written == whole.Written)
+            return false;
+        var now = Print(at);
+        return now.Last != print.Last || (looked.Size == at && whole.Size == at && now.First == print.First);
+    }
 
-    /// <summary>Tells the bytes before a place from others: the first and the last of them (FNV-1a, 64 bits).</summary>
-    private long Print(long at)
+    /// <summary>Tells the bytes before a place from others, by the first and the last of them.</summary>
+    private (uint First, uint Last) Print(long at)
     {
         var length = (int)Math.Min(Known, at);
+        return (Hash(0, length), Hash(at - length, length));
+    }
+
+    /// <summary>FNV-1a, 64 bits, folded to 32.</summary>
+    private uint Hash(long from, int length)
+    {
         var bytes = stackalloc byte[Known];
         var hash = 14695981039346656037UL;
-        foreach (var from in (ReadOnlySpan<long>)[0, at - length])
-        {
-            var got = pread(file, bytes, length, from);
-            for (var i = 0; i < got; i++)
-                hash = (hash ^ bytes[i]) * 1099511628211UL;
-        }
-
-        return unchecked((long)hash);
+        var got = pread(file, bytes, length, from);
+        for (var i = 0; i < got; i++)
+            hash = (hash ^ bytes[i]) * 1099511628211UL;
+        return (uint)(hash ^ (hash >> 32));
     }
 
     /// <summary>
@@ -357,7 +361,10 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         var at = BinaryPrimitives.ReadInt64LittleEndian(cut[16..]);
         if (length == CursorLength)
         {
-            print = BinaryPrimitives.ReadInt64LittleEndian(cut[32..]);
+            print = (
+                BinaryPrimitives.ReadUInt32LittleEndian(cut[32..]),
+                BinaryPrimitives.ReadUInt32LittleEndian(cut[36..])
+            );
             whole = looked with
             {
                 Size = BinaryPrimitives.ReadInt64LittleEndian(cut[40..]),
@@ -393,7 +400,8 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         BinaryPrimitives.WriteUInt64LittleEndian(bytes[8..], id.Device);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[16..], At - pump.Held);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[24..], sink.End);
-        BinaryPrimitives.WriteInt64LittleEndian(bytes[32..], print);
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes[32..], print.First);
+        BinaryPrimitives.WriteUInt32LittleEndian(bytes[36..], print.Last);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[40..], whole.Size);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[48..], whole.Written);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[IsOverAt..], isOver && whole.Written != 0 ? 1 : 0);

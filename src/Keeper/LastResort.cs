@@ -61,6 +61,8 @@ internal static unsafe class LastResort
 
     private static string Lasting(Places places) => Path.Combine(places.Library, Command);
 
+    public static bool IsWanted(Places places) => Wanted(places) is not null;
+
     public static void WantNot(Places places)
     {
         Records.Remove(Lasting(places));

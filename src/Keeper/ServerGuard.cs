@@ -78,7 +78,7 @@ internal static unsafe partial class ServerGuard
             );
         if (!EnterPlace())
             return Say($"{arguments[0]} is not there and cannot be made", 1);
-        if (!TakeLock())
+        if (!TakeLock() && !TakeLockOnceLeft())
             return Say("another guard has this sentry already", 1);
         var set = stackalloc byte[128];
         Signals(set);
@@ -99,6 +99,7 @@ internal static unsafe partial class ServerGuard
             var began = Environment.TickCount64;
             if (server > 0 && Watch(server, signals))
             {
+                LastResort.WantNot(places);
                 EndSecond();
                 _ = kill(server, SIGTERM);
                 if (Watch(server, -1))
@@ -208,7 +209,12 @@ internal static unsafe partial class ServerGuard
         for (var at = library.IndexOf('/', 1); at > 0; at = library.IndexOf('/', at + 1))
             Make(library[..at]);
         Make(library);
-        return Locked(places.GuardLock) && Locked("guard.lock");
+        var lasting = Locked(places.GuardLock);
+        if (lasting >= 0 && Locked("guard.lock") >= 0)
+            return true;
+        if (lasting >= 0)
+            _ = close(lasting);
+        return false;
     }
 
     private static void Make(string directory)
@@ -217,11 +223,32 @@ internal static unsafe partial class ServerGuard
         _ = mkdir(path.Pointer, 0x1C9); // 0711, as the server makes it
     }
 
-    private static bool Locked(string path)
+    /// <returns>A descriptor that is kept open, and with it the lock, until our end; -1: somebody else has it.</returns>
+    private static int Locked(string path)
     {
         using var name = new CString(path);
         var file = open(name.Pointer, O_RDWR | O_CREAT | O_CLOEXEC, 0x180);
-        return file >= 0 && flock(file, LOCK_EX | LOCK_NB) == 0; // kept open, and with it the lock, until our end
+        if (file < 0 || flock(file, LOCK_EX | LOCK_NB) == 0)
+            return file;
+        _ = close(file);
+        return -1;
+    }
+
+    /// <summary>
+    /// A guard that was asked to end wants no other any more, and may take its time: whoever is begun meanwhile follows it, or nobody
+    /// would be left.
+    /// </summary>
+    private static bool TakeLockOnceLeft()
+    {
+        const int beat = 100;
+        for (var waited = 0; waited < LongestEnd + LongestPause && !LastResort.IsWanted(places); waited += beat)
+        {
+            _ = poll(null, 0, beat);
+            if (TakeLock())
+                return true;
+        }
+
+        return false;
     }
 
     /// <summary>

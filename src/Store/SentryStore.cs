@@ -43,6 +43,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     private int waiting;
     private bool flushes,
         unflushed;
+    private volatile bool ending;
 
     private readonly record struct Write(
         string? Sql,
@@ -187,7 +188,8 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     private static SqliteConnection Writer(string path)
     {
-        var writer = new SqliteConnection(Text(path));
+        // One that another program holds for longer is said to be held, and tried again.
+        var writer = new SqliteConnection(Text(path)) { DefaultTimeout = (int)Patience.TotalSeconds };
         try
         {
             writer.Open();
@@ -417,6 +419,7 @@ public sealed partial class SentryStore : IAsyncDisposable
 
     public async ValueTask DisposeAsync()
     {
+        ending = true;
         GiveBackNumbers();
         queue.Writer.TryComplete();
         Hurry();
@@ -472,6 +475,7 @@ public sealed partial class SentryStore : IAsyncDisposable
     private async Task WriteAll()
     {
         var batch = new List<Write>();
+        string? gaveUp = null; // at the end, why what is left is left out
         while (await queue.Reader.WaitToReadAsync())
         {
             // What nobody waits for gathers for a moment: a launch has the processors to itself, and one commit carries
@@ -483,17 +487,18 @@ public sealed partial class SentryStore : IAsyncDisposable
             while (batch.Count < 1000 && queue.Reader.TryRead(out var write))
                 batch.Add(write);
             var taken = batch.Count(write => write.Sql is not null);
-            var error = Commit(batch);
+            // Whoever has a server end is not kept waiting by what no disk takes, however much of it there is.
+            var error = gaveUp ?? Commit(batch);
             // A full disk passes: what was to be kept is tried again until it is, and nobody is told it was kept
             // before.
-            while (error is not null && !queue.Reader.Completion.IsCompleted)
+            while (error is not null && !ending)
             {
                 Failure = error;
                 await Task.Delay(Again, workings.Clock);
                 error = Commit(batch);
             }
 
-            Failure = error;
+            Failure = gaveUp = error;
             Interlocked.Add(ref waiting, -taken);
             if (error is null)
                 SaveOverdue();

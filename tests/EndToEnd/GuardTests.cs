@@ -99,6 +99,31 @@ public class GuardTests
     }
 
     [Fact]
+    public async Task Whoever_is_begun_while_a_guard_takes_its_time_to_end_follows_it()
+    {
+        await using var sentry = await Sentry.StartGuarded();
+        await sentry.Wrap("tide", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "675");
+        var (pids, guard, server) = (await Pids(sentry), await sentry.Guard(), await sentry.Server());
+        Sentry.Kill(server, "STOP"); // it does not end before its guard ends it by force
+        Sentry.Kill(guard, "TERM");
+        using var next = Sentry.Began(
+            Environment.UserName,
+            sentry.Program("calm-keeper"),
+            "guard",
+            sentry.Places.RunDirectory,
+            sentry.Program("calm-sentry"),
+            "serve",
+            "--root",
+            sentry.Places.Root,
+            "--port",
+            "0"
+        );
+        await Sentry.Eventually(() => Task.FromResult(!Sentry.Lives(server)));
+        await Sentry.Eventually(async () => await sentry.Server() != 0 && await sentry.Guard() == next.Id);
+        Assert.Equal(pids, await Pids(sentry));
+    }
+
+    [Fact]
     public async Task The_second_is_replaced_and_a_guard_leaves_nothing_open_at_a_fall_of_its_server()
     {
         await using var sentry = await Sentry.StartGuarded();

@@ -60,8 +60,9 @@ public class KeeperTests
         await using var sentry = await Sentry.Start();
         await sentry.Wrap("relay", "--start", "--", "/bin/sleep", "600");
         var pid = (await sentry.Show("relay")).GetProperty("pid").GetInt32();
+        var socket = Path.Combine(sentry.Places.RunOf(await sentry.Id("relay")), "socket");
         await sentry.KillServer();
-        File.Delete(Path.Combine(sentry.Places.RunOf(await sentry.Id("relay")), "socket"));
+        File.Delete(socket);
         await sentry.Serve();
         var shown = await sentry.Until("relay", view => view.GetProperty("state").GetString() == "running");
         Assert.Equal((pid, 1), (shown.GetProperty("pid").GetInt32(), shown.GetProperty("run").GetInt32()));

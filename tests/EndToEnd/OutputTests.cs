@@ -503,6 +503,17 @@ public class OutputTests
         await File.WriteAllTextAsync(log, "tide 4 at noon, and at night\n");
         kept += "tide 4 at noon, and at night\n";
         await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
+        // One that rewrites its beginning alone did not begin anew.
+        await using (var page = new FileStream(log, FileMode.Open, FileAccess.Write, FileShare.ReadWrite))
+        {
+            page.Write("TIDE"u8);
+            await page.FlushAsync();
+            page.Seek(0, SeekOrigin.End);
+            page.Write("tide 5\n"u8);
+        }
+
+        kept += "tide 5\n";
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
     }
 
     /// <param name="stays">What the program moved away is still there when it is looked for.</param>

@@ -106,7 +106,7 @@ public class SwapTests
         var second = await sentry.Calm("drill", "board", "--yes");
         Assert.Equal(1, second.Exit);
         Assert.Matches(
-            "A swap, which \\S+ asked for [0-9]+ s ago, has board in hand: it is ready with version 3, and watched for 4 s",
+            "A swap, which \\S+ asked for [0-9]+ s ago, has board in hand: it is .* with version 3",
             second.Error
         );
         Assert.Equal(0, (await watched).Exit);

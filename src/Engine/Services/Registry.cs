@@ -60,6 +60,9 @@ internal sealed class Registry(House house) : IServices
     /// <summary>A service whose stored definition cannot be read; null: there is none of that name.</summary>
     public Unreadable? UnreadableOf(string name) => unreadable.GetValueOrDefault(name);
 
+    /// <summary>The latest run of a service that is known to have been ordered, from outside of the store.</summary>
+    public RunNumber Reached(ServiceId service) => rediscovery.Reached(service);
+
     public IReadOnlyCollection<ServiceActor> All => [.. services.Values];
 
     /// <summary>A service's definition as it was given.</summary>

@@ -28,9 +28,13 @@ internal sealed partial class ServiceActor
     /// <summary>The latest run that a keeper was told to launch.</summary>
     private RunNumber ordered;
 
+    /// <summary>Which run could not be launched yet, and why, as it was last said.</summary>
+    private (RunNumber Run, string Why) launchWaits;
+
     private async Task Launch(RunNumber run, bool switchOff = false)
     {
         outputStuck = 0;
+        inputs.Clear();
         if (!switchOff)
         {
             (Said, AliveStamp) = (null, 0);
@@ -110,9 +114,13 @@ internal sealed partial class ServiceActor
     /// </summary>
     private void LaunchLater(RunNumber run, bool switchOff, OwnTroubleException own)
     {
-        Trouble(
-            $"Run {run} cannot be launched yet: {own.Message}. It is tried again in {OwnTroublePause.TotalSeconds:0} s."
-        );
+        // Said once of each run and cause: it may be tried for hours.
+        var why = (run, own.Message);
+        if (launchWaits != why)
+            Trouble(
+                $"Run {run} cannot be launched yet: {own.Message}. It is tried again every {OwnTroublePause.TotalSeconds:0} s."
+            );
+        launchWaits = why;
         _ = house
             .Clocks.Delay(OwnTroublePause)
             .ContinueWith(
@@ -253,6 +261,7 @@ internal sealed partial class ServiceActor
     {
         keeper = link;
         keeperPid = link.Pid;
+        inputs.Clear();
         keeperGone = house.Clocks.Run(async () =>
         {
             while (await link.Next() is var (word, body))
@@ -280,7 +289,8 @@ internal sealed partial class ServiceActor
                 house.Store.RunLaunched(Id, run, (int)Message.Number(body, "pid"), house.Clocks.Now);
                 break;
             case KeeperWord.InputTaken:
-                inputTaken?.TrySetResult((int)Message.Number(body, "errno"));
+                if (inputs.TryDequeue(out var taken))
+                    taken.TrySetResult((int)Message.Number(body, "errno"));
                 break;
             case KeeperWord.MainEnded:
                 await MainGone(run, body);

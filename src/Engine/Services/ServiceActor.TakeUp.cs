@@ -303,7 +303,7 @@ internal sealed partial class ServiceActor
             !wasThere
             && Situation is { Phase: Phase.Starting, Run: { Launched: null } undone }
             && undone.Number == run
-            && run == Situation.LastRun // else there have been later ones, which the store does not know
+            && registry.Reached(Id) <= run // else there have been later ones, which the store does not know
             && house.Host.Noted(RunDirectory, run)?.Began is null
         )
             await Launch(run); // decided, and lost before anybody was told to

@@ -77,8 +77,16 @@ internal sealed partial class ServiceActor
 
     private Task<int> GiveInput(Message order, CancellationToken cancellation)
     {
-        inputTaken = new(house.Clocks.Promises);
-        keeper?.Send(order);
-        return inputTaken.Task.WaitAsync(cancellation);
+        var taken = new TaskCompletionSource<int>(house.Clocks.Promises);
+        Post(
+            () =>
+            {
+                inputs.Enqueue(taken);
+                keeper?.Send(order);
+                return Task.CompletedTask;
+            },
+            null
+        );
+        return taken.Task.WaitAsync(cancellation);
     }
 }

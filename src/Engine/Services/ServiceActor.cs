@@ -47,7 +47,9 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         restartLook;
     private Task<StepEffect?>? step;
     private int stepIndex;
-    private TaskCompletionSource<int>? inputTaken;
+
+    /// <summary>Who waits for the keeper's word that input was taken, in the order in which it was given.</summary>
+    private readonly Queue<TaskCompletionSource<int>> inputs = [];
     private bool inGate;
     private TaskCompletionSource nextSaid;
 

@@ -1,5 +1,3 @@
-using System.Diagnostics;
-
 namespace CalmSentry.Engine.Watching;
 
 /// <summary>
@@ -9,8 +7,8 @@ namespace CalmSentry.Engine.Watching;
 /// </summary>
 internal sealed class ChangeClock(Func<(long Length, DateTime Written)?> look, TimeProvider clock)
 {
-    private long looked = Stopwatch.GetTimestamp(),
-        changed = Stopwatch.GetTimestamp();
+    private long looked = clock.GetTimestamp(),
+        changed = clock.GetTimestamp();
     private (long Length, DateTime Written)? last;
 
     public ChangeClock(string path, TimeProvider clock)
@@ -20,7 +18,7 @@ internal sealed class ChangeClock(Func<(long Length, DateTime Written)?> look, T
     /// <returns>Null while there is no such file.</returns>
     public TimeSpan? Age()
     {
-        var now = Stopwatch.GetTimestamp();
+        var now = clock.GetTimestamp();
         if (look() is not { } present)
         {
             looked = now;
@@ -31,18 +29,18 @@ internal sealed class ChangeClock(Func<(long Length, DateTime Written)?> look, T
         if (present != last)
         {
             var byTheClock = clock.GetUtcNow().UtcDateTime - present.Written;
-            var sinceLook = Stopwatch.GetElapsedTime(looked, now);
+            var sinceLook = clock.GetElapsedTime(looked, now);
             // Of a file that was there before the first look, only its own time tells how old it is.
             var age =
                 byTheClock < TimeSpan.Zero ? TimeSpan.Zero
                 : last is null ? byTheClock
                 : byTheClock > sinceLook ? sinceLook
                 : byTheClock;
-            changed = now - (long)(age.TotalSeconds * Stopwatch.Frequency);
+            changed = now - (long)(age.TotalSeconds * clock.TimestampFrequency);
             last = present;
         }
 
         looked = now;
-        return Stopwatch.GetElapsedTime(changed, now);
+        return clock.GetElapsedTime(changed, now);
     }
 }

@@ -158,7 +158,8 @@ internal static partial class ModuleChecks
     {
         if (
             Understanding(kind) is not { } flag
-            || await Said(subject, account, [interpreter, flag, script]).ConfigureAwait(false)
+            || await Said(subject, account, [interpreter, flag, script], executes: kind!.Name == "Perl")
+                .ConfigureAwait(false)
                 is not { ExitCode: not 0 } said
         )
             return default;
@@ -200,10 +201,11 @@ internal static partial class ModuleChecks
     private static Task<(int ExitCode, string Output, string Error)?> Said(
         Subject subject,
         Account account,
-        IReadOnlyList<string> command
+        IReadOnlyList<string> command,
+        bool executes = false
     ) =>
         subject
-            .AsAccount.Offline()
+            .AsAccount.Offline(required: executes)
             .Run(
                 account,
                 subject.Groups,

@@ -247,6 +247,13 @@ internal sealed class DrillRoom : IDisposable
                 var report = await Play(named, by, Say).ConfigureAwait(false);
                 channel.Writer.TryWrite(new(null, ReportViews.Of(report)));
             }
+            catch (BusyException busy)
+            {
+                // Somebody else was first, in the moment since it was asked: the answer has no report.
+                channel.Writer.TryWrite(
+                    new($"{busy.Service} is in somebody else's hand: {busy.With.What}. Nothing was stopped.", null)
+                );
+            }
             catch (Exception unexpected)
             {
                 logbook.Failed("a drill, which was broken off", unexpected);

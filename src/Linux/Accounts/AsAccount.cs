@@ -39,10 +39,18 @@ public sealed class AsAccount(string keeper, string? groups)
     /// <param name="at">Absolute, without links; a directory.</param>
     public AsAccount Seeing(string from, string at) => new(keeper, groups) { seen = (from, at) };
 
-    private bool offline;
+    private bool offline,
+        mustBeOffline;
 
     /// <summary>The same, without any network (network_namespaces(7)), where the sentry has root's rights.</summary>
-    public AsAccount Offline() => new(keeper, groups) { seen = seen, offline = true };
+    /// <param name="required">Where the host lets root make no network of its own, nothing is run; else it is run with the one there is.</param>
+    public AsAccount Offline(bool required) =>
+        new(keeper, groups)
+        {
+            seen = seen,
+            offline = true,
+            mustBeOffline = required,
+        };
 
     /// <summary>A path as it is met by what is asked and run.</summary>
     public string Met(string path) =>
@@ -203,7 +211,11 @@ public sealed class AsAccount(string keeper, string? groups)
                     "this host lets root make no view of the file system of its own (unshare(2)), and without one the new files cannot be "
                         + "looked at as the account without opening a way to them for others"
                 );
-            return process.ExitCode == CannotRun
+            if (process.ExitCode == CannotBeOffline && offline && !mustBeOffline)
+                return await new AsAccount(keeper, groups) { seen = seen }
+                    .Talk(account, moreGroups, rest, environment, input, place, patience, kept, cancellation)
+                    .ConfigureAwait(false);
+            return process.ExitCode == CannotRun || (process.ExitCode == CannotBeOffline && offline)
                 ? null
                 : (process.ExitCode, await output.ConfigureAwait(false), await error.ConfigureAwait(false));
         }
@@ -225,7 +237,8 @@ public sealed class AsAccount(string keeper, string? groups)
     /// <summary>Exit codes of the keeper's <c>as</c> mode when nothing was run.</summary>
     private const int CannotRun = 126,
         CannotSee = 125,
-        GoneToSee = 124;
+        GoneToSee = 124,
+        CannotBeOffline = 123;
 
     private static async Task EndAll(CommandGroup? group, string mark)
     {

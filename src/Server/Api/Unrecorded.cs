@@ -29,7 +29,7 @@ internal static class Unrecorded
         )
         {
             // The first change that a full disk meets is refused like those after it: nobody is told of what is then lost.
-            if (store.Failure is null)
+            if (store.Failure is null && context.Request.Query["dry"] != "true")
             {
                 store.SetFact(TriedFact, clocks.Now.ToString("O", CultureInfo.InvariantCulture));
                 await store.Kept().ConfigureAwait(false);

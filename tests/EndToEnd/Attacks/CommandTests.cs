@@ -228,6 +228,9 @@ public class CommandTests
                 Assert.Contains("Nothing was changed", refused.Error, StringComparison.Ordinal);
             }
 
+            // And it ends when it is asked to, whatever waits for the disk.
+            await sentry.EndServer();
+            await sentry.Serve();
             File.Delete(Path.Combine(library, "fill"));
             await Sentry.Eventually(async () =>
                 !(await sentry.Calm("stop", "board")).Error.Contains("not on record", StringComparison.Ordinal)
