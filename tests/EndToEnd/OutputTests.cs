@@ -504,6 +504,10 @@ public class OutputTests
         kept += "tide 4 at noon, and at night\n";
         await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
         // One that rewrites its beginning alone did not begin anew.
+        var berths = new string('~', 2000) + "\n";
+        await File.AppendAllTextAsync(log, berths);
+        kept += berths;
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
         await using (var page = new FileStream(log, FileMode.Open, FileAccess.Write, FileShare.ReadWrite))
         {
             page.Write("TIDE"u8);
