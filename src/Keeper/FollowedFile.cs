@@ -154,7 +154,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     /// <summary>Tells the bytes before a place from others, by the first and the last of them.</summary>
     private (uint First, uint Last) Print(long at)
     {
-        var length = (int)Math.Min(Known, at);
+        var length = (int)Math.Clamp(at, 0, Known); // what cannot be sought in has no place
         return (Hash(0, length), Hash(at - length, length));
     }
 
@@ -336,7 +336,9 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return false;
         if (FileFacts.Of(file) is not { IsRegular: true } found || FileSystem.IsKernels(file))
         {
-            Leave();
+            // Nothing was read of it, so nothing is noted: the note is still about the file before.
+            _ = close(file);
+            file = -1;
             return false;
         }
 

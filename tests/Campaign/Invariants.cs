@@ -248,7 +248,7 @@ internal sealed class Invariants(Machine machine)
                 var number = numbers[i];
                 // Every number between this run and the one after it.
                 for (var missing = number + 1; i > 0 && missing < numbers[i - 1]; missing++)
-                    if (!await PassedOver(Name(view), missing).ConfigureAwait(false))
+                    if (!await PassedOver(Name(view), missing, numbers).ConfigureAwait(false))
                         broken.Add($"{Name(view)} has no run {missing}");
                 if (
                     i > 0
@@ -263,9 +263,9 @@ internal sealed class Invariants(Machine machine)
 
     /// <summary>
     /// Whether the logbook says of a number that it is left out, as after the run directory was wiped. Of those it says so
-    /// others may have been found all the same: the live one by its mark, and those of which a note or an outcome is left.
+    /// the live one may have been found by its mark all the same, and no other.
     /// </summary>
-    private async Task<bool> PassedOver(string service, long number)
+    private async Task<bool> PassedOver(string service, long number, IReadOnlyCollection<long> known)
     {
         if (passedOver.Contains((service, number)))
             return true;
@@ -281,7 +281,9 @@ internal sealed class Invariants(Machine machine)
             .Where(last => last >= number)
             .DefaultIfEmpty()
             .Min();
-        return upTo >= number && passedOver.Add((service, number));
+        return upTo >= number
+            && known.Count(other => other > number && other <= upTo) <= 1
+            && passedOver.Add((service, number));
     }
 
     /// <summary>What was said once is not asked again at each rest.</summary>
