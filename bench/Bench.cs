@@ -75,6 +75,8 @@ try
         await Told();
     else if (args.Contains("--knock"))
         await Knock();
+    else if (args.Contains("--files"))
+        await NewFiles();
     else if (args.Contains("--crowd"))
     {
         await Prove(quick ? 20 : 1000);
@@ -135,6 +137,7 @@ async Task Rest()
         await Prove(count);
     await Crowd(quick ? 20 : 1000);
     await Jobs();
+    await NewFiles();
     await Told();
 }
 
@@ -460,6 +463,71 @@ async Task Hang()
 
         Row($"hang to noticed: {what} (beside it: the time that was set)", beat * 1e6, Median(ours), Milliseconds);
         await http.DeleteAsync("services/hangs");
+    }
+}
+
+// New files for a service: from the word to the program that runs from them, against copying as many and putting them in place.
+async Task NewFiles()
+{
+    Progress("new files");
+    var count = quick ? 500 : 20_000;
+    // Not where the sentry's own places are made for this: below /dev all is the host's own.
+    var place = Path.Combine("/var/tmp", Path.GetFileName(root.FullName));
+    var (fresh, home, plain) = (Tree("new"), Tree("home"), Tree("plain"));
+    await Wrap("swapped", 0, Path.Combine(home, "first"), ["first", fifoPath]);
+    await http.PostAsync("services/swapped/start", null);
+    await First();
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var i = 0; i < (quick ? 1 : 5); i++)
+    {
+        var (beside, aside) = (Path.Combine(place, "beside"), Path.Combine(place, $"aside-{i}"));
+        floor.Add(
+            Timed(
+                "/bin/sh",
+                "-c",
+                "cp -a \"$1\" \"$2\" && mv \"$3\" \"$4\" && mv \"$2\" \"$3\"",
+                "sh",
+                fresh,
+                beside,
+                plain,
+                aside
+            )
+        );
+        var before = Nanoseconds(DateTimeOffset.UtcNow);
+        var swap = Task.Run(() =>
+            Run(
+                Path.Combine(binaries, "calm"),
+                ["--root", places.Root, "swap", "swapped", "--from", fresh, "--watch-for", "1s"]
+            )
+        );
+        ours.Add(await First() - before);
+        await swap;
+    }
+
+    Row(
+        $"{count} new files of 1 KiB, from the word to the program that runs from them (floor: cp -a and mv)",
+        Median(floor),
+        Median(ours),
+        Milliseconds
+    );
+    await http.DeleteAsync("services/swapped");
+    Directory.Delete(place, recursive: true);
+
+    string Tree(string name)
+    {
+        var directory = Path.Combine(place, name);
+        for (var i = 0; i < count; i++)
+        {
+            if (i % 200 == 0)
+                Directory.CreateDirectory(Path.Combine(directory, $"{i / 200}"));
+            File.WriteAllBytes(
+                Path.Combine(directory, $"{i / 200}", $"{i}"),
+                System.Security.Cryptography.RandomNumberGenerator.GetBytes(1024)
+            );
+        }
+
+        File.Copy(floors, Path.Combine(directory, "first"));
+        return directory;
     }
 }
 

@@ -22,7 +22,8 @@ ends_with_code() { # code, words that must be said, command…
   said=$("$@" 2>&1)
   local was=$?
   printf '%s\n' "$said"
-  [ "$was" = "$code" ] && printf '%s' "$said" | grep -qF -- "$words"
+  # Not through a pipe: what is found in the first line ends grep, and the rest of a pipe with it.
+  [ "$was" = "$code" ] && [[ $said == *"$words"* ]]
 }
 # Waits for a service to be in a state, with a run of at least a number: each state is shown by the live list.
 reaches() {
@@ -34,7 +35,7 @@ reaches() {
   done
 }
 talk() { exec 9<>"/dev/tcp/127.0.0.1/$1" && printf '%s\n' "$2" >&9 && IFS= read -r answer <&9 && exec 9>&- && [ "$answer" = "$3" ]; }
-page_has() { curl -s --max-time 5 "http://127.0.0.1:$port/" | grep -q "$1"; }
+page_has() { grep -q "$1" <<<"$(curl -s --max-time 5 "http://127.0.0.1:$port/")"; }
 no_page_has() { ! page_has "$1"; }
 nowhere() { ! grep -rlsF "$1" "$root/var" "$root/run" "$root/sentry.log"; }
 faulty_file() {
@@ -53,7 +54,7 @@ copy_is_found() {
 }
 collected() { for _ in {1..100}; do grep -q "$1" "$root/collector.log" && return; read -rt 0.1 <> <(:); done; tail -n 2 "$root/collector.log"; return 1; }
 # The quay's mail, as anybody reads it.
-in_box() { for _ in {1..300}; do curl -s --max-time 5 "http://127.0.0.1:$((port + 7))/" | grep -qF "$1" && return; read -rt 0.1 <> <(:); done; curl -s "http://127.0.0.1:$((port + 7))/" | tail -n 40; return 1; }
+in_box() { for _ in {1..300}; do grep -qF "$1" <<<"$(curl -s --max-time 5 "http://127.0.0.1:$((port + 7))/")" && return; read -rt 0.1 <> <(:); done; curl -s "http://127.0.0.1:$((port + 7))/" | tail -n 40; return 1; }
 # The service answers again and knows the fare ledger as the same process.
 taken_up() { calm host status --wait 30s && is fare-ledger pid "$1"; }
 # The server, its guard, and the second one that watches that.
@@ -61,7 +62,7 @@ kill_all() {
   local guard dead line all=()
   guard=$(cat "$root/run/calm-sentry/guard.pid") dead=$(server)
   for line in /proc/[0-9]*/cmdline; do
-    if tr '\0' ' ' <"$line" 2>/dev/null | grep -q "guard-second $guard "; then all+=("$(basename "${line%/cmdline}")"); fi
+    if grep -q "guard-second $guard " <<<"$(tr '\0' ' ' <"$line" 2>/dev/null)"; then all+=("$(basename "${line%/cmdline}")"); fi
   done
   kill -9 "${all[@]}" "$guard" "$dead"
   # On a busy machine one that is killed still takes calls for a moment.

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.CommandLine.Parsing;
 using CalmSentry.Cli.Commands;
 using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Help;
@@ -92,7 +93,7 @@ internal static class Program
         var command = parsed.CommandResult.Command;
         var path = string.Join(' ', Names(parsed.CommandResult));
         var words = parsed
-            .CommandResult.Children.OfType<System.CommandLine.Parsing.ArgumentResult>()
+            .CommandResult.Children.OfType<ArgumentResult>()
             .SelectMany(argument => argument.Tokens)
             .Select(token => token.Value)
             .Where(word => word is ['-', _, ..])
@@ -106,7 +107,9 @@ internal static class Program
             }
             else if (command.Subcommands.Count > 0)
             {
-                yield return $"'{path}' has no command {word}.{Near(word, command.Subcommands.Select(one => one.Name))}";
+                var meant = command is RootCommand ? OftenMeant(word) : null;
+                yield return $"'{path}' has no command {word}."
+                    + (meant is null ? Near(word, command.Subcommands.Select(one => one.Name)) : $" It is {meant}");
                 yield break; // what follows it was meant for it
             }
             else
@@ -115,13 +118,42 @@ internal static class Program
     }
 
     /// <summary>What is no value of its kind is told by what is allowed, and not by the kind's name.</summary>
-    private static string InWords(System.CommandLine.Parsing.ParseError error) =>
-        error.SymbolResult is System.CommandLine.Parsing.OptionResult { Tokens: [.., var given] } option
-        && option.Option.ValueType is var type
-        && (type == typeof(int) || type == typeof(int?) || type == typeof(long) || type == typeof(long?))
-        && !long.TryParse(given.Value, System.Globalization.CultureInfo.InvariantCulture, out _)
-            ? $"{option.Option.Name}: found '{given.Value}'; allowed: a whole number."
-            : error.Message;
+    private static string InWords(ParseError error) =>
+        error.SymbolResult switch
+        {
+            OptionResult { Tokens: [.., var given] } option
+                when option.Option.ValueType is var type
+                    && (type == typeof(int) || type == typeof(int?) || type == typeof(long) || type == typeof(long?))
+                    && !long.TryParse(given.Value, System.Globalization.CultureInfo.InvariantCulture, out _) =>
+                $"{option.Option.Name}: found '{given.Value}'; allowed: a whole number.",
+            OptionResult { Tokens: [] } option => $"{option.Option.Name} needs a value.",
+            OptionResult { Tokens: { Count: > 1 } given, Option.Arity.MaximumNumberOfValues: 1 } option =>
+                $"{option.Option.Name} takes one value, and was given {given.Count}.",
+            ArgumentResult { Tokens: [], Parent: OptionResult option } => $"{option.Option.Name} needs a value.",
+            ArgumentResult { Tokens: [], Parent: CommandResult command } argument =>
+                $"'{string.Join(' ', Names(command))}' needs {argument.Argument.Name.ToUpperInvariant()}.",
+            CommandResult { Command.Subcommands: { Count: > 0 } inner } command =>
+                $"'{string.Join(' ', Names(command))}' needs one of: {string.Join(", ", inner.Select(one => one.Name))}.",
+            _ => error.Message,
+        };
+
+    /// <summary>What people type who do not know yet what it is called here.</summary>
+    private static string? OftenMeant(string word) =>
+        word.ToLowerInvariant() switch
+        {
+            "status" or "ps" or "ls" => "'calm list' for all services, 'calm show NAME' for one.",
+            "log" or "logs" or "tail" =>
+                "'calm output NAME' for what a program prints, 'calm logbook' for what happened.",
+            "remove" or "delete" or "rm" or "uninstall" => "'calm unwrap NAME'.",
+            "add" or "create" or "install" or "new" => "'calm wrap NAME -- PROGRAM'.",
+            "edit" or "set" or "change" or "update" =>
+                "'calm adjust NAME' for settings, 'calm swap NAME' for new files.",
+            "kill" => "'calm stop NAME'.",
+            "run" => "'calm rehearse -- PROGRAM' for a trial, 'calm start NAME' for a service.",
+            "help" => "'calm --help', or 'calm COMMAND --help'.",
+            "version" => "'calm --version'.",
+            _ => null,
+        };
 
     private static string Near(string word, IEnumerable<string> known) =>
         Spelling.Nearest(word, known) is { } near ? $" Did you mean {near}?" : "";

@@ -31,6 +31,9 @@ public sealed record Places(string Root)
     public string Database => Path.Combine(Library, "sentry.db");
 
     /// <summary>The store as it was before a later version brought its tables up: the way back.</summary>
+    /// <summary>The settings as they were when there was no mistake in them.</summary>
+    public string SettingsKept => Path.Combine(Library, "sentry.yaml.kept");
+
     public string DatabaseBefore => Database + ".before";
 
     /// <summary>Directory of the keys that secrets are sealed with.</summary>

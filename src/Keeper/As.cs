@@ -9,7 +9,8 @@ namespace CalmSentry.Keeper;
 /// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers
 /// questions;
 /// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
-/// these: the directory FROM is seen at AT, by this process and what it starts alone; <c>… offline …</c>: they have no network.
+/// these: the directory FROM is seen at AT, by this process and what it starts alone; <c>… offline …</c>: they have no network,
+/// and may take so much memory, processes and disk as reading a program takes, and no more (setrlimit(2)).
 /// </summary>
 internal static unsafe class As
 {
@@ -35,6 +36,10 @@ internal static unsafe class As
             const int CLONE_NEWNET = 0x40000000;
             if (unshare(CLONE_NEWNET) < 0)
                 return NotOffline;
+            Bound(RLIMIT_DATA, 1UL << 30);
+            Bound(RLIMIT_FSIZE, 16 << 20);
+            Bound(RLIMIT_CORE, 0);
+            Bound(RLIMIT_NPROC, 4096); // all of the account's count
             rest = rest[1..];
         }
 
@@ -57,6 +62,12 @@ internal static unsafe class As
             ["run", var directory, .. var program] => Run(directory, program, environment),
             _ => 2,
         };
+    }
+
+    private static void Bound(int resource, ulong most)
+    {
+        var limits = stackalloc ulong[2] { most, most };
+        _ = setrlimit(resource, limits);
     }
 
     /// <summary>No link is followed on either way, so that it is these two and no others.</summary>

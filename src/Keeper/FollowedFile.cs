@@ -18,27 +18,35 @@ internal readonly record struct Reader(long Uid, long Gid, uint[] Groups);
 /// </summary>
 internal sealed unsafe class FollowedFile(string path, string folder, Reader reader, byte[][] hidden, int reopen)
 {
-    private const int CursorLength = 64,
+    private const int CursorLength = 72,
+        WithoutBirth = 64,
         EarlierCursorLength = 32,
-        IsOverAt = 56;
+        IsOverAt = 56,
+        BornAt = 64;
 
     /// <summary>Bytes at the beginning of what was read, and at its end, by which a file is known that began anew.</summary>
     private const int Known = 512;
 
     private const string Aside = ".calm-aside";
 
+    /// <summary>Nanoseconds by which the kernel's time of a file may lag behind the clock (a tick, at 100 Hz).</summary>
+    private const long CoarseTime = 10_000_000;
+
     private readonly Sink sink = new();
     private readonly Pump pump = new();
     private int file = -1,
         cursor = -1;
     private FileId id;
+    private long born;
     private FileLook whole; // as it was when all of it had been read
     private long cutAt,
         quietSince;
     private (uint First, uint Last) print;
+    private long laidOutAt; // ns since 1970: what was written later, the program of this run may have written
     private bool writable,
-        begun;
-    private int between; // files that came and went between the one that is read and the one of today
+        begun,
+        fromBefore = true;
+    private FileLook? left; // the file that was read before, as it was then
     private string? gap; // what is to be said before anything more is kept
 
     /// <summary>What is read was moved aside, and is read until nothing comes to it any more.</summary>
@@ -47,7 +55,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     /// <summary>False: what is kept of it cannot be written.</summary>
     public bool Begin(long turnAt)
     {
-        cutAt = turnAt;
+        (cutAt, laidOutAt) = (turnAt, ((DateTime.UtcNow - DateTime.UnixEpoch).Ticks * 100) - CoarseTime);
         if (
             !Make(Path.GetDirectoryName(folder)!)
             || !Make(folder)
@@ -88,9 +96,14 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     {
         if (file < 0 && !Find())
             return false;
-        if (gap is not null && !pump.Tell(gap))
-            return false;
-        gap = null;
+        if (gap is not null)
+        {
+            if (!pump.Tell(gap))
+                return false;
+            gap = null;
+            Note(); // only now: that something is missing is not lost with this keeper
+        }
+
         var began = Stopwatch.GetTimestamp();
         var taken = 0L;
         do
@@ -109,6 +122,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             Note();
             if (At == before)
                 break;
+            fromBefore = false;
             quietSince = now;
             if (!all)
                 return true;
@@ -124,11 +138,13 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return false;
         if (IsAside)
             DropAside(now, all);
-        else if (
-            IsReplaced()
-            && (between == 0 || pump.Tell($"[calm: files that came and went meanwhile are not kept: {between}]\n"))
-        )
-            Leave();
+        else if (IsReplaced())
+        {
+            // What was written just before that is there by now.
+            if (FileFacts.Of(file) is { } last && last.Size > At)
+                return true;
+            Leave(isOver: false); // others may have come and gone since: one that comes later looks for them as well
+        }
         else if (At >= cutAt && writable)
             Cut(now);
         return false;
@@ -137,8 +153,9 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     private long At => lseek(file, 0, SEEK_CUR);
 
     /// <summary>
-    /// Whether somebody emptied it since, also where it is as long again: it is shorter; other bytes end where it was read to; or it was
-    /// written to, and is the same all over. One that rewrites its beginning alone, such as a count, goes on.
+    /// Whether somebody emptied it since, also where it is as long again: it is shorter; other bytes end where it was read to; or it is the
+    /// same all over, and was written to since this run began. Later on that is no sign: a write that finds no room changes a file's time,
+    /// and nothing of its content. One that rewrites its beginning alone, such as a count, goes on.
     /// </summary>
     /// <param name="at">Up to where it was read.</param>
     private bool BeganAnew(FileLook looked, long at)
@@ -148,7 +165,13 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         if (at == 0 || looked.Written == whole.Written)
             return false;
         var now = Print(at);
-        return now.Last != print.Last || (looked.Size == at && whole.Size == at && now.First == print.First);
+        if (now.Last != print.Last)
+            return true;
+        var isSame = fromBefore && looked.Size == at && whole.Size == at && now.First == print.First;
+        if (!isSame || looked.Written < laidOutAt || FileSystem.IsFull(file))
+            return false;
+        fromBefore = false;
+        return true;
     }
 
     /// <summary>Tells the bytes before a place from others, by the first and the last of them.</summary>
@@ -219,7 +242,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
 
     public void Close()
     {
-        Leave();
+        Leave(isOver: true);
         if (cursor >= 0)
             _ = close(cursor);
         cursor = -1;
@@ -227,15 +250,16 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         pump.Close();
     }
 
-    private void Leave()
+    private void Leave(bool isOver)
     {
         if (file >= 0)
         {
-            Note(isOver: true);
+            Note(isOver);
+            left = whole.Written == 0 ? null : whole with { Id = id };
             _ = close(file);
         }
 
-        (file, between) = (-1, 0);
+        file = -1;
         IsAside = false;
     }
 
@@ -258,50 +282,66 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
     {
         var known = stackalloc byte[CursorLength];
         var note = new Span<byte>(known, CursorLength);
-        if (ReadNote(note) != CursorLength || note[IsOverAt] != 0)
+        var length = ReadNote(note);
+        if (length < WithoutBirth || note[IsOverAt] != 0)
             return false; // there was no run before, or it was read to its end
-        var was = IdIn(note);
+        var (was, wasBorn) = (IdIn(note), BornIn(note, length));
         (string Name, FileLook Look)? moved = null;
-        var (others, stays) = (0, false);
+        var stays = false;
         As(
             reader,
             () =>
             {
-                if (There()?.Id == was)
+                if (There()?.Is(was, wasBorn) == true)
                 {
                     stays = true;
                     return;
                 }
 
-                var all = Beside().ToList();
-                moved = all.Where(one => one.Look.Id == was).Select(one => ((string, FileLook)?)one).FirstOrDefault();
-                others = all.Count(one =>
-                    one.Look.Id != was
-                    && IsNumbered(one.Name[path.Length..])
-                    && moved is { } found
-                    && one.Look.Written > found.Look.Written
-                );
+                moved = (Beside() ?? [])
+                    .Where(one => one.Look.Is(was, wasBorn))
+                    .Select(one => ((string, FileLook)?)one)
+                    .FirstOrDefault();
             }
         );
         if (stays)
             return false;
-        gap = moved is null
-            ? "[calm: the file before was moved away while nobody read it; what it got last may be missing]\n"
-            : null;
-        if (moved is null || !Open(moved.Value.Name, aside: false))
-            return false;
-        (writable, between) = (false, others);
-        return true;
+        // It may have been given another name since: that it is the one shows when it is open.
+        if (moved is { } one && Open(one.Name, aside: false, was))
+        {
+            writable = false;
+            return true;
+        }
+
+        gap = "[calm: the file before was moved away while nobody read it; what it got last may be missing]\n";
+        return false;
     }
 
-    /// <summary>What a file that was moved away has behind its name: a number, or a day.</summary>
+    /// <summary>How many files came after one and were moved away before the one that is read now; null: that cannot be seen now.</summary>
+    private int? Between(FileLook before)
+    {
+        int? others = null;
+        As(
+            reader,
+            () =>
+                others = Beside()
+                    ?.Where(one => !one.Look.Is(before.Id, before.Born) && one.Look.Id != id)
+                    .Where(one => IsNumbered(one.Name[path.Length..]) && one.Look.Written > before.Written)
+                    .DistinctBy(one => one.Look.Id)
+                    .Count()
+        );
+        return others;
+    }
+
+    /// <summary>What a file that was moved away has behind its name: a number, or a day. One that was packed since is older.</summary>
     private static bool IsNumbered(string rest) =>
-        rest is ['.' or '-' or '_', >= '0' and <= '9', ..] or ['.', 'o', 'l', 'd', ..];
+        rest is ['.' or '-' or '_', >= '0' and <= '9', ..] or ['.', 'o', 'l', 'd', ..]
+        && Path.GetExtension(rest) is not (".gz" or ".xz" or ".bz2" or ".zst" or ".zip");
 
     private const int MostBeside = 4096;
 
-    /// <summary>The files whose names begin with its own, as whoever this thread is sees them.</summary>
-    private IEnumerable<(string Name, FileLook Look)> Beside()
+    /// <summary>The files whose names begin with its own, as whoever this thread is sees them; null: not now.</summary>
+    private IEnumerable<(string Name, FileLook Look)>? Beside()
     {
         var (folder, name) = (Path.GetDirectoryName(path)!, Path.GetFileName(path));
         IEnumerable<string> all;
@@ -309,9 +349,13 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         {
             all = Directory.EnumerateFiles(folder).Take(MostBeside).ToList();
         }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        catch (UnauthorizedAccessException)
         {
-            return [];
+            return []; // and will see none of them later
+        }
+        catch (IOException)
+        {
+            return null; // it has no descriptor left, say
         }
 
         return all.Where(one => Path.GetFileName(one).StartsWith(name, StringComparison.Ordinal))
@@ -320,7 +364,8 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             .Select(one => (one.one, one.Item2!.Value));
     }
 
-    private bool Open(string name, bool aside)
+    /// <param name="only">Only if it is this one.</param>
+    private bool Open(string name, bool aside, FileId? only = null)
     {
         As(
             reader,
@@ -334,7 +379,12 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         );
         if (file < 0)
             return false;
-        if (FileFacts.Of(file) is not { IsRegular: true } found || FileSystem.IsKernels(file))
+        var found = FileFacts.Of(file) ?? default;
+        var isIt = found.IsRegular && !FileSystem.IsKernels(file) && (only is null || found.Id == only);
+        (id, born) = (found.Id, found.Born);
+        var before = name == path ? left : null;
+        var others = isIt && before is { } one ? Between(one) : 0;
+        if (!isIt || others is null)
         {
             // Nothing was read of it, so nothing is noted: the note is still about the file before.
             _ = close(file);
@@ -342,10 +392,17 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
             return false;
         }
 
-        id = found.Id;
+        if (before is not null)
+        {
+            gap = others == 0 ? null : $"[calm: files that came and went meanwhile are not kept: {others}]\n";
+            left = null;
+        }
+
         IsAside = aside;
         _ = lseek(file, Start(), 0);
-        Note();
+        print = Print(At);
+        if (gap is null)
+            Note();
         return true;
     }
 
@@ -358,10 +415,10 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         var length = ReadNote(cut);
         if (length < EarlierCursorLength)
             return begun ? 0 : looked.Size; // what it held before it was named stays where it is
-        if (IdIn(cut) != id)
+        if (!looked.Is(IdIn(cut), BornIn(cut, length)))
             return 0;
         var at = BinaryPrimitives.ReadInt64LittleEndian(cut[16..]);
-        if (length == CursorLength)
+        if (length >= WithoutBirth)
         {
             print = (
                 BinaryPrimitives.ReadUInt32LittleEndian(cut[32..]),
@@ -376,13 +433,17 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
                 return 0;
         }
 
-        // What was kept beyond the note, before this keeper's time.
+        // What was kept beyond the note, before this keeper's time; more than there is in it was of what came after it.
         at += Math.Max(0, sink.End - BinaryPrimitives.ReadInt64LittleEndian(cut[24..]));
-        return at <= looked.Size ? at : 0;
+        return Math.Min(at, looked.Size);
     }
 
     private static FileId IdIn(ReadOnlySpan<byte> note) =>
         new(BinaryPrimitives.ReadUInt64LittleEndian(note), BinaryPrimitives.ReadUInt64LittleEndian(note[8..]));
+
+    /// <returns>0: it does not say.</returns>
+    private static long BornIn(ReadOnlySpan<byte> note, int length) =>
+        length < CursorLength ? 0 : BinaryPrimitives.ReadInt64LittleEndian(note[BornAt..]);
 
     /// <returns>How many bytes of a note there are.</returns>
     private int ReadNote(Span<byte> note)
@@ -407,6 +468,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
         BinaryPrimitives.WriteInt64LittleEndian(bytes[40..], whole.Size);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[48..], whole.Written);
         BinaryPrimitives.WriteInt64LittleEndian(bytes[IsOverAt..], isOver && whole.Written != 0 ? 1 : 0);
+        BinaryPrimitives.WriteInt64LittleEndian(bytes[BornAt..], born);
         _ = lseek(cursor, 0, 0);
         _ = write(cursor, note, CursorLength);
     }
@@ -477,7 +539,7 @@ internal sealed unsafe class FollowedFile(string path, string folder, Reader rea
                     _ = close(folder);
             }
         );
-        Leave();
+        Leave(isOver: true);
     }
 
     // The system

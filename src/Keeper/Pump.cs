@@ -13,7 +13,8 @@ namespace CalmSentry.Keeper;
 /// </summary>
 internal sealed unsafe class Pump
 {
-    private const int Chunk = 65536;
+    private const int Chunk = 65536,
+        GapWords = 128;
 
     private readonly byte* buffer = (byte*)NativeMemory.Alloc(Chunk);
     private int pendingFrom,
@@ -74,8 +75,13 @@ internal sealed unsafe class Pump
     {
         if (leftOut > 0 && (atLast || now / 1000 != second) && Tell($"[calm: {leftOut} lines left out]\n"))
             leftOut = 0;
-        // One gap ends when there is room for more than the words that say so: else there would be a gap for each line.
-        if (lost > 0 && (atLast || sink.HasRoom(Chunk)) && Tell($"[calm: {lost} bytes lost, the disk was full]\n"))
+        // One gap ends when there is room for the words that say so and for what is read next: else there would be a gap for each line, or
+        // two with nothing between them.
+        if (
+            lost > 0
+            && (atLast || sink.HasRoom(Chunk + GapWords))
+            && Tell($"[calm: {lost} bytes lost, the disk was full]\n")
+        )
             lost = 0;
     }
 

@@ -359,7 +359,8 @@ internal static unsafe partial class ServerGuard
             {
                 StartSecond();
                 KeepPlace();
-                if (ShowsLife(server))
+                // Once it is being ended for that, whatever it still does is no sign of life.
+                if (hung || ShowsLife(server))
                     still = 0;
                 else if (seen == 0 && second > 0 && (hung = ++still >= LooksWithoutLife))
                     _ = syscall(SYS_pidfd_send_signal, process, SIGKILL, 0, 0);

@@ -59,13 +59,11 @@ internal static partial class Serve
         using var only = await TakeOnly(places.Lock, places).ConfigureAwait(false);
         using var earlier = await TakeOnly(places.EarlierLock, places).ConfigureAwait(false);
         using var heartbeat = new Heartbeat(places);
-        var (settings, wrong) = Settings.Read(places.Settings);
-        if (settings is null)
-            // A mistake in its settings must not keep a machine's services down.
-            await System
-                .Console.Error.WriteLineAsync($"calm-sentry: {wrong}\ncalm-sentry: serving with the defaults instead.")
-                .ConfigureAwait(false);
-        settings ??= new();
+        // A mistake in its settings must not keep a machine's services down, nor silence anybody.
+        var file = new SettingsFile(places);
+        var settings = file.Load();
+        if (file.Trouble is { } mistake)
+            await System.Console.Error.WriteLineAsync($"calm-sentry: {mistake}").ConfigureAwait(false);
         var store = await Open(places).ConfigureAwait(false);
         await using (store.ConfigureAwait(false))
         {
@@ -78,7 +76,7 @@ internal static partial class Serve
             var doors = new DoorPlaces(places, says);
             var (listen, trouble) = TakePort(doors, port, settings);
             var rooms = new Rooms(house);
-            var app = Build(rooms, doors, settings, listen);
+            var app = Build(rooms, doors, file, listen);
             await using (app.ConfigureAwait(false))
             {
                 DemandPermissions(app);
@@ -87,8 +85,7 @@ internal static partial class Serve
                 Rehearsal.Clear(house.Tools, house.Logbook, house.Clocks);
                 if (trouble is not null)
                     house.Logbook.Trouble(trouble);
-                if (wrong is not null)
-                    house.Logbook.Trouble($"{wrong}. It serves with the defaults instead.");
+                file.TellAtStart(house.Logbook, store);
                 if (GuardWatch.Fell is { } fell)
                     house.Logbook.Note(new GuardEntry(fell)); // before anything else: the next fall may come at once
                 var drills = app.Services.GetRequiredService<DrillRoom>(); // before plans are taken up that end in it
@@ -99,7 +96,7 @@ internal static partial class Serve
                 await Listen(app, cancellation).ConfigureAwait(false);
                 Announce(app, house);
                 doors.GiveToGuard();
-                await Attend(app, rooms, doors, teller, settings, cancellation).ConfigureAwait(false);
+                await Attend(app, rooms, doors, teller, file, cancellation).ConfigureAwait(false);
                 store.SetFact(EndedFact, "asked");
                 house.CleanUp();
             }
@@ -185,7 +182,7 @@ internal static partial class Serve
         Rooms rooms,
         DoorPlaces doors,
         Teller teller,
-        Settings settings,
+        SettingsFile file,
         CancellationToken cancellation
     )
     {
@@ -197,28 +194,35 @@ internal static partial class Serve
             doors.GiveToGuard,
             app.Lifetime.StopApplication
         );
-        using var upkeep = new Upkeep(house.Store, house.Clocks.Time, rooms.Registry, house.Logbook, settings);
+        using var upkeep = new Upkeep(house.Store, house.Clocks.Time, rooms.Registry, house.Logbook, file);
         using var keeping = new OutputKeeping(house, () => rooms.Registry.All);
-        teller.Begin(settings.Telling);
-        using var again = new SettingsWatch(house.Places.Settings, teller, house.Logbook);
-        await using var lookout = new Inspection.Lookout.Lookout(
+        teller.Begin(file.Now.Telling);
+        var lookout = new Inspection.Lookout.Lookout(
             house.Store,
             house.Places,
             house.Logbook,
             house.Clocks,
             rooms.Registry,
             app.Services.GetRequiredService<Checker>(),
-            settings.Lookout,
-            settings.Certificates
-        )
-            .Begin()
-            .ConfigureAwait(false);
-        app.Services.GetRequiredService<Forwarders>()
-            .Begin(settings.Forward, house.Store, house.Logbook, house.Clocks, Machine.HostName);
+            file.Now.Lookout,
+            file.Now.Certificates
+        ).Begin();
+        await using var looks = lookout.ConfigureAwait(false);
+        var forwarders = app.Services.GetRequiredService<Forwarders>();
+        await forwarders.Take(file.Now.Forward, Machine.HostName).ConfigureAwait(false);
+        using var again = new SettingsWatch(house.Places.Settings, file, Hold, house.Logbook);
         await app.WaitForShutdownAsync(cancellation).ConfigureAwait(false);
+
+        async Task Hold(Settings now)
+        {
+            house.Jobs.Set(now.JobsAtOnce);
+            lookout.Take(now.Lookout, now.Certificates);
+            await teller.Take(now.Telling).ConfigureAwait(false);
+            await forwarders.Take(now.Forward, Machine.HostName).ConfigureAwait(false);
+        }
     }
 
-    private static WebApplication Build(Rooms rooms, DoorPlaces doors, Settings settings, int? port)
+    private static WebApplication Build(Rooms rooms, DoorPlaces doors, SettingsFile file, int? port)
     {
         var house = rooms.House;
         var builder = WebApplication.CreateSlimBuilder(
@@ -248,7 +252,7 @@ internal static partial class Serve
         builder.Services.ConfigureHttpJsonOptions(json => Written(json.SerializerOptions));
         builder.Services.AddOpenApi("openapi", Description.Of);
         builder.Services.AddPermissions();
-        AddParts(builder.Services, rooms, settings);
+        AddParts(builder.Services, rooms, file);
         var app = builder.Build();
         app.Use(next => context => Headers(context, next));
         app.Use(next => context => Failures.Watch(context, next));
@@ -296,7 +300,7 @@ internal static partial class Serve
             json.Converters.Add(words);
     }
 
-    private static void AddParts(IServiceCollection services, Rooms rooms, Settings settings)
+    private static void AddParts(IServiceCollection services, Rooms rooms, SettingsFile settings)
     {
         var house = rooms.House;
         services
@@ -318,8 +322,9 @@ internal static partial class Serve
             .AddSingleton(new SentrySelf(house.Clocks.Time))
             .AddSingleton<Pace>()
             .AddSingleton(settings)
+            .AddSingleton<SettingsCheck>()
             .AddSingleton<DrillRoom>()
-            .AddSingleton(new Checker(house.Tools, house.Clocks, settings.ShutdownWithin, rooms.Registry))
+            .AddSingleton(new Checker(house.Tools, house.Clocks, () => settings.Now.ShutdownWithin, rooms.Registry))
             .AddSingleton(parts => new RehearsalRoom(
                 house.Tools,
                 house.Logbook,

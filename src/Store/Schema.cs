@@ -125,6 +125,10 @@ internal static class Schema
             CREATE INDEX message_waiting ON message (number) WHERE state = 'waiting';
             CREATE INDEX message_alert ON message (alert, number);
             """,
+        // Which entry tells that of this one only the digest is kept.
+        """
+            ALTER TABLE logbook_emptied ADD COLUMN told INTEGER;
+            """,
     ];
 
     /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>
@@ -172,13 +176,16 @@ internal static class Schema
                 BringUp(connection, transaction);
             if (version == EntriesAreChained)
                 SentryStore.ChainAll(connection, transaction);
+            if (version == EmptyingsAreTold)
+                SentryStore.TellEmptied(connection, transaction);
             Execute(connection, $"PRAGMA user_version = {version}", transaction);
             transaction.Commit();
         }
     }
 
     private const int ServicesHaveIds = 6,
-        EntriesAreChained = 7;
+        EntriesAreChained = 7,
+        EmptyingsAreTold = 10;
 
     /// <summary>What is stored as JSON in the words of version 5, in those of today.</summary>
     private static void BringUp(SqliteConnection connection, SqliteTransaction transaction)

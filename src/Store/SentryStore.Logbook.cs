@@ -1,4 +1,6 @@
+using System.Buffers.Binary;
 using System.Globalization;
+using System.Security.Cryptography;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Forwarding;
 using CalmSentry.Core.Lifecycle;
@@ -108,6 +110,7 @@ public sealed partial class SentryStore
             last = begins;
         long? brokenAt = null;
         string? why = null;
+        var untold = new EmptiedEntries();
         foreach (var row in Rows())
         {
             var before = last;
@@ -121,9 +124,18 @@ public sealed partial class SentryStore
                     (brokenAt, why) = (row.Id, $"entry {row.Id} is not as it was written");
                     break;
                 }
+
+                if (
+                    (string?)columns[4] == EntryKinds.Of<LogbookEmptiedEntry>().Word
+                    && EntryJson.Read((string)columns[4]!, (string?)columns[5], "") is LogbookEmptiedEntry told
+                )
+                    untold.Tell(row.Id, told);
             }
             else
+            {
                 emptied++;
+                untold.Add(row.Id, row.Told, row.Digest);
+            }
 
             chain = LogChain.Next(chain, row.Digest);
             if (row.Chain is null || !chain.AsSpan().SequenceEqual(row.Chain))
@@ -140,6 +152,8 @@ public sealed partial class SentryStore
             met |= Hex(chain).Equals(head, StringComparison.OrdinalIgnoreCase);
         }
 
+        if (why is null && untold.First is { } removed)
+            (brokenAt, why) = (removed, $"the content of entry {removed} was removed, and no entry tells of it");
         if (why is null && !attested)
             (brokenAt, why) = (begins, "no entry tells of the removal of those before its first");
         if (head is null)
@@ -160,14 +174,14 @@ public sealed partial class SentryStore
     private static string Hex(byte[] hash) => Convert.ToHexStringLower(hash);
 
     /// <summary>Every entry there is, and every one that was emptied, in order.</summary>
-    private IEnumerable<(long Id, object?[]? Columns, byte[] Digest, byte[]? Chain)> Rows()
+    private IEnumerable<(long Id, object?[]? Columns, byte[] Digest, byte[]? Chain, long? Told)> Rows()
     {
         using var connection = new SqliteConnection(connectionString);
         connection.Open();
         using var command = connection.CreateCommand();
         command.CommandText = $"""
-            SELECT {Chained}, digest, chain FROM logbook
-            UNION ALL SELECT id, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, digest, chain FROM logbook_emptied
+            SELECT {Chained}, digest, chain, NULL FROM logbook
+            UNION ALL SELECT id, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, digest, chain, told FROM logbook_emptied
             ORDER BY 1
             """;
         using var row = command.ExecuteReader();
@@ -176,7 +190,8 @@ public sealed partial class SentryStore
                 row.GetInt64(0),
                 row.IsDBNull(1) ? null : ColumnsOf(row),
                 row.IsDBNull(ChainedColumns) ? [] : (byte[])row[ChainedColumns],
-                row.IsDBNull(ChainedColumns + 1) ? null : (byte[])row[ChainedColumns + 1]
+                row.IsDBNull(ChainedColumns + 1) ? null : (byte[])row[ChainedColumns + 1],
+                row.IsDBNull(ChainedColumns + 2) ? null : row.GetInt64(ChainedColumns + 2)
             );
     }
 
@@ -234,6 +249,16 @@ public sealed partial class SentryStore
         return (
             new LogbookCutEntry(last.Id, hash),
             () =>
+            {
+                // What was emptied together, and is dropped in part, is told anew.
+                const string rest = "id > $0 AND told IN (SELECT told FROM logbook_emptied WHERE id <= $0)";
+                TellOf(
+                    null,
+                    null,
+                    $"SELECT id, digest FROM logbook_emptied WHERE {rest} ORDER BY id",
+                    $"UPDATE logbook_emptied SET told = $told WHERE {rest};",
+                    last.Id
+                );
                 Enqueue(
                     """
                     DELETE FROM logbook WHERE id <= $0;
@@ -243,24 +268,134 @@ public sealed partial class SentryStore
                     last.Id,
                     LogBegins,
                     string.Create(CultureInfo.InvariantCulture, $"{last.Id} {hash}")
-                )
+                );
+            }
         );
     }
 
-    /// <summary>Of a service's entries that nobody asked for so many keep their content; of the rest the digest stays.</summary>
+    /// <summary>
+    /// Of a service's entries that nobody asked for so many keep their content; of the rest the digest stays, and an entry tells of that.
+    /// </summary>
     private void Empty(ServiceId service, int most)
     {
-        const string these = """
-            service_id = $0 AND by IS NULL AND id <= (SELECT id FROM logbook WHERE service_id = $0 ORDER BY id DESC LIMIT 1 OFFSET $1)
-            """;
-        Enqueue(
+        var upTo = Read(
+                "SELECT id FROM logbook WHERE service_id = $0 ORDER BY id DESC LIMIT 1 OFFSET $1",
+                row => row.GetInt64(0),
+                service.Number,
+                most
+            )
+            .FirstOrDefault();
+        const string these = "service_id = $1 AND by IS NULL AND id <= $0";
+        TellOf(
+            service,
+            Read("SELECT name FROM service WHERE id = $0", row => row.GetString(0), service.Number).FirstOrDefault(),
+            $"SELECT id, digest FROM logbook WHERE {these} ORDER BY id",
             $"""
-            INSERT INTO logbook_emptied (id, digest, chain) SELECT id, digest, chain FROM logbook WHERE {these};
+            INSERT INTO logbook_emptied (id, digest, chain, told) SELECT id, digest, chain, $told FROM logbook WHERE {these};
             DELETE FROM logbook WHERE {these};
             """,
-            service.Number,
-            most
+            upTo
         );
+    }
+
+    /// <summary>Tells in the chain of which entries only the digest is kept; only once that is written it is done.</summary>
+    /// <param name="which">They, with their digests.</param>
+    /// <param name="done">What is done then; <c>$told</c> is the entry.</param>
+    private void TellOf(ServiceId? service, string? name, string which, string done, long upTo)
+    {
+        var all = Read(which, row => (row.GetInt64(0), (byte[])row[1]), upTo, service?.Number);
+        if (all.Count == 0)
+            return;
+        lock (logging)
+        {
+            if (!HasRoom)
+                return;
+            var told = Log(DateTimeOffset.UtcNow, null, null, EmptiedEntries.Entry(all, name), null);
+            foreach (var one in done.Split(';', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries))
+                Enqueue(
+                    one.Replace("$told", "$2", StringComparison.Ordinal)
+                        + " AND EXISTS (SELECT 1 FROM logbook WHERE id = $2)",
+                    upTo,
+                    service?.Number,
+                    told
+                );
+        }
+    }
+
+    /// <summary>What an earlier version has emptied, one entry tells of from now on.</summary>
+    internal static void TellEmptied(SqliteConnection connection, SqliteTransaction transaction)
+    {
+        using var ask = connection.CreateCommand();
+        ask.Transaction = transaction;
+        ask.CommandText = "SELECT id, digest FROM logbook_emptied ORDER BY id";
+        var all = new List<(long, byte[])>();
+        using (var row = ask.ExecuteReader())
+            while (row.Read())
+                all.Add((row.GetInt64(0), (byte[])row[1]));
+        if (all.Count == 0)
+            return;
+        var before = HeadOf(connection, transaction);
+        ask.CommandText = "SELECT max((SELECT max(id) FROM logbook), (SELECT max(id) FROM logbook_emptied))";
+        var told = (ask.ExecuteScalar() as long? ?? all[^1].Item1) + 1;
+        var entry = EmptiedEntries.Entry(all, null);
+        object?[] values =
+        [
+            told,
+            Micros(DateTimeOffset.UtcNow),
+            null,
+            null,
+            entry.Kind.Word,
+            EntryJson.Write(entry),
+            "",
+            null,
+            0L,
+        ];
+        var digest = LogChain.Digest(values);
+        ask.CommandText =
+            "INSERT INTO logbook (id, at, service_id, service, what, fields, text, by, tells, digest, chain) "
+            + "VALUES ($0, $1, $2, $3, $4, $5, $6, $7, $8, $9, $10); UPDATE logbook_emptied SET told = $0";
+        Bind(ask, [.. values, digest, LogChain.Next(before, digest)]);
+        ask.ExecuteNonQuery();
+    }
+
+    /// <summary>Entries of which only the digest is kept, by the entry that is to tell of each.</summary>
+    private sealed class EmptiedEntries
+    {
+        private readonly Dictionary<long, List<(long Id, byte[] Digest)>> all = [];
+
+        public static LogbookEmptiedEntry Entry(List<(long Id, byte[] Digest)> these, string? whose) =>
+            new(these.Count, these[0].Id, these[^1].Id, whose, HashOf(these));
+
+        private static string HashOf(IEnumerable<(long Id, byte[] Digest)> these)
+        {
+            using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+            Span<byte> number = stackalloc byte[sizeof(long)];
+            foreach (var (id, digest) in these)
+            {
+                BinaryPrimitives.WriteInt64BigEndian(number, id);
+                hash.AppendData(number);
+                hash.AppendData(digest);
+            }
+
+            return Hex(hash.GetHashAndReset());
+        }
+
+        public void Add(long id, long? told, byte[] digest)
+        {
+            if (!all.TryGetValue(told ?? 0, out var these))
+                all[told ?? 0] = these = [];
+            these.Add((id, digest));
+        }
+
+        /// <summary>An entry that tells of some, and of no others.</summary>
+        public void Tell(long id, LogbookEmptiedEntry told)
+        {
+            if (all.TryGetValue(id, out var these) && these.Count == told.Count && HashOf(these) == told.Hash)
+                all.Remove(id);
+        }
+
+        /// <summary>The first of those that no entry tells of; null: there is none.</summary>
+        public long? First => all.Count == 0 ? null : all.Values.Min(these => these[0].Id);
     }
 
     /// <summary>The latest entries, oldest first.</summary>

@@ -1,3 +1,4 @@
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
@@ -213,6 +214,46 @@ public sealed partial class SentryStore
             service.Number,
             Micros(from)
         )[0];
+
+    /// <summary>How the runs of a job went from a moment on.</summary>
+    public JobFigures JobSince(ServiceId service, DateTimeOffset from)
+    {
+        const string done =
+            "FROM run WHERE service = $0 AND ended >= $1 AND launched IS NOT NULL AND outcome = $2 AND code = 0";
+        var good = Words.Of(OutcomeKind.Exited);
+        var (count, longest, failed) = Read(
+            $"SELECT count(*), max(ended - launched), (SELECT count(*) FROM run WHERE service = $0 AND ended >= $1 AND bad = 1) {done}",
+            row => (row.GetInt64(0), NumberOrNull(row, 1), row.GetInt64(2)),
+            service.Number,
+            Micros(from),
+            good
+        )[0];
+        var usual = Read(
+            $"SELECT ended - launched {done} ORDER BY ended - launched LIMIT 1 OFFSET $3",
+            row => row.GetInt64(0),
+            service.Number,
+            Micros(from),
+            good,
+            (count - 1) / 2
+        );
+        var (missed, late) = Read(
+            "SELECT coalesce(sum(CASE what WHEN $2 THEN coalesce(json_extract(fields, '$.count'), 1) END), 0), "
+                + "coalesce(sum(what = $3), 0) FROM logbook WHERE service_id = $0 AND at >= $1 AND what IN ($2, $3)",
+            row => (row.GetInt64(0), row.GetInt64(1)),
+            service.Number,
+            Micros(from),
+            EntryKinds.Of<MomentsMissedEntry>().Word,
+            EntryKinds.Of<JobLateEntry>().Word
+        )[0];
+        return new(
+            count,
+            failed,
+            missed,
+            late,
+            usual is [var median] ? TimeSpan.FromMicroseconds(median) : null,
+            longest is { } most ? TimeSpan.FromMicroseconds(most) : null
+        );
+    }
 
     /// <summary>The latest runs of a service that began before a moment, newest first.</summary>
     public IReadOnlyList<StoredRun> Runs(ServiceId service, int last, DateTimeOffset? before = null) =>

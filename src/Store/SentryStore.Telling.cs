@@ -124,6 +124,14 @@ public sealed partial class SentryStore
     public IReadOnlyList<StoredMessage> Messages(int last, long? alert = null) =>
         Read($"{MessageColumns} WHERE $1 IS NULL OR alert = $1 ORDER BY number DESC LIMIT $0", MessageOf, last, alert);
 
+    /// <summary>Whether one of the last thousand messages has this id.</summary>
+    public bool HasMessage(string id) =>
+        Read(
+            "SELECT 1 FROM message WHERE id = $0 AND number > (SELECT max(number) FROM message) - 1000",
+            row => true,
+            id
+        ).Count > 0;
+
     private static StoredMessage MessageOf(Microsoft.Data.Sqlite.SqliteDataReader row)
     {
         Message? message = null;

@@ -132,3 +132,9 @@ public sealed record StoredGrant(string Account, string Path, string How, string
 
 /// <param name="PeakBytes">Most memory its tree used.</param>
 public sealed record StoredRehearsal(long PeakBytes, IReadOnlyList<int> TcpPorts);
+
+/// <summary>How the runs of a job went in a time.</summary>
+/// <param name="Failed">Runs, each try of them.</param>
+/// <param name="Missed">Moments that nobody was there for.</param>
+/// <param name="Usual">Median of those that were done; null: none was.</param>
+public sealed record JobFigures(long Done, long Failed, long Missed, long Late, TimeSpan? Usual, TimeSpan? Longest);

@@ -13,7 +13,7 @@ internal static class AlertViews
             Number = alert.Number,
             Cause = alert.Cause.Kind,
             CauseName = alert.Cause.Name.Length == 0 ? null : alert.Cause.Name,
-            Subject = MessageWords.Subject(alert),
+            Subject = MessageWords.Subject(alert.WellSince is null ? alert : alert.AsTold(null)),
             Topic = alert.Worst,
             Urgency = alert.Urgency,
             Began = alert.Began,
@@ -24,6 +24,9 @@ internal static class AlertViews
             TakenBy = alert.Taken?.By,
             TakenAt = alert.Taken?.At,
             TakenNote = alert.Taken?.Note,
+            TakenUntil = alert.Taken?.Until,
+            Lasts = alert.Lasts,
+            MayBeClosed = alert is { OverAt: null, PartOf: null } && AlertLife.CanClose(alert),
             Affected =
             [
                 .. alert.Affected.Select(one => new AffectedView(

@@ -36,11 +36,13 @@ internal sealed class LiveGround(Registry registry, Func<TellingSettings> settin
         if (one.Service is not { } name || registry.Named(name) is not { } actor)
             return false;
         var (definition, now) = (actor.Definition, actor.Situation);
+        if (Topics.Of(one.Worst).Lasting == Lasting.WhileSo)
+            return StillSo.Holds(one.Worst, definition, now);
         if (Attention.Of(definition, now) is not null)
             return true;
         // Where that is only to be noted, it needs nobody, and goes on all the same.
-        if (one.Worst == Topic.Memory && now.Run is { } run)
-            return definition.Watch.Zip(run.Watched).Any(pair => pair is (CeilingWatch, { PoorSince: not null }));
+        if (one.Worst == Topic.Memory && now.Run is not null)
+            return StillSo.Holds(one.Worst, definition, now);
         return definition.IsJob
             ? now.LastEnd is { Bad: true } && now.Rhythm is not null
             : now.Phase is Phase.Waiting or Phase.Starting or Phase.Stopping or Phase.Held;

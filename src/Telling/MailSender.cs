@@ -5,6 +5,7 @@ using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
 using CalmSentry.Store;
@@ -36,13 +37,15 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         client.Timeout = (int)PatienceForOne.TotalMilliseconds;
         client.CheckCertificateRevocation = false;
         client.LocalDomain = LocalDomain();
-        var trusted = "the host's authorities";
-        if (settings.Trust is { } file)
-            client.ServerCertificateValidationCallback = (_, certificate, _, errors) =>
-            {
-                trusted = file;
-                return IsTrusted(certificate, errors, Roots(file));
-            };
+        string? misfit = null;
+        client.ServerCertificateValidationCallback = (_, certificate, _, errors) =>
+        {
+            var fits = settings.Trust is { } file
+                ? IsTrusted(certificate, errors, Roots(file))
+                : errors == SslPolicyErrors.None;
+            misfit = fits ? null : Misfit(certificate as X509Certificate2, errors, host, settings.Trust);
+            return fits;
+        };
         try
         {
             using var mail = Make(one, message, settings);
@@ -71,6 +74,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         }
         catch (SmtpCommandException error)
         {
+            await Leave(client, cancellation);
             // A refusal of this mail is for good when the server says so (RFC 5321, section 4.2.1).
             throw new NotTakenException(
                 $"{settings.Server} refused: {(int)error.StatusCode} {Shown.Line(error.Message.TrimEnd('.'))}",
@@ -79,13 +83,14 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         }
         catch (AuthenticationException error)
         {
+            await Leave(client, cancellation);
             throw new NotTakenException($"{settings.Server} did not let {settings.User} sign in: {Clause(error)}");
         }
         catch (SslHandshakeException error)
         {
             throw new NotTakenException(
-                $"the line to {settings.Server} could not be secured: {Shown.Line(error.InnerException?.Message ?? error.Message.Split('\n')[0])} "
-                    + $"(trusted: {trusted})"
+                $"the line to {settings.Server} could not be secured: "
+                    + Shown.Line(misfit ?? (error.InnerException?.Message ?? error.Message.Split('\n')[0]).TrimEnd('.'))
             );
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
@@ -137,7 +142,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         var mail = new MimeMessage
         {
             Subject = message.Headline,
-            Date = message.At.ToLocalTime(),
+            Date = WallClock.In(message.At, TimeZoneInfo.Local),
             MessageId = $"{one.Id}@{domain}",
             Importance = message.Urgency == Urgency.Urgent ? MessageImportance.High : MessageImportance.Normal,
         };
@@ -168,6 +173,38 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
     {
         var name = string.Concat(house.Host.Where(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.'));
         return name.Length == 0 ? "localhost" : name;
+    }
+
+    private const int MostNames = 5;
+
+    /// <summary>What about a certificate did not fit, as a clause.</summary>
+    private static string Misfit(X509Certificate2? theirs, SslPolicyErrors errors, string host, string? trust)
+    {
+        if (theirs is null)
+            return "it showed no certificate";
+        if ((errors & SslPolicyErrors.RemoteCertificateNameMismatch) != 0)
+        {
+            var names = theirs.Extensions.OfType<X509SubjectAlternativeNameExtension>().ToList();
+            var all = names
+                .SelectMany(one => one.EnumerateDnsNames())
+                .Concat(names.SelectMany(one => one.EnumerateIPAddresses()).Select(address => address.ToString()))
+                .DefaultIfEmpty(theirs.GetNameInfo(X509NameType.SimpleName, forIssuer: false));
+            return $"its certificate is for {string.Join(", ", all.Take(MostNames))}, and not for {host}";
+        }
+
+        var (from, to) = (theirs.NotBefore.ToUniversalTime(), theirs.NotAfter.ToUniversalTime());
+        if (DateTime.UtcNow < from || DateTime.UtcNow > to)
+            return string.Create(
+                CultureInfo.InvariantCulture,
+                $"its certificate is valid from {from:yyyy-MM-dd HH:mm} to {to:yyyy-MM-dd HH:mm} UTC"
+            );
+        var issuer = theirs.GetNameInfo(X509NameType.SimpleName, forIssuer: true);
+        return $"its certificate was issued by {issuer}, which is not trusted by "
+            + (
+                trust is null
+                    ? "this host; mail.trust names a file with authorities of your own"
+                    : $"what is in {trust}"
+            );
     }
 
     private static X509Certificate2Collection Roots(string file)

@@ -18,6 +18,7 @@ internal sealed class Outbox : IAsyncDisposable
 
     private static readonly TimeSpan FirstPause = TimeSpan.FromSeconds(1),
         LongestPause = TimeSpan.FromMinutes(15),
+        UsualPause = TimeSpan.FromSeconds(10),
         Hour = TimeSpan.FromHours(1),
         StorePatience = TimeSpan.FromSeconds(2);
 
@@ -32,7 +33,8 @@ internal sealed class Outbox : IAsyncDisposable
     private readonly Record logbook;
     private readonly Clocks clocks;
     private readonly int mostAnHour;
-    private readonly Bell came;
+    private readonly Bell came,
+        again;
     private readonly Backoff pauses = new(FirstPause, LongestPause);
     private readonly BackgroundLoop loop;
     private int dropped;
@@ -52,7 +54,7 @@ internal sealed class Outbox : IAsyncDisposable
     {
         (Recipient, this.sender, this.mostAnHour) = (recipient, sender, mostAnHour);
         (this.store, this.logbook, this.clocks) = (store, logbook, clocks);
-        came = new(clocks);
+        (came, again) = (new(clocks), new(clocks));
         foreach (var one in before)
             Add(one);
         loop = new(
@@ -67,6 +69,12 @@ internal sealed class Outbox : IAsyncDisposable
     }
 
     public Recipient Recipient { get; }
+
+    /// <summary>Hears that something got there, after nothing did for a while.</summary>
+    public Action? GotThrough { get; set; }
+
+    /// <summary>It may get there now: it is not waited any longer to try that.</summary>
+    public void TryAgain() => again.Ring();
 
     /// <summary>What waits, in its order.</summary>
     public IReadOnlyList<StoredMessage> Rest
@@ -120,6 +128,8 @@ internal sealed class Outbox : IAsyncDisposable
         if (left is not null)
             store.SetMessage(left with { State = MessageState.Dropped, Answer = "too many waited" });
         came.Ring();
+        if (one.Message?.Urgency == Urgency.Urgent)
+            again.Ring();
     }
 
     private async Task Go(CancellationToken over)
@@ -142,7 +152,28 @@ internal sealed class Outbox : IAsyncDisposable
             }
 
             Replace(after);
-            await clocks.Delay(wanted ?? pauses.Next(), over);
+            if (wanted is { } asked)
+                await clocks.Delay(asked, over);
+            else
+                await Pause(pauses.Next(), over);
+        }
+    }
+
+    /// <summary>However long it is, something urgent that comes ends it after 10 s, and so does word that the way is open.</summary>
+    private async Task Pause(TimeSpan length, CancellationToken over)
+    {
+        await clocks.Delay(length < UsualPause ? length : UsualPause, over);
+        for (var left = length - UsualPause; left > TimeSpan.Zero; )
+        {
+            var unsaid =
+                noted || brokenSince is not { } since ? left : PatienceOfPeople - clocks.Time.GetElapsedTime(since);
+            var part = unsaid > TimeSpan.Zero && unsaid < left ? unsaid : left;
+            var began = clocks.Time.GetTimestamp();
+            await again.Heard(part, over);
+            SayIfStuck();
+            if (clocks.Time.GetElapsedTime(began) < part)
+                return;
+            left -= part;
         }
     }
 
@@ -247,17 +278,25 @@ internal sealed class Outbox : IAsyncDisposable
         delivered.Enqueue(Last.Value);
         if (noted)
             logbook.Note(new ToldAgainEntry(Recipient.Name));
+        var wasShut = brokenSince is not null;
         (trouble, brokenSince, noted) = (null, null, false);
+        if (wasShut)
+            GotThrough?.Invoke();
     }
 
     private void Failed(string why)
     {
         trouble = why;
         brokenSince ??= clocks.Time.GetTimestamp();
-        if (noted || clocks.Time.GetElapsedTime(brokenSince.Value) < PatienceOfPeople)
+        SayIfStuck();
+    }
+
+    private void SayIfStuck()
+    {
+        if (noted || brokenSince is not { } since || clocks.Time.GetElapsedTime(since) < PatienceOfPeople)
             return;
         noted = true;
-        logbook.Note(new TellStuckEntry(Recipient.Name, PatienceOfPeople, why));
+        logbook.Note(new TellStuckEntry(Recipient.Name, PatienceOfPeople, trouble ?? ""));
     }
 
     /// <summary>Sends one that is not on record, to see whether it arrives.</summary>

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
@@ -151,5 +152,5 @@ internal static class Reporting
             : TimeSpan.FromMinutes(Math.Max(1, Math.Round(left.TotalMinutes)));
 
     private static string At(DateTimeOffset time) =>
-        time.ToLocalTime().ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+        WallClock.In(time, TimeZoneInfo.Local).ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
 }

@@ -1,5 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using System.Security.Cryptography;
+using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
@@ -30,7 +32,8 @@ internal sealed class Teller : IAsyncDisposable
         Lines = 20,
         MostNeeding = 20,
         Crowd = 50,
-        MostReplayed = 100_000;
+        MostReplayed = 100_000,
+        MostMade = 10_000;
 
     /// <summary>What comes together is taken together.</summary>
     private static readonly TimeSpan Breath = TimeSpan.FromMilliseconds(20),
@@ -58,7 +61,13 @@ internal sealed class Teller : IAsyncDisposable
     private TellingState telling = TellingState.None;
     private ClockStamp frame;
     private long upTo;
+
+    /// <summary>The last entry of the servers before.</summary>
+    private readonly long inherited;
     private long lastMessage;
+
+    /// <summary>Ids of messages that this server made.</summary>
+    private readonly HashSet<string> made = [];
     private TimeSpan? behindSince;
     private string identity = "";
     private BackgroundLoop? loop;
@@ -77,6 +86,7 @@ internal sealed class Teller : IAsyncDisposable
             registry
         );
         came = new(clocks);
+        inherited = store.LastEntry;
         ground = new(registry, () => settings);
         logbook.Heard = Hear;
     }
@@ -139,10 +149,8 @@ internal sealed class Teller : IAsyncDisposable
             logbook.Trouble($"What was told before cannot be read: {error.Message}");
         }
 
-        // A sentry that was never asked to tell begins with what comes from now on.
-        upTo = store.ToldUpTo ?? store.LastEntry;
-        if (upTo < store.LastEntry)
-            intake.ReadAnew(store.LastEntry);
+        // A sentry that has told nothing yet begins with what this server put on record.
+        upTo = store.ToldUpTo ?? inherited;
         CountFailures(at.Pace);
         Put(at, WaitingBefore());
         loop = new(Go, Failed, clocks);
@@ -240,6 +248,10 @@ internal sealed class Teller : IAsyncDisposable
                 clocks
             )
         );
+        // All mail goes one way: where one gets through, the others need not wait.
+        var mail = outboxes.Values.Where(one => one.Recipient.Way is MailWay).ToList();
+        foreach (var one in mail)
+            one.GotThrough = () => mail.ForEach(other => other.TryAgain());
         foreach (var one in waiting.Where(one => !outboxes.ContainsKey(one.Recipient)))
             store.SetMessage(
                 one with
@@ -253,7 +265,10 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>An entry came into the logbook. Never waits.</summary>
     private void Hear(StoredEntry entry)
     {
-        if (entry.Entry is not RenamedEntry && entry.Entry.TopicIf(entry.Tells, isJob: false) is null)
+        if (
+            entry.Entry is not (RenamedEntry or { Ends: not null })
+            && entry.Entry.TopicIf(entry.Tells, isJob: false) is null
+        )
             return;
         intake.Hear(entry);
         came.Ring();
@@ -341,8 +356,12 @@ internal sealed class Teller : IAsyncDisposable
             return due;
         var from = now - last < LongestReport ? last : now - LongestReport;
         var message = ReportWords.Of(Reporting.Of(store, registry, from, now), TimeZoneInfo.Local);
-        foreach (var recipient in settings.Tell.Where(one => report.To.IsEmpty || report.To.Contains(one.Name)))
-            messages.Add(Stored(message, recipient, now));
+        foreach (
+            var recipient in settings.Tell.Where(one =>
+                report.To.IsEmpty ? !one.UrgentOnly : report.To.Contains(one.Name)
+            )
+        )
+            messages.Add(Stored(message, recipient, now, $"report {due.UtcTicks / TimeSpan.TicksPerMinute}"));
         store.SetFact(ReportedFact, now.ToString("O", CultureInfo.InvariantCulture));
         reported = now;
         return rhythm.After(now, TimeZoneInfo.Local);
@@ -369,6 +388,14 @@ internal sealed class Teller : IAsyncDisposable
     private IEnumerable<EntryCame> Came(Action<long> reached)
     {
         var last = upTo;
+        // What an earlier server put on record and had not told. What this one did is at hand, whether or not a disk takes it.
+        if (last < inherited)
+        {
+            foreach (var entry in Read(last).TakeWhile(one => one.Number <= inherited))
+                yield return Past(entry);
+            reached(last = inherited);
+        }
+
         var taken = 0;
         while (taken++ < Batch && intake.Take() is { } entry)
             if (entry.Number > last)
@@ -446,13 +473,32 @@ internal sealed class Teller : IAsyncDisposable
                     )
                     ?.Name,
             };
-        return Stored(message, recipient, now);
+        if (kind == MessageKind.Grows && AlertLife.IsLastToGrow(alert, recipient, now))
+            message = message with
+            {
+                Parts = message.Parts.Add(
+                    new(
+                        "Held back",
+                        [
+                            $"This is the {AlertLife.MostGrowing}th message about this alert within a day: which services join it is told "
+                                + $"tomorrow. 'calm tell --alert {alert.Number}' names them.",
+                        ]
+                    )
+                ),
+            };
+        var times = alert.Heard.FirstOrDefault(heard => heard.Recipient == recipient.Name)?.Times.Length;
+        // Not by its time: what is found out again after a server was lost has the time of that.
+        var about = MessageWords.First(alert);
+        return Stored(message, recipient, now, $"{kind} {times} {alert.Worst} {about.Service} {about.What}");
     }
 
-    private StoredMessage Stored(Message message, Recipient recipient, DateTimeOffset now) =>
+    /// <param name="what">
+    /// What it tells of, the same where it is made again: one that was sent while no disk took it has its id then, too.
+    /// </param>
+    private StoredMessage Stored(Message message, Recipient recipient, DateTimeOffset now, string what) =>
         new(
             ++lastMessage,
-            Guid.CreateVersion7().ToString(),
+            IdOf($"{identity} {recipient.Name} {what}"),
             message.Alert,
             recipient.Name,
             now,
@@ -462,6 +508,18 @@ internal sealed class Teller : IAsyncDisposable
             null,
             message
         );
+
+    /// <summary>A UUID of what it tells of (version 8, RFC 9562, section 5.8); another one where that is taken.</summary>
+    private string IdOf(string what)
+    {
+        var hash = SHA256.HashData(Encoding.UTF8.GetBytes(what)).AsSpan(..16);
+        hash[6] = (byte)((hash[6] & 0x0F) | 0x80);
+        hash[8] = (byte)((hash[8] & 0x3F) | 0x80);
+        var id = new Guid(hash, bigEndian: true).ToString();
+        if (made.Count > MostMade)
+            made.Clear(); // by then they are on record
+        return made.Add(id) && !store.HasMessage(id) ? id : Guid.CreateVersion7().ToString();
+    }
 
     /// <summary>The console can be reached from this machine alone, as long as it is not told otherwise.</summary>
     private string? Link(Alert alert) =>
@@ -492,7 +550,16 @@ internal sealed class Teller : IAsyncDisposable
         try
         {
             var folder = tools.Places.OutputDirectoryOf(actor.Definition.Name);
-            return [.. OutputFile.LastLines(folder, actor.OutputBegan, Segments.End(folder), Lines)];
+            return
+            [
+                .. OutputFile.LastLines(
+                    folder,
+                    actor.Definition.Output.Encoding,
+                    actor.OutputBegan,
+                    Segments.End(folder),
+                    Lines
+                ),
+            ];
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
         {
@@ -513,14 +580,24 @@ internal sealed class Teller : IAsyncDisposable
         );
 
     /// <summary>Somebody looks at an alert.</summary>
+    /// <param name="until">It is put aside until then; null: until it is over.</param>
     /// <returns>It; null: there is none of that number that goes on.</returns>
-    public async Task<Alert?> Acknowledge(long number, string by, string? note)
+    public Task<Alert?> Acknowledge(long number, string by, string? note, DateTimeOffset? until) =>
+        Said(number, new AlertTaken(number, new(by, clocks.Now, note, until)));
+
+    /// <summary>Somebody says that an alert is done with; where only its service can end it, it goes on.</summary>
+    /// <returns>It; null: there is none of that number that goes on.</returns>
+    public Task<Alert?> Close(long number) => Said(number, new AlertClosed(number));
+
+    private async Task<Alert?> Said(long number, TellingInput said)
     {
         await turn.WaitAsync();
         try
         {
-            wait = Step(new AlertTaken(number, by, note));
-            return telling.Alerts.All.GetValueOrDefault(number) is { OverAt: null, PartOf: null } alert ? alert : null;
+            if (telling.Alerts.All.GetValueOrDefault(number) is not { OverAt: null, PartOf: null })
+                return null;
+            wait = Step(said);
+            return telling.Alerts.All.GetValueOrDefault(number);
         }
         finally
         {

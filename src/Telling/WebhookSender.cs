@@ -75,8 +75,11 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
         }
     }
 
+    /// <summary>So long, or until a date (RFC 9110, section 10.2.3), which is by the clock of whoever answers where it tells that.</summary>
     private static TimeSpan? PauseOf(HttpResponseMessage answer) =>
-        answer.Headers.RetryAfter?.Delta is { } pause && pause > TimeSpan.Zero
+        answer.Headers.RetryAfter is { } after
+        && (after.Delta ?? after.Date - (answer.Headers.Date ?? DateTimeOffset.UtcNow)) is { } pause
+        && pause > TimeSpan.Zero
             ? pause < LongestPause
                 ? pause
                 : LongestPause

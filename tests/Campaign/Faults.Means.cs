@@ -17,7 +17,8 @@ internal sealed partial class Faults
     private static IEnumerable<Fault> Means(Faults faults, Machine machine)
     {
         yield return new("hold the store", 4, faults.Hold);
-        yield return new("wipe the run directory", 2, Wipe);
+        yield return new("wipe the run directory", 2, faults.Wipe);
+        yield return new("put an older store back", 1, faults.PutBack);
         yield return new("replace the programs", 2, (of, _) => Done(of.BringPrograms));
         yield return new("take the keeper's program", 2, faults.TakeKeeper);
         if (machine.IsRoot)
@@ -90,12 +91,54 @@ internal sealed partial class Faults
     }
 
     /// <summary>All that is in it, and now and then itself, as somebody does who tidies up.</summary>
-    private static async Task Wipe(Machine machine, Random random)
+    private async Task Wipe(Machine machine, Random random)
     {
+        MomentsMayComeAgain = true; // where the store could not take them meanwhile
         var directory = machine.Places.RunDirectory;
         List<string> what = random.Next(3) == 0 ? [directory] : [.. Entries(directory)];
         // Whoever works there makes files meanwhile, so that not all of it goes at the first try.
         await Process.Start("rm", ["-rf", .. what]).WaitForExitAsync().ConfigureAwait(false);
+    }
+
+    /// <summary>
+    /// As somebody does who has kept a copy of it; not while files are exchanged or rights are given, of which it knows nothing.
+    /// </summary>
+    private async Task PutBack(Machine machine, Random random)
+    {
+        if (!File.Exists(machine.KeptStore) || Asked.Any(one => one.What is "swap" or "grant" or "take"))
+            return;
+        var put = machine.Places.Database + ".put";
+        try
+        {
+            File.Copy(machine.KeptStore, put, overwrite: true);
+            File.SetUnixFileMode(put, File.GetUnixFileMode(machine.Places.Database));
+        }
+        catch (IOException)
+        {
+            File.Delete(put); // there is no room for it
+            return;
+        }
+
+        // Nobody starts another server meanwhile.
+        var guard = machine.Guard;
+        Machine.Signal(guard, Stop);
+        try
+        {
+            while (machine.Processes("calm-sentry", "serve").ToList() is { Count: > 0 } servers)
+            {
+                servers.ForEach(server => Machine.Signal(server, Kill));
+                await Task.Delay(5).ConfigureAwait(false);
+            }
+
+            foreach (var end in (string[])["-wal", "-shm"])
+                File.Delete(machine.Places.Database + end);
+            File.Move(put, machine.Places.Database, overwrite: true);
+            (MomentsMayComeAgain, WentBack) = (true, true);
+        }
+        finally
+        {
+            Machine.Signal(guard, Continue);
+        }
     }
 
     private static IEnumerable<string> Entries(string directory) =>
@@ -188,6 +231,7 @@ internal sealed partial class Faults
     /// <summary>By seconds to months, back or ahead, for a while.</summary>
     private Task SetClock(Machine machine, Random random)
     {
+        MomentsMayComeAgain = true;
         var by = (long)Math.Pow(10, random.NextDouble() * 7) * (random.Next(2) == 0 ? 1 : -1);
         Set(by);
         underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(1000, 4000)), () => Set(0)));

@@ -37,8 +37,26 @@ internal sealed partial class Faults
 
     public IReadOnlyList<Fault> All { get; }
 
-    public Faults(Machine machine) =>
+    /// <summary>What was noted of moments may be lost, or time was.</summary>
+    public bool MomentsMayComeAgain { get; private set; }
+
+    /// <summary>An older store was put back: what was told before that is so no more.</summary>
+    public bool WentBack { get; private set; }
+
+    /// <summary>All was looked at: what is asked and done from here on counts.</summary>
+    public void BeginAnew()
+    {
+        Asked.Clear();
+        (MomentsMayComeAgain, WentBack) = (false, false);
+    }
+
+    /// <summary>When something that was frozen went on last.</summary>
+    public DateTime LastThaw { get; private set; }
+
+    public Faults(Machine machine, Alarms alarms) =>
         All = [
+            new("let one fall for good", 3, (_, _) => Done(() => underWay.Add(Task.Run(alarms.Fall)))),
+            new("the receiver of messages fails", 2, (_, random) => Done(() => FailReceiver(alarms, random))),
             .. Means(this, machine),
             new("kill the server", 8, (machine, _) => Done(() => Machine.Signal(machine.Server, Kill))),
             // Not while it has no second, as where no process can be made: all of them killed at once is for the host's start.
@@ -111,6 +129,9 @@ internal sealed partial class Faults
             new("restart one", 6, (machine, random) => Ask(machine, "restart", random)),
             new("adjust one", 4, Adjust),
             new("give one new files", 3, Swap),
+            new("restart one with those that need it", 2, RestartAll),
+            new("a drill", 1, (machine, _) => Ask(machine, null, "drill", ["drill", "--yes"])),
+            new("kill a client", 4, KillClient),
             .. machine.IsRoot
                 ? (Fault[])
                     [
@@ -125,7 +146,7 @@ internal sealed partial class Faults
     public async Task Settle()
     {
         foreach (var pid in frozen)
-            Machine.Signal(pid, Continue);
+            Thaw(pid);
         frozen.Clear();
         await Task.WhenAll(underWay).ConfigureAwait(false);
         underWay.Clear();
@@ -151,8 +172,20 @@ internal sealed partial class Faults
         frozen.Add(pid);
         // Most go on after a while; some stay as they are until all is to settle.
         if (random.Next(4) > 0)
-            underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(50, 1500)), () => Machine.Signal(pid, Continue)));
+            underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(50, 1500)), () => Thaw(pid)));
         return Task.CompletedTask;
+    }
+
+    private void Thaw(int pid)
+    {
+        Machine.Signal(pid, Continue);
+        LastThaw = DateTime.UtcNow;
+    }
+
+    private void FailReceiver(Alarms alarms, Random random)
+    {
+        alarms.BeginFailing();
+        underWay.Add(Later(TimeSpan.FromMilliseconds(random.Next(100, 3000)), alarms.EndFailing));
     }
 
     private Task FreezeServer(Machine machine, Random random)
@@ -167,7 +200,7 @@ internal sealed partial class Faults
                 TimeSpan.FromMilliseconds(random.Next(50, 1500)),
                 () =>
                 {
-                    Machine.Signal(server, Continue);
+                    Thaw(server);
                     EndDeaf();
                 }
             )
@@ -236,8 +269,34 @@ internal sealed partial class Faults
             machine,
             member.Name,
             "swap",
-            ["swap", member.Name, "--from", files, "--alone", "--watch-for", "200ms"]
+            ["swap", member.Name, "--from", files, "--alone", "--watch-for", "1s"] // a busy machine is slow to fall
         );
+    }
+
+    private Task RestartAll(Machine machine, Random random)
+    {
+        string[] needed = ["fare-ledger", "departure-board", "tide-gauge"];
+        var service = needed[random.Next(needed.Length)];
+        return Ask(machine, service, "restart", ["restart", service, "--with-dependents"]);
+    }
+
+    /// <summary>Whoever asked does not wait for the answer: it is done, or it is not.</summary>
+    private Task KillClient(Machine machine, Random random)
+    {
+        var service = Fleet.All[random.Next(Fleet.All.Count)].Name;
+        string[][] commands =
+        [
+            ["start", service],
+            ["stop", service, "--alone"],
+            ["restart", service, "--alone"],
+            ["adjust", service, "--title", $"{service} {random.Next(1000)}"],
+            ["output", service, "--follow"],
+        ];
+        var command = commands[random.Next(commands.Length)];
+        Asked.Add(new(service, command[0] == "adjust" ? command[3] : command[0]));
+        var after = TimeSpan.FromMilliseconds(random.Next(10, 800));
+        underWay.Add(Task.Run(() => machine.Calm(after, command)));
+        return Task.CompletedTask;
     }
 
     private Task Right(Machine machine, string what, Random random)

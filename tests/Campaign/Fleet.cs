@@ -8,22 +8,36 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
     /// <summary>It has files of its own, and gets new ones now and then.</summary>
     public bool Swaps { get; init; }
 
+    /// <summary>It is run at its moments, each for one of them at most.</summary>
+    public bool IsJob => Temper == "job";
+
+    /// <summary>It numbers the lines of a log file of its own, which it moves aside now and then.</summary>
+    public bool Rotates => Temper == "rotates";
+
     public string Definition(string account, string script, string witness) =>
         $$"""
             name: {{Name}}
             program:
               path: {{script}}
               arguments: [{{Name}}, {{Temper}}, {{witness}}]
-              {{(Temper == "detaches" ? "kind: detaches" : "kind: stays")}}
+              kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}
             identity: { account: {{account}} }
             recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 } }
             wind-down: [{ signal: TERM, wait: 600 ms }]
-            output: { turn-over: { at: 1 MiB } }
+            output: { turn-over: { at: 1 MiB }{{(
+                Rotates ? $", files: {{ own: {OwnLogIn(witness)}/own.log }}" : ""
+            )}} }
             {{More}}
             """;
+
+    /// <summary>Where its own log file lies.</summary>
+    public string OwnLogIn(string witness) => $"{witness}/{Name}";
+
+    public static Member Job(string name, string ifRunning) =>
+        new(name, "job", false, $"rhythm: [{{ run: every 10 s, if-running: {ifRunning} }}]");
 }
 
-/// <summary>Twenty services of different temper; some need others.</summary>
+/// <summary>Some two dozen services of different temper; some need others.</summary>
 internal static class Fleet
 {
     private const string UpFor = "begin: { proof: { up-for: 50 ms } }";
@@ -50,5 +64,10 @@ internal static class Fleet
         new("night-watch", "tree", true, UpFor),
         new("weather-feed", "falls", true, "begin: { needs: [{ service: tide-gauge }], proof: { up-for: 50 ms } }"),
         new("customs-desk", "still", false, UpFor),
+        Member.Job("tide-pull", "pass"),
+        Member.Job("fare-export", "queue"),
+        Member.Job("chart-refresh", "take-over"),
+        new("gate-log", "rotates", false, UpFor),
+        new("sluice-log", "rotates", false, UpFor),
     ];
 }

@@ -19,17 +19,20 @@ internal sealed class Invariants(Machine machine)
     public long Lines { get; private set; }
 
     /// <summary>Everything that does not hold, each once.</summary>
-    public async Task<IReadOnlyList<string>> Look(IReadOnlyList<Asked> asked)
+    public async Task<IReadOnlyList<string>> Look(Faults faults)
     {
         var broken = new List<string>();
         var views = await Rest(broken).ConfigureAwait(false);
         if (views is not null)
         {
             Processes(views, broken);
-            Promises(views, asked, broken);
+            if (!faults.WentBack)
+                Promises(views, faults.Asked, broken);
             await Outcomes(views, broken).ConfigureAwait(false);
             await Logbook(broken).ConfigureAwait(false);
             Output(broken);
+            OwnLogs(broken);
+            TakenMoments(faults, broken);
             Leftovers(views, broken);
             Versions(broken);
             await Rights(broken).ConfigureAwait(false);
@@ -61,6 +64,7 @@ internal sealed class Invariants(Machine machine)
     {
         var began = DateTime.UtcNow;
         var moving = "it does not answer";
+        var rested = false;
         while (DateTime.UtcNow - began < RestLimit)
         {
             if (await machine.List().ConfigureAwait(false) is { } views)
@@ -85,12 +89,26 @@ internal sealed class Invariants(Machine machine)
                     && machine.Processes("calm-keeper", "guard-second").Any()
                     && machine.Processes("calm-sentry", "serve").Count() == 1
                 )
-                    return views;
+                {
+                    // In the middle of a drill, too, all of it is down for a moment.
+                    if (rested)
+                        return views;
+                    rested = true;
+                    await Task.Delay(300).ConfigureAwait(false);
+                    continue;
+                }
+
+                rested = false;
             }
 
             await Task.Delay(50).ConfigureAwait(false);
         }
 
+        if (moving.Length == 0)
+            moving = string.Join(
+                "; ",
+                machine.Own().Except(machine.Keepers).Select(Threads).Prepend("of services nothing moves")
+            );
         broken.Add($"not at rest within {RestLimit.TotalSeconds:0} s: {moving}");
         return null;
     }
@@ -147,11 +165,14 @@ internal sealed class Invariants(Machine machine)
     }
 
     /// <summary>Stopped, with nothing of it left; or running, with the process that the sentry names.</summary>
-    private static bool AtRest(JsonElement view, IReadOnlyList<(int Pid, string Id, long Run)> marked)
+    private bool AtRest(JsonElement view, IReadOnlyList<(int Pid, string Id, long Run)> marked)
     {
         var own = marked.Where(one => one.Id == IdOf(view)).ToList();
         // What falls again and again is seldom at rest for long: never more than one run of it is there.
-        if (Tempers[Name(view)] is "falls" or "dies" or "leaves" && State(view) is "starting" or "waiting" or "running")
+        if (
+            (Tempers[Name(view)] is "falls" or "dies" or "leaves" or "job" || HasBadFiles(Name(view)))
+            && State(view) is not ("stopped" or "held")
+        )
             return own.Select(one => one.Run).Distinct().Count() <= 1;
         return State(view) switch
         {
@@ -162,6 +183,13 @@ internal sealed class Invariants(Machine machine)
                 && view.GetProperty("why").GetString()!.Contains("(it is stopped)", StringComparison.Ordinal),
             _ => false,
         };
+    }
+
+    /// <summary>Files with which it falls at once: what was stopped gets them as they are, and is begun with them.</summary>
+    private bool HasBadFiles(string name)
+    {
+        var first = Path.Combine(machine.HomeOf(Fleet.All.First(member => member.Name == name)), "first");
+        return File.Exists(first) && File.ReadAllText(first).EndsWith("bad", StringComparison.Ordinal);
     }
 
     private static readonly Dictionary<string, string> Tempers = Fleet.All.ToDictionary(
@@ -213,6 +241,7 @@ internal sealed class Invariants(Machine machine)
                 // Where the disk took nothing it was said, and the next server may not know.
                 && !stop.Said!.Error.Contains("not on record", StringComparison.Ordinal)
                 && State(view) != "stopped"
+                && !asked.Any(other => other.What == "drill")
                 && !Needed.Contains(service)
             )
                 broken.Add(
@@ -248,7 +277,10 @@ internal sealed class Invariants(Machine machine)
                 var number = numbers[i];
                 // Every number between this run and the one after it.
                 for (var missing = number + 1; i > 0 && missing < numbers[i - 1]; missing++)
-                    if (!await PassedOver(Name(view), missing, numbers).ConfigureAwait(false))
+                    if (
+                        missing > passedOver.GetValueOrDefault(Name(view))
+                        && missing > await PassedOver(Name(view)).ConfigureAwait(false)
+                    )
                         broken.Add($"{Name(view)} has no run {missing}");
                 if (
                     i > 0
@@ -261,33 +293,25 @@ internal sealed class Invariants(Machine machine)
         }
     }
 
-    /// <summary>
-    /// Whether the logbook says of a number that it is left out, as after the run directory was wiped. Of those it says so
-    /// the live one may have been found by its mark all the same, and no other.
-    /// </summary>
-    private async Task<bool> PassedOver(string service, long number, IReadOnlyCollection<long> known)
+    /// <summary>Up to which number the logbook says that some are left out, as after the run directory was wiped.</summary>
+    private async Task<long> PassedOver(string service)
     {
-        if (passedOver.Contains((service, number)))
-            return true;
         var said = await machine
             .Calm("logbook", service, "--last", "1000", "--kind", "numbers-passed-over", "--json")
             .ConfigureAwait(false);
-        if (said.Exit != 0)
-            return false;
-        var upTo = JsonDocument
-            .Parse(said.Output)
-            .RootElement.EnumerateArray()
-            .Select(entry => entry.GetProperty("run").GetInt64())
-            .Where(last => last >= number)
-            .DefaultIfEmpty()
-            .Min();
-        return upTo >= number
-            && known.Count(other => other > number && other <= upTo) <= 1
-            && passedOver.Add((service, number));
+        return passedOver[service] =
+            said.Exit == 0
+                ? JsonDocument
+                    .Parse(said.Output)
+                    .RootElement.EnumerateArray()
+                    .Select(entry => entry.GetProperty("run").GetInt64())
+                    .Append(passedOver.GetValueOrDefault(service))
+                    .Max()
+                : 0;
     }
 
-    /// <summary>What was said once is not asked again at each rest.</summary>
-    private readonly HashSet<(string Service, long Number)> passedOver = [];
+    /// <summary>What was said once is not asked again at each rest, and holds over an older store.</summary>
+    private readonly Dictionary<string, long> passedOver = [];
 
     /// <summary>The logbook is as it was written, whatever was killed.</summary>
     private async Task Logbook(List<string> broken)
@@ -304,9 +328,8 @@ internal sealed class Invariants(Machine machine)
     {
         foreach (var member in Fleet.All.Where(one => one.Counts))
         {
-            var text = New(member.Name);
-            var whole = text.Length;
-            var lines = text[..whole].Split('\n', StringSplitOptions.RemoveEmptyEntries);
+            var lines = New(machine.Places.OutputDirectoryOf(member.Name))
+                .Split('\n', StringSplitOptions.RemoveEmptyEntries);
             for (var i = 0; i < lines.Length; i++)
             {
                 var line = lines[i];
@@ -330,19 +353,106 @@ internal sealed class Invariants(Machine machine)
         }
     }
 
-    /// <summary>The whole lines that came since the last look, also in files that were turned over and packed meanwhile.</summary>
-    private string New(string name)
+    /// <summary>
+    /// What is kept of log files that their own programs move aside is whole, over the ends of runs, too: each run says what the
+    /// one before wrote last. Only where a mark says so may something be missing.
+    /// </summary>
+    private void OwnLogs(List<string> broken)
     {
-        var folder = machine.Places.OutputDirectoryOf(name);
+        foreach (var member in Fleet.All.Where(one => one.Rotates))
+        {
+            var lines = New(machine.Places.KeptFileOf(member.Name, "own"))
+                .Split('\n', StringSplitOptions.RemoveEmptyEntries);
+            foreach (var line in lines)
+            {
+                Lines++;
+                var before = written.GetValueOrDefault(member.Name, "none");
+                if (line.StartsWith("[calm: ", StringComparison.Ordinal))
+                {
+                    written[member.Name] = "";
+                    continue;
+                }
+
+                var follows = line.Split(' ') switch
+                {
+                    [_, "begins", "after", .. var last] => string.Join(' ', last.Take(2)),
+                    [var run, "0", ..] => $"{run} begins",
+                    [var run, var n, ..] when long.TryParse(n, out var number) => $"{run} {number - 1}",
+                    _ => null,
+                };
+                if (follows != before && before.Length > 0)
+                    broken.Add($"the log of {member.Name}: '{Short(line)}' follows '{before}'");
+                written[member.Name] = string.Join(' ', line.Split(' ').Take(2));
+            }
+        }
+
+        static string Short(string line) => line.Length <= 40 ? line : line[..40];
+    }
+
+    /// <summary>Which line of a log of its own was kept last; empty: some may be missing after it.</summary>
+    private readonly Dictionary<string, string> written = [];
+
+    /// <summary>Each moment of a job is run for at most once.</summary>
+    private void TakenMoments(Faults faults, List<string> broken)
+    {
+        foreach (var job in Fleet.All.Where(one => one.IsJob))
+        {
+            var file = Path.Combine(machine.Witness, job.Name + ".moments");
+            var all = File.Exists(file) ? File.ReadAllLines(file) : [];
+            var (taken, seen) = moments.GetValueOrDefault(job.Name, ([], 0));
+            Moments += all.Length - seen;
+            if (faults.MomentsMayComeAgain || faults.Asked.Any(one => one.Service == job.Name || one.What == "drill"))
+                taken.Clear(); // a job that is stopped and started counts its moments anew
+            else
+                foreach (var line in all.Skip(seen))
+                    if (line.Split(' ') is [var moment, var run] && !taken.TryAdd(moment, run) && taken[moment] != run)
+                        broken.Add($"{job.Name} was run for {moment} by run {taken[moment]} and by run {run}");
+            moments[job.Name] = (taken, all.Length);
+        }
+    }
+
+    private readonly Dictionary<string, (Dictionary<string, string> Taken, int Seen)> moments = [];
+
+    /// <summary>Moments of jobs that were run for.</summary>
+    public int Moments { get; private set; }
+
+    /// <summary>What each thread of a process does, as the kernel has it: its state, and which call it is in (proc(5)).</summary>
+    private static string Threads(int pid)
+    {
+        try
+        {
+            return $"pid {pid} ({string.Join(' ', ProcessFacts.CommandLine(pid).Take(2).Select(Path.GetFileName))}, of {ProcessFacts.Parent(pid)}): "
+                + string.Join(
+                    ", ",
+                    Directory
+                        .EnumerateDirectories($"/proc/{pid}/task")
+                        .Select(task =>
+                            File.ReadAllText(task + "/comm").Trim()
+                            + " "
+                            + File.ReadAllText(task + "/stat").Split(") ")[^1][0]
+                            + " "
+                            + string.Join(' ', File.ReadAllText(task + "/syscall").Split(' ').Take(3))
+                        )
+                );
+        }
+        catch (IOException)
+        {
+            return $"pid {pid} has ended";
+        }
+    }
+
+    /// <summary>The whole lines that came since the last look, also in files that were turned over and packed meanwhile.</summary>
+    private string New(string folder)
+    {
         if (!Directory.Exists(folder))
             return "";
-        var (number, place) = read.GetValueOrDefault(name, (1, 0));
+        var (number, place) = read.GetValueOrDefault(folder, (1, 0));
         var all = new StringBuilder();
         while (true)
         {
             // Files are turned over and packed meanwhile: that one with this number lies there shows that the current one, which
             // was opened before, was this one or an older.
-            using var current = Opened(machine.Places.OutputOf(name));
+            using var current = Opened(Path.Combine(folder, "output.log"));
             Stream? turned = Opened(Path.Combine(folder, $"output.{number}.log"));
             if (turned is null)
             {
@@ -359,12 +469,12 @@ internal sealed class Invariants(Machine machine)
                 var more = whole.GetBuffer().AsSpan(0, (int)whole.Length)[(int)Math.Min(place, whole.Length)..];
                 var end = more.LastIndexOf((byte)'\n') + 1;
                 all.Append(Encoding.UTF8.GetString(more[..end]));
-                read[name] = turned is null ? (number, place + end) : (number + 1, 0);
+                read[folder] = turned is null ? (number, place + end) : (number + 1, 0);
             }
 
             if (turned is null)
                 return all.ToString();
-            (number, place) = read[name];
+            (number, place) = read[folder];
         }
     }
 

@@ -4,6 +4,7 @@ using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
+using Microsoft.Data.Sqlite;
 
 namespace CalmSentry.Tests.Campaign;
 
@@ -113,6 +114,11 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         File.SetUnixFileMode(script, (UnixFileMode)0b111_101_101);
         foreach (var member in Fleet.All)
         {
+            if (member.Rotates)
+                File.SetUnixFileMode(
+                    Directory.CreateDirectory(member.OwnLogIn(Witness)).FullName,
+                    (UnixFileMode)0b111_111_111
+                );
             var file = Path.Combine(Places.Root, member.Name + ".yaml");
             var own = member.Swaps ? Path.Combine(Files(HomeOf(member), 0, bad: false), "tempers.pl") : script;
             await File.WriteAllTextAsync(file, member.Definition(Account, own, Witness)).ConfigureAwait(false);
@@ -188,6 +194,8 @@ internal sealed class Machine(string programs) : IAsyncDisposable
             start.Environment["FAKETIME_TIMESTAMP_FILE"] = Clock;
             start.Environment["FAKETIME_CACHE_DURATION"] = "1";
             start.Environment["FAKETIME_DONT_FAKE_MONOTONIC"] = "1";
+            // Else whoever waits by that clock waits for a moment that has always passed, and takes a whole processor.
+            start.Environment["FAKETIME_FORCE_MONOTONIC_FIX"] = "0";
             start.Environment["NO_FAKE_STAT"] = "1";
         }
 
@@ -213,7 +221,10 @@ internal sealed class Machine(string programs) : IAsyncDisposable
             _ = heard.TryDequeue(out _);
     }
 
-    public async Task<Said> Calm(params string[] arguments)
+    public Task<Said> Calm(params string[] arguments) => Calm(CommandLimit, arguments);
+
+    /// <param name="limit">How long it may take: then it is killed.</param>
+    public async Task<Said> Calm(TimeSpan limit, params string[] arguments)
     {
         var began = Stopwatch.GetTimestamp();
         using var process = Process.Start(
@@ -226,15 +237,15 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         )!;
         process.StandardInput.Close();
         var (output, error) = (process.StandardOutput.ReadToEndAsync(), process.StandardError.ReadToEndAsync());
-        using var limit = new CancellationTokenSource(CommandLimit);
+        using var over = new CancellationTokenSource(limit);
         try
         {
-            await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
+            await process.WaitForExitAsync(over.Token).ConfigureAwait(false);
         }
         catch (OperationCanceledException)
         {
             process.Kill();
-            return new(-1, "", $"no answer within {CommandLimit.TotalSeconds:0} s", CommandLimit);
+            return new(-1, "", $"no answer within {limit.TotalSeconds:0} s", limit);
         }
 
         return new(
@@ -243,6 +254,20 @@ internal sealed class Machine(string programs) : IAsyncDisposable
             await error.ConfigureAwait(false),
             Stopwatch.GetElapsedTime(began)
         );
+    }
+
+    /// <summary>Where a copy of the store lies that was kept while all was at rest.</summary>
+    public string KeptStore => Path.Combine(Places.Root, "kept-store.db");
+
+    public async Task KeepStore()
+    {
+        await using var store = new SqliteConnection($"Data Source={Places.Database};Mode=ReadOnly;Pooling=False");
+        await using var copy = new SqliteConnection($"Data Source={KeptStore}.new;Pooling=False");
+        await store.OpenAsync().ConfigureAwait(false);
+        await copy.OpenAsync().ConfigureAwait(false);
+        store.BackupDatabase(copy);
+        await copy.CloseAsync().ConfigureAwait(false);
+        File.Move(KeptStore + ".new", KeptStore, overwrite: true);
     }
 
     /// <summary>All services as the sentry sees them; null while it cannot be asked.</summary>
@@ -352,9 +377,11 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         }
     }
 
-    private static void Must(Said said)
+    private void Must(Said said)
     {
         if (said.Exit != 0)
-            throw new InvalidOperationException($"the campaign cannot begin: {said.Error}{said.Output}");
+            throw new InvalidOperationException(
+                $"the campaign cannot begin: {said.Error}{said.Output}\n{string.Join('\n', LastWords)}"
+            );
     }
 }

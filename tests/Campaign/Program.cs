@@ -5,12 +5,13 @@ using CalmSentry.Linux.Processes;
 namespace CalmSentry.Tests.Campaign;
 
 /// <summary>
-/// Random faults against the real thing, from a seed: a guarded sentry with twenty services is killed, frozen, robbed of
+/// Random faults against the real thing, from a seed: a guarded sentry with its services is killed, frozen, robbed of
 /// its files and disk and given commands meanwhile; now and then all comes to rest, and is looked at from outside.
 /// </summary>
 internal static class Program
 {
-    private const int BetweenRests = 25;
+    private const int BetweenRests = 25,
+        RestsBetweenCopies = 6;
 
     private const long LeastRoom = 32 << 20;
 
@@ -54,8 +55,10 @@ internal static class Program
         Console.WriteLine($"campaign: seed {seed}, programs in {programs}");
         var random = new Random(seed);
         await using var machine = new Machine(programs);
+        await using var alarms = new Alarms(machine);
         await machine.Begin().ConfigureAwait(false);
-        var faults = new Faults(machine);
+        alarms.Begin();
+        var faults = new Faults(machine, alarms);
         var kinds = faults.All.Where(fault => only.Length == 0 || only.Any(fault.Name.Contains)).ToList();
         var counts = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var lists = new List<TimeSpan>();
@@ -88,7 +91,11 @@ internal static class Program
             }
 
             await faults.Settle().ConfigureAwait(false);
-            var seen = await invariants.Look(faults.Asked).ConfigureAwait(false);
+            IReadOnlyList<string> seen =
+            [
+                .. await alarms.Look(faults.LastThaw, faults.WentBack).ConfigureAwait(false),
+                .. await invariants.Look(faults).ConfigureAwait(false),
+            ];
             violations += seen.Count;
             foreach (var broken in seen)
                 Console.WriteLine($"BROKEN after {done} faults, {began.Elapsed.TotalSeconds:0.0} s: {broken}");
@@ -101,7 +108,9 @@ internal static class Program
             }
 
             recent.Clear();
-            faults.Asked.Clear();
+            faults.BeginAnew();
+            if (random.Next(RestsBetweenCopies) == 0)
+                await machine.KeepStore().ConfigureAwait(false);
             if (Machine.Room(machine.Places.Library) < LeastRoom)
             {
                 Console.WriteLine("campaign: ended early, for what the sentry keeps has filled its small disk.");
@@ -127,7 +136,7 @@ internal static class Program
         lists.Sort();
         var late = lists.Count(took => took > LongestList);
         Console.WriteLine(
-            $"campaign: {done} faults in {began.Elapsed.TotalSeconds:0} s; {invariants.Lines} numbered lines; open files of "
+            $"campaign: {done} faults in {began.Elapsed.TotalSeconds:0} s; {invariants.Lines} numbered lines, {invariants.Moments} moments of jobs; open files of "
                 + $"guard and server {open} at first, ({ProcessFacts.CountOpenFiles(machine.Guard)}, "
                 + $"{ProcessFacts.CountOpenFiles(machine.Server)}) at last; memory of the server "
                 + $"{ProcessFacts.OwnMemory(machine.Server) >> 10} KiB; list: {lists.Count} times, "
@@ -139,6 +148,7 @@ internal static class Program
                             + $"{lists[^1].TotalMilliseconds:0} ms, {late} over a second"
                 )
         );
+        Console.WriteLine($"alarms: {alarms.Told}.");
         Console.WriteLine(
             violations == 0 ? "campaign: every law held." : $"campaign: {violations} violations; seed {seed}."
         );

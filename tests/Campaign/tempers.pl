@@ -4,6 +4,7 @@
 use strict;
 use warnings;
 use Fcntl qw(:flock);
+use IO::Handle;
 use POSIX qw(setsid);
 use Time::HiRes qw(sleep time);
 
@@ -36,7 +37,44 @@ sub count {    # numbered lines, by which a lost one is seen
     my $until = $seconds ? time + $seconds : 0;
     for (my $n = 0 ; !$until || time < $until ; $n++) { print "$run $n\n"; sleep $beat }
 }
+sub end_of {    # the last whole line of a file
+    open my $file, '<', $_[0] or return;
+    my $last;
+    while (<$file>) { $last = $_ if /\n$/ }
+    return $last;
+}
+
+sub rotate {    # numbered lines in a log file of its own, which says first what the run before wrote last
+    my $own = "$witness/$name/own.log";
+    my $last = end_of($own) // end_of("$own.1") // "none\n";
+    open my $log, '>>', $own or die "$own: $!";
+    $log->autoflush(1);
+    my $broken = -s $own && do { open my $file, '<', $own or die; seek $file, -1, 2; read $file, my $end, 1; $end ne "\n" };
+    print $log "\n" if $broken;    # one killed in the middle of a line
+    print $log "$run begins after $last";
+    for (my $n = 0 ; ; $n++) {
+        print $log "$run $n ", 'y' x 80, "\n";
+        sleep 0.01;
+        next if $n % 150 != 149;
+        rename "$own." . $_, "$own." . ($_ + 1) for reverse 1 .. 5;
+        rename $own, "$own.1" or die "$own: $!";
+        open $log, '>>', $own or die "$own: $!";
+        $log->autoflush(1);
+    }
+}
+
+sub job {    # notes which moment it is for; sometimes it is at work for longer than until the next
+    if (my $moment = $ENV{CALM_MOMENT}) {
+        open my $file, '>>', "$witness/$name.moments" or die;
+        print $file "$moment $run\n";
+        close $file;
+    }
+    sleep(rand 4 < 1 ? 8 + rand 6 : rand 2);
+}
+
 my %tempers = (
+    rotates   => \&rotate,
+    job       => \&job,
     still     => sub { sleep 3600 while 1 },
     counts    => sub { count(0, 0.01) },
     falls     => sub { count(0.3 + rand 2, 0.01); exit 3 },

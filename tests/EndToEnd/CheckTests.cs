@@ -191,6 +191,17 @@ public sealed class CheckTests : IAsyncLifetime
                 )
             )
         );
+        // Nor does it get all of this host's memory.
+        await Finds(
+            "",
+            At(
+                Script(
+                    "tides7.pl",
+                    "BEGIN { my $x = 'x' x (2 << 30); die 'syntax error, for it got it' }\nsleep 600;\n",
+                    0b110_100_100
+                )
+            )
+        );
         if (!File.Exists("/usr/bin/python3"))
             return;
         await Finds("", At(Script("tides.py", "import json, os.path\nfrom sys import argv\n", 0b110_100_100)));

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text;
 using System.Text.Json;
 
@@ -54,6 +55,111 @@ public class ClientTests
             .Where(entry => entry.GetProperty("code").GetString() == "start-asked")
             .Select(entry => entry.GetProperty("by").GetString());
         Assert.All(by, who => Assert.Equal(Environment.UserName, who));
+    }
+
+    [Fact]
+    public async Task A_mistake_is_named_by_its_name()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("ferry", "--", "/bin/sleep", "600");
+        var (wide, latin) = (Path.Combine(sentry.Places.Root, "u.yaml"), Path.Combine(sentry.Places.Root, "l.yaml"));
+        await File.WriteAllBytesAsync(wide, Encoding.Unicode.GetBytes("\ufeffname: ferry\n"));
+        await File.WriteAllBytesAsync(latin, Encoding.Latin1.GetBytes("name: ferry\ntitle: Fähre\n"));
+        foreach (
+            var (said, command) in new (string, string[])[]
+            {
+                ("resources.memroy: not a key of this place", ["adjust", "ferry", "--unset", "resources.memroy"]),
+                ("(did you mean memory?)", ["adjust", "ferry", "--unset", "resources.memroy"]),
+                ("rsrc: not a key of this place", ["adjust", "ferry", "--unset", "rsrc"]),
+                (
+                    "name: taken away; allowed: another name, which 'calm rename' gives",
+                    ["adjust", "ferry", "--unset", "name"]
+                ),
+                (
+                    "resources.memory is given and taken away at once",
+                    ["adjust", "ferry", "--memory", "100MiB", "--unset", "resources.memory"]
+                ),
+                ("(did you mean boot?)", ["adjust", "ferry", "--at", "automatic"]),
+                (
+                    "rhythm[0].run: 'daily at 25:00'; allowed: times from 00:00 to 23:59, each with two digits: there is no 25:00\n    →",
+                    ["wrap", "tide-pull", "--kind", "periodic", "--rhythm", "run:daily at 25:00", "--", "/bin/true"]
+                ),
+                (
+                    "'once at 2020-01-01 06:00' has no moment that is still to come",
+                    [
+                        "wrap",
+                        "tide-pull",
+                        "--kind",
+                        "periodic",
+                        "--rhythm",
+                        "run:once at 2020-01-01 06:00",
+                        "--",
+                        "/bin/true",
+                    ]
+                ),
+                ("is not UTF-8: it looks like UTF-16.", ["check", wide]),
+                ("is not UTF-8, at line 2: it looks like Latin-1", ["wrap", "--from", latin]),
+                ("'calm rename' needs NAME", ["rename"]),
+                ("'calm account' needs one of: ", ["account"]),
+                ("--last needs a value", ["output", "ferry", "--last"]),
+                ("--last takes one value, and was given 2", ["output", "ferry", "--last", "3", "--last", "4"]),
+                ("no command status. It is 'calm list' for all services", ["status"]),
+                ("no command logs. It is 'calm output NAME'", ["logs"]),
+                (
+                    $"The root {sentry.Places.Root} is set, and 'host install' is for the whole machine",
+                    ["host", "install"]
+                ),
+                ("is set, and 'host remove' is for the whole machine", ["host", "remove"]),
+                (
+                    "There is no script at /srv/nosuch.py.",
+                    ["check", "--account", Sentry.Account, "--", "perl", "/srv/nosuch.py"]
+                ),
+                (
+                    "The script bell.pl is looked for in the service's own directory, and /srv/bell.pl is not there.",
+                    ["check", "--account", Sentry.Account, "--directory", "/srv", "--", "perl", "-w", "bell.pl"]
+                ),
+            }
+        )
+        {
+            var answer = await sentry.Calm(command);
+            Assert.NotEqual(0, answer.Exit);
+            Assert.Contains(said, answer.Told, StringComparison.Ordinal);
+        }
+    }
+
+    [Fact]
+    public async Task What_was_adjusted_is_started_with_it()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("ferry", "--", "/bin/sleep", "600");
+        var said = await sentry.Ok("adjust", "ferry", "--title", "Night ferry", "--start");
+        Assert.Contains("title", said.Output, StringComparison.Ordinal);
+        Assert.Equal("running", (await sentry.Show("ferry")).GetProperty("state").GetString());
+        Assert.Contains(
+            "was already running",
+            (await sentry.Ok("adjust", "ferry", "--title", "Night ferry", "--start")).Output,
+            StringComparison.Ordinal
+        );
+    }
+
+    [Fact]
+    public async Task A_script_behind_its_interpreter_is_meant_from_where_one_is()
+    {
+        await using var sentry = await Sentry.Start();
+        var script = sentry.Script("bell.pl", "print qq(ding\\n);\n", executable: false);
+        var start = new ProcessStartInfo(
+            sentry.Program("calm"),
+            ["--root", sentry.Places.Root, "check", "--account", Sentry.Account, "--", "perl", "-w", "bell.pl", "x.pl"]
+        )
+        {
+            WorkingDirectory = Path.GetDirectoryName(script),
+            RedirectStandardOutput = true,
+        };
+        using var check = Process.Start(start)!;
+        var said = await check.StandardOutput.ReadToEndAsync();
+        await check.WaitForExitAsync();
+        Assert.Contains("/bell.pl' x.pl", said, StringComparison.Ordinal);
+        Assert.Equal(0, check.ExitCode);
     }
 
     [Fact]

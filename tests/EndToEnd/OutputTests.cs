@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Tests.EndToEnd;
@@ -146,7 +147,7 @@ public class OutputTests
             await File.WriteAllTextAsync(fifo, "after\n").InTime();
             System.Diagnostics.Process.Start("mount", ["-o", "remount,size=8m", logs]).WaitForExit();
             await Sentry.Eventually(async () =>
-                (await sentry.Ok("output", "talker", "--find", "bytes lost")).Output.Contains(
+                (await sentry.Calm("output", "talker", "--find", "bytes lost")).Output.Contains(
                     "the disk was full",
                     StringComparison.Ordinal
                 )
@@ -302,10 +303,10 @@ public class OutputTests
                 "#!/bin/sh\necho open\nfor i in 1 2 3 4 5; do echo visitor $i; done\necho no paper >&2\nexec sleep 600\n"
             )
         );
-        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--errors")).Output == "no paper\n");
+        await Sentry.Eventually(async () => (await sentry.Calm("output", "board", "--errors")).Output == "no paper\n");
         await File.WriteAllTextAsync(fifo, "late\n");
         await Sentry.Eventually(async () =>
-            (await sentry.Ok("output", "teller", "--find", "late")).Output == "heard late\n"
+            (await sentry.Calm("output", "teller", "--find", "late")).Output == "heard late\n"
         );
         Assert.Equal(
             "…\nvisitor 2\nvisitor 3\nvisitor 4\n".Replace("…\n", "", StringComparison.Ordinal),
@@ -316,7 +317,8 @@ public class OutputTests
             (await sentry.Ok("output", "board", "--match", "(?i)VISITOR [45]")).Output
         );
         Assert.Equal("visitor 5\n", (await sentry.Ok("output", "board", "--find", "visitor", "--last", "1")).Output);
-        Assert.Equal("No line of its output fits.\n", (await sentry.Ok("output", "board", "--find", "pirates")).Output);
+        var none = await sentry.Calm("output", "board", "--find", "pirates");
+        Assert.Equal((1, "", "No line of its output fits.\n"), (none.Exit, none.Output, none.Error));
         var both = (await sentry.Ok("output", "teller", "board", "--since", "10min")).Output.Split('\n');
         Assert.EndsWith("teller  ready", both[0], StringComparison.Ordinal);
         Assert.EndsWith("board   open", both[1], StringComparison.Ordinal);
@@ -443,7 +445,7 @@ public class OutputTests
         // Moved aside, there is none before the program opens it anew.
         Assert.True(!File.Exists(log) || new FileInfo(log).Length < 2 << 20, "it was not cut");
         Assert.Single(
-            (await sentry.Ok("output", "board", "--file", "access", "--find", "entry 31415 "))
+            (await sentry.Calm("output", "board", "--file", "access", "--find", "entry 31415 "))
                 .Output.TrimEnd()
                 .Split('\n')
         );
@@ -460,7 +462,7 @@ public class OutputTests
         File.SetUnixFileMode(log, (UnixFileMode)0x1B6); // where there was none, it is ours now
         await sentry.Ok("start", "board");
         await Sentry.Eventually(async () =>
-            (await sentry.Ok("output", "board", "--file", "access", "--find", "entry 0 ")).Output
+            (await sentry.Calm("output", "board", "--file", "access", "--find", "entry 0 ")).Output
             == "entry 0 came while it rested\n"
         );
         Assert.Equal("entry 0 came while it rested", (await Lines(sentry, "board", "file=access"))[before].Text);
@@ -518,6 +520,14 @@ public class OutputTests
 
         kept += "tide 5\n";
         await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
+        // A write that finds no room changes its time, and nothing else.
+        File.SetLastWriteTimeUtc(log, DateTime.UtcNow);
+        await sentry.Ok("stop", "board");
+        File.SetLastWriteTimeUtc(log, DateTime.UtcNow.AddMinutes(-1)); // and not in the moment in which the next run is laid out
+        await File.WriteAllTextAsync(next, "tide 6\n");
+        await sentry.Ok("start", "board");
+        kept += "tide 6\n";
+        await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "access")).Output == kept);
     }
 
     /// <param name="stays">What the program moved away is still there when it is looked for.</param>
@@ -529,34 +539,15 @@ public class OutputTests
     )
     {
         await using var sentry = await Sentry.Start();
-        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own"));
-        File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
-        var log = Path.Combine(place.FullName, "access.log");
-        var script = sentry.Script(
-            "rotate.pl",
-            """
-            $log = $ARGV[0]; $n = -s "$log.count" || 0; sub entry {
-              print LOG "entry ", ++$n, "\n" for 1..1000; open C, ">>$log.count"; print C "x" x 1000; close C }
-            sub anew { open LOG, ">>$log"; LOG->autoflush(1) } use IO::Handle; anew; entry;
-            $SIG{USR1} = sub { entry; rename $log, "$log.1"; anew; entry };
-            STDOUT->autoflush(1); print "begins\n"; sleep 600 while 1;
-            """
-        );
-        await sentry.Wrap(
-            "board",
-            ["--log-file", $"access={log}", "--proof", "output:^begins", "--start", "--", "/usr/bin/perl", script, log]
-        );
-        await Sentry.Eventually(async () => (await Entries()).Count == 1000);
-        var pid = (await sentry.Show("board")).GetProperty("pid").GetInt32();
+        var (log, pid) = await Rotates(sentry);
         await sentry.KillServer();
         Sentry.Kill(Sentry.Parent(pid));
-        Sentry.Kill(pid, "USR1");
-        await Sentry.Eventually(() => Task.FromResult(new FileInfo(log + ".count").Length == 3000));
+        await MoveAway(log, pid, 3000);
         if (!stays)
             File.Delete(log + ".1");
         await sentry.Serve();
-        await Sentry.Eventually(async () => (await Entries()) is [.., "entry 4000"]);
-        var entries = await Entries();
+        await Sentry.Eventually(async () => (await Entries(sentry)) is [.., "entry 4000"]);
+        var entries = await Entries(sentry);
         var all = Enumerable.Range(1, 4000).Select(number => $"entry {number}");
         Assert.Equal(
             stays
@@ -569,10 +560,76 @@ public class OutputTests
                 ],
             entries
         );
-
-        async Task<IReadOnlyList<string>> Entries() =>
-            [.. (await Lines(sentry, "board", "file=access")).Select(line => line.Text)];
     }
+
+    /// <param name="blind">It cannot look into the directory for a while, either: it has no descriptor left.</param>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Log_files_that_come_and_go_while_their_keeper_stands_still_are_a_mark(bool blind)
+    {
+        await using var sentry = await Sentry.Start();
+        var (log, pid) = await Rotates(sentry);
+        var keeper = Sentry.Parent(pid);
+        Sentry.Kill(keeper, "STOP");
+        await MoveAway(log, pid, 3000);
+        await MoveAway(log, pid, 5000);
+        if (blind)
+            Descriptors(Directory.GetFiles($"/proc/{keeper}/fd").Length);
+        Sentry.Kill(keeper, "CONT");
+        if (blind)
+        {
+            await Sentry.Eventually(async () => (await Entries(sentry)) is [.., "entry 2000"]);
+            Descriptors(1024);
+        }
+
+        await Sentry.Eventually(async () => (await Entries(sentry)) is [.., "entry 5000"]);
+        Assert.Equal(
+            [
+                .. Enumerable.Range(1, 2000).Select(number => $"entry {number}"),
+                "[calm: files that came and went meanwhile are not kept: 1]",
+                .. Enumerable.Range(4001, 1000).Select(number => $"entry {number}"),
+            ],
+            await Entries(sentry)
+        );
+
+        void Descriptors(int most) =>
+            Process.Start("prlimit", ["--pid", $"{keeper}", $"--nofile={most}:"]).WaitForExit();
+    }
+
+    /// <summary>A program that moves its own log file away when it is told, with a thousand entries before and after.</summary>
+    private static async Task<(string Log, int Pid)> Rotates(Sentry sentry)
+    {
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "own"));
+        File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
+        var log = Path.Combine(place.FullName, "access.log");
+        var script = sentry.Script(
+            "rotate.pl",
+            """
+            $log = $ARGV[0]; $n = -s "$log.count" || 0; sub entry {
+              print LOG "entry ", ++$n, "\n" for 1..1000; open C, ">>$log.count"; print C "x" x 1000; close C }
+            sub anew { open LOG, ">>$log"; LOG->autoflush(1) } use IO::Handle; anew; entry;
+            $SIG{USR1} = sub { entry; rename "$log.1", "$log.2"; rename $log, "$log.1"; anew; entry };
+            STDOUT->autoflush(1); print "begins\n"; sleep 600 while 1;
+            """
+        );
+        await sentry.Wrap(
+            "board",
+            ["--log-file", $"access={log}", "--proof", "output:^begins", "--start", "--", "/usr/bin/perl", script, log]
+        );
+        await Sentry.Eventually(async () => (await Entries(sentry)).Count == 1000);
+        return (log, (await sentry.Show("board")).GetProperty("pid").GetInt32());
+    }
+
+    /// <returns>Completes when there are so many entries.</returns>
+    private static Task MoveAway(string log, int pid, long entries)
+    {
+        Sentry.Kill(pid, "USR1");
+        return Sentry.Eventually(() => Task.FromResult(new FileInfo(log + ".count").Length == entries));
+    }
+
+    private static async Task<IReadOnlyList<string>> Entries(Sentry sentry) =>
+        [.. (await Lines(sentry, "board", "file=access")).Select(line => line.Text)];
 
     [Fact]
     public async Task A_log_file_that_its_account_may_not_read_is_not_read_for_it()
@@ -608,7 +665,7 @@ public class OutputTests
         await Sentry.Eventually(async () => (await sentry.Ok("output", "board", "--file", "open")).Output == "cod\n");
         await sentry.Ok("stop", "board");
         foreach (var file in (string[])["secret", "linked", "kernel"])
-            Assert.Equal("Nothing was printed.\n", (await sentry.Ok("output", "board", "--file", file)).Output);
+            Assert.Equal("Nothing was printed.\n", (await sentry.Ok("output", "board", "--file", file)).Error);
     }
 
     private static string Fifo(Sentry sentry)

@@ -182,7 +182,7 @@ public class RecordTests
             .ToList();
 
     /// <summary>A store that somebody keeps busy: nothing more is written to it until this is disposed.</summary>
-    private static async Task<IAsyncDisposable> Held(Sentry sentry)
+    internal static async Task<IAsyncDisposable> Held(Sentry sentry)
     {
         var connection = new SqliteConnection($"Data Source={sentry.Places.Database};Pooling=False");
         await connection.OpenAsync();

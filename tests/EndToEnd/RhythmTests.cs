@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text.Json;
 
 namespace CalmSentry.Tests.EndToEnd;
@@ -31,8 +32,8 @@ public class RhythmTests
             "--rhythm",
             Every10,
             "--",
-            "/bin/echo",
-            "a reading"
+            "/usr/bin/printenv",
+            "CALM_MOMENT"
         );
         Assert.Contains("it runs at its moments from now on", wrapped.Output, StringComparison.Ordinal);
         Assert.Contains("the next moments:", wrapped.Output, StringComparison.Ordinal);
@@ -48,6 +49,14 @@ public class RhythmTests
             Assert.InRange(run.GetProperty("launched").GetDateTimeOffset().ToUnixTimeMilliseconds() % 10_000, 0, 9_000);
         }
 
+        // Each was told which moment it is for.
+        var moments = (await sentry.Ok("output", "tide-pull", "--raw"))
+            .Output.Split('\n')[..2]
+            .Select(Instant)
+            .ToList();
+        Assert.All(moments, moment => Assert.Equal(0, moment.ToUnixTimeSeconds() % 10));
+        Assert.True(moments[0] < moments[1]);
+
         // The one in reserve has no run.
         await Sentry.Eventually(() =>
             Directory
@@ -57,6 +66,14 @@ public class RhythmTests
         var why = await sentry.Ok("why", "tide-pull");
         Assert.Contains("Resting: its next run is at", why.Output, StringComparison.Ordinal);
     }
+
+    private static DateTimeOffset Instant(string line) =>
+        DateTimeOffset.ParseExact(
+            line,
+            "yyyy-MM-ddTHH:mm:ssZ",
+            CultureInfo.InvariantCulture,
+            DateTimeStyles.AssumeUniversal
+        );
 
     private static string Text(JsonElement of, string name) => of.GetProperty(name).GetString()!;
 
@@ -273,7 +290,7 @@ public class RhythmTests
         Assert.Equal(2, none.Exit);
         Assert.Contains("at least one run", none.Error, StringComparison.Ordinal);
         var wrong = await sentry.Calm("ahead", "--moments", "every fortnight");
-        Assert.Contains("'on mon-fri at 16:30'", wrong.Error, StringComparison.Ordinal);
+        Assert.Contains("allowed: a number and s, min, h, days", wrong.Error, StringComparison.Ordinal);
         var stays = await sentry.Calm(
             "wrap",
             "pull",

@@ -24,6 +24,10 @@ internal static class AdjustCommand
         {
             Description = "Replace the whole definition by this file (YAML); -: by what is piped in",
         };
+        var start = new Option<bool>("--start")
+        {
+            Description = "Start it then; one that runs goes on, and its answer says what a restart is needed for",
+        };
         var dry = Common.Dry();
         var json = Common.Json();
         var command = new Command(
@@ -38,6 +42,7 @@ internal static class AdjustCommand
         };
         foreach (var flag in flags.All)
             command.Add(flag);
+        command.Add(start);
         command.Add(dry);
         command.Add(json);
         command.SetAction(
@@ -68,11 +73,15 @@ internal static class AdjustCommand
                             cancellation
                         )
                         .ConfigureAwait(false);
-                    if (parsed.GetValue(json))
+                    var starts = parsed.GetValue(start) && !parsed.GetValue(dry);
+                    if (parsed.GetValue(json) && !starts)
                     {
                         Common.WriteJson(answer, ApiJson.Plain.Answer);
                         return Exit.True;
                     }
+
+                    if (parsed.GetValue(json))
+                        return await Start(client, answer, json: true, cancellation).ConfigureAwait(false);
 
                     Console.WriteLine(answer.Said);
                     if (parsed.GetValue(dry))
@@ -81,7 +90,9 @@ internal static class AdjustCommand
                         (answer.Findings ?? []).Where(finding => finding.Severity != Severity.Note),
                         Console.Out
                     );
-                    return Exit.True;
+                    return starts
+                        ? await Start(client, answer, json: false, cancellation).ConfigureAwait(false)
+                        : Exit.True;
                 }
                 catch (Failure failure)
                 {
@@ -90,6 +101,12 @@ internal static class AdjustCommand
             }
         );
         return command;
+    }
+
+    private static Task<int> Start(SentryClient client, Answer adjusted, bool json, CancellationToken cancellation)
+    {
+        var name = adjusted.Service!.Name;
+        return AskCommands.Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(name)}/start", name, json, cancellation);
     }
 
     private static Body WholeFrom(string file, bool more) =>
@@ -117,10 +134,20 @@ internal static class AdjustCommand
             );
     }
 
+    private static Failure Both(string[] path) =>
+        new(Exit.Usage, $"{string.Join('.', path)} is given and taken away at once; nothing was changed.");
+
     private static void Empty(JsonObject map, string[] path)
     {
         foreach (var key in path[..^1])
-            map = (JsonObject)(map[key] ??= new JsonObject());
+            map = map[key] switch
+            {
+                null => (JsonObject)(map[key] = new JsonObject()),
+                JsonObject inner => inner,
+                _ => throw Both(path),
+            };
+        if (map[path[^1]] is not null)
+            throw Both(path);
         map[path[^1]] = null;
     }
 }

@@ -16,17 +16,23 @@ internal static class CheckCommand
         var program = typed.Program;
         var target = new Argument<string?>("name-or-file")
         {
-            Description = "A service, or a definition file",
+            Description = "A service, a definition file, or a file of the sentry's settings",
             Arity = ArgumentArity.ZeroOrOne,
         };
         var flags = new DefinitionFlags(typed.Names("check") ? DefinitionKeys.All : []);
+        var settings = new Option<bool>("--settings")
+        {
+            Description =
+                "The file has the sentry's own settings (known by itself where all keys at its top are theirs)",
+        };
         var json = Common.Json();
         var command = new Command(
             "check",
-            "Find out what would go wrong, before anything is run: calm check NAME | FILE | [NAME] [flags] -- PROGRAM …"
+            "Find out what would go wrong, before anything is run or put in place: calm check NAME | FILE | [NAME] [flags] -- PROGRAM …"
         )
         {
             target,
+            settings,
             json,
         };
         foreach (var flag in flags.All)
@@ -35,7 +41,10 @@ internal static class CheckCommand
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
-                var (path, body) = Target.Of(parsed, parsed.GetValue(target), flags, program, "check");
+                var file = FileOf(parsed.GetValue(target), parsed.GetValue(settings), program);
+                if (file is not null && (parsed.GetValue(settings) || SettingsText.Is(file)))
+                    return await CheckSettings(client, file, parsed.GetValue(json), cancellation).ConfigureAwait(false);
+                var (path, body) = Target.Of(parsed, parsed.GetValue(target), flags, program, "check", file);
                 var view = await client
                     .Send(
                         body is null ? HttpMethod.Get : HttpMethod.Post,
@@ -55,6 +64,47 @@ internal static class CheckCommand
             }
         );
         return command;
+    }
+
+    /// <returns>The file that is named, if one is.</returns>
+    private static Body? FileOf(string? word, bool asked, string[]? program)
+    {
+        if (asked && (word is null || program is { Length: > 0 }))
+            throw new Failure(Exit.Usage, "--settings goes with a file.", "calm check --settings FILE");
+        return word is not null && program is not { Length: > 0 } && (asked || Body.IsFile(word))
+            ? Body.FromFile(word)
+            : null;
+    }
+
+    private static async Task<int> CheckSettings(
+        SentryClient client,
+        Body file,
+        bool json,
+        CancellationToken cancellation
+    )
+    {
+        var view = await client
+            .Send(HttpMethod.Post, "settings/check", file.Content(), ApiJson.Default.SettingsCheckView, cancellation)
+            .ConfigureAwait(false);
+        if (json)
+            Common.WriteJson(view, ApiJson.Plain.SettingsCheckView);
+        else
+        {
+            foreach (var error in view.Errors)
+                Console.WriteLine($"{file.File}: {error.Text}");
+            foreach (var one in view.Missing)
+            {
+                var place = one.Line is null ? "" : $"line {one.Line}, column {one.Column}: ";
+                Console.WriteLine($"{file.File}: {place}{one.Where}: {one.Seen}");
+                Console.WriteLine($"    → {one.Mend}");
+            }
+
+            Console.WriteLine(view.Said);
+        }
+
+        return view.Clear ? Exit.True
+            : view.Errors.Count > 0 ? Exit.Usage
+            : Exit.NotTrue;
     }
 
     private static void Write(CheckView view, string? file)
@@ -80,13 +130,15 @@ internal static class CheckCommand
 /// <summary>What a command is about: a registered service, a definition file, or a program with flags.</summary>
 internal static class Target
 {
+    /// <param name="read">The file, where it was read already.</param>
     /// <returns>The API path of a service, or a definition to send.</returns>
     public static (string Path, Body? Body) Of(
         ParseResult parsed,
         string? word,
         DefinitionFlags flags,
         string[]? program,
-        string command
+        string command,
+        Body? read = null
     )
     {
         if (program is { Length: > 0 })
@@ -115,6 +167,6 @@ internal static class Target
                 "Flags go with a program behind --; a service or a file has its own definition.",
                 $"calm adjust changes a service, an editor a file."
             );
-        return Body.IsFile(word) ? ("", Body.FromFile(word)) : (SentryClient.PathOf(word), null);
+        return Body.IsFile(word) ? ("", read ?? Body.FromFile(word)) : (SentryClient.PathOf(word), null);
     }
 }

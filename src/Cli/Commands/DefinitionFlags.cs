@@ -81,7 +81,7 @@ internal sealed class DefinitionFlags
         if (program is { Length: > 0 })
             Put(definition, "program.path", Find(program[0]));
         if (program is { Length: > 1 })
-            Put(definition, "program.arguments", Texts(program[1..]));
+            Put(definition, "program.arguments", Texts(Arguments(program)));
         foreach (var flag in flags.Where(flag => Given(flag, parsed)))
             Put(definition, flag.Path, Read(flag.Key, flag.Words(parsed)));
         return definition;
@@ -93,6 +93,18 @@ internal sealed class DefinitionFlags
         Read(DefinitionKeys.Find(path)!, [word]).AsArray()[0]!.DeepClone();
 
     public static JsonArray Texts(IEnumerable<string> texts) => new([.. texts.Select(text => (JsonNode)text)]);
+
+    /// <summary>A script behind its interpreter is meant from where the caller is, as the program itself.</summary>
+    private static string[] Arguments(string[] program)
+    {
+        var arguments = program[1..];
+        if (
+            ScriptKind.OfInterpreter(program[0])?.ScriptAmong(arguments) is >= 0 and var at
+            && File.Exists(arguments[at])
+        )
+            arguments[at] = Path.GetFullPath(arguments[at]);
+        return arguments;
+    }
 
     /// <summary>The program as the caller's shell would find it: by path from here, else by PATH.</summary>
     public static string Find(string program)

@@ -46,6 +46,7 @@ internal static class HostCommand
         command.SetAction(
             async (parsed, cancellation) =>
             {
+                DemandHost(parsed, "install");
                 new Installation(Console.Out, parsed.GetValue(dry)).Install(
                     (RootCommand)parsed.RootCommandResult.Command,
                     parsed.GetValue(port),
@@ -83,10 +84,24 @@ internal static class HostCommand
         };
         command.SetAction(parsed =>
         {
+            DemandHost(parsed, "remove");
             new Installation(Console.Out, parsed.GetValue(dry)).Remove(parsed.GetValue(definitions));
             return Exit.True;
         });
         return command;
+    }
+
+    /// <summary>What is done to the whole machine is not done by somebody who works in a root of their own.</summary>
+    private static void DemandHost(ParseResult parsed, string what)
+    {
+        if (Places.From(parsed.GetValue(Common.Root)).Root is var root and not "/")
+            throw new Failure(
+                Exit.Usage,
+                $"The root {root} is set, and 'host {what}' is for the whole machine; nothing was changed.",
+                parsed.GetValue(Common.Root) is null
+                    ? $"Without it: env -u {Places.Variable} calm host {what}"
+                    : $"Without --root: calm host {what}"
+            );
     }
 
     private static Command WindDown()
@@ -240,9 +255,9 @@ internal static class HostCommand
                                     + $"{(sentry.Guard is { } guard ? $"guarded by pid {guard}" : "unguarded")}, "
                                     + "and "
                                     + (
-                                        sentry.StartsWithMachine
-                                            ? "starts with the machine."
-                                            : "does not start with the machine: calm host install."
+                                        sentry.StartsWithMachine ? "starts with the machine."
+                                        : sentry.Root == "/" ? "does not start with the machine: calm host install."
+                                        : "has a root of its own: it is a trial, and does not start with the machine."
                                     )
                             );
                             foreach (var limit in sentry.Limits)

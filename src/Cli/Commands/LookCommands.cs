@@ -27,8 +27,15 @@ internal static class LookCommands
             HelpName = "STATE",
         };
         states.CompletionSources.Add([.. States]);
+        var names = new Argument<string[]>("name")
+        {
+            Description = "Only these, by short name or title; 'till-*' is each whose name begins so",
+            Arity = ArgumentArity.ZeroOrMore,
+        };
+        names.CompletionSources.Add(Common.ServiceNames);
         var command = new Command("list", "All services: what they do now and why; those that need attention first")
         {
+            names,
             labels,
             states,
             json,
@@ -41,6 +48,9 @@ internal static class LookCommands
                     .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
                     .ConfigureAwait(false);
                 var (with, within) = (parsed.GetValue(labels) ?? [], parsed.GetValue(states) ?? []);
+                var given = parsed.GetValue(names) ?? [];
+                if (given.FirstOrDefault(name => !services.Any(view => Selection.Means(name, view))) is { } nobody)
+                    throw await Selection.NotThere(client, nobody, cancellation).ConfigureAwait(false);
                 if (within.FirstOrDefault(state => !States.Contains(state)) is { } unknown)
                     throw new Failure(
                         Exit.Usage,
@@ -50,7 +60,8 @@ internal static class LookCommands
                 IReadOnlyList<ServiceView> shown =
                 [
                     .. services.Where(view =>
-                        (with.Length == 0 || view.Labels.Any(with.Contains))
+                        (given.Length == 0 || given.Any(name => Selection.Means(name, view)))
+                        && (with.Length == 0 || view.Labels.Any(with.Contains))
                         && (
                             within.Length == 0
                             || within.Contains(Words.Of(view.State))
@@ -68,9 +79,10 @@ internal static class LookCommands
                 if (shown.Count == 0)
                 {
                     Console.WriteLine(
-                        services.Count == 0
-                            ? "No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]"
-                            : $"None of {services.Count} services is such a one."
+                        services.Count == 0 ? "No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]"
+                        : within is ["attention"] && given.Length == 0 && with.Length == 0
+                            ? "No service needs attention."
+                        : $"Of {services.Count} services none is so."
                     );
                     return Exit.True;
                 }
@@ -86,26 +98,31 @@ internal static class LookCommands
     {
         var ordered = shown.OrderBy(Urgency).ThenBy(view => view.Name, NaturalOrder.Names).ToList();
         var now = DateTimeOffset.UtcNow;
+        var titled = ordered.Exists(HasOwnTitle);
         Table.Write(
-            ["SERVICE", "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
+            ["SERVICE", .. titled ? (string[])["TITLE"] : [], "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
             [
                 .. ordered.Select(view =>
-                    new[]
-                    {
-                        view.Name,
-                        view.Health == HealthLevel.Poor ? $"{Words.Of(view.State)}, poor" : Words.Of(view.State),
-                        view.UpSince is { } up ? Lengths.Of(now - up) : "-",
-                        Text(view.Pid),
-                        Text(view.Run),
-                        Text(view.Restarts),
-                        view.At,
-                        view.Why,
-                    }
+                    (string[])
+                        [
+                            view.Name,
+                            .. titled ? (string[])[HasOwnTitle(view) ? view.Title : ""] : [],
+                            view.Health == HealthLevel.Poor ? $"{Words.Of(view.State)}, poor" : Words.Of(view.State),
+                            view.UpSince is { } up ? Lengths.Of(now - up) : "-",
+                            Text(view.Pid),
+                            Text(view.Run),
+                            Text(view.Restarts),
+                            view.At,
+                            view.Why,
+                        ]
                 ),
             ],
             row => Urgency(ordered[row]) == 0
         );
     }
+
+    /// <summary>Its title says more than its name does.</summary>
+    private static bool HasOwnTitle(ServiceView view) => ServiceName.From(view.Title) != view.Name;
 
     private static readonly string[] States = [.. Words.All<ServiceState>(), Words.Of(HealthLevel.Poor), "attention"];
 

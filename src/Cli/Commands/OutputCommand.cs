@@ -217,13 +217,12 @@ internal sealed class OutputCommand
             return Exit.True;
         if (parsed.GetValue(json))
             Console.WriteLine(form.Shown == 0 ? "[]" : "]");
-        else if (form.Shown == 0)
-            Console.WriteLine(
-                LooksFor(parsed) || parsed.GetValue(since) is not null || parsed.GetValue(until) is not null
-                    ? "No line of its output fits."
-                    : "Nothing was printed."
-            );
-        return Exit.True;
+        if (form.Shown > 0)
+            return Exit.True;
+        var looks = LooksFor(parsed) || parsed.GetValue(since) is not null || parsed.GetValue(until) is not null;
+        if (!parsed.GetValue(json))
+            Console.Error.WriteLine(looks ? "No line of its output fits." : "Nothing was printed.");
+        return looks ? Exit.NotTrue : Exit.True;
     }
 
     /// <summary>What there is of all of them, by the time at which each line came.</summary>

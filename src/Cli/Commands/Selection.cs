@@ -75,9 +75,7 @@ internal sealed class Selection
         var found = new List<string>();
         foreach (var name in given)
         {
-            var meant = IsPattern(name)
-                ? views.Where(view => Matches(view.Name, name)).ToList()
-                : views.Where(view => view.Name == name || view.Title == name).Take(1).ToList();
+            var meant = views.Where(view => Means(name, view)).Take(IsPattern(name) ? views.Count : 1).ToList();
             if (meant.Count == 0)
                 throw await NotThere(client, name, cancellation).ConfigureAwait(false);
             found.AddRange(meant.Select(view => view.Name));
@@ -86,12 +84,17 @@ internal sealed class Selection
         return [.. found.Distinct(StringComparer.Ordinal)];
     }
 
+    /// <summary>Whether a name, a title or a pattern means a service.</summary>
+    public static bool Means(string name, ServiceView view) =>
+        IsPattern(name) ? Matches(view.Name, name) : view.Name == name || view.Title == name;
+
     private static bool IsPattern(string name) => name.AsSpan().ContainsAny('*', '?');
 
     private static bool Matches(string name, string pattern) =>
         System.IO.Enumeration.FileSystemName.MatchesSimpleExpression(pattern, name, ignoreCase: false);
 
-    private static async Task<Failure> NotThere(SentryClient client, string name, CancellationToken cancellation)
+    /// <summary>That nothing has such a name, with what was probably meant.</summary>
+    public static async Task<Failure> NotThere(SentryClient client, string name, CancellationToken cancellation)
     {
         if (IsPattern(name))
             return new(

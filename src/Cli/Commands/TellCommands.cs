@@ -47,6 +47,11 @@ internal static class TellCommands
             Description = "Who would have been told what, of the time past, such as 7d",
             HelpName = "LENGTH",
         };
+        var close = new Option<long?>("--close")
+        {
+            Description = "Say that this alert is done with: one that has happened, and that is all",
+            HelpName = "NUMBER",
+        };
         var last = new Option<int?>("--last") { Description = "How many at most; 20 if left out", HelpName = "COUNT" };
         var json = Common.Json();
         var command = new Command("tell", "Show alerts, who was told of them and how, and try whether messages arrive")
@@ -57,6 +62,7 @@ internal static class TellCommands
             recipients,
             test,
             replay,
+            close,
             last,
             json,
         };
@@ -69,6 +75,9 @@ internal static class TellCommands
                     return await Try(client, recipient, asJson, cancellation).ConfigureAwait(false);
                 if (parsed.GetValue(replay) is { } length)
                     return await Replay(client, length, asJson, cancellation).ConfigureAwait(false);
+                if (parsed.GetValue(close) is { } done)
+                    return await Say(client, Invariant($"alerts/{done}/close"), null, asJson, cancellation)
+                        .ConfigureAwait(false);
                 if (parsed.GetValue(alert) is { } number)
                     return await One(client, number, asJson, cancellation).ConfigureAwait(false);
                 if (parsed.GetValue(message) is { } wanted)
@@ -129,11 +138,17 @@ internal static class TellCommands
         var which = new Argument<string>("alert") { Description = "Its number, or the service it is about" };
         which.CompletionSources.Add(Common.ServiceNames);
         var note = new Option<string?>("--note") { Description = "What others should know", HelpName = "TEXT" };
+        var until = new Option<string?>("--until")
+        {
+            Description = "Put it aside until then, such as 2h or 07:30; if it is still so, it is told again",
+            HelpName = "TIME",
+        };
         var json = Common.Json();
         var command = new Command("acknowledge", "Say that you look at an alert: nobody is told of it again")
         {
             which,
             note,
+            until,
             json,
         };
         command.SetAction(
@@ -146,29 +161,41 @@ internal static class TellCommands
                     : await AlertOf(client, named, cancellation).ConfigureAwait(false);
                 using var content = new StringContent(
                     JsonSerializer.Serialize(
-                        new AcknowledgeOrder { Note = parsed.GetValue(note) },
+                        new AcknowledgeOrder { Note = parsed.GetValue(note), Until = parsed.GetValue(until) },
                         ApiJson.Default.AcknowledgeOrder
                     ),
                     Encoding.UTF8,
                     "application/json"
                 );
-                var answer = await client
-                    .Send(
-                        HttpMethod.Post,
+                return await Say(
+                        client,
                         Invariant($"alerts/{number}/acknowledge"),
                         content,
-                        ApiJson.Default.Answer,
+                        parsed.GetValue(json),
                         cancellation
                     )
                     .ConfigureAwait(false);
-                if (parsed.GetValue(json))
-                    Common.WriteJson(answer, ApiJson.Plain.Answer);
-                else
-                    Console.WriteLine(answer.Said);
-                return Exit.True;
             }
         );
         return command;
+    }
+
+    private static async Task<int> Say(
+        SentryClient client,
+        string call,
+        HttpContent? content,
+        bool json,
+        CancellationToken cancellation
+    )
+    {
+        var answer = await client
+            .Send(HttpMethod.Post, call, content, ApiJson.Default.Answer, cancellation)
+            .ConfigureAwait(false);
+        if (json)
+            Common.WriteJson(answer, ApiJson.Plain.Answer);
+        else
+            Console.WriteLine(answer.Said);
+        return Exit.True;
     }
 
     /// <summary>The alert that goes on about a service.</summary>
@@ -236,14 +263,20 @@ internal static class TellCommands
             How(alert),
             alert.Subject,
             alert.Heard.Count == 0 ? "nobody" : string.Join(", ", alert.Heard.Select(one => one.Recipient)),
-            alert.TakenBy is { } by ? by + (alert.TakenNote is { } note ? $": {note}" : "") : "-",
+            alert.TakenBy is { } by ? by + Taken(alert) : "-",
         ];
+
+    private static string Taken(AlertView alert) =>
+        (alert.TakenUntil is { } until ? $", put aside until {Lengths.DayAt(until)}" : "")
+        + (alert.TakenNote is { } note ? $": {note}" : "");
 
     private static string How(AlertView alert) =>
         alert switch
         {
             { PartOf: { } whole } => Invariant($"part of {whole}"),
             { Over: { } over } => $"over at {Lengths.At(over)}",
+            { Lasts: false, Urgency: Urgency.Urgent } => "urgent, has happened",
+            { Lasts: false } => "has happened",
             { WellSince: { } well } => $"well since {Lengths.At(well)}",
             { Urgency: Urgency.Urgent } => "urgent",
             _ => "going on",
@@ -291,11 +324,11 @@ internal static class TellCommands
         if (alert.Returns > 0)
             Console.WriteLine(Invariant($"  came back {alert.Returns} times"));
         Console.WriteLine(
-            $"  taken     {(alert.TakenBy is { } by ? $"{by}, {Lengths.DayAt(alert.TakenAt!.Value)}{(alert.TakenNote is { } note ? $": {note}" : "")}" : "by nobody")}"
+            $"  taken     {(alert.TakenBy is { } by ? $"{by}, {Lengths.DayAt(alert.TakenAt!.Value)}{Taken(alert)}" : "by nobody")}"
         );
         foreach (var one in alert.Affected.Take(MostListed))
             Console.WriteLine(
-                $"  {(one.Well ? "well now " : "affected ")} {one.Service ?? one.Title}: {one.What ?? Words.Of(one.Topic)}"
+                $"  {(alert.Lasts && one.Well ? "well now " : "affected ")} {one.Service ?? one.Title}: {one.What ?? Words.Of(one.Topic)}"
                     + (one.Times > 1 ? Invariant($" ({one.Times} times)") : "")
             );
         var more = alert.Affected.Count - MostListed + alert.More;

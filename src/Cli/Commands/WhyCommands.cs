@@ -152,6 +152,29 @@ internal static class WhyCommands
 
     private static void Write(IReadOnlyList<AvailabilityView> availability)
     {
+        if (availability.All(of => of.Job is not null))
+        {
+            Console.WriteLine("\nHow its runs went:");
+            Table.Write(
+                ["OVER", "DONE", "FAILED", "MISSED", "LATE", "USUALLY", "LONGEST"],
+                [
+                    .. availability.Select(of =>
+                        new[]
+                        {
+                            Window(of),
+                            Text(of.Job!.Done),
+                            Text(of.Job.Failed),
+                            Text(of.Job.Missed),
+                            Text(of.Job.Late),
+                            of.Job.UsualMs is { } usual ? Length(usual) : "-",
+                            of.Job.LongestMs is { } longest ? Length(longest) : "-",
+                        }
+                    ),
+                ]
+            );
+            return;
+        }
+
         Console.WriteLine("\nOf the time it was to run, it ran:");
         Table.Write(
             ["OVER", "RAN", "UP", "FAILED", "FAILURES", "PLANNED STOPS", "PLANNED DOWN"],
@@ -159,13 +182,7 @@ internal static class WhyCommands
                 .. availability.Select(of =>
                     new[]
                     {
-                        of.Window switch
-                        {
-                            "day" => "a day",
-                            "week" => "a week",
-                            "30-days" => "30 days",
-                            _ => "12 months",
-                        },
+                        Window(of),
                         Percent(of.Percent),
                         Length(of.UpMs),
                         Length(of.FallenMs),
@@ -177,6 +194,15 @@ internal static class WhyCommands
             ]
         );
     }
+
+    private static string Window(AvailabilityView of) =>
+        of.Window switch
+        {
+            "day" => "a day",
+            "week" => "a week",
+            "30-days" => "30 days",
+            _ => "12 months",
+        };
 
     public static void Write(IReadOnlyList<RunView> runs) =>
         Table.Write(

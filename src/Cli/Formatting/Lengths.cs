@@ -1,4 +1,5 @@
 using System.Globalization;
+using CalmSentry.Core.Rhythms;
 
 namespace CalmSentry.Cli.Formatting;
 
@@ -37,20 +38,20 @@ internal static class Lengths
     /// <summary>The host's time, with the date unless it is today's.</summary>
     public static string At(DateTimeOffset time)
     {
-        var local = TimeZoneInfo.ConvertTime(time, zone);
+        var local = WallClock.In(time, zone);
         return local.ToString(
-            local.Date == TimeZoneInfo.ConvertTime(DateTimeOffset.UtcNow, zone).Date ? "HH:mm:ss" : WithDate,
+            local.Date == WallClock.In(DateTimeOffset.UtcNow, zone).Date ? "HH:mm:ss" : WithDate,
             CultureInfo.InvariantCulture
         );
     }
 
     /// <summary>The host's time to the millisecond, with its date where that is not today.</summary>
     public static string Moment(DateTimeOffset time) =>
-        At(time) + TimeZoneInfo.ConvertTime(time, zone).ToString(".fff", CultureInfo.InvariantCulture);
+        At(time) + WallClock.In(time, zone).ToString(".fff", CultureInfo.InvariantCulture);
 
     /// <summary>The host's time with its date.</summary>
     public static string DayAt(DateTimeOffset time) =>
-        TimeZoneInfo.ConvertTime(time, zone).ToString(WithDate, CultureInfo.InvariantCulture);
+        WallClock.In(time, zone).ToString(WithDate, CultureInfo.InvariantCulture);
 
     private const string WithDate = "yyyy-MM-dd HH:mm:ss";
 }

@@ -17,7 +17,12 @@ internal sealed class HelpText : SynchronousCommandLineAction
         OptionLeft = 22;
 
     /// <summary>Replaces the library's own help, for every command.</summary>
-    public static void Use(RootCommand root) => root.Options.OfType<HelpOption>().Single().Action = new HelpText();
+    public static void Use(RootCommand root)
+    {
+        var help = root.Options.OfType<HelpOption>().Single();
+        (help.Action, help.Description) = (new HelpText(), "This page; behind a command, that command's");
+        root.Options.OfType<VersionOption>().Single().Description = "Which version this client is";
+    }
 
     /// <summary>Whoever asks how a command goes has not to know it already: what is missing does not matter.</summary>
     public override bool ClearsParseErrors => true;
@@ -37,7 +42,7 @@ internal sealed class HelpText : SynchronousCommandLineAction
         {
             text.Append($"\n{stage.Key}\n");
             foreach (var page in stage)
-                text.Append($"  {page.Name, -Left + 2}{page.Summary}\n");
+                text.Append($"  {page.Name, -Left}{page.Summary}\n");
         }
 
         text.Append("\nEverywhere\n");
@@ -82,7 +87,11 @@ internal sealed class HelpText : SynchronousCommandLineAction
                 Item(text, argument.Name.ToUpperInvariant(), argument.Description ?? "", Left);
         }
 
+        // What has a few flags that are called as some of the definition's are has its own.
+        const int few = 10;
         var groups = Groups();
+        if (command.Options.Count(option => groups.ContainsKey(option.Name)) <= few)
+            groups.Clear();
         foreach (
             var group in command
                 .Options.GroupBy(option => groups.GetValueOrDefault(option.Name, "Options"))

@@ -346,8 +346,8 @@ internal sealed class Installation(TextWriter say, bool dry = false)
         string.Create(
             CultureInfo.InvariantCulture,
             $"""
-            # Settings of Calm Sentry on this machine; in effect from its next start: /etc/init.d/calm-sentry restart
-            # TCP port of the console on loopback.
+            # Settings of Calm Sentry on this machine; 'calm check FILE' reads them before they are put here. In effect as soon as they are saved.
+            # TCP port of the console on loopback; in effect from its next start: /etc/init.d/calm-sentry restart
             port: {port ?? Places.ConsolePort}
             # How long winding down all services may take when the machine goes down.
             shutdown-within: 60 s

@@ -28,7 +28,7 @@ internal sealed record Body(string Text, string? File)
                     $"A program stands at the end, behind two dashes: -- {Core.Definitions.CommandLine.Quoted(path)}"
                 );
             return length <= Longest
-                ? new(Encoding.UTF8.GetString(bytes, 0, length).TrimStart('\ufeff'), isPiped ? "standard input" : path)
+                ? new(TextOf(bytes.AsSpan(0, length), path).TrimStart('\ufeff'), isPiped ? "standard input" : path)
                 : throw NoDefinition($"{path} is longer than the {Longest} bytes a definition may have.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
@@ -44,12 +44,37 @@ internal sealed record Body(string Text, string? File)
         }
     }
 
+    /// <summary>What a file is saved as decides whether it can be read: it is not taken for text that it is not.</summary>
+    private static string TextOf(ReadOnlySpan<byte> bytes, string path)
+    {
+        if (bytes is [0xff, 0xfe, ..] or [0xfe, 0xff, ..] || bytes.Contains((byte)0))
+            throw new Failure(
+                Exit.Usage,
+                $"{path} is not UTF-8: it looks like UTF-16.",
+                $"Save it as UTF-8: iconv -f UTF-16 -t UTF-8 {Core.Definitions.CommandLine.Quoted(path)} > NEW-FILE"
+            );
+        try
+        {
+            return new UTF8Encoding(false, throwOnInvalidBytes: true).GetString(bytes);
+        }
+        catch (DecoderFallbackException wrong)
+        {
+            var line = bytes[..wrong.Index].Count((byte)'\n') + 1;
+            throw new Failure(
+                Exit.Usage,
+                $"{path} is not UTF-8, at line {line}: it looks like Latin-1 or windows-1252.",
+                $"Save it as UTF-8: iconv -f WINDOWS-1252 -t UTF-8 {Core.Definitions.CommandLine.Quoted(path)} > NEW-FILE"
+            );
+        }
+    }
+
     private static Failure NoDefinition(string why) =>
         new(Exit.Usage, why, "Name a definition file: YAML, one service; - is what is piped in.");
 
     /// <summary>Whether a word on the command line names a file rather than a service.</summary>
     public static bool IsFile(string word) =>
-        word.Contains('/', StringComparison.Ordinal)
+        word == "-"
+        || word.Contains('/', StringComparison.Ordinal)
         || word.EndsWith(".yaml", StringComparison.Ordinal)
         || word.EndsWith(".yml", StringComparison.Ordinal)
         || word.EndsWith(".json", StringComparison.Ordinal);

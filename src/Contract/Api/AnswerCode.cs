@@ -45,6 +45,7 @@ public enum AnswerCode
 
     /// <summary>Somebody has said that they look at an alert.</summary>
     Acknowledged,
+    AlertClosed,
 
     MomentSkipped,
 

@@ -57,6 +57,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(IReadOnlyList<SessionView>))]
 [JsonSerializable(typeof(Problem))]
 [JsonSerializable(typeof(CheckView))]
+[JsonSerializable(typeof(SettingsCheckView))]
 [JsonSerializable(typeof(IReadOnlyList<AccountView>))]
 [JsonSerializable(typeof(AccountDetail))]
 [JsonSerializable(typeof(IReadOnlyList<SecretView>))]

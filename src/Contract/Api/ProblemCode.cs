@@ -14,6 +14,7 @@ public enum ProblemCode
     AccountNotOurs,
     AccountNotRemoved,
     AccountTaken,
+    AlertGoesOn,
     AlertOver,
     AlreadyLive,
     BadAccountName,

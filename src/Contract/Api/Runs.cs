@@ -94,6 +94,7 @@ public sealed record EvidenceView(
 /// <param name="Percent">Of the time it was to run, the part it did; null when it was never to run.</param>
 /// <param name="Falls">Times it fell.</param>
 /// <param name="Stops">Planned stops.</param>
+/// <param name="Job">How its runs went; null: it is no job.</param>
 public sealed record AvailabilityView(
     string Window,
     double? Percent,
@@ -101,5 +102,15 @@ public sealed record AvailabilityView(
     double PlannedMs,
     double FallenMs,
     int Falls,
-    int Stops
+    int Stops,
+    JobFiguresView? Job = null
 );
+
+/// <summary>How the runs of a job went in a time.</summary>
+/// <param name="Done">Runs that ended with success.</param>
+/// <param name="Failed">Runs that did not, each try of them.</param>
+/// <param name="Missed">Moments that nobody was there for.</param>
+/// <param name="Late">Runs that were not done within their late-after.</param>
+/// <param name="UsualMs">Median of how long those that succeeded took, in milliseconds; null: none did.</param>
+/// <param name="LongestMs">The longest of them, in milliseconds.</param>
+public sealed record JobFiguresView(long Done, long Failed, long Missed, long Late, double? UsualMs, double? LongestMs);

@@ -43,6 +43,15 @@ public sealed record AlertView
 
     public string? TakenNote { get; init; }
 
+    /// <summary>It is put aside until then, and told again if it is still so; null: until it is over.</summary>
+    public DateTimeOffset? TakenUntil { get; init; }
+
+    /// <summary>It goes on until something ends it; else it has happened, and that is all.</summary>
+    public required bool Lasts { get; init; }
+
+    /// <summary>Somebody may say that it is done with.</summary>
+    public required bool MayBeClosed { get; init; }
+
     /// <summary>The services it is about, in the order in which they came; the first 2000.</summary>
     public required IReadOnlyList<AffectedView> Affected { get; init; }
 
@@ -162,6 +171,11 @@ public sealed record AcknowledgeOrder
 {
     /// <summary>For others; null: nothing is to be said.</summary>
     public string? Note { get; init; }
+
+    /// <summary>
+    /// It is put aside until then, a time to come or a length from now, and told again if it is still so; null: until it is over.
+    /// </summary>
+    public string? Until { get; init; }
 }
 
 /// <summary>A trial under way: a line of what goes to and fro, or what came of it.</summary>

@@ -13,7 +13,21 @@ public static class BeginKeys
             ("boot-late", BeginAt.BootLate),
             ("request", BeginAt.Request),
             ("never", BeginAt.Never)
-        );
+        ) with
+        {
+            Often = new Dictionary<string, string>
+            {
+                ["auto"] = "boot",
+                ["automatic"] = "boot",
+                ["always"] = "boot",
+                ["yes"] = "boot",
+                ["delayed"] = "boot-late",
+                ["demand"] = "request",
+                ["manual"] = "request",
+                ["no"] = "request",
+                ["disabled"] = "never",
+            },
+        };
 
     private static readonly Form<string> Network = Forms.Text(
         "up, or the name of a network interface",

@@ -9,6 +9,37 @@ public static class DefinitionTrees
     /// </summary>
     public static MapNode Overlay(MapNode under, MapNode over) => Overlay(under, over, "");
 
+    /// <summary>Of keys that are to be taken away, those that no definition has, and the name, which each must have.</summary>
+    public static IReadOnlyList<DefinitionError> NotTaken(MapNode over)
+    {
+        var errors = new List<DefinitionError>();
+        Look(over, DefinitionKeys.All, "");
+        return errors;
+
+        void Look(MapNode map, IReadOnlyList<Key> keys, string path)
+        {
+            foreach (var (name, value) in map.Entries)
+            {
+                var key = keys.FirstOrDefault(key => key.Name == name);
+                var names = keys.Select(known => known.Name).ToList();
+                if (value is NullNode && key is null)
+                    errors.Add(
+                        new(
+                            path + name,
+                            "not a key of this place",
+                            string.Join(", ", names),
+                            value.Place,
+                            Spelling.Nearest(name, names)
+                        )
+                    );
+                else if (value is NullNode && path.Length == 0 && name == "name")
+                    errors.Add(new(name, "taken away", "another name, which 'calm rename' gives", value.Place));
+                else if (value is MapNode inner && key is { Type: KeyType.Map })
+                    Look(inner, key.Inner, $"{path}{name}.");
+            }
+        }
+    }
+
     private static MapNode Overlay(MapNode under, MapNode over, string path)
     {
         if (

@@ -20,6 +20,18 @@ public sealed record Form<T>(string Allowed, TryRead<T> Read, Func<T, string> Wr
     /// <summary>All texts there are, or null.</summary>
     public IReadOnlyList<string>? Choices { get; init; }
 
+    /// <summary>What is allowed in the place of the one word of a text that is wrong; null: the form says the same of each.</summary>
+    public Func<string, string>? AllowedFor { get; init; }
+
+    /// <summary>Words that people type for one of those, and which they mean.</summary>
+    public IReadOnlyDictionary<string, string>? Often { get; init; }
+
+    /// <summary>Which of its choices somebody probably meant, or null.</summary>
+    public string? Nearest(string text) =>
+        Choices is null ? null
+        : Often?.GetValueOrDefault(text.ToLowerInvariant()) is { } meant ? meant
+        : Spelling.Nearest(text.ToLowerInvariant(), Choices);
+
     public string? Example { get; init; }
 
     /// <summary>What a client does with it before it sends it.</summary>

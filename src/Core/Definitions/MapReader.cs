@@ -25,7 +25,16 @@ public sealed class MapReader(
             return false;
         if (node is ScalarNode scalar && !scalar.Text.Contains('\0') && form.Read(scalar.Text, out value))
             return true;
-        Wrong(key, node, form.Allowed);
+        var typed = (node as ScalarNode)?.Text;
+        errors.Add(
+            new(
+                Path(key),
+                node.InWords,
+                typed is null ? form.Allowed : form.AllowedFor?.Invoke(typed) ?? form.Allowed,
+                node.Place,
+                typed is null ? null : form.Nearest(typed)
+            )
+        );
         return false;
     }
 
@@ -178,15 +187,13 @@ public sealed class MapReader(
     }
 
     /// <summary>A value that is well formed but does not go together with another.</summary>
+    /// <param name="key">Also one further in, as <see cref="Node.PlaceOf"/> takes it.</param>
     public void Contradicts(string key, string found, string allowed) =>
-        errors.Add(
-            new(
-                Path(key),
-                found,
-                allowed,
-                map.Entries.FirstOrDefault(entry => entry.Key == key).Value?.Place ?? map.Place
-            )
-        );
+        errors.Add(new(Path(key), found, allowed, map.PlaceOf(key)));
+
+    /// <summary>Whether something was wrong with what a key has.</summary>
+    public bool IsWrong(string key) =>
+        errors.Any(error => error.Key == Path(key) || error.Key.StartsWith(Path(key) + "[", StringComparison.Ordinal));
 
     /// <summary>A list's item that is neither of what its list takes.</summary>
     public void WrongItem(string at, Node item, string allowed) =>

@@ -1,3 +1,5 @@
+using System.Globalization;
+
 namespace CalmSentry.Core.Definitions;
 
 /// <summary>
@@ -20,6 +22,28 @@ public abstract record Node(Place? Place)
             ListNode => "a list",
             _ => "a map",
         };
+
+    /// <summary>Where a key stands, its names dotted and items of a list by number: <c>tell[0].next</c>. What is not there stands where it
+    /// would be in.</summary>
+    public Place? PlaceOf(string path)
+    {
+        var at = this;
+        foreach (var step in path.Split('.', '['))
+        {
+            var next = at switch
+            {
+                MapNode map => map.Entries.FirstOrDefault(entry => entry.Key == step).Value,
+                ListNode list when int.TryParse(step.TrimEnd(']'), CultureInfo.InvariantCulture, out var index) =>
+                    list.Items.ElementAtOrDefault(index),
+                _ => null,
+            };
+            if (next is null)
+                break;
+            at = next;
+        }
+
+        return at.Place;
+    }
 }
 
 /// <summary>A place in a file, both counted from 1.</summary>

@@ -6,10 +6,12 @@ namespace CalmSentry.Core.Definitions;
 /// <summary>The keys of a rhythm.</summary>
 public static class RhythmKeys
 {
-    private static readonly Form<string> Words = Forms.Text(
-        RhythmWords.Allowed,
-        text => RhythmWords.TryRead(text, out _)
-    );
+    /// <summary>When something comes, in words.</summary>
+    public static Form<string> Words { get; } =
+        Forms.Text(RhythmWords.Allowed, text => RhythmWords.TryRead(text, out _)) with
+        {
+            AllowedFor = RhythmWords.AllowedFor,
+        };
 
     private static readonly Form<string> Zone = Forms.Text(
         "a time zone of this host, such as Europe/Oslo or UTC",
@@ -265,7 +267,7 @@ public static class RhythmKeys
     internal static void Check(MapReader map, Definition definition)
     {
         var periodic = definition.Program.Kind == ProgramKind.Periodic;
-        if (periodic && !definition.Rhythm.Any(planned => planned is PlannedRun))
+        if (periodic && !definition.Rhythm.Any(planned => planned is PlannedRun) && !map.IsWrong("rhythm"))
             map.Contradicts("rhythm", "none", "with kind: periodic, at least one run: [{ run: every 15 min }]");
         for (var i = 0; i < definition.Rhythm.Length; i++)
         {

@@ -55,7 +55,7 @@ public abstract record Planned(Rhythm When)
         {
             { Spread: { } spread } => Part(spread, Scatter.ShareOf(service, moment.UtcTicks)),
             { When: Every { Begins: null, Length: var length } } => Part(
-                length < Usual ? length : Usual,
+                length < UsualSpread ? length : UsualSpread,
                 Scatter.ShareOf(service, 0)
             ),
             _ => TimeSpan.Zero,
@@ -64,7 +64,8 @@ public abstract record Planned(Rhythm When)
     private static TimeSpan Part(TimeSpan whole, double share) =>
         TimeSpan.FromMilliseconds(Math.Floor(whole.TotalMilliseconds * share));
 
-    private static readonly TimeSpan Usual = TimeSpan.FromMinutes(1);
+    /// <summary>Within this each service has a second of its own.</summary>
+    public static readonly TimeSpan UsualSpread = TimeSpan.FromMinutes(1);
 
     /// <summary>When it is due: the moment, and what it is put off by.</summary>
     public DateTimeOffset DueOf(string service, DateTimeOffset moment) => moment + SpreadOf(service, moment);

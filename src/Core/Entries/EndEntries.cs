@@ -137,9 +137,12 @@ public sealed record EndedEntry(RunNumber Run, Outcome Outcome, bool FailedStart
 public sealed record FellEntry(RunNumber Run, Outcome Outcome, bool FailedStart = false)
     : RunOverEntry(Run, Outcome, FailedStart)
 {
+    /// <summary>It is restarted; what was to run on and ended with success did not fail.</summary>
+    public bool IsRestartedFailure => Next == EntryNext.Restart && (FailedStart || !Outcome.IsGood);
+
     public override Topic? TopicIf(bool tells, bool isJob) =>
         !tells
-            ? !isJob && Next == EntryNext.Restart
+            ? !isJob && IsRestartedFailure
                 ? Topic.Restarted
                 : null
             : isJob

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 
@@ -66,6 +67,9 @@ public abstract record Entry
     /// <returns>Null: nobody is told of such an entry.</returns>
     public virtual Topic? TopicIf(bool tells, bool isJob) => null;
 
+    /// <summary>What was told of its service until then, and is over with it; null: nothing is.</summary>
+    public virtual Topic? Ends => null;
+
     /// <summary>Fields by their names.</summary>
     private protected static EntryFields Fielded(
         RunNumber? run = null,
@@ -111,9 +115,7 @@ public abstract record Entry
 
     /// <summary>A planned moment, by the host's clock.</summary>
     private protected static string At(DateTimeOffset moment) =>
-        TimeZoneInfo
-            .ConvertTime(moment, TimeZoneInfo.Local)
-            .ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+        WallClock.In(moment, TimeZoneInfo.Local).ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 
     private protected static string Hours(TimeSpan until) =>
         Duration.Write(TimeSpan.FromHours(Math.Max(1, Math.Round(until.TotalHours))));

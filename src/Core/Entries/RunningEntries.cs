@@ -144,6 +144,16 @@ public sealed record NotedEntry(RunNumber? Run, NoteManner Manner, string Said, 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Asks : null;
 }
 
+/// <summary>The program needs nobody any more for what it asked.</summary>
+/// <param name="Said">What it says of that; null: nothing.</param>
+public sealed record AnsweredEntry(RunNumber? Run, string? Said) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, seen: Said);
+    protected override string Sentence => $"It no longer asks for a person{(Said is { } said ? $": {said}" : ".")}";
+
+    public override Topic? Ends => Topic.Asks;
+}
+
 public sealed record WatchesPausedEntry(TimeSpan For) : Entry
 {
     protected override EntryFields Own => Fielded(limit: For);
@@ -193,6 +203,7 @@ internal static class RunningEntries
         EntryKind.Of(f => new ReopenFailedEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new SaysTooOftenEntry(f.Count.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new NotedEntry(f.Run, Words.To<NoteManner>(f.Name.Needed()), f.Seen.Needed(), f.Names)),
+        EntryKind.Of(f => new AnsweredEntry(f.Run, f.Seen)),
         EntryKind.Of(f => new WatchesPausedEntry(f.Limit.Needed())),
         EntryKind.Of(_ => new WatchesResumedEntry()),
         EntryKind.Of(f => new ReloadedEntry(f.Run.Needed(), f.Name.Needed(), f.Seen.Needed())),

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using CalmSentry.Core.Text;
 
 namespace CalmSentry.Core.Entries;
@@ -42,6 +43,19 @@ public sealed record CopySeenEntry(int? Pid, string Copy) : Entry
     protected override string Sentence => $"A copy of it runs outside the sentry: {Copy}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Copy : null;
+}
+
+/// <summary>A copy that was seen is not beside the program any more.</summary>
+/// <param name="Left">How many others still are.</param>
+/// <param name="Why">As a clause.</param>
+public sealed record CopyOverEntry(int? Pid, long Left, string Why) : Entry
+{
+    protected override EntryFields Own => Fielded(pid: Pid, count: Left, seen: Why);
+    protected override string Sentence =>
+        $"A copy outside the sentry (pid {Pid}) is no longer beside it: {Why}."
+        + (Left > 0 ? $" {(Left == 1 ? "Another one is" : $"{Left} others are")}." : "");
+
+    public override Topic? Ends => Left == 0 ? Topic.Copy : null;
 }
 
 /// <param name="Why">As a clause.</param>
@@ -105,9 +119,19 @@ public sealed record SignalArrivesEntry(string Address, long Missed) : Entry
 /// <summary>Somebody looks at an alert.</summary>
 public sealed record AcknowledgedEntry(long Alert, string Subject, string? Note) : Entry
 {
-    protected override EntryFields Own => Fielded(count: Alert, name: Subject, seen: Note);
+    /// <summary>It is put aside until then; null: until it is over.</summary>
+    public DateTimeOffset? Until { get; init; }
+
+    protected override EntryFields Own => Fielded(count: Alert, name: Subject, seen: Note, moment: Until);
     protected override string Sentence =>
-        $"Alert {Alert} ({Subject}) is acknowledged{(Note is { } word ? $": {word.TrimEnd('.')}" : "")}.";
+        $"Alert {Alert} ({Subject}) is {(Until is { } until ? $"put aside until {At(until)}" : "acknowledged")}{(Note is { } word ? $": {word.TrimEnd('.')}" : "")}.";
+}
+
+/// <summary>Somebody says that it is done with.</summary>
+public sealed record AlertClosedEntry(long Alert, string Subject) : Entry
+{
+    protected override EntryFields Own => Fielded(count: Alert, name: Subject);
+    protected override string Sentence => $"Alert {Alert} ({Subject}) is closed.";
 }
 
 /// <param name="Hash">Of the last entry that was dropped.</param>
@@ -116,6 +140,54 @@ public sealed record LogbookCutEntry(long UpTo, string Hash) : Entry
     protected override EntryFields Own => Fielded(count: UpTo, seen: Hash);
     protected override string Sentence =>
         $"Entries up to number {UpTo} are dropped as too old or too many; the last of them had the hash {Hash}.";
+}
+
+/// <summary>
+/// Of older entries only the digest is kept from here on. It is told in the chain, so that nobody else can let an entry's content go unseen.
+/// </summary>
+/// <param name="Whose">The service they are about; null: several, as of those that an earlier version let go.</param>
+/// <param name="Hash">Of their numbers and digests, in order (SHA-256).</param>
+public sealed record LogbookEmptiedEntry(long Count, long First, long Last, string? Whose, string Hash) : Entry
+{
+    protected override EntryFields Own =>
+        Fielded(count: Count, name: Whose, seen: Hash, names: [Written(First), Written(Last)]);
+    protected override string Sentence =>
+        $"Of {Count} entries {(Whose is { } whose ? $"about {whose}" : "about several services")}, from {First} to {Last}, only the digests are kept from here on.";
+
+    public static LogbookEmptiedEntry Read(EntryFields f) =>
+        f.Names is [var from, var to]
+        && long.TryParse(from, NumberStyles.None, CultureInfo.InvariantCulture, out var first)
+        && long.TryParse(to, NumberStyles.None, CultureInfo.InvariantCulture, out var last)
+            ? new(f.Count.Needed(), first, last, f.Name, f.Seen.Needed())
+            : throw new EntryFieldsException();
+
+    private static string Written(long number) => number.ToString(CultureInfo.InvariantCulture);
+}
+
+/// <summary>The settings' file has a mistake; what was good before goes on holding.</summary>
+/// <param name="Seen">What is wrong, and where.</param>
+public sealed record SettingsWrongEntry(string Seen) : Entry
+{
+    protected override EntryFields Own => Fielded(seen: Seen);
+    protected override string Sentence => $"The settings have a mistake, and what was good before holds: {Seen}.";
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Settings : null;
+}
+
+/// <summary>The settings were changed by hand, and are good.</summary>
+/// <param name="Owner">Whose file it is.</param>
+/// <param name="Keys">What is otherwise; none: a mistake was taken out again.</param>
+/// <param name="Later">What of it holds from the sentry's next start on.</param>
+public sealed record SettingsTakenEntry(string Owner, ImmutableArray<string> Keys, string? Later) : Entry
+{
+    protected override EntryFields Own => Fielded(name: Owner, names: Keys, seen: Later);
+    protected override string Sentence =>
+        Keys.IsEmpty
+            ? "The settings have no mistake any more, and are as they were."
+            : $"The settings were changed in a file of {Owner}: {string.Join(", ", Keys)}"
+                + (Later is { } later ? $"; from the sentry's next start on: {later}." : ".");
+
+    public override Topic? Ends => Topic.Settings;
 }
 
 /// <param name="Why">As a clause.</param>
@@ -239,6 +311,7 @@ internal static class SentryEntries
         EntryKind.Of(f => new MemoryWillFillEntry(f.Limit.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new FoundEntry(f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new CopySeenEntry(f.Pid, f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new CopyOverEntry(f.Pid, f.Count ?? 0, f.Seen.Needed())),
         EntryKind.Of(f => new ForwardStuckEntry(f.Name.Needed(), f.Limit.Needed(), f.Seen.Needed())),
         EntryKind.Of(f => new ForwardedAgainEntry(f.Name.Needed())),
         EntryKind.Of(f => new NotForwardedEntry(f.Name.Needed(), f.Count.Needed())),
@@ -250,8 +323,12 @@ internal static class SentryEntries
         EntryKind.Of(f => new NotToldEntry(f.Name.Needed(), f.Count.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new SignalMissedEntry(f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new SignalArrivesEntry(f.Name.Needed(), f.Count.Needed())),
-        EntryKind.Of(f => new AcknowledgedEntry(f.Count.Needed(), f.Name.Needed(), f.Seen)),
+        EntryKind.Of(f => new AcknowledgedEntry(f.Count.Needed(), f.Name.Needed(), f.Seen) { Until = f.Moment }),
+        EntryKind.Of(f => new AlertClosedEntry(f.Count.Needed(), f.Name.Needed())),
         EntryKind.Of(f => new LogbookCutEntry(f.Count.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
+        EntryKind.Of(LogbookEmptiedEntry.Read),
+        EntryKind.Of(f => new SettingsWrongEntry(f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new SettingsTakenEntry(f.Name.Needed(), f.Names, f.Seen), EntrySeverity.Notice),
         EntryKind.Of(f => new LogbookBrokenEntry(f.Seen.Needed()), EntrySeverity.Critical),
         EntryKind.Of(f => new ServingEntry(f.Name.Needed(), f.Seen.Needed(), f.Pid)),
         EntryKind.Of(f => new AbsentEntry(f.Moment.Needed(), f.Took.Needed(), !f.Forced), EntrySeverity.Warning),

@@ -35,6 +35,13 @@ public sealed record AdvanceAsked(Principal By) : Happening;
 public sealed record QuietAsked(Principal By, DateTimeOffset Until, bool NoRestarts = false, string? Reason = null)
     : Happening;
 
+/// <summary>In a quiet time the program asked for a person.</summary>
+/// <param name="Said">As a sentence.</param>
+public sealed record PersonAsked(string Said) : Happening;
+
+/// <summary>The program needs nobody any more.</summary>
+public sealed record PersonAnswered : Happening;
+
 /// <summary>It was looked whether a restart that is due can be done.</summary>
 /// <param name="Busy">What the program is busy with, as a clause; null: nothing.</param>
 /// <param name="Memory">What is its own, in bytes; null: that is not known.</param>
@@ -120,11 +127,13 @@ public sealed record RunEnded(RunNumber Run, Outcome Outcome, bool JudgesFiles =
 /// and their ends are given; what became of the latest is told next.
 /// </summary>
 /// <param name="Moment">Of a job: the moment that the latest was ordered for; null: none, or that is not known.</param>
+/// <param name="LeftOut">The highest number that nothing is left of, and that may have been given; null: there is none.</param>
 public sealed record RunsUnseen(
     ImmutableArray<UnseenEnd> Ended,
     RunNumber Latest,
     DateTimeOffset Began,
-    DateTimeOffset? Moment = null
+    DateTimeOffset? Moment = null,
+    RunNumber? LeftOut = null
 ) : Happening;
 
 /// <summary>

@@ -18,6 +18,9 @@ public enum PrincipalKind
 
     /// <summary>The new program files that somebody puts in.</summary>
     Swap,
+
+    /// <summary>The restart of several that somebody asked for.</summary>
+    Restart,
 }
 
 /// <summary>
@@ -38,6 +41,7 @@ public readonly record struct Principal(string Name, PrincipalKind Kind = Princi
             PrincipalKind.Drill => "the drill",
             PrincipalKind.Rhythm => "its rhythm",
             PrincipalKind.Swap => $"{Name}, for new files",
+            PrincipalKind.Restart => $"{Name}, for a restart",
             _ => Name,
         };
 }

@@ -15,9 +15,23 @@ public static partial class ServiceLife
     {
         private void BeginWithMachine(Cause cause, bool heldBack)
         {
-            if (After.Run is not null)
-                return;
             var begins = definition.BeginsWithMachine;
+            if (After.Run is not null)
+            {
+                // What was being stopped then (the machine may be the same, after it was wound down) ends first.
+                if (begins && !heldBack && After is { Phase: Phase.Stopping, Afterwards: Afterwards.Rest })
+                {
+                    PutRhythmInForce();
+                    After = After with
+                    {
+                        Asked = null,
+                        Afterwards = definition.IsJob ? Afterwards.AwaitMoment : Afterwards.StartAgain,
+                    };
+                }
+
+                return;
+            }
+
             if (!begins || heldBack)
             {
                 // What was to be tried again belonged to the machine's life before.

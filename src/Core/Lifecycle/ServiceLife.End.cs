@@ -142,11 +142,13 @@ public static partial class ServiceLife
         {
             foreach (var ended in unseen.Ended)
                 Say(new LostEntry(ended.Run, ended.Outcome));
+            if (unseen.LeftOut is { } last)
+                Say(new NumbersPassedOverEntry(last));
             foreach (var moment in unseen.Ended.Select(ended => ended.Moment).Append(unseen.Moment))
                 TakenUnseen(moment);
             After = After with
             {
-                LastRun = unseen.Latest,
+                LastRun = unseen.LeftOut is { } leftOut && leftOut > unseen.Latest ? leftOut : unseen.Latest,
                 Run = new(unseen.Latest, unseen.Moment is null ? Cause.Recovery : Cause.Rhythm, unseen.Began),
                 BadEnds =
                 [
@@ -156,6 +158,8 @@ public static partial class ServiceLife
                 WindDownStep = 0,
                 Steps = [],
                 Afterwards = Afterwards.Rest,
+                // A run that came after a stop says that it was started again since.
+                Asked = After.Asked is { What: AskedFor.Stop } ? null : After.Asked,
                 Lost = [],
                 HeldFor = null,
             };

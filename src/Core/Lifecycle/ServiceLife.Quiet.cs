@@ -21,18 +21,40 @@ public static partial class ServiceLife
                 return;
             }
 
+            Withhold(quiet, entry.Text, entry.TopicIf(tells: true, definition.IsJob));
+            Deeds.Add(new Note(entry));
+        }
+
+        private void Withhold(QuietTime quiet, string said, Topic? topic)
+        {
+            var lists = quiet.Withheld.Length < QuietTime.MostListed || !quiet.Topics.Contains(topic);
             After = After with
             {
                 Quiet = quiet with
                 {
                     Count = quiet.Count + 1,
-                    Withheld =
-                        quiet.Withheld.Length < QuietTime.MostListed
-                            ? quiet.Withheld.Add(entry.Text.TrimEnd('.'))
-                            : quiet.Withheld,
+                    Withheld = lists ? quiet.Withheld.Add(said.TrimEnd('.')) : quiet.Withheld,
+                    Topics = lists ? quiet.Topics.Add(topic) : quiet.Topics,
                 },
             };
-            Deeds.Add(new Note(entry));
+        }
+
+        /// <summary>The entry of it is the program's own, and is on record.</summary>
+        private void HeardAsking(string said)
+        {
+            if (After.Quiet is { } quiet)
+                Withhold(quiet, said, Topic.Asks);
+            else
+                Deeds.Add(new Note(new GoesOnEntry(Topic.Asks, said), Tells: true));
+        }
+
+        private void HeardAnswered()
+        {
+            if (After.Quiet is { } quiet)
+                After = After with
+                {
+                    Quiet = quiet with { Topics = [.. quiet.Topics.Select(one => one == Topic.Asks ? null : one)] },
+                };
         }
 
         private void AskQuiet(QuietAsked asked)
@@ -65,9 +87,19 @@ public static partial class ServiceLife
             if (After.Quiet is not { } quiet)
                 return;
             After = After with { Quiet = null };
+            // What still holds is told as what it is, and not as something that was.
+            var all = quiet.Withheld.Zip(quiet.Topics, (said, topic) => (Said: said, Topic: topic)).ToList();
+            var holds = all.Where(one => one.Topic is { } topic && StillSo.Holds(topic, definition, After)).ToList();
+            var count = quiet.Count - holds.Count;
             Deeds.Add(
-                new Note(new QuietOverEntry(now - quiet.Began, quiet.Count, quiet.Withheld), by, Tells: quiet.Count > 0)
+                new Note(
+                    new QuietOverEntry(now - quiet.Began, count, [.. all.Except(holds).Select(one => one.Said)]),
+                    by,
+                    Tells: count > 0
+                )
             );
+            foreach (var topic in holds.GroupBy(one => one.Topic!.Value))
+                Deeds.Add(new Note(new GoesOnEntry(topic.Key, topic.Last().Said), Tells: true));
             // What fell meanwhile was to wait for this.
             if (quiet.NoRestarts && After is { Phase: Phase.Waiting, Awaited: null, WakeAt: { } wake })
                 After = After with

@@ -72,6 +72,12 @@ public static partial class ServiceLife
                 case ZoneSet when After.Rhythm is { } rhythm:
                     After = After with { Rhythm = rhythm.FittedTo(definition, now) };
                     break;
+                case PersonAsked asked:
+                    HeardAsking(asked.Said);
+                    break;
+                case PersonAnswered:
+                    HeardAnswered();
+                    break;
                 case QuietAsked asked:
                     AskQuiet(asked);
                     break;
@@ -204,6 +210,9 @@ public static partial class ServiceLife
 
         private void Start(Principal by, bool withoutNeeds = false, bool bringsBack = false)
         {
+            // Since it was stopped for a while a person has said that it is to be down.
+            if (bringsBack && After.Asked is { What: AskedFor.Stop, By.Kind: PrincipalKind.Account })
+                return;
             var asked = new Asking(bringsBack ? AskedFor.Restart : AskedFor.Start, by, now);
             if (definition.Begin.At == BeginAt.Never)
             {
@@ -264,9 +273,11 @@ public static partial class ServiceLife
             Say(new ReleasedEntry(), by);
         }
 
-        /// <summary>It is down for new files, and would be begun with them: what a person says in between is news.</summary>
-        private bool OnlyForFiles(Principal by) =>
-            After.Asked is { What: AskedFor.Stop, By.Kind: PrincipalKind.Swap } && by.Kind == PrincipalKind.Account;
+        /// <summary>It is down for a while, and would be brought back: what a person says in between is news.</summary>
+        private bool OnlyForAWhile(Principal by) =>
+            After.Asked
+                is { What: AskedFor.Stop, By.Kind: PrincipalKind.Swap or PrincipalKind.Restart or PrincipalKind.Rhythm }
+            && by.Kind == PrincipalKind.Account;
 
         private void Stop(Principal by, Afterwards afterwards)
         {
@@ -289,7 +300,7 @@ public static partial class ServiceLife
                     After.Phase == Phase.Stopped
                     && afterwards == Afterwards.Rest
                     && ServiceTimes.Of(After) != ServiceTime.Fallen
-                    && !OnlyForFiles(by);
+                    && !OnlyForAWhile(by);
                 if (!quiet)
                     Say(afterwards == Afterwards.Leave ? new UnwrapAskedEntry() : new StopAskedEntry(), by);
                 After = After with
@@ -311,7 +322,7 @@ public static partial class ServiceLife
             if (afterwards != Afterwards.AwaitMoment)
                 LayRhythmToRest();
             var wanted = leaving ? Afterwards.Leave : afterwards;
-            if (After.Phase == Phase.Stopping && After.Afterwards == wanted && !OnlyForFiles(by))
+            if (After.Phase == Phase.Stopping && After.Afterwards == wanted && !OnlyForAWhile(by))
                 return;
             Say(
                 wanted == Afterwards.Leave

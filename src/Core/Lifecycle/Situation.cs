@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
@@ -378,7 +379,10 @@ public sealed record QuietTime(
     ImmutableArray<string> Withheld
 )
 {
-    /// <summary>So much of what is withheld is listed; the rest is counted.</summary>
+    /// <summary>What an alert about each of <see cref="Withheld"/> would have been; null: of one that is over by somebody's word.</summary>
+    public ImmutableArray<Topic?> Topics { get; init; } = [];
+
+    /// <summary>So much of what is withheld is listed, and the first of each topic; the rest is counted.</summary>
     public const int MostListed = 20;
 }
 

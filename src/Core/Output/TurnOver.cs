@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Rhythms;
 
 namespace CalmSentry.Core.Output;
 
@@ -11,7 +12,7 @@ public static class TurnOver
     /// the clock of a zone. An hour that comes twice when clocks are set back is two.
     /// </summary>
     public static bool HasPassed(TurnEach each, DateTimeOffset began, DateTimeOffset now, TimeZoneInfo zone) =>
-        Period(each, TimeZoneInfo.ConvertTime(began, zone)) != Period(each, TimeZoneInfo.ConvertTime(now, zone));
+        Period(each, WallClock.In(began, zone)) != Period(each, WallClock.In(now, zone));
 
     private static (int, int, TimeSpan) Period(TurnEach each, DateTimeOffset local) =>
         each switch

@@ -68,7 +68,8 @@ public static class PlanLife
 
             if (stop.AskedAt is null)
             {
-                if (stop.After.Any(up.Contains))
+                // On its way down by somebody else's word it is theirs, and so is whether it comes back.
+                if (stop.After.Any(up.Contains) || (plan.Kind == PlanKind.Restart && standing.Stopping && !force))
                     continue;
                 stops[i] = stop with { AskedAt = now, Run = standing.Run };
             }
@@ -87,6 +88,19 @@ public static class PlanLife
     private static bool IsDown(PlanStop stop, Standing standing) =>
         !standing.Lives || (stop.AskedAt is not null && standing.Run != stop.Run);
 
+    /// <summary>Whether this plan has stopped it.</summary>
+    public static bool HasStopped(Plan plan, string name) =>
+        plan.Stops.Any(stop => stop.Name == name && stop.AskedAt is not null);
+
+    /// <summary>
+    /// A restart brings back what it has stopped; and it begins the one that a person asked for, which all others need and which so
+    /// is stopped last, also where it did not run.
+    /// </summary>
+    private static bool IsToBegin(Plan plan, string name) =>
+        plan.Kind != PlanKind.Restart
+        || HasStopped(plan, name)
+        || (plan.By.Kind == PrincipalKind.Account && plan.Stops is [.., var asked] && name == asked.Name);
+
     private static Plan Begin(
         Plan plan,
         Func<string, Standing> at,
@@ -104,6 +118,8 @@ public static class PlanLife
         for (var i = 0; i < begins.Length; i++)
         {
             var (begin, standing) = (begins[i], at(begins[i].Name));
+            if (!IsToBegin(plan, begin.Name))
+                continue;
             if (!begin.Asked)
                 begins = begins.SetItem(i, begin with { Asked = true, From = standing.LastRun });
             else if (standing.Lives || standing.LastRun > begin.From)

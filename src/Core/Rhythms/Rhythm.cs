@@ -85,19 +85,39 @@ public sealed record AtTimes(ImmutableArray<TimeOnly> Times, Days Days) : WallRh
 }
 
 /// <summary>
-/// Which days: all, days of the week, or days of the month; of a month that has no such day none.
+/// Which days: all, days of the week, days of the month, or weekdays counted within the month; of a month that has no such day none.
 /// </summary>
 /// <param name="Week">Bit 0 is Sunday (<see cref="DayOfWeek"/>).</param>
 /// <param name="Month">Bit 1 is the first, bit 0 the last of the month.</param>
-public readonly record struct Days(byte Week, uint Month)
+/// <param name="Counted">Seven bits, as <paramref name="Week"/> has them, for the first of each in the month, seven for the second, up to
+/// the fifth, and seven for the last.</param>
+public readonly record struct Days(byte Week, uint Month, ulong Counted = 0)
 {
     public static readonly Days All;
 
-    public bool Have(DateTime day) =>
-        (Week == 0 && Month == 0)
-        || (Week >> (int)day.DayOfWeek & 1) != 0
-        || (Month >> day.Day & 1) != 0
-        || ((Month & 1) != 0 && day.Day == DateTime.DaysInMonth(day.Year, day.Month));
+    /// <summary>Which bits of <see cref="Counted"/> are those of the last of each in the month, after so many others.</summary>
+    public const int Last = 5;
+
+    public static ulong Bit(int which, DayOfWeek day) => 1ul << ((7 * which) + (int)day);
+
+    public bool Have(DateTime day)
+    {
+        var left = DateTime.DaysInMonth(day.Year, day.Month) - day.Day;
+        return (Week == 0 && Month == 0 && Counted == 0)
+            || (Week >> (int)day.DayOfWeek & 1) != 0
+            || (Month >> day.Day & 1) != 0
+            || ((Month & 1) != 0 && left == 0)
+            || (Counted & Bit((day.Day - 1) / 7, day.DayOfWeek)) != 0
+            || (left < 7 && (Counted & Bit(Last, day.DayOfWeek)) != 0);
+    }
+}
+
+/// <summary>One moment, and no other.</summary>
+public sealed record Once(DateTime At) : WallRhythm
+{
+    protected override DateTime? From(DateTime wall) => wall <= At ? At : null;
+
+    public override string ToString() => RhythmWords.Of(this);
 }
 
 /// <summary>

@@ -12,26 +12,63 @@ public static partial class RhythmWords
 {
     public const string Allowed =
         "'every 15 min', 'every 15 min from 16:30', 'every 2 weeks from 2026-11-30 06:00', 'daily at 01:00, 13:00', "
-        + "'on mon-fri at 16:30', 'on 1, 15, last at 23:00', 'cron MINUTE HOUR DAY MONTH WEEKDAY' (POSIX, crontab), or "
-        + "'R/2026-11-30T06:00/P1M' (ISO 8601)";
+        + "'on mon-fri at 16:30', 'on 1, 15, last at 23:00', 'on last fri at 17:00', 'once at 2026-12-24 18:00', "
+        + "'cron MINUTE HOUR DAY MONTH WEEKDAY' (POSIX, crontab), or 'R/2026-11-30T06:00/P1M' (ISO 8601)";
 
     public static readonly TimeSpan Shortest = TimeSpan.FromSeconds(10);
 
     private const string Wall = "yyyy-MM-dd HH:mm",
         WallExact = "yyyy-MM-dd HH:mm:ss";
 
-    private static readonly string[] WeekDays = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"];
+    private static readonly string[] WeekDays = ["sun", "mon", "tue", "wed", "thu", "fri", "sat"],
+        Counted = ["1st", "2nd", "3rd", "4th", "5th", "last"],
+        CronFields = ["MINUTE (0-59)", "HOUR (0-23)", "DAY (1-31)", "MONTH (1-12, jan-dec)", "WEEKDAY (0-7, sun-sat)"];
 
     public static bool TryRead(string text, [MaybeNullWhen(false)] out Rhythm rhythm)
     {
-        text = Blanks().Replace(text.Trim(), " ");
+        text = Even(text);
         rhythm =
             ReadEvery(text)
             ?? ReadTimes(text)
+            ?? (Rhythm?)ReadOnce(text)
             ?? (Rhythm?)ReadCron(text)
             ?? (text.StartsWith('R') ? ReadRepeating(text) : null);
         return rhythm is not null;
     }
+
+    /// <summary>Names are taken in any case, and blanks as many as there are.</summary>
+    private static string Even(string text)
+    {
+        text = Blanks().Replace(text.Trim(), " ");
+        return text.StartsWith('R') ? text : text.ToLowerInvariant();
+    }
+
+    /// <summary>What is allowed in the place of the word that is wrong; of what is like nothing, all there is.</summary>
+    public static string AllowedFor(string text)
+    {
+        text = Even(text);
+        var word = text.Split(' ')[0];
+        if (word is not ("every" or "daily" or "on" or "once" or "cron"))
+            return Allowed;
+        if (word != "cron" && Clocks().Matches(text).FirstOrDefault(time => ReadTime(time.Value) is null) is { } wrong)
+            return $"times from 00:00 to 23:59, each with two digits: there is no {wrong.Value}";
+        return word switch
+        {
+            "every" => EveryFor(text),
+            "once" => "a day that there is, and a time: once at 2026-12-24 18:00",
+            "cron" => CronFor(text),
+            _ => TimesFor(text),
+        };
+    }
+
+    // Once
+
+    private static Once? ReadOnce(string text) =>
+        text.StartsWith("once at ", StringComparison.Ordinal) && ReadWall(text["once at ".Length..]) is { } at
+            ? new(at)
+            : null;
+
+    internal static string Of(Once once) => $"once at {Of(once.At)}";
 
     // Every so often
 
@@ -72,6 +109,15 @@ public static partial class RhythmWords
         return ReadWall(from) is { } first ? new Repeating(first, null, months, days, time) : null;
     }
 
+    private static string EveryFor(string text) =>
+        EveryForm().Match(text) is not { Success: true } found
+            ? "a number and s, min, h, days, weeks or months, and from when on: every 15 min from 16:30, every 2 weeks from 2026-11-30 06:00"
+        : found.Groups["unit"].Value[0] is 's' ? "10 s or more"
+        : found.Groups["unit"].Value[0] is 'd' or 'w'
+        || found.Groups["unit"].Value.StartsWith("mo", StringComparison.Ordinal)
+            ? $"the day it begins with behind it: {text.Split(" from ")[0]} from 2026-11-30 06:00"
+        : "10 s to ten years, from a time or from a day that there is and a time";
+
     internal static string Of(Every every) =>
         $"every {Duration.Write(every.Length)}{(every.Begins is { } begins ? $" from {Of(begins)}" : "")}";
 
@@ -89,11 +135,24 @@ public static partial class RhythmWords
             : null;
     }
 
+    private static string TimesFor(string text) =>
+        TimesForm().Match(text) is not { Success: true } found ? "days, 'at' and times: on mon-fri at 16:30, 18:00"
+        : found
+            .Groups["days"]
+            .Value.Split(',', StringSplitOptions.TrimEntries)
+            .FirstOrDefault(day => day != "" && ReadDays(day) is null)
+            is { } wrong
+            ? $"days such as mon, mon-fri, 1 to 31, last, 2nd tue, last fri: there is no {wrong}"
+        : "each time and each day once, with a comma between";
+
     private static Days? ReadDays(string text)
     {
         byte week = 0;
         uint month = 0;
-        foreach (var part in text.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries))
+        ulong counted = 0;
+        if (text.Length == 0)
+            return Days.All;
+        foreach (var part in text.Split(',', StringSplitOptions.TrimEntries))
         {
             var ends = part.Split('-');
             var (first, last) = (Array.IndexOf(WeekDays, ends[0]), Array.IndexOf(WeekDays, ends[^1]));
@@ -104,6 +163,12 @@ public static partial class RhythmWords
                     if (day == last)
                         break;
                 }
+            else if (
+                part.Split(' ') is [var which, var name]
+                && (Array.IndexOf(Counted, which), Array.IndexOf(WeekDays, name))
+                    is (>= 0 and var count, >= 0 and var day)
+            )
+                counted |= Days.Bit(count, (DayOfWeek)day);
             else if (part == "last")
                 month |= 1;
             else if (
@@ -115,7 +180,7 @@ public static partial class RhythmWords
                 return null;
         }
 
-        return new Days(week, month);
+        return new Days(week, month, counted);
     }
 
     internal static string Of(AtTimes at)
@@ -136,6 +201,10 @@ public static partial class RhythmWords
                 days.Add(date.ToString(CultureInfo.InvariantCulture));
         if ((at.Days.Month & 1) != 0)
             days.Add("last");
+        for (var which = 0; which < Counted.Length; which++)
+        for (var day = 1; day <= 7; day++)
+            if ((at.Days.Counted & Days.Bit(which, (DayOfWeek)(day % 7))) != 0)
+                days.Add($"{Counted[which]} {WeekDays[day % 7]}");
         var times = string.Join(", ", at.Times.Select(Of));
         return days.Count == 0 ? $"daily at {times}" : $"on {string.Join(", ", days)} at {times}";
     }
@@ -144,6 +213,15 @@ public static partial class RhythmWords
 
     private static Cron? ReadCron(string text)
     {
+        text = text switch
+        {
+            "cron @hourly" or "@hourly" => "cron 0 * * * *",
+            "cron @daily" or "@daily" or "cron @midnight" or "@midnight" => "cron 0 0 * * *",
+            "cron @weekly" or "@weekly" => "cron 0 0 * * 0",
+            "cron @monthly" or "@monthly" => "cron 0 0 1 * *",
+            "cron @yearly" or "@yearly" or "cron @annually" or "@annually" => "cron 0 0 1 1 *",
+            _ => text,
+        };
         if (!CronForm().IsMatch(text))
             return null;
         try
@@ -156,6 +234,20 @@ public static partial class RhythmWords
         {
             return null;
         }
+    }
+
+    private static string CronFor(string text)
+    {
+        var fields = text.Split(' ')[1..];
+        if (fields.Length != CronFields.Length)
+            return $"five fields, {string.Join(", ", CronFields)}: there {(fields.Length == 1 ? "is 1" : $"are {fields.Length}")}";
+        for (var i = 0; i < fields.Length; i++)
+            if (
+                ReadCron("cron " + string.Join(' ', Enumerable.Range(0, 5).Select(at => at == i ? fields[i] : "*")))
+                is null
+            )
+                return $"{CronFields[i]}, with *, commas, - and /: '{fields[i]}' is none";
+        return "a day that there is: this one never comes";
     }
 
     // Repeating intervals
@@ -275,6 +367,9 @@ public static partial class RhythmWords
 
     [GeneratedRegex(@"\s+")]
     private static partial Regex Blanks();
+
+    [GeneratedRegex(@"\b[0-9]{1,4}:[0-9:]+")]
+    private static partial Regex Clocks();
 
     [GeneratedRegex(
         @"^every ((?<number>[0-9]{1,6}) ?)?(?<unit>s|seconds?|min|minutes?|h|hours?|d|days?|weeks?|months?)( from (?<from>[0-9: -]+))?$",

@@ -46,7 +46,8 @@ public sealed record Affected(
 }
 
 /// <summary>Somebody who looks at it.</summary>
-public sealed record Taken(string By, DateTimeOffset At, string? Note);
+/// <param name="Until">It is put aside until then, and told again if it is still so; null: until it is over.</param>
+public sealed record Taken(string By, DateTimeOffset At, string? Note, DateTimeOffset? Until = null);
 
 /// <summary>What one recipient was told of an alert.</summary>
 /// <param name="Times">When, the latest few, oldest first.</param>
@@ -99,17 +100,41 @@ public sealed record Alert
 
     public Taken? Taken { get; init; }
 
+    /// <summary>When the time was over for which somebody had put it aside; null: nobody had.</summary>
+    public DateTimeOffset? BackSince { get; init; }
+
     public ImmutableArray<Heard> Heard { get; init; } = [];
 
     /// <summary>Services it is about, in all; of what has happened and is past, how often it happened.</summary>
-    public int Count => (Lasts ? Affected.Length : Affected.Sum(one => one.Times)) + More;
+    public int Count => (Joins ? Affected.Length : Affected.Sum(one => one.Times)) + More;
 
     public Topic Worst => Affected.Min(one => one.Worst);
 
     /// <summary>It goes on by itself until it ends; else it has happened, and that is all.</summary>
     public bool Lasts => Affected.Any(one => Topics.Of(one.Worst).Lasts);
 
+    /// <summary>What else befalls its services is told with it.</summary>
+    public bool Joins => Affected.Any(one => Topics.Of(one.Worst).Joins);
+
     public Urgency Urgency => Affected.Max(one => Topics.Of(one.Worst).Urgency);
+
+    /// <summary>The same by the worst that people were told of it: its title does not change when it has become better on its way.</summary>
+    /// <param name="recipient">Who was told; null: anybody.</param>
+    public Alert AsTold(string? recipient)
+    {
+        var first = MessageWords.First(this);
+        var told = Heard
+            .Where(one => recipient is null || one.Recipient == recipient)
+            .Select(one => one.Worst)
+            .Append(first.Worst)
+            .Min();
+        return told < first.Worst && Topics.Of(told).Joins
+            ? this with
+            {
+                Affected = Affected.Replace(first, first with { Worst = told }),
+            }
+            : this;
+    }
 
     /// <summary>The same after a service got another name. What people were told of it keeps its title.</summary>
     public Alert Renamed(string was, string now) =>
@@ -129,6 +154,8 @@ public sealed record Alert
             {
                 Joined = Joined + skew,
                 WellSince = WellSince + skew,
+                BackSince = BackSince + skew,
+                Taken = Taken is { } taken ? taken with { Until = taken.Until + skew } : null,
                 Heard =
                 [
                     .. Heard.Select(one =>

@@ -46,17 +46,17 @@ public readonly record struct AlertCause(CauseKind Kind, string Name)
 /// <summary>Finds what is behind something that happened.</summary>
 public static class Causes
 {
-    /// <param name="lasts">It goes on until something ends it.</param>
+    /// <param name="isTrouble">It is a trouble of the service itself, which something else may be behind.</param>
     /// <param name="missedBy">What others may miss as well: a directory of which parts that the service uses are missing, an account
     /// that this host does not have; null: nothing is.</param>
-    /// <param name="isTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
+    /// <param name="isInTrouble">Whether a service is itself in trouble, or on its way out of it.</param>
     public static AlertCause Of(
         Entry entry,
         Definition definition,
         NeedGraph graph,
-        bool lasts,
+        bool isTrouble,
         Func<Definition, AlertCause?> missedBy,
-        Func<string, bool> isTrouble
+        Func<string, bool> isInTrouble
     )
     {
         if (
@@ -67,7 +67,7 @@ public static class Causes
             switch (need)
             {
                 case ServiceNeed service:
-                    return AlertCause.Of(Root(service.Service, graph, isTrouble));
+                    return AlertCause.Of(Root(service.Service, graph, isInTrouble));
                 case PathNeed path:
                     return new(CauseKind.Path, path.Path);
                 case TcpNeed tcp:
@@ -78,9 +78,9 @@ public static class Causes
         }
 
         // What it says, or what became of its files, is its own affair.
-        if (!lasts)
+        if (!isTrouble)
             return AlertCause.Of(definition.Name);
-        var root = Root(definition.Name, graph, isTrouble);
+        var root = Root(definition.Name, graph, isInTrouble);
         return root != definition.Name ? AlertCause.Of(root) : missedBy(definition) ?? AlertCause.Of(root);
     }
 

@@ -48,14 +48,13 @@ public static class AlertLife
     /// <summary>What needs a service is said to have failed because of it when it did so within this before.</summary>
     public static readonly TimeSpan Shortly = TimeSpan.FromMinutes(5);
 
-    /// <summary>While services join an alert, those who know of it hear of them after this, at the latest.</summary>
-    private static readonly TimeSpan LongestGather = TimeSpan.FromMinutes(5),
-        BetweenGrowths = TimeSpan.FromHours(1),
+    private static readonly TimeSpan BetweenRepeats = TimeSpan.FromHours(1),
         LongestSteady = TimeSpan.FromHours(12),
         Day = TimeSpan.FromDays(1);
 
-    /// <summary>Messages about one alert that a recipient gets within a day.</summary>
-    public const int MostADay = 5;
+    /// <summary>Messages about one alert that a recipient gets within a day; the last of them is not for what joins it.</summary>
+    public const int MostADay = 5,
+        MostGrowing = MostADay - 1;
 
     /// <summary>Services an alert names; the rest is counted.</summary>
     public const int MostNamed = 2000;
@@ -71,7 +70,7 @@ public static class AlertLife
     {
         var into = Find(alerts, problem, now);
         var earlier =
-            problem.Cause.Kind == CauseKind.Service && Topics.Of(problem.Topic).Lasts
+            problem.Cause.Kind == CauseKind.Service && Topics.Of(problem.Topic).Joins
                 ? Because(alerts, problem, graph, now)
                 : [];
         // One that was over is another story than those that go on.
@@ -85,8 +84,26 @@ public static class AlertLife
                 (into, alerts) = (Absorb(into, one), Part(alerts, one, into));
         }
 
-        into ??= AtOnce(alerts, problem, now);
-        return alerts.With(into is null ? New(alerts.Last + 1, problem, now) : Join(into, problem, now));
+        if (into is not null)
+            into = Join(into, problem, now);
+        // A known cause is the better story.
+        if (earlier.Count == 0)
+        {
+            if (into is not null)
+                alerts = alerts.With(into);
+            var together = AtOnce(alerts, problem, known: into is not null);
+            if (together.Count > 0 && (into is null || together.Any(one => one.Number == into.Number)))
+            {
+                into = together[0];
+                foreach (var other in together.Skip(1))
+                    (into, alerts) = (Absorb(into, other), Part(alerts, other, into));
+                if (into.Affected.All(one => one.Service != problem.Service))
+                    into = Join(into, problem, now);
+                into = into with { Began = together.Select(one => one.Began).Append(problem.At).Min(), Joined = now };
+            }
+        }
+
+        return alerts.With(into ?? New(alerts.Last + 1, problem, now));
     }
 
     private static Alert? Find(Alerts alerts, Problem problem, DateTimeOffset now) =>
@@ -94,29 +111,53 @@ public static class AlertLife
             alert is { PartOf: null }
             && alert.Cause == problem.Cause
             && !(now - alert.OverAt >= Returns)
-            && (Topics.Of(problem.Topic).Lasts ? alert.Lasts : alert.Worst == problem.Topic)
+            && (Topics.Of(problem.Topic).Joins ? alert.Joins : alert.Worst == problem.Topic)
         )
         ?? alerts.All.Values.LastOrDefault(alert =>
             IsOpen(alert)
             && problem.Service is not null
-            && Topics.Of(problem.Topic).Lasts
+            && Topics.Of(problem.Topic).Joins
+            && alert.Joins
             && alert.Affected.Any(one => one.Service == problem.Service && !one.IsWell)
+        )
+        // What happened to many together and happens to one of them again, once all were well, happens to the others in the same moment.
+        ?? alerts.All.Values.LastOrDefault(alert =>
+            alert is { PartOf: null, Taken: null, Cause.Kind: CauseKind.Service, Affected.Length: >= Many }
+            && problem.Cause.Kind == CauseKind.Service
+            && !(now - alert.OverAt >= Returns)
+            && (alert.OverAt is not null || alert.WellSince is not null || now - alert.Joined <= Together)
+            && alert.Worst == problem.Topic
+            && alert.Joins
+            && alert.Affected.Any(one => one.Service == problem.Service)
         );
 
-    /// <summary>Where the same happens to many services within a moment, they have one cause, though it is not known.</summary>
-    private static Alert? AtOnce(Alerts alerts, Problem problem, DateTimeOffset now)
+    /// <summary>
+    /// Where the same happens to many services within a moment, they have one cause, though it is not known. The moment begins with the
+    /// first of them and does not grow: one thing after the other puts nothing off.
+    /// </summary>
+    /// <param name="known">The problem is in one of the alerts.</param>
+    /// <returns>The alerts that are one, the first raised first; none: it is not so.</returns>
+    private static List<Alert> AtOnce(Alerts alerts, Problem problem, bool known)
     {
-        if (problem.Cause.Kind != CauseKind.Service || !Topics.Of(problem.Topic).Lasts)
-            return null;
-        var lately = alerts
+        if (problem.Cause.Kind != CauseKind.Service || !Topics.Of(problem.Topic).Joins)
+            return [];
+        var near = alerts
             .All.Values.Where(alert =>
-                IsOpen(alert)
-                && alert.Cause.Kind == CauseKind.Service
+                alert is { OverAt: null, PartOf: null, Taken: null, Cause.Kind: CauseKind.Service }
                 && alert.Worst == problem.Topic
-                && now - alert.Joined < Together
+                && (problem.At - alert.Began).Duration() <= Together
             )
             .ToList();
-        return lately.Sum(alert => alert.Affected.Length) >= Many - 1 ? lately[0] : null;
+        foreach (
+            var first in near.Select(alert => alert.Began).Append(problem.At).Where(at => at <= problem.At).Order()
+        )
+        {
+            var within = near.Where(alert => alert.Began >= first && alert.Began - first <= Together).ToList();
+            if (within.Sum(alert => alert.Affected.Length) + (known ? 0 : 1) >= Many)
+                return within;
+        }
+
+        return [];
     }
 
     private static bool IsOpen(Alert alert) => alert is { OverAt: null, PartOf: null };
@@ -131,7 +172,7 @@ public static class AlertLife
                 IsOpen(alert)
                 && alert.Cause.Kind == CauseKind.Service
                 && alert.Cause != problem.Cause
-                && alert.Lasts
+                && alert.Joins
                 && now - alert.Began < Shortly
                 && dependents.Contains(alert.Cause.Name)
             ),
@@ -187,6 +228,7 @@ public static class AlertLife
                 Affected = [],
                 More = 0,
                 Taken = null,
+                BackSince = null,
             };
         var came = Of(problem, described: alert.Affected.Length < MostDescribed);
         var before = alert.Affected.FirstOrDefault(one => one.Service == problem.Service);
@@ -197,6 +239,7 @@ public static class AlertLife
             }
             : alert with
             {
+                Joined = before.IsWell ? now : alert.Joined,
                 Affected = alert.Affected.Replace(
                     before,
                     came with
@@ -222,7 +265,19 @@ public static class AlertLife
     {
         if (!IsOpen(alert))
             return alert;
-        var looked = alert.Affected.Select(one => one with { IsWell = !Topics.Of(one.Worst).Lasts || !isWrong(one) });
+        if (alert.Taken is { Until: { } until } && until <= now)
+            alert = alert with { Taken = null, BackSince = until };
+        var looked = alert.Affected.Select(one =>
+            one with
+            {
+                IsWell = Topics.Of(one.Worst).Lasting switch
+                {
+                    Lasting.No => true,
+                    Lasting.UntilSaid or Lasting.UntilSeen => one.IsWell,
+                    _ => !isWrong(one),
+                },
+            }
+        );
         var affected = looked.ToImmutableArray();
         if (!affected.SequenceEqual(alert.Affected))
             alert = alert with { Affected = affected };
@@ -233,13 +288,36 @@ public static class AlertLife
         return now >= well + SteadyOf(alert, pace) ? Over(alert, now) : alert;
     }
 
+    /// <summary>An entry says that what was told of a service until then is not so any more.</summary>
+    public static Alert Ended(Alert alert, string? service, Topic topic) =>
+        IsOpen(alert)
+        && alert.Affected.FirstOrDefault(one => one.Service == service && one.Worst == topic && !one.IsWell) is { } over
+            ? alert with
+            {
+                Affected = alert.Affected.Replace(over, over with { IsWell = true }),
+            }
+            : alert;
+
     /// <summary>Of what has happened and is past nobody hears that it is over: whoever heard of it knows.</summary>
     private static Alert Over(Alert alert, DateTimeOffset now) =>
+        alert.Lasts ? alert with { OverAt = now } : Close(alert, now);
+
+    /// <summary>Nobody is told any more of it, not even that it is over.</summary>
+    public static Alert Close(Alert alert, DateTimeOffset now) =>
         alert with
         {
             OverAt = now,
-            Heard = alert.Lasts ? alert.Heard : [.. alert.Heard.Select(one => one with { Over = true })],
+            WellSince = alert.WellSince ?? now,
+            Affected = [.. alert.Affected.Select(one => one with { IsWell = true })],
+            Heard = [.. alert.Heard.Select(one => one with { Over = true })],
         };
+
+    /// <summary>
+    /// Somebody may say of it that it is done with: it has happened, or only somebody's word ends it. What a service's own state ends goes
+    /// on until that is so.
+    /// </summary>
+    public static bool CanClose(Alert alert) =>
+        alert.Affected.All(one => Topics.Of(one.Worst).Lasting is Lasting.No or Lasting.UntilSeen);
 
     /// <summary>How long it must stay well to be over: the longer, the more often it came back.</summary>
     public static TimeSpan SteadyOf(Alert alert, Pace pace)
@@ -265,8 +343,9 @@ public static class AlertLife
         var heard = HeardOf(alert, recipient.Name);
         if (Wanted(alert, recipient, heard, recipients, pace) is not var (kind, at))
             return null;
-        if (heard is { Times: { Length: MostADay } times } && times[0] + Day > at)
-            at = times[0] + Day;
+        var most = kind == MessageKind.Grows ? MostGrowing : MostADay;
+        if (heard?.Times is { } times && times.Length >= most && times[^most] + Day > at)
+            at = times[^most] + Day;
         if (
             recipient.Hours is { } hours
             && (alert.Urgency == Urgency.CanWait || kind is MessageKind.Over or MessageKind.Stays)
@@ -274,6 +353,10 @@ public static class AlertLife
             at = hours.Next(at, zone);
         return (kind, at);
     }
+
+    /// <summary>Of what else joins the alert this recipient is not told today.</summary>
+    public static bool IsLastToGrow(Alert alert, Recipient recipient, DateTimeOffset now) =>
+        HeardOf(alert, recipient.Name)?.Times.Count(time => now - time < Day) == MostGrowing - 1;
 
     private static Heard? HeardOf(Alert alert, string recipient) =>
         alert.Heard.FirstOrDefault(one => one.Recipient == recipient);
@@ -300,15 +383,22 @@ public static class AlertLife
         if (alert.Count > heard.Known)
         {
             var rested = alert.Joined + pace.Gather;
-            var latest = last + LongestGather;
-            var at = rested < latest ? rested : latest;
-            return (MessageKind.Grows, heard.Messages > 1 && at < last + BetweenGrowths ? last + BetweenGrowths : at);
+            if (!alert.Joins)
+                return (MessageKind.Grows, heard.Messages > 1 ? Later(rested, last + BetweenRepeats) : rested);
+            // However many come one after the other, whoever came first is not waited with for longer.
+            var first = heard.Known < alert.Affected.Length ? alert.Affected[heard.Known].Since : alert.Joined;
+            var latest = Later(first, last) + pace.Gather + Together;
+            return (MessageKind.Grows, rested < latest ? rested : latest);
         }
 
-        return pace.Remind > TimeSpan.Zero && alert is { Lasts: true, WellSince: null }
-            ? (MessageKind.Stays, last + pace.Remind)
-            : null;
+        if (alert is not { Lasts: true, WellSince: null })
+            return null;
+        if (alert.BackSince is { } back && last < back)
+            return (MessageKind.Stays, back);
+        return pace.Remind > TimeSpan.Zero ? (MessageKind.Stays, last + pace.Remind) : null;
     }
+
+    private static DateTimeOffset Later(DateTimeOffset one, DateTimeOffset other) => one > other ? one : other;
 
     /// <summary>What goes on is told of, and what has happened, though it is past by the time the recipient's hours begin.</summary>
     private static bool IsToldOf(Alert alert, Heard? heard) => alert.OverAt is null || (heard is null && !alert.Lasts);
@@ -349,12 +439,17 @@ public static class AlertLife
         return alert with { Heard = before is null ? alert.Heard.Add(heard) : alert.Heard.Replace(before, heard) };
     }
 
-    /// <summary>Somebody looks at it: until it is over, nobody is told of it again but of what is worse.</summary>
-    public static Alert Acknowledge(Alert alert, string by, string? note, DateTimeOffset now) =>
-        alert with
-        {
-            Taken = new(by, now, note),
-        };
+    /// <summary>
+    /// Somebody looks at it: until it is over, or until a time, nobody is told of it again but of what is worse. What lasts only until
+    /// somebody has seen it is over by that.
+    /// </summary>
+    public static Alert Acknowledge(Alert alert, Taken taken, DateTimeOffset now)
+    {
+        alert = alert with { Taken = taken, BackSince = null };
+        return taken.Until is null && alert.Affected.All(one => Topics.Of(one.Worst).Lasting == Lasting.UntilSeen)
+            ? Close(alert, now)
+            : alert;
+    }
 
     /// <summary>It cannot come again, and nobody is to be told of it any more.</summary>
     public static bool IsForgotten(Alert alert, DateTimeOffset now) => now - alert.OverAt >= Returns;

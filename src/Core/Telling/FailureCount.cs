@@ -11,7 +11,7 @@ public sealed record FailureCount
     private ImmutableDictionary<string, ImmutableArray<DateTimeOffset>> Failures { get; init; } =
         ImmutableDictionary.Create<string, ImmutableArray<DateTimeOffset>>(StringComparer.Ordinal);
 
-    public static bool IsFailure(Entry entry) => entry is FellEntry { Next: EntryNext.Restart };
+    public static bool IsFailure(Entry entry) => entry is FellEntry { IsRestartedFailure: true };
 
     /// <returns>With one more, and whether it makes too many.</returns>
     public (FailureCount After, bool IsOften) With(string service, DateTimeOffset at, Pace pace)

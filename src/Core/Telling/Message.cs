@@ -158,7 +158,7 @@ public static class MessageWords
     public static string Subject(Alert alert)
     {
         var first = First(alert);
-        var others = alert.Lasts ? alert.Count - 1 : 0;
+        var others = alert.Joins ? alert.Count - 1 : 0;
         if (alert.Cause.Kind is not (CauseKind.Service or CauseKind.Machine))
             return $"{alert.Cause}: {Services(alert.Count)} {(alert.Count == 1 ? "has" : "have")} trouble";
         var known =
@@ -192,6 +192,7 @@ public static class MessageWords
                         : alert.Urgency == Urgency.Urgent ? "It needs attention."
                         : "Nobody needs to act now."
                     )
+                    + (alert.Joins || alert.Count == 1 ? "" : $" It happened {Often(alert.Count)}.")
                     + (alert.Returns > 0 ? $" It has come back {Often(alert.Returns)} within a day." : "")
                     + taken
             : $"{Subject(alert)}, at {since}."
@@ -235,7 +236,7 @@ public static class MessageWords
 
         if (kind != MessageKind.Over && standing is not null)
             yield return new("What needs it", standing.NeededBy);
-        if (alert.Count > 1 && alert.Lasts)
+        if (alert.Count > 1 && alert.Joins)
             yield return new("All that it is about", Names(alert));
         if (kind == MessageKind.Over)
             yield break;

@@ -97,7 +97,10 @@ public static class Replay
                 quiet.Add(service);
             if (past.Entry is QuietOverEntry)
                 quiet.Remove(service);
-            if (past.Entry.TopicIf(past.Tells, Named(service)?.IsJob == true) is { } topic && Topics.Of(topic).Lasts)
+            if (
+                past.Entry.TopicIf(past.Tells, Named(service)?.IsJob == true) is { } topic
+                && Topics.Of(topic).Lasting is Lasting.Trouble or Lasting.WhileSo
+            )
                 wrong.Add(service);
         }
 

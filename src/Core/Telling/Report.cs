@@ -3,6 +3,7 @@ using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
 
 namespace CalmSentry.Core.Telling;
 
@@ -81,11 +82,15 @@ public static class ReportWords
             Host = report.Host,
             At = report.Until,
             Urgency = Urgency.CanWait,
+            // It is never taken for an alert.
             Subject =
-                well ? "All was well"
-                : need > 0 ? $"{Services(need)} {(need == 1 ? "needs" : "need")} attention"
-                : fell > 0 ? $"{Services(fell)} failed and came back"
-                : "Something to know",
+                "Report: "
+                + (
+                    well ? "all was well"
+                    : need > 0 ? $"{Services(need)} {(need == 1 ? "needs" : "need")} attention"
+                    : fell > 0 ? $"{Services(fell)} failed and came back"
+                    : "something to know"
+                ),
             Lead =
                 $"{At(report.From, zone)} to {At(report.Until, zone)}: "
                 + (
@@ -185,9 +190,7 @@ public static class ReportWords
             .. Enumerable
                 .Range(0, Quarters)
                 .Select(i =>
-                    TimeZoneInfo
-                        .ConvertTime(report.From + (quarter * i), zone)
-                        .ToString(format, CultureInfo.InvariantCulture)
+                    WallClock.In(report.From + (quarter * i), zone).ToString(format, CultureInfo.InvariantCulture)
                 ),
         ];
     }
@@ -235,7 +238,7 @@ public static class ReportWords
     }
 
     private static string At(DateTimeOffset time, TimeZoneInfo zone) =>
-        TimeZoneInfo.ConvertTime(time, zone).ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+        WallClock.In(time, zone).ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
 
     private static string Services(int count) => Many(count, "service");
 
@@ -259,7 +262,7 @@ public sealed record ReportSettings
         new(
             KeyOf<ReportSettings>.Value(
                 "at",
-                Forms.Text(Rhythms.RhythmWords.Allowed, text => Rhythms.RhythmWords.TryRead(text, out _)),
+                RhythmKeys.Words,
                 report => report.At?.ToString(),
                 (report, text) => Rhythms.RhythmWords.TryRead(text, out var at) ? report with { At = at } : report,
                 "When the report is sent, by the host's clock; it tells of the time since the one before."

@@ -34,7 +34,10 @@ public abstract record TellingInput;
 public sealed record EntryCame(long Number, DateTimeOffset At, string? Service, Entry Entry, bool Tells) : TellingInput;
 
 /// <summary>Somebody looks at an alert.</summary>
-public sealed record AlertTaken(long Number, string By, string? Note) : TellingInput;
+public sealed record AlertTaken(long Number, Taken By) : TellingInput;
+
+/// <summary>Somebody says of an alert that it is done with.</summary>
+public sealed record AlertClosed(long Number) : TellingInput;
 
 /// <summary>What telling goes by beside what it keeps in mind: the settings, and how services are, now or as they were.</summary>
 public interface ITellingGround
@@ -102,7 +105,12 @@ public static class TellingLife
             {
                 EntryCame { Entry: RenamedEntry renamed, Service: { } name } => telling.Renamed(renamed.Was, name),
                 EntryCame came => TakeIn(telling, came, ground, now),
-                AlertTaken taken => Take(telling, taken, now),
+                AlertTaken taken => With(telling, taken.Number, alert => AlertLife.Acknowledge(alert, taken.By, now)),
+                AlertClosed closed => With(
+                    telling,
+                    closed.Number,
+                    alert => AlertLife.CanClose(alert) ? AlertLife.Close(alert, now) : alert
+                ),
                 _ => telling,
             };
         var alerts = telling.Alerts;
@@ -128,6 +136,14 @@ public static class TellingLife
         // What the heart keeps back in a quiet time is not told for other reasons, either.
         if (!came.Tells && came.Service is { } quiet && ground.IsQuiet(quiet))
             return telling;
+        if (came.Entry.Ends is { } over)
+            telling = telling with
+            {
+                Alerts = telling.Alerts.All.Values.Aggregate(
+                    telling.Alerts,
+                    (all, alert) => all.With(AlertLife.Ended(alert, came.Service, over))
+                ),
+            };
         var definition = came.Service is { } service ? ground.Named(service) : null;
         var often = false;
         if (definition is not null && FailureCount.IsFailure(came.Entry))
@@ -161,7 +177,7 @@ public static class TellingLife
                 came.Entry,
                 definition,
                 ground.Graph,
-                Topics.Of(topic).Lasts,
+                Topics.Of(topic).Joins,
                 ground.MissedBy,
                 other => ground.IsInTrouble(other) || IsAffected(alerts, other)
             );
@@ -182,14 +198,14 @@ public static class TellingLife
 
     private static bool IsAffected(Alerts alerts, string service) =>
         alerts.All.Values.Any(alert =>
-            IsOpen(alert) && alert.Affected.Any(one => one.Service == service && !one.IsWell)
+            IsOpen(alert) && alert.Joins && alert.Affected.Any(one => one.Service == service && !one.IsWell)
         );
 
-    private static TellingState Take(TellingState telling, AlertTaken taken, DateTimeOffset now) =>
-        telling.Alerts.All.GetValueOrDefault(taken.Number) is { } alert && IsOpen(alert)
+    private static TellingState With(TellingState telling, long number, Func<Alert, Alert> change) =>
+        telling.Alerts.All.GetValueOrDefault(number) is { } alert && IsOpen(alert)
             ? telling with
             {
-                Alerts = telling.Alerts.With(AlertLife.Acknowledge(alert, taken.By, taken.Note, now)),
+                Alerts = telling.Alerts.With(change(alert)),
             }
             : telling;
 
@@ -213,7 +229,7 @@ public static class TellingLife
                 continue;
             }
 
-            due.Add(new(alert, kind, recipient));
+            due.Add(new(kind == MessageKind.Over ? alert.AsTold(recipient.Name) : alert, kind, recipient));
             alerts = alerts.With(AlertLife.Told(alert, recipient.Name, kind, now));
         }
 

@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 
@@ -119,7 +120,9 @@ public static class Explanation
         }
 
         if (awaited.Step == AwaitStep.Turn)
-            return $"{since} for its turn: the machine is busy starting others.";
+            return definition.IsJob
+                ? $"{since} for its turn: as many jobs are at work as may be at once (jobs-at-once in the settings)."
+                : $"{since} for its turn: the machine is busy starting others.";
         var open = awaited
             .Needs.Select((state, i) => (state, need: definition.Begin.Needs[i]))
             .Where(one => one.state.Open)
@@ -206,10 +209,10 @@ public static class Explanation
     private static string Outcome(Situation now) => now.LastEnd is { } end ? OutcomeWords.Of(end.Outcome) : "ended";
 
     /// <summary>A time as a clock shows it; with its date where that is another than that of a near one.</summary>
-    internal static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
+    public static string Clock(DateTimeOffset time, DateTimeOffset near, TimeZoneInfo zone)
     {
-        var local = TimeZoneInfo.ConvertTime(time, zone);
-        var format = local.Date == TimeZoneInfo.ConvertTime(near, zone).Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss";
+        var local = WallClock.In(time, zone);
+        var format = local.Date == WallClock.In(near, zone).Date ? "HH:mm:ss" : "yyyy-MM-dd HH:mm:ss";
         return local.ToString(format, CultureInfo.InvariantCulture);
     }
 }

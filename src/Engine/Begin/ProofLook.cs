@@ -65,7 +65,11 @@ internal static class ProofLook
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? clocks.Now));
             case OutputProof output:
-                var lines = new NewLines(tools.Places.OutputDirectoryOf(definition.Name), actor.OutputBegan);
+                var lines = new NewLines(
+                    tools.Places.OutputDirectoryOf(definition.Name),
+                    actor.OutputBegan,
+                    definition.Output.Encoding
+                );
                 var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
                 return _ =>
                     Task.FromResult(

@@ -8,6 +8,7 @@ using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
+using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Engine.Definitions;
 
@@ -60,6 +61,7 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
     /// A run is ordered. It is written over the number before, so it needs no room on the disk; where there is no such copy,
     /// the store alone knows.
     /// </summary>
+    /// <exception cref="OwnTroubleException">It could not be opened just now; nothing was ordered.</exception>
     public void Reached(string name, RunNumber run)
     {
         try
@@ -70,9 +72,13 @@ internal sealed partial class DefinitionCopies(Places places, Record logbook)
             if (head.IndexOf(RunWord) is >= 0 and var at && head[(at + RunWord.Length)..].Length > Digits)
                 RandomAccess.Write(file, Encoding.ASCII.GetBytes(Fixed(run)), at + RunWord.Length);
         }
+        catch (IOException error) when (OwnTroubleException.IsBehind(error))
+        {
+            throw new OwnTroubleException($"its number cannot be written down: {error.Message.TrimEnd('.')}");
+        }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            // Nobody is kept from running by that.
+            // Nobody is kept from running for good by that.
         }
     }
 

@@ -36,7 +36,16 @@ internal static class FallLook
         var (wellRun, well) = store.LastWell(service, run);
         return new()
         {
-            LastLines = [.. OutputFile.LastLines(places.OutputDirectoryOf(definition.Name), from, to, Lines)],
+            LastLines =
+            [
+                .. OutputFile.LastLines(
+                    places.OutputDirectoryOf(definition.Name),
+                    definition.Output.Encoding,
+                    from,
+                    to,
+                    Lines
+                ),
+            ],
             Memory = vitals?.Memory,
             Cpu = vitals?.Cpu,
             SampledAt = vitals?.At,

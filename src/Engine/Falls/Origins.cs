@@ -1,7 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Runs;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Boot;
-using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Engine.Falls;
 

@@ -8,7 +8,6 @@ using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Engine.Keepers;
 

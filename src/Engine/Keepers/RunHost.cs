@@ -54,11 +54,17 @@ internal sealed class RunHost(RunTools tools) : IRunHost
 
     public Message Order(IRunning service, Account account, RunNumber run, bool switchOff) =>
         tools.Permits.Permitted(account.Name)
-            ? LaunchOrder.Of(service.Definition, service.Site(run), account, tools, switchOff)
+            ? ForItsMoment(LaunchOrder.Of(service.Definition, service.Site(run), account, tools, switchOff), service)
             : throw new IOException(
                 $"the account {account.Name} is not permitted to run services; 'calm account permit "
                     + $"{account.Name}' permits it"
             );
+
+    /// <summary>A run of a job is told which moment it is for: that may be some while ago.</summary>
+    private static Message ForItsMoment(Message order, IRunning service) =>
+        service is { Definition.IsJob: true, Situation.Rhythm.Slot: { } moment }
+            ? order.With(LaunchField.Environment, $"CALM_MOMENT={moment.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss'Z'}")
+            : order;
 
     public void MakePlaces(IRunning service, Account account)
     {

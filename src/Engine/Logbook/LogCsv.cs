@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
 
 namespace CalmSentry.Engine.Logbook;
@@ -11,7 +12,13 @@ internal static class LogCsv
     private static readonly (string Name, Func<LogEntry, object?> Value)[] Columns =
     [
         ("id", entry => entry.Id),
-        ("at", entry => entry.At.ToLocalTime().ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture)),
+        (
+            "at",
+            entry =>
+                WallClock
+                    .In(entry.At, TimeZoneInfo.Local)
+                    .ToString("yyyy-MM-ddTHH:mm:ss.ffffffzzz", CultureInfo.InvariantCulture)
+        ),
         ("service", entry => entry.Service),
         ("kind", entry => entry.Code),
         ("by", entry => Foreign(entry.By)),

@@ -8,29 +8,30 @@ namespace CalmSentry.Engine.Output;
 /// no
 /// more: what is left is read at the next. Of a line longer than may be, the beginning counts.
 /// </summary>
-internal sealed class NewLines(string folder, long from)
+internal sealed class NewLines(string folder, long from, string encoding)
 {
-    /// <summary>Bytes and lines of one look, and bytes of one line.</summary>
+    /// <summary>Bytes of one look, and characters of one line.</summary>
     private const int MostBytes = 1 << 20,
-        MostLines = 5000,
         LongestLine = 64 << 10;
 
     private readonly byte[] block = new byte[65536];
-    private readonly ArrayBufferWriter<byte> open = new();
+    private readonly Decoder decoder = OutputLines.Of(encoding).GetDecoder();
+    private readonly char[] characters = new char[OutputLines.Of(encoding).GetMaxCharCount(65536)];
+    private readonly ArrayBufferWriter<char> open = new();
     private long at = from;
 
     public List<string> Next()
     {
         var lines = new List<string>();
         using var reader = new SegmentReader(folder, at);
-        for (var read = 0; read < MostBytes && lines.Count < MostLines; )
+        for (var read = 0; read < MostBytes; )
         {
             var got = reader.Read(block);
             if (got == 0)
                 break;
-            var used = Take(block.AsSpan(0, got), lines);
-            read += used;
-            at = reader.At - (got - used);
+            Take(characters.AsSpan(0, decoder.GetChars(block.AsSpan(0, got), characters, flush: false)), lines);
+            read += got;
+            at = reader.At;
         }
 
         return lines;
@@ -41,31 +42,24 @@ internal sealed class NewLines(string folder, long from)
     {
         if (open.WrittenCount == 0)
             return null;
-        var rest = Encoding.UTF8.GetString(open.WrittenSpan);
+        var rest = open.WrittenSpan.ToString();
         open.ResetWrittenCount();
         return rest;
     }
 
-    /// <returns>How much of it was taken: all, unless there were lines enough.</returns>
-    private int Take(ReadOnlySpan<byte> some, List<string> lines)
+    private void Take(ReadOnlySpan<char> some, List<string> lines)
     {
-        var used = 0;
-        while (used < some.Length)
+        while (some.Length > 0)
         {
-            var end = some[used..].IndexOf((byte)'\n');
-            var part = end < 0 ? some[used..] : some.Slice(used, end);
+            var end = some.IndexOf('\n');
+            var part = end < 0 ? some : some[..end];
             if (open.WrittenCount < LongestLine)
                 open.Write(part[..Math.Min(part.Length, LongestLine - open.WrittenCount)]);
-            used += part.Length;
             if (end < 0)
-                break;
-            used++;
-            lines.Add(Encoding.UTF8.GetString(open.WrittenSpan).TrimEnd('\r'));
+                return;
+            some = some[(end + 1)..];
+            lines.Add(open.WrittenSpan.TrimStart('\uFEFF').TrimEnd('\r').ToString());
             open.ResetWrittenCount();
-            if (lines.Count >= MostLines)
-                break;
         }
-
-        return used;
     }
 }

@@ -1,5 +1,4 @@
 using System.IO.Pipelines;
-using System.Text;
 
 namespace CalmSentry.Engine.Output;
 
@@ -21,16 +20,19 @@ internal static class OutputFile
     /// </summary>
     private const long FarthestBack = 64 << 20;
 
-    /// <summary>Up to <paramref name="count"/> lines from a place on.</summary>
-    public static IReadOnlyList<string> FirstLines(string folder, long place, int count) =>
-        [.. Lines(folder, place, place + FirstBytes).Take(count)];
+    /// <summary>Up to <paramref name="count"/> lines from a place on, where one begins.</summary>
+    public static IReadOnlyList<string> FirstLines(string folder, string encoding, long place, int count) =>
+        [.. Lines(folder, encoding, place, place + FirstBytes).Take(count)];
 
-    /// <summary>The last <paramref name="count"/> lines between two places.</summary>
-    public static IReadOnlyList<string> LastLines(string folder, long from, long to, int count) =>
-        [.. Lines(folder, Math.Max(from, to - LastBytes), to).TakeLast(count)];
+    /// <summary>The last <paramref name="count"/> lines between two places, at the first of which one begins.</summary>
+    public static IReadOnlyList<string> LastLines(string folder, string encoding, long from, long to, int count)
+    {
+        var back = Math.Max(0, to - LastBytes - from) & ~1L; // characters of two bytes stay whole
+        return [.. Lines(folder, encoding, from + back, to).TakeLast(count)];
+    }
 
     /// <summary>The lines between two places that are not empty, each at most so long.</summary>
-    private static List<string> Lines(string folder, long from, long to)
+    private static List<string> Lines(string folder, string encoding, long from, long to)
     {
         using var reader = new SegmentReader(folder, from);
         var bytes = new byte[Math.Max(0, to - from)];
@@ -39,8 +41,10 @@ internal static class OutputFile
             filled += got;
         return
         [
-            .. Encoding
-                .UTF8.GetString(bytes, 0, filled)
+            .. OutputLines
+                .Of(encoding)
+                .GetString(bytes, 0, filled)
+                .TrimStart('\uFEFF')
                 .Split('\n')
                 .Select(line => line.TrimEnd('\r'))
                 .Where(line => line.Length > 0)
@@ -48,8 +52,11 @@ internal static class OutputFile
         ];
     }
 
-    /// <summary>The place where the last <paramref name="lines"/> lines begin, read backwards block by block.</summary>
-    public static long StartOfLast(string folder, int lines)
+    /// <summary>
+    /// The place where the last <paramref name="lines"/> lines begin that end in one byte, read backwards block by block.
+    /// </summary>
+    /// <returns>Whether they were found, too: so far back nobody looks for more.</returns>
+    public static (long Place, bool All) StartOfLast(string folder, int lines)
     {
         var back = new LinesBack(lines);
         var start = 0L;
@@ -60,12 +67,12 @@ internal static class OutputFile
             if (stream is null)
                 continue;
             if ((stream is FileStream file ? InFile(file, back) : InPacked(stream, back)) is { } offset)
-                return segment.Start + offset;
+                return (segment.Start + offset, back.Found);
             if (back.Passed >= FarthestBack)
-                return segment.Start;
+                return (segment.Start, false);
         }
 
-        return start;
+        return (start, true);
     }
 
     private static long? InFile(FileStream file, LinesBack back)
@@ -121,6 +128,8 @@ internal static class OutputFile
         private bool first = true;
 
         public long Passed { get; private set; }
+
+        public bool Found => left == 0;
 
         /// <summary>The part before what was looked at last.</summary>
         /// <returns>Where in it the first of the wanted lines begins; null: before it.</returns>

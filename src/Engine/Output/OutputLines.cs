@@ -52,6 +52,9 @@ internal sealed class OutputLines(
 
     static OutputLines() => Encoding.RegisterProvider(CodePagesEncodingProvider.Instance);
 
+    /// <summary>Whether characters of an encoding have two bytes and more, so that the byte of a line feed ends no line.</summary>
+    public static bool IsWide(string name) => Of(name) is UnicodeEncoding;
+
     public static Encoding Of(string name) => name == OutputPart.Utf8 ? Encoding.UTF8 : Encoding.GetEncoding(name);
 
     /// <returns>Null: no line has ended since; ask again when there is more.</returns>

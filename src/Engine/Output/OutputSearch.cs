@@ -58,13 +58,23 @@ internal static class OutputSearch
     {
         if (query.Last is not { } last)
             return Forward(query, query.From, cancellation);
-        if (query.IsOpen && (query.To is not { } to || to >= Segments.End(query.Folder)))
-        {
-            var start = Math.Max(query.From, OutputFile.StartOfLast(query.Folder, last));
-            return Latest(query, start, last, cancellation).Lines;
-        }
-
+        if (
+            query.IsOpen
+            && !OutputLines.IsWide(query.Encoding)
+            && (query.To is not { } to || to >= Segments.End(query.Folder))
+            && OutputFile.StartOfLast(query.Folder, last) is (var start, true)
+        )
+            return Latest(query, Math.Max(query.From, start), last, cancellation).Lines;
         return FromTheEnd(query, last, cancellation);
+    }
+
+    /// <summary>The place where the latest so many lines begin; the end of all where there is none.</summary>
+    public static long StartOfLast(string folder, string encoding, int last, CancellationToken cancellation)
+    {
+        if (!OutputLines.IsWide(encoding) && OutputFile.StartOfLast(folder, last) is (var start, true))
+            return start;
+        var query = new OutputQuery(folder, encoding, 0, Segments.End(folder), last);
+        return FromTheEnd(query, last, cancellation).FirstOrDefault()?.Line.Place ?? query.To!.Value;
     }
 
     /// <summary>
@@ -97,8 +107,8 @@ internal static class OutputSearch
         CancellationToken cancellation
     )
     {
-        var kept = new Queue<(FoundLine? Line, long Place, bool Fits)>();
-        var (fitting, bytes, isMuch) = (0, 0L, false);
+        var kept = new Queue<(FoundLine? Line, long Place, bool Fits, bool Apart)>();
+        var (fitting, bytes, isMuch, isCut) = (0, 0L, false, false);
         foreach (var found in Forward(query, start, cancellation))
         {
             bytes += Cost(found.Line);
@@ -106,24 +116,36 @@ internal static class OutputSearch
             {
                 // Only where they lie: lines may be as long as memory.
                 isMuch = true;
-                kept = new(kept.Select(one => ((FoundLine?)null, one.Place, one.Fits)));
+                kept = new(kept.Select(one => ((FoundLine?)null, one.Place, one.Fits, one.Apart)));
             }
 
-            kept.Enqueue((isMuch ? null : found, found.Line.Place, found.Fits));
+            kept.Enqueue((isMuch ? null : found, found.Line.Place, found.Fits, found.Apart));
             fitting += found.Fits ? 1 : 0;
             while (fitting > last)
             {
                 // With the line that is too much goes what stood before it.
                 var gone = kept.Dequeue();
+                isCut = true;
                 fitting -= gone.Fits ? 1 : 0;
                 bytes -= gone.Line is { } line ? Cost(line.Line) : 0;
             }
         }
 
-        if (!isMuch || kept.Count == 0)
-            return (kept.Select(one => one.Line!).ToList(), fitting);
+        if (isCut && fitting == 0)
+            return ([], 0);
+        // What stood behind the one that went, and is not before the next, goes as well.
+        for (var before = isCut ? kept.TakeWhile(one => !one.Fits).ToList() : []; before.Count > 0; before.RemoveAt(0))
+            if (before.Count > query.Around || before.Skip(1).Any(one => one.Apart))
+                kept.Dequeue();
+            else
+                break;
+        if (kept.Count == 0)
+            return ([], fitting);
         var (begins, count) = (kept.Peek().Place, kept.Count);
-        return (Forward(query, start, cancellation).SkipWhile(one => one.Line.Place != begins).Take(count), fitting);
+        var lines = isMuch
+            ? Forward(query, start, cancellation).SkipWhile(one => one.Line.Place != begins).Take(count)
+            : kept.Select(one => one.Line!).ToList();
+        return (lines.Select((one, i) => i == 0 ? one with { Apart = false } : one), fitting);
     }
 
     private static long Cost(OutputLine line) => ((long)line.Text.Length * sizeof(char)) + 128;

@@ -254,10 +254,25 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
     private static Happening Happening(Plan plan, PlanDeed deed) =>
         deed switch
         {
-            AskStop => new StopAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By),
+            AskStop => new StopAsked(ByIt(plan)),
             AskForce => new ForceAsked(plan.By),
             AskBegin when plan.Kind == PlanKind.Drill => new MachineBegan(Cause.Drill),
-            _ => new StartAsked(plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By, BringsBack: true),
+            _ => new StartAsked(
+                plan.Kind == PlanKind.Drill ? Principal.Drill : plan.By,
+                BringsBack: plan.Kind != PlanKind.Restart || PlanLife.HasStopped(plan, deed.Name)
+            ),
+        };
+
+    /// <summary>Who stops for a plan; of one that brings back what it stops it is known that it is for a while.</summary>
+    private static Principal ByIt(Plan plan) =>
+        plan switch
+        {
+            { Kind: PlanKind.Drill } => Principal.Drill,
+            { Kind: PlanKind.Restart, By: { Kind: PrincipalKind.Account } by } => by with
+            {
+                Kind = PrincipalKind.Restart,
+            },
+            _ => plan.By,
         };
 
     private Standing StandingOf(string name) =>

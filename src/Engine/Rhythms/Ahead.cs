@@ -75,14 +75,17 @@ internal static class Ahead
 
     private const int MostNext = 10;
 
-    public static MomentsView Moments(Rhythm when, TimeZoneInfo zone, DateTimeOffset now)
+    public static MomentsView Moments(Rhythm when, TimeZoneInfo zone, DateTimeOffset now) =>
+        Moments(when, zone, when.Following(now, zone));
+
+    private static MomentsView Moments(Rhythm when, TimeZoneInfo zone, IEnumerable<DateTimeOffset> moments)
     {
         var host = TimeZoneInfo.Local;
         return new(
             when.ToString(),
             zone.Id,
             [
-                .. when.Following(now, zone)
+                .. moments
                     .Take(MostNext)
                     .Select(at =>
                     {
@@ -97,8 +100,21 @@ internal static class Ahead
     public static IReadOnlyList<MomentsView>? Moments(Definition definition, DateTimeOffset now) =>
         definition.Rhythm.IsEmpty
             ? null
-            : [.. definition.Rhythm.Select(planned => Moments(planned.When, planned.Clock, now))];
+            :
+            [
+                // As they will be taken: each service has a second of its own for what only says every so often.
+                .. definition.Rhythm.Select(planned =>
+                    Moments(
+                        planned.When,
+                        planned.Clock,
+                        planned
+                            .When.Following(now - (planned.Spread ?? Planned.UsualSpread), planned.Clock)
+                            .Select(moment => planned.DueOf(definition.Name, moment))
+                            .Where(due => due > now)
+                    )
+                ),
+            ];
 
     private static string Clock(DateTimeOffset at, TimeZoneInfo zone) =>
-        TimeZoneInfo.ConvertTime(at, zone).ToString("ddd yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+        WallClock.In(at, zone).ToString("ddd yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 }

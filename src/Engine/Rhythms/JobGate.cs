@@ -10,6 +10,16 @@ internal sealed class JobGate(int most)
     private readonly Queue<ITakesTurns> queue = [];
     private readonly HashSet<ITakesTurns> at = [];
 
+    /// <summary>So many may be at work at once from now on; none that is at work is stopped.</summary>
+    public void Set(int atOnce)
+    {
+        lock (gate)
+        {
+            most = atOnce;
+            Admit();
+        }
+    }
+
     public void Ask(ITakesTurns actor)
     {
         lock (gate)

@@ -60,12 +60,19 @@ internal static class EvidenceFinder
         {
             { Run: { Launched: not null, Proven: not null } } => OutputFile.FirstLines(
                 folder,
+                actor.Definition.Output.Encoding,
                 actor.OutputBegan,
                 Lines
             ),
             { Run.Launched: not null }
             or { Run: null, Awaited: null, LastEnd.Outcome.Kind: not OutcomeKind.NeverLaunched } =>
-                OutputFile.LastLines(folder, actor.OutputBegan, Segments.End(folder), Lines),
+                OutputFile.LastLines(
+                    folder,
+                    actor.Definition.Output.Encoding,
+                    actor.OutputBegan,
+                    Segments.End(folder),
+                    Lines
+                ),
             _ => [],
         };
 }

@@ -17,6 +17,9 @@ internal sealed class OutputKeeping : IDisposable
     /// <summary>How often all are looked at; what was turned over is looked at at once.</summary>
     private static readonly TimeSpan Beat = TimeSpan.FromMinutes(1);
 
+    /// <summary>Whatever the zone of the host, an hour of it begins when one of these does.</summary>
+    private static readonly TimeSpan Quarter = TimeSpan.FromMinutes(15);
+
     private readonly House house;
     private readonly Func<IReadOnlyCollection<ServiceActor>> all;
     private readonly HashSet<ServiceActor> waiting = [];
@@ -67,7 +70,7 @@ internal sealed class OutputKeeping : IDisposable
         ServiceActor[] now;
         lock (waiting)
         {
-            var due = waiting.Count > 0 || !Monitor.Wait(waiting, Beat);
+            var due = waiting.Count > 0 || !Monitor.Wait(waiting, UntilLook());
             now =
                 waiting.Count > 0 ? [.. waiting]
                 : due ? [.. all()]
@@ -75,25 +78,49 @@ internal sealed class OutputKeeping : IDisposable
             waiting.Clear();
         }
 
+        // First of all of them: packing takes its time.
+        foreach (var service in now)
+            Quietly(service, troubled, TurnOver);
         LookAtDisk();
         foreach (var service in now)
         {
             over.Token.ThrowIfCancellationRequested();
-            try
-            {
-                LookAfter(service);
+            if (Quietly(service, troubled, LookAfter))
                 troubled.Remove(service.Id);
-            }
-            catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
-            {
-                if (troubled.Add(service.Id))
-                    house.Logbook.Note(service, new OutputUnkeptEntry(error.Message.TrimEnd('.')));
-            }
-            finally
-            {
-                Hurry(false);
-            }
+            Hurry(false);
         }
+    }
+
+    private TimeSpan UntilLook()
+    {
+        var left = Quarter - TimeSpan.FromTicks(house.Clocks.Now.UtcTicks % Quarter.Ticks);
+        return left < Beat ? left : Beat;
+    }
+
+    /// <returns>False: it could not be done, which is said once.</returns>
+    private bool Quietly(ServiceActor service, HashSet<ServiceId> troubled, Action<ServiceActor> what)
+    {
+        try
+        {
+            what(service);
+            return true;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
+        {
+            if (troubled.Add(service.Id))
+                house.Logbook.Note(service, new OutputUnkeptEntry(error.Message.TrimEnd('.')));
+            return false;
+        }
+    }
+
+    private void TurnOver(ServiceActor service)
+    {
+        var (folder, each) = (
+            house.Places.OutputDirectoryOf(service.Definition.Name),
+            service.Definition.Output.TurnEach
+        );
+        if (each != TurnEach.Never && HasPassed(folder, each))
+            service.TurnOver();
     }
 
     private bool hurries;
@@ -127,8 +154,6 @@ internal sealed class OutputKeeping : IDisposable
     private void LookAfter(ServiceActor service)
     {
         var (folder, keep) = (house.Places.OutputDirectoryOf(service.Definition.Name), service.Definition.Output);
-        if (keep.TurnEach != TurnEach.Never && HasPassed(folder, keep.TurnEach))
-            service.TurnOver();
         var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Clocks.Now.UtcDateTime, over.Token, Hurry);
         foreach (var own in keep.Files.Keys)
         {

@@ -27,6 +27,7 @@ internal sealed class Registry(House house) : IServices
 
     private readonly Rediscovery rediscovery = new(house);
     private volatile NeedGraph? graph;
+    private readonly ConcurrentDictionary<ServiceId, RunNumber> given = new();
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
     private readonly ConcurrentDictionary<string, Unreadable> unreadable = new(StringComparer.Ordinal);
     private const string HeldBackFact = "held-back";
@@ -59,6 +60,9 @@ internal sealed class Registry(House house) : IServices
 
     /// <summary>A service whose stored definition cannot be read; null: there is none of that name.</summary>
     public Unreadable? UnreadableOf(string name) => unreadable.GetValueOrDefault(name);
+
+    /// <summary>The highest number that a run of a service may have been given before this server came.</summary>
+    public RunNumber Given(ServiceId service) => given.GetValueOrDefault(service);
 
     /// <summary>The latest run of a service that is known to have been ordered, from outside of the store.</summary>
     public RunNumber Reached(ServiceId service) => rediscovery.Reached(service);
@@ -349,10 +353,10 @@ internal sealed class Registry(House house) : IServices
         var reached = rediscovery.Reached(stored.Id);
         if (newMachine || !remembers)
             reached = Later(reached, house.Store.Reserved(stored.Id));
-        // What is left of the latest runs tells more of them than that there were some.
-        else if (reached > situation.LastRun && reached <= LatestLeft(stored.Id))
-            reached = default;
-        if (reached > situation.LastRun)
+        given[stored.Id] = reached;
+        // What is left of runs tells more of them than that there were some: it is taken in first, and what remains then is
+        // left out.
+        if (reached > situation.LastRun && LatestLeft(stored.Id) <= situation.LastRun)
         {
             situation = situation with { LastRun = reached };
             house.Store.Save(stored.Id, situation, now); // also of one that nothing happens to in this boot

@@ -75,12 +75,12 @@ internal sealed partial class ServiceActor
 
             if (!switchOff)
             {
+                house.Tools.Copies.Reached(Definition.Name, run);
                 house.Host.Note(
                     RunDirectory,
                     run,
                     new(Situation.Run!.Began, OutputBegan, Definition.IsJob ? Situation.Rhythm?.Slot : null)
                 );
-                house.Tools.Copies.Reached(Definition.Name, run);
             }
 
             ordered = run;

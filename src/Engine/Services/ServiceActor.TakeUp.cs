@@ -25,6 +25,41 @@ internal sealed partial class ServiceActor
     /// <summary>Completes when what earlier runs left has ended; until then nothing is launched beside it.</summary>
     private Task remains = Task.CompletedTask;
 
+    /// <summary>What may begin a run and was asked for while it is not known what its keeper has; null: that is known.</summary>
+    private List<Happening>? untilGreeted;
+
+    /// <summary>
+    /// Nothing is begun beside what a keeper may have that has not answered yet, and of which nothing is on record: it waits,
+    /// unless somebody stops the service meanwhile.
+    /// </summary>
+    private Task Hear(Happening happening)
+    {
+        if (untilGreeted is { } wait)
+        {
+            if (happening is StopAsked or UnwrapAsked)
+                wait.RemoveAll(one => one is StartAsked or RestartAsked or ReleaseAsked or AdvanceAsked);
+            else if (
+                Situation.Run is null
+                && happening
+                    is MachineBegan
+                        or Resumed
+                        or StartAsked
+                        or RestartAsked
+                        or ReleaseAsked
+                        or AdvanceAsked
+                        or CalendarCame
+                        or NeededBack
+            )
+            {
+                wait.RemoveAll(one => one.GetType() == happening.GetType());
+                wait.Add(happening);
+                return Task.CompletedTask;
+            }
+        }
+
+        return Apply(happening);
+    }
+
     private async Task FindKeeper(bool newBoot)
     {
         var link = await house.Host.Find(RunDirectory, ProcessesLeft);
@@ -43,6 +78,7 @@ internal sealed partial class ServiceActor
 
         // One keeper that hangs must not keep the sentry from serving all others.
         keeper = link;
+        untilGreeted = [];
         Trouble(
             "Its keeper does not answer, as when somebody has stopped it, or the disk that its output goes to does not. "
                 + "It is taken up as soon as it does; 'calm stop' ends it, and its run with it."
@@ -53,18 +89,24 @@ internal sealed partial class ServiceActor
     private async Task Greet(IKeeper link, (KeeperWord Word, byte[] Body)? word, bool newBoot)
     {
         keeper = null;
+        var waited = untilGreeted ?? [];
+        untilGreeted = null;
         if (word is { Word: KeeperWord.Hello } hello)
         {
             Attach(link);
             keeperPid = (int)Message.Number(hello.Body, "keeper");
             if (Message.Text(hello.Body, "phase") != "idle")
-            {
                 await TakeUpRun(hello.Body);
-                return;
-            }
+            else
+                await FindUnwatched(newBoot);
+        }
+        else
+        {
+            await FindUnwatched(newBoot);
         }
 
-        await FindUnwatched(newBoot);
+        foreach (var happening in waited)
+            await Apply(happening);
     }
 
     /// <summary>
@@ -99,7 +141,8 @@ internal sealed partial class ServiceActor
         var left = Left();
         var on = Situation.Run is { Switch: Switch.On } and var switched && left.All(run => run <= switched.Number);
         if (!on && left.LastOrDefault() is var latest && latest > Situation.LastRun)
-            await TakeInUnseen(latest, sameBoot: !newBoot);
+            await TakeInUnseen(latest, left, sameBoot: !newBoot);
+        PassOver();
         // Before anything that leads to a launch: what the kernel holds of them is to be known then.
         await EndOlder(left);
         if (Situation.Run is not { } run)
@@ -140,7 +183,7 @@ internal sealed partial class ServiceActor
         var pid = (int)Message.Number(hello, "pid");
         var left = Left().Where(run => run != number).ToList();
         if (number > Situation.LastRun)
-            await TakeInUnseen(number, sameBoot: true);
+            await TakeInUnseen(number, left, sameBoot: true);
         else if (Situation.Run is { } before && before.Number != number)
             await EndUnseen(before.Number, sameBoot: true); // numbers were left out since, and this one comes from before that
         if (house.Host.Noted(RunDirectory, number)?.Moment is { } taken)
@@ -153,8 +196,23 @@ internal sealed partial class ServiceActor
         house.Store.RunLaunched(Id, number, pid, house.Clocks.Now);
         if (Message.Text(hello, "phase") == "ending")
             await MainGone(number, hello);
+        PassOver();
         await EndOlder(left);
         FoundOut();
+    }
+
+    /// <summary>
+    /// What was left of a run when this server came, and was to be taken in, may be gone by now: the numbers that may have been given are
+    /// left out all the same.
+    /// </summary>
+    private void PassOver()
+    {
+        var given = registry.Given(Id);
+        if (given <= Situation.LastRun)
+            return;
+        Situation = Situation with { LastRun = given };
+        house.Store.Save(Id, Situation, frame);
+        house.Logbook.Note(this, new NumbersPassedOverEntry(given));
     }
 
     /// <summary>
@@ -167,17 +225,33 @@ internal sealed partial class ServiceActor
     private IEnumerable<long> Near() => marked.Where(run => run <= Situation.LastRun + MostUnseen);
 
     /// <summary>Runs were ordered that the store had not heard of: the latest is the one to ask about from here on.</summary>
-    private async Task TakeInUnseen(RunNumber latest, bool sameBoot)
+    private async Task TakeInUnseen(RunNumber latest, IReadOnlyList<RunNumber> left, bool sameBoot)
     {
         var ended = new List<UnseenEnd>();
         if (Situation.Run is { } known)
             ended.Add(await EndUnseen(known.Number, sameBoot));
-        // Numbers are given in order: one that nothing is left of was a run all the same.
-        var first = Math.Max(Situation.LastRun.Value + 1, latest.Value - MostUnseen);
-        for (var run = first; run < latest.Value; run++)
-            ended.Add(await EndUnseen(new(run), sameBoot));
+        var unseen = left.Where(run => run > Situation.LastRun && run < latest).ToList();
+        foreach (var run in unseen)
+            ended.Add(await EndUnseen(run, sameBoot));
+        // Of one that nothing is left of, nobody can say how it ended, or that it was.
+        var leftOut = registry.Given(Id);
+        if (leftOut <= latest)
+        {
+            leftOut = new(latest.Value - 1);
+            while (unseen.Contains(leftOut))
+                leftOut = new(leftOut.Value - 1);
+        }
+
         var note = house.Host.Noted(RunDirectory, latest);
-        await Apply(new RunsUnseen([.. ended], latest, note?.Began ?? house.Clocks.Now, note?.Moment));
+        await Apply(
+            new RunsUnseen(
+                [.. ended],
+                latest,
+                note?.Began ?? house.Clocks.Now,
+                note?.Moment,
+                leftOut > Situation.LastRun ? leftOut : null
+            )
+        );
         OutputBegan = note?.OutputFrom ?? 0;
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
     }

@@ -369,7 +369,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     public long OutputBegan { get; private set; }
 
     /// <summary>Lets something happen and returns the situation it led to at once.</summary>
-    public Task<Situation> Ask(Happening happening) => Call(() => Apply(happening), () => Situation);
+    public Task<Situation> Ask(Happening happening) => Call(() => Hear(happening), () => Situation);
 
     /// <summary>Completes as soon as the situation is as wanted, or the service is no more.</summary>
     public Task<Situation> Until(Func<Situation, bool> met, CancellationToken cancellation)

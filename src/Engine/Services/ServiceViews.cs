@@ -125,7 +125,7 @@ internal static class ServiceViews
             Watches = Watches(actor),
             UsualStopMs = tools.Store.UsualStop(actor.Id)?.TotalMilliseconds,
             WindDownMs = ServiceLife.LongestStop(actor.Definition).TotalMilliseconds,
-            Availability = AvailabilityOf(actor.Id, tools.Store, clocks.Time),
+            Availability = AvailabilityOf(actor.Id, actor.Definition.IsJob, tools.Store, clocks.Time),
             Revision = actor.Revision,
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
@@ -183,6 +183,7 @@ internal static class ServiceViews
 
     public static IReadOnlyList<AvailabilityView> AvailabilityOf(
         ServiceId service,
+        bool isJob,
         SentryStore store,
         TimeProvider clock
     )
@@ -202,11 +203,15 @@ internal static class ServiceViews
                     of.Planned.TotalMilliseconds,
                     of.Fallen.TotalMilliseconds,
                     falls,
-                    stops
+                    stops,
+                    isJob ? FiguresOf(store.JobSince(service, now - window.Length)) : null
                 );
             }),
         ];
     }
+
+    private static JobFiguresView FiguresOf(JobFigures job) =>
+        new(job.Done, job.Failed, job.Missed, job.Late, job.Usual?.TotalMilliseconds, job.Longest?.TotalMilliseconds);
 
     private static List<WaitView>? Awaits(Definition definition, Situation now)
     {

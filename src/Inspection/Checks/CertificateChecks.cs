@@ -7,6 +7,7 @@ using System.Security.Cryptography.X509Certificates;
 using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Inspection.Checks;
@@ -70,9 +71,7 @@ internal static class CertificateChecks
         if (end - now > Soon)
             return null;
         var name = Shown(certificate.GetNameInfo(X509NameType.SimpleName, forIssuer: false));
-        var when = TimeZoneInfo
-            .ConvertTime(end, TimeZoneInfo.Local)
-            .ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
+        var when = WallClock.In(end, TimeZoneInfo.Local).ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
         return new(
             FindingCode.CertificateExpires,
             Severity.Risk,

@@ -30,7 +30,8 @@ internal sealed record Subject(
 }
 
 /// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
-internal sealed class Checker(RunTools tools, Clocks clocks, TimeSpan shutdownWithin, Registry registry) : IDisposable
+internal sealed class Checker(RunTools tools, Clocks clocks, Func<TimeSpan> shutdownWithin, Registry registry)
+    : IDisposable
 {
     /// <summary>What is run for a check belongs to no service.</summary>
     public const string Label = "~check";
@@ -135,7 +136,7 @@ internal sealed class Checker(RunTools tools, Clocks clocks, TimeSpan shutdownWi
             [.. registry.All.Where(other => other != self)],
             tools,
             clocks,
-            shutdownWithin,
+            shutdownWithin(),
             asAccount ?? tools.AsAccount
         );
     }

@@ -3,6 +3,7 @@ using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
@@ -22,7 +23,7 @@ namespace CalmSentry.Inspection.Checks;
 internal sealed record Copy(int Pid, string User, DateTimeOffset Since, string From, bool Same, bool Blocks)
 {
     public override string ToString() =>
-        $"pid {Pid}, as {User}, since {TimeZoneInfo.ConvertTime(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}";
+        $"pid {Pid}, as {User}, since {WallClock.In(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}";
 }
 
 /// <summary>Copies running outside this sentry, by executable, script, directory and what they hold, as the kernel has them.</summary>

@@ -1,4 +1,5 @@
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Inspection.Accounts;
 using CalmSentry.Linux.Accounts;
 
@@ -96,7 +97,7 @@ internal static class IdentityChecks
 
         if (
             Account.ExpiresOn(account.Name) is { } end
-            && DateOnly.FromDateTime(subject.Clocks.Now.LocalDateTime) is var today
+            && DateOnly.FromDateTime(WallClock.Of(subject.Clocks.Now, TimeZoneInfo.Local)) is var today
             && end.AddDays(-ExpiresSoon) <= today
         )
             yield return new(

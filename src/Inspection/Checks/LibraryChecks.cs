@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using CalmSentry.Core.Findings;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Inspection.Checks;
@@ -57,8 +58,10 @@ internal sealed class LibraryChecks
         return found;
     }
 
-    private static async Task<IReadOnlyList<string>> Missing(Subject subject, string file)
+    /// <param name="named">By a link as well: what is looked for beside the program is looked for beside what that leads to.</param>
+    private static async Task<IReadOnlyList<string>> Missing(Subject subject, string named)
     {
+        var file = Folders.Real(named);
         try
         {
             if (ElfFile.Read(file) is not { IsForThisMachine: true, Loader: { } loader } || !File.Exists(loader))

@@ -1,9 +1,9 @@
 using System.Text.RegularExpressions;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
-using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Inspection.Checks;
 
@@ -68,10 +68,21 @@ internal static partial class ModuleChecks
             program.With
             ?? Interpreters.FirstLine(program.Path)
             ?? (ScriptKind.OfInterpreter(program.Path) is null ? null : program.Path);
-        var script = interpreter == program.Path ? ScriptAmong(program.Arguments) : program.Path;
-        if (interpreter is null || script is null)
+        if (interpreter is null)
             return [];
         var kind = ScriptKind.OfInterpreter(interpreter);
+        var script = program.Path;
+        if (interpreter == program.Path)
+        {
+            // One that names itself as its own interpreter is none that is known.
+            if (kind is null || kind.ScriptAmong(program.Arguments) is not (>= 0 and var at))
+                return [];
+            var word = program.Arguments[at];
+            script = Path.Combine(LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places), word);
+            if (!File.Exists(script))
+                return kind.IsFile(word) ? [NotThere(word, script, interpreter)] : [];
+        }
+
         if (!Path.IsPathRooted(interpreter))
             interpreter = Interpreters.Best(program.Path)?.Path;
         if (interpreter is null || !File.Exists(interpreter))
@@ -215,12 +226,18 @@ internal static partial class ModuleChecks
                 AsAccount.Patience
             );
 
-    private static string? ScriptAmong(IReadOnlyList<string> arguments) =>
-        arguments.FirstOrDefault(argument => !argument.StartsWith('-')) is { } first
-        && Path.IsPathRooted(first)
-        && File.Exists(first)
-            ? first
-            : null;
+    private static Finding NotThere(string word, string script, string interpreter) =>
+        new(
+            FindingCode.ProgramMissing,
+            Severity.Blocks,
+            word == script
+                ? $"There is no script at {script}."
+                : $"The script {word} is looked for in the service's own directory, and {script} is not there.",
+            $"{interpreter} would have nothing to run.",
+            word == script
+                ? "Give the path where the script's file really is; 'ls -l' shows it."
+                : "Give its whole path, or the directory it is in: --directory DIRECTORY."
+        );
 
     private static string PackageOf(string name) =>
         name.StartsWith('@') ? string.Join('/', name.Split('/').Take(2)) : name.Split('/')[0];

@@ -1,7 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Linux.Foreign;
-using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Inspection.Checks;
 

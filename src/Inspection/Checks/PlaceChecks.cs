@@ -4,7 +4,6 @@ using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Native;
-using CalmSentry.Linux.Programs;
 
 namespace CalmSentry.Inspection.Checks;
 

@@ -34,7 +34,7 @@ internal static class StopChecks
                         + $"down all services together have {Duration.Write(subject.ShutdownWithin)}."
                 ),
                 "What is left after that is killed, and what it has not written is lost.",
-                "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long, and start the sentry again."
+                "Set shutdown-within in etc/calm-sentry/sentry.yaml to twice as long; it holds at once."
             );
         if (NotPossible(definition, subject.Self) is { } step)
             yield return new(

@@ -313,12 +313,12 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             ? kept.FirstOrDefault(one => one.Number < present && one.Failed is null)
             : kept.FirstOrDefault(one => one.Number == order.Back);
         var which = order.Back is null or 0
-            ? "No version before the present one that stayed well"
-            : $"Version {order.Back} of its files";
+            ? "No version before the present one that stayed well is kept"
+            : $"There is no version {order.Back} of its files";
         return wanted?.Number
             ?? throw NotTaken(
                 ProblemCode.NoSuchVersion,
-                $"{which} is kept; kept are: {string.Join(", ", kept.Select(one => one.Number))}. Nothing was changed.",
+                $"{which}; kept are: {string.Join(", ", kept.Select(one => one.Number))}. Nothing was changed.",
                 $"calm swap {name}   shows all there were"
             );
     }

@@ -4,6 +4,7 @@ using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Watching;
 using CalmSentry.Engine.Background;
@@ -26,7 +27,8 @@ internal sealed class Lookout : IAsyncDisposable
         FoundFact = "lookout-found";
 
     /// <summary>Copies of one service that are remembered and said.</summary>
-    private const int MostCopies = 20;
+    private const int MostCopies = 20,
+        MostBefore = 1000;
 
     private readonly SentryStore store;
     private readonly Places places;
@@ -34,10 +36,14 @@ internal sealed class Lookout : IAsyncDisposable
     private readonly Clocks clocks;
     private readonly Registry registry;
     private readonly Checker checker;
-    private readonly LookoutSettings settings;
-    private readonly IReadOnlyList<(string Key, string File)> own;
+    private volatile LookoutSettings settings;
+    private volatile IReadOnlyList<(string Key, string File)> own;
+    private TaskCompletionSource otherwise = NewWord();
     private readonly FillTrend memory = new(TimeSpan.FromDays(1));
     private readonly HashSet<(ServiceActor Service, int Pid, DateTimeOffset Since)> known = [];
+
+    /// <summary>Copies that were seen and that nobody could look for since; null: what an earlier server saw was not read yet.</summary>
+    private HashSet<(ServiceActor Service, int Pid)>? before;
     private readonly (Func<CancellationToken, Task> Look, string? Trouble)[] looks;
     private BackgroundLoop? loop;
 
@@ -72,9 +78,24 @@ internal sealed class Lookout : IAsyncDisposable
         return this;
     }
 
+    /// <summary>How often it looks from now on, and after which files of the sentry's own.</summary>
+    public void Take(LookoutSettings now, IEnumerable<(string Key, string File)> files)
+    {
+        own = [.. files];
+        if (now == settings)
+            return;
+        settings = now;
+        Interlocked.Exchange(ref otherwise, NewWord()).TrySetResult();
+    }
+
+    private static TaskCompletionSource NewWord() => new(TaskCreationOptions.RunContinuationsAsynchronously);
+
     private async Task Go(CancellationToken over)
     {
-        await Task.Delay(settings.Every, clocks.Time, over).ConfigureAwait(false);
+        var changed = Volatile.Read(ref otherwise).Task.WaitAsync(settings.Every, clocks.Time, over);
+        await changed.ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        if (changed.IsCompletedSuccessfully || over.IsCancellationRequested)
+            return; // it waits anew, by what holds now
         for (var i = 0; i < looks.Length; i++)
         {
             var trouble = await Try(looks[i].Look, over).ConfigureAwait(false);
@@ -117,17 +138,11 @@ internal sealed class Lookout : IAsyncDisposable
     private async Task LookForCopies(CancellationToken over)
     {
         var running = registry
-            .All.Where(actor =>
-                actor.Situation is { Run.Pid: not null, Quiet: null }
-                && !actor.Definition.Accept.Contains(FindingCodes.WordOf(FindingCode.CopyRunning))
-            )
+            .All.Where(actor => actor.Situation is { Run.Pid: not null, Quiet: null } && !Accepts(actor))
             .ToList();
-        if (running.Count == 0)
-        {
-            known.Clear();
+        if (running.Count == 0 && known.Count == 0 && before is { Count: 0 })
             return;
-        }
-
+        before ??= SeenBefore();
         var processes = await checker.Processes.Read().ConfigureAwait(false);
         var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
         foreach (var actor in running)
@@ -148,8 +163,54 @@ internal sealed class Lookout : IAsyncDisposable
             }
         }
 
+        foreach (var (actor, pid) in known.Select(one => (one.Service, one.Pid)).Union(before).ToList())
+        {
+            if (seen.Any(one => one.Item1 == actor && one.Item2 == pid))
+                before.Remove((actor, pid));
+            else if (WhyOver(actor) is { } why)
+            {
+                before.Remove((actor, pid));
+                logbook.Note(actor, new CopyOverEntry(pid, seen.Count(one => one.Item1 == actor), why));
+            }
+            else
+                before.Add((actor, pid));
+        }
+
         known.Clear();
         known.UnionWith(seen);
+    }
+
+    /// <summary>Why a copy that was seen beside a program, and is not seen now, is not beside it any more, as a clause.</summary>
+    /// <returns>Null: nobody looked just now.</returns>
+    private static string? WhyOver(ServiceActor actor) =>
+        Accepts(actor) ? "it was accepted"
+        : actor.Situation is { Quiet: not null } ? null
+        : actor.Situation is { Run.Pid: not null } ? "it has ended"
+        : actor.Situation.Phase is Phase.Stopped or Phase.Held or Phase.Resting ? "the service itself does not run"
+        : null;
+
+    private static bool Accepts(ServiceActor actor) =>
+        actor.Definition.Accept.Contains(FindingCodes.WordOf(FindingCode.CopyRunning));
+
+    /// <summary>Copies that an earlier server saw, and of which it did not say that they are gone.</summary>
+    private HashSet<(ServiceActor Service, int Pid)> SeenBefore()
+    {
+        var open = new HashSet<(ServiceActor, int)>();
+        var query = new LogQuery(MostBefore)
+        {
+            Kinds = [EntryKinds.Of<CopySeenEntry>(), EntryKinds.Of<CopyOverEntry>()],
+        };
+        foreach (var one in store.Logbook(query))
+        {
+            if (one.Service is not { } name || registry.Named(name) is not { } actor)
+                continue;
+            if (one.Entry is CopySeenEntry { Pid: { } pid })
+                open.Add((actor, pid));
+            else if (one.Entry is CopyOverEntry { Pid: { } gone })
+                open.Remove((actor, gone));
+        }
+
+        return open;
     }
 
     /// <summary>

@@ -27,7 +27,7 @@ internal sealed record LookoutSettings
             },
             KeyOf<LookoutSettings>.Value(
                 "checks",
-                Forms.Text(RhythmWords.Allowed, text => RhythmWords.TryRead(text, out _)),
+                RhythmKeys.Words,
                 lookout => lookout.Checks.ToString(),
                 (lookout, text) => lookout with { Checks = Read(text!) },
                 "When all services are checked as 'calm check' does; what is new is in the logbook and the report."

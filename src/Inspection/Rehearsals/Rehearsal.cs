@@ -73,8 +73,8 @@ internal sealed class Rehearsal : IDisposable
         );
         began = clocks.Now;
         seen = new Sightings(account.Uid, began.UtcDateTime);
-        output = new Tail(site.Output);
-        error = new Tail(site.ErrorOutput!);
+        output = new Tail(site.Output, definition.Output.Encoding);
+        error = new Tail(site.ErrorOutput!, definition.Output.Encoding);
     }
 
     public string Id { get; }
@@ -503,9 +503,9 @@ internal sealed class Rehearsal : IDisposable
     private void Tell(RehearsalEvent what) => events.Writer.TryWrite(what);
 
     /// <summary>Whole lines of a growing file, as they come.</summary>
-    private sealed class Tail(string file)
+    private sealed class Tail(string file, string encoding)
     {
-        private readonly NewLines lines = new(Path.GetDirectoryName(file)!, 0);
+        private readonly NewLines lines = new(Path.GetDirectoryName(file)!, 0, encoding);
 
         private const int Kept = 10;
 

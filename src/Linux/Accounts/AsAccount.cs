@@ -42,7 +42,10 @@ public sealed class AsAccount(string keeper, string? groups)
     private bool offline,
         mustBeOffline;
 
-    /// <summary>The same, without any network (network_namespaces(7)), where the sentry has root's rights.</summary>
+    /// <summary>
+    /// The same, without any network (network_namespaces(7)), and within 1 GiB of memory, files of 16 MiB and 4096 processes, where the
+    /// sentry has root's rights.
+    /// </summary>
     /// <param name="required">Where the host lets root make no network of its own, nothing is run; else it is run with the one there is.</param>
     public AsAccount Offline(bool required) =>
         new(keeper, groups)

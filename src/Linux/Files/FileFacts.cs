@@ -30,18 +30,20 @@ public static class FileFacts
 
     private static unsafe FileLook? Of(int descriptor, byte* path, int flags)
     {
-        const uint basic = 0x7ff; // STATX_BASIC_STATS
+        const uint basic = 0x7ff, // STATX_BASIC_STATS
+            birth = 0x800; // STATX_BTIME
         const int kinds = 0xF000,
             regular = 0x8000;
         var facts = stackalloc byte[256]; // struct statx
-        return Libc.statx(descriptor, path, flags, basic, facts) < 0
+        return Libc.statx(descriptor, path, flags, basic | birth, facts) < 0
             ? null
             : new(
                 (*(ushort*)(facts + 28) & kinds) == regular,
                 new(*(ulong*)(facts + 32), *(ulong*)(facts + 136)),
                 *(long*)(facts + 40),
                 *(uint*)(facts + 20),
-                (*(long*)(facts + 112) * 1_000_000_000) + *(uint*)(facts + 120)
+                (*(long*)(facts + 112) * 1_000_000_000) + *(uint*)(facts + 120),
+                (*(uint*)facts & birth) == 0 ? 0 : (*(long*)(facts + 80) * 1_000_000_000) + *(uint*)(facts + 88)
             );
     }
 
@@ -79,7 +81,13 @@ public static class FileFacts
 /// <param name="Size">In bytes.</param>
 /// <param name="Owner">User id.</param>
 /// <param name="Written">When its content was last changed, in ns since 1970.</param>
-public readonly record struct FileLook(bool IsRegular, FileId Id, long Size, uint Owner, long Written);
+/// <param name="Born">When it was made, in ns since 1970: of a file that is gone its number is soon another's. 0: the file system does not
+/// say.</param>
+public readonly record struct FileLook(bool IsRegular, FileId Id, long Size, uint Owner, long Written, long Born)
+{
+    /// <summary>Whether it is this very file, and not one that has its number since.</summary>
+    public bool Is(FileId id, long born) => Id == id && (born == 0 || Born == 0 || born == Born);
+}
 
 /// <summary>Which file it is on this machine, whatever its name.</summary>
 public readonly record struct FileId(ulong Inode, ulong Device);

@@ -26,6 +26,14 @@ public static class FileSystem
             && *(long*)room is Proc or Sys or Debug or Trace or Security or Groups or Groups2;
     }
 
+    /// <summary>Whether the disk that an open file lies on has no block left for anybody but root.</summary>
+    public static unsafe bool IsFull(int descriptor)
+    {
+        var facts = stackalloc long[16]; // struct statfs
+        var (blocks, available) = (2, 4);
+        return Libc.fstatfs(descriptor, (byte*)facts) == 0 && facts[blocks] > 0 && facts[available] <= 0;
+    }
+
     /// <summary>Whether what is written there is kept in memory and never on a disk.</summary>
     public static unsafe bool IsMemory(string path)
     {

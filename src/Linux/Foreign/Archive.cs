@@ -16,13 +16,14 @@ public sealed class ArchiveException(string member, string why, Exception? inner
 /// <summary>
 /// Unpacks what somebody else has packed (tar, tar.gz, zip; told apart by their first bytes) into an empty directory that nobody
 /// else can write to. Nothing of it comes to lie outside, whatever its members are called: no path outside, no link that leads
-/// there, nothing through a link; no devices, pipes or sockets; no more than is allowed, whatever it says of its size. Owners and
-/// the right to change accounts (set-user-id) are not taken over.
+/// there, nothing through a link; no devices, pipes or sockets; no more than is allowed, whatever it says of its size; nothing whose
+/// checksum does not fit. Owners and the right to change accounts (set-user-id) are not taken over.
 /// </summary>
 public static class Archive
 {
     private const int MostMembers = 200_000,
-        LongestPath = 1000;
+        LongestPath = 1000,
+        LongestTail = 64 << 20;
 
     private const UnixFileMode Rights =
         UnixFileMode.UserRead
@@ -42,21 +43,30 @@ public static class Archive
     public static void Unpack(Stream archive, string into, DiskRoom room, Gathering kept)
     {
         var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
-        var head = new byte[4];
+        var head = new byte[6];
         var length = archive.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
         archive.Position = 0;
         try
         {
             switch (head.AsSpan(0, length))
             {
-                case [(byte)'P', (byte)'K', 3 or 5, 4 or 6]:
+                case [(byte)'P', (byte)'K', 3 or 5, 4 or 6, ..]:
                     Unzip(archive, unpacking);
                     break;
                 case [0x1f, 0x8b, ..]:
                     using (var plain = new GZipStream(archive, CompressionMode.Decompress, leaveOpen: true))
+                    {
                         Untar(new TarHeads(plain), unpacking);
+                        Finish(plain);
+                    }
+
                     break;
                 default:
+                    if (OtherKind(head.AsSpan(0, length)) is { } other)
+                        throw new ArchiveException(
+                            "the archive",
+                            $"it is packed by {other}; what is taken is tar, tar.gz and zip"
+                        );
                     Untar(new TarHeads(archive), unpacking);
                     break;
             }
@@ -80,6 +90,29 @@ public static class Archive
         }
 
         unpacking.Finish();
+    }
+
+    /// <summary>What is packed otherwise, by its first bytes.</summary>
+    private static string? OtherKind(ReadOnlySpan<byte> head) =>
+        head switch
+        {
+            [0xFD, (byte)'7', (byte)'z', (byte)'X', (byte)'Z', 0] => "xz",
+            [(byte)'B', (byte)'Z', (byte)'h', ..] => "bzip2",
+            [0x28, 0xB5, 0x2F, 0xFD, ..] => "zstd",
+            [(byte)'7', (byte)'z', 0xBC, 0xAF, 0x27, 0x1C] => "7z",
+            [(byte)'R', (byte)'a', (byte)'r', (byte)'!', ..] => "rar",
+            [(byte)'0', (byte)'7', (byte)'0', (byte)'7', (byte)'0', (byte)'1' or (byte)'2' or (byte)'7'] => "cpio",
+            _ => null,
+        };
+
+    /// <summary>The checksum stands at the very end, behind what the tar reader reads: it is looked at when that is reached.</summary>
+    private static void Finish(GZipStream plain)
+    {
+        var room = new byte[81920];
+        var tail = 0L;
+        for (int got; (got = plain.Read(room)) > 0; )
+            if ((tail += got) > LongestTail)
+                throw new ArchiveException("the archive", $"more than {LongestTail >> 20} MiB follow its end");
     }
 
     /// <summary>The same of a directory that somebody else may be at work in: what is swapped for a link is not followed.</summary>
@@ -118,29 +151,41 @@ public static class Archive
         }
     }
 
-    private static void Untar(Stream plain, Unpacking unpacking)
+    private static void Untar(TarHeads plain, Unpacking unpacking)
     {
         using var tar = new TarReader(plain, leaveOpen: true);
         while (tar.GetNextEntry() is { } entry)
         {
+            var name = entry.Name;
+            if (entry is PaxTarEntry { ExtendedAttributes: var more })
+            {
+                if (
+                    more.Keys.FirstOrDefault(key => key.StartsWith("GNU.sparse.", StringComparison.Ordinal)) is not null
+                )
+                    throw new ArchiveException(more.GetValueOrDefault("GNU.sparse.name", name), TarHeads.Sparse);
+                // The reader leaves the first half of a long name out, unless the words before say the whole of it.
+                if (plain.Prefix.Length > 0 && !more.ContainsKey("path"))
+                    name = $"{plain.Prefix}/{name}";
+            }
+
             switch (entry.EntryType)
             {
                 case TarEntryType.Directory:
-                    unpacking.Directory(entry.Name);
+                    unpacking.Directory(name);
                     break;
                 case TarEntryType.RegularFile or TarEntryType.V7RegularFile or TarEntryType.ContiguousFile:
-                    unpacking.File(entry.Name, entry.DataStream ?? Stream.Null, entry.Mode, entry.ModificationTime);
+                    unpacking.File(name, entry.DataStream ?? Stream.Null, entry.Mode, entry.ModificationTime);
                     break;
                 case TarEntryType.SymbolicLink:
-                    unpacking.Link(entry.Name, entry.LinkName);
+                    unpacking.Link(name, entry.LinkName);
                     break;
                 case TarEntryType.HardLink:
-                    unpacking.Same(entry.Name, entry.LinkName);
+                    unpacking.Same(name, entry.LinkName);
                     break;
                 case TarEntryType.GlobalExtendedAttributes:
                     break;
                 default:
-                    throw new ArchiveException(entry.Name, $"it is no file, directory or link ({entry.EntryType})");
+                    throw new ArchiveException(name, $"it is no file, directory or link ({entry.EntryType})");
             }
         }
     }
@@ -154,11 +199,12 @@ public static class Archive
         // Its table of members is read as a whole: how large that is, is looked at before.
         if (ZipTable.Members(archive, MostMembers) > MostMembers)
             throw new ArchiveException("the archive", $"it has more than {MostMembers} members");
+        var rest = new byte[1];
         using var zip = new ZipArchive(archive, ZipArchiveMode.Read, leaveOpen: true);
         foreach (var entry in zip.Entries)
         {
             var mode = entry.ExternalAttributes >> 16 & 0xFFFF;
-            using var bytes = entry.Open();
+            using var bytes = new Crc32(entry.Open());
             if (entry.FullName.EndsWith('/') || (mode & kind) == directory)
                 unpacking.Directory(entry.FullName);
             else if ((mode & kind) == link)
@@ -177,6 +223,8 @@ public static class Archive
                 );
             else
                 throw new ArchiveException(entry.FullName, "it is no file, directory or link");
+            if (bytes.Read(rest) == 0 && bytes.Sum != entry.Crc32)
+                throw new ArchiveException(entry.FullName, "it is damaged: its checksum does not fit");
         }
 
         static string Text(Stream bytes)

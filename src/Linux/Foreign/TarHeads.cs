@@ -20,6 +20,12 @@ internal sealed class TarHeads(Stream from) : Stream
     private long? nextSize;
     private long position;
 
+    public const string Sparse =
+        "it is a sparse file, which is packed in a way that is not taken: pack it without --sparse";
+
+    /// <summary>What stands before the name in the head of the member that is read (ustar, POSIX.1-2017); else empty.</summary>
+    public string Prefix { get; private set; } = "";
+
     public override int Read(byte[] buffer, int offset, int count) => Read(buffer.AsSpan(offset, count));
 
     public override int Read(Span<byte> buffer)
@@ -81,9 +87,19 @@ internal sealed class TarHeads(Stream from) : Stream
             return;
         }
 
+        if (kind == 'S')
+            throw new ArchiveException(Text(block.AsSpan(0, 100)), Sparse);
+        // In GNU's own form other things stand there.
+        Prefix = block.AsSpan(257, 6).SequenceEqual("ustar\0"u8) ? Text(block.AsSpan(345, 155)) : "";
         // Of links and directories no content follows, whatever they say.
         left = kind is '1' or '2' or '3' or '4' or '5' or '6' ? 0 : Rounded(nextSize ?? size);
         nextSize = null;
+    }
+
+    private static string Text(ReadOnlySpan<byte> field)
+    {
+        var end = field.IndexOf((byte)0);
+        return Encoding.UTF8.GetString(end < 0 ? field : field[..end]);
     }
 
     private static long Rounded(long size) => (size + Block - 1) / Block * Block;

@@ -109,6 +109,10 @@ internal static unsafe partial class Libc
         SYS_ioprio_get_arm64 = 31;
     public const int PR_SET_NO_NEW_PRIVS = 38,
         PRIO_PROCESS = 0,
+        RLIMIT_FSIZE = 1,
+        RLIMIT_DATA = 2,
+        RLIMIT_CORE = 4,
+        RLIMIT_NPROC = 6,
         RLIMIT_NOFILE = 7,
         IOPRIO_WHO_PROCESS = 1;
     public const int SYS_pidfd_send_signal = 424,

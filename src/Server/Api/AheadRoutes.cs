@@ -71,7 +71,7 @@ internal static class AheadRoutes
                 400,
                 ProblemCode.BadRhythm,
                 "Not a rhythm",
-                $"when is '{when}'; allowed: {RhythmWords.Allowed}."
+                $"'{when}' is no rhythm; allowed: {RhythmWords.AllowedFor(when ?? "")}."
             );
         var by = TimeZoneInfo.Local;
         return !string.IsNullOrEmpty(zone) && !TimeZoneInfo.TryFindSystemTimeZoneById(zone, out by!)
@@ -124,7 +124,7 @@ internal static class AheadRoutes
                 $"{title} is {Words.Of(now.Phase)}, not {Words.Of(wanted)}: its next moment stays "
                     + $"where it is, and nothing was changed. {actor.View.Why}"
             );
-        var at = TimeZoneInfo.ConvertTime(due, TimeZoneInfo.Local);
+        var at = WallClock.In(due, TimeZoneInfo.Local);
         var moment = $"its moment of {at:yyyy-MM-dd HH:mm:ss} ({place.Of})";
         if (dry == true)
             return Reply.WouldDo(
@@ -135,7 +135,7 @@ internal static class AheadRoutes
         var then = await actor.Ask(skip ? new SkipAsked(by) : new AdvanceAsked(by)).ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
         var next = then.Rhythm?.Next?.Due is { } later
-            ? $" The next is at {TimeZoneInfo.ConvertTime(later, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}."
+            ? $" The next is at {WallClock.In(later, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}."
             : " No other is planned.";
         return Reply.Of(
             new Answer

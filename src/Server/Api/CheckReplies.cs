@@ -10,7 +10,6 @@ using CalmSentry.Engine.Rhythms;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Linux.Accounts;
-using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Http;
 
 namespace CalmSentry.Server.Api;

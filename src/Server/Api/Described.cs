@@ -11,6 +11,12 @@ internal static class Described
     /// and curl -d sends another.
     /// </summary>
     public static RouteHandlerBuilder TakesDefinition(this RouteHandlerBuilder call) =>
+        call.Takes("application/json", "application/yaml");
+
+    /// <summary>The sentry's settings, as their file has them.</summary>
+    public static RouteHandlerBuilder TakesSettings(this RouteHandlerBuilder call) => call.Takes("application/yaml");
+
+    private static RouteHandlerBuilder Takes(this RouteHandlerBuilder call, params IEnumerable<string> types) =>
         call.AddOpenApiOperationTransformer(
             (operation, _, _) =>
             {
@@ -18,11 +24,7 @@ internal static class Described
                 operation.RequestBody = new OpenApiRequestBody
                 {
                     Required = true,
-                    Content = new Dictionary<string, OpenApiMediaType>
-                    {
-                        ["application/json"] = content,
-                        ["application/yaml"] = content,
-                    },
+                    Content = types.ToDictionary(type => type, _ => content),
                 };
                 return Task.CompletedTask;
             }

@@ -100,11 +100,11 @@ internal static class DrillRoutes
         PlanRoom plans,
         SentryStore store,
         Record logbook,
-        Settings settings,
+        SettingsFile settings,
         HttpContext context
     )
     {
-        var limit = settings.ShutdownWithin;
+        var limit = settings.Now.ShutdownWithin;
         if (within is not null && !Duration.TryRead(within, out limit))
             return Problems.Of(
                 400,

@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
 using CalmSentry.Server.Http;
 
@@ -44,7 +45,39 @@ internal static class HostTime
                         + "such as 2026-11-20T03:12:30+01:00, or how long ago, such as 10min."
                 )
             );
-        var isTimeOfDay = text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal);
-        return (isTimeOfDay && time > now ? time.AddDays(-1) : time, null);
+        return (IsTimeOfDay(text) && time > now ? time.AddDays(-1) : time, null);
     }
+
+    /// <summary>The same of a time to come: a time of day alone is its next, a length is so long from now.</summary>
+    /// <param name="longest">It is within that time.</param>
+    public static (DateTimeOffset? Time, IResult? Problem) ReadAhead(
+        string parameter,
+        string? text,
+        DateTimeOffset now,
+        TimeSpan longest
+    )
+    {
+        var (time, problem) = Duration.TryRead(text ?? "", out var length)
+            ? (now + length, null)
+            : Read(parameter, text, now);
+        if (time is not { } at)
+            return (null, problem);
+        if (at <= now && IsTimeOfDay(text!))
+            at = at.AddDays(1);
+        return at > now && at - now <= longest
+            ? (at, null)
+            : (
+                null,
+                Problems.Of(
+                    400,
+                    ProblemCode.NoTime,
+                    "Not a time to come",
+                    $"{parameter}: {WallClock.Of(at, TimeZoneInfo.Local):yyyy-MM-dd HH:mm} is {(at <= now ? "past" : $"more than {Length.Of(longest)} ahead")}; allowed: "
+                        + $"a time within {Length.Of(longest)} from now, or how long from now, such as 2h."
+                )
+            );
+    }
+
+    private static bool IsTimeOfDay(string text) =>
+        text.Trim().Length <= 8 && text.Contains(':', StringComparison.Ordinal);
 }

@@ -2,6 +2,7 @@ using CalmSentry.Contract;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
+using CalmSentry.Server.Self;
 using CalmSentry.Store;
 using CalmSentry.Telling;
 using CalmSentry.Telling.Forwarding;
@@ -17,7 +18,8 @@ internal static class Limits
         Places places,
         ControlGroups groups,
         Forwarders forwarders,
-        Teller teller
+        Teller teller,
+        SettingsFile settings
     )
     {
         var limits = new List<string>();
@@ -28,7 +30,7 @@ internal static class Limits
             );
         if (groups.WhyNot is { } why)
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
-        limits.AddRange(ThatPass(store, registry, places, forwarders, teller));
+        limits.AddRange(ThatPass(store, registry, places, forwarders, teller, settings));
         return limits;
     }
 
@@ -38,7 +40,8 @@ internal static class Limits
         Registry registry,
         Places places,
         Forwarders forwarders,
-        Teller teller
+        Teller teller,
+        SettingsFile settings
     )
     {
         var limits = new List<string>();
@@ -66,6 +69,8 @@ internal static class Limits
             );
         if (store.Refused is { } refused)
             limits.Add($"The store refused something for what is in it ({refused}); it is not on record.");
+        if (settings.Trouble is { } mistake)
+            limits.Add(mistake);
         limits.AddRange(forwarders.Troubles);
         limits.AddRange(teller.Troubles);
         if (teller.NobodyHears is { } nobody)

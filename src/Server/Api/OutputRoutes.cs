@@ -366,7 +366,14 @@ internal static class OutputRoutes
         if (none is not null)
             return none;
         Directory.CreateDirectory(folder);
-        var offset = from ?? OutputFile.StartOfLast(folder, last ?? 20);
+        var offset =
+            from
+            ?? OutputSearch.StartOfLast(
+                folder,
+                called.Service.Definition.Output.Encoding,
+                last ?? 20,
+                context.RequestAborted
+            );
 
         context.Response.ContentType = "text/plain; charset=utf-8";
         context.Response.Headers[OwnHeaders.Offset] = offset.ToString(CultureInfo.InvariantCulture);

@@ -2,7 +2,6 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
-using CalmSentry.Linux.Programs;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 
@@ -33,6 +32,8 @@ internal static class Reading
             return Failed([error], ProblemCode.MalformedBody);
         if (node is not MapNode map)
             return Failed([new("definition", node!.InWords, "keys with values", node!.Place)]);
+        if (under is not null && DefinitionTrees.NotTaken(map) is { Count: > 0 } unknown)
+            return Failed(unknown);
         if (under is not null)
             map = DefinitionTrees.Overlay(under, map);
         return Of(Complete(map, caller));

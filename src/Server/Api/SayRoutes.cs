@@ -1,5 +1,6 @@
 using System.Text.Json;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
@@ -28,22 +29,38 @@ internal static class SayRoutes
 
     private static async Task<IResult> Hear(string? word, Record logbook, Pace pace, HttpContext context)
     {
-        if (word is not ("serves" or "well" or "says" or "busy" or "idle" or "notes" or "warns" or "asks"))
+        if (
+            word is not ("serves" or "well" or "says" or "busy" or "idle" or "notes" or "warns" or "asks" or "answered")
+        )
             return Say(
                 404,
                 "There are: /serves, /well, /says (a body is shown as what it says of itself), /busy and /idle (a planned restart "
                     + "waits while it is busy; a body says with what), and /notes, /warns, /asks "
-                    + "(a body becomes an entry of the logbook; asks: a person is to hear of it)."
+                    + "(a body becomes an entry of the logbook; asks: a person is to hear of it), and /answered "
+                    + "(what it asked for is not needed any more)."
             );
         var (text, problem) = await Incoming.Text(context.Request, MostBytes).ConfigureAwait(false);
         if (problem is not null)
             return problem;
         var service = context.Features.Get<DoorWord>()!.Service!;
         if (Words.Find<NoteManner>(word) is { } manner)
-            return Note(service, manner, text!, context.Request.HasJsonContentType(), logbook, pace);
+            return await Note(service, manner, text!, context.Request.HasJsonContentType(), logbook, pace)
+                .ConfigureAwait(false);
         text = text!.Trim();
         if (text.Length > LongestText)
             return TooLong();
+        if (word == "answered")
+        {
+            if (!pace.Take((service.Id, nameof(Note)), Notes, NotesAtOnce))
+                return TooMany();
+            logbook.Note(
+                service,
+                new AnsweredEntry(service.Situation.Run?.Number, text.Length > 0 ? text.ReplaceLineEndings(" ") : null)
+            );
+            await service.Ask(new PersonAnswered()).ConfigureAwait(false);
+            return Say(200, "Nobody is asked any more.");
+        }
+
         if (word is "busy" or "idle")
         {
             service.SaysBusy(word == "busy", text.Length > 0 ? text.ReplaceLineEndings(" ") : null);
@@ -55,7 +72,7 @@ internal static class SayRoutes
     }
 
     /// <summary>An entry of the program's own: text alone, or <c>{"text": …, "fields": {…}}</c> as JSON.</summary>
-    private static ContentHttpResult Note(
+    private static async Task<ContentHttpResult> Note(
         ServiceActor service,
         NoteManner manner,
         string body,
@@ -80,18 +97,22 @@ internal static class SayRoutes
         if (text.Length > LongestText || fields.Any(field => field.Length > LongestText))
             return TooLong();
         if (!pace.Take((service.Id, nameof(Note)), Notes, NotesAtOnce))
-            return Say(
-                429,
-                $"A service may make {Notes * 60:0} entries a minute of its own, {NotesAtOnce:0} at once; this one was not taken."
-            );
-        logbook.Note(
-            service,
-            new NotedEntry(service.Situation.Run?.Number, manner, text, [.. fields]),
-            // What it asks for in a quiet time is read in the logbook, as all of it.
-            tells: manner == NoteManner.Asks && service.Situation.Quiet is null
-        );
+            return TooMany();
+        var asks = manner == NoteManner.Asks;
+        var entry = new NotedEntry(service.Situation.Run?.Number, manner, text, [.. fields]);
+        var isQuiet = service.Situation.Quiet is not null;
+        logbook.Note(service, entry, tells: asks && !isQuiet);
+        // What it asks for in a quiet time is told when that is over.
+        if (asks && isQuiet)
+            await service.Ask(new PersonAsked(entry.Text)).ConfigureAwait(false);
         return Say(200, "It is in the logbook.");
     }
+
+    private static ContentHttpResult TooMany() =>
+        Say(
+            429,
+            $"A service may make {Notes * 60:0} entries a minute of its own, {NotesAtOnce:0} at once; this one was not taken."
+        );
 
     private static bool TryRead(string body, out string text, out IReadOnlyList<string> fields)
     {

@@ -24,6 +24,12 @@ internal static class SentryRoutes
     {
         api.MapGet("/sentry", Sentry).Produces<SentryView>().May(Permission.Read).WithMetadata(new Unrecorded.Told());
 
+        api.MapPost("/settings/check", CheckSettings)
+            .TakesSettings()
+            .Produces<SettingsCheckView>()
+            .Refuses(400)
+            .May(Permission.Administer);
+
         api.MapGet("/events", LiveEvents).Produces<string>(200, "text/event-stream").May(Permission.Read);
 
         api.OneService()
@@ -41,6 +47,7 @@ internal static class SentryRoutes
         SentrySelf self,
         Forwarders forwarders,
         Teller teller,
+        SettingsFile settings,
         HttpContext context
     ) =>
         TypedResults.Json(
@@ -55,11 +62,18 @@ internal static class SentryRoutes
                 Console = self.Console,
                 Guard = GuardWatch.Alive(places),
                 StartsWithMachine = places.Root == "/" && File.Exists("/etc/init.d/calm-sentry"),
-                Limits = Limits.Of(store, registry, places, groups, forwarders, teller),
+                Limits = Limits.Of(store, registry, places, groups, forwarders, teller, settings),
                 You = Caller.Of(context).Who.Name,
             },
             ApiJson.Plain.SentryView
         );
+
+    /// <summary>What is wrong with settings, and when they would hold; nothing is changed.</summary>
+    public static async Task<IResult> CheckSettings(SettingsCheck check, HttpContext context)
+    {
+        var (text, problem) = await Incoming.Text(context.Request, Incoming.LongestDefinition).ConfigureAwait(false);
+        return problem ?? TypedResults.Json(check.Look(text!), ApiJson.Plain.SettingsCheckView);
+    }
 
     /// <summary>
     /// Live events: 'services' (all, first), then 'service', 'removed', 'logged', 'alert' (its number), and 'beat' when all is quiet.

@@ -7,6 +7,7 @@ using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
+using CalmSentry.Server.Self;
 using CalmSentry.Store;
 using CalmSentry.Telling;
 using CalmSentry.Telling.Forwarding;
@@ -41,11 +42,16 @@ internal static class ServiceRoutes
     }
 
     /// <summary>All services as they stand now.</summary>
-    public static IReadOnlyList<ServiceView> All(Registry registry, Teller teller, HttpContext context)
+    public static IReadOnlyList<ServiceView> All(
+        Registry registry,
+        Teller teller,
+        SettingsFile settings,
+        HttpContext context
+    )
     {
         var note = registry.HeldBack is { } why
             ? $"Nothing was started at this boot: {why}. 'calm start NAME' starts one."
-            : teller.NobodyHears;
+            : settings.Trouble ?? teller.NobodyHears;
         if (note is not null && registry.All.Count > 0)
             context.Response.Headers[OwnHeaders.Note] = note;
         return registry.Views;
@@ -58,11 +64,12 @@ internal static class ServiceRoutes
         Places places,
         Forwarders forwarders,
         Teller teller,
+        SettingsFile settings,
         TimeProvider clock
     ) =>
         await WhyFinder.Board(registry, store, clock).ConfigureAwait(false) with
         {
-            Limits = Limits.ThatPass(store, registry, places, forwarders, teller),
+            Limits = Limits.ThatPass(store, registry, places, forwarders, teller, settings),
         };
 
     /// <summary>JSON Schema (2020-12) of a definition.</summary>
@@ -119,6 +126,6 @@ internal static class ServiceRoutes
     )
     {
         await store.Settled().ConfigureAwait(false);
-        return ServiceViews.AvailabilityOf(called.Service.Id, store, clock);
+        return ServiceViews.AvailabilityOf(called.Service.Id, called.Service.Definition.IsJob, store, clock);
     }
 }

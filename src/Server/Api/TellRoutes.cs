@@ -3,6 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Text;
+using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
@@ -23,7 +24,8 @@ internal static class TellRoutes
 
     private static readonly TimeSpan UsualReport = TimeSpan.FromDays(1),
         UsualReplay = TimeSpan.FromDays(7),
-        LongestReplay = TimeSpan.FromDays(31);
+        LongestReplay = TimeSpan.FromDays(31),
+        LongestAside = TimeSpan.FromDays(31);
 
     public static void MapTelling(this IEndpointRouteBuilder api)
     {
@@ -34,6 +36,7 @@ internal static class TellRoutes
             .Refuses(400, 409)
             .TakesJson<AcknowledgeOrder>()
             .May(Permission.Operate);
+        api.MapPost("/alerts/{number}/close", Close).Produces<Answer>().Refuses(409).May(Permission.Operate);
         api.MapGet("/messages", Messages).Produces<IReadOnlyList<MessageView>>().Refuses(400).May(Permission.Read);
         api.MapGet("/report", Report).Produces<ReportView>().Refuses(400).May(Permission.Read);
         api.MapGet("/recipients", Recipients).Produces<IReadOnlyList<RecipientView>>().May(Permission.Read);
@@ -76,18 +79,23 @@ internal static class TellRoutes
 
     /// <summary>
     /// Somebody looks at an alert: nobody is told of it again until it is over or gets worse, nobody else is told in place of one who
-    /// did not answer, and others see who has it.
+    /// did not answer, and others see who has it. With a time it is put aside until then, and told again if it is still so.
     /// </summary>
     public static async Task<IResult> Acknowledge(
         long number,
         Teller teller,
         SentryStore store,
         Record logbook,
+        Clocks clocks,
         HttpContext context
     )
     {
         var (order, problem) = await Incoming
-            .Json(context.Request, ApiJson.Plain.AcknowledgeOrder, "a note, or none: {\"note\": …}")
+            .Json(
+                context.Request,
+                ApiJson.Plain.AcknowledgeOrder,
+                "a note and a time, or neither: {\"note\": …, \"until\": …}"
+            )
             .ConfigureAwait(false);
         if (order is null)
             return problem!;
@@ -99,26 +107,65 @@ internal static class TellRoutes
                 $"note has {said.Length} characters{(Incoming.Odd(said) ? ", among them NUL or half a character" : "")}; allowed: at most "
                     + $"{LongestNote} characters of text without NUL."
             );
+        var (until, noTime) = HostTime.ReadAhead("until", order.Until, clocks.Now, LongestAside);
+        if (noTime is not null)
+            return noTime;
         var by = Caller.Of(context).Who;
-        if (await teller.Acknowledge(number, by.Name, order.Note).ConfigureAwait(false) is not { } alert)
-            return (store.Alert(number) ?? teller.Known.FirstOrDefault(one => one.Number == number)) is { } past
-                ? Problems.Of(
-                    409,
-                    ProblemCode.AlertOver,
-                    "The alert is over",
-                    past.PartOf is { } whole
-                        ? $"Alert {number} turned out to be part of alert {whole}; nothing was changed."
-                        : $"Alert {number} ({MessageWords.Subject(past)}) is over; nothing was changed.",
-                    past.PartOf is { } other ? $"calm acknowledge {other}" : "'calm tell' shows those that go on."
-                )
-                : NoSuchAlert(number);
-        logbook.Note(new AcknowledgedEntry(number, MessageWords.Subject(alert), order.Note), by);
+        if (await teller.Acknowledge(number, by.Name, order.Note, until).ConfigureAwait(false) is not { } alert)
+            return NotGoingOn(number, teller, store);
+        var subject = MessageWords.Subject(alert);
+        logbook.Note(new AcknowledgedEntry(number, subject, order.Note) { Until = until }, by);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             AnswerCode.Acknowledged,
-            $"Alert {number} ({MessageWords.Subject(alert)}) is yours: nobody is told of it again until it is over or gets worse."
+            alert.OverAt is not null ? $"Alert {number} ({subject}) is yours, and over with that."
+                : until is { } at
+                    ? $"Alert {number} ({subject}) is put aside until {Explanation.Clock(at, clocks.Now, TimeZoneInfo.Local)}: nobody is told of it before then "
+                        + "unless it gets worse; if it is still so, it is told again."
+                : $"Alert {number} ({subject}) is yours: nobody is told of it again until it is over or gets worse."
         );
     }
+
+    /// <summary>
+    /// Somebody says that an alert is done with: one that has happened, or that waits for somebody to have seen it. What a service's own state
+    /// ends goes on until that is so.
+    /// </summary>
+    public static async Task<IResult> Close(
+        long number,
+        Teller teller,
+        SentryStore store,
+        Record logbook,
+        HttpContext context
+    )
+    {
+        if (await teller.Close(number).ConfigureAwait(false) is not { } alert)
+            return NotGoingOn(number, teller, store);
+        var subject = MessageWords.Subject(alert);
+        if (alert.OverAt is null)
+            return Problems.Of(
+                409,
+                ProblemCode.AlertGoesOn,
+                "The alert goes on",
+                $"Alert {number} ({subject}) goes on until that is not so any more; nothing was changed.",
+                $"calm acknowledge {number}   nobody is told of it again\ncalm acknowledge {number} --until 2h   not before then"
+            );
+        logbook.Note(new AlertClosedEntry(number, subject), Caller.Of(context).Who);
+        await store.Kept().ConfigureAwait(false);
+        return Reply.Of(AnswerCode.AlertClosed, $"Alert {number} ({subject}) is closed.");
+    }
+
+    private static IResult NotGoingOn(long number, Teller teller, SentryStore store) =>
+        (store.Alert(number) ?? teller.Known.FirstOrDefault(one => one.Number == number)) is { } past
+            ? Problems.Of(
+                409,
+                ProblemCode.AlertOver,
+                "The alert is over",
+                past.PartOf is { } whole
+                    ? $"Alert {number} turned out to be part of alert {whole}; nothing was changed."
+                    : $"Alert {number} ({MessageWords.Subject(past)}) is over; nothing was changed.",
+                past.PartOf is { } other ? $"calm acknowledge {other}" : "'calm tell' shows those that go on."
+            )
+            : NoSuchAlert(number);
 
     /// <summary>The latest messages, the latest first.</summary>
     /// <param name="last">How many at most, 1 to 1000.</param>

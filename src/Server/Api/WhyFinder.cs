@@ -3,6 +3,7 @@ using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
@@ -175,5 +176,5 @@ internal static class WhyFinder
         TypedResults.Json(view, ApiJson.Plain.WhyView);
 
     private static string Local(DateTimeOffset time) =>
-        time.ToLocalTime().ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
+        WallClock.In(time, TimeZoneInfo.Local).ToString("yyyy-MM-dd HH:mm:ss", CultureInfo.InvariantCulture);
 }

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
@@ -66,6 +67,8 @@ internal static class WrapRoutes
             return Problems.Unreadable(unreadable, places);
         if (registry.Find(definition.Name) is not null)
             return Taken(definition.Name);
+        if (OverAlready(definition, [], clock) is { } past)
+            return past;
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return CheckReplies.Refusal(left, "run");
@@ -124,6 +127,18 @@ internal static class WrapRoutes
         );
     }
 
+    /// <summary>A rhythm without a moment to come is a mistake where it is new; one that was there before has had its moments.</summary>
+    private static IResult? OverAlready(Definition definition, ImmutableArray<Planned> before, TimeProvider clock) =>
+        definition.Rhythm.Except(before).FirstOrDefault(planned => planned.After(clock.GetUtcNow()) is null) is { } over
+            ? Problems.Of(
+                422,
+                ProblemCode.BadRhythm,
+                "No moment comes any more",
+                $"'{over.When}' has no moment that is still to come. Nothing was changed.",
+                "Give a time ahead; 'calm ahead --moments RHYTHM' shows the moments of one."
+            )
+            : null;
+
     private static string SaidOfWrapped(ServiceView view, Definition definition) =>
         $"Wrapped '{view.Title}' as {view.Name}, to run as {view.Account}. "
         + $"It is registered, not running{Intent.StartsBy(definition)}";
@@ -158,7 +173,9 @@ internal static class WrapRoutes
             .ConfigureAwait(false);
         if (sent.Definition is not { } definition)
             return sent.Problem!;
-        if (NotAdjustable(actor, definition) is { } refusal)
+        if (
+            (NotAdjustable(actor, definition) ?? OverAlready(definition, actor.Definition.Rhythm, clock)) is { } refusal
+        )
             return refusal;
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)

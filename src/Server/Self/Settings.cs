@@ -185,10 +185,10 @@ internal sealed record Settings
     {
         Check = (map, settings) =>
         {
-            foreach (var name in settings.Telling.Report?.To ?? [])
+            foreach (var (at, name) in (settings.Telling.Report?.To ?? []).Index())
                 if (settings.Telling.Tell.All(one => one.Name != name))
                     map.Contradicts(
-                        "report.to",
+                        string.Create(CultureInfo.InvariantCulture, $"report.to[{at}]"),
                         $"'{name}'",
                         $"names of recipients under tell: {string.Join(" | ", settings.Telling.Tell.Select(one => one.Name))}"
                     );
@@ -202,36 +202,50 @@ internal sealed record Settings
         },
     };
 
-    private static string ReadWhole(string file) =>
-        System.Text.Encoding.UTF8.GetString(Held.Head(Ground.Settings, file, Longest));
+    /// <summary>Keys that hold from the sentry's next start on; all others hold as soon as the file is changed.</summary>
+    public static ImmutableArray<string> AtStart { get; } = ["port"];
 
-    /// <returns>The settings, or what is wrong with the file, a mistake a line.</returns>
-    public static (Settings? Settings, string? Wrong) Read(string file)
+    /// <summary>All keys at the top of the file.</summary>
+    public static IEnumerable<string> Names => Keys.Keys.Select(key => key.Name);
+
+    /// <returns>What is in the file; empty: there is none.</returns>
+    /// <exception cref="IOException">It cannot be read.</exception>
+    public static string TextOf(string file) =>
+        File.Exists(file) ? System.Text.Encoding.UTF8.GetString(Held.Head(Ground.Settings, file, Longest)) : "";
+
+    /// <summary>The keys whose values are otherwise in one text than in another, both without a mistake.</summary>
+    public static ImmutableArray<string> Changed(string before, string now)
     {
-        var settings = new Settings();
-        if (!File.Exists(file))
-            return (settings, null);
-        try
-        {
-            var text = ReadWhole(file);
-            if (text.Split('\n').All(line => line.TrimStart() is "" or ['#', ..]))
-                return (settings, null);
-            var (node, error) = YamlNodes.Read(text);
-            if (error is not null)
-                return (null, $"{file}: {error}");
-            if (node is NullNode or ScalarNode { Text.Length: 0 })
-                return (settings, null);
-            var errors = new List<DefinitionError>();
-            if (node is not MapNode map)
-                return (null, $"{file}: keys with values are wanted");
-            settings = Keys.Read(new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>()), settings);
-            return errors.Count == 0
-                ? (settings, null)
-                : (null, string.Join('\n', errors.Select(mistake => $"{file}: {mistake}")));
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            return (null, $"{file}: {error.Message}");
-        }
+        var (was, @is) = (Values(before), Values(now));
+        return
+        [
+            .. was
+                .Keys.Union(@is.Keys)
+                .Where(key => was.GetValueOrDefault(key) != @is.GetValueOrDefault(key))
+                .Order(StringComparer.Ordinal),
+        ];
+
+        static Dictionary<string, string> Values(string text) =>
+            YamlNodes.Read(text).Node is MapNode map
+                ? map.Entries.ToDictionary(one => one.Key, one => JsonNodes.Write(one.Value))
+                : [];
+    }
+
+    /// <returns>The settings, or null with what is wrong; and where each key stands.</returns>
+    public static (Settings? Settings, IReadOnlyList<DefinitionError> Errors, Node Whole) Read(string text)
+    {
+        var whole = new MapNode([]);
+        if (text.Split('\n').All(line => line.TrimStart() is "" or ['#', ..]))
+            return (new(), [], whole);
+        var (node, error) = YamlNodes.Read(text);
+        if (error is not null)
+            return (null, [error], whole);
+        if (node is NullNode or ScalarNode { Text.Length: 0 })
+            return (new(), [], whole);
+        if (node is not MapNode map)
+            return (null, [new("settings", node!.InWords, "keys with values", node.Place)], whole);
+        var errors = new List<DefinitionError>();
+        var settings = Keys.Read(new MapReader(map, "", errors, ImmutableHashSet.CreateBuilder<string>()), new());
+        return (errors.Count == 0 ? settings : null, errors, map);
     }
 }

@@ -1,32 +1,32 @@
 using CalmSentry.Engine.Logbook;
-using CalmSentry.Telling;
 
 namespace CalmSentry.Server.Self;
 
 /// <summary>
-/// Recipients, and how they are told, are taken in as soon as the settings' file is changed. What is wrong with it is said, and what
-/// held before goes on holding. All other settings hold from the sentry's next start on.
+/// The settings are taken in as soon as their file is changed, but for those of <see cref="Settings.AtStart"/>. What is wrong with it is
+/// said, and what held before goes on holding (<see cref="SettingsFile"/>).
 /// </summary>
 internal sealed class SettingsWatch : IDisposable
 {
     private static readonly TimeSpan Settled = TimeSpan.FromMilliseconds(200);
 
-    private readonly string file;
-    private readonly Teller teller;
+    private readonly SettingsFile file;
+    private readonly Func<Settings, Task> take;
     private readonly Record logbook;
     private readonly FileSystemWatcher? watcher;
     private readonly Timer soon;
     private readonly SemaphoreSlim one = new(1);
     private volatile bool over;
 
-    public SettingsWatch(string file, Teller teller, Record logbook)
+    /// <param name="take">Carries out what holds from now on.</param>
+    public SettingsWatch(string path, SettingsFile file, Func<Settings, Task> take, Record logbook)
     {
-        (this.file, this.teller, this.logbook) = (file, teller, logbook);
+        (this.file, this.take, this.logbook) = (file, take, logbook);
         soon = new(_ => _ = ReadAgain());
         try
         {
-            Directory.CreateDirectory(Path.GetDirectoryName(file)!);
-            watcher = new(Path.GetDirectoryName(file)!, Path.GetFileName(file))
+            Directory.CreateDirectory(Path.GetDirectoryName(path)!);
+            watcher = new(Path.GetDirectoryName(path)!, Path.GetFileName(path))
             {
                 NotifyFilter = NotifyFilters.LastWrite | NotifyFilters.FileName | NotifyFilters.Size,
             };
@@ -37,6 +37,7 @@ internal sealed class SettingsWatch : IDisposable
             watcher.Renamed += (_, _) => Soon();
             watcher.Error += (_, _) => Soon();
             watcher.EnableRaisingEvents = true;
+            Soon(); // somebody may have changed it since it was read
         }
         catch (Exception error) when (error is IOException or ArgumentException or UnauthorizedAccessException)
         {
@@ -57,11 +58,9 @@ internal sealed class SettingsWatch : IDisposable
         {
             if (over)
                 return;
-            var (settings, wrong) = Settings.Read(file);
-            if (settings is null)
-                logbook.Trouble($"{wrong}. Who is told, and how, stays as it was.");
-            else
-                await teller.Take(settings.Telling).ConfigureAwait(false);
+            // Whoever was set before is told of a mistake, and of what was put right whoever is set now.
+            if (file.Again(logbook) is { } settings)
+                await take(settings).ConfigureAwait(false);
         }
         catch (Exception unexpected)
         {

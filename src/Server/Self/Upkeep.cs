@@ -23,7 +23,7 @@ internal sealed class Upkeep : IDisposable
     private readonly ITimer seen,
         prune;
 
-    public Upkeep(SentryStore store, TimeProvider clock, Registry registry, Record logbook, Settings settings)
+    public Upkeep(SentryStore store, TimeProvider clock, Registry registry, Record logbook, SettingsFile settings)
     {
         seen = clock.CreateTimer(
             _ => store.SetFact(Registry.LastSeenFact, clock.GetUtcNow().ToString("O", CultureInfo.InvariantCulture)),
@@ -38,7 +38,7 @@ internal sealed class Upkeep : IDisposable
                     store.Prune(actor.Id, clock.GetUtcNow() - Kept, MostKept);
                 store.Prune(clock.GetUtcNow() - Kept);
                 store.Check();
-                LookAfter(store, logbook, clock.GetUtcNow() - settings.LogbookFor, settings.LogbookMost);
+                LookAfter(store, logbook, clock.GetUtcNow() - settings.Now.LogbookFor, settings.Now.LogbookMost);
             },
             null,
             TimeSpan.FromMinutes(1),

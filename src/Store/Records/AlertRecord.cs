@@ -36,6 +36,8 @@ internal sealed record AlertRecord : IRecord
 
     public TakenRecord? Taken { get; init; }
 
+    public DateTimeOffset? BackSince { get; init; }
+
     public ImmutableArray<HeardRecord>? Heard { get; init; }
 
     public static AlertRecord Of(Alert alert) =>
@@ -53,7 +55,8 @@ internal sealed record AlertRecord : IRecord
             OverAt = alert.OverAt,
             Returns = alert.Returns,
             PartOf = alert.PartOf,
-            Taken = alert.Taken is { } taken ? new(taken.By, taken.At, taken.Note) : null,
+            Taken = alert.Taken is { } taken ? new(taken.By, taken.At, taken.Note, taken.Until) : null,
+            BackSince = alert.BackSince,
             Heard = SituationRecord.Some(alert.Heard.ToRecords(HeardRecord.Of)),
         };
 
@@ -70,12 +73,13 @@ internal sealed record AlertRecord : IRecord
             OverAt = OverAt,
             Returns = Returns,
             PartOf = PartOf,
-            Taken = Taken is { } taken ? new(taken.By, taken.At, taken.Note) : null,
+            Taken = Taken is { } taken ? new(taken.By, taken.At, taken.Note, taken.Until) : null,
+            BackSince = BackSince,
             Heard = (Heard ?? []).ToRecords(one => one.ToCore()),
         };
 }
 
-internal sealed record TakenRecord(string By, DateTimeOffset At, string? Note);
+internal sealed record TakenRecord(string By, DateTimeOffset At, string? Note, DateTimeOffset? Until = null);
 
 internal sealed record AffectedRecord(
     string? Service,

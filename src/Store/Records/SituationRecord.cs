@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
@@ -83,7 +84,15 @@ internal sealed record SituationRecord : IRecord
                 : null,
             Rhythm = now.Rhythm is { } rhythm ? RhythmRecord.Of(rhythm) : null,
             Quiet = now.Quiet is { } quiet
-                ? new(quiet.Began, quiet.Until, quiet.NoRestarts, quiet.Reason, quiet.Count, Some(quiet.Withheld))
+                ? new(
+                    quiet.Began,
+                    quiet.Until,
+                    quiet.NoRestarts,
+                    quiet.Reason,
+                    quiet.Count,
+                    Some(quiet.Withheld),
+                    Some(quiet.Topics.Select(topic => topic is { } known ? Words.Of(known) : "").ToImmutableArray())
+                )
                 : null,
         };
 
@@ -117,6 +126,16 @@ internal sealed record SituationRecord : IRecord
             Rhythm = Rhythm?.ToCore(),
             Quiet = Quiet is { } quiet
                 ? new(quiet.Began, quiet.Until, quiet.NoRestarts, quiet.Reason, quiet.Count, quiet.Withheld ?? [])
+                {
+                    // Earlier versions did not write them down.
+                    Topics =
+                    [
+                        .. (quiet.Topics ?? [])
+                            .Concat(Enumerable.Repeat("", quiet.Withheld?.Length ?? 0))
+                            .Take(quiet.Withheld?.Length ?? 0)
+                            .Select(word => word.Length > 0 ? Words.To<Topic>(word) : (Topic?)null),
+                    ],
+                }
                 : null,
         };
 
@@ -129,7 +148,8 @@ internal sealed record QuietRecord(
     bool NoRestarts,
     string? Reason,
     int Count,
-    ImmutableArray<string>? Withheld
+    ImmutableArray<string>? Withheld,
+    ImmutableArray<string>? Topics = null
 );
 
 internal sealed record RhythmRecord

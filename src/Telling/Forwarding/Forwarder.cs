@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Forwarding;
 using CalmSentry.Engine.Background;
@@ -156,25 +157,37 @@ internal sealed class Forwarder
 }
 
 /// <summary>All collectors there are.</summary>
-internal sealed class Forwarders : IAsyncDisposable
+internal sealed class Forwarders(SentryStore store, Record logbook, Clocks clocks) : IAsyncDisposable
 {
-    private readonly List<(Forwarder One, BackgroundLoop Loop)> all = [];
+    private volatile ImmutableDictionary<ForwardTarget, (Forwarder One, BackgroundLoop Loop)> all = ImmutableDictionary<
+        ForwardTarget,
+        (Forwarder One, BackgroundLoop Loop)
+    >.Empty;
 
-    public void Begin(IEnumerable<ForwardTarget> targets, SentryStore store, Record logbook, Clocks clocks, string host)
+    /// <summary>Forwards to these from now on. Those that stay are not disturbed; one that comes back goes on where it was.</summary>
+    /// <param name="host">What this host is called in what they get.</param>
+    public async Task Take(IEnumerable<ForwardTarget> targets, string host)
     {
-        foreach (var target in targets)
+        var (before, wanted) = (all, targets.ToHashSet());
+        foreach (var (target, gone) in before.Where(one => !wanted.Contains(one.Key)))
+        {
+            all = all.Remove(target);
+            await gone.Loop.DisposeAsync();
+        }
+
+        foreach (var target in wanted.Where(target => !before.ContainsKey(target)))
         {
             var one = new Forwarder(target, store, logbook, clocks, host);
-            all.Add((one, new(one.Go, one.AfterFailure, clocks)));
+            all = all.Add(target, (one, new(one.Go, one.AfterFailure, clocks)));
         }
     }
 
     /// <summary>What does not get to its collector, a sentence each.</summary>
-    public IEnumerable<string> Troubles => all.Select(one => one.One.Trouble).OfType<string>();
+    public IEnumerable<string> Troubles => all.Values.Select(one => one.One.Trouble).OfType<string>();
 
     public async ValueTask DisposeAsync()
     {
-        foreach (var (_, loop) in all)
+        foreach (var (_, loop) in all.Values)
             await loop.DisposeAsync();
     }
 }

@@ -229,7 +229,7 @@ public sealed class BoundTests
         Assert.InRange(Peak(pid) - before, 0, MostGrowth);
         Assert.Equal(300, found.Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length);
         Assert.StartsWith("1 xx\n2 xx\n", found.Output, StringComparison.Ordinal);
-        await sentry.Ok("output", "tide", "--match", "^never$", "--last", "1000");
+        await sentry.Calm("output", "tide", "--match", "^never$", "--last", "1000");
         Assert.InRange(Peak(pid) - before, 0, MostGrowth);
     }
 
@@ -331,7 +331,7 @@ public sealed class BoundTests
         await sentry.Calm("account", "grant", "nobody", deep, "--yes");
         await LongLines(sentry);
         await LookThrough(sentry);
-        await sentry.Ok("output", "tide", "--match", "^never$", "--last", "1000");
+        await sentry.Calm("output", "tide", "--match", "^never$", "--last", "1000");
         await over.CancelAsync();
         await watch;
         await Sentry.As("root", "rm", "-rf", deep);

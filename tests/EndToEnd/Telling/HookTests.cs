@@ -212,6 +212,32 @@ public partial class HookTests
         Assert.Equal(5, (await TellTests.Messages(sentry))[0].GetProperty("tries").GetInt32());
     }
 
+    [Theory]
+    [InlineData("3")]
+    [InlineData(null)]
+    public async Task A_receiver_says_how_long_it_is_to_be_left_alone(string? seconds)
+    {
+        var times = new List<DateTimeOffset>();
+        using var receiver = new Receiver(
+            async (number, stream) =>
+            {
+                times.Add(DateTimeOffset.UtcNow);
+                // By its own clock, which is an hour slow.
+                var now = DateTimeOffset.UtcNow.AddHours(-1);
+                await Say(
+                    stream,
+                    number == 0
+                        ? $"HTTP/1.1 503 Later\r\nDate: {now:R}\r\nRetry-After: {seconds ?? $"{now.AddSeconds(3):R}"}\r\nContent-Length: 0\r\n\r\n"
+                        : "HTTP/1.1 204 Taken\r\n\r\n"
+                );
+            }
+        );
+        await using var sentry = await Telling(receiver);
+        await Sentry.Eventually(async () => await TellTests.StateOf(sentry, 1) == "delivered");
+        Assert.Equal(2, times.Count);
+        Assert.True(times[1] - times[0] >= TimeSpan.FromSeconds(2.9), "it was asked again too soon");
+    }
+
     [Fact]
     public async Task What_a_receiver_will_never_take_is_given_up()
     {

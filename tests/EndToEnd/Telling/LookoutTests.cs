@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
+using System.Text.Json;
 
 namespace CalmSentry.Tests.EndToEnd.Telling;
 
@@ -49,6 +50,17 @@ public class LookoutTests
         await Sentry.Eventually(async () => (await Logged(sentry, "copy-seen")).Count > 1);
         Assert.Contains($"pid {second.Id},", (await Logged(sentry, "copy-seen"))[1], StringComparison.Ordinal);
         Assert.Contains("A copy of it runs", (await sentry.Ok("report")).Output, StringComparison.Ordinal);
+
+        // It goes on until the last of them has ended.
+        Assert.Equal(
+            JsonValueKind.Null,
+            (await TellTests.Alert(sentry, _ => true)).GetProperty("well-since").ValueKind
+        );
+        first.Dispose();
+        await Sentry.Eventually(async () => (await Logged(sentry, "copy-over")).Count == 1);
+        second.Dispose();
+        await Sentry.Eventually(async () => (await Logged(sentry, "copy-over")).Count == 2);
+        await TellTests.Alert(sentry, one => one.GetProperty("well-since").ValueKind != JsonValueKind.Null);
     }
 
     /// <summary>What somebody started by hand, until the test is over.</summary>
@@ -58,8 +70,13 @@ public class LookoutTests
 
         public int Id => process.Id;
 
+        private bool ended;
+
         public void Dispose()
         {
+            if (ended)
+                return;
+            ended = true;
             process.Kill(entireProcessTree: true);
             process.Dispose();
         }

@@ -158,7 +158,7 @@ public class TellTests
         await Known(sentry, "quay-office");
         var said = await sentry.Calm("tell", "--test", "quay-office");
         Assert.Equal(1, said.Exit);
-        Assert.Contains("could not be secured", said.Output, StringComparison.Ordinal);
+        Assert.Contains("could not be secured: its certificate was issued by", said.Output, StringComparison.Ordinal);
 
         using var plain = new TcpListener(IPAddress.Loopback, 0);
         plain.Start();
@@ -295,7 +295,7 @@ public class TellTests
                 alert => alert.GetProperty("affected").EnumerateArray().Any(one => Text(one, "service") == name)
             );
             await sentry.ChangeStore(
-                "UPDATE alert SET document = json_set(document, '$.joined', '2026-01-01T00:00:00Z')"
+                "UPDATE alert SET document = json_set(document, '$.joined', '2026-01-01T00:00:00Z', '$.began', '2026-01-01T00:00:00Z')"
             );
             await sentry.KillServer();
             await sentry.Serve();
@@ -362,6 +362,30 @@ public class TellTests
             Assert.Contains($"s{round}", told);
 
         static string Id(MimeMessage mail) => mail.MessageId!.Split('@')[0];
+    }
+
+    [Fact]
+    public async Task What_was_told_while_no_disk_took_it_is_told_again_with_the_same_id()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await ToOffice(sentry, post, "gather: 0 s");
+        await Faulty(sentry);
+        MimeMessage first;
+        await using (await RecordTests.Held(sentry))
+        {
+            await sentry.Calm("start", "fare-ledger");
+            first = await post.Next(_ => true);
+            await sentry.KillServer();
+        }
+
+        await sentry.Serve();
+        // That the sentry was away may be told before it.
+        await Sentry.Eventually(() => post.Taken.Count(mail => mail.Subject == first.Subject) == 2);
+        Assert.All(
+            post.Taken.Where(mail => mail.Subject == first.Subject),
+            mail => Assert.Equal(first.MessageId, mail.MessageId)
+        );
     }
 
     /// <summary>Ids of messages that the store, as it lies on the disk, has in a state.</summary>
@@ -577,12 +601,12 @@ public class TellTests
         );
         await sentry.Wrap("board", "--proof", "up-for:0s", "--start", "--", "/bin/sleep", "676");
         await sentry.Ok("adjust", "board", "--notes", "the screens");
-        Assert.StartsWith("All was well\n", (await sentry.Ok("report")).Output, StringComparison.Ordinal);
+        Assert.StartsWith("Report: all was well\n", (await sentry.Ok("report")).Output, StringComparison.Ordinal);
         await Faulty(sentry);
         await sentry.Calm("start", "fare-ledger");
         await Alert(sentry, _ => true);
         var text = (await sentry.Ok("report")).Output;
-        Assert.StartsWith("1 service needs attention\n", text, StringComparison.Ordinal);
+        Assert.StartsWith("Report: 1 service needs attention\n", text, StringComparison.Ordinal);
         Assert.Contains("fare-ledger is on hold; it goes on", text, StringComparison.Ordinal);
         Assert.Matches(@"board: Revision 2: .*notes.* \(" + Environment.UserName, text);
         Assert.StartsWith("<!DOCTYPE html>", (await sentry.Ok("report", "--html")).Output, StringComparison.Ordinal);
@@ -661,5 +685,113 @@ public class TellTests
 
         File.Delete(sentry.Places.Settings);
         await Known(sentry);
+    }
+
+    [Fact]
+    public async Task A_mistake_in_the_settings_silences_nobody_over_a_restart_either()
+    {
+        const string good = "tell:\n  - { command: [/bin/true], name: bell }\n";
+        await using var sentry = await With(_ => good, "bell");
+        await sentry.Wrap("quay-lamps", "--", "/bin/sleep", "683");
+        await Set(sentry, good + "sever: x\n");
+        var alert = await Alert(sentry, one => Text(one, "topic") == "settings");
+        for (var served = 0; served < 2; served++)
+        {
+            await Known(sentry, "bell");
+            foreach (
+                var command in (string[][])
+                    [
+                        ["board", "--once"],
+                        ["host", "status"],
+                        ["list"],
+                    ]
+            )
+                Assert.Contains("sever", (await sentry.Calm(command)).Told, StringComparison.Ordinal);
+            Assert.True(alert.GetProperty("well-since").ValueKind == JsonValueKind.Null);
+            await sentry.KillServer();
+            await sentry.Serve();
+        }
+
+        await Set(sentry, good.Replace("bell", "gong", StringComparison.Ordinal) + "jobs-at-once: 7\nport: 0\n");
+        await Known(sentry, "gong");
+        Assert.DoesNotContain("sever", (await sentry.Ok("host", "status")).Output, StringComparison.Ordinal);
+        await Alert(
+            sentry,
+            one => Text(one, "topic") == "settings" && one.GetProperty("well-since").ValueKind != JsonValueKind.Null
+        );
+        Assert.Contains(
+            "jobs-at-once, port, tell; from the sentry's next start on: port.",
+            (await sentry.Ok("logbook", "--kind", "settings-taken", "--last", "1")).Output,
+            StringComparison.Ordinal
+        );
+    }
+
+    [Fact]
+    public async Task What_a_program_asks_stays_until_it_is_answered_or_somebody_has_seen_it()
+    {
+        await using var sentry = await With(_ => "tell:\n  - { command: [/bin/true], name: bell }\n", "bell");
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "said"));
+        File.SetUnixFileMode(place.FullName, (UnixFileMode)0x1FF);
+        var words = Path.Combine(place.FullName, "words");
+        var till = sentry.Script(
+            "till",
+            $"""
+            #!/bin/sh
+            while sleep 0.05; do
+              word=$(cat {words.Quoted()} 2>/dev/null) && rm {words.Quoted()} &&
+                curl -s --unix-socket "$CALM_SAY" -d 'paper is out' "http://calm/$word"
+            done
+            """
+        );
+        await sentry.Wrap("till", "--start", "--", till);
+        async Task Says(string word)
+        {
+            await File.WriteAllTextAsync(words + "~", word);
+            File.SetUnixFileMode(words + "~", (UnixFileMode)0x1B6);
+            File.Move(words + "~", words);
+            await Sentry.Eventually(() => Task.FromResult(!File.Exists(words)));
+        }
+
+        await Says("asks");
+        var asks = await Alert(sentry, one => Text(one, "topic") == "asks");
+        Assert.Equal(JsonValueKind.Null, asks.GetProperty("well-since").ValueKind);
+        await Says("answered");
+        await Alert(sentry, one => one.GetProperty("well-since").ValueKind != JsonValueKind.Null);
+        await Says("asks");
+        await Alert(sentry, one => one.GetProperty("well-since").ValueKind == JsonValueKind.Null);
+        Assert.Contains("over with that", (await sentry.Ok("acknowledge", "till")).Output, StringComparison.Ordinal);
+        Assert.NotEqual(JsonValueKind.Null, (await Alert(sentry, _ => true)).GetProperty("over").ValueKind);
+
+        // In a quiet time nobody is told; what still holds at its end is told then as what it is.
+        await sentry.Ok("quiet", "till", "--for", "1h");
+        await Says("asks");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "till", "--kind", "noted", "--json")).Json.GetArrayLength() == 3
+        );
+        await sentry.Ok("quiet", "till", "--end");
+        var after = await Alert(sentry, one => one.GetProperty("over").ValueKind == JsonValueKind.Null);
+        Assert.Equal(("asks", "urgent"), (Text(after, "topic"), Text(after, "urgency")));
+    }
+
+    [Fact]
+    public async Task An_alert_can_be_put_aside_for_a_time_and_one_that_has_happened_be_closed()
+    {
+        await using var sentry = await With(_ => "tell:\n  - { command: [/bin/true], name: bell }\n", "bell");
+        await Faulty(sentry);
+        await sentry.Calm("start", "fare-ledger");
+        var held = (await Alert(sentry, _ => true)).GetProperty("number").GetInt64();
+        var past = await sentry.Calm("acknowledge", "fare-ledger", "--until", "2001-02-03");
+        Assert.Equal(2, past.Exit);
+        Assert.Contains("is past", past.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "put aside until",
+            (await sentry.Ok("acknowledge", "fare-ledger", "--until", "2h")).Output,
+            StringComparison.Ordinal
+        );
+        Assert.Contains("put aside until", (await sentry.Ok("tell")).Output, StringComparison.Ordinal);
+        var goesOn = await sentry.Calm("tell", "--close", $"{held}");
+        Assert.Equal(1, goesOn.Exit);
+        Assert.Contains("goes on until that is not so", goesOn.Error, StringComparison.Ordinal);
+        Assert.Equal(4, (await sentry.Calm("tell", "--close", "4711")).Exit);
     }
 }

@@ -92,6 +92,85 @@ public sealed class ArchiveTests : IDisposable
         Assert.Equal("serve()", System.IO.File.ReadAllText(Path.Combine(Into, "board/now.js")));
     }
 
+    [Fact]
+    public void What_does_not_come_to_its_checksum_is_refused()
+    {
+        var packed = new MemoryStream();
+        using (var gzip = new GZipStream(packed, CompressionLevel.Fastest, leaveOpen: true))
+            Tar(File("prices.env", "PRICE=100")).CopyTo(gzip);
+        var bytes = packed.ToArray();
+        bytes[^8] ^= 1; // its CRC-32 (RFC 1952, section 2.3.1)
+        Refused(new MemoryStream(bytes));
+        bytes[^8] ^= 1;
+        bytes[^1] ^= 1; // its length
+        Refused(new MemoryStream(bytes));
+        bytes[^1] ^= 1;
+        Unpack(new MemoryStream(bytes), Empty, Most);
+
+        var zipped = new MemoryStream();
+        using (var zip = new ZipArchive(zipped, ZipArchiveMode.Create, leaveOpen: true))
+        using (var to = new StreamWriter(zip.CreateEntry("prices.env", CompressionLevel.NoCompression).Open()))
+            to.Write("PRICE=100");
+        bytes = zipped.ToArray();
+        bytes[bytes.AsSpan().IndexOf("=100"u8) + 1] = (byte)'9';
+        Assert.Equal("prices.env", Refused(new MemoryStream(bytes)).Member);
+    }
+
+    [Fact]
+    public void A_long_name_is_whole_also_where_words_before_it_do_not_say_it()
+    {
+        var (folder, name) = (new string('l', 90), new string('n', 60));
+        var plain = new MemoryStream();
+        using (var tar = new TarWriter(plain, TarEntryFormat.Ustar, leaveOpen: true))
+            tar.WriteEntry(
+                new UstarTarEntry(TarEntryType.RegularFile, $"{folder}/{name}/index.js")
+                {
+                    DataStream = new MemoryStream("serve()"u8.ToArray()),
+                }
+            );
+        // A pax extended header that tells when it was written, and not how it is called.
+        var words = new byte[1024];
+        "PaxHeader"u8.CopyTo(words);
+        "0000644\0"u8.CopyTo(words.AsSpan(100));
+        "00000000024\0"u8.CopyTo(words.AsSpan(124));
+        "        "u8.CopyTo(words.AsSpan(148));
+        words[156] = (byte)'x';
+        "ustar\000"u8.CopyTo(words.AsSpan(257));
+        System
+            .Text.Encoding.ASCII.GetBytes($"{Convert.ToString(words.Sum(one => one), 8).PadLeft(6, '0')}\0 ")
+            .CopyTo(words, 148);
+        "20 mtime=1772352000\n"u8.CopyTo(words.AsSpan(512));
+        Unpack(new MemoryStream([.. words, .. plain.ToArray()]), Into, Most);
+        Assert.Equal("serve()", System.IO.File.ReadAllText(Path.Combine(Into, folder, name, "index.js")));
+    }
+
+    [Fact]
+    public void A_sparse_file_is_refused_by_its_own_name()
+    {
+        var entry = new PaxTarEntry(
+            TarEntryType.RegularFile,
+            "GNUSparseFile.7/tides.img",
+            new Dictionary<string, string> { ["GNU.sparse.major"] = "1", ["GNU.sparse.name"] = "tides.img" }
+        )
+        {
+            DataStream = new MemoryStream("1\n0\n1\n"u8.ToArray()),
+        };
+        Assert.Equal("tides.img", Refused(Tar(File("a"), entry)).Member);
+    }
+
+    [Theory]
+    [InlineData("FD377A585A00", "xz")]
+    [InlineData("425A683931415926", "bzip2")]
+    [InlineData("28B52FFD0458", "zstd")]
+    [InlineData("377ABCAF271C0004", "7z")]
+    [InlineData("303730373031", "cpio")]
+    public void What_is_packed_otherwise_is_named(string head, string kind) =>
+        Assert.Contains(
+            $"it is packed by {kind}",
+            Refused(new MemoryStream([.. Convert.FromHexString(head), .. new byte[1000]])).Message,
+            StringComparison.Ordinal
+        );
+
     [Theory]
     [InlineData("/etc/cron.d/x")]
     [InlineData("../x")]

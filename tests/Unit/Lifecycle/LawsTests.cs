@@ -699,6 +699,29 @@ public class LawsTests
         Assert.Equal(Phase.Waiting, world.Situation.Phase);
     }
 
+    /// <summary>Somebody's stop in the middle of a restart of several is the last word, before it is down as after.</summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void What_a_person_stops_while_it_is_down_for_a_while_is_not_brought_back(bool isDown)
+    {
+        var (anna, restart) = (new Principal("anna"), new Principal("bo", PrincipalKind.Restart));
+        var world = new World(Usual);
+        world.Happens(new StartAsked(anna));
+        world.Launch();
+        world.Happens(new StopAsked(restart));
+        if (!isDown)
+            world.Happens(new StopAsked(anna));
+        world.End(new(OutcomeKind.Signalled, 15));
+        if (isDown)
+            world.Happens(new StopAsked(anna));
+        world.Happens(new StartAsked(restart, BringsBack: true));
+        Assert.Equal(Phase.Stopped, world.Situation.Phase);
+        Assert.Equal(anna, world.Situation.Asked?.By);
+        world.Happens(new StartAsked(anna));
+        Assert.Equal(2, world.Situation.Run?.Number.Value);
+    }
+
     [Fact]
     public void When_a_wrapper_script_ends_first_what_it_started_gets_the_signal_too()
     {

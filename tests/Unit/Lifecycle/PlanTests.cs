@@ -46,6 +46,7 @@ public class PlanTests
         LostAmongTheDeeds,
         LostAfterTheDeeds,
         BegunByOthers,
+        StoppedByOthers,
         Removed,
         TimePasses,
     }
@@ -58,6 +59,7 @@ public class PlanTests
             (2, Gen.Const(Event.LostAmongTheDeeds)),
             (1, Gen.Const(Event.LostAfterTheDeeds)),
             (1, Gen.Const(Event.BegunByOthers)),
+            (1, Gen.Const(Event.StoppedByOthers)),
             (1, Gen.Const(Event.Removed)),
             (2, Gen.Const(Event.TimePasses))
         ),
@@ -95,7 +97,8 @@ public class PlanTests
 
         private readonly Dictionary<string, Service> services;
         private readonly NeedGraph graph;
-        private readonly HashSet<string> others = [];
+        private readonly HashSet<string> others = [],
+            theirs = [];
         private Plan plan;
         private DateTimeOffset now = Start;
         private bool resumed;
@@ -148,6 +151,11 @@ public class PlanTests
                     Begin(service);
                     others.Add(name);
                     break;
+                case Event.StoppedByOthers when service is { Stopping: false } && service.Run > default(RunNumber):
+                    service.Stopping = true;
+                    if (plan.Stops.Any(stop => stop.Name == name && stop.AskedAt is null))
+                        theirs.Add(name);
+                    break;
                 case Event.Removed when service.Run == default:
                     service.Exists = false;
                     break;
@@ -172,6 +180,9 @@ public class PlanTests
                 var begin in plan.Begins.Where(begin => services[begin.Name].Exists && !others.Contains(begin.Name))
             )
                 Assert.True(services[begin.Name].Last > begin.From, "what was to be begun was begun");
+            if (plan is { Kind: PlanKind.Restart, Forced: false, Stops: [.., var asked] })
+                foreach (var name in theirs.Except(others).Where(name => name != asked.Name))
+                    Assert.Equal(0, services[name].Begun); // somebody else has stopped it before this plan could
             // Read back from its record it is the same plan.
             Assert.Equivalent(
                 plan,

@@ -40,9 +40,35 @@ public class QuietTests
         Assert.Empty(Told(world));
         Assert.True(world.PassToNextMoment());
         Assert.Null(world.Situation.Quiet);
-        var over = Assert.IsType<QuietOverEntry>(Assert.Single(Told(world)).Entry);
-        Assert.Equal(1, over.Count);
-        Assert.Contains("Held after", Assert.Single(over.Withheld), StringComparison.Ordinal);
+        // It is still on hold: that is told as what it is, and not as something that was.
+        var goes = Assert.Single(Told(world)).Entry;
+        Assert.Equal(Topic.Held, goes.TopicIf(tells: true, isJob: false));
+        Assert.Contains("Held after", goes.Text, StringComparison.Ordinal);
+
+        world = Running(LawsTests.Usual with { Recover = new() { HoldEnds = 1 } });
+        world.Happens(new QuietAsked(Anna, world.Now.AddMinutes(30)));
+        world.End(Failed);
+        world.Happens(new StartAsked(Anna));
+        Up(world);
+        world.Happens(new PersonAsked("It asks for a person: paper is out"));
+        world.Happens(new PersonAsked("It asks for a person: ink is out"));
+        world.Happens(new QuietAsked(Anna, world.Now));
+        Assert.Collection(
+            Told(world).Select(note => note.Entry),
+            over => Assert.Equal(1, Assert.IsType<QuietOverEntry>(over).Count),
+            asks =>
+                Assert.Equal(
+                    (Topic.Asks, true),
+                    (((GoesOnEntry)asks).About, asks.Text.Contains("ink", StringComparison.Ordinal))
+                )
+        );
+
+        world = Running(LawsTests.Usual);
+        world.Happens(new QuietAsked(Anna, world.Now.AddMinutes(30)));
+        world.Happens(new PersonAsked("It asks for a person: paper is out"));
+        world.Happens(new PersonAnswered());
+        world.Happens(new QuietAsked(Anna, world.Now));
+        Assert.IsType<QuietOverEntry>(Assert.Single(Told(world)).Entry);
     }
 
     [Fact]

@@ -79,7 +79,10 @@ internal sealed class World(Definition first)
         if (turn.Deeds.OfType<Note>().Any(note => note.Entry is JobOverdueEntry))
             Assert.True(before.Rhythm is null or { Overdue: false }, "it is told once");
         if (before.Quiet is not null && turn.After.Quiet is not null)
-            Assert.DoesNotContain(turn.Deeds, deed => deed is Note { Tells: true, Entry: not QuietOverEntry });
+            Assert.DoesNotContain(
+                turn.Deeds,
+                deed => deed is Note { Tells: true, Entry: not (QuietOverEntry or GoesOnEntry) }
+            );
         foreach (var deed in turn.Deeds)
             Carry(deed, before, happening);
         CheckSituation();

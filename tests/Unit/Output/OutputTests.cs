@@ -118,10 +118,16 @@ public sealed class OutputTests : IDisposable
                         .Select(i => (all[i].Place, Fits: fitting.Contains(i)))
                         .ToList();
                     Assert.Equal(wanted, Found(query).Select(found => (found.Line.Place, found.Fits)));
+                    // Of the latest, what stands around them, and nothing of what stood around one before.
+                    var (left, latest) = (fitting.SkipLast(last).ToList(), fitting.TakeLast(last).ToList());
                     Assert.Equal(
-                        fitting.TakeLast(last).Select(i => all[i].Place),
-                        Found(query with { Last = last }).Where(found => found.Fits).Select(found => found.Line.Place)
+                        wanted
+                            .Select(one => all.FindIndex(line => line.Place == one.Place))
+                            .Where(i => i > left.LastOrDefault(-1) && latest.Any(hit => Math.Abs(hit - i) <= around))
+                            .Select(i => all[i].Place),
+                        Found(query with { Last = last }).Select(found => found.Line.Place)
                     );
+                    Assert.False(Found(query with { Last = last }).FirstOrDefault() is { Apart: true });
                 },
                 iter: 100,
                 threads: 1 // they share the folder
@@ -154,7 +160,7 @@ public sealed class OutputTests : IDisposable
                     Assert.Equal(
                         string.Concat(lines.TakeLast(last).Select(line => line + '\n'))
                             .Replace("~\n", "", StringComparison.Ordinal),
-                        Encoding.UTF8.GetString(Bytes(OutputFile.StartOfLast(folder, last)))
+                        Encoding.UTF8.GetString(Bytes(OutputFile.StartOfLast(folder, last).Place))
                     );
                 },
                 iter: 100,
@@ -435,6 +441,10 @@ public sealed class OutputTests : IDisposable
             [text, text],
             Found(new(folder, encoding, 0, null, null) { Find = text[..2] }).Select(found => found.Line.Text)
         );
+        Assert.Equal([text], Found(new(folder, encoding, 0, null, 1)).Select(found => found.Line.Text));
+        Assert.Equal([text], OutputFile.LastLines(folder, encoding, 0, Segments.End(folder), 1));
+        Assert.Equal([text, text], new NewLines(folder, 0, encoding).Next());
+        Assert.Equal(Segments.End(folder) / 2, OutputSearch.StartOfLast(folder, encoding, 1, CancellationToken.None));
     }
 
     [Fact]

@@ -36,6 +36,7 @@ public class RhythmTests
     [InlineData("every 90 seconds from 2026-11-27 10:00:30", "UTC", "2020-01-01T00:00Z", "11-27T10:00:30 11-27T10:02")]
     [InlineData("every 2 weeks from 2026-03-16 06:00", "Europe/Oslo", "2026-03-01T00:00Z", "03-16T05:00 03-30T04:00")]
     // The 31st, the end of a month, and the leap day.
+    [InlineData("daily at 02:07, 03:21", "Europe/Oslo", "2026-03-29T00:59:59.9999999Z", "03-29T01:00 03-29T01:21")]
     [InlineData("on 31 at 12:00", "UTC", "2026-01-31T12:00Z", "03-31T12:00 05-31T12:00 07-31T12:00")]
     [InlineData("on last at 12:00", "UTC", "2028-01-31T12:00Z", "02-29T12:00 03-31T12:00 04-30T12:00")]
     [InlineData("on 29, 30 at 00:00", "UTC", "2028-01-31T12:00Z", "02-29T00:00 03-29T00:00 03-30T00:00")]
@@ -59,6 +60,11 @@ public class RhythmTests
         "2026-11-01T00:00Z",
         "11-06T06:00 11-13T06:00 11-20T06:00 11-27T06:00 12-04T06:00"
     )]
+    [InlineData("on 2nd tue at 17:00", "UTC", "2026-11-10T17:00Z", "12-08T17:00 01-12T17:00 02-09T17:00")]
+    [InlineData("on last fri, 31 at 17:00", "UTC", "2026-11-27T17:00Z", "12-25T17:00 12-31T17:00 01-29T17:00")]
+    [InlineData("on 5th mon at 00:00", "Europe/Oslo", "2026-11-27T17:00Z", "11-29T23:00 03-28T22:00 05-30T22:00")]
+    [InlineData("once at 2026-12-24 18:00", "Europe/Oslo", "2026-11-27T17:00Z", "12-24T17:00 -")]
+    [InlineData("once at 2027-03-28 02:30", "Europe/Oslo", "2026-11-27T17:00Z", "03-28T01:00 -")]
     [InlineData("cron 0 6 13 12 1", "UTC", "2026-12-06T00:00Z", "12-07T06:00 12-13T06:00 12-14T06:00")]
     [InlineData("cron 30 16 * * 1-5", "Europe/Oslo", "2026-11-27T16:00Z", "11-30T15:30 12-01T15:30")]
     [InlineData("cron 0 0 29 2 *", "UTC", "2026-11-01T00:00Z", "02-29T00:00 02-29T00:00")]
@@ -118,7 +124,9 @@ public class RhythmTests
                 (number, unit, day) =>
                     $"every {number} {((string[])["s", "min", "h", "days", "weeks", "months"])[unit]} from {new DateTime(2025, 12, 31, 2, 30, 0).AddDays(day):yyyy-MM-dd HH:mm}"
             ),
-        Gen.Select(Gen.Int[0, 1439].Array[1, 3], Gen.Int[0, 40].Array[0, 3])
+        Gen.Int[0, 40 * 365 * 1440]
+            .Select(minute => $"once at {new DateTime(2000, 1, 1).AddMinutes(minute):yyyy-MM-dd HH:mm}"),
+        Gen.Select(Gen.Int[0, 1439].Array[1, 3], Gen.Int[0, 44].Array[0, 3])
             .Select(
                 (times, days) =>
                     (days.Length == 0 ? "daily" : "on " + string.Join(", ", days.Select(Day).Distinct()))
@@ -135,7 +143,24 @@ public class RhythmTests
     private static string Day(int number) =>
         number == 0 ? "last"
         : number <= 31 ? $"{number}"
-        : ((string[])["sun", "mon", "tue", "wed", "thu", "fri", "sat", "mon-fri", "sat-sun"])[number - 32];
+        : (
+            (string[])
+                [
+                    "sun",
+                    "mon",
+                    "tue",
+                    "wed",
+                    "thu",
+                    "fri",
+                    "sat",
+                    "mon-fri",
+                    "sat-sun",
+                    "last fri",
+                    "1st sun",
+                    "2nd tue",
+                    "5th wed",
+                ]
+        )[number - 32];
 
     private static readonly Gen<DateTimeOffset> Moments = Gen.Int[0, 2 * 366 * 24 * 60]
         .Select(minutes => Moment("2026-01-01T00:00Z").AddMinutes(minutes));
@@ -244,7 +269,11 @@ public class RhythmTests
     [InlineData("cron 0 0 * *")]
     [InlineData("cron 60 0 * * *")]
     [InlineData("cron 0 0 30 2 *")]
-    [InlineData("cron @daily")]
+    [InlineData("cron @reboot")]
+    [InlineData("on 6th tue at 01:00")]
+    [InlineData("on last at")]
+    [InlineData("once at 2026-02-30 06:00")]
+    [InlineData("once at 06:00")]
     [InlineData("cron 0 0 L * *")]
     [InlineData("R0/2026-11-30T06:00Z/PT15M")]
     [InlineData("R/2026-11-30T06:00Z/PT9S")]
@@ -252,6 +281,37 @@ public class RhythmTests
     [InlineData("R/2026-11-30T06:00+15:00/P1D")]
     [InlineData("")]
     public void What_is_none_is_refused(string words) => Assert.False(RhythmWords.TryRead(words, out _));
+
+    [Theory]
+    [InlineData("daily at 25:00", "there is no 25:00")]
+    [InlineData("daily at 1:00", "there is no 1:00")]
+    [InlineData("on mon, someday at 01:00", "there is no someday")]
+    [InlineData("on 2th tue at 01:00", "there is no 2th tue")]
+    [InlineData("daily at", "days, 'at' and times")]
+    [InlineData("daily at 01:00, 01:00", "each time and each day once")]
+    [InlineData("every 9 s", "10 s or more")]
+    [InlineData("every 15 moons", "a number and s, min, h")]
+    [InlineData("every 2 weeks", "every 2 weeks from 2026-11-30 06:00")]
+    [InlineData("every 2 weeks from 06:00", "every 2 weeks from 2026-11-30 06:00")]
+    [InlineData("once at 2026-02-30 06:00", "a day that there is")]
+    [InlineData("cron 0 0 * *", "there are 4")]
+    [InlineData("cron 60 0 * * *", "MINUTE (0-59), with *, commas, - and /: '60' is none")]
+    [InlineData("cron 0 0 * * mom", "WEEKDAY (0-7, sun-sat), with *, commas, - and /: 'mom' is none")]
+    [InlineData("cron 0 0 30 2 *", "this one never comes")]
+    [InlineData("whenever", RhythmWords.Allowed)]
+    public void What_is_wrong_is_named_by_its_word(string words, string said)
+    {
+        Assert.False(RhythmWords.TryRead(words, out _));
+        Assert.Contains(said, RhythmWords.AllowedFor(words), StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("On Mon-FRI at 16:30", "on mon-fri at 16:30")]
+    [InlineData("CRON 0 6 * * MON-FRI", "cron 0 6 * * mon-fri")]
+    [InlineData("cron @daily", "cron 0 0 * * *")]
+    [InlineData("@Weekly", "cron 0 0 * * 0")]
+    [InlineData("on last fri, 2nd tue at 17:00", "on 2nd tue, last fri at 17:00")]
+    public void What_people_write_is_read(string words, string rhythm) => Assert.Equal(rhythm, Read(words).ToString());
 
     private static Rhythm Read(string words)
     {

@@ -838,6 +838,16 @@ internal sealed class Simulation : IDisposable
         foreach (var message in live.Store.Messages(100_000))
             if (message.State == MessageState.Delivered && !people.Arrived.Contains(message.Id))
                 machine.Broken($"message {message.Number} is said to be delivered, and did not arrive");
+        foreach (
+            var alert in live.Teller.Known.Where(alert =>
+                alert is { OverAt: null, PartOf: null, Taken: null, Lasts: true, Urgency: Urgency.Urgent }
+            )
+        )
+            if (
+                alert.Heard.FirstOrDefault() is not { } heard
+                || (heard.Known < alert.Count && heard.Times.Length < AlertLife.MostGrowing)
+            )
+                machine.Broken($"alert {alert.Number} of {alert.Cause} goes on, and not all of it was told");
         var told = live
             .Teller.Known.Where(alert => alert.OverAt is null && alert.PartOf is null)
             .SelectMany(alert => alert.Affected)
@@ -845,7 +855,9 @@ internal sealed class Simulation : IDisposable
             .ToHashSet();
         foreach (var actor in live.Registry.All.Where(one => one.Situation.Phase == Phase.Held))
             if (!told.Contains(actor.Definition.Name))
-                machine.Broken($"{actor.Definition.Name} is on hold, and no alert that goes on says so");
+                machine.Broken(
+                    $"{actor.Definition.Name} is on hold, and no alert that goes on says so: {LastWords(live, actor)}"
+                );
     }
 
     private static string LastWords(SimServer live, ServiceActor actor) =>
@@ -853,7 +865,7 @@ internal sealed class Simulation : IDisposable
             " / ",
             live.Store.Logbook(5000)
                 .Where(entry => entry.Service == actor.Definition.Name)
-                .TakeLast(6)
+                .TakeLast(10)
                 .Select(entry => $"{entry.At:HH:mm:ss} {entry.Entry.Text}")
         );
 
@@ -898,9 +910,11 @@ internal sealed class Simulation : IDisposable
         // Whoever stopped what ran brings it back, or says so.
         if (
             now is { Phase: Phase.Stopped, Asked: { By.Kind: PrincipalKind.Swap or PrincipalKind.Drill } by2 }
+            // One that begins on request ran again, and was lost with its machine.
+            && (by2.What == AskedFor.Stop || actor.Definition.BeginsWithMachine)
             && !live.Store.Logbook(actor.Id, 100).Any(entry => entry.Entry is SwapDownEntry)
         )
-            machine.Broken($"{name} was stopped by {by2.By}, and is not brought back");
+            machine.Broken($"{name} was stopped by {by2.By}, and is not brought back: {LastWords(live, actor)}");
         if (now.Rhythm?.LookAt is { } due && loop.Wall - due > TimeSpan.FromMinutes(1))
             machine.Broken($"{name} has not looked at its moment of {due:u}");
         if (actor.Definition.IsJob && now.Phase == Phase.Resting && now.Rhythm?.Next is null)
@@ -924,12 +938,7 @@ internal sealed class Simulation : IDisposable
                 !known.ContainsKey(number)
                 && !passedOver.Any(last =>
                     last >= number
-                    // One that was lost, or never was, may lie before one that was found by its processes.
-                    && (
-                        machine.Lost.Contains((label, number))
-                        || !machine.Launched.Contains((label, number))
-                        || !known.Keys.Any(other => other > number && other <= last)
-                    )
+                    && (machine.Lost.Contains((label, number)) || !machine.Launched.Contains((label, number)))
                 )
             )
                 machine.Broken(

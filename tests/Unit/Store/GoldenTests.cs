@@ -219,7 +219,11 @@ public class GoldenTests
                 Moment = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero),
                 Count = 2,
                 Revision = 4,
-                Name = kind == EntryKinds.Of<NotedEntry>() ? "warns" : seen,
+                Name =
+                    kind == EntryKinds.Of<NotedEntry>() ? "warns"
+                    : kind == EntryKinds.Of<GoesOnEntry>() ? "held"
+                    : seen,
+                Names = kind == EntryKinds.Of<LogbookEmptiedEntry>() ? ["1", "2"] : [],
                 Seen = seen,
                 Next = EntryNext.Restart,
             }

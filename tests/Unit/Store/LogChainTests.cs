@@ -11,6 +11,9 @@ public sealed class LogChainTests : IDisposable
 {
     private const int Entries = 60;
 
+    private const string Emptied =
+        "INSERT INTO logbook_emptied (id, digest, chain) SELECT id, digest, chain FROM logbook WHERE ";
+
     private static readonly DateTimeOffset Began = new(2026, 11, 1, 12, 0, 0, TimeSpan.Zero);
 
     private readonly string file = Path.GetTempFileName();
@@ -73,7 +76,14 @@ public sealed class LogChainTests : IDisposable
         "INSERT INTO logbook SELECT 61, at, service, what, text, by, tells, service_id, fields, digest, chain FROM logbook WHERE id = 60",
         61L
     )]
-    [InlineData("INSERT INTO logbook_emptied SELECT id + 1000, digest, chain FROM logbook WHERE id = 60", 1060L)]
+    [InlineData(
+        "INSERT INTO logbook_emptied (id, digest, chain) SELECT id + 1000, digest, chain FROM logbook WHERE id = 60",
+        1060L
+    )]
+    [InlineData(Emptied + "id = 30; DELETE FROM logbook WHERE id = 30", 30L)]
+    [InlineData(Emptied + "id = 1; DELETE FROM logbook WHERE id = 1", 1L)]
+    [InlineData(Emptied + "id > 40; DELETE FROM logbook WHERE id > 40", 41L)]
+    [InlineData(Emptied + "id = 30; DELETE FROM logbook WHERE id = 30; UPDATE logbook_emptied SET told = 60", 30L)]
     [InlineData("UPDATE logbook SET id = CASE id WHEN 30 THEN -1 ELSE 30 END WHERE id IN (30, 31)", -1L)]
     public async Task A_change_is_found_where_it_was_made(string sql, long at)
     {
@@ -107,7 +117,7 @@ public sealed class LogChainTests : IDisposable
     {
         var before = await Written(store => store.Prune(new ServiceId(1), Began, 1));
         Assert.Null(before.Why);
-        Assert.Equal((Entries, 20 - 5 - 3), (before.Entries + before.Emptied, before.Emptied)); // 3 of those were asked for
+        Assert.Equal((Entries + 1, 20 - 5 - 3), (before.Entries + before.Emptied, before.Emptied)); // 3 of those were asked for
         await using (var store = SentryStore.Open(file))
         {
             var (tells, drop) = store.Cut(Began.AddMinutes(20), int.MaxValue)!.Value;
@@ -122,6 +132,42 @@ public sealed class LogChainTests : IDisposable
 
         // A beginning that no entry tells of is no beginning.
         Assert.NotNull((await Changed("DELETE FROM logbook WHERE what = 'logbook-cut'")).Why);
+    }
+
+    [Theory]
+    [InlineData(Emptied + "id = 50; DELETE FROM logbook WHERE id = 50", 50)]
+    [InlineData(
+        Emptied + "id = 50; DELETE FROM logbook WHERE id = 50; UPDATE logbook_emptied SET told = 61 WHERE id = 50",
+        1
+    )]
+    [InlineData("UPDATE logbook_emptied SET told = NULL WHERE id = 7", 1)]
+    [InlineData("UPDATE logbook_emptied SET digest = chain WHERE id = 7", 7)]
+    [InlineData(
+        "UPDATE logbook_emptied SET digest = (SELECT digest FROM logbook_emptied WHERE id = 1) WHERE id = 7",
+        7
+    )]
+    [InlineData("DELETE FROM logbook_emptied WHERE id = 7", 8)]
+    public async Task What_is_emptied_is_told_by_an_entry_and_nothing_else_is(string sql, long at)
+    {
+        Assert.Null((await Written(store => store.Prune(new ServiceId(1), Began, 1))).Why);
+        await using (var store = SentryStore.Open(file))
+        {
+            var told = Assert.IsType<LogbookEmptiedEntry>(store.Logbook(1)[0].Entry);
+            Assert.Equal((12L, 1L), (told.Count, told.First));
+        }
+
+        Assert.Equal(at, (await Changed(sql)).BrokenAt);
+    }
+
+    [Fact]
+    public async Task What_an_earlier_version_has_emptied_is_told_at_the_upgrade()
+    {
+        await Written(store => store.Prune(new ServiceId(1), Began, 1));
+        var proof = await Changed(
+            "DELETE FROM logbook WHERE id = 61; ALTER TABLE logbook_emptied DROP COLUMN told; PRAGMA user_version = 9"
+        );
+        Assert.Equal((null, 61L, 12L), (proof.Why, proof.Last, proof.Emptied));
+        Assert.Equal(50, (await Changed(Emptied + "id = 50; DELETE FROM logbook WHERE id = 50")).BrokenAt);
     }
 
     [Fact]

@@ -48,6 +48,7 @@ public class PruneTests
             store.SetReport(Report(ReportKind.Boot, oldest - TimeSpan.FromDays(2)));
             store.SetReport(Report(ReportKind.Boot, oldest - TimeSpan.FromDays(1)));
             store.SetReport(Report(ReportKind.Drill, oldest - TimeSpan.FromDays(3)));
+            await store.Flush(); // what is let go is what is on record
             foreach (var service in new[] { Gate, Board })
                 store.Prune(service, oldest, Most);
             store.Prune(oldest);
@@ -61,7 +62,8 @@ public class PruneTests
 
             var entries = store.Logbook(1000);
             Assert.IsType<LogbookCutEntry>(entries[^1].Entry);
-            entries = [.. entries.SkipLast(1)];
+            // Of what was emptied an entry tells.
+            entries = [.. entries.SkipLast(1).Where(one => one.Entry is not LogbookEmptiedEntry)];
             Assert.Equal((5 * Most) + 2, entries.Count);
             Assert.Equal(
                 ("gate", EntryKinds.Of<WrappedEntry>(), "root"),

@@ -75,7 +75,7 @@ public class AlertLifeTests
             wire.Raise($"export-{i}", Topic.Down, share);
             if (i == 0)
                 Assert.Single(wire.All);
-            if (i % 17 == 0)
+            if (i % 170 == 0)
                 wire.Go(TimeSpan.FromSeconds(1));
         }
 
@@ -154,17 +154,109 @@ public class AlertLifeTests
         wire.Raise("e", Topic.Poor);
         wire.Go(Minute);
         wire.Raise("f", Topic.Down);
-        // Two may be chance; of more the first alert has the rest.
+        // Two may be chance; of more the first alert has all.
         Assert.Equal(
             [
-                ["a", "c", "d"],
-                ["b"],
+                ["a", "b", "c", "d"],
                 ["e"],
                 ["f"],
             ],
-            wire.Alerts.All.Values.Select(alert => alert.Affected.Select(one => one.Service))
+            Standing(wire)
         );
     }
+
+    /// <summary>Which services stand in one alert.</summary>
+    private static IEnumerable<IEnumerable<string?>> Standing(Wire wire) =>
+        wire
+            .Alerts.All.Values.Where(alert => alert is { OverAt: null, PartOf: null })
+            .Select(alert => alert.Affected.Select(one => one.Service).Order());
+
+    [Fact]
+    public void In_whatever_order_it_is_known_what_happened_within_ten_seconds_is_one_alert() =>
+        Gen.Int[0, 10_000]
+            .Array[3, 12]
+            .Array[1, 3]
+            .Select(Gen.Int[0, int.MaxValue])
+            .Sample(
+                (moments, seed) =>
+                {
+                    var wire = new Wire(Wire.Office);
+                    wire.Go(Minute);
+                    var all = moments
+                        .SelectMany(
+                            (moment, i) =>
+                                moment.Select(
+                                    (at, j) => ($"m{i}-{j:00}", Wire.Start.AddSeconds(i * 21).AddMilliseconds(at))
+                                )
+                        )
+                        .ToArray();
+                    new Random(seed).Shuffle(all);
+                    foreach (var (service, at) in all)
+                        wire.Raise(service, Topic.Down, at);
+                    Assert.Equal(
+                        moments.Select((moment, i) => moment.Select((_, j) => $"m{i}-{j:00}")).Order(new ByFirst()),
+                        Standing(wire).Order(new ByFirst())
+                    );
+                },
+                iter: 300
+            );
+
+    private sealed class ByFirst : IComparer<IEnumerable<string?>>
+    {
+        public int Compare(IEnumerable<string?>? one, IEnumerable<string?>? other) =>
+            string.CompareOrdinal(one?.First(), other?.First());
+    }
+
+    [Fact]
+    public void What_happens_to_six_at_once_three_times_over_is_one_alert_each_time()
+    {
+        var wire = new Wire(Wire.Office);
+        string[] six = ["z1", "z2", "z3", "z4", "z5", "z6"];
+        for (var time = 1; time <= 3; time++)
+        {
+            foreach (var one in time == 2 ? six.Reverse() : six)
+                wire.Raise(one, Topic.Down);
+            Assert.Equal([six], Standing(wire));
+            wire.Go(Minute);
+            wire.Mend(six);
+            wire.Go(time == 1 ? Minute : Hour); // over, or not yet
+        }
+    }
+
+    /// <summary>However one failure follows another, nobody waits for the next to be told of the last.</summary>
+    [Fact]
+    public void Whoever_fails_is_named_within_the_time_to_gather_and_ten_seconds_more() =>
+        Gen.Int[0, 14_000]
+            .Array[2, 40]
+            .Sample(
+                gaps =>
+                {
+                    var wire = new Wire(Wire.Office);
+                    var raised = new Dictionary<string, DateTimeOffset>();
+                    foreach (var gap in gaps)
+                    {
+                        wire.Go(TimeSpan.FromMilliseconds(gap), TimeSpan.FromMilliseconds(500));
+                        var name = $"service-{raised.Count:00}";
+                        raised[name] = wire.Now;
+                        wire.Raise(name, Topic.StartFailed);
+                    }
+
+                    wire.Go(Minute);
+                    foreach (var (name, at) in raised)
+                    {
+                        var told = wire
+                            .All.Where(sent => MessageText.Plain(sent.Message).Contains(name, StringComparison.Ordinal))
+                            .Select(sent => sent.At - at)
+                            .DefaultIfEmpty(TimeSpan.MaxValue)
+                            .Min();
+                        Assert.True(
+                            told <= wire.Pace.Gather + AlertLife.Together + TimeSpan.FromSeconds(1),
+                            $"{name} was told after {told}"
+                        );
+                    }
+                },
+                iter: 100
+            );
 
     [Fact]
     public void What_happens_to_another_at_the_same_time_is_not_drawn_into_its_cause()
@@ -185,13 +277,97 @@ public class AlertLifeTests
     {
         var wire = new Wire(Wire.Office);
         wire.Raise("departure-board", Topic.SwapFailed);
-        wire.Raise("spooler", Topic.Asks);
+        wire.Raise("spooler", Topic.Expiring);
         wire.Go(2 * Hour);
         Assert.Equal([MessageKind.Begins, MessageKind.Begins], Kinds(wire));
         // Again within the day: the same thread.
-        wire.Raise("spooler", Topic.Asks);
+        wire.Raise("spooler", Topic.Expiring);
         Assert.Equal(MessageKind.Again, wire.All[^1].Kind);
         Assert.Equal(2, wire.Alerts.Last);
+        // Somebody may say that it is done with; of a trouble that goes on nobody can.
+        wire.Close(2);
+        Assert.NotNull(wire.Alerts.All[2].OverAt);
+        wire.Raise("spooler", Topic.Held);
+        wire.Close(3);
+        Assert.Null(wire.Alerts.All[3].OverAt);
+    }
+
+    [Fact]
+    public void What_asks_for_somebody_goes_on_until_one_has_seen_it_or_it_says_that_it_needs_nobody()
+    {
+        var wire = new Wire(Wire.Office);
+        wire.Raise("spooler", Topic.Held);
+        wire.Raise("spooler", Topic.Asks);
+        wire.Go(2 * Hour);
+        Assert.Null(wire.Alerts.All[2].WellSince);
+        // Another question is not lost in the one before.
+        wire.Raise("spooler", Topic.Asks);
+        wire.Go(Minute);
+        Assert.Equal([MessageKind.Begins, MessageKind.Begins, MessageKind.Grows], Kinds(wire));
+        wire.Acknowledge(2);
+        Assert.NotNull(wire.Alerts.All[2].OverAt);
+        wire.Go(Hour);
+        Assert.Equal(3, wire.All.Count);
+
+        wire.Raise("turnstile", Topic.Asks);
+        wire.Hear("turnstile", new AnsweredEntry(null, "the paper is in"));
+        wire.Go(Hour);
+        Assert.Equal(
+            [MessageKind.Begins, MessageKind.Over],
+            wire.All.Where(sent => sent.Alert == 3).Select(sent => sent.Kind)
+        );
+        Assert.Null(wire.Alerts.All[1].OverAt);
+    }
+
+    [Fact]
+    public void A_run_that_is_late_is_an_alert_of_its_own_until_it_is_not()
+    {
+        var wire = new Wire(Wire.Office);
+        wire.Raise("tide-pull", Topic.FailsOften);
+        wire.Raise("tide-pull", Topic.JobLate);
+        wire.Go(2 * Hour);
+        Assert.Equal((2L, null), (wire.Alerts.Last, wire.Alerts.All[2].OverAt));
+        wire.Mend("tide-pull");
+        wire.Go(Hour);
+        Assert.Equal(
+            [MessageKind.Begins, MessageKind.Over],
+            wire.All.Where(sent => sent.Alert == 2).Select(sent => sent.Kind)
+        );
+    }
+
+    [Fact]
+    public void What_is_put_aside_is_told_again_at_its_time_if_it_is_still_so()
+    {
+        var wire = new Wire(Wire.Office);
+        wire.Raise("fare-ledger", Topic.Held);
+        wire.Raise("tide-alarm", Topic.Poor);
+        wire.Go(Minute);
+        wire.Acknowledge(1, wire.Now + 2 * Hour);
+        wire.Acknowledge(2, wire.Now + 2 * Hour);
+        wire.Go(Hour);
+        wire.Mend("tide-alarm");
+        wire.Go(Hour - Minute);
+        Assert.DoesNotContain(wire.All, sent => sent.Kind == MessageKind.Stays);
+        wire.Go(2 * Minute);
+        var again = Assert.Single(wire.All, sent => sent.Kind == MessageKind.Stays);
+        Assert.Equal((1L, null), (again.Alert, wire.Alerts.All[1].Taken));
+        wire.Go(Hour);
+        Assert.Single(wire.All, sent => sent.Kind == MessageKind.Stays);
+    }
+
+    [Fact]
+    public void What_is_over_has_the_title_by_which_it_was_told()
+    {
+        var wire = new Wire(Wire.Office);
+        wire.Raise("quay-bell", Topic.Held);
+        wire.Go(Minute);
+        wire.Mend("quay-bell");
+        wire.Go(Minute);
+        wire.Raise("quay-bell", Topic.FailsOften);
+        wire.Go(Minute);
+        wire.Mend("quay-bell");
+        wire.Go(Hour);
+        Assert.Equal("Over: quay-bell is on hold", wire.All[^1].Message.Subject);
     }
 
     [Fact]
@@ -350,10 +526,11 @@ public class AlertLifeTests
         {
             var (before, kind) = (thread[i - 1].Kind, thread[i].Kind);
             Assert.NotEqual(MessageKind.Begins, kind);
-            // After its end only a return, and a return only after its end; what is past has none that is told.
-            if (before == MessageKind.Over || Topics.Of(thread[i].Message.Topic!.Value).Lasts)
+            // After its end only a return, and a return only after its end; what is past has none that is told, nor has what somebody has seen.
+            var lasting = Topics.Of(thread[i].Message.Topic!.Value).Lasting;
+            if (before == MessageKind.Over || lasting is not (Lasting.No or Lasting.UntilSeen))
                 Assert.Equal(before == MessageKind.Over, kind == MessageKind.Again);
-            else
+            else if (lasting == Lasting.No)
                 Assert.NotEqual(MessageKind.Over, kind);
             if (i >= AlertLife.MostADay)
                 Assert.True(

@@ -41,6 +41,10 @@ public class FailureCountTests
     public void Only_what_is_restarted_counts()
     {
         Assert.True(FailureCount.IsFailure(Fell with { Next = EntryNext.Restart }));
+        // One that is restarted after any end and ended with success did not fail.
+        var ended = new FellEntry(new(1), new(OutcomeKind.Exited, 0)) { Next = EntryNext.Restart };
+        Assert.False(FailureCount.IsFailure(ended));
+        Assert.Null(ended.TopicIf(tells: false, isJob: false));
         Assert.False(FailureCount.IsFailure(Fell with { Next = EntryNext.StaysStopped }));
         Assert.False(FailureCount.IsFailure(new EndedEntry(new(1), new(OutcomeKind.Exited))));
     }

@@ -49,7 +49,7 @@ public class ReportTests
             With(Of("board", turns: (-5, ServiceTime.Up)), Of("pull", job: true, done: 96)),
             TimeZoneInfo.Utc
         );
-        Assert.Equal("All was well", message.Subject);
+        Assert.Equal("Report: all was well", message.Subject);
         var lines = MessageText.Plain(message).Split('\n', StringSplitOptions.RemoveEmptyEntries);
         Assert.Equal(
             [
@@ -75,7 +75,7 @@ public class ReportTests
             ),
             TimeZoneInfo.Utc
         );
-        Assert.Equal("1 service needs attention", message.Subject);
+        Assert.Equal("Report: 1 service needs attention", message.Subject);
         var text = MessageText.Plain(message);
         Assert.Contains("ledger: it is on hold", text, StringComparison.Ordinal);
         Assert.Contains(

@@ -68,11 +68,21 @@ internal sealed class Wire(params Recipient[] recipients) : ITellingGround
     }
 
     /// <param name="missing">What it misses, of what others may miss as well.</param>
-    public void Raise(string? service, Topic topic, AlertCause? missing = null, params string[] labels)
+    public void Raise(string? service, Topic topic, AlertCause? missing = null, params string[] labels) =>
+        Raise(service, topic, null, missing, labels);
+
+    /// <param name="at">When it happened; null: just now.</param>
+    public void Raise(
+        string? service,
+        Topic topic,
+        DateTimeOffset? at,
+        AlertCause? missing = null,
+        params string[] labels
+    )
     {
         if (service is not null)
         {
-            if (Topics.Of(topic).Lasts)
+            if (Topics.Of(topic).Lasting is Lasting.Trouble or Lasting.WhileSo)
                 wrong.Add(service);
             services[service] = Definition.Empty with { Name = service, Title = service, Labels = [.. labels] };
             if (missing is { } cause)
@@ -81,7 +91,7 @@ internal sealed class Wire(params Recipient[] recipients) : ITellingGround
                 missed.Remove(service);
         }
 
-        Step(new EntryCame(++entry, Now, service, new SomeEntry(topic, $"{service} did something."), true));
+        Step(new EntryCame(++entry, at ?? Now, service, new SomeEntry(topic, $"{service} did something."), true));
     }
 
     public void Mend(params string[] services)
@@ -100,7 +110,14 @@ internal sealed class Wire(params Recipient[] recipients) : ITellingGround
         Step(new EntryCame(++entry, Now, now, new RenamedEntry(was, 2), true));
     }
 
-    public void Acknowledge(long number) => Step(new AlertTaken(number, "anna", null));
+    /// <param name="until">It is put aside until then; null: until it is over.</param>
+    public void Acknowledge(long number, DateTimeOffset? until = null) =>
+        Step(new AlertTaken(number, new("anna", Now, null, until)));
+
+    public void Close(long number) => Step(new AlertClosed(number));
+
+    /// <summary>An entry about a service, as it came.</summary>
+    public void Hear(string service, Entry heard) => Step(new EntryCame(++entry, Now, service, heard, false));
 
     /// <summary>Time goes on, in steps in which the server would look.</summary>
     public void Go(TimeSpan length, TimeSpan? step = null)

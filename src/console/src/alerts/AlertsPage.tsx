@@ -70,17 +70,20 @@ function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; exp
   const [note, setNote] = useState("");
   // It stays as somebody left it, whatever else comes.
   const [shown, setShown] = useState(expanded);
+  const params = { path: { number: alert.number } };
   const taken = useMutation({
-    mutationFn: () =>
+    mutationFn: (what: "looks" | "closes" | { until: string }) =>
       take(
-        api.POST("/api/alerts/{number}/acknowledge", {
-          params: { path: { number: alert.number } },
-          body: { note: note.trim() || null },
-        }),
+        what === "closes"
+          ? api.POST("/api/alerts/{number}/close", { params })
+          : api.POST("/api/alerts/{number}/acknowledge", {
+              params,
+              body: { note: note.trim() || null, until: what === "looks" ? null : what.until },
+            }),
       ),
   });
   const open = isOpen(alert);
-  const urgent = open && alert.urgency === "urgent" && alert["well-since"] == null;
+  const urgent = open && alert.urgency === "urgent" && (!alert.lasts || alert["well-since"] == null);
   const heard = alert.heard.map((one) => one.recipient).join(", ");
   return (
     <details className="sheet alert" open={shown} onToggle={(event) => setShown(event.currentTarget.open)}>
@@ -98,7 +101,7 @@ function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; exp
         <p className="quiet">
           {heard ? `Told: ${heard}.` : "Nobody was told."}
           {alert["taken-by"] && alert["taken-at"]
-            ? ` ${alert["taken-by"]} looks at it since ${at(alert["taken-at"])}${alert["taken-note"] ? `: ${alert["taken-note"]}` : ""}.`
+            ? ` ${alert["taken-by"]} looks at it since ${at(alert["taken-at"])}${alert["taken-until"] ? `, put aside until ${at(alert["taken-until"])}` : ""}${alert["taken-note"] ? `: ${alert["taken-note"]}` : ""}.`
             : ""}
           {alert.returns > 0 ? ` It came back ${alert.returns} times within a day.` : ""}
         </p>
@@ -115,7 +118,7 @@ function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; exp
               {": "}
               {one.what ?? one.topic}
               {one.times > 1 ? ` (${one.times} times)` : ""}
-              {one.well && open ? " It is well now." : ""}
+              {one.well && open && alert.lasts ? " It is well now." : ""}
             </li>
           ))}
         </ul>
@@ -132,9 +135,30 @@ function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; exp
               maxLength={500}
               onChange={(event) => setNote(event.currentTarget.value)}
             />
-            <Button size="xs" disabled={!live || taken.isPending} onClick={() => taken.mutate()}>
+            <Button size="xs" disabled={!live || taken.isPending} onClick={() => taken.mutate("looks")}>
               {alert["taken-by"] ? "I look at it instead" : "I look at it"}
             </Button>
+            {aside.map(({ label, until }) => (
+              <Button
+                key={until}
+                size="xs"
+                variant="default"
+                disabled={!live || taken.isPending}
+                onClick={() => taken.mutate({ until })}
+              >
+                {label}
+              </Button>
+            ))}
+            {alert["may-be-closed"] && (
+              <Button
+                size="xs"
+                variant="default"
+                disabled={!live || taken.isPending}
+                onClick={() => taken.mutate("closes")}
+              >
+                It is done with
+              </Button>
+            )}
           </Group>
         )}
         <p role="status" className={taken.error ? "attention" : "quiet"}>
@@ -145,9 +169,16 @@ function Alert({ alert, live, expanded }: { alert: AlertView; live: boolean; exp
   );
 }
 
+/** Until when an alert can be put aside with one click. */
+const aside = [
+  { label: "Not for two hours", until: "2h" },
+  { label: "Not before 07:30", until: "07:30" },
+];
+
 function how(alert: AlertView) {
   if (alert["part-of"] != null) return `part of ${alert["part-of"]}`;
   if (alert.over != null) return `over at ${at(alert.over)}`;
+  if (!alert.lasts) return "has happened";
   if (alert["well-since"] != null) return `well since ${at(alert["well-since"])}`;
   return alert.urgency === "urgent" ? "urgent" : "can wait";
 }

@@ -170,15 +170,20 @@ const windows: Record<string, string> = {
   "12-months": "12 months",
 };
 
-/** Of the time it was to run, how much it ran; planned stops are told apart from failures. */
+const time = (ms: number | null | undefined) => (ms != null && ms > 0 ? length(ms) : "–");
+
+/** Of the time it was to run, how much it ran; planned stops are told apart from failures. Of a job, how its runs went. */
 export function Availability({ detail }: { detail: ServiceDetail }) {
-  const time = (ms: number) => (ms > 0 ? length(ms) : "–");
+  const isJob = detail.availability.every((of) => of.job != null);
+  const heads = isJob
+    ? ["Over", "Done", "Failed", "Missed", "Late", "Usually", "Longest"]
+    : ["Over", "Ran", "Up", "Failed", "Failures", "Planned stops", "Planned down"];
   return (
     <div className="sheet">
       <table className="plain">
         <thead>
           <tr>
-            {["Over", "Ran", "Up", "Failed", "Failures", "Planned stops", "Planned down"].map((head) => (
+            {heads.map((head) => (
               <th key={head}>{head}</th>
             ))}
           </tr>
@@ -187,12 +192,29 @@ export function Availability({ detail }: { detail: ServiceDetail }) {
           {detail.availability.map((of) => (
             <tr key={of.window}>
               <td>{windows[of.window]}</td>
-              <td className="number">{of.percent == null ? "–" : `${Math.floor(of.percent * 1000) / 1000} %`}</td>
-              <td className="number">{time(of["up-ms"])}</td>
-              <td className="number">{time(of["fallen-ms"])}</td>
-              <td className="number">{of.falls}</td>
-              <td className="number">{of.stops}</td>
-              <td className="number">{time(of["planned-ms"])}</td>
+              {(of.job
+                ? [
+                    of.job.done,
+                    of.job.failed,
+                    of.job.missed,
+                    of.job.late,
+                    time(of.job["usual-ms"]),
+                    time(of.job["longest-ms"]),
+                  ]
+                : [
+                    of.percent == null ? "–" : `${Math.floor(of.percent * 1000) / 1000} %`,
+                    time(of["up-ms"]),
+                    time(of["fallen-ms"]),
+                    of.falls,
+                    of.stops,
+                    time(of["planned-ms"]),
+                  ]
+              ).map((figure, column) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: columns stay where they are
+                <td key={column} className="number">
+                  {figure}
+                </td>
+              ))}
             </tr>
           ))}
         </tbody>

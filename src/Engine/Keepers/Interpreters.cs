@@ -1,54 +1,16 @@
+using CalmSentry.Core.Definitions;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 
-namespace CalmSentry.Linux.Programs;
-
-/// <summary>A kind of script and what executes it.</summary>
-/// <param name="Commands">Names of its interpreters, the preferred first.</param>
-/// <param name="Before">Arguments between the interpreter and the script.</param>
-/// <param name="Version">Arguments that make the interpreter print its version.</param>
-public sealed record ScriptKind(string Name, string[] Extensions, string[] Commands, string[] Before, string[] Version)
-{
-    public static IReadOnlyList<ScriptKind> All { get; } =
-    [
-        new("shell", [".sh", ".bash"], ["sh", "bash", "dash"], [], []),
-        new("Python", [".py", ".pyz"], ["python3", "python"], [], ["--version"]),
-        new("JavaScript", [".js", ".mjs", ".cjs"], ["node", "nodejs"], [], ["--version"]),
-        new("PowerShell", [".ps1"], ["pwsh"], ["-NoLogo", "-NonInteractive", "-File"], ["--version"]),
-        new("Perl", [".pl"], ["perl"], [], ["-e", "print $^V"]),
-        new("Ruby", [".rb"], ["ruby"], [], ["--version"]),
-        new("PHP", [".php"], ["php"], [], ["--version"]),
-        new("Lua", [".lua"], ["lua", "lua5.4", "lua5.3"], [], ["-v"]),
-        new("Tcl", [".tcl"], ["tclsh"], [], []),
-        new("Java archive", [".jar"], ["java"], ["-jar"], ["--version"]),
-        new(".NET assembly", [".dll"], ["dotnet"], [], ["--version"]),
-    ];
-
-    public static ScriptKind? OfFile(string path) =>
-        All.FirstOrDefault(kind => kind.Extensions.Contains(Path.GetExtension(path), StringComparer.OrdinalIgnoreCase));
-
-    /// <summary>By the name of an interpreter: <c>/usr/bin/python3.11</c> is Python.</summary>
-    public static ScriptKind? OfInterpreter(string interpreter)
-    {
-        var name = Path.GetFileName(interpreter);
-        return All.FirstOrDefault(kind => kind.Commands.Contains(name))
-            ?? All.FirstOrDefault(kind =>
-                kind.Commands.Any(command =>
-                    name.StartsWith(command.TrimEnd('3'), StringComparison.Ordinal)
-                    && name.Length > command.Length
-                    && !char.IsLetter(name[^1])
-                )
-            );
-    }
-}
+namespace CalmSentry.Engine.Keepers;
 
 /// <summary>An interpreter that could run a script.</summary>
 /// <param name="Why">Where it comes from, in words.</param>
 /// <param name="IsMeant">By this very path, and not by what that leads to.</param>
-public sealed record InterpreterCandidate(string Path, ScriptKind? Kind, string Why, bool IsMeant = false);
+internal sealed record InterpreterCandidate(string Path, ScriptKind? Kind, string Why, bool IsMeant = false);
 
 /// <summary>Which interpreters a script could be run with on this machine.</summary>
-public static class Interpreters
+internal static class Interpreters
 {
     private static readonly string[] Places =
     [
