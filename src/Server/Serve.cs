@@ -274,6 +274,7 @@ internal static partial class Serve
         kept.MapRenaming();
         kept.MapSwaps();
         api.MapRunning();
+        api.MapTogether();
         api.MapOutput();
         api.MapChecks();
         kept.MapSecrets();

@@ -82,6 +82,46 @@ public class AccountTests
     }
 
     [Fact]
+    public async Task A_home_is_made_for_it_alone_and_without_one_a_service_has_its_own_place()
+    {
+        await using var sentry = await Sentry.Start();
+        var (homeless, housed) = ($"calm-h{Environment.ProcessId}", $"calm-i{Environment.ProcessId}");
+        // Below a folder that all can write none is made.
+        var open = Directory.CreateDirectory($"/srv/calm-{Environment.ProcessId}").FullName;
+        var home = Path.Combine(open, "home");
+        try
+        {
+            File.SetUnixFileMode(open, (UnixFileMode)0b111_111_111);
+            var refused = await sentry.Calm("account", "create", housed, "--home", home);
+            Assert.Equal(1, refused.Exit);
+            Assert.Contains("others than root can write in", refused.Error, StringComparison.Ordinal);
+            Assert.False(Exists(housed));
+            Assert.Equal(1, (await sentry.Calm("account", "create", housed, "--home", "/srv/a:b")).Exit);
+
+            File.SetUnixFileMode(open, (UnixFileMode)0b111_101_101);
+            await sentry.Ok("account", "create", homeless);
+            Assert.Contains(
+                $"with the home {home}",
+                (await sentry.Ok("account", "create", housed, "--home", home)).Output,
+                StringComparison.Ordinal
+            );
+            Assert.Equal((UnixFileMode)0b111_000_000, File.GetUnixFileMode(home));
+            var prints = sentry.Script("prints", "#!/bin/sh\ncd && touch settings && pwd -P\nexec sleep 600\n");
+            foreach (var (service, account) in ((string, string)[])[("fog-horn", housed), ("tide-bell", homeless)])
+                await sentry.Ok("wrap", service, "--account", account, "--proof", "output:^/", "--start", "--", prints);
+            Assert.True(File.Exists(Path.Combine(home, "settings")));
+            Assert.True(File.Exists(Path.Combine(sentry.Places.StateOf("tide-bell"), "settings")));
+            await sentry.Ok("unwrap", "fog-horn", "tide-bell", "--yes");
+        }
+        finally
+        {
+            foreach (var name in new[] { homeless, housed }.Where(Exists))
+                Process.Start("userdel", name).WaitForExit();
+            Directory.Delete(open, recursive: true);
+        }
+    }
+
+    [Fact]
     public async Task An_account_that_is_gone_is_one_cause_for_all_that_run_as_it()
     {
         await using var sentry = await Sentry.Start();

@@ -31,10 +31,10 @@ public class DailyTests
             ["gate", "till-1", "till-2", "till-10"],
             Names(await sentry.Ok("list", "--json")) // till-2 before till-10
         );
-        var dry = (await sentry.Ok("stop", "--label", "tills", "--dry")).Output.Split('\n');
-        Assert.StartsWith("till-1 would be stopped.", dry[0], StringComparison.Ordinal);
-        Assert.StartsWith("till-2 would be stopped.", dry[1], StringComparison.Ordinal);
-        Assert.StartsWith("till-10 is not running", dry[2], StringComparison.Ordinal);
+        Assert.Equal(
+            "Would be stopped, each after those that need it: till-2, till-1. They do not run: till-10. Nothing was done.\n",
+            (await sentry.Ok("stop", "--label", "tills", "--dry")).Output
+        );
         Assert.Equal(4, (await sentry.Calm("stop", "quay-*")).Exit);
         Assert.Equal(2, (await sentry.Calm("stop", "gate", "--label", "tills")).Exit);
         await sentry.Ok("stop", "--label", "tills");
@@ -57,6 +57,49 @@ public class DailyTests
 
         static List<string> Names(Said said) =>
             [.. said.Json.EnumerateArray().Select(view => view.GetProperty("name").GetString()!)];
+    }
+
+    [Fact]
+    public async Task A_definition_is_changed_in_somebodys_editor()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap("gate", "--", "/bin/sleep", "600");
+        Assert.Contains("left as it was", (await Edit("true", "gate")).Output, StringComparison.Ordinal);
+        Assert.Contains("700", (await Edit("sed -i s/600/700/", "gate")).Output, StringComparison.Ordinal);
+        Assert.Equal(2, (await sentry.Show("gate")).GetProperty("revision").GetInt64());
+
+        // What is wrong is named with its place, and what was written is not lost.
+        var wrong = await Edit("sed -i s/^program:/prgram:/", "gate");
+        Assert.Equal(2, wrong.Exit);
+        Assert.Contains("prgram", wrong.Error, StringComparison.Ordinal);
+        var kept = wrong.Error.Split("is kept in ")[1].Split("gate.yaml")[0] + "gate.yaml";
+        Assert.Contains(
+            "prgram:",
+            await File.ReadAllTextAsync(kept, TestContext.Current.CancellationToken),
+            StringComparison.Ordinal
+        );
+        Directory.Delete(Path.GetDirectoryName(kept)!, recursive: true);
+        Assert.Equal(1, (await Edit("false", "gate")).Exit);
+
+        // Somebody else was quicker.
+        var calm = $"{sentry.Program("calm")} --root {sentry.Places.Root.Quoted()}";
+        var late = await Edit($"{calm} adjust gate --priority below-normal; sed -i s/700/800/", "gate");
+        Assert.Contains("has changed the definition meanwhile", late.Error, StringComparison.Ordinal);
+
+        async Task<Said> Edit(string editor, string service)
+        {
+            using var process = sentry.Open(
+                new Dictionary<string, string> { ["VISUAL"] = "", ["EDITOR"] = editor },
+                "adjust",
+                service,
+                "--edit"
+            );
+            process.StandardInput.Close();
+            var output = process.StandardOutput.ReadToEndAsync();
+            var error = process.StandardError.ReadToEndAsync();
+            await process.WaitForExitAsync().InTime();
+            return new(process.ExitCode, await output, await error);
+        }
     }
 
     [Fact]

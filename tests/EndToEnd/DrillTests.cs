@@ -58,6 +58,20 @@ public class DrillTests
         );
         Assert.Equal(before, (await sentry.Show("tide")).GetProperty("pid").GetInt32());
 
+        // What the board needs goes on with it; nothing else that is left would be.
+        plan = (await sentry.Ok("drill", "--dry", "--json", "--without", "board")).Json;
+        Assert.Equal(["by-hand"], Names(plan, "stops"));
+        Assert.Equal(["late"], Names(plan, "begins"));
+        Assert.Contains(
+            "Left as they are, with what they need: board, tide.",
+            plan.GetProperty("said").GetString(),
+            StringComparison.Ordinal
+        );
+        Assert.Equal(4, (await sentry.Calm("drill", "--dry", "--without", "bord")).Exit);
+        await sentry.Ok("drill", "--yes", "--without", "board");
+        Assert.Equal(before, (await sentry.Show("tide")).GetProperty("pid").GetInt32());
+        Assert.Equal(2, (await sentry.Show("by-hand")).GetProperty("run").GetInt64());
+
         var asks = await sentry.Calm("drill");
         Assert.Equal(2, asks.Exit);
         Assert.Contains("by-hand", asks.Error, StringComparison.Ordinal);

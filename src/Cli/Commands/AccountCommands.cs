@@ -17,7 +17,7 @@ internal static class AccountCommands
         {
             List(),
             Show(),
-            Of("create", HttpMethod.Post, "", "Make a locked system account and permit it to run services"),
+            Create(),
             Of("permit", HttpMethod.Post, "/permit", "Permit an account to run services"),
             Of("forbid", HttpMethod.Post, "/forbid", "Forbid an account to run services; what is live goes on"),
             Folder("grant", "Give an account just the right it lacks on a folder"),
@@ -30,10 +30,40 @@ internal static class AccountCommands
 
     private static Argument<string> Name() => new("account") { Description = "An account of this host" };
 
-    private static Command Of(string what, HttpMethod method, string path, string description)
+    private static Command Create()
+    {
+        var home = new Option<string?>("--home")
+        {
+            Description =
+                "Its home, made for it alone; left out: its services keep such things in their state directories",
+            HelpName = "DIR",
+        };
+        return Of(
+            "create",
+            HttpMethod.Post,
+            "",
+            "Make a locked system account and permit it to run services",
+            home,
+            parsed =>
+                parsed.GetValue(home) is { } given ? $"home={Uri.EscapeDataString(Path.GetFullPath(given))}" : null
+        );
+    }
+
+    /// <param name="option">A further flag.</param>
+    /// <param name="query">What it makes of the call's address.</param>
+    private static Command Of(
+        string what,
+        HttpMethod method,
+        string path,
+        string description,
+        Option? option = null,
+        Func<ParseResult, string?>? query = null
+    )
     {
         var (name, dry) = (Name(), Common.Dry());
         var command = new Command(what, description) { name, dry };
+        if (option is not null)
+            command.Add(option);
         command.SetAction(
             async (parsed, cancellation) =>
             {
@@ -42,7 +72,7 @@ internal static class AccountCommands
                     await client
                         .Send(
                             method,
-                            $"{PathOf(parsed.GetValue(name)!)}{path}{Common.Query(parsed, dry)}",
+                            $"{PathOf(parsed.GetValue(name)!)}{path}?{query?.Invoke(parsed)}&dry={(parsed.GetValue(dry) ? "true" : "false")}",
                             null,
                             ApiJson.Default.Answer,
                             cancellation

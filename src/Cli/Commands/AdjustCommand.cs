@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Text.Json.Nodes;
 using CalmSentry.Cli.Formatting;
+using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
@@ -24,6 +25,10 @@ internal static class AdjustCommand
         {
             Description = "Replace the whole definition by this file (YAML); -: by what is piped in",
         };
+        var edit = new Option<bool>("--edit")
+        {
+            Description = "Change the definition in your editor (VISUAL, EDITOR); mistakes are marked in their place",
+        };
         var start = new Option<bool>("--start")
         {
             Description = "Start it then; one that runs goes on, and its answer says what a restart is needed for",
@@ -38,6 +43,7 @@ internal static class AdjustCommand
         {
             name,
             from,
+            edit,
             unset,
         };
         foreach (var flag in flags.All)
@@ -50,13 +56,39 @@ internal static class AdjustCommand
             {
                 using var client = Common.Client(parsed);
                 var service = parsed.GetValue(name)!;
-                var body = parsed.GetValue(from) is { } file
-                    ? WholeFrom(
-                        file,
-                        flags.AnyGiven(parsed) || program is not null || parsed.GetValue(unset) is { Length: > 0 }
+                var more = flags.AnyGiven(parsed) || program is not null || parsed.GetValue(unset) is { Length: > 0 };
+                if (parsed.GetValue(edit))
+                    return more || parsed.GetValue(from) is not null
+                        ? throw new Failure(
+                            Exit.Usage,
+                            "--edit changes the whole definition; --from, flags, --unset and a program do not go with it."
+                        )
+                        : await Edit(client, service, Adjust, cancellation).ConfigureAwait(false);
+                return await Adjust(
+                        parsed.GetValue(from) is { } file
+                            ? WholeFrom(file, more)
+                            : Changes(
+                                flags.Definition(parsed, null, program),
+                                parsed.GetValue(unset) ?? [],
+                                program,
+                                service
+                            )
                     )
-                    : Changes(flags.Definition(parsed, null, program), parsed.GetValue(unset) ?? [], program, service);
-                try
+                    .ConfigureAwait(false);
+
+                async Task<int> Adjust(Body body)
+                {
+                    try
+                    {
+                        return await Put(body).ConfigureAwait(false);
+                    }
+                    catch (Failure failure)
+                    {
+                        throw body.Explain(failure);
+                    }
+                }
+
+                async Task<int> Put(Body body)
                 {
                     var path = $"{SentryClient.PathOf(service)}?{(body.File is null ? "" : "whole=true&")}";
                     if (!parsed.GetValue(dry) && !parsed.GetValue(json))
@@ -94,10 +126,6 @@ internal static class AdjustCommand
                         ? await Start(client, answer, json: false, cancellation).ConfigureAwait(false)
                         : Exit.True;
                 }
-                catch (Failure failure)
-                {
-                    throw body.Explain(failure);
-                }
             }
         );
         return command;
@@ -107,6 +135,38 @@ internal static class AdjustCommand
     {
         var name = adjusted.Service!.Name;
         return AskCommands.Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(name)}/start", name, json, cancellation);
+    }
+
+    private static async Task<int> Edit(
+        SentryClient client,
+        string service,
+        Func<Body, Task<int>> adjust,
+        CancellationToken cancellation
+    )
+    {
+        var was = await Definition().ConfigureAwait(false);
+        return await Editing
+            .Until(
+                $"{service.Replace('/', '-')}.yaml",
+                was,
+                async (text, path) =>
+                    await Definition().ConfigureAwait(false) == was
+                        ? await adjust(new Body(text, path)).ConfigureAwait(false)
+                        : throw new Failure(
+                            Exit.NotTrue,
+                            "Somebody has changed the definition meanwhile; nothing was changed.",
+                            $"See what it is now: calm show {CommandLine.Quoted(service)} --yaml"
+                        )
+            )
+            .ConfigureAwait(false);
+
+        async Task<string> Definition()
+        {
+            using var file = await client
+                .Stream($"{SentryClient.PathOf(service)}/definition", cancellation)
+                .ConfigureAwait(false);
+            return await file.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
+        }
     }
 
     private static Body WholeFrom(string file, bool more) =>

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Net.Http.Json;
 using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
@@ -204,6 +205,14 @@ internal static class AskCommands
         private readonly Option<bool> wait = Common.Wait();
         private readonly Option<bool> thisRun = new("--this-run") { Description = "Of a job: its rhythm goes on" };
 
+        /// <summary>Each is proven before the next is touched.</summary>
+        public Option<bool> OneByOne { get; } =
+            new("--one-by-one")
+            {
+                Description =
+                    "Of several: each is to be proven before the next is touched; ends at the first that is not",
+            };
+
         public Option<bool> Pending { get; } =
             new("--pending") { Description = "All services that a change waits for: those with a restart pending" };
 
@@ -216,10 +225,14 @@ internal static class AskCommands
             {
                 "start" => [Dry, Json, accept, endCopies, withoutNeeds],
                 "stop" => [Dry, Json, thisRun, withDependents, alone],
-                _ => [Dry, Json, Pending, accept, withDependents, alone, wait],
+                _ => [Dry, Json, Pending, OneByOne, accept, withDependents, alone, wait],
             };
 
-        public string QueryOf(ParseResult parsed, bool all)
+        /// <summary>Whether several are asked for as one act, by one call.</summary>
+        public bool AreOneAct(ParseResult parsed) =>
+            what == "restart" ? !parsed.GetValue(OneByOne) : what == "stop" && !parsed.GetValue(thisRun);
+
+        public string QueryOf(ParseResult parsed)
         {
             var query =
                 what != "stop" ? $"?accept={Uri.EscapeDataString(string.Join(',', parsed.GetValue(accept) ?? []))}"
@@ -229,8 +242,7 @@ internal static class AskCommands
                 query +=
                     (parsed.GetValue(endCopies) ? "&end-copies=true" : "")
                     + (parsed.GetValue(withoutNeeds) ? "&without-needs=true" : "");
-            // All at once are stopped in their order; each that others need waits for those.
-            else if (parsed.GetValue(withDependents) || all)
+            else if (parsed.GetValue(withDependents))
                 query += "&dependents=stop";
             else if (parsed.GetValue(alone))
                 query += "&dependents=leave";
@@ -270,36 +282,125 @@ internal static class AskCommands
                     return Exit.True;
                 }
 
-                var query = flags.QueryOf(parsed, selection.IsAll(parsed));
-                var asked = services.Select(service =>
-                    AskWithDependents(client, service, what, query, mayAsk: !dry, json, cancellation)
-                );
-                // What would be done is said one after the other; what is done, all at once.
-                var exit = await Worst(dry ? asked : asked.ToList(), services.Count > 1).ConfigureAwait(false);
+                var query = flags.QueryOf(parsed);
+                var several = services.Count > 1;
+                var exit = await (
+                    several && flags.AreOneAct(parsed)
+                        ? AskWithDependents(client, new(what, services, query), mayAsk: !dry, json, cancellation)
+                    : several && what == "restart" && !dry ? OneByOne(client, services, query, json, cancellation)
+                    : EachOf(client, services, what, query, dry, json, cancellation)
+                ).ConfigureAwait(false);
                 return exit == Exit.True && !dry && !client.IsOnRecord ? Exit.NotOnRecord : exit;
             }
         );
         return command;
     }
 
-    /// <summary>The worst exit of several; what cannot be asked of one of many is told, and the others go on.</summary>
-    private static async Task<int> Worst(IEnumerable<Task<int>> asked, bool many)
+    /// <summary>
+    /// Each by a call of its own: what would be done is said one after the other, what is done, all at once. What cannot be asked of
+    /// one of many is told, and the others go on.
+    /// </summary>
+    /// <returns>The worst exit.</returns>
+    private static async Task<int> EachOf(
+        SentryClient client,
+        IReadOnlyList<string> services,
+        string what,
+        string query,
+        bool dry,
+        bool json,
+        CancellationToken cancellation
+    )
     {
-        var exit = Exit.True;
-        foreach (var one in asked)
+        var asked = services.Select(service =>
+            AskWithDependents(client, new(what, [service], query), mayAsk: !dry, json, cancellation)
+        );
+        var (exit, not) = (Exit.True, new List<string>());
+        foreach (var (one, service) in (dry ? asked : asked.ToList()).Zip(services))
         {
+            var came = Exit.True;
             try
             {
-                exit = Math.Max(exit, await one.ConfigureAwait(false));
+                came = await one.ConfigureAwait(false);
             }
-            catch (Failure failure) when (many)
+            catch (Failure failure) when (services.Count > 1)
             {
                 failure.Tell();
-                exit = Math.Max(exit, failure.ExitCode);
+                came = failure.ExitCode;
             }
+
+            exit = Math.Max(exit, came);
+            if (came != Exit.True)
+                not.Add(service);
         }
 
+        if (services.Count > 1 && !dry && !json)
+            Sum(services.Count, not, what == "start" ? "running" : "stopped");
         return exit;
+    }
+
+    private static void Sum(int all, List<string> not, string what) =>
+        (not.Count == 0 ? Console.Out : Console.Error).WriteLine(
+            not.Count == 0
+                ? $"All {all} services are {what}."
+                : $"{all - not.Count} of {all} services are {what}; not: {string.Join(", ", not)}."
+        );
+
+    /// <summary>Each is to be proven before the next is touched; at the first that is not, the others stay as they are.</summary>
+    private static async Task<int> OneByOne(
+        SentryClient client,
+        IReadOnlyList<string> services,
+        string query,
+        bool json,
+        CancellationToken cancellation
+    )
+    {
+        // What is in the way of any of them is told before the first is touched.
+        var all = new Call("restart", services, query + "&dry=true");
+        using var content = all.Content();
+        _ = await client
+            .Send(HttpMethod.Post, all.Path, content, ApiJson.Default.Answer, cancellation)
+            .ConfigureAwait(false);
+        var alone = query.Contains("&dependents=", StringComparison.Ordinal) ? "" : "&dependents=leave";
+        for (var i = 0; i < services.Count; i++)
+        {
+            var exit = Exit.True;
+            try
+            {
+                var path = new Call("restart", [services[i]], query + alone).Path;
+                exit = await Ask(client, HttpMethod.Post, path, services[i], json, cancellation).ConfigureAwait(false);
+            }
+            catch (Failure failure)
+            {
+                failure.Tell();
+                exit = failure.ExitCode;
+            }
+
+            if (exit == Exit.True)
+                continue;
+            var left = services.Skip(i + 1).ToList();
+            if (!json)
+                Console.Error.WriteLine(
+                    $"{i} of {services.Count} services were restarted; {services[i]} is not running"
+                        + (left.Count == 0 ? "." : $", and left as they were: {string.Join(", ", left)}.")
+                );
+            return exit;
+        }
+
+        if (!json)
+            Console.WriteLine(
+                $"All {services.Count} services are running again, each proven before the next was touched."
+            );
+        return Exit.True;
+    }
+
+    /// <summary>A start, stop or restart of one service, or of several as one act.</summary>
+    private sealed record Call(string What, IReadOnlyList<string> Services, string Query)
+    {
+        public string Path =>
+            (Services is [var one] ? $"{SentryClient.PathOf(one)}/{What}" : $"together/{What}") + Query;
+
+        public JsonContent? Content() =>
+            Services.Count == 1 ? null : JsonContent.Create(new(Services), ApiJson.Default.TogetherOrder);
     }
 
     private static async Task<IReadOnlyList<string>> Pending(
@@ -322,18 +423,16 @@ internal static class AskCommands
     /// </summary>
     private static async Task<int> AskWithDependents(
         SentryClient client,
-        string service,
-        string what,
-        string query,
+        Call call,
         bool mayAsk,
         bool json,
         CancellationToken cancellation
     )
     {
-        var path = $"{SentryClient.PathOf(service)}/{what}{query}";
+        var what = call.What;
         try
         {
-            return await Ask(client, HttpMethod.Post, path, service, json, cancellation).ConfigureAwait(false);
+            return await Ask(client, call, json, cancellation).ConfigureAwait(false);
         }
         catch (Failure failure)
             when (failure.Code == ProblemCode.NeededByOthers && mayAsk && !Console.IsInputRedirected && !json)
@@ -341,30 +440,49 @@ internal static class AskCommands
             Console.WriteLine(failure.Message);
             if (!Asking.YesNo($"{(what == "stop" ? "Stop" : "Restart")} them too, in order?", otherwise: false))
             {
-                Console.WriteLine($"Nothing was stopped. 'calm {what} {service} --alone' leaves them as they are.");
+                Console.WriteLine($"Nothing was stopped. '--alone' leaves them as they are.");
                 return Exit.NotTrue;
             }
         }
 
-        return await Ask(client, HttpMethod.Post, path + "&dependents=stop", service, json, cancellation)
+        return await Ask(client, call with { Query = call.Query + "&dependents=stop" }, json, cancellation)
             .ConfigureAwait(false);
     }
 
-    public static async Task<int> Ask(
+    private static async Task<int> Ask(SentryClient client, Call call, bool json, CancellationToken cancellation)
+    {
+        using var content = call.Content();
+        return await Ask(client, HttpMethod.Post, call.Path, call.Services, content, json, cancellation)
+            .ConfigureAwait(false);
+    }
+
+    public static Task<int> Ask(
         SentryClient client,
         HttpMethod method,
         string path,
         string service,
         bool json,
         CancellationToken cancellation
+    ) => Ask(client, method, path, [service], null, json, cancellation);
+
+    private static async Task<int> Ask(
+        SentryClient client,
+        HttpMethod method,
+        string path,
+        IReadOnlyList<string> services,
+        HttpContent? content,
+        bool json,
+        CancellationToken cancellation
     )
     {
         using var done = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-        var progress = json ? Task.CompletedTask : Progress(client, service, done.Token);
+        var progress = json ? Task.CompletedTask : Progress(client, services, done.Token);
         Answer answer;
         try
         {
-            answer = await client.Send(method, path, null, ApiJson.Default.Answer, cancellation).ConfigureAwait(false);
+            answer = await client
+                .Send(method, path, content, ApiJson.Default.Answer, cancellation)
+                .ConfigureAwait(false);
         }
         finally
         {
@@ -381,6 +499,8 @@ internal static class AskCommands
 
     public static void Show(Answer answer)
     {
+        foreach (var one in answer.Each ?? [])
+            (one.CameTrue ? Console.Out : Console.Error).WriteLine(one.Said);
         (answer.CameTrue ? Console.Out : Console.Error).WriteLine(answer.Said);
         if (answer.Evidence is not { } evidence)
             return;
@@ -402,17 +522,35 @@ internal static class AskCommands
             Console.WriteLine($"  {(i == 0 ? "output" : ""), -10} {evidence.Output[i]}");
     }
 
-    private static async Task Progress(SentryClient client, string service, CancellationToken cancellation)
+    private static async Task Progress(
+        SentryClient client,
+        IReadOnlyList<string> services,
+        CancellationToken cancellation
+    )
     {
         await Task.Delay(Patience, cancellation).ConfigureAwait(false);
-        var last = "";
-        await client.Watch(view => last = Say(view, last), service, cancellation).ConfigureAwait(false);
+        var last = new Dictionary<string, string>(StringComparer.Ordinal);
+        // One may be called by its title: its own events say which it is.
+        await client
+            .Watch(
+                view =>
+                {
+                    if (services.Count == 1 || services.Contains(view.Name))
+                        Say(view, last);
+                },
+                services is [var one] ? one : null,
+                cancellation
+            )
+            .ConfigureAwait(false);
     }
 
-    private static string Say(ServiceView view, string last)
+    private static void Say(ServiceView view, Dictionary<string, string> last)
     {
-        if (view.Why != last && view.State is ServiceState.Starting or ServiceState.Stopping or ServiceState.Waiting)
+        if (
+            view.Why != last.GetValueOrDefault(view.Name)
+            && view.State is ServiceState.Starting or ServiceState.Stopping or ServiceState.Waiting
+        )
             Console.Error.WriteLine($"… {view.Name}: {view.Why}");
-        return view.Why;
+        last[view.Name] = view.Why;
     }
 }

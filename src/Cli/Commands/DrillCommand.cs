@@ -21,6 +21,12 @@ internal static class DrillCommand
             Arity = ArgumentArity.ZeroOrMore,
         };
         names.CompletionSources.Add(Common.ServiceNames);
+        var without = new Option<string[]>("--without")
+        {
+            Description = "A service that goes on meanwhile, and with it all it needs",
+            HelpName = "NAME",
+        };
+        without.CompletionSources.Add(Common.ServiceNames);
         var dry = new Option<bool>("--dry")
         {
             Description = "Only show the order and the expected time, from history; nothing is touched",
@@ -35,6 +41,7 @@ internal static class DrillCommand
         )
         {
             names,
+            without,
             dry,
             last,
             lastBoot,
@@ -59,7 +66,9 @@ internal static class DrillCommand
                     return Show(latest, quiet);
                 }
 
-                var query = $"services={Uri.EscapeDataString(string.Join(',', parsed.GetValue(names) ?? []))}";
+                var query =
+                    $"services={Uri.EscapeDataString(string.Join(',', parsed.GetValue(names) ?? []))}"
+                    + $"&without={Uri.EscapeDataString(string.Join(',', parsed.GetValue(without) ?? []))}";
                 var plan = await client
                     .Get($"drills/plan?{query}", ApiJson.Default.DrillPlan, cancellation)
                     .ConfigureAwait(false);

@@ -95,5 +95,8 @@ internal sealed record Body(string Text, string? File)
                 string.Join('\n', failure.Message.Split('\n').Select(line => $"{File}: {line}")),
                 failure.Next,
                 failure.Code
-            );
+            )
+            {
+                Mistakes = failure.Mistakes,
+            };
 }

@@ -37,6 +37,9 @@ internal sealed class Failure(int exit, string message, string? next = null, Pro
     /// <summary>The sentry's stable word for it, or null.</summary>
     public ProblemWord? Code => code;
 
+    /// <summary>Each mistake of a definition, with its place; none: it is about something else.</summary>
+    public IReadOnlyList<Mistake> Mistakes { get; init; } = [];
+
     /// <summary>Says it on standard error, and what to do next.</summary>
     public void Tell()
     {

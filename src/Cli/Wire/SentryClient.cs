@@ -201,7 +201,10 @@ internal sealed class SentryClient : IDisposable
                 problem?.Detail ?? $"The sentry answered {(int)response.StatusCode}.",
                 problem?.Next,
                 problem?.Code
-            );
+            )
+            {
+                Mistakes = problem?.Errors ?? [],
+            };
         }
     }
 

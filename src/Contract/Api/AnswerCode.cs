@@ -43,6 +43,12 @@ public enum AnswerCode
     /// <summary>Of a job: its run has ended well.</summary>
     Done,
 
+    /// <summary>Of several: with each of them it came true.</summary>
+    AllDone,
+
+    /// <summary>Of several: with some of them it did not.</summary>
+    NotAllDone,
+
     /// <summary>Somebody has said that they look at an alert.</summary>
     Acknowledged,
     AlertClosed,

@@ -71,6 +71,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(DrillPlan))]
 [JsonSerializable(typeof(DrillEvent))]
 [JsonSerializable(typeof(SwapOrder))]
+[JsonSerializable(typeof(TogetherOrder))]
 [JsonSerializable(typeof(SwapEvent))]
 [JsonSerializable(typeof(VersionsView))]
 [JsonSerializable(typeof(AlertView))]

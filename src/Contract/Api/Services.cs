@@ -222,7 +222,14 @@ public sealed record Answer
 
     /// <summary>Of a definition that plans moments: the next of each rhythm.</summary>
     public IReadOnlyList<MomentsView>? Moments { get; init; }
+
+    /// <summary>Of several services that were asked for together: what came of each.</summary>
+    public IReadOnlyList<Answer>? Each { get; init; }
 }
+
+/// <summary>What is done with several services as one act.</summary>
+/// <param name="Services">Their short names or titles.</param>
+public sealed record TogetherOrder(IReadOnlyList<string> Services);
 
 /// <summary>What shows that a program runs, or why it does not; read from the kernel and from its own output.</summary>
 public sealed record Evidence

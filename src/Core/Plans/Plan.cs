@@ -96,7 +96,8 @@ public sealed record PlanStop(string Name, ImmutableArray<string> After)
 }
 
 /// <param name="From">Its latest run before it was begun.</param>
-public sealed record PlanBegin(string Name, bool Asked = false, RunNumber From = default);
+/// <param name="Wanted">Of a restart: it is begun whether or not this plan has stopped it, for somebody has named it.</param>
+public sealed record PlanBegin(string Name, bool Asked = false, RunNumber From = default, bool Wanted = false);
 
 /// <summary>How a service stands, as far as a plan asks.</summary>
 /// <param name="Run">Its live run; none: it has none.</param>

@@ -92,14 +92,9 @@ public static class PlanLife
     public static bool HasStopped(Plan plan, string name) =>
         plan.Stops.Any(stop => stop.Name == name && stop.AskedAt is not null);
 
-    /// <summary>
-    /// A restart brings back what it has stopped; and it begins the one that a person asked for, which all others need and which so
-    /// is stopped last, also where it did not run.
-    /// </summary>
-    private static bool IsToBegin(Plan plan, string name) =>
-        plan.Kind != PlanKind.Restart
-        || HasStopped(plan, name)
-        || (plan.By.Kind == PrincipalKind.Account && plan.Stops is [.., var asked] && name == asked.Name);
+    /// <summary>A restart brings back what it has stopped; and it begins what somebody has named, also where that did not run.</summary>
+    private static bool IsToBegin(Plan plan, PlanBegin begin) =>
+        plan.Kind != PlanKind.Restart || begin.Wanted || HasStopped(plan, begin.Name);
 
     private static Plan Begin(
         Plan plan,
@@ -118,7 +113,7 @@ public static class PlanLife
         for (var i = 0; i < begins.Length; i++)
         {
             var (begin, standing) = (begins[i], at(begins[i].Name));
-            if (!IsToBegin(plan, begin.Name))
+            if (!IsToBegin(plan, begin))
                 continue;
             if (!begin.Asked)
                 begins = begins.SetItem(i, begin with { Asked = true, From = standing.LastRun });

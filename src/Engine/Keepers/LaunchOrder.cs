@@ -140,7 +140,8 @@ internal static class LaunchOrder
                 account.Uid == 0
                     ? "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
                     : "/usr/local/bin:/usr/bin:/bin",
-            ["HOME"] = account.Home,
+            // Programs keep settings there: an account without a home has the service's own place for that.
+            ["HOME"] = Directory.Exists(account.Home) ? account.Home : places.StateOf(definition.Name),
             ["USER"] = account.Name,
             ["LOGNAME"] = account.Name,
             ["SHELL"] = "/bin/sh",

@@ -15,6 +15,11 @@ using CalmSentry.Store;
 
 namespace CalmSentry.Inspection.Drills;
 
+/// <summary>Of which services a drill is.</summary>
+/// <param name="Names">With all they need; none: of all there are.</param>
+/// <param name="Without">These go on meanwhile, and with them all they need.</param>
+internal sealed record DrilledSet(IReadOnlyCollection<string> Names, IReadOnlyCollection<string> Without);
+
 /// <summary>Boots and drills: one at a time, each with a report that is kept.</summary>
 internal sealed class DrillRoom : IDisposable
 {
@@ -140,7 +145,14 @@ internal sealed class DrillRoom : IDisposable
 
     private volatile Playing? playing;
 
-    private static string Said(int stops, int begins, TimeSpan total, int unknown, List<string> notBack) =>
+    private static string Said(
+        int stops,
+        int begins,
+        TimeSpan total,
+        int unknown,
+        List<string> notBack,
+        IReadOnlyCollection<string> spared
+    ) =>
         $"{Count(stops)} would be interrupted and {Count(begins)} started"
         + (
             total > TimeSpan.Zero
@@ -159,11 +171,17 @@ internal sealed class DrillRoom : IDisposable
                 ? ""
                 : $" A boot would not bring back: {string.Join(", ", notBack)}; the drill starts them "
                     + $"again at its end."
+        )
+        + (
+            spared.Count == 0
+                ? ""
+                : $" Left as they are, with what they need: {string.Join(", ", spared.Order(StringComparer.Ordinal))}."
         );
 
-    public DrillPlan Plan(IReadOnlyCollection<string> named)
+    public DrillPlan Plan(DrilledSet named)
     {
         var (stop, begin) = Sets(named);
+        var spared = registry.Graph.WithNeeds(named.Without);
         var graph = registry.Graph;
         var order = graph.BeginOrder;
         TimeSpan Start(string name) => store.UsualStart(registry.Named(name)!.Id) ?? TimeSpan.Zero;
@@ -172,7 +190,7 @@ internal sealed class DrillRoom : IDisposable
                 begin.Contains(name) && registry.Named(name)!.Definition.Begin.At is BeginAt.Boot or BeginAt.BootLate
             )
             .ToHashSet(StringComparer.Ordinal);
-        var begun = order.Where(graph.WithNeeds(wanted).Contains).ToList();
+        var begun = order.Where(graph.WithNeeds(wanted).Except(spared).Contains).ToList();
         var alone = graph.Expected(name => begun.Contains(name) ? Start(name) : TimeSpan.Zero);
         // What begins late begins when the rest is proven.
         var boot = begun
@@ -227,14 +245,14 @@ internal sealed class DrillRoom : IDisposable
             ],
             NotBack = notBack,
             ExpectedMs = total.TotalMilliseconds,
-            Said = Said(stop.Count, begun.Count, total, unknown, notBack),
+            Said = Said(stop.Count, begun.Count, total, unknown, notBack, [.. spared]),
         };
     }
 
     /// <summary>
     /// Plays a drill. Goes on to its end whether or not somebody still listens. Null while another one goes on.
     /// </summary>
-    public ChannelReader<DrillEvent>? Play(IReadOnlyCollection<string> named, Principal by)
+    public ChannelReader<DrillEvent>? Play(DrilledSet named, Principal by)
     {
         if (!one.Wait(0))
             return null;
@@ -270,7 +288,7 @@ internal sealed class DrillRoom : IDisposable
         return channel.Reader;
     }
 
-    private async Task<StartReport> Play(IReadOnlyCollection<string> named, Principal by, Action<string> say)
+    private async Task<StartReport> Play(DrilledSet named, Principal by, Action<string> say)
     {
         var (stop, begin) = Sets(named);
         var ports = new OpenPorts();
@@ -330,19 +348,21 @@ internal sealed class DrillRoom : IDisposable
     /// begun: these, and all that was named.
     /// </summary>
     /// <summary>All that a drill would stop or start.</summary>
-    public IReadOnlyCollection<string> Concerned(IReadOnlyCollection<string> named)
+    public IReadOnlyCollection<string> Concerned(DrilledSet named)
     {
         var (stop, begin) = Sets(named);
         return [.. stop.Union(begin)];
     }
 
-    private (IReadOnlySet<string> Stop, IReadOnlySet<string> Begin) Sets(IReadOnlyCollection<string> named)
+    private (IReadOnlySet<string> Stop, IReadOnlySet<string> Begin) Sets(DrilledSet named)
     {
         var graph = registry.Graph;
-        var chosen =
-            named.Count == 0
-                ? registry.All.Select(actor => actor.Definition.Name).ToHashSet(StringComparer.Ordinal)
-                : graph.WithNeeds(named);
+        // What is left as it is needs what it needs: no other of those can then be stopped.
+        var chosen = (
+            named.Names.Count == 0 ? registry.All.Select(actor => actor.Definition.Name) : graph.WithNeeds(named.Names)
+        )
+            .Except(graph.WithNeeds(named.Without))
+            .ToHashSet(StringComparer.Ordinal);
         var stop = graph
             .WithDependents(chosen)
             .Where(name =>

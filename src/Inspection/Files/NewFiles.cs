@@ -172,10 +172,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         gone.ThrowIfCancellationRequested();
         using var next = files.Kept(site.Version);
         say("comparing them with the files there are");
-        var (difference, bytes) = await Task.Run(
-                () => (FileTrees.Compare(present, next, site.IsData, new(gone)), FileTrees.Bytes(next, new(gone))),
-                gone
-            )
+        var difference = await Task.Run(() => FileTrees.Compare(present, next, site.IsData, new(gone)), gone)
             .ConfigureAwait(false);
         say($"looking at them as {definition.Account}");
         var findings = new List<Finding>();
@@ -193,7 +190,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         if (order.From is not null)
             unrecorded.Add(new(site.Version, began, by.Name, source, files.Directory, identity, Present: false));
         return new(
-            PlanOf(asked, site, difference, staged, (bytes, free), watch, findings),
+            PlanOf(asked, site, difference, staged, free, watch, findings),
             new()
             {
                 By = by,
@@ -218,7 +215,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         Site site,
         TreeDifference difference,
         Staged staged,
-        (long Bytes, long Room) space,
+        long room,
         TimeSpan watch,
         IReadOnlyList<Finding> findings
     ) =>
@@ -241,8 +238,8 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             ),
             SourceOwner = staged.Owner,
             EarlierPlace = site.Files.Left,
-            Bytes = space.Bytes,
-            Room = space.Room,
+            Bytes = difference.Bytes,
+            Room = room,
             UsedBy = UsedBy(asked.Actor, site.Files.Directory, site.Given),
             Interrupts = Interrupts(asked.Actor, asked.Dependents),
             WatchMs = (long)watch.TotalMilliseconds,
@@ -375,7 +372,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         }
 
         OutOfItsFolder(staged, present);
-        var leftOut = FileTrees.Leave(staged, site.IsData, kept);
+        var leftOut = site.Data.Count == 0 ? [] : FileTrees.Leave(staged, site.IsData, kept);
         var givenUp = new HandedOn(over, site.IsData, room, kept).Adopt(present, site.Files.IsFirm, staged);
         return new(way.Path, Account.NameOf(source.Uid), leftOut, givenUp);
     }

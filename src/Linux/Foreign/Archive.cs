@@ -1,6 +1,7 @@
 using System.Formats.Tar;
 using System.IO.Compression;
 using CalmSentry.Linux.Files;
+using Microsoft.Win32.SafeHandles;
 
 namespace CalmSentry.Linux.Foreign;
 
@@ -252,21 +253,28 @@ public static class Archive
             Make(path, name);
         }
 
-        public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written)
+        public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written) =>
+            File(name, (_, into) => from.Read(into), mode, written);
+
+        public void File(string name, SafeFileHandle from, UnixFileMode mode, DateTimeOffset written) =>
+            File(name, (at, into) => RandomAccess.Read(from, into, at), mode, written);
+
+        private void File(string name, Func<long, byte[], int> read, UnixFileMode mode, DateTimeOffset written)
         {
-            var path = Path.Combine(into, New(name));
-            using (var to = NewFile.Begin(path))
+            using var to = NewFile.Begin(Path.Combine(into, New(name)), buffer: 0);
+            var at = 0L;
+            for (int got; (got = read(at, room)) > 0; at += got)
             {
-                for (int got; (got = from.Read(room)) > 0; )
-                {
-                    Take(name, got);
-                    to.Write(room, 0, got);
-                }
+                Take(name, got);
+                to.Write(room, 0, got);
             }
 
-            System.IO.File.SetUnixFileMode(path, (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite);
+            System.IO.File.SetUnixFileMode(
+                to.SafeFileHandle,
+                (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite
+            );
             if (written.Year is > 1970 and < 2200)
-                System.IO.File.SetLastWriteTimeUtc(path, written.UtcDateTime);
+                System.IO.File.SetLastWriteTimeUtc(to.SafeFileHandle, written.UtcDateTime);
         }
 
         /// <summary>Links are made when all else is: until then no path leads through one.</summary>

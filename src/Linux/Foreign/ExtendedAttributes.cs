@@ -9,7 +9,8 @@ public static unsafe class ExtendedAttributes
     /// <summary>Rights of the kernel that whoever executes the file gets (capabilities(7), File capabilities).</summary>
     public const string Capabilities = "security.capability";
 
-    private const int Most = 65536;
+    private const int Most = 65536,
+        Usual = 512; // of a tree most have none, or a short one
 
     /// <summary>Null: there is none of that name.</summary>
     /// <exception cref="NotSupportedException">The file system keeps none of its kind.</exception>
@@ -18,15 +19,19 @@ public static unsafe class ExtendedAttributes
     {
         using var path = new CString(held.Path);
         using var text = new CString(name);
+        var few = stackalloc byte[Usual];
+        var length = Libc.getxattr(path.Pointer, text.Pointer, few, Usual);
+        if (length >= 0)
+            return new Span<byte>(few, (int)length).ToArray();
+        var errno = Marshal.GetLastSystemError();
+        if (errno == Libc.ENODATA)
+            return null;
+        if (errno != Libc.ERANGE)
+            throw Refused(errno);
         var room = new byte[Most];
         fixed (byte* bytes = room)
-        {
-            var length = Libc.getxattr(path.Pointer, text.Pointer, bytes, Most);
-            if (length >= 0)
-                return room[..(int)length];
-        }
-
-        return Marshal.GetLastSystemError() is var errno and not Libc.ENODATA ? throw Refused(errno) : null;
+            length = Libc.getxattr(path.Pointer, text.Pointer, bytes, Most);
+        return length >= 0 ? room[..(int)length] : throw Refused(Marshal.GetLastSystemError());
     }
 
     /// <param name="value">Null: there is to be none of that name.</param>

@@ -1,11 +1,15 @@
+using Microsoft.Win32.SafeHandles;
+
 namespace CalmSentry.Linux.Foreign;
 
 /// <summary>How the files of two trees differ; paths from their tops, a folder by its files.</summary>
+/// <param name="Bytes">Of all files of the second one.</param>
 public sealed record TreeDifference(
     IReadOnlyList<string> Added,
     IReadOnlyList<string> Changed,
     IReadOnlyList<string> Gone,
-    int Same
+    int Same,
+    long Bytes
 );
 
 /// <summary>
@@ -53,88 +57,108 @@ public static class FileTrees
     /// <param name="skip">Paths that do not count.</param>
     public static TreeDifference Compare(Held before, Held after, Func<string, bool> skip, Gathering kept)
     {
-        var (was, now) = (Files(before, skip, kept), Files(after, skip, kept));
-        var changed = new List<string>();
-        var same = 0;
-        foreach (var (path, what) in now)
+        var comparison = new Comparison(skip, kept);
+        comparison.Folder(before, after, "", 0);
+        return comparison.Found();
+    }
+
+    /// <summary>One walk through both trees, so that each file is found by its folder, not from the top.</summary>
+    private sealed class Comparison(Func<string, bool> skip, Gathering kept)
+    {
+        private readonly List<string> added = [],
+            changed = [],
+            gone = [];
+        private readonly byte[] one = new byte[81920],
+            other = new byte[81920];
+        private int same;
+        private long bytes;
+
+        public TreeDifference Found()
         {
-            kept.GoesOn();
-            if (was.TryGetValue(path, out var then))
+            foreach (var list in new[] { added, changed, gone })
+                list.Sort(StringComparer.Ordinal);
+            return new(added, changed, gone, same, bytes);
+        }
+
+        /// <param name="before">Null: there was no such folder.</param>
+        /// <param name="after">Null: there is none any more.</param>
+        public void Folder(Held? before, Held? after, string path, int depth)
+        {
+            TreeWalk.NotTooDeep(depth);
+            var seen = new HashSet<string>(StringComparer.Ordinal);
+            foreach (var name in after?.All() ?? [])
             {
-                if (then.Type != what.Type || then.Size != what.Size || !SameContent(before, after, path, what.Type))
-                    changed.Add(path);
-                else
-                    same++;
+                var at = Path.Combine(path, name);
+                kept.Keep(at);
+                seen.Add(name);
+                using var entry = after!.Entry(name);
+                if (entry is null || skip(at))
+                    continue;
+                using var old = before?.Entry(name);
+                Entry(old, entry, at, depth);
+            }
+
+            foreach (var name in before?.All() ?? [])
+            {
+                var at = Path.Combine(path, name);
+                kept.GoesOn();
+                if (seen.Contains(name) || skip(at))
+                    continue;
+                kept.Keep(at);
+                using var old = before!.Entry(name);
+                if (old?.Identity().Type == FileType.Directory)
+                    Folder(old, null, at, depth + 1);
+                else if (old is not null)
+                    gone.Add(at);
             }
         }
 
-        return new(
-            [.. now.Keys.Where(path => !was.ContainsKey(path))],
-            changed,
-            [.. was.Keys.Where(path => !now.ContainsKey(path))],
-            same
-        );
-    }
-
-    /// <summary>Bytes of all files below.</summary>
-    public static long Bytes(Held top, Gathering kept) => Files(top, _ => false, kept).Values.Sum(what => what.Size);
-
-    /// <summary>What of a file is compared.</summary>
-    private readonly record struct Compared(FileType Type, long Size);
-
-    private static SortedDictionary<string, Compared> Files(Held top, Func<string, bool> skip, Gathering kept)
-    {
-        var found = new SortedDictionary<string, Compared>(StringComparer.Ordinal);
-        Files(top, "", skip, found, kept, 0);
-        return found;
-    }
-
-    private static void Files(
-        Held folder,
-        string path,
-        Func<string, bool> skip,
-        SortedDictionary<string, Compared> found,
-        Gathering kept,
-        int depth
-    )
-    {
-        TreeWalk.NotTooDeep(depth);
-        foreach (var name in folder.All())
+        private void Entry(Held? old, Held entry, string path, int depth)
         {
-            var at = Path.Combine(path, name);
-            using var entry = folder.Entry(name);
-            if (entry is null || skip(at))
-                continue;
-            var what = entry.Identity();
-            kept.Keep(at);
-            if (what.Type == FileType.Directory)
-                Files(entry, at, skip, found, kept, depth + 1);
+            var (now, then) = (entry.Identity(), old?.Identity());
+            var (folder, folderBefore) = (now.Type == FileType.Directory, then?.Type == FileType.Directory);
+            if (folder || folderBefore)
+                Folder(folderBefore ? old : null, folder ? entry : null, path, depth + 1);
+            if (then is not null && folder && !folderBefore)
+                gone.Add(path);
+            if (folder)
+                return;
+            bytes += now.Size;
+            if (then is not { } was || folderBefore)
+                added.Add(path);
+            else if (was.Type == now.Type && was.Size == now.Size && SameContent(old!, entry, now))
+                same++;
             else
-                found[at] = new(what.Type, what.Size);
+                changed.Add(path);
         }
-    }
 
-    private static bool SameContent(Held before, Held after, string path, FileType type)
-    {
-        using var was = Find(before, path);
-        using var now = Find(after, path);
-        if (was is null || now is null)
-            return false;
-        if (type == FileType.Link)
-            return was.Target() == now.Target();
-        if (type != FileType.Regular)
-            return true;
-        using var old = was.Content();
-        using var young = now.Content();
-        var (a, b) = (new byte[81920], new byte[81920]);
-        while (true)
+        private bool SameContent(Held before, Held after, FileIdentity what)
         {
-            var got = old.ReadAtLeast(a, a.Length, throwOnEndOfStream: false);
-            var other = young.ReadAtLeast(b, b.Length, throwOnEndOfStream: false);
-            if (!a.AsSpan(0, got).SequenceEqual(b.AsSpan(0, other)))
-                return false;
-            if (got == 0)
+            if (what.Type == FileType.Link)
+                return before.Target() == after.Target();
+            if (what.Type != FileType.Regular)
                 return true;
+            using var was = before.Content();
+            using var now = after.Content();
+            for (var at = 0L; at < what.Size; )
+            {
+                var (old, young) = (Next(was, one, at), Next(now, other, at));
+                if (!one.AsSpan(0, old).SequenceEqual(other.AsSpan(0, young)))
+                    return false;
+                if (old == 0)
+                    break; // both have become shorter
+                at += old;
+            }
+
+            return true;
+        }
+
+        private static int Next(SafeFileHandle from, byte[] room, long at)
+        {
+            var all = 0;
+            for (int got; all < room.Length && (got = RandomAccess.Read(from, room.AsSpan(all), at + all)) > 0; )
+                all += got;
+            return all;
         }
     }
 

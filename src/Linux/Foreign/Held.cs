@@ -359,12 +359,12 @@ public sealed unsafe class Held : IDisposable
 
     /// <summary>The content of a held regular file.</summary>
     /// <exception cref="IOException">It cannot be read.</exception>
-    public FileStream Content()
+    public SafeFileHandle Content()
     {
         using var again = new CString(Path);
         var file = Libc.open(again.Pointer, Libc.O_RDONLY | Libc.O_NONBLOCK | Libc.O_NOCTTY | Libc.O_CLOEXEC, 0);
         return file >= 0
-            ? new FileStream(new SafeFileHandle(file, ownsHandle: true), FileAccess.Read, 1)
+            ? new SafeFileHandle(file, ownsHandle: true)
             : throw Refused("a file", Marshal.GetLastSystemError());
     }
 
@@ -433,7 +433,7 @@ public sealed unsafe class Held : IDisposable
             *(uint*)(room + 20),
             *(uint*)(room + 24),
             *(uint*)(room + 16),
-            $"{*(uint*)(room + 136)}:{*(uint*)(room + 140)}",
+            Device(*(uint*)(room + 136), *(uint*)(room + 140)),
             *(ulong*)(room + 32),
             *(long*)(room + 40)
         )
@@ -443,6 +443,17 @@ public sealed unsafe class Held : IDisposable
                 .AddTicks(*(uint*)(room + 120) / 100),
             Mount = *(ulong*)(room + 144),
         };
+    }
+
+    [ThreadStatic]
+    private static (uint Major, uint Minor, string Text)? device; // of a tree all lies on the same
+
+    private static string Device(uint major, uint minor)
+    {
+        if (device is { } known && known.Major == major && known.Minor == minor)
+            return known.Text;
+        device = (major, minor, $"{major}:{minor}");
+        return device.Value.Text;
     }
 
     public void Dispose() => _ = Libc.close(Descriptor);

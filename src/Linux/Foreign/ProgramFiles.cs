@@ -328,6 +328,8 @@ public sealed class ProgramFiles : IDisposable
     /// <summary>Whether a path from the directory is data, or lies in some.</summary>
     public static bool IsData(string path, IReadOnlyList<string> data)
     {
+        if (data.Count == 0)
+            return false;
         var parts = path.Split('/');
         return data.Any(pattern =>
             pattern.Split('/') is var wanted

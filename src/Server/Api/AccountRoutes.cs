@@ -7,6 +7,7 @@ using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Accounts;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 using CalmSentry.Store;
@@ -190,8 +191,14 @@ internal static class AccountRoutes
     }
 
     /// <summary>Make a locked system account and permit it to run services.</summary>
+    /// <param name="name">Of the account.</param>
+    /// <param name="home">
+    /// Its home directory, made for it alone where nothing is; null: none, and its services have their state directory for it.
+    /// </param>
+    /// <param name="dry">Nothing is done: the answer says what would be.</param>
     public static async Task<IResult> Create(
         string name,
+        string? home,
         bool? dry,
         SentryStore store,
         Record logbook,
@@ -222,9 +229,21 @@ internal static class AccountRoutes
             );
         if (Account.OwnId != 0)
             return NeedsRoot("only root can make accounts");
+        if (home is not null && WhyNoHome(home) is { } why)
+            return Problems.Of(
+                422,
+                ProblemCode.DirectoryNotPossible,
+                "Not a home for an account",
+                $"{home}: {why}. Nothing was changed.",
+                $"A path whose folders only root can write: calm account create {name} --home /srv/{name}"
+            );
+        var made =
+            home is null ? null
+            : Directory.Exists(home) ? $"{home}, which is there and stays as it is"
+            : home;
         if (dry == true)
             return WouldDo(
-                $"{name} would be made: a system account, locked, without password, shell and home; and it would be permitted to run services."
+                $"{name} would be made: a system account, locked, without password and shell, {(made is null ? "without home" : $"with the home {made}")}; and it would be permitted to run services."
             );
         // An account of before, removed with the host's own tools, may have had the number that this one gets.
         var error = await HostTools
@@ -234,7 +253,7 @@ internal static class AccountRoutes
                 "--user-group",
                 "--no-create-home",
                 "--home-dir",
-                "/nonexistent",
+                home ?? "/nonexistent",
                 "--shell",
                 "/usr/sbin/nologin",
                 "--comment",
@@ -242,29 +261,85 @@ internal static class AccountRoutes
                 name
             )
             .ConfigureAwait(false);
-        if (error is not null || Account.Named(name) is not { } made)
+        if (error is not null || Account.Named(name) is not { } account)
             return Problems.Of(
                 422,
                 ProblemCode.AccountNotMade,
                 "The host refused",
                 $"The account could not be made: {error}"
             );
-        if (states.SetApart(made.Uid) is { Count: > 0 } left)
-            logbook.Note(new StateSetApartEntry([.. left], made.Uid));
+        if (states.SetApart(account.Uid) is { Count: > 0 } left)
+            logbook.Note(new StateSetApartEntry([.. left], account.Uid));
         permits.Set(name, permitted: true, made: true);
-        logbook.Note(new AccountMadeEntry(name, made.Uid), Caller.Of(context).Who);
+        logbook.Note(new AccountMadeEntry(name, account.Uid), Caller.Of(context).Who);
+        var homeless = home is null ? null : MakeHome(home, account);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
             {
                 Code = AnswerCode.AccountMade,
-                CameTrue = true,
+                CameTrue = homeless is null,
                 Said =
-                    $"{name} (uid {made.Uid}) is made: locked, without password, shell and home. It is permitted "
-                    + $"to run services. Folders it needs: calm account grant {name} FOLDER",
+                    $"{name} (uid {account.Uid}) is made: locked, without password and shell, "
+                    + (
+                        homeless is not null ? $"and its home {home} could not be made: {homeless}"
+                        : made is not null ? $"with the home {made}"
+                        : "without home: what its services keep there lies in their state directories"
+                    )
+                    + $". It is permitted to run services. Folders it needs: calm account grant {name} FOLDER",
             },
             201
         );
+    }
+
+    /// <returns>Why a path cannot be an account's home, as a clause; null: it can.</returns>
+    private static string? WhyNoHome(string home)
+    {
+        if (!Path.IsPathRooted(home) || Incoming.Odd(home) || home.Contains(':', StringComparison.Ordinal))
+            return "it is no absolute path without colons and control characters";
+        if (Path.GetFullPath(home) != home || Path.GetDirectoryName(home) is not { } folder)
+            return "it is written with dots, or with a slash at its end, or is the root";
+        try
+        {
+            using var way = Held.Walk(Ground.ProgramFiles, folder);
+            if (way.Last.Identity.Type != FileType.Directory)
+                return $"{folder} is no directory";
+            using var there = way.Held.Entry(Path.GetFileName(home));
+            return there is not null && there.Identity().Type != FileType.Directory
+                    ? "there is something else than a directory"
+                : there is null && !way.Last.IsRootsAlone
+                    ? $"others than root can write in {folder}, or in a folder above it"
+                : null;
+        }
+        catch (IOException error)
+        {
+            return error.Message.TrimEnd('.');
+        }
+    }
+
+    /// <summary>For the account alone; one that is there stays as it is.</summary>
+    /// <returns>Why it cannot be made, as a clause; null: it is.</returns>
+    private static string? MakeHome(string home, Account account)
+    {
+        try
+        {
+            using var way = Held.Walk(Ground.ProgramFiles, Path.GetDirectoryName(home)!);
+            var name = Path.GetFileName(home);
+            using var there = way.Held.Entry(name);
+            if (there is not null)
+                return null;
+            if (!way.Last.IsRootsAlone)
+                return "others than root can write above it";
+            using var made = way.Held.MakeDirectory(
+                name,
+                UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
+            );
+            return made.Give(account.Uid, account.Gid) is var errno and not 0 ? Linux.Native.Names.Errno(errno) : null;
+        }
+        catch (IOException error)
+        {
+            return error.Message.TrimEnd('.');
+        }
     }
 
     /// <summary>Remove an account that was made here and runs no service.</summary>

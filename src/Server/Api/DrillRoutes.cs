@@ -33,9 +33,11 @@ internal static class DrillRoutes
     /// What a drill of all services, or of ?services=NAME,… and all they need, would interrupt and begin, in which
     /// order and how long by history; nothing is touched.
     /// </summary>
-    public static IResult Plan(string? services, Registry registry, DrillRoom room) =>
-        Named(services, registry, out var names, out var problem)
-            ? TypedResults.Json(room.Plan(names), ApiJson.Plain.DrillPlan)
+    /// <param name="services">Names, with commas between.</param>
+    /// <param name="without">Names of those that go on meanwhile, and with them all they need.</param>
+    public static IResult Plan(string? services, string? without, Registry registry, DrillRoom room) =>
+        Chosen(services, without, registry, out var named, out var problem)
+            ? TypedResults.Json(room.Plan(named), ApiJson.Plain.DrillPlan)
             : problem!;
 
     /// <summary>The latest report, also while it goes on; of ?kind=boot, drill or start, or of any.</summary>
@@ -64,9 +66,11 @@ internal static class DrillRoutes
     /// notes, then the report.
     /// </summary>
     /// <param name="services">Names, with commas between.</param>
+    /// <param name="without">Names of those that go on meanwhile, and with them all they need.</param>
     /// <param name="wait">While something else has one of them in hand, it is waited for; else that is refused.</param>
     public static async Task<IResult> Play(
         string? services,
+        string? without,
         bool? wait,
         Registry registry,
         DrillRoom room,
@@ -74,7 +78,7 @@ internal static class DrillRoutes
         HttpContext context
     )
     {
-        if (!Named(services, registry, out var names, out var problem))
+        if (!Chosen(services, without, registry, out var names, out var problem))
             return problem!;
         await Busy.Free(wait, room.Concerned(names), registry, clocks, context.RequestAborted).ConfigureAwait(false);
         if (room.Play(names, Caller.Of(context).Who) is not { } live)
@@ -148,6 +152,24 @@ internal static class DrillRoutes
                 Said = said,
             }
         );
+    }
+
+    private static bool Chosen(
+        string? services,
+        string? without,
+        Registry registry,
+        out DrilledSet chosen,
+        out IResult? problem
+    )
+    {
+        chosen = new([], []);
+        if (
+            !Named(services, registry, out var names, out problem)
+            || !Named(without, registry, out var left, out problem)
+        )
+            return false;
+        chosen = new(names, left);
+        return true;
     }
 
     private static bool Named(

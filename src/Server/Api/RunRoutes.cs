@@ -208,7 +208,12 @@ internal static class RunRoutes
                     plan with
                     {
                         // They wait for what they need to be ready by themselves.
-                        Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))],
+                        Begins =
+                        [
+                            .. plan
+                                .Stops.Reverse()
+                                .Select(stop => new PlanBegin(stop.Name, Wanted: stop.Name == actor.Definition.Name)),
+                        ],
                     }
                 )
                 .ConfigureAwait(false);
@@ -421,12 +426,26 @@ internal static class RunRoutes
     /// <summary>Whoever forgets a pause is not to find a service unwatched for months.</summary>
     private static readonly TimeSpan LongestPause = TimeSpan.FromDays(7);
 
-    private static async Task<Answer> StopOne(ServiceActor actor, bool thisRun, SentryStore store, HttpContext context)
+    public static async Task<Answer> StopOne(ServiceActor actor, bool thisRun, SentryStore store, HttpContext context)
     {
         var before = actor.Situation;
         var asked = await actor.Ask(new StopAsked(Caller.Of(context).Who, thisRun)).ConfigureAwait(false);
         var now = await actor.Until(s => s.Phase != Phase.Stopping, context.RequestAborted).ConfigureAwait(false);
         await store.Kept().ConfigureAwait(false);
+        return HowStopped(actor, before, now, now.LastEnd?.At - asked.Since, thisRun, store);
+    }
+
+    /// <summary>What came of a stop.</summary>
+    /// <param name="took">From the word to its end.</param>
+    public static Answer HowStopped(
+        ServiceActor actor,
+        Situation before,
+        Situation now,
+        TimeSpan? took,
+        bool thisRun,
+        SentryStore store
+    )
+    {
         var title = actor.Definition.Title;
         var down = now.Phase == Phase.Stopped || (thisRun && now.Phase == Phase.Resting);
         var (code, said) = (down, before.Run, now.LastEnd) switch
@@ -445,8 +464,8 @@ internal static class RunRoutes
                 $"{title} was not running."
             ),
             (_, null, _) => (AnswerCode.Stopped, $"{title} is stopped; Calm Sentry does not try it again."),
-            (_, _, { Forced: true } end) => (AnswerCode.Killed, Stopped(actor, end, asked.Since, store)),
-            (_, _, { } end) => (AnswerCode.Stopped, Stopped(actor, end, asked.Since, store)),
+            (_, _, { Forced: true } end) => (AnswerCode.Killed, Stopped(actor, end, took, store)),
+            (_, _, { } end) => (AnswerCode.Stopped, Stopped(actor, end, took, store)),
             _ => (AnswerCode.Stopped, $"{title} is stopped."),
         };
         return new Answer
@@ -458,11 +477,12 @@ internal static class RunRoutes
         };
     }
 
-    private static string Stopped(ServiceActor actor, LastEnd end, DateTimeOffset since, SentryStore store)
+    private static string Stopped(ServiceActor actor, LastEnd end, TimeSpan? took, SentryStore store)
     {
         var forced = end.Forced ? "; the steps of its wind-down did not suffice, so it was killed" : "";
-        return $"{actor.Definition.Title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)} after "
-            + $"{Length.Tenths(end.At - since)}{forced}.{StepsOf(end)}Nothing of it is left."
+        return $"{actor.Definition.Title} is stopped: run {end.Run} {OutcomeWords.Of(end.Outcome)}"
+            + (took is { } length ? $" after {Length.Tenths(length)}" : "")
+            + $"{forced}.{StepsOf(end)}Nothing of it is left."
             + StopChecks.Advice(actor.Definition, store);
     }
 
@@ -484,7 +504,7 @@ internal static class RunRoutes
     private static IResult WouldDo(ServiceActor actor, string said) => Reply.WouldDo(said, actor.View);
 
     /// <param name="caller">Whom the logbook names; null: nothing is done, and nothing noted.</param>
-    private static async Task<IResult?> Blocked(
+    public static async Task<IResult?> Blocked(
         ServiceActor actor,
         string? accept,
         Caller? caller,
@@ -512,7 +532,7 @@ internal static class RunRoutes
     }
 
     /// <summary>Waits until the run asked for is ready, or has failed.</summary>
-    private static async Task<Answer> Arrive(
+    public static async Task<Answer> Arrive(
         ServiceActor actor,
         Situation asked,
         bool already,
@@ -575,7 +595,7 @@ internal static class RunRoutes
             _ => char.ToLowerInvariant(actor.View.Why[0]) + actor.View.Why[1..],
         };
 
-    private static IResult Disabled(ServiceActor actor) =>
+    public static IResult Disabled(ServiceActor actor) =>
         Problems.Of(
             409,
             ProblemCode.StartingDisabled,
@@ -592,28 +612,46 @@ internal static class RunRoutes
         string? dependents,
         string what,
         Registry registry
+    ) => Needing([actor.Definition.Name], dependents, what, registry);
+
+    /// <summary>The same of several that are stopped together: who needs one of them and is none of them.</summary>
+    /// <param name="names">What is stopped.</param>
+    /// <param name="asked">What else was asked for; null: nothing.</param>
+    public static (IReadOnlySet<string> Needing, IResult? Problem) Needing(
+        IReadOnlyCollection<string> names,
+        string? dependents,
+        string what,
+        Registry registry,
+        IReadOnlySet<string>? asked = null
     )
     {
-        var name = actor.Definition.Name;
         var live = registry
-            .Graph.WithDependents([name])
-            .Where(other => other != name && registry.Named(other)?.Situation.Run is not null)
+            .Graph.WithDependents(names)
+            .Where(other =>
+                !names.Contains(other)
+                && asked?.Contains(other) != true
+                && registry.Named(other)?.Situation.Run is not null
+            )
             .ToHashSet(StringComparer.Ordinal);
         if (dependents == "leave" || live.Count == 0)
             return (new HashSet<string>(), null);
         if (dependents == "stop")
             return (live, null);
         var (need, are) = live.Count == 1 ? ("needs", "is") : ("need", "are");
+        var needed = registry.Graph.WithNeeds(live).Where(names.Contains).Order(StringComparer.Ordinal).ToList();
+        const int shown = 5;
+        var all = (asked ?? names.ToHashSet(StringComparer.Ordinal)).Order(StringComparer.Ordinal).ToList();
+        var typed = string.Join(' ', all.Take(shown)) + (all.Count > shown ? " …" : "");
         return (
             live,
             Problems.Of(
                 409,
                 ProblemCode.NeededByOthers,
                 "Others need it",
-                $"{string.Join(", ", live.Order(StringComparer.Ordinal))} {need} {name} and {are} running; nothing was "
-                    + "stopped.",
-                $"calm {what} {name} --with-dependents   {what}s them too, in order\n"
-                    + $"calm {what} {name} --alone   leaves them as they are"
+                $"{string.Join(", ", live.Order(StringComparer.Ordinal))} {need} {string.Join(", ", needed)} and {are} "
+                    + "running; nothing was stopped.",
+                $"calm {what} {typed} --with-dependents   {what}s them too, in order\n"
+                    + $"calm {what} {typed} --alone   leaves them as they are"
             )
         );
     }

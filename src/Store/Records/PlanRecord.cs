@@ -57,7 +57,7 @@ internal sealed record PlanRecord : IRecord
             ),
             BegunAt = plan.BegunAt,
             Begins = SituationRecord.Some(
-                plan.Begins.ToRecords(begin => new PlanBeginRecord(begin.Name, begin.Asked, begin.From))
+                plan.Begins.ToRecords(begin => new PlanBeginRecord(begin.Name, begin.Asked, begin.From, begin.Wanted))
             ),
             Afterwards = SituationRecord.Some(plan.Afterwards),
             ForceAt = plan.ForceAt,
@@ -79,7 +79,12 @@ internal sealed record PlanRecord : IRecord
                 Forced = stop.Forced,
             }),
             BegunAt = BegunAt,
-            Begins = (Begins ?? []).ToRecords(begin => new PlanBegin(begin.Name, begin.Asked, new(begin.From))),
+            Begins = (Begins ?? []).ToRecords(begin => new PlanBegin(
+                begin.Name,
+                begin.Asked,
+                new(begin.From),
+                begin.Wanted
+            )),
             Afterwards = Afterwards ?? [],
             ForceAt = ForceAt,
             Forced = Forced,
@@ -95,4 +100,5 @@ internal sealed record PlanStopRecord(
     bool Forced
 );
 
-internal sealed record PlanBeginRecord(string Name, bool Asked, long From);
+/// <param name="Wanted">Not among the plans of earlier versions.</param>
+internal sealed record PlanBeginRecord(string Name, bool Asked, long From, bool Wanted);

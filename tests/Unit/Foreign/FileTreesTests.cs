@@ -59,6 +59,62 @@ public sealed class FileTreesTests : IDisposable
         );
     }
 
+    /// <summary>Random trees of few names, so that files become folders and folders files, against the lists of both.</summary>
+    [Fact]
+    public void What_differs_is_what_the_lists_of_both_trees_say()
+    {
+        var random = new Random(7);
+        for (var trial = 0; trial < 200; trial++)
+        {
+            foreach (var top in new[] { Old, New })
+            {
+                if (Directory.Exists(top))
+                    Directory.Delete(top, recursive: true);
+                Directory.CreateDirectory(top);
+                for (var i = 0; i < 8; i++)
+                {
+                    var path = string.Join(
+                        '/',
+                        Enumerable.Range(0, random.Next(1, 4)).Select(_ => "abc"[random.Next(3)])
+                    );
+                    var above = Path.GetDirectoryName(Path.Combine(top, path))!;
+                    if (Directory.Exists(Path.Combine(top, path)) || Parts(top, above).Any(File.Exists))
+                        continue;
+                    Write(top, path, random.Next(2) == 0 ? "one" : "two");
+                }
+            }
+
+            var (was, now) = (Lists(Old), Lists(New));
+            With(
+                (old, @new) =>
+                {
+                    var differs = FileTrees.Compare(old, @new, path => path == "c/c", new());
+                    Assert.Equal(now.Keys.Except(was.Keys).Order(StringComparer.Ordinal), differs.Added);
+                    Assert.Equal(was.Keys.Except(now.Keys).Order(StringComparer.Ordinal), differs.Gone);
+                    Assert.Equal(
+                        now.Keys.Where(path => was.TryGetValue(path, out var text) && text != now[path])
+                            .Order(StringComparer.Ordinal),
+                        differs.Changed
+                    );
+                    Assert.Equal(now.Values.Sum(text => text.Length), differs.Bytes);
+                }
+            );
+        }
+
+        static IEnumerable<string> Parts(string top, string path)
+        {
+            for (; path.Length > top.Length; path = Path.GetDirectoryName(path)!)
+                yield return path;
+        }
+
+        static Dictionary<string, string> Lists(string top) =>
+            Directory
+                .EnumerateFiles(top, "*", SearchOption.AllDirectories)
+                .Select(file => Path.GetRelativePath(top, file))
+                .Where(path => path != "c/c" && !path.StartsWith("c/c/", StringComparison.Ordinal))
+                .ToDictionary(path => path, path => File.ReadAllText(Path.Combine(top, path)));
+    }
+
     [Fact]
     public void Files_that_the_new_ones_do_not_replace_can_come_along()
     {

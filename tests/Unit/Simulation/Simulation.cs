@@ -441,7 +441,10 @@ internal sealed class Simulation : IDisposable
             live.Registry.Graph.WithDependents([name]).ToHashSet(StringComparer.Ordinal),
             Anna
         );
-        return plan with { Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name))] };
+        return plan with
+        {
+            Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name, Wanted: stop.Name == name))],
+        };
     }
 
     private async Task WindDown(SimServer live)
