@@ -48,12 +48,32 @@ internal sealed unsafe partial class Guard
                 foreach (var one in asked.Followed)
                     Follow(one, asked.TurnAt, new(asked.Uid, asked.Gid, [.. asked.Groups]), asked.Hidden);
                 Clone(spec, asked.Uid, asked.KeepInput);
+                Name(body);
             }
 
             if (spec >= 0)
                 _ = close(spec);
         }
     }
+
+    /// <summary>Whoever looks at the processes of the host sees whose run is kept here; once the program is on its way.</summary>
+    private void Name(ReadOnlySpan<byte> body)
+    {
+        foreach (var field in new Fields(body))
+            if (
+                field.Is(LaunchField.Environment)
+                && field.Value.StartsWith(ServiceVariable)
+                && !field.Value[ServiceVariable.Length..].SequenceEqual(named)
+            )
+            {
+                named = field.Value[ServiceVariable.Length..].ToArray();
+                Title.OfKeeper(runDirectory, System.Text.Encoding.UTF8.GetString(named));
+            }
+    }
+
+    private static ReadOnlySpan<byte> ServiceVariable => "CALM_SERVICE="u8;
+
+    private byte[] named = [];
 
     /// <summary>What this half of a launch needs of the order; its paths lie in the order itself.</summary>
     private struct Asked()

@@ -11,7 +11,7 @@ namespace CalmSentry.Keeper;
 /// it does what it is told and says what it saw. Without a server it keeps the run going, and leaves once that has
 /// ended.
 /// </summary>
-internal sealed unsafe partial class Guard
+internal sealed unsafe partial class Guard(string runDirectory)
 {
     private enum Phase
     {

@@ -24,7 +24,7 @@ internal static class Program
             ["guard", .. var rest] => ServerGuard.Begin(rest),
             ["guard-on", .. var rest] => ServerGuard.Guard(rest),
             ["guard-second", .. var rest] => ServerGuard.Second(rest),
-            ["keep", _] => new Guard().Keep(),
+            ["keep", var directory] => new Guard(directory).Keep(),
             _ => 2,
         };
 }

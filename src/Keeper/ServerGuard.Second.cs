@@ -1,4 +1,3 @@
-using System.Text;
 using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
 
@@ -46,26 +45,8 @@ internal static unsafe partial class ServerGuard
         }
 
         _ = close(signals);
-        Retitle(["calm-keeper", "guard-on", .. arguments[1..]]);
+        Title.Set(["calm-keeper", "guard-on", .. arguments[1..]]);
         return Guard(arguments[1..]);
-    }
-
-    /// <summary>
-    /// What /proc/PID/cmdline shows (proc(5), stat: arg_start and arg_end), so that who looks finds the guard by its name.
-    /// What is over is filled with NUL.
-    /// </summary>
-    private static void Retitle(ReadOnlySpan<string> arguments)
-    {
-        var from = ProcessFacts.Stat(getpid(), 48);
-        var to = ProcessFacts.Stat(getpid(), 49);
-        if (from <= 0 || to <= from)
-            return;
-        var area = new Span<byte>((void*)from, (int)(to - from));
-        var title = Encoding.UTF8.GetBytes(string.Join('\0', arguments!));
-        if (title.Length >= area.Length)
-            return;
-        area.Clear();
-        title.CopyTo(area);
     }
 
     private static void StartSecond()

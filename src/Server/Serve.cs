@@ -322,10 +322,19 @@ internal static partial class Serve
             .AddSingleton(new Sessions(house.Store, house.Clocks.Time))
             .AddSingleton(new SentrySelf(house.Clocks.Time))
             .AddSingleton<Pace>()
+            .AddSingleton<DailyNotes>()
             .AddSingleton(settings)
             .AddSingleton<SettingsCheck>()
             .AddSingleton<DrillRoom>()
-            .AddSingleton(new Checker(house.Tools, house.Clocks, () => settings.Now.ShutdownWithin, rooms.Registry))
+            .AddSingleton(
+                new Checker(
+                    house.Tools,
+                    house.Clocks,
+                    () => settings.Now.ShutdownWithin,
+                    () => settings.Now.Telling.Recipients,
+                    rooms.Registry
+                )
+            )
             .AddSingleton(parts => new RehearsalRoom(
                 house.Tools,
                 house.Logbook,

@@ -54,7 +54,10 @@ internal sealed class Teller : IAsyncDisposable
     private readonly Bell came;
     private readonly SemaphoreSlim turn = new(1);
     private readonly LiveGround ground;
-    private TellingSettings settings = new();
+
+    /// <summary>As they are set, and as they hold: with the addresses that definitions name.</summary>
+    private TellingSettings given = new(),
+        settings = new();
     private SignOfLife? sign;
     private DateTimeOffset? reported;
     private Dictionary<string, Outbox> outboxes = [];
@@ -97,17 +100,28 @@ internal sealed class Teller : IAsyncDisposable
     /// <summary>Alerts that go on, or may come again.</summary>
     public IReadOnlyCollection<Alert> Known => [.. telling.Alerts.All.Values];
 
-    public IReadOnlyList<Recipient> Recipients => settings.Tell;
+    public IReadOnlyList<Recipient> Recipients => given.Recipients.With(Named);
 
     /// <summary>That nobody would be told of a service, as a sentence; null: somebody would.</summary>
     public string? NobodyHearsOf(Definition definition) =>
         NobodyHears
+        ?? Unheard(definition)
         ?? (
-            settings.Tell.Any(one => one.IsAbout(definition.Name, definition.Labels))
+            settings.Tell.Any(one => one.IsAbout(definition.Name, definition.Labels, definition.Tell))
                 ? null
                 : $"Nobody is told when {definition.Name} needs attention: no recipient hears of it, by its name or a label "
                     + "('calm tell --recipients')."
         );
+
+    /// <summary>That somebody whom a definition names would not be told, as a sentence; null: all would.</summary>
+    private string? Unheard(Definition definition) =>
+        given.Recipients.Unheard(definition.Tell) is [var who, ..]
+            ? $"Nobody is told at '{who}' when {definition.Name} needs attention, as its definition asks ('calm check {definition.Name}' says why)."
+            : null;
+
+    /// <summary>The same of any service, or that nobody hears of anything.</summary>
+    public string? SomebodyUnheard =>
+        NobodyHears ?? registry.All.Select(actor => Unheard(actor.Definition)).FirstOrDefault(said => said is not null);
 
     /// <summary>Names of the sentry's secrets that the settings ask for.</summary>
     public IReadOnlySet<string> Secrets =>
@@ -197,12 +211,7 @@ internal sealed class Teller : IAsyncDisposable
         await turn.WaitAsync();
         try
         {
-            foreach (var one in outboxes.Values)
-                await one.DisposeAsync();
-            if (sign is not null)
-                await sign.DisposeAsync();
-            // What waits in memory is what waits, also while the store cannot be written.
-            Put(at, [.. outboxes.Values.SelectMany(one => one.Rest).OrderBy(one => one.Number)]);
+            await Renew(at);
         }
         finally
         {
@@ -210,6 +219,16 @@ internal sealed class Teller : IAsyncDisposable
         }
 
         came.Ring();
+    }
+
+    private async Task Renew(TellingSettings at)
+    {
+        foreach (var one in outboxes.Values)
+            await one.DisposeAsync();
+        if (sign is not null)
+            await sign.DisposeAsync();
+        // What waits in memory is what waits, also while the store cannot be written.
+        Put(at, [.. outboxes.Values.SelectMany(one => one.Rest).OrderBy(one => one.Number)]);
     }
 
     private IReadOnlyList<StoredMessage> WaitingBefore()
@@ -227,7 +246,7 @@ internal sealed class Teller : IAsyncDisposable
 
     private void Put(TellingSettings at, IReadOnlyList<StoredMessage> waiting)
     {
-        settings = at;
+        (given, settings) = (at, at with { Tell = at.Recipients.With(Named) });
         sign = at.Signal is { } signal ? new SignOfLife(signal, logbook, clocks).Begin() : null;
         var senders = new SenderHouse(
             Machine.HostName,
@@ -236,7 +255,7 @@ internal sealed class Teller : IAsyncDisposable
             name => tools.Secrets.Open(SecretBox.OfSentry, name),
             tools.AsAccount
         );
-        outboxes = at.Tell.ToDictionary(
+        outboxes = settings.Tell.ToDictionary(
             recipient => recipient.Name,
             recipient => new Outbox(
                 recipient,
@@ -262,6 +281,9 @@ internal sealed class Teller : IAsyncDisposable
             );
     }
 
+    /// <summary>Whom definitions name.</summary>
+    private IEnumerable<string> Named => registry.All.SelectMany(actor => actor.Definition.Tell);
+
     /// <summary>An entry came into the logbook. Never waits.</summary>
     private void Hear(StoredEntry entry)
     {
@@ -280,6 +302,9 @@ internal sealed class Teller : IAsyncDisposable
         await turn.WaitAsync(over);
         try
         {
+            // A definition may name others since.
+            if (!given.Recipients.With(Named).SequenceEqual(settings.Tell))
+                await Renew(given);
             wait = Step();
         }
         finally
@@ -358,7 +383,7 @@ internal sealed class Teller : IAsyncDisposable
         var message = ReportWords.Of(Reporting.Of(store, registry, from, now), TimeZoneInfo.Local);
         foreach (
             var recipient in settings.Tell.Where(one =>
-                report.To.IsEmpty ? !one.UrgentOnly : report.To.Contains(one.Name)
+                report.To.IsEmpty ? one is { UrgentOnly: false, ByDefinition: false } : report.To.Contains(one.Name)
             )
         )
             messages.Add(Stored(message, recipient, now, $"report {due.UtcTicks / TimeSpan.TicksPerMinute}"));

@@ -23,4 +23,7 @@ internal sealed record TellingSettings
 
     /// <summary>Where recipients of messages reach the console; null: they do not.</summary>
     public string? ConsoleAt { get; init; }
+
+    /// <summary>Who is told, beside whom definitions may name others.</summary>
+    public RecipientSet Recipients => new(Tell, Mail is not null);
 }

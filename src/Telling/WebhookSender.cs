@@ -16,7 +16,9 @@ namespace CalmSentry.Telling;
 /// </summary>
 internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
 {
-    private const string Type = "application/cloudevents+json";
+    private const string Type = "application/cloudevents+json",
+        JsonType = "application/json",
+        TextType = "text/plain; charset=utf-8";
 
     private const int MostOfAnswer = 2048;
 
@@ -87,16 +89,43 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
 
     private HttpRequestMessage Make(StoredMessage one, Message message)
     {
-        var body = Encoding.UTF8.GetBytes(Event(one, message));
+        var (type, text) = way.Body is { } template
+            ? (BodyTemplate.IsJson(template) ? JsonType : TextType, Filled(template, one, message))
+            : (Type, Event(one, message));
+        var body = Encoding.UTF8.GetBytes(text);
         var request = new HttpRequestMessage(HttpMethod.Post, way.Url) { Content = new ByteArrayContent(body) };
-        request.Content.Headers.TryAddWithoutValidation("Content-Type", Type);
+        request.Content.Headers.TryAddWithoutValidation("Content-Type", type);
         request.Headers.TryAddWithoutValidation("User-Agent", "calm-sentry");
         if (way.Key is { } name)
-            Sign(request, body, name, house.Secret(name));
+            Sign(request, type, body, name, house.Secret(name));
         return request;
     }
 
-    private static void Sign(HttpRequestMessage request, byte[] body, string keyId, string key)
+    private static string Filled(string template, StoredMessage one, Message message) =>
+        BodyTemplate.Fill(
+            template,
+            field =>
+                field switch
+                {
+                    "subject" => Shown.Line(message.Subject),
+                    "lead" => Shown.Line(message.Lead),
+                    "text" => MessageText.Plain(message),
+                    "kind" => Words.Of(message.Kind),
+                    "topic" => message.About,
+                    "urgency" => Words.Of(message.Urgency),
+                    "host" => message.Host,
+                    "service" => message.Service ?? "",
+                    "alert" => message.Alert.ToString(CultureInfo.InvariantCulture),
+                    "time" => TimeOf(message),
+                    "id" => one.Id,
+                    _ => throw new InvalidOperationException($"a template has no field {field}"),
+                }
+        );
+
+    private static string TimeOf(Message message) =>
+        message.At.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ss.fffZ", CultureInfo.InvariantCulture);
+
+    private static void Sign(HttpRequestMessage request, string type, byte[] body, string keyId, string key)
     {
         var digest = $"sha-256=:{Convert.ToBase64String(SHA256.HashData(body))}:";
         var created = DateTimeOffset.UtcNow.ToUnixTimeSeconds();
@@ -105,7 +134,7 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
             $"(\"@method\" \"@target-uri\" \"content-type\" \"content-digest\");created={created};keyid=\"{keyId}\";alg=\"hmac-sha256\""
         );
         var signed =
-            $"\"@method\": POST\n\"@target-uri\": {request.RequestUri!.AbsoluteUri}\n\"content-type\": {Type}\n"
+            $"\"@method\": POST\n\"@target-uri\": {request.RequestUri!.AbsoluteUri}\n\"content-type\": {type}\n"
             + $"\"content-digest\": {digest}\n\"@signature-params\": {input}";
         var signature = HMACSHA256.HashData(Encoding.UTF8.GetBytes(key), Encoding.ASCII.GetBytes(signed));
         request.Content!.Headers.TryAddWithoutValidation("Content-Digest", digest);
@@ -135,7 +164,7 @@ internal sealed class WebhookSender(WebhookWay way, SenderHouse house) : ISender
             ["source"] = $"urn:calm-sentry:{house.Identity}",
             ["type"] = $"calm-sentry.alert.{Words.Of(message.Kind)}",
             ["subject"] = message.Service ?? message.Host,
-            ["time"] = message.At.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ss.fffZ", CultureInfo.InvariantCulture),
+            ["time"] = TimeOf(message),
             ["datacontenttype"] = "application/json",
             ["data"] = data,
         }.ToJsonString(Readable);

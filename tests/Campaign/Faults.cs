@@ -130,6 +130,8 @@ internal sealed partial class Faults
             new("adjust one", 4, Adjust),
             new("give one new files", 3, Swap),
             new("restart one with those that need it", 2, RestartAll),
+            new("stop several", 2, (machine, random) => Together(machine, "stop", random, "--alone")),
+            new("restart several", 2, (machine, random) => Together(machine, "restart", random, "--with-dependents")),
             new("a drill", 1, (machine, _) => Ask(machine, null, "drill", ["drill", "--yes"])),
             new("kill a client", 4, KillClient),
             .. machine.IsRoot
@@ -271,6 +273,22 @@ internal sealed partial class Faults
             "swap",
             ["swap", member.Name, "--from", files, "--alone", "--watch-for", "1s"] // a busy machine is slow to fall
         );
+    }
+
+    /// <summary>Several as one act: what is said of all is said of each.</summary>
+    private Task Together(Machine machine, string what, Random random, string how)
+    {
+        var services = Fleet.All.Select(one => one.Name).OrderBy(_ => random.Next()).Take(random.Next(2, 6)).ToArray();
+        var asked = Array.ConvertAll(services, service => new Asked(service, what));
+        Asked.AddRange(asked);
+        underWay.Add(
+            Task.Run(async () =>
+            {
+                var said = await machine.Calm([what, .. services, how]).ConfigureAwait(false);
+                Array.ForEach(asked, one => one.Said = said);
+            })
+        );
+        return Task.CompletedTask;
     }
 
     private Task RestartAll(Machine machine, Random random)

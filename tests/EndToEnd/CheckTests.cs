@@ -286,6 +286,37 @@ public sealed class CheckTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task Its_moments_its_log_files_and_whom_it_tells()
+    {
+        await Finds(
+            "",
+            Job(
+                "{ \"run\": \"daily at 02:00\", \"success-within\": \"25 h\", \"late-after\": \"5 min\", \"longest\": \"6 min\" }"
+            )
+        );
+        await Finds("risk success-too-soon", Job("{ \"run\": \"every 10 min\", \"success-within\": \"1 min\" }"));
+        await Finds(
+            "note late-never",
+            Job("{ \"run\": \"every 10 min\", \"late-after\": \"6 min\", \"longest\": \"5 min\" }")
+        );
+        await Finds(
+            "note reopen-unused",
+            definition => definition["output"] = JsonNode.Parse("{ \"reopen\": [{ \"signal\": \"USR1\" }] }")
+        );
+        await Finds(
+            "blocks recipient-missing",
+            definition => definition["tell"] = new JsonArray("clerk@skerry.example")
+        );
+
+        static Action<JsonObject> Job(string rhythm) =>
+            definition =>
+            {
+                definition["program"]!["kind"] = "periodic";
+                definition["rhythm"] = new JsonArray(JsonNode.Parse(rhythm));
+            };
+    }
+
+    [Fact]
     public async Task What_it_may_use()
     {
         await Finds(

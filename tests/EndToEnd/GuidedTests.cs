@@ -76,6 +76,58 @@ public class GuidedTests
         Assert.Equal(4, (await sentry.Calm("show", "board")).Exit);
     }
 
+    [Fact]
+    public async Task Any_answer_can_be_given_anew_and_what_did_not_stay_up_is_not_registered_by_itself()
+    {
+        await using var sentry = await Sentry.Start();
+        var said = await Type(
+            sentry,
+            [],
+            "Tide",
+            "<",
+            "Bell",
+            "/bin/sleep 601",
+            "",
+            Sentry.Account,
+            "TONE=high",
+            "<", // of the second question of a step: this step from its beginning
+            "",
+            "3",
+            "",
+            "<", // where it would be rehearsed: over what was checked without a question
+            "1",
+            "",
+            "<",
+            "<",
+            "<",
+            "<",
+            "<",
+            "/bin/sh -c 'exit 3'",
+            "",
+            Sentry.Account,
+            "",
+            "3",
+            "",
+            "200ms",
+            "n",
+            "" // what did not stay up
+        );
+        Assert.Contains("< goes back to the question before", said, StringComparison.Ordinal);
+        Assert.Contains("It did not stay up. Register it all the same?", said, StringComparison.Ordinal);
+        Assert.Contains("Nothing was registered.", said, StringComparison.Ordinal);
+        Assert.DoesNotContain(
+            "TONE",
+            said[said.IndexOf("This is what would be registered", StringComparison.Ordinal)..],
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "Bell",
+            said[said.IndexOf("This is what would be registered", StringComparison.Ordinal)..],
+            StringComparison.Ordinal
+        );
+        Assert.Empty((await sentry.Ok("list", "--json")).Json.EnumerateArray());
+    }
+
     [Theory]
     [InlineData("y", true)]
     [InlineData("", false)] // by itself no account is permitted

@@ -20,6 +20,19 @@ public class KeeperTests
     }
 
     [Fact]
+    public async Task Whoever_looks_at_the_hosts_processes_sees_whose_keeper_it_is()
+    {
+        await using var sentry = await Sentry.Start();
+        var longest = new string('k', 48);
+        await sentry.Wrap(longest, "--start", "--", "/bin/sleep", "689");
+        var keeper = Sentry.Parent((await sentry.Show(longest)).GetProperty("pid").GetInt32());
+        var words = (
+            await File.ReadAllTextAsync($"/proc/{keeper}/cmdline", TestContext.Current.CancellationToken)
+        ).Split('\0', StringSplitOptions.RemoveEmptyEntries);
+        Assert.Equal(["calm-keeper", "keep", sentry.Places.RunDirectory, longest], words);
+    }
+
+    [Fact]
     public async Task An_unwrap_ends_also_when_the_keeper_hung_before_the_server_came()
     {
         await using var sentry = await Sentry.Start();

@@ -30,6 +30,27 @@ public class QuietTests
         Assert.Equal("goes-on", Assert.Single(await Told(sentry)));
     }
 
+    [Fact]
+    public async Task Standing_quiet_times_are_among_what_comes()
+    {
+        await using var sentry = await Sentry.Start();
+        Assert.Contains("Nothing is planned", (await sentry.Ok("ahead")).Output, StringComparison.Ordinal);
+        var file = $$"""
+            name: gate
+            program: { path: /bin/sleep, arguments: ["600"] }
+            identity: { account: {{Sentry.Account}} }
+            rhythm: [{ quiet: daily at 02:00, for: 2 h }]
+            """;
+        var piped = await sentry.Piped(file, "wrap", "--from", "-");
+        Assert.True(piped.Exit == 0, piped.All);
+        Assert.Matches("gate +quiet, for 2 h +- +daily at 02:00", (await sentry.Ok("ahead")).Output);
+        var ahead = (await sentry.Ok("ahead", "--for", "3d", "--json")).Json;
+        Assert.Empty(ahead.GetProperty("planned").EnumerateArray());
+        var quiet = Assert.Single(ahead.GetProperty("quiet").EnumerateArray());
+        Assert.Equal(7_200_000, quiet.GetProperty("lasts-ms").GetDouble());
+        Assert.Equal(3, quiet.GetProperty("count").GetInt32());
+    }
+
     private static async Task<List<string>> Told(Sentry sentry) =>
         [
             .. (await sentry.Ok("logbook", "gate", "--last", "1000", "--json"))

@@ -540,6 +540,57 @@ public class SwapTests
         Assert.True(File.Exists(Path.Combine(Home(sentry), "third")));
     }
 
+    /// <summary>One file that its program is, or is given, takes that place alone, whatever it holds.</summary>
+    [Fact]
+    public async Task One_file_takes_the_place_of_the_one_of_its_name()
+    {
+        await using var sentry = await With();
+        var fresh = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "fresh")).FullName;
+        var script = Path.Combine(fresh, "board.sh");
+        await File.WriteAllTextAsync(script, Board.Replace("began", "begins", StringComparison.Ordinal));
+        File.SetUnixFileMode(script, (UnixFileMode)0x1A4); // as it was copied there: nobody may execute it
+        await sentry.Ok("start", "board");
+        var swapped = await sentry.Ok("swap", "board", "--from", script, "--watch-for", "0s");
+        Assert.Contains("board.sh", swapped.All, StringComparison.Ordinal);
+        Assert.Equal(
+            ["board.sh", "day.book", "first", "second"],
+            Directory.GetFiles(Home(sentry)).Select(Path.GetFileName).Order(StringComparer.Ordinal)
+        );
+        Assert.Equal("began 1 1\nbegins 1 1\n", await File.ReadAllTextAsync(Path.Combine(Home(sentry), "day.book")));
+
+        // An archive by what it holds, and yet a file that the program is given.
+        var packed = Packed(New(sentry, "2"), Path.Combine(fresh, "timetable.tar.gz"));
+        File.Copy(packed, Path.Combine(Home(sentry), "timetable.tar.gz"));
+        await sentry.Ok("adjust", "board", "--", Path.Combine(Home(sentry), "board.sh"), "--table=timetable.tar.gz");
+        await sentry.Ok("restart", "board");
+        await File.AppendAllTextAsync(packed, "more");
+        await sentry.Ok("swap", "board", "--from", packed, "--watch-for", "0s");
+        Assert.Equal(
+            await File.ReadAllBytesAsync(packed),
+            await File.ReadAllBytesAsync(Path.Combine(Home(sentry), "timetable.tar.gz"))
+        );
+        Assert.Equal("1\n", await File.ReadAllTextAsync(Path.Combine(Home(sentry), "first")));
+
+        // Two of its name, and it is not guessed which.
+        Directory.CreateDirectory(Path.Combine(Home(sentry), "old"));
+        File.Copy(packed, Path.Combine(Home(sentry), "old", "timetable.tar.gz"));
+        await sentry.Ok(
+            "adjust",
+            "board",
+            "--",
+            Path.Combine(Home(sentry), "board.sh"),
+            "--table=timetable.tar.gz",
+            "--before=old/timetable.tar.gz"
+        );
+        var refused = await sentry.Calm("swap", "board", "--from", packed);
+        Assert.Contains("may be meant for", refused.Error, StringComparison.Ordinal);
+        // Of another name it is an archive as before.
+        var other = Path.Combine(fresh, "board-3.tar.gz");
+        Packed(New(sentry, "3"), other);
+        await sentry.Ok("swap", "board", "--from", other, "--over", "--watch-for", "0s");
+        Assert.Equal("3\n", await File.ReadAllTextAsync(Path.Combine(Home(sentry), "first")));
+    }
+
     [Fact]
     public async Task A_run_of_a_job_is_not_interrupted()
     {

@@ -3,6 +3,7 @@ using System.Globalization;
 using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
+using CalmSentry.Core.Text;
 
 namespace CalmSentry.Cli.Commands;
 
@@ -173,7 +174,8 @@ internal static class AheadCommand
         }
 
         var coming = view
-            .Planned.SelectMany(planned =>
+            .Planned.Concat(view.Quiet)
+            .SelectMany(planned =>
                 planned.Moments.Take(MostOfOne).Select((moment, i) => (planned, moment, first: i == 0))
             )
             .OrderBy(one => one.moment)
@@ -181,8 +183,8 @@ internal static class AheadCommand
         if (coming.Count == 0)
         {
             Console.WriteLine(
-                view.Planned.Count == 0
-                    ? "Nothing is planned: no job, and no restart."
+                view.Planned.Count + view.Quiet.Count == 0
+                    ? "Nothing is planned: no job, no restart, and no quiet time."
                     : $"Nothing comes within {length ?? "7d"}."
             );
             return Exit.True;
@@ -196,7 +198,9 @@ internal static class AheadCommand
                         [
                             Lengths.DayAt(one.moment),
                             one.planned.Service,
-                            one.planned.What,
+                            one.planned.LastsMs is { } lasts
+                                ? $"{one.planned.What}, for {Duration.Write(TimeSpan.FromMilliseconds(lasts))}"
+                                : one.planned.What,
                             Usually(one.planned),
                             one.first ? $"{one.planned.When} ({one.planned.Zone}){More(one.planned)}" : "",
                         ]

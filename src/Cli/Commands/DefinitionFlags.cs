@@ -106,9 +106,14 @@ internal sealed class DefinitionFlags
         return arguments;
     }
 
-    /// <summary>The program as the caller's shell would find it: by path from here, else by PATH.</summary>
+    /// <summary>
+    /// The program as the caller's shell would find it: by path from here, else by PATH. What lies in root's own home no other account
+    /// gets to: one of the same name elsewhere goes first, and that is said.
+    /// </summary>
     public static string Find(string program)
     {
+        var home = Environment.IsPrivilegedProcess ? Environment.GetEnvironmentVariable("HOME") : null;
+        string? inHome = null;
         if (program.Contains('/', StringComparison.Ordinal))
             return Path.GetFullPath(program);
         foreach (
@@ -119,10 +124,31 @@ internal sealed class DefinitionFlags
         )
         {
             var candidate = Path.Combine(Path.GetFullPath(place), program);
-            if (File.Exists(candidate))
-                return candidate;
+            if (!File.Exists(candidate))
+                continue;
+            if (home is { Length: > 1 } && candidate.StartsWith($"{home}/", StringComparison.Ordinal))
+            {
+                inHome ??= candidate;
+                continue;
+            }
+
+            if (inHome is not null)
+                Console.Error.WriteLine(
+                    $"{program}: {candidate} is taken. {inHome}, which your PATH has first, lies in your home, to which no other account gets."
+                );
+            return candidate;
         }
 
+        if (inHome is not null)
+            return inHome;
+
+        if (program.Contains('\\', StringComparison.Ordinal))
+            throw new Failure(
+                Exit.NotTrue,
+                $"'{program}' is a path of Windows.",
+                "Name the program's file on this machine, such as /srv/board/board.",
+                FindingCode.ProgramMissing
+            );
         throw new Failure(
             Exit.NotTrue,
             $"There is no program '{program}' in any folder of your PATH.",

@@ -19,7 +19,7 @@ namespace CalmSentry.Cli.Commands;
 /// <param name="like">A service to copy: then only what must differ is asked for.</param>
 internal sealed class GuidedWrap(SentryClient client, string? like)
 {
-    private readonly JsonObject definition = new()
+    private JsonObject definition = new()
     {
         ["program"] = new JsonObject(),
         ["identity"] = new JsonObject(),
@@ -32,7 +32,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     {
         Console.WriteLine(
             "A program you start by hand becomes a service. Nothing is registered before you have seen it all; "
-                + "Ctrl-C leaves."
+                + $"Ctrl-C leaves, {Asking.Back} goes back to the question before."
         );
         if (like is not null)
             sibling = (
@@ -40,26 +40,13 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                     .Get(SentryClient.PathOf(like), ApiJson.Default.ServiceDetail, cancellation)
                     .ConfigureAwait(false)
             ).Definition;
-        await Name(cancellation).ConfigureAwait(false);
-        await Program(cancellation).ConfigureAwait(false);
-        if (like is null)
-            await Interpreter(cancellation).ConfigureAwait(false);
-        if (like is null)
-            await Directory(cancellation).ConfigureAwait(false);
-        if (like is null)
-            await Account(cancellation).ConfigureAwait(false);
-        Environment();
-        if (like is null)
-            Begin();
-        var check = await Mend(cancellation).ConfigureAwait(false);
-        await Rehearse(cancellation).ConfigureAwait(false);
-        check = await Check(cancellation).ConfigureAwait(false);
-        Console.WriteLine("\nThis is what would be registered:\n");
-        foreach (var line in check.Repeat!.File.TrimEnd().Split('\n'))
-            Console.WriteLine($"  {line}");
-        Console.WriteLine();
-        if (!Asking.YesNo("Register it?", otherwise: true))
-            throw new Failure(Exit.NotTrue, "Nothing was registered.");
+        await Steps(
+                like is null
+                    ? [Name, Program, Interpreter, Directory, Account, Environment, Begin, Mend, Rehearse, Confirm]
+                    : [Name, Program, Environment, Mend, Rehearse, Confirm],
+                cancellation
+            )
+            .ConfigureAwait(false);
         var answer = await WrapCommand
             .Send(client, Body.Of(definition), like, permit: false, cancellation)
             .ConfigureAwait(false);
@@ -84,7 +71,54 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         return exit;
     }
 
-    private void Begin()
+    /// <summary>One after the other; back to the beginning of a step, and from there to the one before, as it was then.</summary>
+    private async Task Steps(IReadOnlyList<Func<CancellationToken, Task>> steps, CancellationToken cancellation)
+    {
+        Asking.MayGoBack = true;
+        var before = new JsonObject[steps.Count];
+        for (var at = 0; at < steps.Count; )
+        {
+            before[at] = (JsonObject)definition.DeepClone();
+            var answered = Asking.Answered;
+            try
+            {
+                await steps[at](cancellation).ConfigureAwait(false);
+                at++;
+            }
+            catch (BackException)
+            {
+                // A step without a question is passed over on the way back, too.
+                if (Asking.Answered == answered)
+                    for (at = Math.Max(0, at - 1); at > 0 && !asked.Contains(at); at--) { }
+                definition = (JsonObject)before[at].DeepClone();
+                continue;
+            }
+
+            if (Asking.Answered > answered)
+                asked.Add(at - 1);
+        }
+
+        Asking.MayGoBack = false;
+    }
+
+    /// <summary>Steps in which something was asked.</summary>
+    private readonly HashSet<int> asked = [];
+
+    private async Task Confirm(CancellationToken cancellation)
+    {
+        var check = await Check(cancellation).ConfigureAwait(false);
+        Console.WriteLine("\nThis is what would be registered:\n");
+        foreach (var line in check.Repeat!.File.TrimEnd().Split('\n'))
+            Console.WriteLine($"  {line}");
+        Console.WriteLine();
+        if (!Asking.YesNo(stayedUp ? "Register it?" : "It did not stay up. Register it all the same?", stayedUp))
+            throw new Failure(Exit.NotTrue, "Nothing was registered.");
+    }
+
+    /// <summary>When it was last rehearsed; true while it was not.</summary>
+    private bool stayedUp = true;
+
+    private Task Begin(CancellationToken cancellation)
     {
         string[] words = ["boot", "boot-late", "request", "never"];
         Part("begin")["at"] = words[
@@ -115,6 +149,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
 
         if (needs.Count > 0)
             Part("begin")["needs"] = needs;
+        return Task.CompletedTask;
     }
 
     private JsonObject Part(string name) => (JsonObject)definition[name]!;
@@ -310,7 +345,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         }
     }
 
-    private void Environment()
+    private Task Environment(CancellationToken cancellation)
     {
         var variables = new JsonObject();
         if (sibling is { } other && other.GetProperty("program").TryGetProperty("environment", out var before))
@@ -330,10 +365,11 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
 
         if (variables.Count > 0)
             Part("program")["environment"] = variables;
+        return Task.CompletedTask;
     }
 
     /// <summary>Everything is checked; whoever asks may mend and check again.</summary>
-    private async Task<CheckView> Mend(CancellationToken cancellation)
+    private async Task Mend(CancellationToken cancellation)
     {
         while (true)
         {
@@ -346,7 +382,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             );
             Console.WriteLine(check.Said);
             if (check.Clear)
-                return check;
+                return;
             if (check.Errors.Count > 0)
                 throw new Failure(Exit.Usage, "The definition has mistakes; nothing was registered.");
             switch (
@@ -399,6 +435,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
 
             ReportText.Write(report);
+            stayedUp = report.StayedUp;
             if (report.Adoption is { } adoption && Asking.YesNo("Take over what is proposed?", otherwise: true))
                 foreach (var part in adoption.EnumerateObject())
                     Lay(definition, part.Name, JsonNode.Parse(part.Value.GetRawText())!);

@@ -33,23 +33,38 @@ internal static class LookCommands
             Arity = ArgumentArity.ZeroOrMore,
         };
         names.CompletionSources.Add(Common.ServiceNames);
+        var usage = new Option<bool>("--usage") { Description = "With the memory and processor that each uses now" };
+        var sort = new Option<string?>("--sort")
+        {
+            Description = "By this column: names and words from the first on, figures from the largest on",
+            HelpName = "COLUMN",
+        };
+        sort.CompletionSources.Add([.. Columns.Select(column => column.Name.ToLowerInvariant())]);
         var command = new Command("list", "All services: what they do now and why; those that need attention first")
         {
             names,
             labels,
             states,
+            usage,
+            sort,
             json,
         };
         command.SetAction(
             async (parsed, cancellation) =>
             {
                 using var client = Common.Client(parsed);
+                var by = parsed.GetValue(sort) is { } given ? ColumnNamed(given) : null;
+                var uses = parsed.GetValue(usage) || by?.OfUsage == true;
                 var services = await client
-                    .Get("services", ApiJson.Default.IReadOnlyListServiceView, cancellation)
+                    .Get(
+                        uses ? "services?usage=true" : "services",
+                        ApiJson.Default.IReadOnlyListServiceView,
+                        cancellation
+                    )
                     .ConfigureAwait(false);
                 var (with, within) = (parsed.GetValue(labels) ?? [], parsed.GetValue(states) ?? []);
-                var given = parsed.GetValue(names) ?? [];
-                if (given.FirstOrDefault(name => !services.Any(view => Selection.Means(name, view))) is { } nobody)
+                var named = parsed.GetValue(names) ?? [];
+                if (named.FirstOrDefault(name => !services.Any(view => Selection.Means(name, view))) is { } nobody)
                     throw await Selection.NotThere(client, nobody, cancellation).ConfigureAwait(false);
                 if (within.FirstOrDefault(state => !States.Contains(state)) is { } unknown)
                     throw new Failure(
@@ -57,10 +72,10 @@ internal static class LookCommands
                         $"--state: found '{unknown}'; allowed: {string.Join(" | ", States)}.",
                         Spelling.Nearest(unknown, States) is { } near ? $"--state {near}" : null
                     );
-                IReadOnlyList<ServiceView> shown =
+                IEnumerable<ServiceView> shown =
                 [
                     .. services.Where(view =>
-                        (given.Length == 0 || given.Any(name => Selection.Means(name, view)))
+                        (named.Length == 0 || named.Any(name => Selection.Means(name, view)))
                         && (with.Length == 0 || view.Labels.Any(with.Contains))
                         && (
                             within.Length == 0
@@ -70,53 +85,108 @@ internal static class LookCommands
                         )
                     ),
                 ];
+                if (by is not null)
+                    shown = by.Sort(shown);
                 if (parsed.GetValue(json))
                 {
-                    Common.WriteJson(shown, ApiJson.Plain.IReadOnlyListServiceView);
+                    Common.WriteJson([.. shown], ApiJson.Plain.IReadOnlyListServiceView);
                     return Exit.True;
                 }
 
-                if (shown.Count == 0)
+                if (!shown.Any())
                 {
                     Console.WriteLine(
                         services.Count == 0 ? "No services yet. The first one: calm wrap NAME -- PROGRAM [ARGUMENT…]"
-                        : within is ["attention"] && given.Length == 0 && with.Length == 0
+                        : within is ["attention"] && named.Length == 0 && with.Length == 0
                             ? "No service needs attention."
                         : $"Of {services.Count} services none is so."
                     );
                     return Exit.True;
                 }
 
-                Write(shown);
+                Write(by is null ? shown.OrderBy(Urgency).ThenBy(view => view.Name, NaturalOrder.Names) : shown, uses);
                 return Exit.True;
             }
         );
         return command;
     }
 
-    private static void Write(IEnumerable<ServiceView> shown)
+    /// <summary>A column of the list, and how it is sorted by it.</summary>
+    /// <param name="Text">What stands in it.</param>
+    /// <param name="Figure">Of a column of figures: which; null: it is sorted by its text.</param>
+    private sealed record Column(string Name, Func<ServiceView, string> Text, Func<ServiceView, double?>? Figure = null)
     {
-        var ordered = shown.OrderBy(Urgency).ThenBy(view => view.Name, NaturalOrder.Names).ToList();
-        var now = DateTimeOffset.UtcNow;
+        /// <summary>Only where that was asked for.</summary>
+        public bool OfUsage { get; init; }
+
+        /// <summary>Figures from the largest on, what has none last; among equals by name.</summary>
+        public IEnumerable<ServiceView> Sort(IEnumerable<ServiceView> views) =>
+            (
+                Figure is null
+                    ? views.OrderBy(Text, NaturalOrder.Names)
+                    : views.OrderByDescending(view => Figure(view) ?? double.NegativeInfinity)
+            ).ThenBy(view => view.Name, NaturalOrder.Names);
+    }
+
+    private static readonly IReadOnlyList<Column> Columns =
+    [
+        new("SERVICE", view => view.Name),
+        new("TITLE", view => HasOwnTitle(view) ? view.Title : ""),
+        new("STATE", view => view.Health == HealthLevel.Poor ? $"{Words.Of(view.State)}, poor" : Words.Of(view.State)),
+        new(
+            "UP",
+            view => view.UpSince is { } up ? Lengths.Of(DateTimeOffset.UtcNow - up) : "-",
+            view => view.UpSince is { } up ? -up.ToUnixTimeMilliseconds() : null
+        ),
+        new("PID", view => Text(view.Pid), view => view.Pid),
+        new(
+            "MEMORY",
+            view => view.Usage is { } usage ? Size.About(usage.MemoryBytes) : "-",
+            view => view.Usage?.MemoryBytes
+        )
+        {
+            OfUsage = true,
+        },
+        new(
+            "CPU",
+            view =>
+                view.Usage?.CpuPercent is { } percent
+                    ? string.Create(CultureInfo.InvariantCulture, $"{percent:0} %")
+                    : "-",
+            view => view.Usage?.CpuPercent
+        )
+        {
+            OfUsage = true,
+        },
+        new("RUN", view => Text(view.Run), view => view.Run),
+        new("RESTARTS", view => Text(view.Restarts), view => view.Restarts),
+        new("STARTS", view => view.At),
+        new("WHY", view => view.Why),
+    ];
+
+    /// <exception cref="Failure">There is none of that name.</exception>
+    private static Column ColumnNamed(string name)
+    {
+        var names = Columns.Select(column => column.Name.ToLowerInvariant()).ToArray();
+        return Columns.FirstOrDefault(column => column.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
+            ?? throw new Failure(
+                Exit.Usage,
+                $"--sort: found '{name}'; allowed: {string.Join(" | ", names)}.",
+                Spelling.Nearest(name, names) is { } near ? $"--sort {near}" : null
+            );
+    }
+
+    private static void Write(IEnumerable<ServiceView> shown, bool uses)
+    {
+        var ordered = shown.ToList();
         var titled = ordered.Exists(HasOwnTitle);
+        List<Column> columns =
+        [
+            .. Columns.Where(column => (uses || !column.OfUsage) && (titled || column.Name != "TITLE")),
+        ];
         Table.Write(
-            ["SERVICE", .. titled ? (string[])["TITLE"] : [], "STATE", "UP", "PID", "RUN", "RESTARTS", "STARTS", "WHY"],
-            [
-                .. ordered.Select(view =>
-                    (string[])
-                        [
-                            view.Name,
-                            .. titled ? (string[])[HasOwnTitle(view) ? view.Title : ""] : [],
-                            view.Health == HealthLevel.Poor ? $"{Words.Of(view.State)}, poor" : Words.Of(view.State),
-                            view.UpSince is { } up ? Lengths.Of(now - up) : "-",
-                            Text(view.Pid),
-                            Text(view.Run),
-                            Text(view.Restarts),
-                            view.At,
-                            view.Why,
-                        ]
-                ),
-            ],
+            [.. columns.Select(column => column.Name)],
+            [.. ordered.Select(view => columns.Select(column => column.Text(view)).ToArray())],
             row => Urgency(ordered[row]) == 0
         );
     }

@@ -20,7 +20,8 @@ internal static class SwapCommand
         var (name, wait, dry, json) = (Common.Name(), Common.Wait(), Common.Dry(), Common.Json());
         var from = new Option<string?>("--from")
         {
-            Description = "The new files: a directory, or an archive (tar, tar.gz, zip)",
+            Description =
+                "The new files: a directory, an archive (tar, tar.gz, zip), or one file of the name that the program is given",
             HelpName = "PATH",
         };
         var over = new Option<bool>("--over") { Description = "Files that the new ones do not replace stay" };

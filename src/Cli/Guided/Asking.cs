@@ -10,7 +10,17 @@ internal static class Asking
         new(new FileStream(new Microsoft.Win32.SafeHandles.SafeFileHandle(0, ownsHandle: false), FileAccess.Read, 1))
     );
 
+    /// <summary>The answer that asks for the question before.</summary>
+    public const string Back = "<";
+
+    /// <summary>Whether that can be asked for.</summary>
+    public static bool MayGoBack { get; set; }
+
+    /// <summary>How many questions were answered.</summary>
+    public static int Answered { get; private set; }
+
     /// <exception cref="Wire.Failure">The input ended: whoever was asked has left.</exception>
+    /// <exception cref="BackException">The question before is asked for.</exception>
     public static string Line(string question, string? otherwise = null, bool needed = true)
     {
         while (true)
@@ -19,6 +29,9 @@ internal static class Asking
             var answer = (
                 Input.Value.ReadLine() ?? throw new Wire.Failure(Wire.Exit.NotTrue, "Left; nothing was registered.")
             ).Trim();
+            if (answer == Back && MayGoBack)
+                throw new BackException();
+            Answered++;
             if (answer.Length > 0)
                 return answer;
             if (otherwise is not null)
@@ -65,3 +78,6 @@ internal static class Asking
         }
     }
 }
+
+/// <summary>Whoever is asked wants to answer the question before anew.</summary>
+internal sealed class BackException : Exception;

@@ -2,7 +2,13 @@ namespace CalmSentry.Contract.Api;
 
 /// <summary>What is planned within a time.</summary>
 /// <param name="Planned">One for each rhythm, those that come first before others.</param>
-public sealed record AheadView(DateTimeOffset From, DateTimeOffset Until, IReadOnlyList<PlannedView> Planned);
+/// <param name="Quiet">The same of standing quiet times, in which no alert is raised.</param>
+public sealed record AheadView(
+    DateTimeOffset From,
+    DateTimeOffset Until,
+    IReadOnlyList<PlannedView> Planned,
+    IReadOnlyList<PlannedView> Quiet
+);
 
 /// <summary>The moments of one rhythm of a service.</summary>
 public sealed record PlannedView
@@ -11,7 +17,7 @@ public sealed record PlannedView
 
     public required string Title { get; init; }
 
-    /// <summary>run | restart</summary>
+    /// <summary>run | restart | quiet</summary>
     public required string What { get; init; }
 
     /// <summary>When, as the definition says it.</summary>
@@ -25,6 +31,9 @@ public sealed record PlannedView
 
     /// <summary>Of twenty, nineteen took no longer (95th percentile), in milliseconds; null before the first.</summary>
     public double? SlowMs { get; init; }
+
+    /// <summary>Of a quiet time: how long it is, in milliseconds.</summary>
+    public double? LastsMs { get; init; }
 
     /// <summary>How many moments there are in the time asked for, ten thousand at most.</summary>
     public required int Count { get; init; }

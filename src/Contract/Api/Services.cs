@@ -61,6 +61,9 @@ public record ServiceView
     /// <summary>Words it shares with others that are asked for together.</summary>
     public required IReadOnlyList<string> Labels { get; init; }
 
+    /// <summary>What its processes use now; null: it does not run, or it was not asked for.</summary>
+    public UsageView? Usage { get; init; }
+
     /// <summary>Program and arguments as defined.</summary>
     public required IReadOnlyList<string> Command { get; init; }
 
@@ -226,6 +229,11 @@ public sealed record Answer
     /// <summary>Of several services that were asked for together: what came of each.</summary>
     public IReadOnlyList<Answer>? Each { get; init; }
 }
+
+/// <param name="MemoryBytes">Resident memory of its processes that is their own.</param>
+/// <param name="CpuPercent">In percent of one processor, over the last looks; null: not known yet.</param>
+/// <param name="Processes">How many they are.</param>
+public sealed record UsageView(long MemoryBytes, double? CpuPercent, int Processes);
 
 /// <summary>What is done with several services as one act.</summary>
 /// <param name="Services">Their short names or titles.</param>

@@ -26,6 +26,9 @@ public sealed record Definition
     /// <summary>Words that several services may share, by which they are asked for together.</summary>
     public ImmutableArray<string> Labels { get; init; } = [];
 
+    /// <summary>Who is told of what needs a person, beside those the settings name: recipients' names, and mail addresses.</summary>
+    public ImmutableArray<string> Tell { get; init; } = [];
+
     public required ProgramPart Program { get; init; }
 
     public required IdentityPart Identity { get; init; }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using CalmSentry.Core.Text;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.Definition>;
 
 namespace CalmSentry.Core.Definitions;
@@ -72,6 +73,23 @@ public static class DefinitionKeys
                 Example = "[tills, east-quay]",
                 Flag = "label",
                 WordForm = "LABEL",
+            },
+            Texts(
+                "tell",
+                definition => definition.Tell,
+                (definition, who) => definition with { Tell = [.. who.Distinct(StringComparer.Ordinal)] },
+                "Who is told of what needs a person, beside those the settings name: names of recipients, or mail addresses.",
+                Forms.Text(
+                    "names of recipients in the settings, and mail addresses such as clerk@skerry.example",
+                    text => ServiceName.IsValid(text) || MailAddress.IsOne(text)
+                )
+            ) with
+            {
+                Default = "those the settings name",
+                IsNothingLeftOut = true,
+                Example = "[quay-office, clerk@skerry.example]",
+                Flag = "tell",
+                WordForm = "WHO",
             },
             Map(
                 "program",

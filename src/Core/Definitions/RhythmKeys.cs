@@ -275,7 +275,9 @@ public static class RhythmKeys
                 map.Contradicts(
                     $"rhythm[{i}]",
                     periodic ? "a restart of a job" : "a run of a program that is no job",
-                    periodic ? "runs alone, with kind: periodic" : "restarts alone; runs need kind: periodic"
+                    periodic
+                        ? "'run' and 'quiet', for a job (kind: periodic) ends by itself"
+                        : "'restart' and 'quiet'; 'run' is for jobs (kind: periodic)"
                 );
             if (
                 definition.Rhythm[i] is PlannedRestart { CeilingWithin: not null }

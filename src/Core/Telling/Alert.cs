@@ -19,6 +19,9 @@ public sealed record Problem(
 {
     /// <summary>Labels of its service: who hears of it goes by them.</summary>
     public ImmutableArray<string> Labels { get; init; } = [];
+
+    /// <summary>Whom its definition names, beside those.</summary>
+    public ImmutableArray<string> Tell { get; init; } = [];
 }
 
 /// <summary>A service that an alert is about, or the sentry itself.</summary>
@@ -37,6 +40,9 @@ public sealed record Affected(
 )
 {
     public ImmutableArray<string> Labels { get; init; } = [];
+
+    /// <summary>Whom its definition names.</summary>
+    public ImmutableArray<string> Tell { get; init; } = [];
 
     /// <summary>How often something happened to it.</summary>
     public int Times { get; init; } = 1;

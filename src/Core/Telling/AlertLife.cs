@@ -214,6 +214,7 @@ public static class AlertLife
         new(problem.Service, problem.Title, problem.At, problem.Entry, described ? problem.What : null, problem.Topic)
         {
             Labels = problem.Labels,
+            Tell = problem.Tell,
             IsWell = !Topics.Of(problem.Topic).Lasts,
         };
 

@@ -17,11 +17,14 @@ public sealed record MailWay(string Address) : Way
     public override string InWords => $"mail to {Address}";
 }
 
-/// <summary>An HTTP POST of a CloudEvent.</summary>
+/// <summary>An HTTP POST of a CloudEvent, or of a text in somebody's own form.</summary>
 public sealed record WebhookWay(string Url) : Way
 {
     /// <summary>Name of the sentry's secret that it is signed with; null: it is not signed.</summary>
     public string? Key { get; init; }
+
+    /// <summary>Its body (<see cref="BodyTemplate"/>); null: a CloudEvent.</summary>
+    public string? Body { get; init; }
 
     public override string InWords => $"POST {Url}";
 }
@@ -84,6 +87,12 @@ public sealed record Recipient(Way Way)
     /// <summary>Only of these; empty: of all.</summary>
     public ImmutableArray<string> Services { get; init; } = [];
 
+    /// <summary>There for an address that definitions name: it hears of those services alone.</summary>
+    public bool ByDefinition { get; init; }
+
+    public static Recipient OfAddress(string address) =>
+        new(new MailWay(address)) { Name = address, ByDefinition = true };
+
     /// <summary>Only of services with one of these labels, beside those in <see cref="Services"/>; empty: of all.</summary>
     public ImmutableArray<string> Labels { get; init; } = [];
 
@@ -110,19 +119,21 @@ public sealed record Recipient(Way Way)
             return false;
         if (UrgentOnly && Topics.Of(one.Worst).Urgency != Urgency.Urgent)
             return false;
-        return IsAbout(one.Service, one.Labels);
+        return IsAbout(one.Service, one.Labels, one.Tell);
     }
 
     /// <summary>Whether it hears of a service at all; null: of the sentry itself.</summary>
-    public bool IsAbout(string? service, ImmutableArray<string> labels) =>
-        (Services.IsEmpty && Labels.IsEmpty)
+    /// <param name="named">Whom its definition names.</param>
+    public bool IsAbout(string? service, ImmutableArray<string> labels, ImmutableArray<string> named) =>
+        (Services.IsEmpty && Labels.IsEmpty && !ByDefinition)
+        || named.Contains(Name)
         || (service is not null && Services.Contains(service))
         || labels.Any(Labels.Contains);
 
     public bool Equals(Recipient? other) =>
         other is not null
-        && (Way, Name, UrgentOnly, Hours, Next, After)
-            == (other.Way, other.Name, other.UrgentOnly, other.Hours, other.Next, other.After)
+        && (Way, Name, UrgentOnly, ByDefinition, Hours, Next, After)
+            == (other.Way, other.Name, other.UrgentOnly, other.ByDefinition, other.Hours, other.Next, other.After)
         && Services.SequenceEqual(other.Services)
         && Labels.SequenceEqual(other.Labels)
         && About.SequenceEqual(other.About);

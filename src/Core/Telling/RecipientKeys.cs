@@ -15,7 +15,7 @@ public static partial class RecipientKeys
 
     private static readonly Form<string> Mail = Forms.Text(
         "a mail address such as quay-office@skerry.example",
-        text => MailAddress().IsMatch(text)
+        MailAddress.IsOne
     ) with
     {
         Example = "quay-office@skerry.example",
@@ -191,6 +191,20 @@ public static partial class RecipientKeys
                     Default = "not signed",
                 },
                 UnionOf<Recipient>.Attribute(
+                    "body",
+                    Forms.Text(BodyTemplate.Allowed, BodyTemplate.IsValid) with
+                    {
+                        Example = "{ \"message\": \"{subject}\" }",
+                    },
+                    one => (one.Way as WebhookWay)?.Body,
+                    (one, body) => one with { Way = ((WebhookWay)one.Way) with { Body = body } },
+                    "What is sent, where its receiver reads no CloudEvents: a text with fields in braces."
+                ) with
+                {
+                    Only = ["webhook"],
+                    Default = "a CloudEvent",
+                },
+                UnionOf<Recipient>.Attribute(
                     "account",
                     Forms.Text("the name of an account"),
                     one => (one.Way as CommandWay)?.Account,
@@ -303,6 +317,7 @@ public static partial class RecipientKeys
     {
         var whom = (one.Services, one.Labels) switch
         {
+            _ when one.ByDefinition => "services whose definitions name it",
             ({ IsEmpty: true }, { IsEmpty: true }) => "all services",
             (var services, { IsEmpty: true }) => string.Join(", ", services),
             ({ IsEmpty: true }, var labels) => $"services labelled {string.Join(", ", labels)}",
@@ -345,10 +360,6 @@ public static partial class RecipientKeys
 
     private static string Write(TimeSpan time) =>
         string.Create(CultureInfo.InvariantCulture, $"{(int)time.TotalHours:00}:{time.Minutes:00}");
-
-    /// <summary>As much of RFC 5321 as anybody writes: nothing in it can be read as a header or another address.</summary>
-    [GeneratedRegex(@"^[A-Za-z0-9.!#$%&'*+/=?^_`{|}~-]{1,64}@[A-Za-z0-9]([A-Za-z0-9.-]{0,250}[A-Za-z0-9])?\z")]
-    private static partial Regex MailAddress();
 
     [GeneratedRegex(@"^[A-Za-z_][A-Za-z0-9_]{0,63}\z")]
     private static partial Regex SecretName();

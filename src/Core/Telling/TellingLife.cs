@@ -192,6 +192,7 @@ public static class TellingLife
         )
         {
             Labels = definition?.Labels ?? [],
+            Tell = definition?.Tell ?? [],
         };
         return AlertLife.Raise(alerts, problem, ground.Graph, now);
     }

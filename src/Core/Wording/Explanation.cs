@@ -155,9 +155,9 @@ public static class Explanation
         if (now.WindDownStep >= definition.WindDown.Length)
             return $"{why}; all that is left of it is being killed.";
         var answer = now.Steps is [.., { Answer: { } answered }] ? $" ({answered})" : "";
-        var next = now.WindDownStep + 1 < definition.WindDown.Length ? "gets the next step" : "is killed";
+        var next = now.WindDownStep + 1 < definition.WindDown.Length ? "get the next step" : "be killed";
         return $"{why}; {definition.WindDown[now.WindDownStep].Taken}{answer}, "
-            + $"what is left at {at(now.WakeAt ?? now.Since)} {next}.";
+            + $"what is left at {at(now.WakeAt ?? now.Since)} will {next}.";
     }
 
     private static string Held(Definition definition, Situation now, Func<DateTimeOffset, string> at)

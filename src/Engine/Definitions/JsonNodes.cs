@@ -25,7 +25,9 @@ internal static class JsonNodes
                 null,
                 new(
                     "definition",
-                    $"no JSON ({error.Message.Split(" LineNumber:")[0].Split(" Path:")[0].TrimEnd('.')})",
+                    error.Message.Contains("trailing comma", StringComparison.Ordinal)
+                        ? "a comma with nothing behind it"
+                        : $"no JSON ({error.Message.Split(" LineNumber:")[0].Split(" Path:")[0].TrimEnd('.')})",
                     "a JSON object, as GET /api/services/NAME shows it under 'definition'",
                     new((int)(error.LineNumber ?? 0) + 1, (int)(error.BytePositionInLine ?? 0) + 1)
                 )

@@ -22,13 +22,16 @@ internal static class YamlNodes
         }
         catch (YamlException error)
         {
+            var tab = LineWithTab(text, error);
             return (
                 null,
                 new(
                     "definition",
-                    $"no YAML ({(error.InnerException ?? error).Message.TrimEnd('.')})",
+                    tab > 0
+                        ? "a line that begins with a tab"
+                        : $"no YAML ({(error.InnerException ?? error).Message.TrimEnd('.')})",
                     "YAML 1.2: keys and values, indented by spaces",
-                    PlaceOf(error.End)
+                    tab > 0 ? new(tab, 1) : PlaceOf(error.End)
                 )
             );
         }
@@ -53,6 +56,13 @@ internal static class YamlNodes
             );
         }
     }
+
+    /// <summary>Where a tab was meant to indent, which the parser says of another place; 0: that is not it.</summary>
+    private static int LineWithTab(string text, YamlException error) =>
+        error.Message.Contains("tab", StringComparison.Ordinal)
+        || error.Message.Contains("cannot start any token", StringComparison.Ordinal)
+            ? Array.FindIndex(text.Split('\n'), line => line.TrimStart(' ').StartsWith('\t')) + 1
+            : 0;
 
     public static string Write(Node node)
     {

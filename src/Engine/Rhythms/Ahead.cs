@@ -15,53 +15,73 @@ internal static class Ahead
         MostShown = 1000;
 
     /// <param name="services">Whose moments are asked for.</param>
-    public static AheadView Of(
-        IEnumerable<IRunning> services,
-        SentryStore store,
-        DateTimeOffset now,
-        TimeSpan length
-    ) =>
-        new(
+    public static AheadView Of(IEnumerable<IRunning> services, SentryStore store, DateTimeOffset now, TimeSpan length)
+    {
+        var (all, until) = (services.ToList(), now + length);
+        return new(
             now,
-            now + length,
-            [
-                .. services
-                    .Where(actor => actor.Situation.Rhythm is not null)
-                    .SelectMany(actor => Of(actor, store, now + length))
-                    .OrderBy(planned => planned.Moments is [var first, ..] ? first : DateTimeOffset.MaxValue)
-                    .ThenBy(planned => planned.Service, NaturalOrder.Names),
-            ]
+            until,
+            Sorted(all.Where(actor => actor.Situation.Rhythm is not null).SelectMany(actor => Of(actor, store, until))),
+            // A quiet time is nothing that takes its turn or clashes.
+            Sorted(
+                all.SelectMany(actor =>
+                    actor
+                        .Definition.Rhythm.OfType<PlannedQuiet>()
+                        .Select(quiet =>
+                            View(actor, quiet, quiet.When.Following(now, quiet.Clock), until) with
+                            {
+                                LastsMs = quiet.For.TotalMilliseconds,
+                            }
+                        )
+                )
+            )
         );
+    }
+
+    private static IReadOnlyList<PlannedView> Sorted(IEnumerable<PlannedView> views) =>
+        [
+            .. views
+                .OrderBy(planned => planned.Moments is [var first, ..] ? first : DateTimeOffset.MaxValue)
+                .ThenBy(planned => planned.Service, NaturalOrder.Names),
+        ];
 
     private static IEnumerable<PlannedView> Of(IRunning actor, SentryStore store, DateTimeOffset until)
     {
         var (definition, rhythm) = (actor.Definition, actor.Situation.Rhythm!);
         var lengths = definition.IsJob ? store.RunLengths(actor.Id) : store.RestartLengths(actor.Id);
-        // A quiet time is nothing that takes its turn or clashes.
         foreach (var planned in definition.Rhythm.Where(planned => planned is not PlannedQuiet))
+            if (rhythm.Places.FirstOrDefault(place => place.Of == planned.Of) is { } place)
+                yield return View(actor, planned, planned.When.Following(place.Taken, planned.Clock), until) with
+                {
+                    UsualMs = Percentile(lengths, 0.5),
+                    SlowMs = Percentile(lengths, 0.95),
+                };
+    }
+
+    private static PlannedView View(
+        IRunning actor,
+        Planned planned,
+        IEnumerable<DateTimeOffset> following,
+        DateTimeOffset until
+    )
+    {
+        List<DateTimeOffset> moments = [.. following.TakeWhile(moment => moment <= until).Take(MostCounted)];
+        var definition = actor.Definition;
+        return new()
         {
-            if (rhythm.Places.FirstOrDefault(place => place.Of == planned.Of) is not { } place)
-                continue;
-            List<DateTimeOffset> moments =
-            [
-                .. planned
-                    .When.Following(place.Taken, planned.Clock)
-                    .TakeWhile(moment => moment <= until)
-                    .Take(MostCounted),
-            ];
-            yield return new()
+            Service = definition.Name,
+            Title = definition.Title,
+            What = planned switch
             {
-                Service = definition.Name,
-                Title = definition.Title,
-                What = planned is PlannedRun ? "run" : "restart",
-                When = planned.When.ToString(),
-                Zone = planned.Clock.Id,
-                UsualMs = Percentile(lengths, 0.5),
-                SlowMs = Percentile(lengths, 0.95),
-                Count = moments.Count,
-                Moments = [.. moments.Take(MostShown).Select(moment => planned.DueOf(definition.Name, moment))],
-            };
-        }
+                PlannedRun => "run",
+                PlannedQuiet => "quiet",
+                _ => "restart",
+            },
+            When = planned.When.ToString(),
+            Zone = planned.Clock.Id,
+            Count = moments.Count,
+            Moments = [.. moments.Take(MostShown).Select(moment => planned.DueOf(definition.Name, moment))],
+        };
     }
 
     /// <param name="lengths">In any order.</param>

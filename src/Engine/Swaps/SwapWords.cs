@@ -75,7 +75,12 @@ internal static class SwapWords
         }
 
         if (swap.Down is { } reason)
-            return $"{title} has version {now} of its files, but does not run: {reason}. {actor.View.Why}";
+            return $"{title} has version {now} of its files, but does not run: {reason}. {actor.View.Why}"
+                + (
+                    swap.ProvenAt is null
+                        ? $" Version {now} was not proven; calm swap {actor.Definition.Name} --back {was} brings {was} back."
+                        : ""
+                );
         var watched = swap is { ProvenAt: not null, WatchFor.Ticks: > 0 }
             ? $" It stayed well for {Duration.Write(swap.WatchFor)}."
             : "";

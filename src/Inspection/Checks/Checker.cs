@@ -1,5 +1,6 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
+using CalmSentry.Core.Telling;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
@@ -30,8 +31,13 @@ internal sealed record Subject(
 }
 
 /// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
-internal sealed class Checker(RunTools tools, Clocks clocks, Func<TimeSpan> shutdownWithin, Registry registry)
-    : IDisposable
+internal sealed class Checker(
+    RunTools tools,
+    Clocks clocks,
+    Func<TimeSpan> shutdownWithin,
+    Func<RecipientSet> recipients,
+    Registry registry
+) : IDisposable
 {
     /// <summary>What is run for a check belongs to no service.</summary>
     public const string Label = "~check";
@@ -91,6 +97,8 @@ internal sealed class Checker(RunTools tools, Clocks clocks, Func<TimeSpan> shut
         found.AddRange(NeedChecks.Look(subject));
         found.AddRange(StopChecks.Look(subject));
         found.AddRange(NameChecks.Look(subject));
+        found.AddRange(RhythmChecks.Look(subject));
+        found.AddRange(RecipientChecks.Look(subject, recipients()));
         found.AddRange(OtherStartChecks.Look(subject.Definition.Program));
         found.AddRange(await modules.ConfigureAwait(false));
         found.AddRange(await writes.ConfigureAwait(false));

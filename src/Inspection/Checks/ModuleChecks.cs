@@ -148,14 +148,35 @@ internal static partial class ModuleChecks
             $"{Path.GetFileName(script)} asks for {string.Join(", ", missing.Select(name => $"'{name}'"))}, which {interpreter} does "
                 + $"not find as {account.Name}.",
             "What is installed for you alone (in your home or a virtual environment) is not there for a service.",
-            kind.Name == "JavaScript"
-                ? missing.All(name => name.StartsWith('.') || name.StartsWith('/'))
-                    ? "Put the file there that it asks for."
-                    : "Install it beside the script: npm install "
-                        + $"{string.Join(' ', missing.Where(name => !name.StartsWith('.')).Select(PackageOf).Distinct())}."
-                : "Install it for the whole machine, or into a virtual environment beside the script, and pin that one's "
-                    + "interpreter with --with."
+            HowToGet(missing, kind, interpreter, Path.GetDirectoryName(script) ?? "/")
         );
+
+    /// <summary>The command that gets modules for just that interpreter.</summary>
+    private static string HowToGet(IReadOnlyList<string> missing, ScriptKind kind, string interpreter, string folder)
+    {
+        var names = string.Join(
+            ' ',
+            missing.Where(name => !name.StartsWith('.') && !name.StartsWith('/')).Select(PackageOf).Distinct()
+        );
+        var bin = Path.GetDirectoryName(interpreter) ?? "/";
+        var isHosts = bin is "/usr/bin" or "/bin";
+        return (kind.Name, names) switch
+        {
+            (_, "") => "Put the file there that it asks for.",
+            ("JavaScript", _) => $"npm --prefix {CommandLine.Quoted(folder)} install {names}",
+            // The host's own Python is its package manager's (PEP 668).
+            ("Python", _) when isHosts =>
+                $"{interpreter} -m venv {CommandLine.Quoted(folder + "/venv")} && {CommandLine.Quoted(folder + "/venv/bin/pip")} install {names}   then --with {CommandLine.Quoted(folder + "/venv/bin/python")}; "
+                    + $"or the host's package, mostly called python3-{names.Split(' ')[0].ToLowerInvariant()}",
+            ("Python", _) => $"{CommandLine.Quoted(interpreter)} -m pip install {names}",
+            ("Perl", _) => (
+                isHosts
+                    ? $"apt-get install lib{names.Split(' ')[0].Replace("::", "-", StringComparison.Ordinal).ToLowerInvariant()}-perl   or "
+                    : ""
+            ) + $"{CommandLine.Quoted(bin + "/cpan")} {names}",
+            _ => $"Install it for {interpreter}, for the whole machine.",
+        };
+    }
 
     /// <summary>Whether the interpreter understands the script, by its own word.</summary>
     /// <returns>What it does not; and of Perl a module that it did not find, which it says at the first.</returns>
@@ -240,5 +261,7 @@ internal static partial class ModuleChecks
         );
 
     private static string PackageOf(string name) =>
-        name.StartsWith('@') ? string.Join('/', name.Split('/').Take(2)) : name.Split('/')[0];
+        name.StartsWith('@') ? string.Join('/', name.Split('/').Take(2))
+        : name.Contains("::", StringComparison.Ordinal) ? name
+        : name.Split('/', '.')[0];
 }

@@ -165,7 +165,10 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         if (order.From is { } from)
         {
             say($"reading {from}");
-            staged = await Task.Run(() => Stage(from, order.Over, site, present, room, kept), gone)
+            var one = PlaceOf(from, definition, site);
+            if (one is not null)
+                say($"it takes the place of {one}, and all other files stay");
+            staged = await Task.Run(() => Stage(from, one, order.Over, site, present, room, kept), gone)
                 .ConfigureAwait(false);
         }
 
@@ -345,7 +348,50 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         public static readonly Staged Nothing = new(null, null, [], []);
     }
 
-    private static Staged Stage(string from, bool over, Site site, Held present, DiskRoom room, Gathering kept)
+    /// <summary>
+    /// Where a file lies, from the directory, that has the name of the new one and that the program is, or is given: then the new one
+    /// takes its place alone, whatever it holds.
+    /// </summary>
+    /// <returns>Null: there is none of that name.</returns>
+    private string? PlaceOf(string from, Definition definition, Site site)
+    {
+        var (program, name) = (definition.Program, Path.GetFileName(from));
+        var directory = LaunchOrder.DirectoryOf(definition, tools.Places);
+        var places = new[] { program.Path, program.With ?? "" }
+            .Concat(program.Arguments.SelectMany(Words))
+            .Concat(program.Off.SelectMany(Words))
+            .Where(word => Path.GetFileName(word) == name)
+            .Select(word => Path.GetFullPath(Path.Combine(directory, word)))
+            .Select(path =>
+                Lies(path, site.Given) ? path[(site.Given.TrimEnd('/').Length + 1)..]
+                : Lies(path, site.Files.Directory) ? path[(site.Files.Directory.Length + 1)..]
+                : null
+            )
+            .OfType<string>()
+            .Distinct()
+            .ToList();
+        return places.Count > 1
+            ? throw NotTaken(
+                ProblemCode.BadSource,
+                $"{name} may be meant for {string.Join(" or for ", places)}: its program is given each of them. Nothing was changed.",
+                "Put it at its place in a directory, and give that with --over"
+            )
+            : places.FirstOrDefault();
+
+        // --settings=PATH names one, too.
+        static IEnumerable<string> Words(string argument) => [argument, argument[(argument.IndexOf('=') + 1)..]];
+    }
+
+    /// <param name="one">Where the one file goes; null: it is a directory or an archive.</param>
+    private static Staged Stage(
+        string from,
+        string? one,
+        bool over,
+        Site site,
+        Held present,
+        DiskRoom room,
+        Gathering kept
+    )
     {
         // Whoever may write where they lie could lead there to anything else: it is what was walked to that is read.
         using var way = Held.Walk(Ground.NewFiles, from);
@@ -363,7 +409,14 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
                     $"{from} is, or contains, or lies in the directory whose files are to be exchanged. Nothing was changed.",
                     "Put the new files somewhere else first"
                 );
+            one = null; // a directory of that name is one of files
             Archive.Copy(way.Held, staged.Path, room, kept);
+        }
+        else if (one is not null)
+        {
+            using var old = FileTrees.Find(present, one);
+            var executable = old?.Identity() is { Type: FileType.Regular, Mode: var mode } && (mode & AnyExecutes) != 0;
+            Archive.Put(way.Held, one, executable, staged.Path, room, kept);
         }
         else
         {
@@ -371,11 +424,18 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             Archive.Unpack(archive, staged.Path, room, kept);
         }
 
-        OutOfItsFolder(staged, present);
+        if (one is null)
+            OutOfItsFolder(staged, present);
         var leftOut = site.Data.Count == 0 ? [] : FileTrees.Leave(staged, site.IsData, kept);
-        var givenUp = new HandedOn(over, site.IsData, room, kept).Adopt(present, site.Files.IsFirm, staged);
+        var givenUp = new HandedOn(over || one is not null, site.IsData, room, kept).Adopt(
+            present,
+            site.Files.IsFirm,
+            staged
+        );
         return new(way.Path, Account.NameOf(source.Uid), leftOut, givenUp);
     }
+
+    private const int AnyExecutes = 0x49; // 0111
 
     /// <summary>What is packed in one folder is meant without it, unless there is such a folder here.</summary>
     private static void OutOfItsFolder(Held staged, Held present)
@@ -430,6 +490,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
             .. findings
                 .Where(finding =>
                     !finding.OnlyNow
+                    && finding.Code != FindingCode.RecipientMissing // says nothing of files
                     && (
                         finding.Severity == Severity.Blocks
                         || finding.Code

@@ -125,6 +125,24 @@ public static class Archive
         unpacking.Finish();
     }
 
+    /// <summary>One file, as it is, at its place in the directory.</summary>
+    /// <param name="at">Its path from there.</param>
+    /// <param name="executable">Whoever may read it may execute it.</param>
+    /// <exception cref="ArchiveException">It is at fault.</exception>
+    public static void Put(Held file, string at, bool executable, string into, DiskRoom room, Gathering kept)
+    {
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        var what = file.Identity();
+        if (what.Type != FileType.Regular)
+            throw new ArchiveException(at, "it is no file");
+        var mode = (UnixFileMode)(what.Mode | (executable ? (what.Mode & ForReading) >> 2 : 0));
+        using (var content = file.Content())
+            unpacking.File(at, content, mode, what.Written);
+        unpacking.Finish();
+    }
+
+    private const int ForReading = 0x124; // 0444
+
     private static void Below(Held directory, string path, Unpacking unpacking, int depth)
     {
         TreeWalk.NotTooDeep(depth);

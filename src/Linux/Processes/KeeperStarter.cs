@@ -80,7 +80,8 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         using var path = new CString(binary);
         using var name = new CString("calm-keeper");
         using var mode = new CString("keep");
-        using var directory = new CString(runDirectory);
+        // With room behind it, in which a keeper says whose run it keeps.
+        using var directory = new CString(runDirectory + new string(' ', TitleRoom));
         using var nothing = new CString("/dev/null");
         using var log = new CString(Path.Combine(runDirectory, "keepers.log"));
         _ = Libc.posix_spawn_file_actions_adddup2(actions, ends[1], 3);
@@ -107,6 +108,8 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         var why = $"the keeper {binary} cannot be started: {Names.Errno(error)}";
         throw new OwnTroubleException(why); // whatever it is: it says nothing of the program
     }
+
+    private const int TitleRoom = 56; // a short name has 48 characters at most
 
     private static unsafe bool HasEnded(int pid)
     {

@@ -44,6 +44,7 @@ internal static class CheckRoutes
         RunTools tools,
         Clocks clocks,
         Teller teller,
+        DailyNotes notes,
         HttpContext context
     )
     {
@@ -52,7 +53,7 @@ internal static class CheckRoutes
             return problem;
         var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
         if (sent.Definition is { } read)
-            SayWhoHears(read, teller, context);
+            notes.Say(teller.NobodyHearsOf(read), context);
         return TypedResults.Json(
             await CheckReplies
                 .Check(
@@ -75,17 +76,12 @@ internal static class CheckRoutes
         RunTools tools,
         Clocks clocks,
         Teller teller,
+        DailyNotes notes,
         HttpContext context
     )
     {
-        SayWhoHears(called.Service.Definition, teller, context);
+        notes.Say(teller.NobodyHearsOf(called.Service.Definition), context);
         return CheckReplies.Check(Reading.Of(registry.Given(called.Service)), checker, tools, clocks);
-    }
-
-    private static void SayWhoHears(Definition definition, Teller teller, HttpContext context)
-    {
-        if (teller.NobodyHearsOf(definition) is { } nobody)
-            context.Response.Headers[OwnHeaders.Note] = nobody;
     }
 
     /// <summary>

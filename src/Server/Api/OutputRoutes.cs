@@ -20,7 +20,24 @@ namespace CalmSentry.Server.Api;
 internal static class OutputRoutes
 {
     /// <summary>Readers that follow at the same time: each watches a directory, of which a host allows few.</summary>
-    private const int MostFollowers = 64;
+    private const int MostFollowers = 64,
+        MostLines = 1_000_000,
+        MostAround = 1000;
+
+    /// <summary>The first of some numbers that is none of those allowed; null: all are.</summary>
+    /// <param name="asked">Each with the largest allowed; null: there is none.</param>
+    private static IResult? NoRange(params ReadOnlySpan<(string Name, long? Given, long? Most)> asked)
+    {
+        foreach (var (name, given, most) in asked)
+            if (given < 0 || given > most)
+                return Problems.Of(
+                    400,
+                    ProblemCode.BadRange,
+                    "Not a range",
+                    $"{name} is {given}; allowed: {(most is null ? "0 or more" : $"0 to {most}")}."
+                );
+        return null;
+    }
 
     private static int followers;
 
@@ -78,14 +95,16 @@ internal static class OutputRoutes
         HttpContext context
     )
     {
-        if (last is < 0 or > 1_000_000 || first is < 0 or > 1_000_000 || from is < 0 || around is < 0 or > 1000)
-            return Problems.Of(
-                400,
-                ProblemCode.BadRange,
-                "Not a range",
-                $"last is {last}, first is {first}, from is {from}, around is {around}; allowed: last and first from 0 to 1000000 lines, from at least 0 "
-                    + "bytes, around from 0 to 1000 lines."
-            );
+        if (
+            NoRange(
+                ("last", last, MostLines),
+                ("first", first, MostLines),
+                ("from", from, null),
+                ("around", around, MostAround)
+            ) is
+            { } noRange
+        )
+            return noRange;
         var (earliest, problem) = HostTime.Read("since", since, clock.GetUtcNow());
         var (latest, wrong) = HostTime.Read("until", until, clock.GetUtcNow());
         if ((problem ?? wrong) is { } notATime)
@@ -352,14 +371,8 @@ internal static class OutputRoutes
         HttpContext context
     )
     {
-        if (last is < 0 or > 1_000_000 || from is < 0)
-            return Problems.Of(
-                400,
-                ProblemCode.BadRange,
-                "Not a range",
-                $"last is {last}, from is {from}; allowed: last from 0 to 1000000 lines, from at " + $"least 0 bytes.",
-                "Leave both out for the last 20 lines."
-            );
+        if (NoRange(("last", last, MostLines), ("from", from, null)) is { } noRange)
+            return noRange;
         if (follow == true && Volatile.Read(ref followers) >= MostFollowers)
             return TooMany();
         var (folder, none) = FolderOf(called.Service, file, places);

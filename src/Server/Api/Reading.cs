@@ -57,7 +57,7 @@ internal static class Reading
                 code,
                 "The definition has errors",
                 string.Join("\n", mistakes.Select(mistake => mistake.Text)),
-                "Mend what is named and send it again; nothing was changed.",
+                "Nothing was changed. Correct what is named, and give it again.",
                 mistakes
             )
         );

@@ -109,8 +109,7 @@ internal static class SecretRoutes
             400,
             ProblemCode.BadKey,
             "Not a name for a secret",
-            $"Of {whose} the key is '{key}'; allowed: a service's name, and a key of letters, digits and _, not beginning "
-                + "with a digit."
+            $"'{key}' is no name for a secret of {whose}; allowed: letters, digits and _, not beginning with a digit."
         );
 
     /// <summary>The value that was sent, or the answer to whoever sent none.</summary>
@@ -129,8 +128,11 @@ internal static class SecretRoutes
                     400,
                     ProblemCode.BadSecret,
                     "Not a secret",
-                    $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
-                        + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL."
+                    length == 0
+                        ? "No value was given; nothing was changed."
+                        : $"It has {length} bytes{(Incoming.Odd(sent.Value) ? ", among them NUL or half a character" : "")}; "
+                            + $"allowed: 1 to {SecretBox.Longest} bytes of text without NUL.",
+                    "Type it where it is asked for, or pipe it in: calm secret set NAME KEY <file"
                 )
             )
             : (sent.Value, null);

@@ -42,20 +42,46 @@ internal static class ServiceRoutes
     }
 
     /// <summary>All services as they stand now.</summary>
-    public static IReadOnlyList<ServiceView> All(
+    /// <param name="usage">With what their processes use of memory and processor, looked at for this call.</param>
+    public static async Task<IReadOnlyList<ServiceView>> All(
+        bool? usage,
         Registry registry,
+        Clocks clocks,
         Teller teller,
         SettingsFile settings,
+        DailyNotes notes,
         HttpContext context
     )
     {
         var note = registry.HeldBack is { } why
             ? $"Nothing was started at this boot: {why}. 'calm start NAME' starts one."
-            : settings.Trouble ?? teller.NobodyHears;
+            : settings.Trouble;
         if (note is not null && registry.All.Count > 0)
             context.Response.Headers[OwnHeaders.Note] = note;
-        return registry.Views;
+        else if (registry.All.Count > 0)
+            notes.Say(teller.SomebodyUnheard, context);
+        if (usage != true)
+            return registry.Views;
+        var live = registry.All.Where(actor => actor.Situation.Run?.Pid is not null).ToList();
+        // What is used of a processor is told by two looks.
+        if (live.Select(actor => actor.Vitals.Look(UsageFresh)).ToList().Exists(sample => sample.Cpu is null))
+            await clocks.Delay(UsageApart, context.RequestAborted).ConfigureAwait(false);
+        var used = live.ToDictionary(actor => actor.Id.Number, actor => actor.Vitals.Look(UsageApart));
+        return
+        [
+            .. registry.Views.Select(view =>
+                used.GetValueOrDefault(view.Id) is { } sample
+                    ? view with
+                    {
+                        Usage = new(sample.Memory, sample.Cpu, sample.Tree.Count),
+                    }
+                    : view
+            ),
+        ];
     }
+
+    private static readonly TimeSpan UsageApart = TimeSpan.FromMilliseconds(250),
+        UsageFresh = TimeSpan.FromSeconds(2);
 
     /// <summary>Which services need attention now, and how the rest is.</summary>
     public static async Task<BoardView> Board(

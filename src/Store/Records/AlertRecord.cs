@@ -90,7 +90,8 @@ internal sealed record AffectedRecord(
     string Worst,
     ImmutableArray<string>? Labels,
     int Times,
-    bool IsWell
+    bool IsWell,
+    ImmutableArray<string>? Tell = null
 )
 {
     public static AffectedRecord Of(Affected one) =>
@@ -103,13 +104,15 @@ internal sealed record AffectedRecord(
             Words.Of(one.Worst),
             SituationRecord.Some(one.Labels),
             one.Times,
-            one.IsWell
+            one.IsWell,
+            SituationRecord.Some(one.Tell)
         );
 
     public Affected ToCore() =>
         new(Service, Title, Since, Entry, What, Words.To<Topic>(Worst))
         {
             Labels = Labels ?? [],
+            Tell = Tell ?? [],
             Times = Times,
             IsWell = IsWell,
         };

@@ -574,8 +574,10 @@ test("what is planned is seen ahead, skipped and taken now; the form shows the m
 }) => {
   sentry.wrap("tide-pull", "echo a reading", "--kind", "periodic", "--rhythm", "run:daily at 02:30,zone=Asia/Kolkata");
   sentry.wrap("spooler", "exec sleep 600", "--rhythm", "restart:every 3 h", "--proof", "up-for:0s", "--start");
+  sentry.calm("adjust", "spooler", "--rhythm", "restart:every 3 h", "--rhythm", "quiet:on sun at 02:00,for=2h");
   const complaints = await enter(page, sentry);
   await page.getByRole("navigation").getByText("Ahead").click();
+  await expect(page.locator(".row", { hasText: "on sun at 02:00" })).toContainText("2 h");
   const axis = page.getByRole("figure");
   await expect(axis).toContainText("tide-pull: run daily at 02:30");
   await expect(axis).toContainText("spooler: restart every 3 h");

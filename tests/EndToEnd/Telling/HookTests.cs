@@ -125,6 +125,56 @@ public partial class HookTests
         );
     }
 
+    /// <summary>For a receiver that reads no CloudEvents: signed all the same, and JSON whatever a program has printed.</summary>
+    [Fact]
+    public async Task Its_body_can_be_in_somebodys_own_form()
+    {
+        using var receiver = new Receiver(
+            async (_, stream) => await Say(stream, "HTTP/1.1 204 No Content\r\nContent-Length: 0\r\n\r\n")
+        );
+        await using var sentry = await Sentry.Start();
+        await sentry.Piped(Key, "secret", "set", "--sentry", "HOOK_KEY");
+        await TellTests.Set(
+            sentry,
+            $$"""
+            tell:
+              - webhook: '{{receiver.Url}}'
+                name: hook
+                key: HOOK_KEY
+                body: '{"message": "{subject} ({topic})", "more": "{text}", "number": {alert} }'
+              - { webhook: '{{receiver.Url}}', name: plain, body: "{urgency}: {subject}" }
+
+            """
+        );
+        await TellTests.Known(sentry, "hook", "plain");
+        await sentry.Wrap(
+            "gate",
+            [
+                "--title",
+                "The \"gate\" \\ counter",
+                .. "--proof up-for:0s --recover never -- /bin/sh -c".Split(' '),
+                "echo '\"quoted\" \\ and a tab\t'; sleep 0.2; exit 3",
+            ]
+        );
+        await sentry.Calm("start", "gate");
+        await Sentry.Eventually(() => receiver.Calls.ToList().Count >= 2);
+        var json = receiver.Calls.ToList().Single(call => call.Headers["content-type"] == "application/json");
+        var told = JsonDocument.Parse(json.Body).RootElement;
+        Assert.StartsWith("The \"gate\" \\ counter", told.GetProperty("message").GetString(), StringComparison.Ordinal);
+        Assert.Contains("\"quoted\" \\ and a tab", told.GetProperty("more").GetString(), StringComparison.Ordinal);
+        Assert.Equal(1, told.GetProperty("number").GetInt64());
+        Holds(json, receiver.Url);
+        var plain = receiver
+            .Calls.ToList()
+            .Single(call => call.Headers["content-type"].StartsWith("text/plain", StringComparison.Ordinal));
+        Assert.StartsWith("urgent: The \"gate\" \\ counter", plain.Body, StringComparison.Ordinal);
+
+        await TellTests.Set(sentry, $"tell:\n  - {{ webhook: '{receiver.Url}', name: hook, body: 'x {{subjekt}}' }}\n");
+        await Sentry.Eventually(async () =>
+            (await sentry.Calm("host", "status")).Output.Contains("tell[0].body", StringComparison.Ordinal)
+        );
+    }
+
     private static string? Data(Call call, string field) =>
         JsonDocument.Parse(call.Body).RootElement.GetProperty("data").GetProperty(field).GetString();
 

@@ -116,6 +116,63 @@ public class TellTests
     }
 
     [Fact]
+    public async Task A_definition_can_name_who_is_told_beside_the_settings()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        const string office =
+            "tell:\n  - { mail: office@skerry.example, name: quay-office, services: [ticket-spooler] }\n";
+        await Set(sentry, $"{post.Settings}alerts: {{ steady: 1 s, gather: 1 s }}\n{office}");
+        await Known(sentry, "quay-office");
+        var wrong = await sentry.Calm([
+            "wrap",
+            "gate",
+            "--account",
+            Sentry.Account,
+            .. "--tell quay-ofice -- /bin/sleep 600".Split(' '),
+        ]);
+        Assert.Equal(1, wrong.Exit);
+        Assert.Contains("did you mean quay-office?", wrong.Error, StringComparison.Ordinal);
+        Assert.Equal(2, (await sentry.Calm("wrap", "gate", "--tell", "no one", "--", "/bin/sleep", "600")).Exit);
+
+        await Faulty(sentry, "fare-ledger", "--tell", "quay-office", "--tell", "clerk@skerry.example");
+        await Faulty(sentry, "tide-bell");
+        await Known(sentry, "quay-office", "clerk@skerry.example");
+        await sentry.Calm("start", "tide-bell");
+        await sentry.Calm("start", "fare-ledger");
+        foreach (var whom in (string[])["office@skerry.example", "clerk@skerry.example"])
+        {
+            var mail = await post.Next(one => one.To.Mailboxes.Single().Address == whom);
+            Assert.Contains("fare-ledger is on hold", mail.Subject, StringComparison.Ordinal);
+        }
+
+        // The other one was told to nobody; and what a definition no longer names is nobody's.
+        Assert.Equal(2, post.Taken.Count);
+        await sentry.Ok("adjust", "fare-ledger", "--unset", "tell");
+        await Known(sentry, "quay-office");
+
+        // It may be that the settings lose somebody later.
+        await sentry.Ok("adjust", "tide-bell", "--tell", "clerk@skerry.example");
+        await Set(
+            sentry,
+            office.Replace("mail: office@skerry.example", "command: [/bin/true]", StringComparison.Ordinal)
+        );
+        await Known(sentry, "quay-office");
+        Assert.Contains(
+            "Nobody is told at 'clerk@skerry.example' when tide-bell needs attention",
+            (await sentry.Ok("list")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "recipient-missing",
+            (await sentry.Calm("check", "tide-bell")).Output,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(0, (await sentry.Calm("stop", "tide-bell")).Exit);
+    }
+
+    [Fact]
     public async Task A_trial_shows_all_that_goes_to_and_fro_but_the_password()
     {
         await using var sentry = await Sentry.Start();
@@ -662,6 +719,12 @@ public class TellTests
             (await sentry.Ok("board")).Output,
             StringComparison.Ordinal
         );
+        // Beside other answers it is said once a day.
+        await sentry.Wrap("gate", "--", "/bin/sleep", "600");
+        Assert.Contains("Nobody is told", (await sentry.Ok("list")).Error, StringComparison.Ordinal);
+        Assert.Equal("", (await sentry.Ok("list")).Error);
+        Assert.DoesNotContain("Nobody is told", (await sentry.Calm("check", "gate")).Error, StringComparison.Ordinal);
+        await sentry.Ok("unwrap", "gate", "--yes");
         await Set(sentry, "tell:\n  - { command: [/bin/true], name: bell }\n");
         await Known(sentry, "bell");
         Assert.DoesNotContain("Nobody is told", (await sentry.Ok("board")).Output, StringComparison.Ordinal);

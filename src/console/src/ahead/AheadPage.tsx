@@ -4,7 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { type AheadView, api, type PlannedView, take } from "../api/client";
 import { seconds } from "../drill/TimeLine";
-import { at } from "../live/clock";
+import { at, length } from "../live/clock";
 import { onLogged, useLine } from "../live/live";
 import { tickLabel, ticksTo } from "../live/ticks";
 import "./ahead.css";
@@ -68,6 +68,40 @@ export function AheadPage() {
           </div>
         </>
       )}
+      {view && view.quiet.length > 0 && <Quiet quiet={view.quiet} />}
+    </>
+  );
+}
+
+/** Standing quiet times: nothing takes its turn in them, so they are on no axis. */
+function Quiet({ quiet }: { quiet: PlannedView[] }) {
+  return (
+    <>
+      <h2>Quiet times</h2>
+      <div className="sheet rows ahead-rows">
+        <div className="row heads">
+          <span>Service</span>
+          <span>For</span>
+          <span>Next</span>
+          <span>Rhythm</span>
+          <span />
+          <span />
+        </div>
+        {quiet.map((one) => (
+          <div className="row" key={`${one.service} ${one.when}`}>
+            <Link to="/services/$name" params={{ name: one.service }}>
+              {one.title}
+            </Link>
+            <span>{length(one["lasts-ms"] ?? 0)}</span>
+            <span className="number">{one.moments[0] ? at(one.moments[0]) : "–"}</span>
+            <span>
+              {one.when} <span className="quiet">{one.zone}</span>
+            </span>
+            <span />
+            <span />
+          </div>
+        ))}
+      </div>
     </>
   );
 }
