@@ -90,8 +90,9 @@ internal static class OutputSearch
             while (first > 0 && all[first].Head.IsOpen)
                 first--;
             var start = all.Count == 0 || first == 0 ? query.From : Math.Max(query.From, all[first].Start);
-            var (lines, fitting) = Latest(query, start, last, cancellation);
-            if (first == 0 || start == query.From || fitting >= last)
+            var (lines, fitting, isCut) = Latest(query, start, last, cancellation);
+            // What stands before the first of them may lie in the segment before, unless another one that fits does not.
+            if (first == 0 || start == query.From || isCut || (query.Around == 0 && fitting >= last))
                 return lines;
         }
     }
@@ -100,7 +101,8 @@ internal static class OutputSearch
     private const long MostKept = 4L << 20;
 
     /// <summary>The last so many that fit, with what stands around them.</summary>
-    private static (IEnumerable<FoundLine> Lines, int Fitting) Latest(
+    /// <returns>They; how many fit; and whether others before them did.</returns>
+    private static (IEnumerable<FoundLine> Lines, int Fitting, bool IsCut) Latest(
         OutputQuery query,
         long start,
         int last,
@@ -132,7 +134,7 @@ internal static class OutputSearch
         }
 
         if (isCut && fitting == 0)
-            return ([], 0);
+            return ([], 0, true);
         // What stood behind the one that went, and is not before the next, goes as well.
         for (var before = isCut ? kept.TakeWhile(one => !one.Fits).ToList() : []; before.Count > 0; before.RemoveAt(0))
             if (before.Count > query.Around || before.Skip(1).Any(one => one.Apart))
@@ -140,12 +142,12 @@ internal static class OutputSearch
             else
                 break;
         if (kept.Count == 0)
-            return ([], fitting);
+            return ([], fitting, isCut);
         var (begins, count) = (kept.Peek().Place, kept.Count);
         var lines = isMuch
             ? Forward(query, start, cancellation).SkipWhile(one => one.Line.Place != begins).Take(count)
             : kept.Select(one => one.Line!).ToList();
-        return (lines.Select((one, i) => i == 0 ? one with { Apart = false } : one), fitting);
+        return (lines.Select((one, i) => i == 0 ? one with { Apart = false } : one), fitting, isCut);
     }
 
     private static long Cost(OutputLine line) => ((long)line.Text.Length * sizeof(char)) + 128;

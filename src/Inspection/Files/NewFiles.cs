@@ -174,6 +174,43 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
 
         gone.ThrowIfCancellationRequested();
         using var next = files.Kept(site.Version);
+        // What is written meanwhile need not be waited for later, when all of it must be on the disk.
+        var written = Task.Run(() => BringToDisk(next), CancellationToken.None);
+        try
+        {
+            return await LookAt(asked, site, unrecorded, staged, present, next, free, gone).ConfigureAwait(false);
+        }
+        finally
+        {
+            await written.ConfigureAwait(false);
+        }
+    }
+
+    private static void BringToDisk(Held next)
+    {
+        try
+        {
+            next.Flush(all: true);
+        }
+        catch (IOException)
+        {
+            // Where it matters it is tried again, and told.
+        }
+    }
+
+    private async Task<Prepared> LookAt(
+        FilesAsked asked,
+        Site site,
+        List<StoredVersion> unrecorded,
+        Staged staged,
+        Held present,
+        Held next,
+        long free,
+        CancellationToken gone
+    )
+    {
+        var (actor, order, dependents, by, say) = asked;
+        var (definition, files) = (actor.Definition, site.Files);
         say("comparing them with the files there are");
         var difference = await Task.Run(() => FileTrees.Compare(present, next, site.IsData, new(gone)), gone)
             .ConfigureAwait(false);

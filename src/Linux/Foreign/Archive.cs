@@ -1,3 +1,4 @@
+using System.Buffers;
 using System.Formats.Tar;
 using System.IO.Compression;
 using CalmSentry.Linux.Files;
@@ -43,7 +44,7 @@ public static class Archive
     /// <exception cref="ArchiveException">One member is at fault; what was unpacked before it is left for the caller to remove.</exception>
     public static void Unpack(Stream archive, string into, DiskRoom room, Gathering kept)
     {
-        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        using var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         var head = new byte[6];
         var length = archive.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
         archive.Position = 0;
@@ -120,7 +121,7 @@ public static class Archive
     /// <exception cref="ArchiveException">One entry is at fault.</exception>
     public static void Copy(Held directory, string into, DiskRoom room, Gathering kept)
     {
-        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        using var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         Below(directory, "", unpacking, 0);
         unpacking.Finish();
     }
@@ -131,7 +132,7 @@ public static class Archive
     /// <exception cref="ArchiveException">It is at fault.</exception>
     public static void Put(Held file, string at, bool executable, string into, DiskRoom room, Gathering kept)
     {
-        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        using var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         var what = file.Identity();
         if (what.Type != FileType.Regular)
             throw new ArchiveException(at, "it is no file");
@@ -149,8 +150,8 @@ public static class Archive
         foreach (var name in directory.All())
         {
             var at = Path.Combine(path, name);
-            using var entry = directory.Entry(name) ?? throw new ArchiveException(at, "it cannot be found by its name");
-            var what = entry.Identity();
+            var entry = directory.Entry(name) ?? throw new ArchiveException(at, "it cannot be found by its name");
+            var what = unpacking.Keep(entry);
             switch (what.Type)
             {
                 case FileType.Directory:
@@ -158,15 +159,16 @@ public static class Archive
                     Below(entry, at, unpacking, depth + 1);
                     break;
                 case FileType.Regular:
-                    using (var content = entry.Content())
-                        unpacking.File(at, content, (UnixFileMode)what.Mode, what.Written);
-                    break;
+                    unpacking.File(at, entry, what);
+                    continue; // it is held until it is copied
                 case FileType.Link:
                     unpacking.Link(at, entry.Target());
                     break;
                 default:
                     throw new ArchiveException(at, "it is no file, directory or link");
             }
+
+            unpacking.Leave(entry);
         }
     }
 
@@ -254,9 +256,13 @@ public static class Archive
         }
     }
 
-    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept)
+    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept) : IDisposable
     {
-        private readonly byte[] room = new byte[81920];
+        private const int Block = 81920;
+
+        /// <summary>What is held, and of it the files that are still to be copied.</summary>
+        private readonly HashSet<Held> held = [];
+        private readonly List<(Held File, FileIdentity What, string Name, string Path)> waiting = [];
         private readonly HashSet<string> directories = new(StringComparer.Ordinal) { "" };
         private readonly HashSet<string> others = new(StringComparer.Ordinal);
         private readonly List<(string Path, string Target, string Member)> links = [];
@@ -272,27 +278,92 @@ public static class Archive
         }
 
         public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written) =>
-            File(name, (_, into) => from.Read(into), mode, written);
+            Write(Path.Combine(into, New(name)), name, (_, into) => from.Read(into, 0, Block), mode, written);
+
+        /// <summary>Holds a file or folder for as long as it is needed.</summary>
+        public FileIdentity Keep(Held entry)
+        {
+            held.Add(entry);
+            return entry.Identity();
+        }
+
+        public void Leave(Held entry)
+        {
+            held.Remove(entry);
+            entry.Dispose();
+        }
+
+        /// <summary>Copies a held file, with others that follow.</summary>
+        public void File(string name, Held file, FileIdentity what)
+        {
+            waiting.Add((file, what, name, Path.Combine(into, New(name))));
+            if (waiting.Count >= Together.AtOnce)
+                CopyAll();
+        }
+
+        private void CopyAll()
+        {
+            Together.Each(
+                waiting.Count,
+                i =>
+                {
+                    var (file, what, name, path) = waiting[i];
+                    using var content = file.Content();
+                    Write(
+                        path,
+                        name,
+                        (at, into) => RandomAccess.Read(content, into.AsSpan(0, Block), at),
+                        (UnixFileMode)what.Mode,
+                        what.Written
+                    );
+                }
+            );
+            waiting.ForEach(one => Leave(one.File));
+            waiting.Clear();
+        }
+
+        public void Dispose()
+        {
+            foreach (var entry in held)
+                entry.Dispose();
+        }
 
         public void File(string name, SafeFileHandle from, UnixFileMode mode, DateTimeOffset written) =>
-            File(name, (at, into) => RandomAccess.Read(from, into, at), mode, written);
+            Write(
+                Path.Combine(into, New(name)),
+                name,
+                (at, into) => RandomAccess.Read(from, into.AsSpan(0, Block), at),
+                mode,
+                written
+            );
 
-        private void File(string name, Func<long, byte[], int> read, UnixFileMode mode, DateTimeOffset written)
+        private void Write(
+            string path,
+            string name,
+            Func<long, byte[], int> read,
+            UnixFileMode mode,
+            DateTimeOffset written
+        )
         {
-            using var to = NewFile.Begin(Path.Combine(into, New(name)), buffer: 0);
-            var at = 0L;
-            for (int got; (got = read(at, room)) > 0; at += got)
+            using var to = NewFile.Handle(path);
+            var room = ArrayPool<byte>.Shared.Rent(Block);
+            try
             {
-                Take(name, got);
-                to.Write(room, 0, got);
+                var at = 0L;
+                for (int got; (got = read(at, room)) > 0; at += got)
+                {
+                    Take(name, got);
+                    RandomAccess.Write(to, room.AsSpan(0, got), at);
+                }
+            }
+            finally
+            {
+                ArrayPool<byte>.Shared.Return(room);
             }
 
-            System.IO.File.SetUnixFileMode(
-                to.SafeFileHandle,
-                (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite
-            );
+            System.IO.File.SetUnixFileMode(to, (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite);
             if (written.Year is > 1970 and < 2200)
-                System.IO.File.SetLastWriteTimeUtc(to.SafeFileHandle, written.UtcDateTime);
+                System.IO.File.SetLastWriteTimeUtc(to, written.UtcDateTime);
         }
 
         /// <summary>Links are made when all else is: until then no path leads through one.</summary>
@@ -320,6 +391,7 @@ public static class Archive
 
         public void Finish()
         {
+            CopyAll();
             if (members == 0)
                 throw new ArchiveException("the archive", "there is nothing in it");
             foreach (var (path, target, member) in links)

@@ -16,6 +16,7 @@ public sealed unsafe class DiskRoom(Held on, long most, CancellationToken gone =
         Beat = 16L << 20;
     private const int Share = 20;
 
+    private readonly Lock counting = new();
     private long taken,
         looked;
 
@@ -38,13 +39,16 @@ public sealed unsafe class DiskRoom(Held on, long most, CancellationToken gone =
     public void Take(long bytes)
     {
         gone.ThrowIfCancellationRequested();
-        if ((taken += bytes) > most)
-            throw new NoRoomException($"all files together have more than {most} bytes");
-        if ((looked -= bytes) > 0)
-            return;
-        if (Free() is var free && free < bytes)
-            throw new NoRoomException("the disk is full but for what is kept free of it");
-        looked = Math.Min(Beat, free - bytes);
+        lock (counting)
+        {
+            if ((taken += bytes) > most)
+                throw new NoRoomException($"all files together have more than {most} bytes");
+            if ((looked -= bytes) > 0)
+                return;
+            if (Free() is var free && free < bytes)
+                throw new NoRoomException("the disk is full but for what is kept free of it");
+            looked = Math.Min(Beat, free - bytes);
+        }
     }
 }
 

@@ -1,3 +1,4 @@
+using System.Buffers;
 using Microsoft.Win32.SafeHandles;
 
 namespace CalmSentry.Linux.Foreign;
@@ -57,24 +58,28 @@ public static class FileTrees
     /// <param name="skip">Paths that do not count.</param>
     public static TreeDifference Compare(Held before, Held after, Func<string, bool> skip, Gathering kept)
     {
-        var comparison = new Comparison(skip, kept);
+        using var comparison = new Comparison(skip, kept);
         comparison.Folder(before, after, "", 0);
         return comparison.Found();
     }
 
     /// <summary>One walk through both trees, so that each file is found by its folder, not from the top.</summary>
-    private sealed class Comparison(Func<string, bool> skip, Gathering kept)
+    private sealed class Comparison(Func<string, bool> skip, Gathering kept) : IDisposable
     {
+        private const int Block = 81920;
+
+        /// <summary>Files of the same size, whose content is compared some at a time.</summary>
+        private readonly List<(Held Old, Held Now, FileIdentity What, string Path)> pairs = [];
+
         private readonly List<string> added = [],
             changed = [],
             gone = [];
-        private readonly byte[] one = new byte[81920],
-            other = new byte[81920];
         private int same;
         private long bytes;
 
         public TreeDifference Found()
         {
+            ComparePairs();
             foreach (var list in new[] { added, changed, gone })
                 list.Sort(StringComparer.Ordinal);
             return new(added, changed, gone, same, bytes);
@@ -91,11 +96,18 @@ public static class FileTrees
                 var at = Path.Combine(path, name);
                 kept.Keep(at);
                 seen.Add(name);
-                using var entry = after!.Entry(name);
+                var entry = after!.Entry(name);
                 if (entry is null || skip(at))
+                {
+                    entry?.Dispose();
                     continue;
-                using var old = before?.Entry(name);
-                Entry(old, entry, at, depth);
+                }
+
+                var old = before?.Entry(name);
+                if (Waits(old, entry, at, depth))
+                    continue;
+                entry.Dispose();
+                old?.Dispose();
             }
 
             foreach (var name in before?.All() ?? [])
@@ -113,7 +125,8 @@ public static class FileTrees
             }
         }
 
-        private void Entry(Held? old, Held entry, string path, int depth)
+        /// <returns>Both are held until their content is compared.</returns>
+        private bool Waits(Held? old, Held entry, string path, int depth)
         {
             var (now, then) = (entry.Identity(), old?.Identity());
             var (folder, folderBefore) = (now.Type == FileType.Directory, then?.Type == FileType.Directory);
@@ -122,41 +135,80 @@ public static class FileTrees
             if (then is not null && folder && !folderBefore)
                 gone.Add(path);
             if (folder)
-                return;
+                return false;
             bytes += now.Size;
             if (then is not { } was || folderBefore)
                 added.Add(path);
-            else if (was.Type == now.Type && was.Size == now.Size && SameContent(old!, entry, now))
-                same++;
-            else
+            else if (was.Type != now.Type || was.Size != now.Size)
                 changed.Add(path);
+            else if (now.Type == FileType.Regular && now.Size > 0)
+            {
+                pairs.Add((old!, entry, now, path));
+                if (pairs.Count >= Together.AtOnce)
+                    ComparePairs();
+                return true;
+            }
+            else if (now.Type == FileType.Link && old!.Target() != entry.Target())
+                changed.Add(path);
+            else
+                same++;
+            return false;
         }
 
-        private bool SameContent(Held before, Held after, FileIdentity what)
+        private void ComparePairs()
         {
-            if (what.Type == FileType.Link)
-                return before.Target() == after.Target();
-            if (what.Type != FileType.Regular)
-                return true;
-            using var was = before.Content();
-            using var now = after.Content();
-            for (var at = 0L; at < what.Size; )
+            var alike = new bool[pairs.Count];
+            Together.Each(pairs.Count, i => alike[i] = SameContent(pairs[i].Old, pairs[i].Now, pairs[i].What.Size));
+            for (var i = 0; i < alike.Length; i++)
+                if (alike[i])
+                    same++;
+                else
+                    changed.Add(pairs[i].Path);
+            Dispose();
+        }
+
+        public void Dispose()
+        {
+            foreach (var (old, now, _, _) in pairs)
             {
-                var (old, young) = (Next(was, one, at), Next(now, other, at));
-                if (!one.AsSpan(0, old).SequenceEqual(other.AsSpan(0, young)))
-                    return false;
-                if (old == 0)
-                    break; // both have become shorter
-                at += old;
+                old.Dispose();
+                now.Dispose();
             }
 
-            return true;
+            pairs.Clear();
         }
 
-        private static int Next(SafeFileHandle from, byte[] room, long at)
+        private static bool SameContent(Held before, Held after, long size)
+        {
+            using var was = before.Content();
+            using var now = after.Content();
+            var (one, other) = (ArrayPool<byte>.Shared.Rent(Block), ArrayPool<byte>.Shared.Rent(Block));
+            try
+            {
+                for (var at = 0L; at < size; )
+                {
+                    var block = (int)Math.Min(Block, size - at);
+                    var (old, young) = (Next(was, one.AsSpan(0, block), at), Next(now, other.AsSpan(0, block), at));
+                    if (!one.AsSpan(0, old).SequenceEqual(other.AsSpan(0, young)))
+                        return false;
+                    if (old == 0)
+                        break; // both have become shorter
+                    at += old;
+                }
+
+                return true;
+            }
+            finally
+            {
+                ArrayPool<byte>.Shared.Return(one);
+                ArrayPool<byte>.Shared.Return(other);
+            }
+        }
+
+        private static int Next(SafeFileHandle from, Span<byte> room, long at)
         {
             var all = 0;
-            for (int got; all < room.Length && (got = RandomAccess.Read(from, room.AsSpan(all), at + all)) > 0; )
+            for (int got; all < room.Length && (got = RandomAccess.Read(from, room[all..], at + all)) > 0; )
                 all += got;
             return all;
         }

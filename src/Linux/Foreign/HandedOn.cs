@@ -24,6 +24,16 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     private readonly byte[] buffer = new byte[1 << 17];
     private readonly List<GivenUp> givenUp = [];
 
+    /// <summary>New files, whose owners and rights are set some at a time.</summary>
+    private readonly List<(
+        Held New,
+        Held? Old,
+        FileIdentity? Then,
+        bool Alone,
+        FileIdentity Owner,
+        string Path
+    )> files = [];
+
     /// <param name="before">The present files, which others may be at work in.</param>
     /// <param name="isRootsAlone">Root alone can write in every folder down to them; what is in them is looked at here.</param>
     /// <param name="after">A tree that nobody else reaches yet.</param>
@@ -32,9 +42,56 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     public IReadOnlyList<GivenUp> Adopt(Held before, bool isRootsAlone, Held after)
     {
         var top = before.Identity();
-        Folder(before, isRootsAlone && top.IsRootsAlone, after, top, "", 0);
+        try
+        {
+            Folder(before, isRootsAlone && top.IsRootsAlone, after, top, "", 0);
+            GiveAll();
+        }
+        finally
+        {
+            Leave();
+        }
+
         Give(before, top, isRootsAlone, after, "");
+        givenUp.Sort((one, other) => string.CompareOrdinal(one.Path, other.Path));
         return givenUp;
+    }
+
+    private void GiveAll()
+    {
+        Together.Each(
+            files.Count,
+            i =>
+            {
+                var (entry, old, then, alone, owner, path) = files[i];
+                Give(entry, old, then, alone, owner, path);
+            }
+        );
+        Leave();
+    }
+
+    private void Leave()
+    {
+        foreach (var (entry, old, _, _, _, _) in files)
+        {
+            entry.Dispose();
+            old?.Dispose();
+        }
+
+        files.Clear();
+    }
+
+    private void Give(Held entry, Held? old, FileIdentity? then, bool alone, FileIdentity owner, string path)
+    {
+        if (alone && then is { } replaced)
+        {
+            Give(old!, replaced, alone: true, entry, path);
+            return;
+        }
+
+        Own(entry, owner.Uid, owner.Gid);
+        if (then is { } lost)
+            Say(old!, lost, owner, path);
     }
 
     /// <param name="before">Null: there is no such folder among the present files.</param>
@@ -48,10 +105,20 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
             var at = Path.Combine(path, name);
             kept.Keep(at);
             present.Add(name);
-            using var entry = after.Entry(name) ?? throw new IOException($"{name} is not there any more");
-            using var old = before?.Entry(name);
+            var entry = after.Entry(name) ?? throw new IOException($"{name} is not there any more");
+            var old = before?.Entry(name);
             var what = entry.Identity();
             var then = old?.Identity() is { } seen && seen.Type == what.Type ? seen : (FileIdentity?)null;
+            if (what.Type == FileType.Regular)
+            {
+                files.Add((entry, old, then, alone, owner, at));
+                if (files.Count >= Together.AtOnce)
+                    GiveAll();
+                continue;
+            }
+
+            using var hold = entry;
+            using var holdOld = old;
             if (what.Type == FileType.Directory)
                 Folder(
                     then is null ? null : old,
@@ -61,14 +128,7 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
                     at,
                     depth + 1
                 );
-            if (alone && then is { } replaced)
-                Give(old!, replaced, alone: true, entry, at);
-            else
-            {
-                Own(entry, owner.Uid, owner.Gid);
-                if (then is { } lost)
-                    Say(old!, lost, owner, at);
-            }
+            Give(entry, old, then, alone, owner, at);
         }
 
         if (over && before is not null)
@@ -188,8 +248,11 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
 
     private void GiveUp(string path, string what)
     {
-        kept.Keep(what);
-        givenUp.Add(new(path, what));
+        lock (givenUp)
+        {
+            kept.Keep(what);
+            givenUp.Add(new(path, what));
+        }
     }
 
     private static void WhereKept(Action take)

@@ -3,7 +3,7 @@ using CalmSentry.Contract.Api;
 using CalmSentry.Engine.Background;
 using CalmSentry.Server.Doors;
 
-namespace CalmSentry.Server.Http;
+namespace CalmSentry.Server.Api;
 
 /// <summary>What a person is to know beside answers, and is told once a day, not with each of them.</summary>
 internal sealed class DailyNotes(Clocks clocks)
