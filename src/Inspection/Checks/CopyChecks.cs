@@ -97,7 +97,7 @@ internal static class CopyChecks
             if (common && !same && !holds)
                 continue;
             // Neither our own runs nor what our own checks run.
-            var lost = process.Carries(mark) && IsOfNobody(pid, store);
+            var lost = process.Carries(mark) && process.IsLost(one => IsOfNobody(one, store));
             if ((process.Carries(mark) && !lost) || ProcessFacts.Parent(pid) == Environment.ProcessId)
                 continue;
             if ((!lost && !process.StaysForeign(mark)) || !ProcessFacts.Lives(pid))

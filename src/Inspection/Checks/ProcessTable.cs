@@ -5,7 +5,8 @@ namespace CalmSentry.Inspection.Checks;
 /// <summary>A process as the copies are looked for: its command line and the file it executes.</summary>
 internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
 {
-    private bool? carriesMark;
+    private bool? carriesMark,
+        isLost;
     private string? directory;
 
     /// <summary>Read once, however many ask; null: it has ended, or nobody may know.</summary>
@@ -13,6 +14,9 @@ internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, strin
 
     /// <summary>Whether it is one of this sentry's own runs; its environment is read once, however many ask.</summary>
     public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);
+
+    /// <summary>Whether nobody knows whose it is; found out once, however many ask, for a thousand may run the same program.</summary>
+    public bool IsLost(Func<int, bool> isOfNobody) => isLost ??= isOfNobody(Pid);
 
     /// <summary>
     /// Whether it carries none on a second look either, and still is what was read. Between two readings a process may
