@@ -214,12 +214,26 @@ public class ProgramTests
         Assert.Contains("script-syntax", (await sentry.Calm("check", "board")).Output, StringComparison.Ordinal);
     }
 
+    /// <summary>What whoever comes is told. One that takes a single guest at a time may not be at the door for a moment.</summary>
     private static async Task<string> Asked(int port)
     {
-        using var line = new TcpClient();
-        await line.ConnectAsync(IPAddress.Loopback, port);
-        using var reader = new StreamReader(line.GetStream());
-        return await reader.ReadToEndAsync();
+        var said = "";
+        await Sentry.Eventually(async () =>
+        {
+            try
+            {
+                using var line = new TcpClient();
+                await line.ConnectAsync(IPAddress.Loopback, port);
+                using var reader = new StreamReader(line.GetStream());
+                said = await reader.ReadToEndAsync();
+                return said.Length > 0;
+            }
+            catch (Exception error) when (error is SocketException or IOException)
+            {
+                return false;
+            }
+        });
+        return said;
     }
 
     private static async Task Run(string directory, string program, params string[] arguments)
