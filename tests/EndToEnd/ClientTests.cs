@@ -387,7 +387,7 @@ public class ClientTests
             "tide-store",
             "--with-dependents"
         );
-        await Says("Its wind-down", "stop", "--all");
+        await Says("Would be stopped, each after those that need it: board, tide-store.", "stop", "--all");
         await Says("lamps is not running: a stop would change nothing.", "stop", "lamps");
         await Says("/usr/bin/sleep 8213. Before that it would wait for what it needs: ", "start", "lamps");
         await Says("What it needs would be passed over.", "start", "lamps", "--without-needs");
