@@ -119,7 +119,7 @@ public class SecretTests
     }
 
     [Theory]
-    [InlineData("", "0 bytes")]
+    [InlineData("", "No value was given")]
     [InlineData("with \0 NUL", "NUL")]
     public async Task What_is_no_secret_is_refused_without_repeating_it(string value, string words)
     {
