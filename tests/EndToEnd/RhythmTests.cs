@@ -301,7 +301,7 @@ public class RhythmTests
             "--",
             "/bin/true"
         );
-        Assert.Contains("runs need kind: periodic", stays.Error, StringComparison.Ordinal);
+        Assert.Contains("is for jobs (kind: periodic)", stays.Error, StringComparison.Ordinal);
         var job = await sentry.Calm("stop", "nobody");
         Assert.Equal(4, job.Exit);
 
