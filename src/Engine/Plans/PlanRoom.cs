@@ -85,6 +85,17 @@ internal sealed class PlanRoom(Registry registry, SentryStore store, Record logb
             Stops = PlanLife.Stops(registry.Graph, names),
         };
 
+    /// <summary>A restart: they are stopped, and begun again; each waits for what it needs to be ready by itself.</summary>
+    /// <param name="wanted">Whether one is begun also where this has not stopped it.</param>
+    public Plan Restart(IReadOnlySet<string> names, Principal by, Func<string, bool> wanted)
+    {
+        var plan = Of(PlanKind.Restart, names, by);
+        return plan with
+        {
+            Begins = [.. plan.Stops.Reverse().Select(stop => new PlanBegin(stop.Name, Wanted: wanted(stop.Name)))],
+        };
+    }
+
     /// <summary>Begins a plan, which goes on whether or not somebody waits for it.</summary>
     /// <param name="say">Hears a clause for each that is down.</param>
     /// <returns>The plan as it ended.</returns>

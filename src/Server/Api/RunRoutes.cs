@@ -4,7 +4,6 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
-using CalmSentry.Core.Plans;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
@@ -202,21 +201,8 @@ internal static class RunRoutes
         else
         {
             var all = needing.Append(actor.Definition.Name).ToHashSet(StringComparer.Ordinal);
-            var plan = plans.Of(PlanKind.Restart, all, caller.Who);
-            await plans
-                .Begin(
-                    plan with
-                    {
-                        // They wait for what they need to be ready by themselves.
-                        Begins =
-                        [
-                            .. plan
-                                .Stops.Reverse()
-                                .Select(stop => new PlanBegin(stop.Name, Wanted: stop.Name == actor.Definition.Name)),
-                        ],
-                    }
-                )
-                .ConfigureAwait(false);
+            var name = actor.Definition.Name;
+            await plans.Begin(plans.Restart(all, caller.Who, one => one == name)).ConfigureAwait(false);
             asked = actor.Situation;
         }
 

@@ -144,22 +144,8 @@ internal static class TogetherRoutes
             .Where(one => one.Situation.Run is null)
             .Select(one => one.Definition.Name)
             .ToHashSet(StringComparer.Ordinal);
-        var plan = plans.Of(PlanKind.Restart, all, who.Who);
         if (all.Count > 0)
-            await plans
-                .Begin(
-                    plan with
-                    {
-                        // They wait for what they need to be ready by themselves.
-                        Begins =
-                        [
-                            .. plan
-                                .Stops.Reverse()
-                                .Select(stop => new PlanBegin(stop.Name, Wanted: atRest.Contains(stop.Name))),
-                        ],
-                    }
-                )
-                .ConfigureAwait(false);
+            await plans.Begin(plans.Restart(all, who.Who, atRest.Contains)).ConfigureAwait(false);
         var answers = await Task.WhenAll(services.Select(Came)).ConfigureAwait(false);
         return Reply.Of(Together(answers, "running again", First(needing)));
 
