@@ -70,6 +70,8 @@ serve() {
   guard=$!
   calm host status --wait 30s >/dev/null || { cat "$root/sentry.log"; exit 1; }
 }
+# Gone is also who is dead and not reaped yet.
+is_gone() { case $(sed 's/.*) //; s/ .*//' "/proc/$1/stat" 2>/dev/null) in '' | Z | X) ;; *) return 1 ;; esac }
 server() { cat "$root/run/calm-sentry/server.pid"; }
 leave() {
   trap - EXIT INT TERM
@@ -87,7 +89,7 @@ leave() {
   local pid
   pid=$(cat "$root/run/calm-sentry/guard.pid")
   kill "$pid"
-  while kill -0 "$pid" 2>/dev/null; do sleep 0.05; done
+  until is_gone "$pid"; do sleep 0.05; done
   [ -z "$collector" ] || kill "$collector" 2>/dev/null
   [ -z "$post" ] || kill "$post" 2>/dev/null
   rm -rf "$root"
