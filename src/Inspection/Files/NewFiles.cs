@@ -174,16 +174,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
 
         gone.ThrowIfCancellationRequested();
         using var next = files.Kept(site.Version);
-        // What is written meanwhile need not be waited for later, when all of it must be on the disk.
-        var written = Task.Run(() => BringToDisk(next), CancellationToken.None);
-        try
-        {
-            return await LookAt(asked, site, unrecorded, staged, present, next, free, gone).ConfigureAwait(false);
-        }
-        finally
-        {
-            await written.ConfigureAwait(false);
-        }
+        return await LookAt(asked, site, unrecorded, staged, present, next, free, gone).ConfigureAwait(false);
     }
 
     private static void BringToDisk(Held next)
@@ -211,9 +202,14 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
     {
         var (actor, order, dependents, by, say) = asked;
         var (definition, files) = (actor.Definition, site.Files);
-        say("comparing them with the files there are");
-        var difference = await Task.Run(() => FileTrees.Compare(present, next, site.IsData, new(gone)), gone)
-            .ConfigureAwait(false);
+        var difference = staged.Difference;
+        if (difference is null)
+        {
+            say("comparing them with the files there are");
+            difference = await Task.Run(() => FileTrees.Compare(present, next, site.IsData, new(gone)), gone)
+                .ConfigureAwait(false);
+        }
+
         say($"looking at them as {definition.Account}");
         var findings = new List<Finding>();
         findings.AddRange(await Check(definition, site).ConfigureAwait(false));
@@ -375,14 +371,16 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
     /// <param name="Source">Where they come from, without links; null: they were there.</param>
     /// <param name="Owner">Whose that is.</param>
     /// <param name="LeftOut">What was left out, because it is data here.</param>
+    /// <param name="Difference">From the files there are; null: that was not looked at.</param>
     private sealed record Staged(
         string? Source,
         string? Owner,
         IReadOnlyList<string> LeftOut,
-        IReadOnlyList<GivenUp> GivenUp
+        IReadOnlyList<GivenUp> GivenUp,
+        TreeDifference? Difference
     )
     {
-        public static readonly Staged Nothing = new(null, null, [], []);
+        public static readonly Staged Nothing = new(null, null, [], [], null);
     }
 
     /// <summary>
@@ -464,12 +462,18 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         if (one is null)
             OutOfItsFolder(staged, present);
         var leftOut = site.Data.Count == 0 ? [] : FileTrees.Leave(staged, site.IsData, kept);
-        var givenUp = new HandedOn(over || one is not null, site.IsData, room, kept).Adopt(
-            present,
-            site.Files.IsFirm,
-            staged
-        );
-        return new(way.Path, Account.NameOf(source.Uid), leftOut, givenUp);
+        // What is written meanwhile need not be waited for later, when all of it must be on the disk.
+        var written = Task.Run(() => BringToDisk(staged), CancellationToken.None);
+        try
+        {
+            var handedOn = new HandedOn(over || one is not null, site.IsData, room, kept);
+            var givenUp = handedOn.Adopt(present, site.Files.IsFirm, staged);
+            return new(way.Path, Account.NameOf(source.Uid), leftOut, givenUp, handedOn.Difference);
+        }
+        finally
+        {
+            written.Wait(CancellationToken.None);
+        }
     }
 
     private const int AnyExecutes = 0x49; // 0111
@@ -537,12 +541,20 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
                     )
                 )
                 .Select(finding =>
-                    finding with
-                    {
-                        Seen = Back(finding.Seen),
-                        Why = Back(finding.Why),
-                        Mend = Back(finding.Mend),
-                    }
+                    finding.Code == FindingCode.ProgramMissing && placed.Program.Path != definition.Program.Path
+                        ? finding with
+                        {
+                            Seen =
+                                $"{Path.GetRelativePath(there, placed.Program.Path)}, which the service runs, is not among the new files.",
+                            Mend =
+                                "Put it among them; or --over, which keeps the files that the new ones do not replace.",
+                        }
+                        : finding with
+                        {
+                            Seen = Back(finding.Seen),
+                            Why = Back(finding.Why),
+                            Mend = Back(finding.Mend),
+                        }
                 ),
         ];
 

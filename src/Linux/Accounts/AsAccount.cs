@@ -64,7 +64,7 @@ public sealed class AsAccount(string keeper, string? groups)
 
     /// <summary>Of what a command prints so much is kept, and so much read before it is left to wait.</summary>
     private const int Kept = 64 << 10,
-        Read = 16 << 20;
+        MostHeard = 16 << 20;
 
     /// <summary>
     /// In the environment of every command: its descendants are known by it where there are no control groups.
@@ -137,6 +137,32 @@ public sealed class AsAccount(string keeper, string? groups)
             Kept,
             cancellation
         );
+
+    /// <summary>Of <see cref="Read"/>: the file is longer (EFBIG).</summary>
+    public const int IsTooLong = 27;
+
+    /// <summary>A regular file of at most 64 KiB, as text: errno, or 0 and what is in it; null when it took too long.</summary>
+    public async Task<(string Text, int Errno)?> Read(
+        Account account,
+        IEnumerable<uint> moreGroups,
+        string path,
+        CancellationToken cancellation
+    ) =>
+        await Talk(
+                account,
+                moreGroups,
+                ["read", Met(path)],
+                new Dictionary<string, string>(),
+                "",
+                null,
+                Patience,
+                Kept,
+                cancellation
+            )
+            .ConfigureAwait(false)
+            is { ExitCode: var errno, Output: var text }
+            ? (text, errno)
+            : null;
 
     /// <summary>
     /// Connects to a Unix socket as the account, sends a text and returns what comes back up to the first line's end.
@@ -263,7 +289,7 @@ public sealed class AsAccount(string keeper, string? groups)
         var room = new byte[4096];
         var length = 0;
         var rest = new byte[32 << 10];
-        for (var read = 0L; read < Read; )
+        for (var read = 0L; read < MostHeard; )
         {
             var into = length < room.Length ? room.AsMemory(length) : rest.AsMemory();
             var got = await stream.ReadAsync(into, cancellation).ConfigureAwait(false);

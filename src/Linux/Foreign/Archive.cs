@@ -1,8 +1,6 @@
 using System.Buffers;
 using System.Formats.Tar;
 using System.IO.Compression;
-using CalmSentry.Linux.Files;
-using Microsoft.Win32.SafeHandles;
 
 namespace CalmSentry.Linux.Foreign;
 
@@ -44,7 +42,7 @@ public static class Archive
     /// <exception cref="ArchiveException">One member is at fault; what was unpacked before it is left for the caller to remove.</exception>
     public static void Unpack(Stream archive, string into, DiskRoom room, Gathering kept)
     {
-        using var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         var head = new byte[6];
         var length = archive.ReadAtLeast(head, head.Length, throwOnEndOfStream: false);
         archive.Position = 0;
@@ -87,7 +85,9 @@ public static class Archive
         {
             throw new ArchiveException(
                 unpacking.Last,
-                $"it is no archive, or a damaged one ({error.Message.TrimEnd('.')})"
+                unpacking.Any
+                    ? $"it is damaged ({error.Message.TrimEnd('.')})"
+                    : "it is no tar, tar.gz or zip archive, or one that is damaged from its beginning on"
             );
         }
 
@@ -121,7 +121,7 @@ public static class Archive
     /// <exception cref="ArchiveException">One entry is at fault.</exception>
     public static void Copy(Held directory, string into, DiskRoom room, Gathering kept)
     {
-        using var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         Below(directory, "", unpacking, 0);
         unpacking.Finish();
     }
@@ -132,7 +132,7 @@ public static class Archive
     /// <exception cref="ArchiveException">It is at fault.</exception>
     public static void Put(Held file, string at, bool executable, string into, DiskRoom room, Gathering kept)
     {
-        using var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
         var what = file.Identity();
         if (what.Type != FileType.Regular)
             throw new ArchiveException(at, "it is no file");
@@ -147,28 +147,55 @@ public static class Archive
     private static void Below(Held directory, string path, Unpacking unpacking, int depth)
     {
         TreeWalk.NotTooDeep(depth);
-        foreach (var name in directory.All())
+        foreach (var names in directory.All().Chunk(Together.AtOnce))
         {
-            var at = Path.Combine(path, name);
-            var entry = directory.Entry(name) ?? throw new ArchiveException(at, "it cannot be found by its name");
-            var what = unpacking.Keep(entry);
+            var entries = new (Held? File, FileIdentity What)[names.Length];
+            try
+            {
+                Together.Each(
+                    names.Length,
+                    i =>
+                    {
+                        entries[i].File = directory.Entry(names[i]);
+                        if (entries[i].File is { } entry)
+                            entries[i].What = entry.Identity();
+                    }
+                );
+                var files = new List<(Held File, FileIdentity What, string Name)>();
+                for (var i = 0; i < names.Length; i++)
+                {
+                    var at = Path.Combine(path, names[i]);
+                    if (entries[i].File is not { } entry)
+                        throw new ArchiveException(at, "it cannot be found by its name");
+                    if (entries[i].What.Type == FileType.Regular)
+                        files.Add((entry, entries[i].What, at));
+                    else
+                        Other(entry, entries[i].What, at);
+                }
+
+                unpacking.Files(files);
+            }
+            finally
+            {
+                foreach (var (entry, _) in entries)
+                    entry?.Dispose();
+            }
+        }
+
+        void Other(Held entry, FileIdentity what, string at)
+        {
             switch (what.Type)
             {
                 case FileType.Directory:
                     unpacking.Directory(at);
                     Below(entry, at, unpacking, depth + 1);
                     break;
-                case FileType.Regular:
-                    unpacking.File(at, entry, what);
-                    continue; // it is held until it is copied
                 case FileType.Link:
                     unpacking.Link(at, entry.Target());
                     break;
                 default:
                     throw new ArchiveException(at, "it is no file, directory or link");
             }
-
-            unpacking.Leave(entry);
         }
     }
 
@@ -256,13 +283,10 @@ public static class Archive
         }
     }
 
-    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept) : IDisposable
+    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept)
     {
         private const int Block = 81920;
 
-        /// <summary>What is held, and of it the files that are still to be copied.</summary>
-        private readonly HashSet<Held> held = [];
-        private readonly List<(Held File, FileIdentity What, string Name, string Path)> waiting = [];
         private readonly HashSet<string> directories = new(StringComparer.Ordinal) { "" };
         private readonly HashSet<string> others = new(StringComparer.Ordinal);
         private readonly List<(string Path, string Target, string Member)> links = [];
@@ -270,6 +294,9 @@ public static class Archive
         private string folder = "";
 
         public string Last { get; private set; } = "the archive";
+
+        /// <summary>A member was come to.</summary>
+        public bool Any { get; private set; }
 
         public void Directory(string name)
         {
@@ -280,59 +307,32 @@ public static class Archive
         public void File(string name, Stream from, UnixFileMode mode, DateTimeOffset written) =>
             Write(Path.Combine(into, New(name)), name, (_, into) => from.Read(into, 0, Block), mode, written);
 
-        /// <summary>Holds a file or folder for as long as it is needed.</summary>
-        public FileIdentity Keep(Held entry)
+        /// <summary>Copies held files, some at a time.</summary>
+        public void Files(List<(Held File, FileIdentity What, string Name)> files)
         {
-            held.Add(entry);
-            return entry.Identity();
-        }
-
-        public void Leave(Held entry)
-        {
-            held.Remove(entry);
-            entry.Dispose();
-        }
-
-        /// <summary>Copies a held file, with others that follow.</summary>
-        public void File(string name, Held file, FileIdentity what)
-        {
-            waiting.Add((file, what, name, Path.Combine(into, New(name))));
-            if (waiting.Count >= Together.AtOnce)
-                CopyAll();
-        }
-
-        private void CopyAll()
-        {
+            var paths = files.Select(one => Path.Combine(into, New(one.Name))).ToList();
             Together.Each(
-                waiting.Count,
+                files.Count,
                 i =>
                 {
-                    var (file, what, name, path) = waiting[i];
+                    var (file, what, name) = files[i];
                     using var content = file.Content();
                     Write(
-                        path,
+                        paths[i],
                         name,
-                        (at, into) => RandomAccess.Read(content, into.AsSpan(0, Block), at),
+                        (at, into) => content.Read(into.AsSpan(0, Block), at),
                         (UnixFileMode)what.Mode,
                         what.Written
                     );
                 }
             );
-            waiting.ForEach(one => Leave(one.File));
-            waiting.Clear();
         }
 
-        public void Dispose()
-        {
-            foreach (var entry in held)
-                entry.Dispose();
-        }
-
-        public void File(string name, SafeFileHandle from, UnixFileMode mode, DateTimeOffset written) =>
+        public void File(string name, Held from, UnixFileMode mode, DateTimeOffset written) =>
             Write(
                 Path.Combine(into, New(name)),
                 name,
-                (at, into) => RandomAccess.Read(from, into.AsSpan(0, Block), at),
+                (at, into) => from.Read(into.AsSpan(0, Block), at),
                 mode,
                 written
             );
@@ -345,7 +345,7 @@ public static class Archive
             DateTimeOffset written
         )
         {
-            using var to = NewFile.Handle(path);
+            using var to = Held.Made(path);
             var room = ArrayPool<byte>.Shared.Rent(Block);
             try
             {
@@ -353,7 +353,7 @@ public static class Archive
                 for (int got; (got = read(at, room)) > 0; at += got)
                 {
                     Take(name, got);
-                    RandomAccess.Write(to, room.AsSpan(0, got), at);
+                    to.Write(room.AsSpan(0, got));
                 }
             }
             finally
@@ -361,9 +361,9 @@ public static class Archive
                 ArrayPool<byte>.Shared.Return(room);
             }
 
-            System.IO.File.SetUnixFileMode(to, (mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite);
+            to.SetMode((int)((mode & Rights) | UnixFileMode.UserRead | UnixFileMode.UserWrite));
             if (written.Year is > 1970 and < 2200)
-                System.IO.File.SetLastWriteTimeUtc(to, written.UtcDateTime);
+                to.SetWritten(written);
         }
 
         /// <summary>Links are made when all else is: until then no path leads through one.</summary>
@@ -391,7 +391,6 @@ public static class Archive
 
         public void Finish()
         {
-            CopyAll();
             if (members == 0)
                 throw new ArchiveException("the archive", "there is nothing in it");
             foreach (var (path, target, member) in links)
@@ -433,7 +432,7 @@ public static class Archive
 
         private string Take(string name)
         {
-            Last = name;
+            (Last, Any) = (name, true);
             if (++members > MostMembers)
                 throw new ArchiveException(name, $"it is one of more than {MostMembers} members");
             kept.Keep(name);

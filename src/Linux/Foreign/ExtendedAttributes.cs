@@ -34,6 +34,13 @@ public static unsafe class ExtendedAttributes
         return length >= 0 ? room[..(int)length] : throw Refused(Marshal.GetLastSystemError());
     }
 
+    /// <summary>There is none at all, of any kind: most files have none.</summary>
+    public static bool None(Held held)
+    {
+        using var path = new CString(held.Path);
+        return Libc.listxattr(path.Pointer, null, 0) == 0;
+    }
+
     /// <param name="value">Null: there is to be none of that name.</param>
     /// <exception cref="NotSupportedException">The file system keeps none of its kind.</exception>
     /// <exception cref="IOException">It cannot be set.</exception>

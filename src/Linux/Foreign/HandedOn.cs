@@ -1,5 +1,3 @@
-using CalmSentry.Linux.Files;
-
 namespace CalmSentry.Linux.Foreign;
 
 /// <summary>A right that new files do not get, although files of the same path had it.</summary>
@@ -24,15 +22,8 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     private readonly byte[] buffer = new byte[1 << 17];
     private readonly List<GivenUp> givenUp = [];
 
-    /// <summary>New files, whose owners and rights are set some at a time.</summary>
-    private readonly List<(
-        Held New,
-        Held? Old,
-        FileIdentity? Then,
-        bool Alone,
-        FileIdentity Owner,
-        string Path
-    )> files = [];
+    /// <summary>How the new files differ from those they replace, with what came along; set by <see cref="Adopt"/>.</summary>
+    public TreeDifference? Difference { get; private set; }
 
     /// <param name="before">The present files, which others may be at work in.</param>
     /// <param name="isRootsAlone">Root alone can write in every folder down to them; what is in them is looked at here.</param>
@@ -42,147 +33,83 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
     public IReadOnlyList<GivenUp> Adopt(Held before, bool isRootsAlone, Held after)
     {
         var top = before.Identity();
-        try
-        {
-            Folder(before, isRootsAlone && top.IsRootsAlone, after, top, "", 0);
-            GiveAll();
-        }
-        finally
-        {
-            Leave();
-        }
-
+        var pairs = new TreePairs(skip, kept, this);
+        pairs.Folder(before, after, "", 0, isRootsAlone && top.IsRootsAlone, top);
         Give(before, top, isRootsAlone, after, "");
+        Difference = pairs.Found();
         givenUp.Sort((one, other) => string.CompareOrdinal(one.Path, other.Path));
         return givenUp;
     }
 
-    private void GiveAll()
+    internal void Give(FilePair pair)
     {
-        Together.Each(
-            files.Count,
-            i =>
-            {
-                var (entry, old, then, alone, owner, path) = files[i];
-                Give(entry, old, then, alone, owner, path);
-            }
-        );
-        Leave();
-    }
-
-    private void Leave()
-    {
-        foreach (var (entry, old, _, _, _, _) in files)
+        if (pair.Alone && pair.Then is { } replaced)
         {
-            entry.Dispose();
-            old?.Dispose();
-        }
-
-        files.Clear();
-    }
-
-    private void Give(Held entry, Held? old, FileIdentity? then, bool alone, FileIdentity owner, string path)
-    {
-        if (alone && then is { } replaced)
-        {
-            Give(old!, replaced, alone: true, entry, path);
+            Give(pair.Old!, replaced, alone: true, pair.New, pair.Path);
             return;
         }
 
-        Own(entry, owner.Uid, owner.Gid);
-        if (then is { } lost)
-            Say(old!, lost, owner, path);
+        Own(pair.New, pair.Owner.Uid, pair.Owner.Gid);
+        if (pair.Then is { } lost)
+            Say(pair.Old!, lost, pair.Owner, pair.Path);
     }
 
-    /// <param name="before">Null: there is no such folder among the present files.</param>
-    /// <param name="owner">Whose new files are.</param>
-    private void Folder(Held? before, bool alone, Held after, FileIdentity owner, string path, int depth)
+    /// <summary>Copies what the new files do not replace.</summary>
+    /// <param name="pairs">Counts what is copied.</param>
+    /// <returns>False: it does not come along.</returns>
+    internal bool TakesAlong(
+        Held old,
+        FileIdentity what,
+        bool alone,
+        Held after,
+        string name,
+        string path,
+        int depth,
+        TreePairs pairs
+    )
     {
-        TreeWalk.NotTooDeep(depth);
-        var present = new HashSet<string>(StringComparer.Ordinal);
-        foreach (var name in after.All())
+        if (!over)
+            return false;
+        switch (what.Type)
         {
-            var at = Path.Combine(path, name);
-            kept.Keep(at);
-            present.Add(name);
-            var entry = after.Entry(name) ?? throw new IOException($"{name} is not there any more");
-            var old = before?.Entry(name);
-            var what = entry.Identity();
-            var then = old?.Identity() is { } seen && seen.Type == what.Type ? seen : (FileIdentity?)null;
-            if (what.Type == FileType.Regular)
-            {
-                files.Add((entry, old, then, alone, owner, at));
-                if (files.Count >= Together.AtOnce)
-                    GiveAll();
-                continue;
-            }
+            case FileType.Directory:
+                using (var made = after.MakeDirectory(name, (UnixFileMode)0x1C0))
+                {
+                    pairs.Folder(old, made, path, depth + 1, alone && what.IsRootsAlone);
+                    Give(old, what, alone, made, path);
+                }
 
-            using var hold = entry;
-            using var holdOld = old;
-            if (what.Type == FileType.Directory)
-                Folder(
-                    then is null ? null : old,
-                    alone && then?.IsRootsAlone == true,
-                    entry,
-                    alone && then is { } same ? same : owner,
-                    at,
-                    depth + 1
-                );
-            Give(entry, old, then, alone, owner, at);
+                return true;
+            case FileType.Regular:
+                Copy(old, Path.Combine(after.Path, name));
+                using (var copy = after.Entry(name)!)
+                    Give(old, what, alone, copy, path);
+                break;
+            case FileType.Link:
+                File.CreateSymbolicLink(Path.Combine(after.Path, name), old.Target());
+                using (var link = after.Entry(name)!)
+                    Own(link, what.Uid, what.Gid);
+                break;
+            default:
+                return false;
         }
 
-        if (over && before is not null)
-            CopyRest(before, alone, after, present, path, depth);
+        pairs.CameAlong(what);
+        return true;
     }
 
-    private void CopyRest(Held before, bool alone, Held after, HashSet<string> present, string path, int depth)
+    private void Copy(Held from, string to)
     {
-        foreach (var name in before.All())
-        {
-            var at = Path.Combine(path, name);
-            kept.GoesOn();
-            if (present.Contains(name) || skip(at))
-                continue;
-            kept.Keep(at);
-            using var old = before.Entry(name);
-            if (old?.Identity() is not { } what)
-                continue; // it went meanwhile
-            switch (what.Type)
-            {
-                case FileType.Directory:
-                    using (var made = after.MakeDirectory(name, (UnixFileMode)0x1C0))
-                    {
-                        TreeWalk.NotTooDeep(depth + 1);
-                        CopyRest(old, alone && what.IsRootsAlone, made, [], at, depth + 1);
-                        Give(old, what, alone, made, at);
-                    }
-
-                    break;
-                case FileType.Regular:
-                    Copy(old, Path.Combine(after.Path, name), at);
-                    using (var copy = after.Entry(name)!)
-                        Give(old, what, alone, copy, at);
-                    break;
-                case FileType.Link:
-                    File.CreateSymbolicLink(Path.Combine(after.Path, name), old.Target());
-                    using (var link = after.Entry(name)!)
-                        Own(link, what.Uid, what.Gid);
-                    break;
-            }
-        }
-    }
-
-    private void Copy(Held from, string to, string name)
-    {
-        using var content = from.RegularContent(name);
-        using var copy = NewFile.Begin(to, buffer: 0);
-        for (int got; (got = content.Read(buffer)) > 0; )
+        using var content = from.Content();
+        using var copy = Held.Made(to);
+        var at = 0L;
+        for (int got; (got = content.Read(buffer, at)) > 0; at += got)
         {
             room.Take(got);
-            copy.Write(buffer, 0, got);
+            copy.Write(buffer.AsSpan(0, got));
         }
 
-        File.SetLastWriteTimeUtc(copy.SafeFileHandle, File.GetLastWriteTimeUtc(content.SafeFileHandle));
+        copy.SetWritten(content.Identity().Written);
     }
 
     /// <summary>Owner, mode and access lists of the very file they are read from.</summary>
@@ -194,17 +121,19 @@ public sealed class HandedOn(bool over, Func<string, bool> skip, DiskRoom room, 
         // A file with a second name may be somebody else's: what it may do is not handed to another content.
         var powers = alone && (then.Type == FileType.Directory || then.Links == 1);
         // The mode last: to change an owner or a list takes the right to become another account away.
-        WhereKept(() =>
-        {
-            if (AccessLists.Of(from, ListKind.Access) is { } access)
-                AccessLists.Set(to, ListKind.Access, access);
-            if (then.Type == FileType.Directory && AccessLists.Of(from, ListKind.Default) is { } given)
-                AccessLists.Set(to, ListKind.Default, given);
-        });
+        var none = ExtendedAttributes.None(from);
+        if (!none)
+            WhereKept(() =>
+            {
+                if (AccessLists.Of(from, ListKind.Access) is { } access)
+                    AccessLists.Set(to, ListKind.Access, access);
+                if (then.Type == FileType.Directory && AccessLists.Of(from, ListKind.Default) is { } given)
+                    AccessLists.Set(to, ListKind.Default, given);
+            });
         to.SetMode(powers ? then.Mode : then.Mode & ~BecomesAnother);
         if (!powers)
             Say(then, path, []);
-        if (then.Type == FileType.Regular)
+        if (then.Type == FileType.Regular && !none)
             WhereKept(() =>
             {
                 if (ExtendedAttributes.Of(from, ExtendedAttributes.Capabilities) is not { } rights)

@@ -66,9 +66,10 @@ public sealed unsafe class Held : IDisposable
     private const int MostLinks = 40,
         AtOnce = 4096;
 
-    private readonly bool readable;
+    /// <summary>It can be read, or written, and does not only name a place (O_PATH).</summary>
+    private readonly bool isOpen;
 
-    private Held(int descriptor, bool readable) => (Descriptor, this.readable) = (descriptor, readable);
+    private Held(int descriptor, bool isOpen) => (Descriptor, this.isOpen) = (descriptor, isOpen);
 
     public int Descriptor { get; }
 
@@ -199,11 +200,14 @@ public sealed unsafe class Held : IDisposable
     }
 
     /// <summary>An entry of this directory, itself and not what it links to; null when it is not there.</summary>
+    /// <exception cref="OwnTroubleException">The sentry is out of descriptors or memory, which says nothing of the entry.</exception>
     public Held? Entry(string name)
     {
         using var text = new CString(name);
         var entry = Libc.openat(Descriptor, text.Pointer, Libc.O_PATH | Libc.O_NOFOLLOW | Libc.O_CLOEXEC, 0);
-        return entry < 0 ? null : new Held(entry, readable: false);
+        if (entry >= 0)
+            return new Held(entry, isOpen: false);
+        return Marshal.GetLastSystemError() is var errno && IsOwnTrouble(errno) ? throw Refused(name, errno) : null;
     }
 
     /// <summary>Makes a directory in this one, or takes the one that is there; it must be this process's own.</summary>
@@ -303,7 +307,7 @@ public sealed unsafe class Held : IDisposable
         if (directory < 0)
             return;
         // Some at a time: what is removed while names are read may or may not be among them.
-        using (var below = new Held(directory, readable: true))
+        using (var below = new Held(directory, isOpen: true))
             for (List<string> some; (some = [.. below.Names().Take(AtOnce)]).Count > 0; )
             {
                 foreach (var entry in some)
@@ -357,15 +361,69 @@ public sealed unsafe class Held : IDisposable
             throw Refused("it cannot be written to the disk", Marshal.GetLastSystemError());
     }
 
-    /// <summary>The content of a held regular file.</summary>
-    /// <exception cref="IOException">It cannot be read.</exception>
-    public SafeFileHandle Content()
+    /// <summary>A held regular file once more, to be read.</summary>
+    /// <exception cref="IOException">It cannot be.</exception>
+    public Held Content()
     {
         using var again = new CString(Path);
         var file = Libc.open(again.Pointer, Libc.O_RDONLY | Libc.O_NONBLOCK | Libc.O_NOCTTY | Libc.O_CLOEXEC, 0);
-        return file >= 0
-            ? new SafeFileHandle(file, ownsHandle: true)
-            : throw Refused("a file", Marshal.GetLastSystemError());
+        return file >= 0 ? new Held(file, isOpen: true) : throw Refused("a file", Marshal.GetLastSystemError());
+    }
+
+    /// <summary>
+    /// An entry of this directory, which nobody else reaches, to be read; a link itself. Null when it is not there.
+    /// </summary>
+    public Held? Opened(string name)
+    {
+        using var text = new CString(name);
+        var entry = Libc.openat(
+            Descriptor,
+            text.Pointer,
+            Libc.O_RDONLY | Libc.O_NOFOLLOW | Libc.O_NONBLOCK | Libc.O_NOCTTY | Libc.O_CLOEXEC,
+            0
+        );
+        return entry < 0 ? Entry(name) : new Held(entry, isOpen: true);
+    }
+
+    /// <summary>A regular file that was not there before and that nobody but its owner can read or write, to be written.</summary>
+    /// <exception cref="IOException">There is something of this name already, or it cannot be made.</exception>
+    public static Held Made(string path)
+    {
+        using var text = new CString(path);
+        var file = Libc.open(
+            text.Pointer,
+            Libc.O_WRONLY | Libc.O_CREAT | Libc.O_EXCL | Libc.O_NOFOLLOW | Libc.O_CLOEXEC,
+            0x180
+        );
+        return file >= 0 ? new Held(file, isOpen: true) : throw Refused(path, Marshal.GetLastSystemError());
+    }
+
+    /// <summary>Bytes of a file that is open, from a place on; 0: it ends there.</summary>
+    public int Read(Span<byte> room, long at)
+    {
+        fixed (byte* bytes = room)
+            return Libc.pread(Descriptor, bytes, room.Length, at) is >= 0 and var got
+                ? (int)got
+                : throw Refused("a file", Marshal.GetLastSystemError());
+    }
+
+    /// <summary>Writes to the end of a file that is open.</summary>
+    public void Write(ReadOnlySpan<byte> content)
+    {
+        fixed (byte* bytes = content)
+            for (nint put = 0, more; put < content.Length; put += more)
+                if ((more = Libc.write(Descriptor, bytes + put, content.Length - put)) < 0)
+                    throw Refused("a file", Marshal.GetLastSystemError());
+    }
+
+    /// <summary>When the content of a file that is open was last changed; when it was last read stays as it is.</summary>
+    public void SetWritten(DateTimeOffset time)
+    {
+        const long omit = (1 << 30) - 2; // UTIME_OMIT
+        var ticks = time.UtcTicks - DateTimeOffset.UnixEpoch.Ticks;
+        var (seconds, rest) = Math.DivRem(ticks, TimeSpan.TicksPerSecond);
+        var times = stackalloc long[4] { 0, omit, seconds, rest * 100 };
+        _ = Libc.futimens(Descriptor, times);
     }
 
     /// <summary>Names in this directory, as they are read; none where they cannot be.</summary>
@@ -402,7 +460,7 @@ public sealed unsafe class Held : IDisposable
     /// <exception cref="IOException">They cannot be read.</exception>
     public IEnumerable<string> All() =>
         Directory
-            .EnumerateFileSystemEntries(readable ? Path : Path + "/.")
+            .EnumerateFileSystemEntries(isOpen ? Path : Path + "/.")
             .Select(entry => System.IO.Path.GetFileName(entry)!);
 
     /// <summary>Gives the held file to an account, itself and not what it links to.</summary>
@@ -416,7 +474,14 @@ public sealed unsafe class Held : IDisposable
     }
 
     /// <summary>Sets the rights of the held file; never used on a link.</summary>
-    public void SetMode(int mode) => File.SetUnixFileMode(Path, (UnixFileMode)mode);
+    /// <exception cref="IOException">They cannot be set.</exception>
+    public void SetMode(int mode)
+    {
+        if (!isOpen)
+            File.SetUnixFileMode(Path, (UnixFileMode)mode);
+        else if (Libc.fchmod(Descriptor, (uint)mode) < 0)
+            throw Refused("its rights cannot be set", Marshal.GetLastSystemError());
+    }
 
     public FileIdentity Identity()
     {
@@ -476,13 +541,13 @@ public sealed unsafe class Held : IDisposable
             : throw Refused(path, Marshal.GetLastSystemError());
     }
 
+    private static bool IsOwnTrouble(int errno) => errno is Libc.EMFILE or Libc.ENFILE or Libc.ENOMEM;
+
     private static IOException Refused(string path, int errno) =>
         errno switch
         {
             Libc.ENOENT => new FileNotFoundException($"{path} is not there"),
-            Libc.EMFILE or Libc.ENFILE or Libc.ENOMEM => new OwnTroubleException(
-                $"the sentry is out of room ({Names(errno)})"
-            ),
+            _ when IsOwnTrouble(errno) => new OwnTroubleException($"the sentry is out of room ({Names(errno)})"),
             _ => new IOException($"{path}: {Names(errno)}"),
         };
 

@@ -290,6 +290,13 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")]
     public static partial nint write(int fd, byte* buffer, nint count);
 
+    /// <param name="times">Two struct timespec: of the last access, and of the last change.</param>
+    [LibraryImport("libc")]
+    public static partial int futimens(int fd, long* times);
+
+    [LibraryImport("libc")]
+    public static partial nint listxattr(byte* path, byte* into, nint room);
+
     [LibraryImport("libc")]
     public static partial int pipe2(int* ends, int flags);
 

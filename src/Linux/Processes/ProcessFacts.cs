@@ -37,20 +37,22 @@ public static class ProcessFacts
     /// <summary>
     /// Whether a variable of the environment it was started with begins so, name and equals sign included.
     /// </summary>
-    public static bool HasVariableThatBegins(int pid, ReadOnlySpan<byte> beginning)
+    public static bool HasVariableThatBegins(int pid, ReadOnlySpan<byte> beginning) =>
+        RestOfVariable(pid, beginning) is not null;
+
+    /// <summary>What follows in the first variable that begins so; null: none does, or there is no such process.</summary>
+    public static string? RestOfVariable(int pid, ReadOnlySpan<byte> beginning)
     {
-        var environment = Read(pid, "environ").AsSpan();
-        for (var at = 0; at < environment.Length; )
+        for (var left = Read(pid, "environ").AsSpan(); !left.IsEmpty; )
         {
-            if (environment[at..].StartsWith(beginning))
-                return true;
-            var end = environment[at..].IndexOf((byte)0);
-            if (end < 0)
-                break;
-            at += end + 1;
+            var end = left.IndexOf((byte)0);
+            var variable = end < 0 ? left : left[..end];
+            if (variable.StartsWith(beginning))
+                return Encoding.UTF8.GetString(variable[beginning.Length..]);
+            left = left[(variable.Length + (end < 0 ? 0 : 1))..];
         }
 
-        return false;
+        return null;
     }
 
     /// <summary>
@@ -263,16 +265,8 @@ public static class ProcessFacts
     }
 
     /// <summary>The value that a process has for a variable of its environment; null: none, or there is no such process.</summary>
-    public static string? ValueOf(int pid, string variable)
-    {
-        var wanted = Encoding.UTF8.GetBytes(variable + "=");
-        var environment = Read(pid, "environ");
-        var at = environment.AsSpan().IndexOf(wanted);
-        if (at < 0 || (at > 0 && environment[at - 1] != 0))
-            return null;
-        var value = environment.AsSpan(at + wanted.Length);
-        return Encoding.UTF8.GetString(value.IndexOf((byte)0) is >= 0 and var end ? value[..end] : value);
-    }
+    public static string? ValueOf(int pid, string variable) =>
+        RestOfVariable(pid, Encoding.UTF8.GetBytes(variable + "="));
 
     /// <summary>Sends a signal. False when the process is gone or not ours.</summary>
     public static bool Signal(int pid, int number)
