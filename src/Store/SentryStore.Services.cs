@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Globalization;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
@@ -66,8 +67,17 @@ public sealed partial class SentryStore
         ) { }
     }
 
-    public bool HasService(ServiceId service) =>
-        Read("SELECT 1 FROM service WHERE id = $0", row => row.GetInt32(0), service.Number).Count > 0;
+    /// <summary>Ids that were asked for, and whether there is such a service: an id is never given twice.</summary>
+    private readonly ConcurrentDictionary<long, bool> services = new();
+
+    public bool HasService(ServiceId service)
+    {
+        if (services.TryGetValue(service.Number, out var known))
+            return known;
+        var there = Read("SELECT 1 FROM service WHERE id = $0", row => row.GetInt32(0), service.Number).Count > 0;
+        // One that is not there may be about to be written.
+        return there && services.GetOrAdd(service.Number, true);
+    }
 
     /// <summary>An id that was never given before.</summary>
     public ServiceId NextServiceId() => new(Interlocked.Increment(ref lastServiceId));
@@ -203,6 +213,7 @@ public sealed partial class SentryStore
     /// <summary>Removes all of it but its entries in the logbook. Its id is not given again.</summary>
     public void Remove(ServiceId service, string name)
     {
+        services[service.Number] = false;
         Enqueue("DELETE FROM secret WHERE service = $0", name);
         Enqueue("DELETE FROM rehearsal WHERE service = $0", name);
         Enqueue("DELETE FROM run WHERE service = $0", service.Number);

@@ -1,4 +1,3 @@
-using System.Globalization;
 using System.Text;
 using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
@@ -88,6 +87,11 @@ internal static class CopyChecks
             var at = executes ? 0 : ScriptAt(line, process, path, common);
             if (at < 0 || executable?.EndsWith("/calm", StringComparison.Ordinal) == true)
                 continue;
+            // Not our own runs; but one of a service that the store does not know, as where an older store was put back.
+            var service = process.ServiceOf(mark);
+            var lost = service > 0 && !store.HasService(new(service));
+            if (service != 0 && !lost)
+                continue;
             // What it has written over its arguments says nothing of them: then it is its directory that tells.
             var same =
                 line.Skip(at + 1).SequenceEqual(program.Arguments)
@@ -96,9 +100,8 @@ internal static class CopyChecks
             var holds = ports.Count > 0 && ProcessFacts.Sockets(pid).Any(ports.Contains);
             if (common && !same && !holds)
                 continue;
-            // Neither our own runs nor what our own checks run.
-            var lost = process.Carries(mark) && process.IsLost(one => IsOfNobody(one, store));
-            if ((process.Carries(mark) && !lost) || ProcessFacts.Parent(pid) == Environment.ProcessId)
+            // Neither our own runs, see above, nor what our own checks run.
+            if (ProcessFacts.Parent(pid) == Environment.ProcessId)
                 continue;
             if ((!lost && !process.StaysForeign(mark)) || !ProcessFacts.Lives(pid))
                 continue;
@@ -121,12 +124,6 @@ internal static class CopyChecks
         // A copy that forks is one copy: the topmost counts.
         return [.. found.Where(copy => !found.Exists(other => other.Pid == ProcessFacts.Parent(copy.Pid)))];
     }
-
-    /// <summary>It was begun as a service that the store does not know, as where an older store was put back.</summary>
-    private static bool IsOfNobody(int pid, SentryStore store) =>
-        ProcessFacts.ValueOf(pid, "CALM_RUN")?.Split(':') is [.., ['S', .. var id], _]
-        && long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var service)
-        && !store.HasService(new(service));
 
     /// <summary>Its first word is none that a program is begun by: it shows a title of its own.</summary>
     private static bool IsRewritten(IReadOnlyList<string> line, string executable) =>

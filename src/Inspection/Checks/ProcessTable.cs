@@ -1,3 +1,4 @@
+using System.Globalization;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Inspection.Checks;
@@ -5,18 +6,23 @@ namespace CalmSentry.Inspection.Checks;
 /// <summary>A process as the copies are looked for: its command line and the file it executes.</summary>
 internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
 {
-    private bool? carriesMark,
-        isLost;
     private string? directory;
+    private long? service;
 
     /// <summary>Read once, however many ask; null: it has ended, or nobody may know.</summary>
     public string? WorkingDirectory => directory ??= ProcessFacts.WorkingDirectory(Pid);
 
-    /// <summary>Whether it is one of this sentry's own runs; its environment is read once, however many ask.</summary>
-    public bool Carries(byte[] mark) => carriesMark ??= ProcessFacts.HasVariableThatBegins(Pid, mark);
-
-    /// <summary>Whether nobody knows whose it is; found out once, however many ask, for a thousand may run the same program.</summary>
-    public bool IsLost(Func<int, bool> isOfNobody) => isLost ??= isOfNobody(Pid);
+    /// <summary>
+    /// The id of the service whose run it is, as its environment says behind the mark; 0: it is no run of this sentry's; -1: it is, but
+    /// no service's. Read once, however many ask: a thousand may run the same program.
+    /// </summary>
+    public long ServiceOf(byte[] mark) =>
+        service ??=
+            ProcessFacts.RestOfVariable(Pid, mark) is not { } run ? 0
+            : run.Split(':') is [.., ['S', .. var id], _]
+            && long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+                ? number
+            : -1;
 
     /// <summary>
     /// Whether it carries none on a second look either, and still is what was read. Between two readings a process may
