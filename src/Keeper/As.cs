@@ -8,7 +8,7 @@ namespace CalmSentry.Keeper;
 /// Being an account for a moment, so that what it may do is asked of the kernel and not worked out:
 /// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers
 /// questions;
-/// <c>… send SOCKET</c> connects to a Unix socket. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
+/// <c>… send SOCKET</c> connects to a Unix socket; <c>… read FILE</c> prints one. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
 /// these: the directory FROM is seen at AT, by this process and what it starts alone; <c>… offline …</c>: they have no network,
 /// and may take so much memory, processes and disk as reading a program takes, and no more (setrlimit(2)).
 /// </summary>
@@ -59,6 +59,7 @@ internal static unsafe class As
         {
             ["ask"] => Answer(),
             ["send", var socket] => Send(socket),
+            ["read", var file] => ReadOut(file),
             ["run", var directory, .. var program] => Run(directory, program, environment),
             _ => 2,
         };
@@ -152,6 +153,34 @@ internal static unsafe class As
                 break;
         }
 
+        return 0;
+    }
+
+    /// <summary>A regular file of at most 64 KiB goes to standard output. Exit code: errno.</summary>
+    private static int ReadOut(string path)
+    {
+        const int most = 64 << 10,
+            notRegular = 22, // EINVAL
+            tooLong = 27; // EFBIG
+        using var name = new Linux.Native.CString(path);
+        // A pipe or a device would keep whoever opens it waiting.
+        var file = open(name.Pointer, O_RDONLY | O_NONBLOCK | O_NOCTTY | O_CLOEXEC, 0);
+        if (file < 0)
+            return Marshal.GetLastSystemError();
+        if (Linux.Files.FileFacts.Of(file) is not { IsRegular: true })
+            return notRegular;
+        var text = (byte*)NativeMemory.Alloc(most + 1);
+        var length = 0;
+        nint got = 0;
+        while (length <= most && (got = read(file, text + length, most + 1 - length)) > 0)
+            length += (int)got;
+        if (got < 0)
+            return Marshal.GetLastSystemError();
+        if (length > most)
+            return tooLong;
+        for (var put = 0; put < length; put += (int)got)
+            if ((got = write(1, text + put, length - put)) <= 0)
+                return Marshal.GetLastSystemError();
         return 0;
     }
 

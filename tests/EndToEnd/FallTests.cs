@@ -9,6 +9,46 @@ public class FallTests
     private static string State(JsonElement view) => view.GetProperty("state").GetString()!;
 
     [Fact]
+    public async Task A_command_is_run_after_so_many_failures_as_the_account_and_once()
+    {
+        await using var sentry = await Sentry.Start();
+        var mend = sentry.Script(
+            "mend",
+            "#!/bin/sh\n[ \"$1\" = 'the cache' ] && echo \"$(id -un) saw failure $CALM_FAILURES of run $CALM_FAILED_RUN\"\nexit 7\n"
+        );
+        var script = sentry.Script("gate", "#!/bin/sh\nsleep 0.3\nexit 3\n");
+        string[] then = ["--then", $"command:{mend} 'the cache',after=2"];
+        await sentry.Wrap(
+            "gate",
+            ["--proof", "up-for:100ms", "--pause", "10ms", "--hold-ends", "4", .. then, "--", script]
+        );
+        await sentry.Ok("start", "gate");
+        await sentry.Until("gate", view => State(view) == "held");
+        List<string> said = [];
+        await Sentry.Eventually(async () =>
+        {
+            said =
+            [
+                .. (await sentry.Ok("logbook", "gate", "--kind", "followed-up", "--json"))
+                    .Json.EnumerateArray()
+                    .Select(entry => entry.GetProperty("text").GetString()!),
+            ];
+            return said.Count > 0;
+        });
+        Assert.StartsWith($"After 2 failures {mend} was run for", Assert.Single(said), StringComparison.Ordinal);
+        Assert.EndsWith(
+            $"it exited with code 7, and said '{Sentry.Account} saw failure 2 of run 2'.",
+            said[0],
+            StringComparison.Ordinal
+        );
+        // Its own failures are the service's no more than its success would be.
+        Assert.Equal(4, (await sentry.Ok("runs", "gate", "--json")).Json.GetArrayLength());
+        var refused = await sentry.Calm("adjust", "gate", "--then", $"command:{mend},after=5");
+        Assert.Equal(2, refused.Exit);
+        Assert.Contains("at most recover.hold.ends, which is 4", refused.Told, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task A_crash_loop_is_held_and_told_and_a_release_lifts_the_hold()
     {
         await using var sentry = await Sentry.Start();
@@ -28,7 +68,7 @@ public class FallTests
         Assert.Contains("Held after 3 failures within 10 min.", board, StringComparison.Ordinal);
         var why = (await sentry.Ok("why", "gate")).Output;
         Assert.Contains(
-            "Failed 3 times and was restarted: 3 times it exited with code 3.",
+            "Failed 3 times, and was restarted 2 times: it exited with code 3 each time.",
             why,
             StringComparison.Ordinal
         );

@@ -67,6 +67,47 @@ public class RhythmTests
         Assert.Contains("Resting: its next run is at", why.Output, StringComparison.Ordinal);
     }
 
+    [Fact]
+    public async Task Days_of_a_file_are_left_out_and_hold_when_it_is_gone()
+    {
+        await using var sentry = await Sentry.Start();
+        var today = DateTimeOffset.UtcNow;
+        string Day(int days) => today.AddDays(days).ToString("yyyy-MM-dd", CultureInfo.InvariantCulture);
+        var file = Path.Combine(Path.GetDirectoryName(sentry.Script("pull", "#!/bin/sh\n"))!, "harbour days.txt");
+        var rhythm = $"run:daily at 00:00,zone=UTC,except={Day(2)} {file}";
+        string[] job = ["tide-pull", "--kind", "periodic", "--rhythm", rhythm];
+        var absent = await sentry.Calm(["wrap", .. job, "--account", Sentry.Account, "--", "/bin/true"]);
+        Assert.Equal(1, absent.Exit);
+        Assert.Contains("days-unreadable", absent.Told, StringComparison.Ordinal);
+
+        await File.WriteAllTextAsync(file, $"# the harbour is closed\n{Day(1)} regatta\n\n{Day(4)}\n");
+        var dry = await sentry.Ok(["wrap", .. job, "--account", Sentry.Account, "--dry", "--", "/bin/true"]);
+        Assert.DoesNotContain(
+            Day(1),
+            dry.Output[dry.Output.IndexOf("next moments", StringComparison.Ordinal)..],
+            StringComparison.Ordinal
+        );
+        await sentry.Wrap(job[0], [.. job[1..], "--", "/bin/true"]);
+        await sentry.Until("tide-pull", view => Next(view) == Day(3));
+        await File.WriteAllTextAsync(file, $"{Day(1)}\n{Day(3)}\n");
+        await sentry.Ok("adjust", "tide-pull", "--title", "Tide pull"); // each saving reads it anew
+        await sentry.Until("tide-pull", view => Next(view) == Day(4));
+        var ahead = await sentry.Ok("ahead", "tide-pull", "--for", "7d");
+        Assert.Contains($"but not on {Day(2)} {file}", ahead.Output, StringComparison.Ordinal);
+
+        File.Delete(file);
+        await sentry.Ok("adjust", "tide-pull", "--title", "Tides", "--accept", "days-unreadable");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("logbook", "tide-pull")).Output.Contains("The 2 of before hold.", StringComparison.Ordinal)
+        );
+        await sentry.Until("tide-pull", view => Next(view) == Day(4));
+
+        static string? Next(JsonElement view) =>
+            view.GetProperty("next-moment") is { ValueKind: JsonValueKind.String } moment
+                ? moment.GetString()![..10]
+                : null;
+    }
+
     private static DateTimeOffset Instant(string line) =>
         DateTimeOffset.ParseExact(
             line,

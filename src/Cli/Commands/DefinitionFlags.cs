@@ -29,7 +29,8 @@ internal sealed class DefinitionFlags
                 : Described(new Option<string?>($"--{Key.Flag}"), Key);
 
         public string[] Words(ParseResult parsed) =>
-            Option is Option<string[]> many ? parsed.GetValue(many) ?? []
+            Key.Type == KeyType.Switch && parsed.GetResult(Option) is { Implicit: false, Tokens.Count: 0 } ? ["true"]
+            : Option is Option<string[]> many ? parsed.GetValue(many) ?? []
             : parsed.GetValue((Option<string?>)Option) is { } one ? [one]
             : [];
 
@@ -38,6 +39,9 @@ internal sealed class DefinitionFlags
             var form = key is { Kinds.Count: > 0, WordForm: { } words } ? $" As words: {words}." : "";
             option.Description = key.About + form + (key.Default is { } left ? $" (default: {left})" : "");
             option.HelpName = key.Choices is { } choices ? string.Join('|', choices) : key.WordForm ?? Placeholder(key);
+            // Given alone, it is switched on.
+            if (key.Type == KeyType.Switch)
+                option.Arity = ArgumentArity.ZeroOrOne;
             if (key.Choices is { } all)
                 option.CompletionSources.Add([.. all]);
             return option;
@@ -49,7 +53,7 @@ internal sealed class DefinitionFlags
         {
             { Resolve: Resolve.Path } => "PATH",
             { Resolve: Resolve.Program } => "PROGRAM",
-            { Type: KeyType.Switch } => "true|false",
+            { Type: KeyType.Switch } => "true (if left out), or false",
             { Example: [>= '0' and <= '9', ..] example } => example.Replace(" ", "", StringComparison.Ordinal),
             { Kinds.Count: > 0 } => key.Name.ToUpperInvariant(),
             _ => "TEXT",
@@ -164,6 +168,12 @@ internal sealed class DefinitionFlags
 
     private static JsonNode Read(Key key, string[] words)
     {
+        if (key.Type == KeyType.Switch && !(words is ["true" or "false"]))
+            throw new Failure(
+                Exit.Usage,
+                $"--{key.Flag} needs true, false or nothing behind it; it took '{words[^1]}' for its value.",
+                $"Write --{key.Flag} true."
+            );
         try
         {
             return Json(Resolved(key, key.FromWords(words)));

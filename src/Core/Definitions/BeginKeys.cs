@@ -37,7 +37,10 @@ public static class BeginKeys
     private static readonly Form<string> Expression = Forms.Text(
         "a regular expression without look-around and back-references",
         IsExpression
-    );
+    ) with
+    {
+        AllowedFor = WrongIn,
+    };
 
     internal static Form<int> Status { get; } =
         Forms.Of(
@@ -384,6 +387,38 @@ public static class BeginKeys
                     map.Contradicts("at-latest", "a time", "only with at: boot-late");
             },
         };
+
+    /// <summary>What is wrong with a regular expression, where the framework says so by a code.</summary>
+    private static string WrongIn(string text)
+    {
+        const string allowed = "a regular expression";
+        try
+        {
+            _ = new Regex(text, RegexOptions.NonBacktracking);
+            return $"{allowed} that is not empty";
+        }
+        catch (RegexParseException wrong)
+        {
+            return wrong.Error switch
+            {
+                RegexParseError.InsufficientClosingParentheses => $"{allowed}: a ) is missing",
+                RegexParseError.InsufficientOpeningParentheses => $"{allowed}: a ( is missing before a )",
+                RegexParseError.UnterminatedBracket => $"{allowed}: a ] is missing",
+                RegexParseError.QuantifierAfterNothing => $"{allowed}: before *, + or ? something is missing",
+                RegexParseError.NestedQuantifiersNotParenthesized => $"{allowed}: two of *, + and ? follow each other",
+                RegexParseError.UnescapedEndingBackslash => $"{allowed}: after the last \\ something is missing",
+                RegexParseError.ReversedCharacterRange => $"{allowed}: a range in [ ] runs backwards",
+                _ => string.Create(
+                    System.Globalization.CultureInfo.InvariantCulture,
+                    $"{allowed}: it cannot be read from character {wrong.Offset} on"
+                ),
+            };
+        }
+        catch (NotSupportedException)
+        {
+            return $"{allowed} without look-around and back-references";
+        }
+    }
 
     private static bool IsExpression(string text)
     {

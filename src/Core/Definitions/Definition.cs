@@ -234,6 +234,27 @@ public sealed record RecoverPart
     /// <summary>What follows particular ends, by exit code ("3") or signal ("SEGV"), before anything else.</summary>
     public ImmutableSortedDictionary<string, CodeFollow> Codes { get; init; } =
         ImmutableSortedDictionary<string, CodeFollow>.Empty;
+
+    /// <summary>Commands that are run when it fails again and again.</summary>
+    public ImmutableArray<FollowUp> Then { get; init; } = [];
+}
+
+/// <summary>A command that is run as the account, once until a run has lasted <see cref="RecoverPart.SteadyAfter"/>.</summary>
+/// <param name="Command">The program's absolute path, and its arguments.</param>
+public sealed record FollowUp(ImmutableArray<string> Command)
+{
+    /// <summary>After so many failures, as they count towards a hold.</summary>
+    public int After { get; init; }
+
+    /// <summary>It is ended when it takes longer.</summary>
+    public TimeSpan Limit { get; init; } = TimeSpan.FromMinutes(1);
+
+    public bool Equals(FollowUp? other) =>
+        other is not null
+        && (After, Limit) == (other.After, other.Limit)
+        && Command.AsSpan().SequenceEqual(other.Command.AsSpan());
+
+    public override int GetHashCode() => HashCode.Combine(After, Limit, Command.Length);
 }
 
 /// <summary>What follows one particular exit code or signal.</summary>

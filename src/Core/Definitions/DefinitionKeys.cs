@@ -281,6 +281,7 @@ public static class DefinitionKeys
         }
 
         RhythmKeys.Check(map, definition);
+        RecoverKeys.Check(map, definition);
         if (
             definition.Recover.After == RecoverAfter.Never
             && definition.Watch.Any(one => one.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)

@@ -132,7 +132,7 @@ public static class DefinitionSchema
                 break;
             default:
                 // YAML reads 0, 7411 or 0-1 as what they look like; a definition takes the text of them.
-                Types(json, "string", "number");
+                Types(json, key.OrList ? ["string", "number", "array"] : ["string", "number"]);
                 if (key.Pattern is not null)
                     json.WriteString("pattern", key.Pattern);
                 break;

@@ -46,6 +46,9 @@ public abstract record Key(string Name, string About)
 
     public string? Example { get; init; }
 
+    /// <summary>It takes a list of such texts as well.</summary>
+    public bool OrList { get; init; }
+
     /// <summary>Regular expression its text matches (ECMA 262), or null.</summary>
     public string? Pattern { get; init; }
 
@@ -94,6 +97,10 @@ public abstract record Key(string Name, string About)
             MapNode pairs when Type == KeyType.Pairs => pairs.Entries.Select(pair =>
                 $"{pair.Key}={(pair.Value as ScalarNode)?.Text}"
             ),
+            ListNode list when Type == KeyType.Command =>
+            [
+                string.Join(' ', list.Items.Select(item => CommandLine.Quoted(((ScalarNode)item).Text))),
+            ],
             ListNode list => list.Items.Select(ToWord),
             _ => [ToWord(node)],
         };
@@ -108,6 +115,10 @@ public abstract record Key(string Name, string About)
         {
             // As with any flag that is given twice, the last says it.
             KeyType.Pairs => new MapNode([.. words.Select(Pair).Reverse().DistinctBy(pair => pair.Key).Reverse()]),
+            // As every command it is one text, quoted as for a shell; or each of its words is given by itself.
+            KeyType.Command when words.Count == 1 => new ListNode([
+                .. CommandLine.Words(words[0]).Select(word => new ScalarNode(word)),
+            ]),
             _ when Repeats => new ListNode([.. words.Select(FromWord)]),
             _ => FromWord(words[^1]),
         };

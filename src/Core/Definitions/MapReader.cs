@@ -38,6 +38,29 @@ public sealed class MapReader(
         return false;
     }
 
+    /// <summary>A value, or a list of such values.</summary>
+    public ImmutableArray<T> OneOrMore<T>(string key, Form<T> form)
+    {
+        if (map.Entries.FirstOrDefault(entry => entry.Key == key).Value is not ListNode)
+            return TryValue(key, form, out var one) ? [one] : [];
+        var all = ImmutableArray.CreateBuilder<T>();
+        foreach (var (item, at) in Items(key))
+        {
+            if (item is ScalarNode { Text: var text } && !text.Contains('\0') && form.Read(text, out var read))
+                all.Add(read);
+            else
+                WrongItem(
+                    at,
+                    item,
+                    (item as ScalarNode)?.Text is { } typed && form.AllowedFor is { } allowed
+                        ? allowed(typed)
+                        : form.Allowed
+                );
+        }
+
+        return all.ToImmutable();
+    }
+
     public MapReader? Map(string key)
     {
         var node = Take(key);

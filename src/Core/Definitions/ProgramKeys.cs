@@ -175,7 +175,7 @@ public static class ProgramKeys
                 Example = "[/usr/local/sbin/lamps, off]",
                 Was = "stop",
                 Flag = "off-command",
-                WordForm = "one word of the command; given again for each word",
+                WordForm = "the command with its words, quoted as for a shell; or given again for each word",
             },
             Value(
                 "terminal",

@@ -137,6 +137,67 @@ public static class RecoverKeys
         }
     );
 
+    public static Union<FollowUp> FollowUps { get; } =
+        new(
+            "{ command: [/srv/app/clear-cache], after: 3 }",
+            [
+                UnionOf<FollowUp>.Command(
+                    "command",
+                    command => new(command),
+                    then => then.Command,
+                    "A program's absolute path, and its arguments."
+                ),
+            ],
+            [
+                UnionOf<FollowUp>.Attribute(
+                    "after",
+                    Forms.Whole(1, 1000),
+                    then => then.After,
+                    (then, after) => then with { After = after },
+                    "After so many failures, as recover.hold counts them."
+                ) with
+                {
+                    Needed = true,
+                    Example = "3",
+                },
+                UnionOf<FollowUp>.Attribute(
+                    "limit",
+                    Forms.LengthFrom(TimeSpan.FromSeconds(1)),
+                    then => then.Limit,
+                    (then, limit) => then with { Limit = limit },
+                    "It is ended when it takes longer."
+                ) with
+                {
+                    Default = "1 min",
+                    Example = "1 min",
+                },
+            ]
+        );
+
+    internal static void Check(MapReader map, Definition definition)
+    {
+        var part = definition.Recover;
+        if (part.Then.IsEmpty)
+            return;
+        if (definition.IsJob)
+            map.Contradicts(
+                "recover.then",
+                "with kind: periodic, where failures are not counted",
+                "with a program that stays; of a job, 'again' of its rhythm, and an alert"
+            );
+        for (var i = 0; i < part.Then.Length; i++)
+        {
+            if (part.HoldEnds > 0 && part.Then[i].After > part.HoldEnds)
+                map.Contradicts(
+                    $"recover.then[{i}].after",
+                    $"'{part.Then[i].After}', and it is on hold before",
+                    $"at most recover.hold.ends, which is {part.HoldEnds}"
+                );
+            if (part.Then.Take(i).Any(other => other.After == part.Then[i].After))
+                map.Contradicts($"recover.then[{i}].after", $"'{part.Then[i].After}' once more", "each number once");
+        }
+    }
+
     internal static Shape<RecoverPart> Shape { get; } =
         new(
             Value(
@@ -170,6 +231,20 @@ public static class RecoverKeys
                 Example = "{ 0: done, 3: hold, 75: again, SEGV: hold }",
                 Flag = "code",
                 WordForm = "an exit code or signal with what follows, such as 75=again, 3=hold, SEGV=stop-dependents",
+            },
+            Many(
+                "then",
+                FollowUps,
+                part => part.Then.IsEmpty ? null : part.Then,
+                (part, then) => part with { Then = then },
+                "Commands that are run as the account after so many failures, each once until a run has lasted steady-after; the "
+                    + "next start does not wait for them."
+            ) with
+            {
+                Label = "Commands after failures",
+                Default = "none",
+                IsNothingLeftOut = true,
+                Example = "[{ command: [/srv/app/clear-cache], after: 3, limit: 1 min }]",
             }
         );
 }

@@ -105,6 +105,19 @@ public static class RhythmKeys
                     Only = ["run", "restart"],
                     Default = "once; of a restart pass",
                 },
+                new(
+                    "except",
+                    "Days on which nothing of it comes, by its clock: days, or a file with one a line, read as the account when it is "
+                        + "saved and once a day. A file that cannot be read leaves the days of before."
+                )
+                {
+                    IsText = true,
+                    OrList = true,
+                    Default = "none",
+                    Example = "2026-12-24 2026-12-25",
+                    Set = ReadExcepted,
+                    Give = planned => planned.Except is { } except ? new ScalarNode(except.ToString()) : null,
+                },
                 UnionOf<Planned>.Attribute(
                     "for",
                     Forms.LengthFrom(TimeSpan.FromMinutes(1)),
@@ -258,6 +271,22 @@ public static class RhythmKeys
                 },
             ]
         );
+
+    private static readonly Form<Excepted> Days = new(Excepted.Allowed, Excepted.TryRead, days => days.ToString())
+    {
+        AllowedFor = Excepted.AllowedFor,
+    };
+
+    private static Planned ReadExcepted(MapReader map, Planned planned)
+    {
+        var all = map.OneOrMore("except", Days);
+        if (all.IsEmpty)
+            return planned;
+        var files = all.Select(one => one.File).OfType<string>().Distinct().ToList();
+        if (files.Count > 1)
+            map.Contradicts("except", $"{files.Count} files", "one file at most");
+        return planned with { Except = new([.. all.SelectMany(one => one.Days)], files.FirstOrDefault()) };
+    }
 
     private static Rhythm Read(string words) =>
         RhythmWords.TryRead(words, out var rhythm)

@@ -36,6 +36,9 @@ public abstract record Planned(Rhythm When)
 
     public IfMissed Missed { get; init; }
 
+    /// <summary>Days on which nothing of it comes; null: none.</summary>
+    public Excepted? Except { get; init; }
+
     public TimeZoneInfo Clock => Zone is null ? TimeZoneInfo.Local : TimeZoneInfo.FindSystemTimeZoneById(Zone);
 
     /// <summary>Which of the rhythms of a service it is, whatever else is set for it.</summary>
@@ -43,8 +46,11 @@ public abstract record Planned(Rhythm When)
 
     protected abstract string Word { get; }
 
+    /// <summary>When it comes, with the days that are left out.</summary>
+    public Rhythm Moments => Except is { } except ? new Excepting(When, except) : When;
+
     /// <summary>The next moment after another; null: none comes any more.</summary>
-    public DateTimeOffset? After(DateTimeOffset moment) => When.After(moment, Clock);
+    public DateTimeOffset? After(DateTimeOffset moment) => Moments.After(moment, Clock);
 
     /// <summary>
     /// By how much a moment is put off, so that many that have the same do not all begin at once. Of one "every so often"

@@ -51,6 +51,19 @@ public sealed record MomentTakesOverEntry(DateTimeOffset Moment, RunNumber? Run)
         $"What was planned for {At(Moment)} takes its place: {Still}{(Run is null ? "" : ", and is stopped")}.";
 }
 
+/// <summary>The file with the days that its rhythm leaves out has others than before, or cannot be read.</summary>
+/// <param name="Days">So many are left out.</param>
+/// <param name="Wrong">Why it cannot be read, as a clause.</param>
+public sealed record DaysReadEntry(string File, long Days, string? Wrong) : Entry
+{
+    protected override EntryFields Own => Fielded(name: File, count: Days, seen: Wrong);
+    protected override string Sentence =>
+        Wrong is null
+            ? $"Its rhythm leaves out {Days} day{(Days == 1 ? "" : "s")}, as {File} says."
+            : $"The days that its rhythm leaves out cannot be read from {File}: {Wrong}. "
+                + (Days == 0 ? "None of it is left out." : $"The {Days} of before hold.");
+}
+
 public sealed record MomentSkippedEntry(DateTimeOffset Moment) : Entry
 {
     protected override EntryFields Own => Fielded(moment: Moment);
@@ -174,6 +187,7 @@ internal static class RhythmEntries
         EntryKind.Of(f => new MomentPassedEntry(f.Moment.Needed(), f.Run)),
         EntryKind.Of(f => new MomentQueuedEntry(f.Moment.Needed(), f.Run)),
         EntryKind.Of(f => new MomentTakesOverEntry(f.Moment.Needed(), f.Run)),
+        EntryKind.Of(f => new DaysReadEntry(f.Name.Needed(), f.Count ?? 0, f.Seen)),
         EntryKind.Of(f => new MomentSkippedEntry(f.Moment.Needed())),
         EntryKind.Of(f => new MomentAdvancedEntry(f.Moment.Needed())),
         EntryKind.Of(f => new RestartNeedlessEntry(f.Moment.Needed(), f.Took.Needed(), f.Seen)),

@@ -166,6 +166,17 @@ public sealed record WatchesResumedEntry : Entry
     protected override string Sentence => "Its watches count again.";
 }
 
+/// <summary>A command of <c>recover.then</c> was run.</summary>
+/// <param name="Run">The run that failed last before it.</param>
+/// <param name="Program">Its path, without its arguments.</param>
+/// <param name="Came">What came of it, as a clause.</param>
+public sealed record FollowedUpEntry(RunNumber Run, long Failures, string Program, TimeSpan Took, string Came) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, count: Failures, name: Program, took: Took, seen: Came);
+    protected override string Sentence =>
+        $"After {Failures} failure{(Failures == 1 ? "" : "s")} {Program} was run for {Length.Of(Took)}: {Came}.";
+}
+
 /// <param name="How">What was done, as a clause.</param>
 /// <param name="Seen">What was seen after that, as a clause.</param>
 public sealed record ReloadedEntry(RunNumber Run, string How, string Seen) : Entry
@@ -206,6 +217,13 @@ internal static class RunningEntries
         EntryKind.Of(f => new AnsweredEntry(f.Run, f.Seen)),
         EntryKind.Of(f => new WatchesPausedEntry(f.Limit.Needed())),
         EntryKind.Of(_ => new WatchesResumedEntry()),
+        EntryKind.Of(f => new FollowedUpEntry(
+            f.Run.Needed(),
+            f.Count ?? 1,
+            f.Name.Needed(),
+            f.Took.Needed(),
+            f.Seen.Needed()
+        )),
         EntryKind.Of(f => new ReloadedEntry(f.Run.Needed(), f.Name.Needed(), f.Seen.Needed())),
         EntryKind.Of(f => new ReloadFailedEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Error),
     ];

@@ -115,13 +115,19 @@ public static class Story
             .OfType<Outcome>()
             .GroupBy(outcome => OutcomeWords.Of(outcome with { Detail = null }))
             .OrderByDescending(way => way.Count())
-            .Select(way => $"{way.Count()} times it {way.Key}")
+            .Select(way => way.Count() == falls.Count ? $"it {way.Key} each time" : $"{way.Count()} times it {way.Key}")
             .ToList();
         var retries = round.Count(one => one.Entry is RetriedEntry);
+        var again = falls.Count(fall => fall.Entry.Fields.Next == EntryNext.Restart);
         var what =
             retries * 2 > falls.Count
-                ? $"Tried again {falls.Count} times while on hold, each time in vain"
-                : $"Failed {falls.Count} times and was restarted";
+                ? $"Tried again {falls.Count} times while on hold, in vain"
+                : $"Failed {falls.Count} times"
+                    + (
+                        again == 0 ? ""
+                        : again == falls.Count ? ", and was restarted each time"
+                        : $", and was restarted {(again == 1 ? "once" : $"{again} times")}"
+                    );
         return $"{what}{(ways.Count == 0 ? "" : $": {string.Join(", ", ways.Take(3))}")}"
             + $"{(ways.Count > 3 ? ", and in other ways" : "")}. The last time: {falls[^1].Entry.Text}";
     }

@@ -39,6 +39,7 @@ public enum FindingCode
     AccountNotPermitted,
     AccountNotPossible,
     AccountCannotRun,
+    CommandUnusable,
     AccountIsRoot,
     AccountIsAPerson,
     AccountIsPowerful,
@@ -61,6 +62,7 @@ public enum FindingCode
     RecipientMissing,
     SuccessTooSoon,
     LateNever,
+    DaysUnreadable,
     ReopenUnused,
     WindDownShort,
     ShutdownShort,
@@ -111,6 +113,7 @@ public static class FindingCodes
             or FindingCode.AccountNotPermitted
             or FindingCode.AccountNotPossible
             or FindingCode.AccountCannotRun
+            or FindingCode.CommandUnusable
             or FindingCode.AccountIsRoot
             or FindingCode.AccountIsAPerson
             or FindingCode.AccountIsPowerful
@@ -128,7 +131,7 @@ public static class FindingCodes
             or FindingCode.NeedNotAtBoot => "begin.needs",
             FindingCode.NoProof => "begin.proof",
             FindingCode.RecipientMissing => "tell",
-            FindingCode.SuccessTooSoon or FindingCode.LateNever => "rhythm",
+            FindingCode.SuccessTooSoon or FindingCode.LateNever or FindingCode.DaysUnreadable => "rhythm",
             FindingCode.ReopenUnused => "output.reopen",
             FindingCode.WindDownShort or FindingCode.ShutdownShort or FindingCode.StepNotPossible => "wind-down",
             FindingCode.DataLeftBehind => "files.data",

@@ -44,6 +44,13 @@ public sealed record FindMain(RunNumber Run) : Deed;
 /// <summary>Run the command that switches it off.</summary>
 public sealed record SwitchOff(RunNumber Run) : Deed;
 
+/// <summary>It has failed so often: run a command of its definition (<see cref="Definitions.RecoverPart.Then"/>).</summary>
+/// <param name="Failures">As its definition counts them.</param>
+public sealed record RunFollowUp(RunNumber Run, int Index, int Failures) : Deed;
+
+/// <summary>Read the files with the days that its rhythm leaves out.</summary>
+public sealed record ReadDays : Deed;
+
 /// <summary>Look whether its restart that is due can be done, until it is decided.</summary>
 public sealed record WeighRestart(DateTimeOffset Moment) : Deed;
 

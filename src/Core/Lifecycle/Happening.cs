@@ -24,6 +24,10 @@ public sealed record CalendarCame(bool ClockSet = true) : Happening;
 /// <summary>The host is in another time zone: moments without a zone of their own are others.</summary>
 public sealed record ZoneSet : Happening;
 
+/// <summary>A file with days that its rhythm leaves out was read.</summary>
+/// <param name="Wrong">Why it could not be, as a clause; null: it could.</param>
+public sealed record DaysRead(string File, ImmutableSortedSet<DateOnly> Days, string? Wrong) : Happening;
+
 /// <summary>The next planned moment is not to be.</summary>
 public sealed record SkipAsked(Principal By) : Happening;
 

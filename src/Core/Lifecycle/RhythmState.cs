@@ -43,6 +43,12 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
     /// <summary>When it is to be told that a run is late, or that none has succeeded; null: as things are, never.</summary>
     public DateTimeOffset? TellAt { get; init; }
 
+    /// <summary>The files whose days are left out, in the order of the definition, with what is known of them.</summary>
+    public ImmutableArray<FileDays> Days { get; init; } = [];
+
+    /// <summary>When those files are to be read, by people's clock; null: there are none.</summary>
+    public DateTimeOffset? ReadDaysAt { get; init; }
+
     public static RhythmState From(Definition definition, DateTimeOffset now) =>
         new([.. definition.Rhythm.Select(planned => RhythmPlace.After(now, planned, definition.Name))]) { Good = now };
 
@@ -54,6 +60,8 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
             var due = Places.Min(place => place.Due);
             if (TellAt < due || due is null)
                 due = TellAt;
+            if (ReadDaysAt < due || due is null)
+                due = ReadDaysAt;
             return Restart is { Goes: false, Latest: var latest } && !(due < latest) ? latest : due;
         }
     }
@@ -64,23 +72,59 @@ public sealed record RhythmState(ImmutableArray<RhythmPlace> Places)
 
     public bool Fits(Definition definition) =>
         Places.Length == definition.Rhythm.Length
-        && Places.Zip(definition.Rhythm).All(pair => pair.First.Of == pair.Second.Of);
+        && Places
+            .Zip(definition.Rhythm)
+            .All(pair => pair.First.Of == pair.Second.Of && pair.First.Except == pair.Second.Except?.ToString());
+
+    /// <summary>The rhythms of a service, with the days of files that are known.</summary>
+    /// <param name="rhythm">Null: where it stands is not known, or it is at rest.</param>
+    public static ImmutableArray<Planned> InForce(Definition definition, RhythmState? rhythm) =>
+        rhythm is null or { Days.IsEmpty: true }
+            ? definition.Rhythm
+            :
+            [
+                .. definition.Rhythm.Select(planned =>
+                    planned.Except is { File: { } file } except
+                    && rhythm.Days.FirstOrDefault(known => known.File == file) is { } days
+                        ? planned with
+                        {
+                            Except = except with { OfFile = days.Days },
+                        }
+                        : planned
+                ),
+            ];
 
     /// <summary>The same for another definition: what it has in common was taken as far as it was.</summary>
-    public RhythmState FittedTo(Definition definition, DateTimeOffset now) =>
+    /// <param name="otherDays">The days of a file are others than before.</param>
+    public RhythmState FittedTo(Definition definition, DateTimeOffset now, bool otherDays = false) =>
         this with
         {
             Places =
             [
-                .. definition.Rhythm.Select(planned =>
-                    RhythmPlace.After(
-                        Places.FirstOrDefault(place => place.Of == planned.Of)?.Taken ?? now,
-                        planned,
-                        definition.Name
-                    )
-                ),
+                .. InForce(definition, this)
+                    .Select(planned => RhythmPlace.After(TakenOf(planned, now, otherDays), planned, definition.Name)),
             ],
         };
+
+    private DateTimeOffset TakenOf(Planned planned, DateTimeOffset now, bool otherDays)
+    {
+        if (Places.FirstOrDefault(place => place.Of == planned.Of) is not { } place)
+            return now;
+        // A day that is left out no longer brings nothing back that is past.
+        var isOther = otherDays ? planned.Except is not null : place.Except != planned.Except?.ToString();
+        return isOther && !(place.Next <= now) && place.Taken < now ? now : place.Taken;
+    }
+}
+
+/// <summary>A file with days that are left out.</summary>
+/// <param name="Days">As they were read last.</param>
+/// <param name="Wrong">Why it could not be read since, as a clause; null: it could, or has not been read.</param>
+public sealed record FileDays(string File, ImmutableSortedSet<DateOnly> Days, string? Wrong = null)
+{
+    public bool Equals(FileDays? other) =>
+        other is not null && File == other.File && Wrong == other.Wrong && Days.SetEquals(other.Days);
+
+    public override int GetHashCode() => HashCode.Combine(File, Wrong, Days.Count);
 }
 
 /// <summary>How far one rhythm is.</summary>
@@ -93,10 +137,17 @@ public sealed record RhythmPlace(string Of, DateTimeOffset Taken, DateTimeOffset
     /// <summary>A quiet time begins then, and nothing is run or restarted.</summary>
     public bool IsQuiet => Of.StartsWith(PlannedQuiet.Kind, StringComparison.Ordinal);
 
-    public static RhythmPlace After(DateTimeOffset taken, Planned planned, string service) =>
-        planned.After(taken) is { } next
-            ? new(planned.Of, taken, next, planned.DueOf(service, next))
-            : new(planned.Of, taken, null, null);
+    /// <summary>The days that it leaves out, as the definition has them.</summary>
+    public string? Except { get; init; }
+
+    public static RhythmPlace After(DateTimeOffset taken, Planned planned, string service)
+    {
+        var next = planned.After(taken);
+        return new(planned.Of, taken, next, next is { } at ? planned.DueOf(service, at) : null)
+        {
+            Except = planned.Except?.ToString(),
+        };
+    }
 }
 
 /// <summary>A planned restart whose moment has come.</summary>

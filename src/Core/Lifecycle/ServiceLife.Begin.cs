@@ -388,6 +388,7 @@ public static partial class ServiceLife
             var otherwise = !was.Watch.SequenceEqual(definition.Watch);
             if (otherwise)
                 WatchOtherwise(was.Watch);
+            ReadDaysAnew();
             if (After.Rhythm is { } rhythm && !was.Rhythm.SequenceEqual(definition.Rhythm))
                 After = After with
                 {

@@ -211,8 +211,24 @@ public static partial class ServiceLife
                 BadEnds = decision.BadEnds,
                 OnTrial = onTrial,
                 LastEnd = After.LastEnd! with { Bad = decision.Bad },
+                FollowedUp = upFor >= definition.Recover.SteadyAfter ? 0 : After.FollowedUp,
             };
             Follow(run, outcome, decision, fell, onTrial);
+            if (decision.Bad)
+                FollowUp(run.Number, decision.BadEnds.Length);
+        }
+
+        private void FollowUp(RunNumber run, int failures)
+        {
+            var done = After.FollowedUp;
+            for (var i = 0; i < definition.Recover.Then.Length; i++)
+            {
+                var then = definition.Recover.Then[i];
+                if (then.After <= done || then.After > failures)
+                    continue;
+                Deeds.Add(new RunFollowUp(run, i, failures));
+                After = After with { FollowedUp = Math.Max(After.FollowedUp, then.After) };
+            }
         }
 
         private void Follow(LiveRun run, Outcome outcome, RecoveryDecision decision, FellEntry fell, bool onTrial)

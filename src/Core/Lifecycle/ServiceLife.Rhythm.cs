@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
@@ -33,6 +34,68 @@ public static partial class ServiceLife
                 After = After with { Rhythm = rhythm.FittedTo(definition, now) };
             if (After.Rhythm is { Good: null })
                 After = After with { Rhythm = After.Rhythm with { Good = now } };
+        }
+
+        // Days that are left out, and stand in a file
+
+        /// <summary>So often a file with days is read.</summary>
+        private static readonly TimeSpan BetweenReadings = TimeSpan.FromDays(1);
+
+        private ImmutableArray<Planned> InForce => RhythmState.InForce(definition, After.Rhythm);
+
+        /// <summary>Whatever happened: the files with days that its definition names are known, or are to be read.</summary>
+        private void KeepDays()
+        {
+            if (After.Rhythm is not { } rhythm)
+                return;
+            var files = definition.Rhythm.Select(planned => planned.Except?.File).OfType<string>().Distinct().ToList();
+            if (!files.SequenceEqual(rhythm.Days.Select(known => known.File)))
+                After = After with
+                {
+                    Rhythm = rhythm with
+                    {
+                        Days =
+                        [
+                            .. files.Select(file =>
+                                rhythm.Days.FirstOrDefault(days => days.File == file) ?? new(file, [])
+                            ),
+                        ],
+                        ReadDaysAt = files.Count == 0 ? null : now,
+                    },
+                };
+        }
+
+        /// <summary>They may be others by now.</summary>
+        private void ReadDaysAnew()
+        {
+            if (After.Rhythm is { ReadDaysAt: not null } rhythm)
+                After = After with { Rhythm = rhythm with { ReadDaysAt = now } };
+        }
+
+        private void LookAtDays()
+        {
+            if (
+                After.Rhythm is not { ReadDaysAt: { } at } rhythm
+                || (at > now && at - now <= BetweenReadings + LongestBack)
+            )
+                return;
+            After = After with { Rhythm = rhythm with { ReadDaysAt = now + BetweenReadings } };
+            Deeds.Add(new ReadDays());
+        }
+
+        private void HearDays(DaysRead read)
+        {
+            if (
+                After.Rhythm is not { } rhythm
+                || rhythm.Days.FirstOrDefault(days => days.File == read.File) is not { } was
+            )
+                return;
+            var @is = read.Wrong is null ? new(read.File, read.Days) : was with { Wrong = read.Wrong };
+            if (@is == was)
+                return;
+            rhythm = rhythm with { Days = rhythm.Days.Replace(was, @is) };
+            After = After with { Rhythm = rhythm.FittedTo(definition, now, otherDays: true) };
+            Say(new DaysReadEntry(read.File, @is.Days.Count, read.Wrong));
         }
 
         /// <summary>Whatever happened: from when on a run is late, or none has succeeded for too long.</summary>
@@ -167,9 +230,9 @@ public static partial class ServiceLife
             if (!definition.IsJob || After.Rhythm is not { } rhythm)
                 return null;
             string? of = null;
-            var places = rhythm.Places.ToBuilder();
-            for (var i = 0; i < places.Count && i < definition.Rhythm.Length; i++)
-                if (definition.Rhythm[i] is PlannedRun planned && places[i].Next <= taken)
+            var (places, inForce) = (rhythm.Places.ToBuilder(), InForce);
+            for (var i = 0; i < places.Count && i < inForce.Length; i++)
+                if (inForce[i] is PlannedRun planned && places[i].Next <= taken)
                 {
                     of ??= places[i].Next == taken ? planned.Of : null;
                     places[i] = RhythmPlace.After(taken, planned, definition.Name);
@@ -192,11 +255,12 @@ public static partial class ServiceLife
         {
             if (After.Rhythm is not { } rhythm)
                 return;
+            LookAtDays();
             Come? come = null;
-            var places = rhythm.Places.ToBuilder();
-            for (var i = 0; i < places.Count && i < definition.Rhythm.Length; i++)
+            var (places, inForce) = (rhythm.Places.ToBuilder(), InForce);
+            for (var i = 0; i < places.Count && i < inForce.Length; i++)
             {
-                var (planned, place) = (definition.Rhythm[i], places[i]);
+                var (planned, place) = (inForce[i], places[i]);
                 // Times of a day mean nothing by a clock that starts anywhere.
                 if (!clockSet && planned.When is not Rhythms.Every { Begins: null })
                     continue;
@@ -247,7 +311,7 @@ public static partial class ServiceLife
                 moment = next;
                 if (missed < MomentsMissedEntry.MostCounted)
                     continue;
-                moment = planned.When.Latest(moment, now, planned.Clock) ?? moment;
+                moment = planned.Moments.Latest(moment, now, planned.Clock) ?? moment;
                 break;
             }
 
@@ -516,6 +580,7 @@ public static partial class ServiceLife
         /// <summary>A returning server: who looked, or waited for the order, is gone.</summary>
         private void ResumeRhythm()
         {
+            ReadDaysAnew();
             if (After is { Phase: Phase.Running, Rhythm.Restart: { } due })
                 Deeds.Add(due.Goes ? new RestartInOrder(due.Moment) : new WeighRestart(due.Moment));
         }
@@ -541,7 +606,7 @@ public static partial class ServiceLife
             if (After.Rhythm is not { Next: { Next: { } moment } place } rhythm)
                 return null;
             var i = rhythm.Places.IndexOf(place);
-            var planned = definition.Rhythm[i];
+            var planned = InForce[i];
             After = After with
             {
                 Rhythm = rhythm with

@@ -81,6 +81,9 @@ public static partial class ServiceLife
                 case QuietAsked asked:
                     AskQuiet(asked);
                     break;
+                case DaysRead read:
+                    HearDays(read);
+                    break;
                 case RestartWeighed weighed:
                     Weigh(weighed);
                     break;
@@ -183,6 +186,7 @@ public static partial class ServiceLife
                     break;
             }
 
+            KeepDays();
             KeepTellAt();
         }
 

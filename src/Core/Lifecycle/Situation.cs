@@ -103,6 +103,9 @@ public sealed record Situation
     /// <summary>Times of the latest bad ends, oldest first, as far back as they count towards a hold.</summary>
     public ImmutableArray<DateTimeOffset> BadEnds { get; init; } = [];
 
+    /// <summary>The most failures after which a command was run since a run last was steady; 0: none was.</summary>
+    public int FollowedUp { get; init; }
+
     /// <summary>Runs that recovery began since a person or the boot last did.</summary>
     public int Restarts { get; init; }
 

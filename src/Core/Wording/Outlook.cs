@@ -213,7 +213,11 @@ public static class Outlook
                     CultureInfo.InvariantCulture,
                     $"; {part.HoldEnds} failure{(part.HoldEnds == 1 ? "" : "s")} within {Duration.Write(part.HoldWithin)} {(part.HoldEnds == 1 ? "puts" : "put")} it on hold ({now.BadEnds.Length} so far)"
                 );
+        var then = part
+            .Then.Where(then => then.After > now.FollowedUp && then.After > now.BadEnds.Length)
+            .MinBy(then => then.After);
         return $"If it {(part.After == RecoverAfter.AnyEnd ? "ends" : "fails")}, Calm Sentry restarts it "
-            + $"{(pause == TimeSpan.Zero ? "at once" : $"after {Duration.Write(pause)}")}{hold}.";
+            + $"{(pause == TimeSpan.Zero ? "at once" : $"after {Duration.Write(pause)}")}{hold}"
+            + (then is null ? "." : $"; after {then.After}, {then.Command[0]} is run.");
     }
 }

@@ -1,6 +1,7 @@
 using System.Globalization;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Keepers;
@@ -25,10 +26,11 @@ internal static class Ahead
             // A quiet time is nothing that takes its turn or clashes.
             Sorted(
                 all.SelectMany(actor =>
-                    actor
-                        .Definition.Rhythm.OfType<PlannedQuiet>()
+                    RhythmState
+                        .InForce(actor.Definition, actor.Situation.Rhythm)
+                        .OfType<PlannedQuiet>()
                         .Select(quiet =>
-                            View(actor, quiet, quiet.When.Following(now, quiet.Clock), until) with
+                            View(actor, quiet, quiet.Moments.Following(now, quiet.Clock), until) with
                             {
                                 LastsMs = quiet.For.TotalMilliseconds,
                             }
@@ -49,9 +51,9 @@ internal static class Ahead
     {
         var (definition, rhythm) = (actor.Definition, actor.Situation.Rhythm!);
         var lengths = definition.IsJob ? store.RunLengths(actor.Id) : store.RestartLengths(actor.Id);
-        foreach (var planned in definition.Rhythm.Where(planned => planned is not PlannedQuiet))
+        foreach (var planned in RhythmState.InForce(definition, rhythm).Where(planned => planned is not PlannedQuiet))
             if (rhythm.Places.FirstOrDefault(place => place.Of == planned.Of) is { } place)
-                yield return View(actor, planned, planned.When.Following(place.Taken, planned.Clock), until) with
+                yield return View(actor, planned, planned.Moments.Following(place.Taken, planned.Clock), until) with
                 {
                     UsualMs = Percentile(lengths, 0.5),
                     SlowMs = Percentile(lengths, 0.95),
@@ -77,7 +79,7 @@ internal static class Ahead
                 PlannedQuiet => "quiet",
                 _ => "restart",
             },
-            When = planned.When.ToString(),
+            When = planned.Moments.ToString(),
             Zone = planned.Clock.Id,
             Count = moments.Count,
             Moments = [.. moments.Take(MostShown).Select(moment => planned.DueOf(definition.Name, moment))],
@@ -125,10 +127,10 @@ internal static class Ahead
                 // As they will be taken: each service has a second of its own for what only says every so often.
                 .. definition.Rhythm.Select(planned =>
                     Moments(
-                        planned.When,
+                        planned.Moments,
                         planned.Clock,
                         planned
-                            .When.Following(now - (planned.Spread ?? Planned.UsualSpread), planned.Clock)
+                            .Moments.Following(now - (planned.Spread ?? Planned.UsualSpread), planned.Clock)
                             .Select(moment => planned.DueOf(definition.Name, moment))
                             .Where(due => due > now)
                     )

@@ -157,6 +157,35 @@ internal sealed partial class ServiceActor
     /// <summary>
     /// Looks for the process that a program left in the background until it is found or nobody waits for it any more.
     /// </summary>
+    /// <summary>Runs a command for a service that fails again and again; what came of it goes to the logbook.</summary>
+    private void FollowUp(RunFollowUp follow, Definition definition, FollowUp then) =>
+        _ = house.Clocks.Run(async () =>
+        {
+            var began = house.Clocks.Forward;
+            string came;
+            try
+            {
+                came = await FailureCommand.Run(
+                    definition,
+                    definition.Name,
+                    follow.Run,
+                    follow.Failures,
+                    then,
+                    house.Tools
+                );
+            }
+            catch (Exception unexpected)
+            {
+                house.Logbook.Failed($"running {then.Command[0]} after failures", unexpected, this);
+                return;
+            }
+
+            house.Logbook.Note(
+                this,
+                new FollowedUpEntry(follow.Run, follow.Failures, then.Command[0], house.Clocks.Forward - began, came)
+            );
+        });
+
     private async Task FindMain(RunNumber run)
     {
         while (

@@ -44,7 +44,8 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         proofLook,
         watchLook,
         stepLook,
-        restartLook;
+        restartLook,
+        daysLook;
     private Task<StepEffect?>? step;
     private int stepIndex;
 
@@ -426,6 +427,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         watchLook?.Cancel();
         stepLook?.Cancel();
         restartLook?.Cancel();
+        daysLook?.Cancel();
         house.Calendar.Set(this, null);
         letters.Writer.TryComplete();
     }
@@ -708,6 +710,12 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
                     house.Jobs.Ask(this);
                 else
                     house.Gate.Ask(this);
+                break;
+            case RunFollowUp then when then.Index < Definition.Recover.Then.Length:
+                FollowUp(then, Definition, Definition.Recover.Then[then.Index]);
+                break;
+            case ReadDays:
+                Look(ref daysLook, gone => DaysLook.Go(this, house.Tools, gone));
                 break;
             case WeighRestart weigh:
                 Look(ref restartLook, gone => RestartLook.Go(this, weigh.Moment, house.Tools, house.Clocks, gone));

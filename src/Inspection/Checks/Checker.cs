@@ -3,6 +3,7 @@ using CalmSentry.Core.Findings;
 using CalmSentry.Core.Telling;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Rhythms;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Troubles;
@@ -59,6 +60,10 @@ internal sealed class Checker(
     public Task<IReadOnlyList<Finding>> All(Definition definition, AsAccount? asAccount = null) =>
         Within(() => Look(SubjectOf(definition, asAccount)));
 
+    /// <summary>The same definition, with the days that files of its rhythm leave out, as they are now.</summary>
+    public Task<Definition> WithDays(Definition definition, CancellationToken cancellation) =>
+        DaysLook.Known(definition, tools.AsAccount, cancellation);
+
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
     public Task<IReadOnlyList<Finding>> ForStart(Definition definition) =>
@@ -98,6 +103,7 @@ internal sealed class Checker(
         found.AddRange(StopChecks.Look(subject));
         found.AddRange(NameChecks.Look(subject));
         found.AddRange(RhythmChecks.Look(subject));
+        found.AddRange(await RhythmChecks.Days(subject).ConfigureAwait(false));
         found.AddRange(RecipientChecks.Look(subject, recipients()));
         found.AddRange(OtherStartChecks.Look(subject.Definition.Program));
         found.AddRange(await modules.ConfigureAwait(false));

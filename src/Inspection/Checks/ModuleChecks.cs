@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Text.RegularExpressions;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
@@ -19,7 +20,7 @@ internal static partial class ModuleChecks
         import ast, importlib.util, sys
         path = sys.argv[1]
         import os
-        sys.path[0] = os.path.dirname(os.path.abspath(path))
+        sys.path[0] = sys.argv[2] if len(sys.argv) > 2 else os.path.dirname(os.path.abspath(path))
         try:
             tree = ast.parse(open(path, 'rb').read(), path)
         except SyntaxError as error:
@@ -72,15 +73,30 @@ internal static partial class ModuleChecks
             return [];
         var kind = ScriptKind.OfInterpreter(interpreter);
         var script = program.Path;
+        string? from = null; // where a module run by -m is looked for, and what it asks for
         if (interpreter == program.Path)
         {
             // One that names itself as its own interpreter is none that is known.
-            if (kind is null || kind.ScriptAmong(program.Arguments) is not (>= 0 and var at))
+            if (kind is null)
                 return [];
-            var word = program.Arguments[at];
-            script = Path.Combine(LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places), word);
-            if (!File.Exists(script))
-                return kind.IsFile(word) ? [NotThere(word, script, interpreter)] : [];
+            var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places);
+            if (ModuleAmong(kind, program.Arguments) is { } module)
+            {
+                if (ModuleFile(directory, module) is not { } file)
+                    return [];
+                (script, from) = (file, directory);
+            }
+            else if (kind.ScriptAmong(program.Arguments) is >= 0 and var at)
+            {
+                var word = program.Arguments[at];
+                script = Path.Combine(directory, word);
+                if (!File.Exists(script))
+                    return kind.IsFile(word) ? [NotThere(word, script, interpreter)] : [];
+            }
+            else
+            {
+                return [];
+            }
         }
 
         if (!Path.IsPathRooted(interpreter))
@@ -93,7 +109,7 @@ internal static partial class ModuleChecks
             return [understood];
         string[]? command = kind?.Name switch
         {
-            "Python" => [interpreter, "-c", Python, script],
+            "Python" => [interpreter, "-c", Python, script, .. from is null ? [] : new[] { from }],
             "JavaScript" when ModuleLooks.OfJavaScript(text) is { Count: > 0 } names =>
             [
                 interpreter,
@@ -132,6 +148,20 @@ internal static partial class ModuleChecks
         return missing.Length == 0
             ? []
             : [Missing(missing, kind!, interpreter, script, account, looksElsewhere ? Severity.Risk : Severity.Blocks)];
+    }
+
+    /// <summary>The module that Python is told to run by <c>-m</c>; null: none.</summary>
+    private static string? ModuleAmong(ScriptKind kind, ImmutableArray<string> arguments)
+    {
+        var at = kind.Name == "Python" ? arguments.TakeWhile(word => word.StartsWith('-') && word != "-m").Count() : -1;
+        return at >= 0 && at + 1 < arguments.Length && arguments[at] == "-m" ? arguments[at + 1] : null;
+    }
+
+    /// <summary>Its file, where it is one of the program's own and not of the interpreter's; null: it is none.</summary>
+    private static string? ModuleFile(string directory, string module)
+    {
+        var path = Path.Combine(directory, module.Replace('.', '/'));
+        return ((string[])[path + ".py", Path.Combine(path, "__main__.py")]).FirstOrDefault(File.Exists);
     }
 
     private static Finding Missing(

@@ -58,11 +58,35 @@ internal static class PlaceChecks
         )
             needs.Add(new('w', folder, "write its pid file in", FindingCode.PidFileUnwritable, Severity.Blocks));
         needs.AddRange(
+            CommandsOf(definition)
+                .Select(command => new Need(
+                    'x',
+                    command.Path,
+                    $"execute the command of {command.Key}",
+                    FindingCode.CommandUnusable,
+                    Severity.Risk
+                ))
+        );
+        needs.AddRange(
             FilesAmong(program, directory)
                 .Select(file => new Need('r', file, "read", FindingCode.FileUnreadable, Severity.Risk))
         );
         found.AddRange(await Ask(subject, needs).ConfigureAwait(false));
         return found;
+    }
+
+    /// <summary>Programs that are run beside its own, as its account, and the keys that name them.</summary>
+    private static IEnumerable<(string Key, string Path)> CommandsOf(Definition definition)
+    {
+        if (definition.Begin.Proof is CommandProof proof)
+            yield return ("begin.proof", proof.Command[0]);
+        foreach (var watch in definition.Watch.OfType<AnswerWatch>())
+            if (watch.Look is CommandProof look)
+                yield return ("watch", look.Command[0]);
+        foreach (var step in definition.WindDown.OfType<CommandStep>())
+            yield return ("wind-down", step.Command[0]);
+        foreach (var then in definition.Recover.Then)
+            yield return ("recover.then", then.Command[0]);
     }
 
     /// <summary>What it can do without, but an administrator wants to know.</summary>
@@ -134,9 +158,15 @@ internal static class PlaceChecks
             ? $"The account {account} may not {need.What} ({need.Path}): {question.Path} does not let it pass "
                 + $"({Names.Errno(errno)})."
             : $"The account {account} may not {need.What}: {need.Path} refuses it ({Names.Errno(errno)}).";
-        var folder = Directory.Exists(need.Path) ? need.Path : Path.GetDirectoryName(need.Path)!;
+        // Behind a link it is the way to what it leads to that is closed: rights to the link's own folder would change nothing.
+        var real = Folders.Real(need.Path);
+        var leads = onTheWay && real != need.Path && !Folders.Above(need.Path).Contains(question.Path);
+        var met = leads ? real : need.Path;
+        var folder = Directory.Exists(met) ? met : Path.GetDirectoryName(met)!;
         var mend =
-            question.Right == 'x' && !onTheWay && File.Exists(need.Path)
+            leads && IsInAHome(real) ? OutOfTheHome(need.Path, real)
+            : need.Code == FindingCode.CommandUnusable && !File.Exists(need.Path) ? "Put it there, or name another."
+            : question.Right == 'x' && !onTheWay && File.Exists(need.Path)
                 ? $"Give everybody the right to execute it: chmod a+x {CommandLine.Typed(need.Path)}."
             : subject.Tools.WhyHosts(Folders.Real(folder)) is { } why
                 ? $"It is not for an account to change: {why}. Put the program's files into a folder of its own, such as /srv/{subject.Definition.Name}."
@@ -148,10 +178,22 @@ internal static class PlaceChecks
         var reason = need.Severity switch
         {
             Severity.Blocks => "By hand it works for you, because you are another account.",
+            _ when need.Code == FindingCode.CommandUnusable =>
+                "It is run as the account when its time comes, and would not come to run.",
             Severity.Risk => "It is among its arguments; it will want to read it.",
             _ => "If it writes files beside itself, that will fail. Its state directory is always its own to write.",
         };
         return new(need.Code, need.Severity, seen, reason, mend);
+    }
+
+    /// <summary>What to do about a link that leads into somebody's home, which is not to be opened.</summary>
+    private static string OutOfTheHome(string link, string real)
+    {
+        var environment = Path.GetDirectoryName(Path.GetDirectoryName(link));
+        return File.Exists(Path.Combine(environment ?? "/", "pyvenv.cfg"))
+            ? $"{link} leads to {real}, in somebody's home. Make the environment anew with the host's own: /usr/bin/python3 -m venv "
+                + $"--clear {CommandLine.Typed(environment!)}, and install what it had."
+            : $"{link} leads to {real}, in somebody's home. Put that into a folder of its own, such as /srv, and let the link lead there.";
     }
 
     /// <summary>Where its interpreter lies in somebody's home: another for the same script, of the host's own; or null.</summary>

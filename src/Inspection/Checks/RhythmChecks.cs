@@ -1,6 +1,7 @@
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Rhythms;
 
 namespace CalmSentry.Inspection.Checks;
 
@@ -38,6 +39,31 @@ internal static class RhythmChecks
                 "It is never told so.",
                 "Name its log files in output.files, or leave output.reopen out."
             );
+    }
+
+    /// <summary>Files with days that are left out, which say nothing: it would run on all of them.</summary>
+    public static async Task<IReadOnlyList<Finding>> Days(Subject subject)
+    {
+        var found = new List<Finding>();
+        foreach (var file in DaysLook.FilesOf(subject.Definition))
+            if (
+                (
+                    await DaysLook
+                        .Read(file, subject.Definition, subject.AsAccount, CancellationToken.None)
+                        .ConfigureAwait(false)
+                ).Wrong is
+                { } wrong
+            )
+                found.Add(
+                    new(
+                        FindingCode.DaysUnreadable,
+                        Severity.Blocks,
+                        $"The days to leave out cannot be read from {file}: {wrong}.",
+                        "It would run on those days as well.",
+                        $"Put the file there, a day such as 2026-12-24 a line, for {subject.Definition.Account} to read."
+                    )
+                );
+        return found;
     }
 
     /// <summary>What lies between the next two moments; null: there are no two.</summary>

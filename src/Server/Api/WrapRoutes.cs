@@ -80,7 +80,7 @@ internal static class WrapRoutes
                     null,
                     FindingViews.Of(findings, definition.Accept),
                     CheckReplies.RepeatOf(definition, sent.Given),
-                    Ahead.Moments(definition, clock.GetUtcNow())
+                    await MomentsOf(definition, checker, clock).ConfigureAwait(false)
                 );
         var added = false;
         if (
@@ -119,7 +119,7 @@ internal static class WrapRoutes
                 CameTrue = true,
                 Said = SaidOfWrapped(wrapped.View, definition),
                 Service = wrapped.View,
-                Moments = Ahead.Moments(definition, clock.GetUtcNow()),
+                Moments = await MomentsOf(definition, checker, clock).ConfigureAwait(false),
                 Findings = FindingViews.Of(findings, definition.Accept),
                 Repeat = CheckReplies.RepeatOf(definition, sent.Given),
             },
@@ -192,11 +192,11 @@ internal static class WrapRoutes
                         + $"{WouldHold(actor, changes)} Nothing was done.",
                 actor.View,
                 FindingViews.Of(findings, definition.Accept),
-                moments: Replanned(actor.Definition, definition, clock)
+                moments: await Replanned(actor.Definition, definition, checker, clock).ConfigureAwait(false)
             );
         }
 
-        var moments = Replanned(actor.Definition, definition, clock);
+        var moments = await Replanned(actor.Definition, definition, checker, clock).ConfigureAwait(false);
 
         if (
             await InEffect(
@@ -292,8 +292,22 @@ internal static class WrapRoutes
     }
 
     /// <summary>The moments to come of a definition that plans others than before; null: it does not.</summary>
-    private static IReadOnlyList<MomentsView>? Replanned(Definition before, Definition now, TimeProvider clock) =>
-        before.Rhythm.SequenceEqual(now.Rhythm) ? null : Ahead.Moments(now, clock.GetUtcNow());
+    private static async Task<IReadOnlyList<MomentsView>?> Replanned(
+        Definition before,
+        Definition now,
+        Checker checker,
+        TimeProvider clock
+    ) => before.Rhythm.SequenceEqual(now.Rhythm) ? null : await MomentsOf(now, checker, clock).ConfigureAwait(false);
+
+    private static async Task<IReadOnlyList<MomentsView>?> MomentsOf(
+        Definition definition,
+        Checker checker,
+        TimeProvider clock
+    ) =>
+        Ahead.Moments(
+            await checker.WithDays(definition, CancellationToken.None).ConfigureAwait(false),
+            clock.GetUtcNow()
+        );
 
     /// <summary>Puts a definition into effect, unless it closes a circle of needs; no two at once.</summary>
     private static async Task<IResult?> InEffect(

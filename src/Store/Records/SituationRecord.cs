@@ -41,6 +41,8 @@ internal sealed record SituationRecord : IRecord
 
     public ImmutableArray<DateTimeOffset>? BadEnds { get; init; }
 
+    public int FollowedUp { get; init; }
+
     public int Restarts { get; init; }
 
     public EndRecord? LastEnd { get; init; }
@@ -72,6 +74,7 @@ internal sealed record SituationRecord : IRecord
             Afterwards = now.Afterwards == default ? null : Words.Of(now.Afterwards),
             Pauses = now.Pauses,
             BadEnds = Some(now.BadEnds),
+            FollowedUp = now.FollowedUp,
             Restarts = now.Restarts,
             LastEnd = now.LastEnd is { } end ? EndRecord.Of(end) : null,
             Asked = now.Asked is { } asked
@@ -114,6 +117,7 @@ internal sealed record SituationRecord : IRecord
             Afterwards = Afterwards is { } then ? Words.To<Afterwards>(then) : default,
             Pauses = Pauses,
             BadEnds = BadEnds ?? [],
+            FollowedUp = FollowedUp,
             Restarts = Restarts,
             LastEnd = LastEnd?.ToCore(),
             Asked = Asked is { } asked
@@ -178,6 +182,10 @@ internal sealed record RhythmRecord
 
     public DateTimeOffset? TellAt { get; init; }
 
+    public ImmutableArray<FileDaysRecord>? Days { get; init; }
+
+    public DateTimeOffset? ReadDaysAt { get; init; }
+
     public static RhythmRecord Of(RhythmState rhythm) =>
         new()
         {
@@ -185,7 +193,8 @@ internal sealed record RhythmRecord
                 place.Of,
                 place.Taken,
                 place.Next,
-                place.Due
+                place.Due,
+                place.Except
             )),
             Slot = rhythm.Slot,
             SlotOf = rhythm.SlotOf,
@@ -198,10 +207,19 @@ internal sealed record RhythmRecord
             Overdue = rhythm.Overdue,
             ToldLate = rhythm.ToldLate,
             TellAt = rhythm.TellAt,
+            Days = SituationRecord.Some(
+                rhythm.Days.ToRecords(file => new FileDaysRecord(file.File, [.. file.Days], file.Wrong))
+            ),
+            ReadDaysAt = rhythm.ReadDaysAt,
         };
 
     public RhythmState ToCore() =>
-        new(Places.ToRecords(place => new RhythmPlace(place.Of, place.Taken, place.Next, place.Due)))
+        new(
+            Places.ToRecords(place => new RhythmPlace(place.Of, place.Taken, place.Next, place.Due)
+            {
+                Except = place.Except,
+            })
+        )
         {
             Slot = Slot,
             SlotOf = SlotOf,
@@ -216,10 +234,20 @@ internal sealed record RhythmRecord
             Overdue = Overdue,
             ToldLate = ToldLate,
             TellAt = TellAt,
+            Days = (Days ?? []).ToRecords(file => new FileDays(file.File, [.. file.Days], file.Wrong)),
+            ReadDaysAt = ReadDaysAt,
         };
 }
 
-internal sealed record RhythmPlaceRecord(string Of, DateTimeOffset Taken, DateTimeOffset? Next, DateTimeOffset? Due);
+internal sealed record FileDaysRecord(string File, ImmutableArray<DateOnly> Days, string? Wrong);
+
+internal sealed record RhythmPlaceRecord(
+    string Of,
+    DateTimeOffset Taken,
+    DateTimeOffset? Next,
+    DateTimeOffset? Due,
+    string? Except = null
+);
 
 internal sealed record SlotRecord(DateTimeOffset At, string Of);
 

@@ -235,7 +235,7 @@ test("a held service says why, shows what each fall left behind, and is released
   const complaints = await enter(page, sentry);
   await row(page, "gate-counter").click();
   const why = page.locator(".why");
-  await expect(why).toContainText("Failed 3 times and was restarted: 3 times it exited with code 3");
+  await expect(why).toContainText("Failed 3 times, and was restarted 2 times: it exited with code 3 each time");
   await expect(why).toContainText("Nothing happens automatically: it needs attention.");
   await expect(why).toContainText("calm release gate-counter");
   await page.getByRole("button", { name: "+ 3" }).click();

@@ -180,10 +180,16 @@ public class DefinitionTests
         from running in Gen.Enum<IfRunning>()
         from again in Gen.Int[0, 100]
         from given in Gen.Bool
+        from days in Gen.Int[0, 4000].Array[0, 3]
+        from file in OneOf<string?>(null, "/srv/skerry/quiet days", "/srv/skerry/days,of=the harbour")
         select (Planned)
             new PlannedRun(moments)
             {
                 Zone = zone,
+                Except =
+                    days.Length == 0 && file is null
+                        ? null
+                        : new([.. days.Select(day => new DateOnly(2026, 1, 1).AddDays(day))], file),
                 Spread = given ? (spread < TimeSpan.FromSeconds(90) ? spread : TimeSpan.FromSeconds(90)) : null,
                 Missed = missed,
                 IfRunning = running,

@@ -80,7 +80,7 @@ public class StoryTests
         Assert.Equal(4, steps.Count);
         Assert.Equal(40, steps[1].Times);
         Assert.StartsWith(
-            "Failed 40 times and was restarted: 30 times it exited with code 3, 10 times it was killed by signal SEGV (bad "
+            "Failed 40 times, and was restarted each time: 30 times it exited with code 3, 10 times it was killed by signal SEGV (bad "
                 + "memory access). The last time: Run 40 ",
             steps[1].Text,
             StringComparison.Ordinal
@@ -105,7 +105,7 @@ public class StoryTests
         var steps = Story.Of(Record([new StartAskedEntry(), .. tries]));
         Assert.Equal(2, steps.Count);
         Assert.Equal(
-            "Tried again 20 times while on hold, each time in vain: 20 times it exited with code 3. The last time: Run 20 "
+            "Tried again 20 times while on hold, in vain: it exited with code 3 each time. The last time: Run 20 "
                 + "exited with code 3.",
             steps[1].Text
         );

@@ -18,6 +18,8 @@ public class LawsTests
 
     private static readonly string[] CodeNames = ["1", "KILL", "0"];
 
+    private static readonly DateOnly Today = DateOnly.FromDateTime(World.Start.UtcDateTime);
+
     private static readonly Gen<Planned> Planned =
         from seconds in OneOf(10, 60, 3600)
         from running in Gen.Enum<IfRunning>()
@@ -27,6 +29,12 @@ public class LawsTests
         from spread in OneOf<int?>(null, 0, 9)
         from late in OneOf<int?>(null, 1, 60)
         from success in OneOf<int?>(null, 30, 7200)
+        from except in OneOf<Excepted?>(
+            null,
+            null,
+            new([Today.AddDays(1)], null),
+            new([Today, Today.AddDays(3)], "/srv/skerry/days")
+        )
         select (Planned)
             new PlannedRun(new Every(TimeSpan.FromSeconds(seconds), null))
             {
@@ -35,6 +43,7 @@ public class LawsTests
                 Longest = longest is { } most ? TimeSpan.FromSeconds(most) : null,
                 Again = again,
                 LateAfter = late is { } after ? TimeSpan.FromSeconds(after) : null,
+                Except = except,
                 SuccessWithin = success is { } within ? TimeSpan.FromSeconds(within) : null,
                 Spread = spread is { } part ? TimeSpan.FromSeconds(part) : null,
                 Zone = "UTC",
@@ -91,6 +100,7 @@ public class LawsTests
         ).Array[0, 2]
         from codes in Gen.Enum<CodeFollow>().Array[0, 3]
         from retry in OneOf<int?>(null, null, 1, 600)
+        from thens in Gen.Int[1, 4].Array[0, 2]
         from runs in Planned.Array[1, 2]
         from restarts in PlannedRestarts.Array[0, 2]
         from quiets in OneOf<Planned>(
@@ -120,6 +130,7 @@ public class LawsTests
                 Codes = codes
                     .Select((then, i) => KeyValuePair.Create(CodeNames[i], then))
                     .ToImmutableSortedDictionary(StringComparer.Ordinal),
+                Then = [.. thens.Distinct().Select(after => new FollowUp(["/srv/skerry/mend"]) { After = after })],
             },
             Begin = new()
             {
@@ -165,6 +176,20 @@ public class LawsTests
                 )
         ),
         (1, Gen.Bool.Select<bool, Action<World>>(set => world => world.Happens(new CalendarCame(set)))),
+        (
+            1,
+            Gen.Select(Gen.Int[0, 6].Array[0, 3], Gen.Bool)
+                .Select<(int[], bool), Action<World>>(days =>
+                    world =>
+                        world.Happens(
+                            new DaysRead(
+                                "/srv/skerry/days",
+                                days.Item2 ? [.. days.Item1.Select(Today.AddDays)] : [],
+                                days.Item2 ? null : "it is gone"
+                            )
+                        )
+                )
+        ),
         (
             2,
             Gen.Select(Gen.Bool, OneOf<long?>(null, 1, 1 << 21))
@@ -310,6 +335,42 @@ public class LawsTests
                     ),
             ],
         };
+
+    [Fact]
+    public void A_command_is_due_after_so_many_failures_and_once_until_a_run_was_steady()
+    {
+        var usual = Usual;
+        var world = new World(
+            usual with
+            {
+                Recover = usual.Recover with
+                {
+                    HoldEnds = 5,
+                    Then = [new(["/srv/skerry/mend"]) { After = 2 }, new(["/srv/skerry/call"]) { After = 3 }],
+                },
+            }
+        );
+        world.Happens(new StartAsked(new("anna")));
+        Assert.Equal([], Fails());
+        Assert.Equal([0], Fails());
+        Assert.Equal([1], Fails());
+        Assert.Equal([], Fails());
+        world.Launch();
+        world.PassToNextDecision();
+        world.Now += world.Definition.Recover.SteadyAfter + world.Definition.Recover.HoldWithin;
+        world.End(new(OutcomeKind.Exited, 1));
+        world.PassToNextDecision();
+        Assert.Equal([0], Fails());
+
+        List<int> Fails()
+        {
+            var before = world.Done.Count;
+            world.Launch();
+            world.End(new(OutcomeKind.Exited, 1));
+            world.PassToNextDecision();
+            return [.. world.Done.Skip(before).OfType<RunFollowUp>().Select(due => due.Index)];
+        }
+    }
 
     internal static Definition Usual => Make(BeginAt.Boot, RecoverAfter.Failure, 1, 5, 1);
 

@@ -75,6 +75,60 @@ public class RhythmLifeTests
     }
 
     [Fact]
+    public void Days_that_are_left_out_bring_nothing_and_those_of_a_file_are_read_once_a_day()
+    {
+        const string file = "/srv/skerry/days";
+        var world = Wrapped(new PlannedRun(Words("daily at 03:00")) { Zone = "UTC", Except = new([Day(2)], file) });
+        var ran = new List<DateOnly>();
+        for (var end = world.Now.AddDays(12); world.Now < end; )
+        {
+            var asked = world.Done.OfType<ReadDays>().Count();
+            world.PassToNextMoment();
+            var today = DateOnly.FromDateTime(world.Now.UtcDateTime);
+            if (world.Done.OfType<ReadDays>().Count() > asked)
+                world.Happens(
+                    new DaysRead(
+                        file,
+                        today < Day(5) ? [Day(4), Day(7)] : [],
+                        today >= Day(5) && today < Day(9) ? "it is gone" : null
+                    )
+                );
+            if (world.Situation.Phase != Phase.Starting)
+                continue;
+            ran.Add(DateOnly.FromDateTime(world.Situation.Rhythm!.Slot!.Value.UtcDateTime));
+            world.Launch();
+            world.End(Good);
+        }
+
+        Assert.Equal(
+            Enumerable.Range(0, 13).Select(Day).Where(day => day > Day(0) && !Left(day)),
+            ran.Where(day => day <= Day(12))
+        );
+        Assert.InRange(world.Done.OfType<ReadDays>().Count(), 12, 13);
+        Assert.Equal(
+            [(2L, null), (2L, "it is gone"), (0L, null)],
+            Said<DaysReadEntry>(world).Select(entry => (entry.Days, entry.Wrong))
+        );
+
+        static DateOnly Day(int number) => DateOnly.FromDateTime(World.Start.UtcDateTime).AddDays(number);
+        static bool Left(DateOnly day) => day == Day(2) || day == Day(4) || day == Day(7);
+    }
+
+    [Fact]
+    public void A_day_that_is_no_longer_left_out_brings_nothing_back_that_is_past()
+    {
+        var planned = new PlannedRun(Words("daily at 03:00")) { Zone = "UTC" };
+        var today = DateOnly.FromDateTime(World.Start.UtcDateTime).AddDays(1);
+        var world = Wrapped(planned with { Except = new([today], null) });
+        world.Now = new(today, new(10, 0), TimeSpan.Zero);
+        world.Adjust(world.Definition with { Rhythm = [planned] });
+        Assert.Equal(
+            new DateTimeOffset(today.AddDays(1), new(3, 0), TimeSpan.Zero),
+            world.Situation.Rhythm!.Places[0].Next
+        );
+    }
+
+    [Fact]
     public void A_moment_while_the_run_before_is_at_work_passes_is_queued_or_takes_over()
     {
         var passes = Wrapped(QuarterHourly);

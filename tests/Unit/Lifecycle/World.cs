@@ -13,7 +13,7 @@ namespace CalmSentry.Tests.Unit.Lifecycle;
 /// </summary>
 internal sealed class World(Definition first)
 {
-    private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+    public static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
     private Definition definition = first;
 
@@ -29,7 +29,7 @@ internal sealed class World(Definition first)
     private readonly HashSet<DateTimeOffset> late = [];
     private readonly Dictionary<RunNumber, (Outcome Outcome, DateTimeOffset At)> ends = [];
 
-    public DateTimeOffset Now { get; private set; } = Start;
+    public DateTimeOffset Now { get; set; } = Start;
 
     public Situation Situation { get; private set; } = Situation.New(Start);
 
@@ -57,6 +57,13 @@ internal sealed class World(Definition first)
         // What has something better to show than staying up runs when that was shown, and not before.
         if (before.Phase != Phase.Running && turn.After.Phase == Phase.Running)
             Assert.True(definition.Begin.Proof is UpForProof || happening is Proven, "running is proven");
+        if (
+            happening is RunEnded over
+            && before.Run is { } last
+            && last.Number == over.Run
+            && Now - (last.Launched ?? Now) >= definition.Recover.SteadyAfter
+        )
+            followed.Clear();
         // What is switched on lives on when its start command has ended.
         if (happening is RunEnded ended && ended.Run == Live && turn.After.Run?.Number != ended.Run)
         {
@@ -73,6 +80,15 @@ internal sealed class World(Definition first)
             && turn.After is { Phase: Phase.Stopped, LastEnd.Bad: true, Asked: not { By.Kind: PrincipalKind.Account } }
         )
             Assert.Contains(turn.Deeds, deed => deed is Note { Tells: true });
+        // On a day that is left out nothing is begun.
+        if (
+            happening is CalendarCame
+            && turn.After.Rhythm is { Slot: { } slot, SlotOf: { } of }
+            && slot != before.Rhythm?.Slot
+            && RhythmState.InForce(definition, before.Rhythm).FirstOrDefault(planned => planned.Of == of)
+                is { Except: { } except }
+        )
+            Assert.False(except.Has(DateOnly.FromDateTime(slot.UtcDateTime)), "a day is left out");
         // A run's lateness is told once, and that none succeeds once until one does.
         foreach (var told in turn.Deeds.OfType<Note>().Select(note => note.Entry).OfType<JobLateEntry>())
             Assert.True(late.Add(told.Moment), "a moment is late once");
@@ -89,6 +105,9 @@ internal sealed class World(Definition first)
         if (HasRoom && turn.Deeds.OfType<AskTurn>().Any())
             Happens(new TurnCame([.. definition.Begin.Needs.Select(_ => (string?)null)]));
     }
+
+    /// <summary>The commands after failures that were run since a run was steady, by their numbers.</summary>
+    private readonly HashSet<int> followed = [];
 
     /// <summary>Happenings taken in so far.</summary>
     public long Steps { get; private set; }
@@ -138,6 +157,7 @@ internal sealed class World(Definition first)
     /// </summary>
     public void FallsBackTo(Definition then, Situation stored)
     {
+        followed.Clear();
         (definition, Situation) = (then, stored);
         late.Clear(); // what was told since may be told again
         var (known, latest) = (stored.LastRun, new RunNumber(highestRun));
@@ -261,6 +281,15 @@ internal sealed class World(Definition first)
                 Assert.Equal(Live, off.Run);
                 Assert.Equal(ProgramKind.Toggles, definition.Program.Kind);
                 break;
+            case RunFollowUp follow:
+                var due = definition.Recover.Then[follow.Index];
+                Assert.InRange(due.After, 1, follow.Failures);
+                Assert.True(followed.Add(due.After), "once until a run was steady");
+                Assert.False(Situation.LastEnd!.AsAsked);
+                break;
+            case ReadDays:
+                Assert.Contains(definition.Rhythm, planned => planned.Except?.File is not null);
+                break;
             case WeighRestart weigh:
                 Assert.Equal((Phase.Running, weigh.Moment), (Situation.Phase, Situation.Rhythm!.Restart!.Moment));
                 break;
@@ -318,7 +347,7 @@ internal sealed class World(Definition first)
             return;
         Assert.Equal(definition.Rhythm.Select(planned => planned.Of), rhythm.Places.Select(place => place.Of));
         Assert.True(rhythm.Restart is null || (Situation.Phase == Phase.Running && !definition.IsJob));
-        foreach (var (place, planned) in rhythm.Places.Zip(definition.Rhythm))
+        foreach (var (place, planned) in rhythm.Places.Zip(RhythmState.InForce(definition, rhythm)))
             Assert.Equal(
                 (planned.After(place.Taken), true),
                 (place.Next, place.Due >= place.Next || place.Next is null)

@@ -249,6 +249,63 @@ public class RhythmTests
                 iter: 300
             );
 
+    /// <summary>Days that are left out, against all moments and whoever strikes those of these days out.</summary>
+    [Fact]
+    public void Days_that_are_left_out_are_struck_out_and_no_others() =>
+        Gen.Select(Words, Moments, Gen.Int[0, Zones.Count - 1], Gen.Int[0, 9].Array[1, 5])
+            .Sample(
+                (words, moment, zone, days) =>
+                {
+                    var (rhythm, by) = (Read(words), Zones[zone]);
+                    var first = DateOnly.FromDateTime(WallClock.Of(moment, by));
+                    var except = new Excepted([.. days.Select(first.AddDays)], null);
+                    var until = moment.AddDays(12);
+                    var left = new Excepting(rhythm, except)
+                        .Following(moment, by)
+                        .TakeWhile(at => at < until)
+                        .Take(2000);
+                    var all = rhythm
+                        .Following(moment, by)
+                        .TakeWhile(at => at < until)
+                        .Where(at => !except.Has(DateOnly.FromDateTime(WallClock.Of(at, by))))
+                        .Take(2000);
+                    Assert.Equal(all, left);
+                },
+                iter: 500
+            );
+
+    [Theory]
+    [InlineData("2026-12-25  2026-12-24 2026-12-25", "2026-12-24 2026-12-25")]
+    [InlineData("2026-12-24 /srv/the days/2027 2", "2026-12-24 /srv/the days/2027 2")]
+    [InlineData("/srv/days", "/srv/days")]
+    public void Days_to_leave_out_are_read(string text, string days)
+    {
+        Assert.True(Excepted.TryRead(text, out var read));
+        Assert.Equal(days, read!.ToString());
+    }
+
+    [Theory]
+    [InlineData("", "days such as")]
+    [InlineData("24.12.2026", "in place of '24.12.2026'")]
+    [InlineData("2026-12-24 2026-02-30", "in place of '2026-02-30'")]
+    [InlineData("days.txt", "or an absolute path")]
+    public void Days_to_leave_out_that_are_none_are_named(string text, string said)
+    {
+        Assert.False(Excepted.TryRead(text, out _));
+        Assert.Contains(said, Excepted.AllowedFor(text), StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("\uFEFF# harbour\r\n2026-12-24 Christmas Eve\r\n\r\n2026-12-25,x\n", 2, null)]
+    [InlineData("2026-12-24\n  \n25.12.2026\n2026-02-30", 1, "its line 3 begins with no day")]
+    [InlineData("", 0, null)]
+    public void A_file_of_days_is_read_line_by_line(string text, int days, string? wrong)
+    {
+        Assert.Equal(days, Excepted.OfLines(text, out var said).Count);
+        Assert.Equal(wrong is null, said is null);
+        Assert.StartsWith(wrong ?? "", said ?? "", StringComparison.Ordinal);
+    }
+
     private static string Field(int value) => value < 0 ? "*" : $"{value}";
 
     // What is wrong

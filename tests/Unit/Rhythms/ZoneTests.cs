@@ -75,7 +75,7 @@ public partial class ZoneTests
                 if (now != before)
                 {
                     changes++;
-                    LookAtChange(zone, Found(at - step, at));
+                    LookAtChange(zone, Found(at - step, at, OffsetByLibrary));
                 }
 
                 before = now;
@@ -85,13 +85,22 @@ public partial class ZoneTests
         Assert.True(zones > 300 && changes > 300, $"{zones} zones with {changes} changes are not the time database");
     }
 
-    private static long Found(long before, long after)
+    /// <summary>When clocks of a zone are set; what they show then is held against the library above.</summary>
+    private static IEnumerable<long> ChangesOf(TimeZoneInfo zone)
     {
-        var was = OffsetByLibrary(before);
+        const long step = 6 * 3600;
+        for (var at = Seconds(Years.From); at < Seconds(Years.To + 1); at += step)
+            if (Offset(zone, at) != Offset(zone, at + step))
+                yield return Found(at, at + step, one => Offset(zone, one));
+    }
+
+    private static long Found(long before, long after, Func<long, long> offset)
+    {
+        var was = offset(before);
         while (after - before > 1)
         {
             var middle = (before + after) / 2;
-            (before, after) = OffsetByLibrary(middle) == was ? (middle, after) : (before, middle);
+            (before, after) = offset(middle) == was ? (middle, after) : (before, middle);
         }
 
         return after;
@@ -146,6 +155,29 @@ public partial class ZoneTests
             );
             Assert.True(RhythmWords.TryRead($"on {counted[which]} {names[day]} at 02:30", out var rhythm));
             Assert.Equal(seen, rhythm!.Following(from, zone).TakeWhile(at => at < to));
+        }
+    }
+
+    /// <summary>The day of a change that is left out, with both of its neighbours there, in every zone.</summary>
+    [Fact]
+    public void A_day_that_is_left_out_is_left_out_whole_also_where_clocks_are_set_on_it()
+    {
+        Assert.True(RhythmWords.TryRead("every 20 min", out var rhythm));
+        foreach (var zone in Zones())
+        foreach (var change in ChangesOf(zone))
+        {
+            var at = DateTimeOffset.FromUnixTimeSeconds(change);
+            var day = DateOnly.FromDateTime(WallClock.Of(at, zone));
+            var left = new Excepting(rhythm!, new([day], null)).Following(at.AddDays(-2), zone).TakeWhile(Near);
+            Assert.Equal(
+                rhythm!
+                    .Following(at.AddDays(-2), zone)
+                    .TakeWhile(Near)
+                    .Where(one => DateOnly.FromDateTime(WallClock.Of(one, zone)) != day),
+                left
+            );
+
+            bool Near(DateTimeOffset moment) => moment < at.AddDays(2);
         }
     }
 
