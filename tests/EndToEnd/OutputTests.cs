@@ -30,6 +30,54 @@ public class OutputTests
     }
 
     [Fact]
+    public async Task All_of_it_is_kept_elsewhere_and_comes_along_when_that_is_changed()
+    {
+        await using var sentry = await Sentry.Start();
+        var script = sentry.Script("gate", "#!/bin/sh\necho run $CALM_RUN_NUMBER began\nexec sleep 600\n");
+        await sentry.Wrap("gate", "--start", "--", script);
+        var data = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "data", "logs")).FullName;
+        var to = Path.Combine(data, "gate");
+        var adjusted = await sentry.Ok("adjust", "gate", "--output-directory", to);
+        Assert.Contains("next", adjusted.Output, StringComparison.Ordinal); // holds from the next start on
+        await sentry.Ok("restart", "gate");
+        Assert.Equal(
+            2,
+            (await sentry.Ok("output", "gate")).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length
+        );
+        Assert.Equal(2, (await File.ReadAllLinesAsync(Path.Combine(to, "output.log"))).Length);
+        Assert.Contains(to, (await sentry.Ok("show", "gate")).Output, StringComparison.Ordinal);
+        // Each run is still found by its place in all there ever was.
+        Assert.Single(
+            (await sentry.Ok("output", "gate", "--run", "1")).Output.Split('\n', StringSplitOptions.RemoveEmptyEntries)
+        );
+
+        // Another service does not get it, nor a directory that others can write.
+        var taken = await sentry.Calm(
+            "wrap",
+            "other",
+            "--account",
+            Sentry.Account,
+            "--output-directory",
+            to,
+            "--",
+            script
+        );
+        Assert.Equal(1, taken.Exit);
+        Assert.Contains("the output of gate goes there", taken.Told, StringComparison.Ordinal);
+        File.SetUnixFileMode(data, File.GetUnixFileMode(data) | UnixFileMode.OtherWrite);
+        var open = await sentry.Calm("restart", "gate");
+        Assert.NotEqual(0, open.Exit);
+        Assert.Contains("others than root can write", open.Told, StringComparison.Ordinal);
+        File.SetUnixFileMode(data, File.GetUnixFileMode(data) & ~UnixFileMode.OtherWrite);
+
+        await sentry.Ok("adjust", "gate", "--unset", "output.directory");
+        await sentry.Calm("start", "gate");
+        await sentry.Until("gate", view => view.GetProperty("state").GetString() == "running");
+        Assert.False(Directory.Exists(to));
+        Assert.True((await File.ReadAllLinesAsync(sentry.Places.OutputOf("gate"))).Length >= 3);
+    }
+
+    [Fact]
     public async Task Following_shows_each_line_as_it_comes()
     {
         await using var sentry = await Sentry.Start();

@@ -30,7 +30,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
 
     public async Task<int> Run(CancellationToken cancellation)
     {
-        Console.WriteLine(
+        Asking.Tell(
             "A program you start by hand becomes a service. Nothing is registered before you have seen it all; "
                 + $"Ctrl-C leaves, {Asking.Back} goes back to the question before."
         );
@@ -50,14 +50,14 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         var answer = await WrapCommand
             .Send(client, Body.Of(definition), like, permit: false, cancellation)
             .ConfigureAwait(false);
-        Console.WriteLine(answer.Said);
+        Asking.Tell(answer.Said);
         var made = answer.Service!.Name;
         var exit = Asking.YesNo("Start it now?", otherwise: true)
             ? await AskCommands
                 .Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, json: false, cancellation)
                 .ConfigureAwait(false)
             : Exit.True;
-        Console.WriteLine("\nThe same again, as one command:\n");
+        Asking.Tell("\nThe same again, as one command:\n");
         Console.WriteLine(
             answer.Repeat?.Command is { } command ? $"  {CommandLine.Of(command)}" : "  (only a file can say all of it)"
         );
@@ -65,7 +65,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         if (file.Length > 0)
         {
             await File.WriteAllTextAsync(file, answer.Repeat!.File, cancellation).ConfigureAwait(false);
-            Console.WriteLine($"Written; on another machine: calm wrap --from {CommandLine.Quoted(file)}");
+            Asking.Tell($"Written; on another machine: calm wrap --from {CommandLine.Quoted(file)}");
         }
 
         return exit;
@@ -107,7 +107,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
     private async Task Confirm(CancellationToken cancellation)
     {
         var check = await Check(cancellation).ConfigureAwait(false);
-        Console.WriteLine("\nThis is what would be registered:\n");
+        Asking.Tell("\nThis is what would be registered:\n");
         foreach (var line in check.Repeat!.File.TrimEnd().Split('\n'))
             Console.WriteLine($"  {line}");
         Console.WriteLine();
@@ -134,7 +134,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             )
         ];
         var needs = new JsonArray();
-        Console.WriteLine("  What must be true before: network, service:NAME, tcp:HOST:PORT, path:DIR, after-boot:30s");
+        Asking.Tell("  What must be true before: network, service:NAME, tcp:HOST:PORT, path:DIR, after-boot:30s");
         while (Asking.Line("Something it needs, or nothing:", needed: false) is { Length: > 0 } word)
         {
             try
@@ -143,7 +143,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
             catch (Failure failure)
             {
-                Console.WriteLine($"  {failure.Message}");
+                Asking.Tell($"  {failure.Message}");
             }
         }
 
@@ -164,7 +164,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                 var taken = await client
                     .Get(SentryClient.PathOf(name), ApiJson.Default.ServiceDetail, cancellation)
                     .ConfigureAwait(false);
-                Console.WriteLine($"  There is a service '{taken.Title}' ({taken.Name}) already; choose another name.");
+                Asking.Tell($"  There is a service '{taken.Title}' ({taken.Name}) already; choose another name.");
             }
             catch (Failure failure) when (failure.ExitCode == Exit.NoSuchThing)
             {
@@ -194,7 +194,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             );
             if (open is { } quote)
             {
-                Console.WriteLine($"  A {quote} is open to the end. Close it, or put a \\ before it.");
+                Asking.Tell($"  A {quote} is open to the end. Close it, or put a \\ before it.");
                 continue;
             }
 
@@ -206,7 +206,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
             catch (Failure failure)
             {
-                Console.WriteLine($"  {failure.Message} {failure.Next}");
+                Asking.Tell($"  {failure.Message} {failure.Next}");
                 continue;
             }
 
@@ -227,7 +227,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             || check.Definition?.GetProperty("program").TryGetProperty("with", out _) != true
         )
             return; // the kernel executes it by itself
-        Console.WriteLine("This machine has several interpreters for it:");
+        Asking.Tell("This machine has several interpreters for it:");
         var at = candidates.ToList().FindIndex(one => one.Chosen);
         var chosen = Asking.Choice(
             "Which one is right?",
@@ -257,7 +257,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             .Get("accounts", ApiJson.Default.IReadOnlyListAccountView, cancellation)
             .ConfigureAwait(false);
         if (accounts.Any(account => account.Permitted))
-            Console.WriteLine(
+            Asking.Tell(
                 $"  Permitted to run services: "
                     + $"{string.Join(", ", accounts.Where(account => account.Permitted).Select(account => account.Name))}"
             );
@@ -288,7 +288,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                         otherwise: false
                     )
                 )
-                    Console.WriteLine(
+                    Asking.Tell(
                         (
                             await client
                                 .Send(
@@ -305,7 +305,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
                     check.Findings.Any(finding => finding.Code == FindingCode.AccountNotPermitted)
                     && Asking.YesNo($"{name} is not permitted to run services yet. Permit it?", otherwise: false)
                 )
-                    Console.WriteLine(
+                    Asking.Tell(
                         (
                             await client
                                 .Send(
@@ -321,7 +321,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
             catch (Failure failure)
             {
-                Console.WriteLine($"  {failure.Message} {failure.Next}");
+                Asking.Tell($"  {failure.Message} {failure.Next}");
             }
 
             if (
@@ -358,7 +358,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             {
                 var equals = pair.IndexOf('=', StringComparison.Ordinal);
                 if (equals < 1)
-                    Console.WriteLine("  NAME=VALUE, please.");
+                    Asking.Tell("  NAME=VALUE, please.");
                 else
                     variables[pair[..equals]] = pair[(equals + 1)..];
             }
@@ -375,12 +375,12 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
         {
             var check = await Check(cancellation).ConfigureAwait(false);
             foreach (var error in check.Errors.Select(mistake => mistake.Text))
-                Console.WriteLine($"  {error}");
+                Asking.Tell($"  {error}");
             FindingText.Write(
                 check.Findings.Where(finding => shown.Add(finding.Seen) || finding.Severity == Severity.Blocks),
                 Console.Out
             );
-            Console.WriteLine(check.Said);
+            Asking.Tell(check.Said);
             if (check.Clear)
                 return;
             if (check.Errors.Count > 0)
@@ -430,7 +430,7 @@ internal sealed class GuidedWrap(SentryClient client, string? like)
             }
             catch (Failure failure)
             {
-                Console.WriteLine($"  {failure.Message}\n  {failure.Next}");
+                Asking.Tell($"  {failure.Message}\n  {failure.Next}");
                 continue;
             }
 

@@ -303,7 +303,7 @@ internal static class WhyCommands
                 if (parsed.GetValue(json))
                     Common.WriteJson(board, ApiJson.Plain.BoardView);
                 else if (parsed.GetValue(once) || Console.IsOutputRedirected)
-                    Console.Write(Text(board, live: false));
+                    Console.Write(Folded(board, live: false));
                 else
                     await Follow(client, board, Now, cancellation).ConfigureAwait(false);
                 return Exit.True;
@@ -328,7 +328,7 @@ internal static class WhyCommands
             {
                 Console.Write(
                     Terminal.Home
-                        + Text(board, live: true).Replace("\n", Terminal.ToLineEnd + "\n", StringComparison.Ordinal)
+                        + Folded(board, live: true).Replace("\n", Terminal.ToLineEnd + "\n", StringComparison.Ordinal)
                 );
                 await changed.WaitAsync(TimeSpan.FromSeconds(1), cancellation).ConfigureAwait(false);
                 while (changed.CurrentCount > 0)
@@ -347,6 +347,8 @@ internal static class WhyCommands
             Console.Write(Terminal.Back);
         }
     }
+
+    private static string Folded(BoardView board, bool live) => Folding.Prose(Text(board, live), Terminal.Width());
 
     private static string Text(BoardView board, bool live)
     {

@@ -1,3 +1,5 @@
+using CalmSentry.Cli.Formatting;
+
 namespace CalmSentry.Cli.Guided;
 
 /// <summary>
@@ -25,7 +27,10 @@ internal static class Asking
     {
         while (true)
         {
-            Console.Write(otherwise is { Length: > 0 } ? $"{question} [{otherwise}] " : $"{question} ");
+            Console.Write(
+                Folding.Prose(otherwise is { Length: > 0 } ? $"{question} [{otherwise}]" : question, Terminal.Width())
+                    + " "
+            );
             var answer = (
                 Input.Value.ReadLine() ?? throw new Wire.Failure(Wire.Exit.NotTrue, "Left; nothing was registered.")
             ).Trim();
@@ -38,9 +43,12 @@ internal static class Asking
                 return otherwise;
             if (!needed)
                 return "";
-            Console.WriteLine("  An answer is needed here; Ctrl-C leaves without registering anything.");
+            Tell("  An answer is needed here; Ctrl-C leaves without registering anything.");
         }
     }
+
+    /// <summary>Prose, folded to the terminal's width.</summary>
+    public static void Tell(string text) => Console.WriteLine(Folding.Prose(text, Terminal.Width()));
 
     public static bool YesNo(string question, bool otherwise)
     {
@@ -65,7 +73,7 @@ internal static class Asking
     public static int Choice(string question, IReadOnlyList<string> choices, int otherwise)
     {
         for (var i = 0; i < choices.Count; i++)
-            Console.WriteLine($"  {i + 1}  {choices[i]}");
+            Tell($"  {i + 1}  {choices[i]}");
         while (true)
         {
             if (

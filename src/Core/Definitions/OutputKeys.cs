@@ -131,6 +131,21 @@ public static class OutputKeys
     internal static Shape<OutputPart> Shape { get; } =
         new(
             Value(
+                "directory",
+                Forms.Path,
+                part => part.Directory,
+                (part, directory) => part with { Directory = directory },
+                "A directory in which all of its output lies, in a folder that root alone can write. What there is of it is brought "
+                    + "there at the next start."
+            ) with
+            {
+                Label = "Kept in",
+                Default = "a directory of its name in /var/log/calm-sentry",
+                Example = "/data/logs/fare-ledger",
+                Flag = "output-directory",
+                AtLaunch = true,
+            },
+            Value(
                 "write",
                 Forms.Choice(("append", OutputWrite.Append), ("fresh", OutputWrite.Fresh)),
                 part => part.Write,

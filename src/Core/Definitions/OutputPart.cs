@@ -5,6 +5,9 @@ namespace CalmSentry.Core.Definitions;
 /// <summary>How what the program prints is kept.</summary>
 public sealed record OutputPart
 {
+    /// <summary>Where all of it lies; null: among the sentry's own logs.</summary>
+    public string? Directory { get; init; }
+
     public OutputWrite Write { get; init; } = OutputWrite.Append;
 
     /// <summary>The time and the stream stand before each line in the file itself.</summary>

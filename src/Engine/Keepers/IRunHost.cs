@@ -42,6 +42,10 @@ internal interface IRunHost
     /// <summary>Makes the directories that a keeper and its program begin in.</summary>
     void MakePlaces(IRunning service, Account account);
 
+    /// <summary>Brings what it printed, and will print, to where its definition wants it.</summary>
+    /// <exception cref="IOException">It cannot be brought there.</exception>
+    void BringOutput(IRunning service);
+
     /// <summary>A new keeper; the first order binds it to the service.</summary>
     /// <exception cref="IOException">It cannot be started.</exception>
     IKeeper Start(string runDirectory);

@@ -71,9 +71,11 @@ internal sealed class RunHost(RunTools tools) : IRunHost
         var definition = service.Definition;
         EarlierPlaces.Forget(tools.Places, tools.Ceilings, definition.Name);
         OwnDirectory.Make(service.RunDirectory);
-        Directory.CreateDirectory(tools.Places.OutputDirectoryOf(definition.Name));
         Ownership.MakeDirectory(tools.Places.StateOf(definition.Name), account);
     }
+
+    public void BringOutput(IRunning service) =>
+        new OutputPlace(tools.Places, service.Definition.Name).Bring(service.Definition.Output.Directory);
 
     public IKeeper Start(string runDirectory) => KeeperLink.Start(tools.Keepers, runDirectory);
 

@@ -46,6 +46,7 @@ internal sealed partial class ServiceActor
         {
             if (!remains.IsCompleted)
                 throw new OwnTroubleException("the kernel holds processes of a run before it");
+            house.Host.BringOutput(this);
             if (!switchOff)
                 OutputBegan =
                     house.Host.OutputLength(Definition.Name)

@@ -8,6 +8,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Output;
 using CalmSentry.Engine.Secrets;
 using CalmSentry.Linux.Boot;
 using CalmSentry.Linux.Native;
@@ -130,7 +131,9 @@ internal static class ServiceViews
             Definition = definition.RootElement.Clone(),
             Given = [.. actor.Definition.Given.Order(StringComparer.Ordinal)],
             Directory = LaunchOrder.DirectoryOf(actor.Definition, tools.Places),
-            Output = tools.Places.OutputOf(view.Name),
+            Output = new OutputPlace(tools.Places, view.Name).Elsewhere is { } elsewhere
+                ? Path.Combine(elsewhere, Path.GetFileName(tools.Places.OutputOf(view.Name)))
+                : tools.Places.OutputOf(view.Name),
             InForce = Enforcement.Of(actor, tools.Groups, tools.Ceilings),
             Secrets = SecretsOf(actor.Definition, tools.Secrets),
             StateDirectory = tools.Places.StateOf(view.Name),

@@ -127,6 +127,7 @@ internal sealed class Checker(
         found.AddRange(IdentityChecks.Look(subject));
         found.AddRange(ResourceChecks.Look(subject));
         found.AddRange(SecretChecks.Missing(subject));
+        found.AddRange(OutputChecks.Look(subject));
         if (program.Count == 0)
             found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
         found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));

@@ -34,6 +34,14 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
         "only root can write on the way to them"
     );
 
+    public static readonly Ground Output = new(
+        "output elsewhere",
+        "output.directory of a definition: root's alone, all the way down to it",
+        Handling.Read | Handling.Write | Handling.Move,
+        Links.OfRoot,
+        "refused where anybody but root can write on the way, looked at before every launch; a directory that holds something else is not taken"
+    );
+
     public static readonly Ground State = new(
         "state directories",
         "what services keep: each the directory of an account, in one of root's",
@@ -134,6 +142,7 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
     public static IReadOnlyList<Ground> All { get; } =
     [
         Own,
+        Output,
         State,
         Secrets,
         Grant,

@@ -10,6 +10,7 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
+using CalmSentry.Engine.Output;
 using CalmSentry.Engine.Rhythms;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Checks;
@@ -445,7 +446,7 @@ internal static class WrapRoutes
         var left = new List<string>();
         var (output, state) = (places.OutputDirectoryOf(name), places.StateOf(name));
         if (Directory.Exists(output) && !removeOutput)
-            left.Add($"its output in {output}");
+            left.Add($"its output in {new OutputPlace(places, name).Elsewhere ?? output}");
         if (Directory.Exists(state) && Directory.EnumerateFileSystemEntries(state).Any())
             left.Add($"what it keeps in {state}");
         return left;
@@ -456,7 +457,7 @@ internal static class WrapRoutes
         var left = Remaining(name, removeOutput, places);
         var (output, state) = (places.OutputDirectoryOf(name), places.StateOf(name));
         if (Directory.Exists(output) && removeOutput)
-            Directory.Delete(output, recursive: true);
+            new OutputPlace(places, name).Remove();
         if (Directory.Exists(state) && !Directory.EnumerateFileSystemEntries(state).Any())
             Directory.Delete(state);
         return left;

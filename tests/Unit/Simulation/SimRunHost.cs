@@ -33,6 +33,8 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public void MakePlaces(IRunning service, Account account) { }
 
+    public void BringOutput(IRunning service) { }
+
     public IKeeper Start(string runDirectory)
     {
         if (machine.NoKeepers)
