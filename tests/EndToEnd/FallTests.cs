@@ -17,7 +17,7 @@ public class FallTests
             "#!/bin/sh\n[ \"$1\" = 'the cache' ] && echo \"$(id -un) saw failure $CALM_FAILURES of run $CALM_FAILED_RUN\"\nexit 7\n"
         );
         var script = sentry.Script("gate", "#!/bin/sh\nsleep 0.3\nexit 3\n");
-        string[] then = ["--then", $"command:{mend} 'the cache',after=2"];
+        string[] then = ["--then", $"command:{mend.Quoted()} 'the cache',after=2"];
         await sentry.Wrap(
             "gate",
             ["--proof", "up-for:100ms", "--pause", "10ms", "--hold-ends", "4", .. then, "--", script]
@@ -43,7 +43,7 @@ public class FallTests
         );
         // Its own failures are the service's no more than its success would be.
         Assert.Equal(4, (await sentry.Ok("runs", "gate", "--json")).Json.GetArrayLength());
-        var refused = await sentry.Calm("adjust", "gate", "--then", $"command:{mend},after=5");
+        var refused = await sentry.Calm("adjust", "gate", "--then", $"command:{mend.Quoted()},after=5");
         Assert.Equal(2, refused.Exit);
         Assert.Contains("at most recover.hold.ends, which is 4", refused.Told, StringComparison.Ordinal);
     }

@@ -78,7 +78,7 @@ public class RhythmTests
         string[] job = ["tide-pull", "--kind", "periodic", "--rhythm", rhythm];
         var absent = await sentry.Calm(["wrap", .. job, "--account", Sentry.Account, "--", "/bin/true"]);
         Assert.Equal(1, absent.Exit);
-        Assert.Contains("days-unreadable", absent.Told, StringComparison.Ordinal);
+        Assert.Contains("The days to leave out cannot be read from", absent.Told, StringComparison.Ordinal);
 
         await File.WriteAllTextAsync(file, $"# the harbour is closed\n{Day(1)} regatta\n\n{Day(4)}\n");
         var dry = await sentry.Ok(["wrap", .. job, "--account", Sentry.Account, "--dry", "--", "/bin/true"]);
