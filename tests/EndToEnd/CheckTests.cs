@@ -210,6 +210,14 @@ public sealed class CheckTests : IAsyncLifetime
             At(Script("tides2.py", "import json\nimport no_such_tides\nopen('ran', 'w')\n", 0b110_100_100))
         );
         await Finds("blocks script-syntax", At(Script("tides3.py", "print 'high water'\n", 0b110_100_100)));
+        await Finds(
+            "blocks interpreter-other-language",
+            definition =>
+            {
+                At(Script("tides4.py", "print(1)\n", 0b110_100_100))(definition);
+                definition["program"]!["with"] = "/usr/bin/perl";
+            }
+        );
         // Where the script itself says where else to look, it may find them.
         await Finds(
             "risk module-missing",

@@ -27,6 +27,10 @@ public class LogbookTests
             (await sentry.Ok("logbook", "--find", "WITH CODE 3")).Output,
             StringComparison.Ordinal
         );
+        var backwards = await sentry.Calm("logbook", "--since", "2026-01-02", "--until", "2026-01-01");
+        Assert.Equal(2, backwards.Exit);
+        Assert.Contains("which is before that", backwards.Told, StringComparison.Ordinal);
+        Assert.Equal(4, (await sentry.Calm("logbook", "nosuch")).Exit);
         Assert.Equal("Nothing in the logbook fits.\n", (await sentry.Ok("logbook", "--until", "2001-01-01")).Output);
 
         // As bad as asked for, or worse.

@@ -179,12 +179,6 @@ internal static class AdjustCommand
 
     private static Body Changes(JsonObject changes, string[] unset, string[]? program, string service)
     {
-        if (unset.Contains("name"))
-            throw new Failure(
-                Exit.Usage,
-                "A name cannot be taken away; nothing was changed.",
-                $"calm rename {CommandLine.Quoted(service)} NEW-NAME changes it."
-            );
         foreach (var key in unset)
             Empty(changes, key.Split('.'));
         // Whoever names another program means its arguments too, even if there are none.

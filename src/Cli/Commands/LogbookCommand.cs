@@ -118,7 +118,14 @@ internal static class LogbookCommand
         else if (parsed.GetValue(Follow))
             await Go(client, parsed, entries, cancellation).ConfigureAwait(false);
         else if (entries.Count == 0)
+        {
+            // One that was unwrapped may be asked for; one that never was is a mistake in its name.
+            if (parsed.GetValue(Name) is { } name)
+                _ = await client
+                    .Get(SentryClient.PathOf(name), ApiJson.Default.ServiceDetail, cancellation)
+                    .ConfigureAwait(false);
             Console.WriteLine(IsNarrowed(parsed) ? "Nothing in the logbook fits." : "Nothing in the logbook.");
+        }
         else
             Write(entries);
         return Exit.True;

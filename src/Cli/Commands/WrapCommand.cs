@@ -117,8 +117,15 @@ internal static class WrapCommand
         var made = answer.Service!.Name;
         if (start)
         {
+            // What follows says how it runs.
             if (!json)
-                Say(answer);
+                Say(
+                    answer with
+                    {
+                        Said =
+                            $"Wrapped '{answer.Service.Title}' as {made}, to run as {answer.Service.Account}; it is started.",
+                    }
+                );
             return await AskCommands
                 .Ask(client, HttpMethod.Post, $"{SentryClient.PathOf(made)}/start", made, json, cancellation)
                 .ConfigureAwait(false);

@@ -14,7 +14,8 @@ internal static partial class SettingsText
     /// <exception cref="Failure">It is neither, or both.</exception>
     public static bool Is(Body file)
     {
-        var keys = TopKeys(file.Text);
+        if (TopKeys(file.Text) is not { } keys)
+            return false; // whoever reads it as a definition says what is wrong, and where
         var defines = keys.Any(OfDefinitions.Contains);
         var known = DefinitionKeys.All.Select(key => key.Name.Split('.')[0]);
         var sets = keys.Intersect(SettingsKeys.All).Except(known).Any();
@@ -36,8 +37,8 @@ internal static partial class SettingsText
         );
     }
 
-    /// <summary>Keys at the top of YAML in blocks, or of a JSON object; none: it is neither.</summary>
-    private static List<string> TopKeys(string text)
+    /// <summary>Keys at the top of YAML in blocks, or of a JSON object; none: it is neither; null: it is JSON with a mistake in it.</summary>
+    private static List<string>? TopKeys(string text)
     {
         if (!text.TrimStart().StartsWith('{'))
             return [.. Key().Matches(text).Select(key => key.Groups["key"].Value).Distinct()];
@@ -48,7 +49,7 @@ internal static partial class SettingsText
         }
         catch (JsonException)
         {
-            return [];
+            return null;
         }
     }
 

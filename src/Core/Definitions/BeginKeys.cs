@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Text.RegularExpressions;
+using CalmSentry.Core.Text;
 using static CalmSentry.Core.Definitions.KeyOf<CalmSentry.Core.Definitions.BeginPart>;
 
 namespace CalmSentry.Core.Definitions;
@@ -39,7 +40,7 @@ public static class BeginKeys
         IsExpression
     ) with
     {
-        AllowedFor = WrongIn,
+        AllowedFor = Expressions.WrongIn,
     };
 
     internal static Form<int> Status { get; } =
@@ -216,6 +217,7 @@ public static class BeginKeys
                 ) with
                 {
                     Of = "REGEX",
+                    IsText = true,
                     Example = "listening on",
                 },
                 UnionOf<Proof>.Kind(
@@ -387,38 +389,6 @@ public static class BeginKeys
                     map.Contradicts("at-latest", "a time", "only with at: boot-late");
             },
         };
-
-    /// <summary>What is wrong with a regular expression, where the framework says so by a code.</summary>
-    private static string WrongIn(string text)
-    {
-        const string allowed = "a regular expression";
-        try
-        {
-            _ = new Regex(text, RegexOptions.NonBacktracking);
-            return $"{allowed} that is not empty";
-        }
-        catch (RegexParseException wrong)
-        {
-            return wrong.Error switch
-            {
-                RegexParseError.InsufficientClosingParentheses => $"{allowed}: a ) is missing",
-                RegexParseError.InsufficientOpeningParentheses => $"{allowed}: a ( is missing before a )",
-                RegexParseError.UnterminatedBracket => $"{allowed}: a ] is missing",
-                RegexParseError.QuantifierAfterNothing => $"{allowed}: before *, + or ? something is missing",
-                RegexParseError.NestedQuantifiersNotParenthesized => $"{allowed}: two of *, + and ? follow each other",
-                RegexParseError.UnescapedEndingBackslash => $"{allowed}: after the last \\ something is missing",
-                RegexParseError.ReversedCharacterRange => $"{allowed}: a range in [ ] runs backwards",
-                _ => string.Create(
-                    System.Globalization.CultureInfo.InvariantCulture,
-                    $"{allowed}: it cannot be read from character {wrong.Offset} on"
-                ),
-            };
-        }
-        catch (NotSupportedException)
-        {
-            return $"{allowed} without look-around and back-references";
-        }
-    }
 
     private static bool IsExpression(string text)
     {

@@ -18,6 +18,9 @@ internal sealed record Kind<T>(string Name, string About) : Key(Name, About)
     /// <summary>Its value as a word has line ends and tabs as <c>\\n</c> and <c>\\t</c>.</summary>
     public bool IsEscaped { get; init; }
 
+    /// <summary>Its value is free text, which may look like anything.</summary>
+    public bool IsText { get; init; }
+
     /// <summary>What a word says of its value, for people: <c>HOST:PORT</c>.</summary>
     public string? Of { get; init; }
 }
@@ -36,6 +39,13 @@ internal sealed record Attribute<T>(string Name, string About) : Key(Name, About
     public bool IsText { get; init; }
 
     public bool GoesWith(string kind) => Only.Count == 0 || Only.Contains(kind);
+}
+
+internal static partial class UnionWords
+{
+    /// <summary>A name and a value behind the last comma.</summary>
+    [GeneratedRegex(",(?<name>[a-z][a-z-]{0,30})=[^,/?]*$", RegexOptions.ExplicitCapture)]
+    public static partial Regex LastOption();
 }
 
 /// <summary>
@@ -228,6 +238,8 @@ public sealed class Union<T>
             return FromShort(text) ?? throw new WordException(text, WordForm);
         var kind = kinds.First(kind => kind.Name == parts.Groups["kind"].Value);
         var value = parts.Groups["value"].Value;
+        if (kind is { IsText: false, IsEscaped: false } && kind.Type != KeyType.Command)
+            NoOther(text, kind, value);
         char? open = null;
         var of = kind switch
         {
@@ -251,6 +263,26 @@ public sealed class Union<T>
                 KeyValuePair.Create(option[0], (Node)new ScalarNode(option.Length == 2 ? option[1] : "true"))
             ),
         ]);
+    }
+
+    /// <summary>What looks like an attribute at the end, and is none, was meant as one.</summary>
+    private void NoOther(string text, Kind<T> kind, string value)
+    {
+        if (UnionWords.LastOption().Match(value) is not { Success: true, Groups: var groups })
+            return;
+        var name = groups["name"].Value;
+        var names = attributes
+            .Where(attribute => attribute.GoesWith(kind.Name))
+            .Select(attribute => attribute.Name)
+            .Distinct()
+            .ToList();
+        throw new WordException(
+            text,
+            names.Count == 0
+                ? $"{kind.Name} without attributes: '{name}' is none"
+                : $"behind {kind.Name} as attributes {string.Join(", ", names)}: '{name}' is none"
+                    + (Spelling.Nearest(name, names) is { } near ? $" (did you mean {near}?)" : "")
+        );
     }
 
     /// <summary>For a word of earlier days, what its keys are called now.</summary>

@@ -22,6 +22,7 @@ public enum FindingCode
     CopyOfAnother,
     OtherStart,
     InterpreterMissing,
+    InterpreterOtherLanguage,
     FileUnreadable,
     PortTaken,
     DirectoryMissing,
@@ -96,7 +97,7 @@ public static class FindingCodes
             or FindingCode.CopyWithOtherArguments
             or FindingCode.CopyOfAnother
             or FindingCode.OtherStart => "program.path",
-            FindingCode.InterpreterMissing => "program.with",
+            FindingCode.InterpreterMissing or FindingCode.InterpreterOtherLanguage => "program.with",
             FindingCode.FileUnreadable
             or FindingCode.PortTaken
             or FindingCode.ShellWord

@@ -43,6 +43,21 @@ internal static class ProgramChecks
                     NeverLaunched,
                     $"Name another with --with; 'calm check' lists those there are. Or {fault.Next}."
                 );
+            if (
+                ScriptKind.OfInterpreter(with) is { } speaks
+                && ScriptKind.OfFile(program.Path) is { } written
+                && speaks != written
+                && !(Interpreters.FirstLine(program.Path) is { } first && ScriptKind.OfInterpreter(first) == speaks)
+            )
+                yield return new(
+                    FindingCode.InterpreterOtherLanguage,
+                    Severity.Blocks,
+                    $"{Path.GetFileName(program.Path)} is {written.Name} by its name, and {with} runs {speaks.Name}.",
+                    "It would be read as another language.",
+                    Interpreters.Best(program.Path) is { } fits
+                        ? $"Leave --with out, or: --with {fits.Path}."
+                        : $"Install {written.Commands[0]}, or name it with --with."
+                );
             if (!File.Exists(program.Path))
                 yield return new(
                     FindingCode.ProgramMissing,

@@ -37,8 +37,9 @@ internal static class SecretChecks
                 FindingCode.SecretInPlain,
                 Severity.Risk,
                 $"{char.ToUpperInvariant(where[0])}{where[1..]} looks like a secret.",
-                "It stands in the definition, in every listing and copy of it, and in the process list for "
-                    + "all to read.",
+                where.StartsWith("the variable ", StringComparison.Ordinal)
+                    ? "It stands in the definition and in every copy of it."
+                    : "It stands in the definition, in every copy of it, and in the process list for all to read.",
                 where.StartsWith("the variable ", StringComparison.Ordinal)
                     ? $"Take it out of the environment and seal it: --secret {where[13..]}, then calm secret "
                         + $"set {subject.Definition.Name} {where[13..]}"

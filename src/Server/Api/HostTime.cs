@@ -48,6 +48,34 @@ internal static class HostTime
         return (IsTimeOfDay(text) && time > now ? time.AddDays(-1) : time, null);
     }
 
+    /// <summary>From when and until when; null: from the beginning, and to the end.</summary>
+    public static (DateTimeOffset? From, DateTimeOffset? To, IResult? Problem) Between(
+        string? since,
+        string? until,
+        DateTimeOffset now
+    )
+    {
+        var (from, problem) = Read("since", since, now);
+        var (to, wrong) = Read("until", until, now);
+        return (
+            from,
+            to,
+            problem
+                ?? wrong
+                ?? (
+                    from > to
+                        ? Problems.Of(
+                            400,
+                            ProblemCode.NoTime,
+                            "Not a stretch of time",
+                            $"since is {WallClock.Of(from.Value, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}, and until "
+                                + $"{WallClock.Of(to.Value, TimeZoneInfo.Local):yyyy-MM-dd HH:mm:ss}, which is before that."
+                        )
+                        : null
+                )
+        );
+    }
+
     /// <summary>The same of a time to come: a time of day alone is its next, a length is so long from now.</summary>
     /// <param name="longest">It is within that time.</param>
     public static (DateTimeOffset? Time, IResult? Problem) ReadAhead(

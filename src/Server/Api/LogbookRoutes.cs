@@ -54,9 +54,8 @@ internal static class LogbookRoutes
     )
     {
         var now = clock.GetUtcNow();
-        var (from, problem) = HostTime.Read("since", since, now);
-        var (to, wrong) = HostTime.Read("until", until, now);
-        if ((problem ?? wrong) is { } notATime)
+        var (from, to, notATime) = HostTime.Between(since, until, now);
+        if (notATime is not null)
             return notATime;
         var kinds = new List<EntryKind>();
         foreach (

@@ -105,9 +105,8 @@ internal static class OutputRoutes
             { } noRange
         )
             return noRange;
-        var (earliest, problem) = HostTime.Read("since", since, clock.GetUtcNow());
-        var (latest, wrong) = HostTime.Read("until", until, clock.GetUtcNow());
-        if ((problem ?? wrong) is { } notATime)
+        var (earliest, latest, notATime) = HostTime.Between(since, until, clock.GetUtcNow());
+        if (notATime is not null)
             return notATime;
         var (expression, noExpression) = Expression(match);
         if (noExpression is not null)
@@ -186,7 +185,7 @@ internal static class OutputRoutes
                     400,
                     ProblemCode.NoExpression,
                     "Not a regular expression",
-                    $"match: found '{match}': {error.Message.TrimEnd('.')}.",
+                    $"match: found '{match}'; allowed: {Expressions.WrongIn(match!)}.",
                     "To look for the text as it is, give it with find."
                 )
             );

@@ -229,6 +229,24 @@ public class DefinitionTests
                 MemoryAbove = given ? 1 << 20 : null,
             };
 
+    [Theory]
+    [InlineData("http:http://127.0.0.1:1/,bet=5s", "'bet' is none (did you mean beat?)")]
+    [InlineData("tcp:127.0.0.1:1,beat=5s,bet=5s", "'bet' is none (did you mean beat?)")]
+    [InlineData("http:http://127.0.0.1:1/a,b=c/d", null)]
+    [InlineData("http:http://127.0.0.1:1/,text=open, b=c", null)]
+    [InlineData("command:/bin/x a,b=c", null)]
+    public void An_attribute_that_is_none_is_not_swallowed_by_what_stands_before_it(string word, string? said)
+    {
+        if (said is null)
+            _ = WatchKeys.Watches.FromWord(word);
+        else
+            Assert.Contains(
+                said,
+                Assert.Throws<WordException>(() => WatchKeys.Watches.FromWord(word)).Message,
+                StringComparison.Ordinal
+            );
+    }
+
     internal static readonly Gen<Definition> Any =
         from name in Gen.String[Gen.Char["abcdefghijklmnopqrstuvwxyz0123456789"], 1, 48]
         from title in Words
