@@ -129,6 +129,8 @@ internal sealed partial class Faults
             new("restart one", 6, (machine, random) => Ask(machine, "restart", random)),
             new("adjust one", 4, Adjust),
             new("give one new files", 3, Swap),
+            new("keep the output of one elsewhere", 3, Elsewhere),
+            new("write the days that are left out", 2, WriteDays),
             new("restart one with those that need it", 2, RestartAll),
             new("stop several", 2, (machine, random) => Together(machine, "stop", random, "--alone")),
             new("restart several", 2, (machine, random) => Together(machine, "restart", random, "--with-dependents")),
@@ -274,6 +276,31 @@ internal sealed partial class Faults
             ["swap", member.Name, "--from", files, "--alone", "--watch-for", "1s"] // a busy machine is slow to fall
         );
     }
+
+    /// <summary>From its next start on all that one printed, and will print, lies in another directory, or where it lay at first.</summary>
+    private Task Elsewhere(Machine machine, Random random)
+    {
+        var service = Fleet.All[random.Next(Fleet.All.Count)].Name;
+        var folder = Directory.CreateDirectory(Path.Combine(machine.Places.Root, "elsewhere")).FullName;
+        string[] where = random.Next(4) switch
+        {
+            0 => ["--unset", "output.directory"],
+            var place => ["--output-directory", Path.Combine(folder, $"{service}-{place}")],
+        };
+        // No title and no state: what it comes to is seen in its lines, of which none may be missing.
+        return Ask(machine, null, "output", ["adjust", service, .. where, "--accept", "output-directory-not-possible"]);
+    }
+
+    /// <summary>Days that are past, or nothing that is a day: the jobs go on at their moments.</summary>
+    private static Task WriteDays(Machine machine, Random random) =>
+        Done(() =>
+        {
+            var file = Fleet.DaysIn(machine.Places.Root);
+            if (random.Next(4) == 0)
+                File.Delete(file);
+            else
+                File.WriteAllText(file, random.Next(2) == 0 ? "2020-01-01 long ago\n" : "no day\n");
+        });
 
     /// <summary>Several as one act: what is said of all is said of each.</summary>
     private Task Together(Machine machine, string what, Random random, string how)

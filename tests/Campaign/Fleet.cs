@@ -14,7 +14,8 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
     /// <summary>It numbers the lines of a log file of its own, which it moves aside now and then.</summary>
     public bool Rotates => Temper == "rotates";
 
-    public string Definition(string account, string script, string witness) =>
+    /// <param name="days">A file with days that jobs leave out.</param>
+    public string Definition(string account, string script, string witness, string days) =>
         $$"""
             name: {{Name}}
             program:
@@ -22,24 +23,32 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
               arguments: [{{Name}}, {{Temper}}, {{witness}}]
               kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}
             identity: { account: {{account}} }
-            recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 } }
+            recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 }{{(
+                IsJob ? "" : ", then: [{ command: [/bin/true], after: 2 }]"
+            )}} }
             wind-down: [{ signal: TERM, wait: 600 ms }]
             output: { turn-over: { at: 1 MiB }{{(
                 Rotates ? $", files: {{ own: {OwnLogIn(witness)}/own.log }}" : ""
             )}} }
-            {{More}}
+            {{More.Replace(Days, $"'{days.Replace("'", "''", StringComparison.Ordinal)}'", StringComparison.Ordinal)}}
             """;
 
     /// <summary>Where its own log file lies.</summary>
     public string OwnLogIn(string witness) => $"{witness}/{Name}";
 
+    /// <summary>In the place of the file with the days that are left out.</summary>
+    private const string Days = "DAYS";
+
     public static Member Job(string name, string ifRunning) =>
-        new(name, "job", false, $"rhythm: [{{ run: every 10 s, if-running: {ifRunning} }}]");
+        new(name, "job", false, $"rhythm: [{{ run: every 10 s, if-running: {ifRunning}, except: {Days} }}]");
 }
 
 /// <summary>Some two dozen services of different temper; some need others.</summary>
 internal static class Fleet
 {
+    /// <summary>A file with days that all jobs leave out.</summary>
+    public static string DaysIn(string root) => Path.Combine(root, "harbour days");
+
     private const string UpFor = "begin: { proof: { up-for: 50 ms } }";
 
     public static IReadOnlyList<Member> All { get; } =

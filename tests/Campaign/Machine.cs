@@ -112,6 +112,8 @@ internal sealed class Machine(string programs) : IAsyncDisposable
         var script = Path.Combine(Places.Root, "tempers.pl");
         File.Copy(Path.Combine(AppContext.BaseDirectory, "tempers.pl"), script);
         File.SetUnixFileMode(script, (UnixFileMode)0b111_101_101);
+        var days = Fleet.DaysIn(Places.Root);
+        await File.WriteAllTextAsync(days, "2020-01-01\n").ConfigureAwait(false);
         foreach (var member in Fleet.All)
         {
             if (member.Rotates)
@@ -121,7 +123,7 @@ internal sealed class Machine(string programs) : IAsyncDisposable
                 );
             var file = Path.Combine(Places.Root, member.Name + ".yaml");
             var own = member.Swaps ? Path.Combine(Files(HomeOf(member), 0, bad: false), "tempers.pl") : script;
-            await File.WriteAllTextAsync(file, member.Definition(Account, own, Witness)).ConfigureAwait(false);
+            await File.WriteAllTextAsync(file, member.Definition(Account, own, Witness, days)).ConfigureAwait(false);
             Must(await Calm("wrap", "--from", file).ConfigureAwait(false));
         }
 

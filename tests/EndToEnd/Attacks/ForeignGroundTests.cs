@@ -101,6 +101,46 @@ public sealed class ForeignGroundTests : IDisposable
         }
     }
 
+    /// <summary>A file with days is read as the account: what that may not read, or what would be waited for, says nothing.</summary>
+    [Fact]
+    public async Task Days_that_are_left_out_are_read_as_the_account_whatever_lies_there()
+    {
+        await using var sentry = await Sentry.Start();
+        var place = Path.GetDirectoryName(sentry.Script("pull", "#!/bin/sh\n"))!;
+        var days = Path.Combine(place, "days");
+        await File.WriteAllTextAsync(Path.Combine(closed, "days"), "2030-01-01\n");
+        File.SetUnixFileMode(Path.Combine(closed, "days"), UnixFileMode.UserRead);
+        foreach (
+            var (lay, why) in new[]
+            {
+                ($"ln -s {closed.Quoted()}/days", "cannot read it (permission denied"),
+                ("ln -s /etc/shadow", "cannot read it (permission denied"),
+                ("mkfifo -m 666", "cannot read it (invalid argument"),
+                ("mkdir", "cannot read it (invalid argument"),
+                ("ln -s /dev/zero", "cannot read it (invalid argument"),
+                ("ln -s /proc/self/environ", "cannot read it (permission denied"),
+                ("yes 2030-01-01 | head -n 20000 >", "it is longer than 64 KiB"),
+            }
+        )
+        {
+            await Said("sh", "-c", $"rm -rf {days.Quoted()}; {lay} {days.Quoted()}");
+            var wrapped = await sentry.Calm(
+                "wrap",
+                "pull",
+                "--account",
+                Sentry.Account,
+                "--kind",
+                "periodic",
+                "--rhythm",
+                $"run:daily at 03:00,except={days}",
+                "--",
+                "/bin/true"
+            );
+            Assert.Equal(1, wrapped.Exit);
+            Assert.Contains(why, wrapped.Told, StringComparison.OrdinalIgnoreCase);
+        }
+    }
+
     [Fact]
     public async Task Rights_on_a_folder_are_given_and_taken_where_it_is_and_never_through_a_link_of_the_accounts()
     {
