@@ -6,6 +6,7 @@
 #   ./demo.sh --native   (also with --once) on the programs as they ship; else on quickly built ones, unless those are there already
 # As root the accounts (skerry-…) are made for the demo and removed with it; else all runs as you.
 # CALM_DEMO_PORT (7410): first of eight TCP ports on loopback that the programs use.
+# CALM_DEMO_ROOT: a directory that is not there yet, for all of it, in place of one whose name changes; removed at the end like that.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 house=$PWD
@@ -31,7 +32,12 @@ else
 fi
 [ "$(id -u)" = 0 ] || echo "demo: not as root, so every program runs as $(id -un); as root each has an account of its own, with ceilings the kernel enforces"
 
-root=$(mktemp -d "${TMPDIR:-/tmp}/skerry's quay.XXXXXX")
+if [ -n "${CALM_DEMO_ROOT:-}" ]; then
+  mkdir "$CALM_DEMO_ROOT" || { echo "demo: CALM_DEMO_ROOT is for a directory that is not there yet" >&2; exit 2; }
+  root=$(realpath "$CALM_DEMO_ROOT")
+else
+  root=$(mktemp -d "${TMPDIR:-/tmp}/skerry's quay.XXXXXX")
+fi
 srv=$root/srv
 port=${CALM_DEMO_PORT:-7410}
 export CALM_ROOT=$root

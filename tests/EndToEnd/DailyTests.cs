@@ -82,7 +82,7 @@ public class DailyTests
         Assert.Equal(1, (await Edit("false", "gate")).Exit);
 
         // Somebody else was quicker.
-        var calm = $"{sentry.Program("calm")} --root {sentry.Places.Root.Quoted()}";
+        var calm = $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()}";
         var late = await Edit($"{calm} adjust gate --priority below-normal; sed -i s/700/800/", "gate");
         Assert.Contains("has changed the definition meanwhile", late.Error, StringComparison.Ordinal);
 
