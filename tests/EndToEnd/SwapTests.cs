@@ -312,7 +312,7 @@ public class SwapTests
         Assert.Contains("it would lie outside", archive.Error, StringComparison.Ordinal);
         await File.WriteAllTextAsync(outside, "no archive at all");
         Assert.Contains(
-            "it is no archive",
+            "it is no tar, tar.gz or zip archive",
             (await sentry.Calm("swap", "board", "--from", outside)).Error,
             StringComparison.Ordinal
         );
