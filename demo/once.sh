@@ -79,7 +79,7 @@ nobody_answers() {
 # In the last drill: STARTED of the one is not before READY of the other, which may be so quick that nobody waits.
 after_ledger() {
   calm drill --last | sed -n '/^Started/,$p' | tee "$root/drill.said" |
-    awk '$1 == "fare-ledger" { ready = $5 } $1 == "departure-board" { began = $3 } END { exit !(ready != "" && began != "" && began + 0 >= ready + 0) }' ||
+    awk '$2 != "ready" { next } $1 == "fare-ledger" { ready = $5 } $1 == "departure-board" { began = $3 } END { exit !(ready != "" && began != "" && began + 0 >= ready + 0) }' ||
     { cat "$root/drill.said"; return 1; }
 }
 mended_and_released() { calm adjust tide-alarm --code 3=again -- /bin/sleep 600 && calm release tide-alarm && is tide-alarm state running; }
