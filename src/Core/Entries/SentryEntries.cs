@@ -169,7 +169,8 @@ public sealed record LogbookEmptiedEntry(long Count, long First, long Last, stri
 public sealed record SettingsWrongEntry(string Seen) : Entry
 {
     protected override EntryFields Own => Fielded(seen: Seen);
-    protected override string Sentence => $"The settings have a mistake, and what was good before holds: {Seen}.";
+    protected override string Sentence =>
+        $"The settings have a mistake, and what was good before holds: {Seen.TrimEnd('.')}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Settings : null;
 }

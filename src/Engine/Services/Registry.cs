@@ -67,6 +67,9 @@ internal sealed class Registry(House house) : IServices
     /// <summary>The latest run of a service that is known to have been ordered, from outside of the store.</summary>
     public RunNumber Reached(ServiceId service) => rediscovery.Reached(service);
 
+    /// <summary>The run directory is the one that a server of this boot has been at work in; else somebody has wiped it since.</summary>
+    public bool Remembers => remembers;
+
     public IReadOnlyCollection<ServiceActor> All => [.. services.Values];
 
     /// <summary>A service's definition as it was given.</summary>

@@ -378,6 +378,7 @@ internal sealed partial class ServiceActor
             && Situation is { Phase: Phase.Starting, Run: { Launched: null } undone }
             && undone.Number == run
             && registry.Reached(Id) <= run // else there have been later ones, which the store does not know
+            && registry.Remembers // else nothing could be left of it, launched or not: its number is not given twice
             && house.Host.Noted(RunDirectory, run)?.Began is null
         )
             await Launch(run); // decided, and lost before anybody was told to

@@ -23,7 +23,7 @@ internal sealed class SettingsFile(Places places)
     /// <summary>That it is not in effect as it is, as a sentence; null: it is.</summary>
     public string? Trouble =>
         Volatile.Read(ref wrong) is { } seen
-            ? $"The settings have a mistake, and what was good before holds: {seen.Split('\n')[0]}."
+            ? $"The settings have a mistake, and what was good before holds: {seen.Split('\n')[0].TrimEnd('.')}."
             : null;
 
     /// <summary>What holds now.</summary>
