@@ -16,10 +16,11 @@ internal static class FailureCommand
     /// Runs it to its end, or its limit's, as the service's account, with its environment, and with <c>CALM_FAILURES</c> and
     /// <c>CALM_FAILED_RUN</c> beside that.
     /// </summary>
+    /// <param name="label">As its run directory and sockets have it.</param>
     /// <returns>What came of it, as a clause.</returns>
     public static async Task<string> Run(
         Definition definition,
-        string name,
+        string label,
         RunNumber run,
         int failures,
         FollowUp then,
@@ -28,7 +29,7 @@ internal static class FailureCommand
     {
         if (Account.Named(definition.Account) is not { } account)
             return $"there is no account {definition.Account}";
-        var environment = LaunchOrder.EnvironmentOf(definition, account, name, tools.Places);
+        var environment = LaunchOrder.EnvironmentOf(definition, account, label, tools.Places);
         environment["CALM_FAILURES"] = failures.ToString(CultureInfo.InvariantCulture);
         environment["CALM_FAILED_RUN"] = run.ToString();
         var end = await tools.AsAccount.Run(

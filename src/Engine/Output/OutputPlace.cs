@@ -57,12 +57,8 @@ internal sealed class OutputPlace(Places places, string service)
     /// <summary>Removes all of it, wherever it lies.</summary>
     public void Remove()
     {
-        if (Elsewhere is { } at && Path.GetDirectoryName(at) is { } folder && Directory.Exists(folder))
-        {
-            using var way = Held.Walk(Ground.Output, folder);
-            way.Held.Remove(Path.GetFileName(at));
-        }
-
+        if (Elsewhere is { } at && Directory.Exists(Path.GetDirectoryName(at)))
+            Leave(at);
         using var logs = Logs();
         logs.Held.Remove(Path.GetFileName(Link));
     }
@@ -81,6 +77,9 @@ internal sealed class OutputPlace(Places places, string service)
         to.Folder.Held.RemoveEmpty(to.Name);
         var from = at ?? Link;
         File.WriteAllText(Moving, to.Path);
+        // Before anything is moved: a power cut may leave the move on the disk, and then this tells whose it is.
+        using (var logs = Logs())
+            logs.Held.Flush(all: true);
         if (!Directory.Exists(from))
             Directory.CreateDirectory(to.Path);
         var copied = Directory.Exists(from) && !Move(from, to.Folder, to.Name);
@@ -148,7 +147,7 @@ internal sealed class OutputPlace(Places places, string service)
             throw new IOException($"the link {Link} cannot be made");
     }
 
-    /// <summary>A copy of it is in place: what was copied goes.</summary>
+    /// <summary>What lies there goes.</summary>
     private static void Leave(string at)
     {
         using var way = Held.Walk(Ground.Output, Path.GetDirectoryName(at) ?? "/");

@@ -155,9 +155,6 @@ internal sealed partial class ServiceActor
         }
     }
 
-    /// <summary>
-    /// Looks for the process that a program left in the background until it is found or nobody waits for it any more.
-    /// </summary>
     /// <summary>Runs a command for a service that fails again and again; what came of it goes to the logbook.</summary>
     private void FollowUp(RunFollowUp follow, Definition definition, FollowUp then) =>
         _ = house.Clocks.Run(async () =>
@@ -168,7 +165,7 @@ internal sealed partial class ServiceActor
             {
                 came = await FailureCommand.Run(
                     definition,
-                    definition.Name,
+                    Id.ToString(),
                     follow.Run,
                     follow.Failures,
                     then,
@@ -187,6 +184,9 @@ internal sealed partial class ServiceActor
             );
         });
 
+    /// <summary>
+    /// Looks for the process that a program left in the background until it is found or nobody waits for it any more.
+    /// </summary>
     private async Task FindMain(RunNumber run)
     {
         while (
