@@ -121,7 +121,7 @@ public static class Archive
     /// <exception cref="ArchiveException">One entry is at fault.</exception>
     public static void Copy(Held directory, string into, DiskRoom room, Gathering kept)
     {
-        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept);
+        var unpacking = new Unpacking(Path.GetFullPath(into), room, kept, eachOnce: true);
         Below(directory, "", unpacking, 0);
         unpacking.Finish();
     }
@@ -283,7 +283,8 @@ public static class Archive
         }
     }
 
-    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept)
+    /// <param name="eachOnce">Its names are a directory's, which has none twice: they need not be remembered.</param>
+    private sealed class Unpacking(string into, DiskRoom disk, Gathering kept, bool eachOnce = false)
     {
         private const int Block = 81920;
 
@@ -422,7 +423,7 @@ public static class Archive
         private string New(string name)
         {
             var path = Take(name);
-            if (path.Length == 0 || directories.Contains(path) || !others.Add(path))
+            if (path.Length == 0 || directories.Contains(path) || (!eachOnce && !others.Add(path)))
                 throw new ArchiveException(name, "it is there already");
             // Members of one folder come one after the other: its path is made once, not for each.
             if (!Path.GetDirectoryName(path.AsSpan()).SequenceEqual(folder))

@@ -65,6 +65,7 @@ internal sealed class TreePairs(Func<string, bool> skip, Gathering kept, HandedO
             foreach (var name in names)
             {
                 kept.Keep(Path.Combine(path, name));
+                kept.Keep(name);
                 present.Add(name);
             }
 
