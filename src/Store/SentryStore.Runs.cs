@@ -92,11 +92,13 @@ public sealed partial class SentryStore
     /// <summary>
     /// Median time from launch to proof of the latest twenty runs that were proven; null before the first.
     /// </summary>
-    public TimeSpan? UsualStart(ServiceId service) =>
+    /// <param name="before">Of those before this one; null: of all.</param>
+    public TimeSpan? UsualStart(ServiceId service, RunNumber? before = null) =>
         Median(
             "SELECT proven - launched FROM run WHERE service = $0 AND proven IS NOT NULL AND launched IS NOT NULL "
-                + "ORDER BY number DESC LIMIT 20",
-            service
+                + "AND number < $1 ORDER BY number DESC LIMIT 20",
+            service,
+            before?.Value ?? long.MaxValue
         );
 
     /// <summary>Median time a stop took, of the latest twenty; null before the first.</summary>

@@ -673,15 +673,15 @@ public sealed partial class SentryStore : IAsyncDisposable
             yield return make(reader);
     }
 
-    private TimeSpan? Median(string sql, ServiceId service)
+    private TimeSpan? Median(string sql, ServiceId service, params object?[] more)
     {
-        var all = Lengths(sql, service).Order().ToList();
+        var all = Lengths(sql, service, more).Order().ToList();
         return all.Count == 0 ? null : all[all.Count / 2];
     }
 
-    private List<TimeSpan> Lengths(string sql, ServiceId service) =>
+    private List<TimeSpan> Lengths(string sql, ServiceId service, params object?[] more) =>
         // Of a very short run its end may be told by its keeper's clock, and its launch by when that was heard.
-        [.. Read(sql, row => TimeSpan.FromMicroseconds(Math.Max(0, row.GetInt64(0))), service.Number)];
+        [.. Read(sql, row => TimeSpan.FromMicroseconds(Math.Max(0, row.GetInt64(0))), [service.Number, .. more])];
 
     private static void Bind(SqliteCommand command, object?[] values)
     {

@@ -326,10 +326,7 @@ internal static class WhyCommands
             var watching = client.Watch(_ => changed.Release(), null, cancellation);
             while (!cancellation.IsCancellationRequested && !watching.IsCompleted)
             {
-                Console.Write(
-                    Terminal.Home
-                        + Folded(board, live: true).Replace("\n", Terminal.ToLineEnd + "\n", StringComparison.Ordinal)
-                );
+                Console.Write(Terminal.Home + Folded(board, live: true));
                 await changed.WaitAsync(TimeSpan.FromSeconds(1), cancellation).ConfigureAwait(false);
                 while (changed.CurrentCount > 0)
                     await changed.WaitAsync(cancellation).ConfigureAwait(false);

@@ -92,7 +92,6 @@ internal sealed partial class Terminal : TextWriter
         "\u001b[?1049h\u001b[?25l",
         "\u001b[?25h\u001b[?1049l",
         "\u001b[H\u001b[J",
-        "\u001b[K",
         "\u001b[?1l\u001b>",
     ];
 
@@ -102,8 +101,7 @@ internal sealed partial class Terminal : TextWriter
         OtherScreen = Key + "2",
         Back = Key + "3",
         Home = Key + "4",
-        ToLineEnd = Key + "5",
-        UsualKeys = Key + "6";
+        UsualKeys = Key + "5";
 
     public override Encoding Encoding => Utf8;
 

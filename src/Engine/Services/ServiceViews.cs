@@ -255,7 +255,7 @@ internal static class ServiceViews
             TookMs = run is { Proven: { } proven, Launched: { } launched }
                 ? (proven - launched).TotalMilliseconds
                 : null,
-            UsualMs = store.UsualStart(actor.Id)?.TotalMilliseconds,
+            UsualMs = store.UsualStart(actor.Id, run?.Number)?.TotalMilliseconds,
         };
     }
 

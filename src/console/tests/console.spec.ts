@@ -257,6 +257,19 @@ test("a held service says why, shows what each fall left behind, and is released
   expect(complaints).toEqual([]);
 });
 
+/** What every key is called that a person may set, as the sentry describes a definition. */
+async function titles(page: Page): Promise<string[]> {
+  type Key = { title: string; properties?: Record<string, Key>; "x-kinds"?: string[] };
+  const schema = (await (
+    await page.request.get(new URL("/api/definition.schema.json", page.url()).href)
+  ).json()) as Key;
+  const of = (key: Key): string[] =>
+    key.properties && !key["x-kinds"] ? Object.values(key.properties).flatMap(of) : [key.title];
+  return Object.entries(schema.properties ?? {})
+    .filter(([name]) => !["format", "accept"].includes(name))
+    .flatMap(([, key]) => of(key));
+}
+
 test("the wrap form checks while one types, rehearses, and leads to the running service", async ({ page, sentry }) => {
   const program = sentry.file(
     "ledger.sh",
@@ -266,6 +279,8 @@ test("the wrap form checks while one types, rehearses, and leads to the running 
   await page.getByRole("navigation").getByText("Wrap a program").click();
   const found = page.getByRole("complementary", { name: "Checked while you type" });
   await expect(found).toContainText("Nothing to check yet");
+  for (const title of await titles(page))
+    await expect(page.locator("form").getByText(title, { exact: true })).not.toHaveCount(0);
   await page.getByRole("textbox", { name: "Name" }).fill("Fare ledger");
   await page.getByRole("textbox", { name: "Program" }).fill("/srv/skerry/nothing");
   await page.getByRole("textbox", { name: "Account" }).fill(sentry.account);

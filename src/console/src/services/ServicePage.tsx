@@ -139,7 +139,7 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
                 <dd>
                   waits {length(detail.data["wind-down-ms"])} in all
                   {detail.data["usual-stop-ms"] != null &&
-                    `; its stops usually take ${(detail.data["usual-stop-ms"] / 1000).toFixed(1)} s`}
+                    `; its stops usually take ${ms(detail.data["usual-stop-ms"])}`}
                 </dd>
               </>
             )}
@@ -205,9 +205,10 @@ const beginsAt: Record<string, string> = {
   never: "never: every start is refused",
 };
 
+const ms = (took: number) => (took < 100 ? `${Math.round(took)} ms` : `${(took / 1000).toFixed(2)} s`);
+
 function Proof({ detail }: { detail: ServiceDetail }) {
   const { proof, needs } = detail;
-  const ms = (took: number) => (took < 100 ? `${Math.round(took)} ms` : `${(took / 1000).toFixed(2)} s`);
   return (
     <>
       <dt>Proof</dt>

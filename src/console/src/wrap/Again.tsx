@@ -1,5 +1,6 @@
 import { Tabs } from "@mantine/core";
 import type { RepeatView } from "../api/client";
+import { Typed } from "../app/Typed";
 
 const quoted = (word: string) =>
   /^[\p{L}\p{N}\-_./=:,@%+]+$/u.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`;
@@ -14,7 +15,7 @@ export function Again({ repeat }: { repeat: RepeatView }) {
       </Tabs.List>
       <Tabs.Panel value="command">
         <pre className="again">
-          {repeat.command ? repeat.command.map(quoted).join(" ") : "Only a file can say all of it."}
+          {repeat.command ? <Typed words={repeat.command.map(quoted)} /> : "Only a file can say all of it."}
         </pre>
       </Tabs.Panel>
       <Tabs.Panel value="file">

@@ -1,6 +1,7 @@
 import { Button } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { api, type CheckView, type FindingView, take } from "../api/client";
+import { Typed } from "../app/Typed";
 
 type Marks = Record<FindingView["severity"], string>;
 
@@ -62,7 +63,9 @@ function Finding({
       <code>{finding.code}</code>
       <p>{finding.seen}</p>
       <p className="quiet">{finding.why}</p>
-      <p className="mend">{finding.mend}</p>
+      <p className="mend">
+        <Typed words={finding.mend.split(" ")} />
+      </p>
       {button && account !== "" && (
         <Button size="compact-sm" variant="default" loading={mend.isPending} onClick={() => mend.mutate()}>
           {button}

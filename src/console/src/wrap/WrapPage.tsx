@@ -16,7 +16,7 @@ import "./wrap.css";
 
 /** The parts of the form, in the order of the work. Of each, these keys are shown at once; all others under "More". */
 const parts: { title: string; of: string[]; first: string[] }[] = [
-  { title: "What it is", of: ["name", "title", "notes"], first: ["name", "notes"] },
+  { title: "What it is", of: ["name", "title", "notes", "labels"], first: ["name", "notes"] },
   {
     title: "What runs",
     of: ["program"],
@@ -38,10 +38,16 @@ const parts: { title: string; of: string[]; first: string[] }[] = [
   },
   {
     title: "While it runs, when it fails, how it stops",
-    of: ["watch", "recover", "wind-down"],
+    of: ["watch", "recover", "wind-down", "reload"],
     first: ["watch", "recover.after", "recover.pause.first", "recover.hold.ends", "recover.codes", "wind-down"],
   },
 ];
+
+/** What the last part has: whatever no other one asks for, so that none is left out. */
+const rest = { title: "Its output, its files, who is told", first: ["output.directory", "files.directory", "tell"] };
+
+/** These are no answers of a person's: the one is written by the sentry, the other by accepting a finding. */
+const notAsked = ["format", "accept"];
 
 /** A program you start by hand today, made a service in the order of the work; the sentry checks all of it while you type. */
 export function WrapPage() {
@@ -76,7 +82,8 @@ function WrapForm({ keys }: { keys: Record<string, Key> }) {
     },
     onSuccess: (name) => navigate({ to: "/services/$name", params: { name } }),
   });
-  const all = leaves(keys);
+  const all = leaves(keys).filter(({ path }) => !notAsked.includes(path));
+  const others = Object.keys(keys).filter((key) => !parts.some(({ of }) => of.includes(key)));
   const field = ({ path, key }: Leaf) => (
     <KeyField
       key={path}
@@ -95,7 +102,7 @@ function WrapForm({ keys }: { keys: Record<string, Key> }) {
           wrap.mutate();
         }}
       >
-        {parts.map(({ title, of, first }) => {
+        {[...parts, { ...rest, of: others }].map(({ title, of, first }) => {
           const mine = all.filter(({ path }) => of.includes(path.split(".")[0] ?? ""));
           return (
             <Part key={title} title={title}>
