@@ -195,6 +195,7 @@ internal static class Program
             WhyCommands.Runs(),
             WhyCommands.Board(),
             OutputCommand.Make(),
+            TerminalCommand.Make(),
             LogbookCommand.Make(),
             AccountCommands.Make(),
             SecretCommands.Make(),

@@ -17,7 +17,7 @@ internal sealed unsafe partial class Guard
         mainGone = ending = stuckSaid = executes = false;
         main = mainStatus = 0;
         peakKib = cpuMicroseconds = 0;
-        (reopen, atTerminal) = (0, false);
+        (reopen, atTerminal, terminalSize) = (0, false, null);
         group = outOfMemory = null;
         fixed (byte* order = body)
         {
@@ -42,7 +42,7 @@ internal sealed unsafe partial class Guard
                 NeverLaunched(LaunchStep.Output, Marshal.GetLastSystemError());
             else
             {
-                output.Begin(sink, atTerminal ? OutputSource.Terminal : OutputSource.Output, asked.Hidden);
+                output.Begin(sink, atTerminal ? OutputSource.Terminal : OutputSource.Output, asked.Hidden, viewers);
                 error.Begin(asked.ErrorOutput is null ? sink : errorSink, OutputSource.Error, asked.Hidden);
                 BoundOutput(body);
                 foreach (var one in asked.Followed)
@@ -74,6 +74,9 @@ internal sealed unsafe partial class Guard
     private static ReadOnlySpan<byte> ServiceVariable => "CALM_SERVICE="u8;
 
     private byte[] named = [];
+
+    /// <summary>Of a terminal for people; null: there is none.</summary>
+    private TerminalSize? terminalSize;
 
     /// <summary>What this half of a launch needs of the order; its paths lie in the order itself.</summary>
     private struct Asked()
@@ -112,7 +115,10 @@ internal sealed unsafe partial class Guard
             else if (field.Is(LaunchField.KeepInput))
                 asked.KeepInput = true;
             else if (field.Is(LaunchField.Terminal))
-                atTerminal = true;
+                (atTerminal, terminalSize) = (
+                    true,
+                    TerminalSize.Parse(System.Text.Encoding.ASCII.GetString(field.Value))
+                );
             else if (field.Is(LaunchField.TurnAt))
                 asked.TurnAt = Message.Number(body, LaunchField.TurnAt);
             else if (field.Is(LaunchField.Stamp))
@@ -170,8 +176,10 @@ internal sealed unsafe partial class Guard
         streams = new Streams { OurInput = -1, OurError = -1 };
         if (atTerminal)
         {
-            if (!Terminal.Open(out var master, out var slave))
+            if (!Terminal.Open(terminalSize, out var master, out var slave))
                 return false;
+            if (terminalSize is { } size)
+                viewers.Open(master, size);
             streams = new Streams
             {
                 TheirInput = slave,

@@ -34,6 +34,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
         error = new();
     private readonly Sink sink = new(),
         errorSink = new();
+    private readonly Viewers viewers = new();
     private readonly List<FollowedFile> files = [];
     private long filesLookedAt;
     private bool moreInFiles;
@@ -69,7 +70,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
         _ = fcntl(fds[Server], F_SETFD, FD_CLOEXEC);
         SayHello();
 
-        var watch = stackalloc PollFd[Watched];
+        var watch = stackalloc PollFd[Watched + Viewers.MostWatched];
         while (phase != Phase.Idle || fds[Server] >= 0 || owed is not null)
         {
             for (var i = 0; i < Watched; i++)
@@ -78,7 +79,8 @@ internal sealed unsafe partial class Guard(string runDirectory)
                     Fd = (i == Output && output.Stuck != 0) || (i == Error && error.Stuck != 0) ? -1 : fds[i],
                     Events = POLLIN,
                 };
-            if (poll(watch, Watched, Patience) < 0)
+            var seen = viewers.Watch(watch + Watched);
+            if (poll(watch, (nuint)(Watched + seen), Patience) < 0)
                 continue;
 
             if (output.Stuck != 0)
@@ -88,6 +90,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
             for (var i = 0; i < Watched; i++)
                 if (watch[i].Revents != 0 && watch[i].Fd == fds[i] && (i != Listener || watch[Server].Revents == 0))
                     Handle(i); // who comes next waits until what the one before said is read
+            viewers.Handle(watch + Watched, seen);
             foreach (var pump in (ReadOnlySpan<Pump>)[output, error])
                 if (pump.Owes)
                     pump.SayMissing(Environment.TickCount64, atLast: false);
@@ -130,7 +133,12 @@ internal sealed unsafe partial class Guard(string runDirectory)
                 break;
             default:
                 if (!(which == Output ? output : error).Carry(fds[which]))
+                {
+                    if (which == Output)
+                        viewers.TerminalGone();
                     Close(which);
+                }
+
                 break;
         }
     }
@@ -552,6 +560,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
     private void CloseStreams()
     {
         CloseInput(answer: false);
+        viewers.Close();
         for (var i = Output; i <= Status; i++)
             Close(i);
         output.Close();

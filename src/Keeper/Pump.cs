@@ -23,6 +23,7 @@ internal sealed unsafe class Pump
     private Sink sink = new();
     private OutputSource source;
     private byte[][] hidden = [];
+    private Viewers? viewers;
 
     /// <summary>errno of the last write that failed, 0 while output flows.</summary>
     public int Stuck { get; private set; }
@@ -31,10 +32,11 @@ internal sealed unsafe class Pump
     /// <param name="into">Where it goes; two streams may share it.</param>
     /// <param name="hide">Texts that are not to be in the file, each of at least four bytes and less than a quarter of
     /// the buffer.</param>
-    public void Begin(Sink into, OutputSource from, byte[][] hide)
+    /// <param name="seenBy">Whoever sees the terminal while it runs gets all of it, hidden texts replaced.</param>
+    public void Begin(Sink into, OutputSource from, byte[][] hide, Viewers? seenBy = null)
     {
         Close();
-        (sink, source, hidden) = (into, from, hide);
+        (sink, source, hidden, viewers) = (into, from, hide, seenBy);
     }
 
     public void Close()
@@ -161,7 +163,7 @@ internal sealed unsafe class Pump
 
             if (got == 0)
             {
-                pendingTo = tailTo;
+                LetGo();
                 _ = Retry();
                 return false;
             }
@@ -171,6 +173,7 @@ internal sealed unsafe class Pump
             pendingTo = tailTo = tail + (int)got;
             if (hidden.Length > 0)
                 Hide();
+            viewers?.Take(buffer, pendingTo);
             if (thinAbove > 0)
                 Thin(now);
             if (!Retry() || got < Chunk - tail)
@@ -220,7 +223,7 @@ internal sealed unsafe class Pump
         if (Stuck == 0)
         {
             SayMissing(0, atLast: true);
-            pendingTo = tailTo; // nothing more comes: it was no beginning
+            LetGo();
             if (Retry())
                 return lost;
         }
@@ -269,6 +272,13 @@ internal sealed unsafe class Pump
                 }
 
         (pendingTo, tailTo) = (content.Length - held, content.Length);
+    }
+
+    /// <summary>Nothing more comes: what was held back was no beginning.</summary>
+    private void LetGo()
+    {
+        viewers?.Take(buffer + pendingTo, tailTo - pendingTo);
+        pendingTo = tailTo;
     }
 
     private static bool More(int pipe)

@@ -61,16 +61,16 @@ internal static unsafe class Records
     }
 
     /// <summary>
-    /// Listens on <c>socket</c>, by its relative name: the directory may be deeper than a socket address is long.
+    /// Listens on a socket, by its relative name (at most 32 letters): the directory may be deeper than a socket address is long.
     /// </summary>
-    public static int Listen()
+    public static int Listen(string name = "socket")
     {
-        Remove("socket");
+        Remove(name);
         var listener = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
-        var address = stackalloc byte[16];
+        var address = stackalloc byte[40];
         *(ushort*)address = AF_UNIX;
-        "socket"u8.CopyTo(new Span<byte>(address + 2, 14));
-        if (bind(listener, address, 9) == 0 && listen(listener, 4) == 0)
+        address[Encoding.ASCII.GetBytes(name, new Span<byte>(address + 2, 32)) + 2] = 0;
+        if (bind(listener, address, (uint)name.Length + 3) == 0 && listen(listener, 4) == 0)
             return listener;
         _ = close(listener);
         return -1;

@@ -1,4 +1,5 @@
 using System.Runtime.InteropServices;
+using CalmSentry.Contract.Keeper;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -16,10 +17,12 @@ internal static unsafe class Terminal
         OpenPeer = 0x5441,
         Lock = 0x40045431;
     private const uint PostProcess = 1,
-        Echo = 8;
+        Echo = 8,
+        Utf8 = 0x4000;
     private const int NoControl = 0x100; // O_NOCTTY
 
-    public static bool Open(out int ours, out int theirs)
+    /// <param name="size">For people, of this size; null: for a file, of a usual one.</param>
+    public static bool Open(TerminalSize? size, out int ours, out int theirs)
     {
         theirs = -1;
         fixed (byte* name = "/dev/ptmx"u8)
@@ -29,18 +32,29 @@ internal static unsafe class Terminal
         var off = 0;
         if (Control(ours, Lock, (nint)(&off)) < 0 || (theirs = Control(ours, OpenPeer, O_RDWR | NoControl)) < 0)
             return false;
-        // Its output goes to a file: no line ends made for a screen, and what is typed is not printed.
         var modes = stackalloc uint[16];
         if (Control(theirs, Get, (nint)modes) == 0)
         {
-            modes[1] &= ~PostProcess;
-            modes[3] &= ~Echo;
+            if (size is null)
+            {
+                // Its output goes to a file: no line ends made for a screen, and what is typed is not printed.
+                modes[1] &= ~PostProcess;
+                modes[3] &= ~Echo;
+            }
+            else
+                modes[0] |= Utf8; // what is erased while typing are characters
             _ = Control(theirs, Set, (nint)modes);
         }
 
-        var size = stackalloc ushort[4] { 40, 132, 0, 0 };
-        _ = Control(theirs, SetSize, (nint)size);
+        _ = Resize(theirs, size ?? new(132, 40));
         return true;
+    }
+
+    /// <summary>The program is told (SIGWINCH).</summary>
+    public static bool Resize(int terminal, TerminalSize size)
+    {
+        var all = stackalloc ushort[4] { (ushort)size.Rows, (ushort)size.Columns, 0, 0 };
+        return Control(terminal, SetSize, (nint)all) == 0;
     }
 
     /// <summary>The terminal becomes the one that controls the caller's session, which must have none.</summary>

@@ -7,6 +7,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Engine;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Terminals;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Inspection.Drills;
 using CalmSentry.Inspection.Files;
@@ -19,6 +20,7 @@ using CalmSentry.Server.Console;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 using CalmSentry.Server.Self;
+using CalmSentry.Server.Terminals;
 using CalmSentry.Store;
 using CalmSentry.Telling;
 using CalmSentry.Telling.Forwarding;
@@ -262,6 +264,7 @@ internal static partial class Serve
         app.UseRouting(); // what is a call is not looked for among the console's files
         app.UseConsoleFiles();
         app.UseAuthorization();
+        app.UseWebSockets();
         app.Use(next => context => Unrecorded.Watch(house.Store, house.Clocks, context, next));
         app.MapConsole();
         app.MapSay();
@@ -276,6 +279,7 @@ internal static partial class Serve
         api.MapRunning();
         api.MapTogether();
         api.MapOutput();
+        api.MapTerminals();
         api.MapChecks();
         kept.MapSecrets();
         kept.MapAccounts();
@@ -322,6 +326,8 @@ internal static partial class Serve
             .AddSingleton(new Sessions(house.Store, house.Clocks.Time))
             .AddSingleton(new SentrySelf(house.Clocks.Time))
             .AddSingleton<Pace>()
+            .AddSingleton<Tickets>()
+            .AddSingleton<TerminalRoom>()
             .AddSingleton<DailyNotes>()
             .AddSingleton(settings)
             .AddSingleton<SettingsCheck>()

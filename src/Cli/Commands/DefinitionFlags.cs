@@ -53,7 +53,8 @@ internal sealed class DefinitionFlags
         {
             { Resolve: Resolve.Path } => "PATH",
             { Resolve: Resolve.Program } => "PROGRAM",
-            { Type: KeyType.Switch } => "true (if left out), or false",
+            { Type: KeyType.Switch, Pattern: null } => "true (if left out), or false",
+            { Type: KeyType.Switch } => "true (if left out), false, or as below",
             { Example: [>= '0' and <= '9', ..] example } => example.Replace(" ", "", StringComparison.Ordinal),
             { Kinds.Count: > 0 } => key.Name.ToUpperInvariant(),
             _ => "TEXT",
@@ -168,7 +169,7 @@ internal sealed class DefinitionFlags
 
     private static JsonNode Read(Key key, string[] words)
     {
-        if (key.Type == KeyType.Switch && !(words is ["true" or "false"]))
+        if (key is { Type: KeyType.Switch, Pattern: null } && !(words is ["true" or "false"]))
             throw new Failure(
                 Exit.Usage,
                 $"--{key.Flag} needs true, false or nothing behind it; it took '{words[^1]}' for its value.",

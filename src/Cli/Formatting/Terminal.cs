@@ -115,11 +115,14 @@ internal sealed partial class Terminal : TextWriter
     public static void Raw(ReadOnlySpan<byte> bytes) => output!.Put(bytes);
 
     /// <summary>Characters in a line of what the standard output, or the error output, leads to; no end where it is no terminal.</summary>
-    public static unsafe int Width(bool error = false)
+    public static int Width(bool error = false) => Size(error).Columns is > 0 and var columns ? columns : int.MaxValue;
+
+    /// <summary>Of that terminal; 0 where it is none.</summary>
+    public static unsafe (int Columns, int Rows) Size(bool error = false)
     {
         const int getWindowSize = 0x5413; // TIOCGWINSZ (ioctl_tty(2)): rows, columns, and two more, of 16 bits each
         var size = stackalloc ushort[4];
-        return ioctl(error ? 2 : 1, getWindowSize, size) == 0 && size[1] > 0 ? size[1] : int.MaxValue;
+        return ioctl(error ? 2 : 1, getWindowSize, size) == 0 ? (size[1], size[0]) : (0, 0);
     }
 
     /// <summary>

@@ -3,6 +3,7 @@ using System.Net;
 using System.Net.Http.Json;
 using System.Net.ServerSentEvents;
 using System.Net.Sockets;
+using System.Net.WebSockets;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
@@ -24,18 +25,20 @@ internal sealed class SentryClient : IDisposable
     public SentryClient(Places places)
     {
         this.places = places;
-        var handler = new SocketsHttpHandler
-        {
-            ConnectCallback = Connect,
-            UseProxy = false,
-            UseCookies = false,
-        };
-        http = new HttpClient(handler)
+        http = new HttpClient(Handler())
         {
             BaseAddress = new Uri("http://sentry/api/"),
             Timeout = Timeout.InfiniteTimeSpan,
         };
     }
+
+    private SocketsHttpHandler Handler() =>
+        new()
+        {
+            ConnectCallback = Connect,
+            UseProxy = false,
+            UseCookies = false,
+        };
 
     public static string PathOf(string service) =>
         service.Length > 0
@@ -143,6 +146,43 @@ internal sealed class SentryClient : IDisposable
 
     /// <summary>All that was asked for through this client is on record, as far as its answers say.</summary>
     public bool IsOnRecord { get; private set; } = true;
+
+    /// <summary>A service's terminal, joined by a ticket of its own.</summary>
+    /// <param name="from">The run that was seen, and the place up to which.</param>
+    public async Task<ClientWebSocket> JoinTerminal(
+        string service,
+        bool watches,
+        (long Run, long Place)? from,
+        CancellationToken cancellation
+    )
+    {
+        var ticket = await Send(
+                HttpMethod.Post,
+                $"{PathOf(service)}/terminal{(watches ? "?watch=true" : "")}",
+                null,
+                ApiJson.Default.TerminalTicket,
+                cancellation
+            )
+            .ConfigureAwait(false);
+        var socket = new ClientWebSocket();
+        try
+        {
+            var goesOn = from is var (run, place) ? $"&run={run}&place={place}" : "";
+            await socket
+                .ConnectAsync(
+                    new Uri($"ws://sentry/api/terminal?ticket={ticket.Ticket}{goesOn}"),
+                    new HttpMessageInvoker(Handler(), disposeHandler: true),
+                    cancellation
+                )
+                .ConfigureAwait(false);
+            return socket;
+        }
+        catch
+        {
+            socket.Dispose();
+            throw;
+        }
+    }
 
     public void Dispose() => http.Dispose();
 

@@ -134,7 +134,10 @@ public static class KeeperVersion
     /// <summary>It keeps output in segments, with the times of what is in them (<see cref="OutputForm"/>).</summary>
     public const int Segments = 4;
 
-    public const int Latest = Segments;
+    /// <summary>It lets a terminal be seen while its program runs (<see cref="ViewerWord"/>).</summary>
+    public const int Viewers = 5;
+
+    public const int Latest = Viewers;
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
@@ -283,7 +286,10 @@ public static class LaunchField
     /// <summary>Present: standard input is a pipe that stays open, instead of /dev/null.</summary>
     public const string KeepInput = "keep-input";
 
-    /// <summary>Present: all three streams are a new terminal, which controls the program's session.</summary>
+    /// <summary>
+    /// Present: all three streams are a new terminal, which controls the program's session. A size such as <c>120x40</c>: one for
+    /// people, that is seen while it runs (since <see cref="KeeperVersion.Viewers"/>).
+    /// </summary>
     public const string Terminal = "terminal";
 
     /// <summary>

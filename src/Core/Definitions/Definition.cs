@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Globalization;
 
 namespace CalmSentry.Core.Definitions;
 
@@ -131,6 +132,27 @@ public sealed record ProgramPart(
 
     /// <summary>It runs at a terminal of its own, instead of with pipes.</summary>
     public bool Terminal { get; init; }
+
+    /// <summary>Its terminal is one for people, of this size, and can be joined while it runs; null: it is one for its output alone.</summary>
+    public ScreenSize? Screen { get; init; }
+}
+
+/// <summary>Of a terminal, in characters.</summary>
+public readonly record struct ScreenSize(int Columns, int Rows)
+{
+    public const int MostEach = 1000,
+        FewestColumns = 20,
+        FewestRows = 5;
+
+    /// <returns>Null: no size that is allowed, such as 120x40.</returns>
+    public static ScreenSize? Read(string text) =>
+        text.Split('x') is [var columns, var rows]
+        && Forms.WholeOf(columns, FewestColumns, MostEach) is { } wide
+        && Forms.WholeOf(rows, FewestRows, MostEach) is { } high
+            ? new(wide, high)
+            : null;
+
+    public override string ToString() => string.Create(CultureInfo.InvariantCulture, $"{Columns}x{Rows}");
 }
 
 /// <summary>

@@ -89,7 +89,14 @@ public static class DefinitionSchema
                 Words(json, "enum", key.Choices!);
                 break;
             case KeyType.Switch:
-                json.WriteString("type", "boolean");
+                if (key.Pattern is null)
+                    json.WriteString("type", "boolean");
+                else
+                {
+                    Types(json, "boolean", "string");
+                    json.WriteString("pattern", key.Pattern);
+                }
+
                 break;
             case KeyType.Number:
                 Types(json, "number", "string");

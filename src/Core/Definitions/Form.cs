@@ -51,6 +51,9 @@ public enum Resolve
     Program,
 }
 
+/// <summary>Whether a program runs at a terminal, and of which size where that is for people.</summary>
+public readonly record struct AtTerminal(bool Has, ScreenSize? Screen);
+
 /// <summary>The forms that values of a definition have.</summary>
 public static class Forms
 {
@@ -157,6 +160,24 @@ public static class Forms
         {
             Type = KeyType.Switch,
             Choices = null,
+        };
+
+    /// <summary>None, one for its output, or one for people of a size.</summary>
+    public static Form<AtTerminal> OfTerminal { get; } =
+        Of<AtTerminal>(
+            "true | false | a size such as 120x40 (columns x rows, from 20x5 to 1000x1000)",
+            text =>
+                text switch
+                {
+                    "true" => new(true, null),
+                    "false" => new(false, null),
+                    _ => ScreenSize.Read(text) is { } size ? new(true, size) : null,
+                },
+            at => at.Screen?.ToString() ?? (at.Has ? "true" : "false")
+        ) with
+        {
+            Type = KeyType.Switch,
+            Pattern = "^(true|false|[0-9]{2,4}x[0-9]{1,4})$",
         };
 
     public static Form<T> Choice<T>(params (string Word, T Value)[] words)

@@ -179,11 +179,11 @@ public static class ProgramKeys
             },
             Value(
                 "terminal",
-                Forms.Switch,
-                program => program.Terminal ? true : null,
-                (program, terminal) => program with { Terminal = terminal },
+                Forms.OfTerminal,
+                program => program.Terminal ? new AtTerminal(true, program.Screen) : null,
+                (program, terminal) => program with { Terminal = terminal.Has, Screen = terminal.Screen },
                 "It runs at a terminal of its own, as in a window: its wind-down can press a key there, and many "
-                    + "programs print line by line."
+                    + "programs print line by line. With a size it is one for people: calm terminal joins it while it runs."
             ) with
             {
                 Label = "Runs at a terminal of its own",

@@ -191,6 +191,29 @@ public sealed record ReloadFailedEntry(RunNumber Run, string Why) : Entry
     protected override string Sentence => $"It was to read its settings anew: {Why}.";
 }
 
+/// <summary>Somebody sees its terminal from here on.</summary>
+public sealed record TerminalJoinedEntry(RunNumber? Run) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run);
+    protected override string Sentence => "Its terminal was joined.";
+}
+
+/// <summary>Somebody who sees its terminal began to type there; what is nowhere.</summary>
+public sealed record TerminalTypedEntry(RunNumber? Run) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run);
+    protected override string Sentence => "Keys were typed at its terminal.";
+}
+
+/// <param name="Took">How long it was seen.</param>
+public sealed record TerminalLeftEntry(TimeSpan Took, bool HasTyped) : Entry
+{
+    protected override EntryFields Own => Fielded(took: Took, count: HasTyped ? 1 : 0);
+    protected override string Sentence =>
+        $"Its terminal was left after {Duration.Write(TimeSpan.FromSeconds(Math.Ceiling(Took.TotalSeconds)))}"
+        + (HasTyped ? "." : ", without a key typed.");
+}
+
 internal static class RunningEntries
 {
     public static ImmutableArray<EntryKind> Kinds { get; } =
@@ -224,6 +247,9 @@ internal static class RunningEntries
             f.Took.Needed(),
             f.Seen.Needed()
         )),
+        EntryKind.Of(f => new TerminalJoinedEntry(f.Run)),
+        EntryKind.Of(f => new TerminalTypedEntry(f.Run), EntrySeverity.Notice),
+        EntryKind.Of(f => new TerminalLeftEntry(f.Took.Needed(), f.Count == 1)),
         EntryKind.Of(f => new ReloadedEntry(f.Run.Needed(), f.Name.Needed(), f.Seen.Needed())),
         EntryKind.Of(f => new ReloadFailedEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Error),
     ];

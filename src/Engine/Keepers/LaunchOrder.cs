@@ -54,7 +54,7 @@ internal static class LaunchOrder
             .With(LaunchField.Program, command[0])
             .With(LaunchField.Mask, IdentityKeys.Umask.Write(definition.Identity.Umask));
         if (definition.Program.Terminal && !switchOff)
-            order.With(LaunchField.Terminal, 1);
+            order.With(LaunchField.Terminal, definition.Program.Screen?.ToString() ?? "1");
         else if (definition.KeepsInput && !switchOff)
             order.With(LaunchField.KeepInput, 1);
         if (site.ErrorOutput is { } error)
@@ -152,7 +152,7 @@ internal static class LaunchOrder
         };
         // What it prints goes to a file, read line by line: no colours and no moving about.
         if (definition.Program.Terminal)
-            environment["TERM"] = "dumb";
+            environment["TERM"] = definition.Program.Screen is null ? "dumb" : "xterm-256color";
         foreach (var (name, value) in definition.Program.Environment)
             environment[name] = value;
         return environment;

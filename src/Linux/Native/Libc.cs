@@ -68,6 +68,7 @@ internal static unsafe partial class Libc
         SIGURG = 23;
     public const int SIG_SETMASK = 2;
     public const short POLLIN = 1,
+        POLLOUT = 4,
         POLLHUP = 0x10,
         POLLRDHUP = 0x2000;
     public const int WNOHANG = 1;

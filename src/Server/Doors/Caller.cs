@@ -25,7 +25,7 @@ internal sealed record Caller(string Account, CallerKind Kind, string? Login = n
     public bool May(Permission permission) =>
         Kind switch
         {
-            CallerKind.Sentry or CallerKind.Session => permission != Permission.OwnService,
+            CallerKind.Sentry or CallerKind.Session => permission is not (Permission.OwnService or Permission.Ticket),
             CallerKind.Program => permission == Permission.OwnService,
             _ => false,
         };

@@ -84,6 +84,8 @@ internal static class Door
     public static Task Refuse(HttpContext context)
     {
         var services = context.RequestServices;
+        if (context.GetEndpoint() is { } call && Permissions.Of(call) == Permission.Ticket)
+            return Problems.BadTicket().ExecuteAsync(context);
         // Who asks again and again fills no logbook.
         if (
             Caller.Known(context) is { Kind: not CallerKind.Program } refused

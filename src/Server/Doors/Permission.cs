@@ -14,6 +14,9 @@ internal enum Permission
     /// <summary>To be a process of the service it is about: what programs say of themselves.</summary>
     OwnService,
 
+    /// <summary>To have a ticket for it, which a caller with another permission was given: opening a terminal.</summary>
+    Ticket,
+
     /// <summary>To see: states, output, records.</summary>
     Read,
 
@@ -89,6 +92,10 @@ internal static class Permissions
                 context.Resource is HttpContext http
                 && (
                     requirement.Permission == Permission.Anyone
+                    || (
+                        requirement.Permission == Permission.Ticket
+                        && http.RequestServices.GetRequiredService<Tickets>().Holds(http.Request.Query["ticket"])
+                    )
                     || Caller.Known(http)?.May(requirement.Permission) == true
                 )
             )

@@ -34,6 +34,15 @@ internal static class Problems
             error.ToString()
         );
 
+    public static IResult BadTicket() =>
+        Of(
+            StatusCodes.Status401Unauthorized,
+            ProblemCode.BadTicket,
+            "No such ticket",
+            "This ticket was never given, was used, is older than half a minute, or is another's.",
+            "Ask for a new one."
+        );
+
     /// <summary>So many of something are not shown at a time.</summary>
     public static IResult NotSoMany(int? last, int most) =>
         Of(400, ProblemCode.BadNumber, "Not a number of them", $"last is {last}; allowed: 1 to {most}.");

@@ -5,6 +5,7 @@ import { api, type ServiceDetail, take } from "../api/client";
 import { at, length, Since } from "../live/clock";
 import { onLogged, useService, useServices } from "../live/live";
 import { LogTable } from "../logbook/LogbookPage";
+import { Terminal } from "../terminal/Terminal";
 import { Actions } from "./Actions";
 import { Check } from "./Check";
 import { Files } from "./Files";
@@ -62,6 +63,7 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
         job={kindOf(detail.data) === "periodic"}
         reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)}
       />
+      {hasScreen(detail.data) && <Terminal name={name} lives={service.pid != null} />}
       <div className="columns">
         <div>
           <h2 id="output">Output</h2>
@@ -193,6 +195,10 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
 
 const kindOf = (detail: ServiceDetail | undefined) =>
   (detail?.definition as { program?: { kind?: string } } | undefined)?.program?.kind;
+
+/** It has a terminal for people, of a size. */
+const hasScreen = (detail: ServiceDetail | undefined) =>
+  /^\d+x\d+$/.test(String((detail?.definition as { program?: { terminal?: unknown } } | undefined)?.program?.terminal));
 
 /** Log files that the program writes by itself. */
 const ownFiles = (detail: ServiceDetail | undefined): string[] =>
