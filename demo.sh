@@ -128,7 +128,7 @@ wrap_all() {
   wraps+=($!)
   calm wrap "Berth relay" --at boot --account "$(account_of relay)" --need network,within=5s,follows=go-ahead \
     --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" \
-    --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
+    --terminal 100x30 --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &
   wraps+=($!)
   calm wrap "Quay lamps" --at boot-late --label quay --account "$(account_of lamps)" --kind toggles --need service:gate-counter \
@@ -219,6 +219,7 @@ Try in another terminal:
   $node ticket-spooler/spool.js >/dev/null & sleep 8; calm tell; kill %%     # a second copy, told unasked
   calm report                                     # what happened so far, as it is sent each morning
   kill -9 $(server); calm list                    # the service itself: its guard restarts it, the programs go on
+  calm terminal berth-relay                       # its own terminal: it asks for words to all berths; Ctrl-Q twice leaves
   calm stop fare-ledger                           # others need it: it asks first
   calm drill                                      # proves a reboot without one
   calm wrap "Fog horn" --account $(account_of gate) --start -- /bin/sh -c 'while sleep 5; do echo fog \$(date +%S) m; done'

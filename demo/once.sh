@@ -35,6 +35,19 @@ reaches() {
   done
 }
 talk() { exec 9<>"/dev/tcp/127.0.0.1/$1" && printf '%s\n' "$2" >&9 && IFS= read -r answer <&9 && exec 9>&- && [ "$answer" = "$3" ]; }
+# Somebody joins the relay's terminal, answers what it asks, and leaves again: words, and what is to be shown of them.
+answered_at_terminal() {
+  local keys=$root/keys seen=$root/seen joined
+  rm -f "$keys" "$seen" && mkfifo "$keys" && : >"$seen" || return 1
+  script -qefc "calm terminal berth-relay" "$seen" <"$keys" >/dev/null 2>&1 &
+  joined=$!
+  exec 8>"$keys"
+  shown() { for _ in {1..300}; do grep -qa "$1" "$seen" && return; read -rt 0.1 <> <(:); done; cat "$seen"; return 1; }
+  shown "Words for all berths" && printf '%s\r' "$1" >&8 && shown "$2" && printf '\021\021' >&8 && wait "$joined"
+  local was=$?
+  exec 8>&-
+  return "$was"
+}
 page_has() { grep -q "$1" <<<"$(curl -s --max-time 5 "http://127.0.0.1:$port/")"; }
 no_page_has() { ! page_has "$1"; }
 nowhere() { ! grep -rlsF "$1" "$root/var" "$root/run" "$root/sentry.log"; }
@@ -131,6 +144,8 @@ play() {
   came_true "the relay lets in who knows the password" talk $((port + 5)) "kelp-and-brine" "listening"
   came_true "its secret is hidden in its output" ends_with_code 0 'with the password ****' calm output berth-relay
   came_true "and lies nowhere in the clear" nowhere kelp-and-brine
+  came_true "its terminal is joined, it asks, and is answered" answered_at_terminal "gale warning" "said to . berths: gale warning"
+  came_true "who joined and typed is in the logbook, and not what" ends_with_code 0 "Keys were typed at its terminal" calm logbook berth-relay
   came_true "the lamps are on, with nothing running for it" ends_with_code 0 "On since" calm list
   echo "$(date +%H:%M) off" >>"$root/var/lib/calm-sentry/state/quay-lamps/lamps"
   came_true "somebody switches them off: it is seen, and they are on again" reaches quay-lamps running 2

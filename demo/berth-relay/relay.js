@@ -1,8 +1,10 @@
 // Passes radio words between the berths: what one connected berth says, all others hear. Puts itself into the background,
-// as a program of its age does, writes its process number down, and lets in only those who know the password.
+// as a program of its age does, writes its process number down, and lets in only those who know the password. At its terminal it asks
+// for words to all berths, and goes on asking.
 import { spawn } from "node:child_process";
 import { writeFileSync } from "node:fs";
 import { createServer } from "node:net";
+import { createInterface } from "node:readline";
 
 const port = Number(process.env.RELAY_PORT ?? 7415);
 const password = process.env.RELAY_PASSWORD;
@@ -13,7 +15,7 @@ if (process.argv[2] !== "--in-the-background") {
     console.error("no RELAY_PASSWORD: every berth could listen in");
     process.exit(2);
   }
-  const child = spawn(process.execPath, [process.argv[1], "--in-the-background"], { detached: true, stdio: ["ignore", "inherit", "inherit", "ipc"] });
+  const child = spawn(process.execPath, [process.argv[1], "--in-the-background"], { detached: true, stdio: ["inherit", "inherit", "inherit", "ipc"] });
   child.once("message", () => process.exit(0));
   child.once("exit", (code) => process.exit(code ?? 1));
 } else {
@@ -37,7 +39,18 @@ if (process.argv[2] !== "--in-the-background") {
     console.log(`relay on port ${port}; berths join with the password ${password}`);
     process.send("up");
     process.disconnect();
+    if (process.stdin.isTTY) ask();
   });
+  const ask = () => {
+    const desk = createInterface({ input: process.stdin, output: process.stdout, terminal: false });
+    const prompt = () => process.stdout.write("Words for all berths? ");
+    desk.on("line", (words) => {
+      for (const berth of berths) berth.write(`the office: ${words}\n`);
+      console.log(`said to ${berths.size} berths: ${words}`);
+      prompt();
+    });
+    prompt();
+  };
   process.on("SIGTERM", () => {
     for (const berth of berths) berth.write("the relay goes off the air\n");
     process.exit(0);

@@ -32,6 +32,7 @@ internal sealed unsafe class Viewers
 
     private byte* ring;
     private readonly ScreenModes modes = new();
+    private readonly Unseen unseen;
     private readonly List<Viewer> viewers = [];
     private byte[] keys = [];
     private int listener = -1,
@@ -41,6 +42,8 @@ internal sealed unsafe class Viewers
     private TerminalSize size;
 
     private bool isOpen;
+
+    public Viewers() => unseen = new(Type);
 
     private long Begin => Math.Max(0, end - Kept);
 
@@ -55,6 +58,7 @@ internal sealed unsafe class Viewers
 
         (terminal, size, end, keysTo, isOpen) = (master, begins, 0, 0, true);
         modes.Clear();
+        unseen.Seen();
         listener = Records.Listen(ViewerForm.Socket);
     }
 
@@ -90,6 +94,8 @@ internal sealed unsafe class Viewers
     {
         if (!isOpen)
             return;
+        if (viewers.Count == 0)
+            unseen.Read(new(bytes, length));
         while (length > 0)
         {
             var at = (int)(end % Kept);
@@ -147,7 +153,10 @@ internal sealed unsafe class Viewers
         if (seen[1].Revents != 0)
             TypeOn();
         if (seen[0].Revents != 0 && accept4(listener, null, null, O_CLOEXEC | O_NONBLOCK) is >= 0 and var line)
+        {
             viewers.Add(new(line));
+            unseen.Seen();
+        }
     }
 
     private void Drop(int which)

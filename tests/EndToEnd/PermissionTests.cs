@@ -77,8 +77,8 @@ public class PermissionTests
             )
         )
             Assert.True(
-                call.Permission == "own-service"
-                    ? code.StartsWith("403", StringComparison.Ordinal)
+                call.Permission is "own-service" or "ticket"
+                    ? code.StartsWith(call.Permission == "ticket" ? "401" : "403", StringComparison.Ordinal)
                     : code.Split(' ')[0] is not ("401" or "403" or "500" or "000"),
                 $"session: {call} came to {code}"
             );
@@ -92,8 +92,8 @@ public class PermissionTests
             )
         )
             Assert.True(
-                call.Permission == "own-service"
-                    ? code.StartsWith("403", StringComparison.Ordinal)
+                call.Permission is "own-service" or "ticket"
+                    ? code.StartsWith(call.Permission == "ticket" ? "401" : "403", StringComparison.Ordinal)
                     : code.Split(' ')[0] is not ("401" or "403" or "500" or "000"),
                 $"root: {call} came to {code}"
             );
@@ -107,7 +107,8 @@ public class PermissionTests
             var right =
                 call.Permission == "anyone" || call.Path.EndsWith(Odd, StringComparison.Ordinal)
                     ? code.Split(' ')[0] is not ("500" or "000")
-                    : code.Split(' ')[0] == refusal;
+                    // Whoever has no ticket is told that, whoever it is.
+                    : code.Split(' ')[0] == (call.Permission == "ticket" && refusal == "403" ? "401" : refusal);
             var opened = call.Permission != "anyone" && code.StartsWith('2') && code != "200 text/html; charset=utf-8";
             Assert.True(right && !opened, $"{who}: {call} came to {code}");
         }

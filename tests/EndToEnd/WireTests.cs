@@ -119,6 +119,8 @@ public partial class WireTests
         "POST services/board/release",
         "GET services/fare-ledger/output?last=1",
         "GET services/fare-ledger/output/lines?last=1",
+        "POST services/relay/terminal",
+        "GET terminal?ticket=none",
         "GET services/relay/check",
         "POST services/tide-export/skip?dry=true",
         "POST services/relay/advance",

@@ -72,8 +72,11 @@ public abstract class ControlCodes
             Reset();
             Add(one);
         }
+        // These are obeyed within a sequence.
+        else if (one == Enquiry)
+            Code([one]);
         else if (one < 0x20)
-            Plain([one]); // it is obeyed within a sequence
+            Plain([one]);
         else
             OfSequence(one);
     }
