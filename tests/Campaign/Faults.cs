@@ -53,7 +53,7 @@ internal sealed partial class Faults
     /// <summary>When something that was frozen went on last.</summary>
     public DateTime LastThaw { get; private set; }
 
-    public Faults(Machine machine, Alarms alarms) =>
+    public Faults(Machine machine, Alarms alarms, Viewers viewers) =>
         All = [
             new("let one fall for good", 3, (_, _) => Done(() => underWay.Add(Task.Run(alarms.Fall)))),
             new("the receiver of messages fails", 2, (_, random) => Done(() => FailReceiver(alarms, random))),
@@ -136,6 +136,7 @@ internal sealed partial class Faults
             new("restart several", 2, (machine, random) => Together(machine, "restart", random, "--with-dependents")),
             new("a drill", 1, (machine, _) => Ask(machine, null, "drill", ["drill", "--yes"])),
             new("kill a client", 4, KillClient),
+            new("join a terminal", 6, (_, random) => viewers.Join(random)),
             .. machine.IsRoot
                 ? (Fault[])
                     [

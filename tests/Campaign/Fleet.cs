@@ -8,6 +8,9 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
     /// <summary>It has files of its own, and gets new ones now and then.</summary>
     public bool Swaps { get; init; }
 
+    /// <summary>It runs at a terminal that is joined now and then.</summary>
+    public bool HasTerminal => Name == Fleet.AtTerminal;
+
     /// <summary>It is run at its moments, each for one of them at most.</summary>
     public bool IsJob => Temper == "job";
 
@@ -21,7 +24,7 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
             program:
               path: {{script}}
               arguments: [{{Name}}, {{Temper}}, {{witness}}]
-              kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}
+              kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}{{(HasTerminal ? "\n  terminal: 100x30" : "")}}
             identity: { account: {{account}} }
             recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 }{{(
                 IsJob ? "" : ", then: [{ command: [/bin/true], after: 2 }]"
@@ -48,6 +51,8 @@ internal static class Fleet
 {
     /// <summary>A file with days that all jobs leave out.</summary>
     public static string DaysIn(string root) => Path.Combine(root, "harbour days");
+
+    public const string AtTerminal = "harbour-desk";
 
     private const string UpFor = "begin: { proof: { up-for: 50 ms } }";
 
@@ -77,6 +82,7 @@ internal static class Fleet
         Member.Job("fare-export", "queue"),
         Member.Job("chart-refresh", "take-over"),
         new("gate-log", "rotates", false, UpFor),
+        new(AtTerminal, "counts", false, UpFor),
         new("sluice-log", "rotates", false, UpFor),
     ];
 }

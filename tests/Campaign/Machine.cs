@@ -23,6 +23,9 @@ internal sealed class Machine(string programs) : IAsyncDisposable
 
     private readonly Lock bringing = new();
 
+    /// <summary>Where the client is.</summary>
+    public string Client => programs;
+
     /// <summary>Directory of the programs that are tried: its own, so that their files can be replaced and taken away.</summary>
     private string Programs => Path.Combine(Places.Root, "programs");
 

@@ -58,7 +58,8 @@ internal static class Program
         await using var alarms = new Alarms(machine);
         await machine.Begin().ConfigureAwait(false);
         alarms.Begin();
-        var faults = new Faults(machine, alarms);
+        var viewers = new Viewers(machine);
+        var faults = new Faults(machine, alarms, viewers);
         var kinds = faults.All.Where(fault => only.Length == 0 || only.Any(fault.Name.Contains)).ToList();
         var counts = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var lists = new List<TimeSpan>();
@@ -93,6 +94,7 @@ internal static class Program
             await faults.Settle().ConfigureAwait(false);
             IReadOnlyList<string> seen =
             [
+                .. await viewers.Look().ConfigureAwait(false),
                 .. await alarms.Look(faults.LastThaw, faults.WentBack).ConfigureAwait(false),
                 .. await invariants.Look(faults).ConfigureAwait(false),
             ];
@@ -149,6 +151,7 @@ internal static class Program
                 )
         );
         Console.WriteLine($"alarms: {alarms.Told}.");
+        Console.WriteLine($"viewers: {viewers.Told}.");
         Console.WriteLine(
             violations == 0 ? "campaign: every law held." : $"campaign: {violations} violations; seed {seed}."
         );

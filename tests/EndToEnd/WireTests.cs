@@ -120,6 +120,7 @@ public partial class WireTests
         "GET services/fare-ledger/output?last=1",
         "GET services/fare-ledger/output/lines?last=1",
         "POST services/relay/terminal",
+        "POST services/relay/input ahoy",
         "GET terminal?ticket=none",
         "GET services/relay/check",
         "POST services/tide-export/skip?dry=true",

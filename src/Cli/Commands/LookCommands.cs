@@ -310,6 +310,7 @@ internal static class LookCommands
         Row(service.RunningCommand is null ? "command" : "next start", CommandLine.Folded(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
+        WriteWhereElse(service);
         Row("state dir", service.StateDirectory);
         Row("revision", Text(service.Revision));
         WriteDefinition(service);
@@ -338,6 +339,21 @@ internal static class LookCommands
                     + $"{(watch.Bad > 0 ? $" ({watch.Bad} of {watch.Patience} bad looks)" : "")}; "
                     + $"if not: {watch.Follows}{(watch.Implied ? "  (default)" : "")}"
             );
+    }
+
+    /// <summary>Where it can be seen beside its output: log files of its own, its terminal.</summary>
+    private static void WriteWhereElse(ServiceDetail service)
+    {
+        if (
+            service.Definition.TryGetProperty("output", out var output) && output.TryGetProperty("files", out var files)
+        )
+            foreach (var file in files.EnumerateObject())
+                Row("log file", $"{file.Value}: calm output {service.Name} --file {file.Name}");
+        if (
+            service.Definition.GetProperty("program").TryGetProperty("terminal", out var terminal)
+            && terminal.ToString().Contains('x', StringComparison.Ordinal)
+        )
+            Row("terminal", $"{terminal}: calm terminal {service.Name}");
     }
 
     private static void WriteDefinition(ServiceDetail service)

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using System.Text.RegularExpressions;
 using CalmSentry.Cli.Terminals;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
@@ -24,12 +25,19 @@ internal static class TerminalCommand
             Description = "Keep what is seen in this new file, as asciicast version 2",
             HelpName = "FILE",
         };
+        var send = new Option<string?>("--send")
+        {
+            Description =
+                "Only give its program this text, at its terminal or on an input that is kept (program.input: kept); \\n is a line's end",
+            HelpName = "TEXT",
+        };
         var command = new Command("terminal", "Join a service's own terminal while it runs; Ctrl-Q twice leaves it")
         {
             name,
             watch,
             take,
             record,
+            send,
         };
         command.SetAction(
             async (parsed, cancellation) =>
@@ -38,6 +46,8 @@ internal static class TerminalCommand
                     throw new Failure(Exit.Usage, "--watch and --take do not go together; nothing was done.");
                 using var client = Common.Client(parsed);
                 var service = parsed.GetValue(name)!;
+                if (parsed.GetValue(send) is { } text)
+                    return await Send(client, service, text, cancellation).ConfigureAwait(false);
                 // What is in the way is said before this terminal is another's.
                 var at = await client
                     .Send(
@@ -72,5 +82,41 @@ internal static class TerminalCommand
             }
         );
         return command;
+    }
+
+    private static async Task<int> Send(
+        SentryClient client,
+        string service,
+        string text,
+        CancellationToken cancellation
+    )
+    {
+        string meant;
+        try
+        {
+            meant = Regex.Unescape(text);
+            if ((text.Length - text.TrimEnd('\\').Length) % 2 != 0)
+                throw new ArgumentException("nothing follows the last one");
+        }
+        catch (ArgumentException)
+        {
+            throw new Failure(
+                Exit.Usage,
+                $"--send: found '{text}'; a backslash begins one of \\n \\r \\t \\e \\xHH, or is written twice.",
+                "For a line: --send 'yes\\n'"
+            );
+        }
+
+        var answer = await client
+            .Send(
+                HttpMethod.Post,
+                $"{SentryClient.PathOf(service)}/input",
+                new StringContent(meant),
+                ApiJson.Default.Answer,
+                cancellation
+            )
+            .ConfigureAwait(false);
+        Console.WriteLine(answer.Said);
+        return answer.CameTrue ? Exit.True : Exit.NotTrue;
     }
 }

@@ -61,7 +61,7 @@ internal sealed class Joined(SentryClient client, string service, bool watches, 
                     told = false;
                     await See(socket, over.Token).ConfigureAwait(false);
                 }
-                catch (Failure gone) when (gone.ExitCode == Exit.Unreachable && seen is not null) { }
+                catch (Failure gone) when (gone.ExitCode == Exit.Unreachable) { }
                 catch (Exception error)
                     when (error is WebSocketException or IOException && !over.IsCancellationRequested) { }
 

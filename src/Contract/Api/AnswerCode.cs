@@ -67,6 +67,12 @@ public enum AnswerCode
 
     WatchesResumed,
 
+    /// <summary>Its program was given a text on its input, or at its terminal.</summary>
+    InputGiven,
+
+    /// <summary>The text could not be given.</summary>
+    InputNotGiven,
+
     Reloaded,
 
     /// <summary>A step failed, or it no longer serves after it.</summary>

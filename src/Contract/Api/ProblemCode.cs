@@ -81,6 +81,7 @@ public enum ProblemCode
     NoSuchSeverity,
     NoSuchVersion,
     NoSuchWord,
+    NoInput,
     NoTerminal,
     NoTime,
     NoWebSocket,

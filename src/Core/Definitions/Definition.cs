@@ -70,13 +70,16 @@ public sealed record Definition
         Begin.At is BeginAt.Boot or BeginAt.BootLate
         || (IsJob && Begin.At == BeginAt.Request && !Given.Contains("begin.at"));
 
-    /// <summary>Its standard input is kept open, so that a step can use it.</summary>
+    /// <summary>Its standard input is kept open, so that a step, or a person, can use it.</summary>
     public bool KeepsInput =>
         !Program.Terminal
-        && WindDown
-            .Concat(Reload)
-            .Concat(Output.Reopen)
-            .Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input });
+        && (
+            Program.KeepsInput
+            || WindDown
+                .Concat(Reload)
+                .Concat(Output.Reopen)
+                .Any(step => step is CloseInputStep or SendStep { To.Kind: SendKind.Input })
+        );
 
     /// <summary>Codes of blocking findings that somebody overruled by name.</summary>
     public ImmutableArray<string> Accept { get; init; } = [];
@@ -129,6 +132,9 @@ public sealed record ProgramPart(
 
     /// <summary>Of a program that toggles: the command that switches it off, program and arguments.</summary>
     public ImmutableArray<string> Off { get; init; } = [];
+
+    /// <summary>Its standard input is kept open for people, whether or not a step uses it.</summary>
+    public bool KeepsInput { get; init; }
 
     /// <summary>It runs at a terminal of its own, instead of with pipes.</summary>
     public bool Terminal { get; init; }

@@ -188,6 +188,17 @@ public static class ProgramKeys
             {
                 Label = "Runs at a terminal of its own",
                 Default = "false: with pipes",
+            },
+            Value(
+                "input",
+                Forms.Choice(("none", false), ("kept", true)),
+                program => program.KeepsInput ? true : null,
+                (program, kept) => program with { KeepsInput = kept },
+                "kept: its standard input stays open, and takes what 'calm terminal NAME --send' gives it."
+            ) with
+            {
+                Label = "Its input",
+                Default = "none, unless a step sends to it or closes it",
             }
         )
         {

@@ -191,6 +191,13 @@ public sealed record ReloadFailedEntry(RunNumber Run, string Why) : Entry
     protected override string Sentence => $"It was to read its settings anew: {Why}.";
 }
 
+/// <summary>Somebody gave it a text on its input, or at its terminal; which is nowhere.</summary>
+public sealed record InputGivenEntry(RunNumber Run) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run);
+    protected override string Sentence => "Its program was given a text.";
+}
+
 /// <summary>Somebody sees its terminal from here on.</summary>
 public sealed record TerminalJoinedEntry(RunNumber? Run) : Entry
 {
@@ -247,6 +254,7 @@ internal static class RunningEntries
             f.Took.Needed(),
             f.Seen.Needed()
         )),
+        EntryKind.Of(f => new InputGivenEntry(f.Run.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new TerminalJoinedEntry(f.Run)),
         EntryKind.Of(f => new TerminalTypedEntry(f.Run), EntrySeverity.Notice),
         EntryKind.Of(f => new TerminalLeftEntry(f.Took.Needed(), f.Count == 1)),

@@ -1,6 +1,10 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
+using CalmSentry.Core.Lifecycle;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Services;
 using CalmSentry.Engine.Terminals;
 using CalmSentry.Server.Api;
@@ -19,6 +23,7 @@ internal static class TerminalRoutes
             .Produces<TerminalTicket>(201)
             .Refuses(404, 409, 503)
             .May(Permission.Read);
+        api.OneService().MapPost("/input", Give).Produces<Answer>().Refuses(400, 404, 409, 413).May(Permission.Operate);
         api.MapGet("/terminal", Join).Produces(101).Refuses(400, 401).May(Permission.Ticket);
     }
 
@@ -86,6 +91,46 @@ internal static class TerminalRoutes
                 "As many tickets as there may be wait to be used.",
                 $"Try again in {Tickets.Life.TotalSeconds:0} s."
             );
+    }
+
+    private static readonly TimeSpan InputPatience = TimeSpan.FromSeconds(5);
+
+    /// <summary>Give the program a text, the body, on its input or at its terminal, as it is: a line has its end.</summary>
+    public static async Task<IResult> Give(Called called, Record logbook, HttpContext context)
+    {
+        var actor = called.Service;
+        var (text, problem) = await Incoming.Text(context.Request, ViewerForm.Longest).ConfigureAwait(false);
+        if (problem is not null)
+            return problem;
+        if (!actor.Definition.KeepsInput && !actor.Definition.Program.Terminal)
+            return Problems.Of(
+                409,
+                ProblemCode.NoInput,
+                "No input",
+                $"{actor.Definition.Title} has no input that is kept open, and no terminal; nothing was sent.",
+                $"calm adjust {actor.Definition.Name} --input kept, then calm restart {actor.Definition.Name}"
+            );
+        if (actor.Situation is not { Phase: Phase.Running, Run.Number: var run })
+            return Problems.Of(
+                409,
+                ProblemCode.NotRunning,
+                "Not running",
+                $"{actor.Definition.Title} is not running; nothing was sent. {actor.View.Why}",
+                $"calm start {actor.Definition.Name}"
+            );
+        var effect = await actor
+            .Perform(new SendStep(text!, new SendTo(SendKind.Input, ""), InputPatience), run)
+            .ConfigureAwait(false);
+        if (!effect.Failed)
+            logbook.Note(actor, new InputGivenEntry(run), Caller.Of(context).Who);
+        return Reply.Of(
+            new Answer
+            {
+                Code = effect.Failed ? AnswerCode.InputNotGiven : AnswerCode.InputGiven,
+                CameTrue = !effect.Failed,
+                Said = $"{actor.Definition.Title} was given {(effect.Failed ? "nothing" : "it")}: {effect.Answer}.",
+            }
+        );
     }
 
     /// <summary>Join a terminal by a ticket, as a WebSocket.</summary>

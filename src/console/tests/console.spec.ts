@@ -257,6 +257,33 @@ test("a held service says why, shows what each fall left behind, and is released
   expect(complaints).toEqual([]);
 });
 
+test("a service's terminal is joined, typed at and left", async ({ page, sentry }) => {
+  const program = sentry.file(
+    "desk.sh",
+    "#!/bin/sh\nwhile printf 'which berth? '; read -r berth; do echo \"berth $berth is noted\"; done\n",
+  );
+  sentry.calm("wrap", "desk", "--account", sentry.account, "--terminal", "90x20", "--start", "--", program);
+  const complaints = await enter(page, sentry);
+  await row(page, "desk").click();
+  await page.getByRole("button", { name: "Join" }).click();
+  const terminal = page.getByRole("region", { name: "Terminal" });
+  const screen = terminal.locator(".xterm-accessibility-tree");
+  await expect(screen).toContainText("which berth?");
+  await expect(terminal.getByRole("status")).toContainText("You type.");
+  await terminal.locator("textarea").pressSequentially("7\n");
+  await expect(screen).toContainText("berth 7 is noted");
+  await terminal.getByRole("button", { name: "Only see" }).click();
+  await expect(terminal.getByRole("status")).toContainText("Nobody types");
+  await terminal.getByRole("button", { name: "Type here" }).click();
+  await expect(terminal.getByRole("status")).toContainText("You type.");
+  await terminal.locator("textarea").pressSequentially("8\n");
+  await expect(screen).toContainText("berth 8 is noted");
+  await terminal.getByRole("button", { name: "Leave" }).click();
+  await expect(page.getByRole("button", { name: "Join" })).toBeVisible();
+  await expect(page.getByText("Keys were typed at its terminal.")).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
 /** What every key is called that a person may set, as the sentry describes a definition. */
 async function titles(page: Page): Promise<string[]> {
   type Key = { title: string; properties?: Record<string, Key>; "x-kinds"?: string[] };

@@ -268,6 +268,36 @@ public class TerminalTests
     }
 
     [Fact]
+    public async Task A_text_is_given_to_a_program_with_an_input_or_a_terminal()
+    {
+        await using var sentry = await Sentry.Start();
+        var program = sentry.Script("quay", "#!/bin/bash\nwhile read -r x; do echo \"noted: $x\"; done\nsleep 600\n");
+        await sentry.Wrap("quay", "--start", "--", program);
+        var said = await sentry.Calm("terminal", "quay", "--send", "7\\n");
+        Assert.Equal(1, said.Exit);
+        Assert.Contains("calm adjust quay --input kept", said.All, StringComparison.Ordinal);
+        await sentry.Ok("adjust", "quay", "--input", "kept");
+        said = await sentry.Calm("terminal", "quay", "--send", "7\\n");
+        Assert.Contains("its input cannot be written", said.All, StringComparison.Ordinal); // this run has none yet
+        await sentry.Ok("restart", "quay");
+        await sentry.Ok("terminal", "quay", "--send", "7\\n");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "quay")).Output.Contains("noted: 7", StringComparison.Ordinal)
+        );
+        foreach (var wrong in (string[])["7\\q", "7\\"])
+            Assert.Equal(2, (await sentry.Calm("terminal", "quay", "--send", wrong)).Exit);
+        await sentry.Ok("adjust", "quay", "--terminal", "80x24");
+        await sentry.Ok("restart", "quay");
+        await sentry.Ok("terminal", "quay", "--send", "8 \\u00f8\\r");
+        await Sentry.Eventually(async () =>
+            (await sentry.Ok("output", "quay")).Output.Contains("noted: 8 ø", StringComparison.Ordinal)
+        );
+        var logbook = (await sentry.Ok("logbook", "quay")).Output;
+        Assert.Contains("Its program was given a text.", logbook, StringComparison.Ordinal);
+        Assert.DoesNotContain("noted", logbook, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task A_ticket_joins_once_and_a_wrong_one_never()
     {
         await using var sentry = await Sentry.Start();
