@@ -1,4 +1,4 @@
-// The floors that the bench compares with, and the programs that both sides run. gcc -O2 -o floors floors.c
+// The floors that the bench compares with, and the programs that both sides run. gcc -O2 -o floors floors.c -lutil
 //   floors first FIFO            writes the time of its first instruction (CLOCK_REALTIME, ns) and then rests
 //   floors once FIFO             writes the time of its first instruction and ends
 //   floors moments N FIFO        sleeps until each of N moments (all at the next even second, or $SPACING ns apart) and starts
@@ -13,13 +13,17 @@
 #define _GNU_SOURCE
 #include <arpa/inet.h>
 #include <fcntl.h>
+#include <poll.h>
+#include <pty.h>
 #include <signal.h>
 #include <spawn.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/socket.h>
+#include <sys/ioctl.h>
 #include <sys/wait.h>
+#include <termios.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -63,9 +67,48 @@ static long long began(int fifo) {
   return atoll(text);
 }
 
+/* Both ways between two descriptors until one ends. */
+static void carry(int from, int to, int back_from, int back_to) {
+  char room[16384];
+  struct pollfd wait[2] = {{from, POLLIN, 0}, {back_from, POLLIN, 0}};
+  while (poll(wait, 2, -1) > 0)
+    for (int i = 0; i < 2; i++) {
+      if (!wait[i].revents) continue;
+      ssize_t got = read(wait[i].fd, room, sizeof room);
+      if (got <= 0) _exit(0);
+      for (ssize_t put = 0; put < got;) {
+        ssize_t more = write(i == 0 ? to : back_to, room + put, got - put);
+        if (more <= 0) _exit(0);
+        put += more;
+      }
+    }
+}
+
+/* A command at a terminal of 80x24, joined over as many hops as a service's: two sockets between the terminal and this one. */
+static int relay(char **command) {
+  int first[2], second[2], terminal;
+  struct winsize size = {24, 80, 0, 0};
+  if (socketpair(AF_UNIX, SOCK_STREAM, 0, first) || socketpair(AF_UNIX, SOCK_STREAM, 0, second)) return 1;
+  if (fork() == 0) {
+    if (forkpty(&terminal, NULL, NULL, &size) == 0) {
+      execvp(command[0], command);
+      _exit(127);
+    }
+    carry(terminal, first[0], first[0], terminal);
+  }
+  if (fork() == 0) carry(first[1], second[0], second[0], first[1]);
+  struct termios raw;
+  tcgetattr(0, &raw);
+  cfmakeraw(&raw);
+  tcsetattr(0, TCSANOW, &raw);
+  carry(second[1], 1, 0, second[1]);
+  return 0;
+}
+
 int main(int argc, char **argv) {
   long long first = now();
   self = "/proc/self/exe";
+  if (argc >= 3 && strcmp(argv[1], "relay") == 0) return relay(argv + 2);
   if (argc == 3 && strcmp(argv[1], "first") == 0) {
     char text[24];
     snprintf(text, sizeof text, "%19lld\n", first);

@@ -8,7 +8,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 . tools/setup.sh bench >&2
 . tools/parts.sh
 mkdir -p out/bench
-gcc -O2 -o out/bench/floors bench/floors.c
+gcc -O2 -o out/bench/floors bench/floors.c -lutil
 dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
 for which in before now; do : >"out/bench/$which.txt"; done
 for ((round = 1; round <= rounds; round++)); do

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Measures speed and size beside floors in C and everyday tools, in one run; prints a table. --quick: a short trial of the bench itself.
 # --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
-# --files: twenty thousand new files for a service.
+# --files: twenty thousand new files for a service. --terminal: keys and output at a joined terminal.
 # --knock: the list while another account knocks (as root).
 # --write puts the table into docs/performance.md.
 set -euo pipefail
@@ -12,7 +12,8 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 mkdir -p out/bench
 # In memory, where there is room for it: a disk's own moods would be most of what the capture shows.
 if [ -w /dev/shm ] && [ "$(df --output=avail -m /dev/shm | tail -n 1)" -gt 6000 ]; then export TMPDIR=/dev/shm; fi
-gcc -O2 -o out/bench/floors bench/floors.c
+gcc -O2 -o out/bench/floors bench/floors.c -lutil
+if [[ " $* " == *" --terminal "* ]]; then exec python3 bench/terminal.py out out/bench/floors; fi
 dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
 out/bench/driver/CalmSentry.Bench out out/bench/floors "$@" | tee out/bench/table.md
 if [[ " $* " == *" --write "* ]]; then

@@ -518,6 +518,16 @@ internal static class AskCommands
             );
         if (evidence.Output.Count == 0)
             Console.WriteLine("  output     nothing printed so far");
+        else if (evidence.Output.Any(printed => printed.Contains("\u001b[", StringComparison.Ordinal)))
+        {
+            // Codes shown as text would hide what it says.
+            var name = answer.Service is { } service ? $"calm terminal {service.Name}" : "calm terminal";
+            Console.WriteLine(
+                $"  output     it draws on its screen; where that is a terminal for people, '{name}' shows it"
+            );
+            return;
+        }
+
         for (var i = 0; i < evidence.Output.Count; i++)
             Console.WriteLine($"  {(i == 0 ? "output" : ""), -10} {evidence.Output[i]}");
     }

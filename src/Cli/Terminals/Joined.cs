@@ -25,7 +25,7 @@ internal sealed class Joined(SentryClient client, string service, bool watches, 
 
     private readonly CodeFilter inside = new(CodeFilter.StaysInside);
     private readonly CancellationTokenSource left = new();
-    private volatile ClientWebSocket? line;
+    private volatile WebSocket? line;
     private readonly SemaphoreSlim sending = new(1);
     private (long Run, long Place)? seen;
     private bool isLive,
@@ -92,7 +92,7 @@ internal sealed class Joined(SentryClient client, string service, bool watches, 
 
     // What is shown
 
-    private async Task See(ClientWebSocket socket, CancellationToken gone)
+    private async Task See(WebSocket socket, CancellationToken gone)
     {
         var room = new byte[1 << 16];
         while (true)

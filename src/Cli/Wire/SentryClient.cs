@@ -149,7 +149,7 @@ internal sealed class SentryClient : IDisposable
 
     /// <summary>A service's terminal, joined by a ticket of its own.</summary>
     /// <param name="from">The run that was seen, and the place up to which.</param>
-    public async Task<ClientWebSocket> JoinTerminal(
+    public async Task<WebSocket> JoinTerminal(
         string service,
         bool watches,
         (long Run, long Place)? from,
@@ -164,23 +164,24 @@ internal sealed class SentryClient : IDisposable
                 cancellation
             )
             .ConfigureAwait(false);
-        var socket = new ClientWebSocket();
+        var goesOn = from is var (run, place) ? $"&run={run}&place={place}" : "";
+        var path = $"/api/terminal?ticket={ticket.Ticket}{goesOn}";
         try
         {
-            var goesOn = from is var (run, place) ? $"&run={run}&place={place}" : "";
-            await socket
-                .ConnectAsync(
-                    new Uri($"ws://sentry/api/terminal?ticket={ticket.Ticket}{goesOn}"),
-                    new HttpMessageInvoker(Handler(), disposeHandler: true),
-                    cancellation
-                )
-                .ConfigureAwait(false);
-            return socket;
+            return TerminalLine.Open(places.RootSocket, path);
         }
-        catch
+        catch (SocketException)
         {
-            socket.Dispose();
-            throw;
+            // As for every call: whoever may not use that one asks at the other.
+        }
+
+        try
+        {
+            return TerminalLine.Open(places.ApiSocket, path);
+        }
+        catch (SocketException error)
+        {
+            throw Unreachable(error);
         }
     }
 
