@@ -396,6 +396,7 @@ internal sealed unsafe partial class Guard
             Records.Write("run", News(KeeperWord.Launched).With("pid", main).ToBytes().Span);
         Close(Listener);
         fds[Listener] = Records.Listen();
+        viewers.ListenAgain();
     }
 
     private static int Memory(byte* content, int length)

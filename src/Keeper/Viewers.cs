@@ -65,9 +65,9 @@ internal sealed unsafe class Viewers
     /// <summary>The run is over: all are given what is left, as far as they take it at once, and are let go.</summary>
     public void Close()
     {
+        var waits = 20; // for all of them: the run's end is waited for
         foreach (var one in viewers)
         {
-            var waits = 50;
             while (Give(one) && (one.OutFrom < one.OutTo || one.Place < end) && one.Place >= 0 && waits-- > 0)
             {
                 var room = new PollFd { Fd = one.Line, Events = POLLOUT };
@@ -84,6 +84,15 @@ internal sealed unsafe class Viewers
             Records.Remove(ViewerForm.Socket);
         (listener, isOpen) = (-1, false);
         TerminalGone();
+    }
+
+    /// <summary>Its socket was wiped.</summary>
+    public void ListenAgain()
+    {
+        if (!isOpen)
+            return;
+        _ = close(listener);
+        listener = Records.Listen(ViewerForm.Socket);
     }
 
     /// <summary>Nobody is at its other end any more, and it is closed.</summary>

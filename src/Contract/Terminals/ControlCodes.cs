@@ -83,14 +83,20 @@ public abstract class ControlCodes
 
     private void OfTwo(byte one)
     {
-        Add(one);
         if (one is >= 0x80 and <= 0x9f)
-            End();
-        else
         {
-            Plain(Begun);
-            Reset();
+            Add(one);
+            End();
+            return;
         }
+
+        // It was the first byte of a character, or of none: then whatever follows counts for itself.
+        Plain(Begun);
+        Reset();
+        if (one is Escape or FirstOfC1 or Enquiry)
+            Take(one);
+        else
+            Plain([one]);
     }
 
     private void OfSequence(byte one)

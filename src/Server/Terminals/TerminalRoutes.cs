@@ -162,7 +162,7 @@ internal static class TerminalRoutes
             );
         if (
             tickets.Use(ticket) is not { } held
-            || held.Session != SessionOf(context, sessions)
+            || !IsItsOwner(held, context, sessions)
             || registry.All.FirstOrDefault(one => one.Id == held.Service) is not { } service
         )
             return Problems.BadTicket();
@@ -192,6 +192,9 @@ internal static class TerminalRoutes
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(15),
         Patience = TimeSpan.FromSeconds(30);
 
-    private static string? SessionOf(HttpContext context, Sessions sessions) =>
-        context.Features.Get<DoorWord>() is { Door: DoorKind.Api } ? null : sessions.Of(context.Request)?.Id ?? "";
+    /// <summary>Whoever joins is who asked: the same account by the kernel's word, or the same browser session by its cookie.</summary>
+    private static bool IsItsOwner(Ticket held, HttpContext context, Sessions sessions) =>
+        context.Features.Get<DoorWord>() is { Door: DoorKind.Api }
+            ? held.Session is null && Caller.Known(context)?.Account == held.Caller.Account
+            : held.Session is { } session && sessions.Of(context.Request)?.Id == session;
 }

@@ -323,6 +323,31 @@ public class TerminalTests
             });
         }
 
+        // Another account that got hold of a ticket.
+        if (Environment.UserName == "root")
+        {
+            var said = await Sentry.As(
+                "daemon",
+                "curl",
+                "-si",
+                "--max-time",
+                "10",
+                "--unix-socket",
+                sentry.Places.ApiSocket,
+                "-H",
+                "Connection: Upgrade",
+                "-H",
+                "Upgrade: websocket",
+                "-H",
+                "Sec-WebSocket-Version: 13",
+                "-H",
+                "Sec-WebSocket-Key: c2tlcnJ5IGxpbmUgcXVheQ==",
+                $"http://sentry/api/terminal?ticket={await Ticket()}"
+            );
+            Assert.Contains("401", said.Output, StringComparison.Ordinal);
+            Assert.Contains("bad-ticket", said.Output, StringComparison.Ordinal);
+        }
+
         Assert.Equal(401, await Refused(new string('a', 64)));
         Assert.Equal(401, await Refused(""));
         Assert.Equal("running", (await sentry.Show("quay")).GetProperty("state").GetString());

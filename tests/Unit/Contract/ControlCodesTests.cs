@@ -49,6 +49,19 @@ public class ControlCodesTests
         Gen.Byte.Array[0, 200]
     );
 
+    /// <summary>A first byte of a character that none follows hides nothing.</summary>
+    [Fact]
+    public void Bytes_that_are_no_character_hide_no_sequence() =>
+        Assert.Equal(
+            [0xc2, (byte)'x', 0xc2, 0xc2],
+            Through(
+                CodeFilter.StaysInside,
+                [
+                    [0xc2, 0x1b, .. "]52;c;eA==\u0007x"u8, 0xc2, 0x05, 0xc2, 0xc2, 0x9b, .. "\u001b[5i"u8],
+                ]
+            )
+        );
+
     private static byte[] Through(CodePasses passes, params IEnumerable<byte[]> pieces)
     {
         var filter = new CodeFilter(passes);
