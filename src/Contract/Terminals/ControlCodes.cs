@@ -90,8 +90,15 @@ public abstract class ControlCodes
             return;
         }
 
-        // It was the first byte of a character, or of none: then whatever follows counts for itself.
-        Plain(Begun);
+        if (one is > 0x9f and <= 0xbf)
+        {
+            Add(one);
+            Plain(Begun);
+            Reset();
+            return;
+        }
+
+        // The first byte of none: handed on, it could become one of a control with what follows a sequence that is not.
         Reset();
         if (one is Escape or FirstOfC1 or Enquiry)
             Take(one);
