@@ -81,7 +81,12 @@ public sealed class CodeFilter(CodePasses passes) : ControlCodes
     /// </summary>
     public static bool StaysInside(ReadOnlySpan<byte> sequence)
     {
-        if (sequence.Length < 2 || sequence[0] != 0x1b)
+        // Nothing but printable ASCII is in one that is known: bytes above could become a control with what follows.
+        if (
+            sequence.Length < 2
+            || sequence[0] != 0x1b
+            || sequence[1..].ContainsAnyExceptInRange((byte)0x20, (byte)0x7e)
+        )
             return false;
         var (second, last) = (sequence[1], sequence[^1]);
         if (second != (byte)'[')
