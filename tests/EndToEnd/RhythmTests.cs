@@ -307,7 +307,7 @@ public class RhythmTests
             var (down, up) = (At(stores[i], "ended"), At(stores[i + 1], "proven"));
             Assert.All(
                 boards,
-                run => Assert.True(At(run, "began") >= up || At(run, "ended") <= down, $"{run} between {down} and {up}")
+                run => Assert.True(At(run, "began") >= up || At(run, "ended") <= down, $"{run} between {down:O} and {up:O}")
             );
         }
 
