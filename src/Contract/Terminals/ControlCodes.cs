@@ -110,7 +110,7 @@ public abstract class ControlCodes
     {
         Add(one);
         if (length == 2 && one is (byte)']' or (byte)'P' or (byte)'X' or (byte)'^' or (byte)'_')
-            isText = length == 2;
+            isText = true;
         else if (begun[1] == (byte)'[')
         {
             if (length > 2 && one is >= 0x40 and <= 0x7e)

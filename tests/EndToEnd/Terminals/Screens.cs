@@ -5,7 +5,7 @@ using System.Text.Json.Nodes;
 namespace CalmSentry.Tests.EndToEnd.Terminals;
 
 /// <summary>What a screen shows.</summary>
-public sealed record Shown(IReadOnlyList<string> Lines, int Column, int Row, bool Over)
+public sealed record Shown(IReadOnlyList<string> Lines, int Column, int Row)
 {
     public string All => string.Join('\n', Lines.Select(line => line.TrimEnd()));
 }
@@ -57,8 +57,7 @@ internal sealed class Screens : IDisposable
         return new(
             [.. shown.GetProperty("lines").EnumerateArray().Select(line => line.GetString()!)],
             shown.GetProperty("cursor")[0].GetInt32(),
-            shown.GetProperty("cursor")[1].GetInt32(),
-            shown.GetProperty("over").GetBoolean()
+            shown.GetProperty("cursor")[1].GetInt32()
         );
     }
 

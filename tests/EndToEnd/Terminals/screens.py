@@ -65,7 +65,7 @@ for line in sys.stdin:
         while order["until"] not in "\n".join(screen.display) and time.monotonic() < limit and not over:
             draw(0.02)
     if "show" in order:
-        say({"lines": screen.display, "cursor": [screen.cursor.x, screen.cursor.y], "over": over})
+        say({"lines": screen.display, "cursor": [screen.cursor.x, screen.cursor.y]})
     if "pid" in order:
         say({"pid": pid})
 try:
