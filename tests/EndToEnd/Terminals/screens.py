@@ -12,15 +12,11 @@ screen = pyte.Screen(columns, rows)
 stream = pyte.ByteStream(screen)
 pid, master = pty.fork()
 if pid == 0:
+    # Before the command is there: a size that changes while it draws is told to it, and it draws otherwise.
+    fcntl.ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
     os.environ["TERM"] = "xterm-256color"
     os.execvp(sys.argv[2], sys.argv[2:])
 
-
-def size(columns, rows):
-    fcntl.ioctl(master, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
-
-
-size(columns, rows)
 # Questions that a terminal answers: where the cursor is, and what it is.
 screen.write_process_input = lambda data: os.write(master, data.encode())
 over = False
