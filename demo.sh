@@ -128,7 +128,7 @@ wrap_all() {
   wraps+=($!)
   calm wrap "Berth relay" --at boot --account "$(account_of relay)" --need network,within=5s,follows=go-ahead \
     --proof "tcp:127.0.0.1:$((port + 5)),within=20s" --kind detaches --pid-file "$root/var/lib/calm-sentry/state/berth-relay/relay.pid" \
-    --terminal 100x30 --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
+    --terminal 100x30 --answer 'question:Keep a record of the words? [y/N] ,with=n\n' --environment RELAY_PORT="$((port + 5))" --secret RELAY_PASSWORD --with "$node" -- "$srv/berth-relay/relay.js" &&
     echo "kelp-and-brine" | calm secret set berth-relay RELAY_PASSWORD &
   wraps+=($!)
   calm wrap "Quay lamps" --at boot-late --label quay --account "$(account_of lamps)" --kind toggles --need service:gate-counter \

@@ -14,7 +14,23 @@ with open(BULK, "w") as file:
         "yes 'the tide at the quay is written again and again, line by line' | head -c 100000000; echo; echo 'end of tide'; done\n"
     )
 os.chmod(BULK, 0o755)
-KEYS, ROUNDS = 600, 3
+KEYS, ROUNDS, QUIET = 600, 3, 30
+
+
+def ticks():
+    """Processor time so far, in hundredths of a second (proc(5))."""
+
+    def of(pid):
+        with open(f"/proc/{pid}/stat") as file:
+            return sum(map(int, file.read().rpartition(")")[2].split()[11:13]))
+
+    keepers = [
+        int(pid)
+        for pid in os.listdir("/proc")
+        if pid.isdigit() and os.path.basename(os.readlink(f"/proc/{pid}/exe") if os.path.exists(f"/proc/{pid}/exe") else "") == "calm-keeper"
+        and os.readlink(f"/proc/{pid}/cwd").startswith(root)
+    ]
+    return {"keepers": sum(map(of, keepers)), "server": of(server.pid)}
 
 
 def at_terminal(command):
@@ -92,6 +108,13 @@ try:
     for _ in range(ROUNDS):
         floor, own = bulk([floors, "relay", BULK]), bulk([*calm, "terminal", "bulk"])
         print(f"100 MB seen  {own:.2f} s, {own / floor:.2f}x", flush=True)
+    address = subprocess.run([*calm, "open"], stdout=subprocess.PIPE, text=True, check=True).stdout.strip()
+    subprocess.run(["node", os.path.join(os.path.dirname(os.path.abspath(__file__)), "terminal.mjs"), address], check=True)
+    used = ticks()
+    time.sleep(QUIET)
+    after = ticks()
+    for what, pids in (("their two keepers", "keepers"), ("the server", "server")):
+        print(f"{QUIET} s with two terminals that nobody joined: {(after[pids] - used[pids]) * 10} ms of processor time of {what}", flush=True)
     subprocess.run([*calm, "stop", "--all"], **quiet)
 finally:
     server.terminate()

@@ -35,6 +35,14 @@ reaches() {
   done
 }
 talk() { exec 9<>"/dev/tcp/127.0.0.1/$1" && printf '%s\n' "$2" >&9 && IFS= read -r answer <&9 && exec 9>&- && [ "$answer" = "$3" ]; }
+# A command shows a text, within half a minute.
+shows_at_last() {
+  local text=$1 said
+  shift
+  for _ in {1..300}; do said=$("$@") && grep -qF "$text" <<<"$said" && return; read -rt 0.1 <> <(:); done
+  printf '%s\n' "$said"
+  return 1
+}
 # Somebody joins the relay's terminal, answers what it asks, and leaves again: words, and what is to be shown of them.
 answered_at_terminal() {
   local keys=$root/keys seen=$root/seen joined
@@ -144,7 +152,10 @@ play() {
   came_true "the relay lets in who knows the password" talk $((port + 5)) "kelp-and-brine" "listening"
   came_true "its secret is hidden in its output" ends_with_code 0 'with the password ****' calm output berth-relay
   came_true "and lies nowhere in the clear" nowhere kelp-and-brine
+  came_true "what it is known to ask is answered" shows_at_last "and was given its answer" calm logbook berth-relay
+  came_true "what nobody knows is noticed" shows_at_last "It probably asks at its terminal: 'Words for all berths?'" calm why berth-relay
   came_true "its terminal is joined, it asks, and is answered" answered_at_terminal "gale warning" "said to . berths: gale warning"
+  came_true "and it is known that it asks no more" shows_at_last "It no longer asks at its terminal" calm logbook berth-relay
   came_true "who joined and typed is in the logbook, and not what" ends_with_code 0 "Keys were typed at its terminal" calm logbook berth-relay
   came_true "the lamps are on, with nothing running for it" ends_with_code 0 "On since" calm list
   echo "$(date +%H:%M) off" >>"$root/var/lib/calm-sentry/state/quay-lamps/lamps"

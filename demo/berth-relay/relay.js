@@ -1,6 +1,6 @@
 // Passes radio words between the berths: what one connected berth says, all others hear. Puts itself into the background,
 // as a program of its age does, writes its process number down, and lets in only those who know the password. At its terminal it asks
-// for words to all berths, and goes on asking.
+// whether to keep a record, and then, now and then, for words to all berths.
 import { spawn } from "node:child_process";
 import { writeFileSync } from "node:fs";
 import { createServer } from "node:net";
@@ -43,13 +43,16 @@ if (process.argv[2] !== "--in-the-background") {
   });
   const ask = () => {
     const desk = createInterface({ input: process.stdin, output: process.stdout, terminal: false });
-    const prompt = () => process.stdout.write("Words for all berths? ");
-    desk.on("line", (words) => {
-      for (const berth of berths) berth.write(`the office: ${words}\n`);
-      console.log(`said to ${berths.size} berths: ${words}`);
-      prompt();
+    const words = () =>
+      desk.question("Words for all berths? ", (said) => {
+        for (const berth of berths) berth.write(`the office: ${said}\n`);
+        console.log(`said to ${berths.size} berths: ${said}`);
+        setTimeout(words, 60_000);
+      });
+    desk.question("Keep a record of the words? [y/N] ", (answer) => {
+      console.log(answer === "y" ? "a record would be kept" : "no record is kept");
+      words();
     });
-    prompt();
   };
   process.on("SIGTERM", () => {
     for (const berth of berths) berth.write("the relay goes off the air\n");

@@ -9,7 +9,10 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
     public bool Swaps { get; init; }
 
     /// <summary>It runs at a terminal that is joined now and then.</summary>
-    public bool HasTerminal => Name == Fleet.AtTerminal;
+    public bool HasTerminal => Name == Fleet.AtTerminal || Asks;
+
+    /// <summary>It asks at its terminal, and is known to.</summary>
+    public bool Asks => Temper == "asks";
 
     /// <summary>It is run at its moments, each for one of them at most.</summary>
     public bool IsJob => Temper == "job";
@@ -24,7 +27,9 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
             program:
               path: {{script}}
               arguments: [{{Name}}, {{Temper}}, {{witness}}]
-              kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}{{(HasTerminal ? "\n  terminal: 100x30" : "")}}
+              kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}{{(HasTerminal ? "\n  terminal: 100x30" : "")}}{{(
+                Asks ? "\n  answers: [{ question: \" taken? \", with: \"yes\\n\", most: 1000 }]" : ""
+            )}}
             identity: { account: {{account}} }
             recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 }{{(
                 IsJob ? "" : ", then: [{ command: [/bin/true], after: 2 }]"
@@ -84,5 +89,6 @@ internal static class Fleet
         new("gate-log", "rotates", false, UpFor),
         new(AtTerminal, "counts", false, UpFor),
         new("sluice-log", "rotates", false, UpFor),
+        new("berth-clerk", "asks", false, UpFor),
     ];
 }

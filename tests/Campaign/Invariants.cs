@@ -53,11 +53,21 @@ internal sealed class Invariants(Machine machine)
                 broken.Add($"there are {count} processes '{program} {word}'");
         }
 
-        var doubled = Path.Combine(machine.Witness, "doubled");
-        if (File.Exists(doubled))
-            broken.AddRange(File.ReadAllLines(doubled).Select(line => $"two at once: {line}"));
+        foreach (
+            var (file, law) in (ReadOnlySpan<(string, string)>)
+                [("doubled", "two at once"), (AnsweredTwice, AnsweredTwice)]
+        )
+            broken.AddRange(Witnessed(file).Select(line => $"{law}: {line}"));
         return [.. broken.Where(said.Add)];
     }
+
+    private const string AnsweredTwice = "answered twice";
+
+    private string[] Witnessed(string file) =>
+        Path.Combine(machine.Witness, file) is var path && File.Exists(path) ? File.ReadAllLines(path) : [];
+
+    /// <summary>Questions that had their answer, once.</summary>
+    public int Answers => Witnessed("answers").Length;
 
     /// <summary>Waits until nothing is on its way any more.</summary>
     private async Task<IReadOnlyList<JsonElement>?> Rest(List<string> broken)

@@ -152,6 +152,7 @@ internal static class Program
         );
         Console.WriteLine($"alarms: {alarms.Told}.");
         Console.WriteLine($"viewers: {viewers.Told}.");
+        Console.WriteLine($"questions: {invariants.Answers} had their answer.");
         Console.WriteLine(
             violations == 0 ? "campaign: every law held." : $"campaign: {violations} violations; seed {seed}."
         );

@@ -72,7 +72,22 @@ sub job {    # notes which moment it is for; sometimes it is at work for longer 
     sleep(rand 4 < 1 ? 8 + rand 6 : rand 2);
 }
 
+sub asks {    # asks at its terminal, and takes down what it is told that it did not ask for
+    my $told = sub { open my $file, '>>', "$witness/$_[0]" or die; print $file "$name run $run: $_[1]\n"; close $file };
+    my $waiting = sub { my $set = ''; vec($set, 0, 1) = 1; select $set, undef, undef, $_[0] };
+    for (my $n = 0 ; ; $n++) {
+        sleep 0.1 + rand 0.5;
+        $told->('answered twice', "question $n has an answer before it is asked") if $waiting->(0);
+        print "is berth $n taken? ";
+        unless ($waiting->(40)) { print "\n"; next }    # nobody knows it any more: a server was lost with it
+        my $answer = <STDIN> // exit 0;
+        $told->('answers', $n) if $answer eq "yes\n";
+        $told->('answered twice', "question $n was answered '$answer'") if $answer ne "yes\n";
+    }
+}
+
 my %tempers = (
+    asks      => \&asks,
     rotates   => \&rotate,
     job       => \&job,
     still     => sub { sleep 3600 while 1 },

@@ -310,7 +310,7 @@ internal static class LookCommands
         Row(service.RunningCommand is null ? "command" : "next start", CommandLine.Folded(service.Command));
         Row("directory", service.Directory + (service.Given.Contains("program.directory") ? "" : "  (default)"));
         Row("output", service.Output);
-        WriteWhereElse(service);
+        WriteWhereSeen(service);
         Row("state dir", service.StateDirectory);
         Row("revision", Text(service.Revision));
         WriteDefinition(service);
@@ -341,19 +341,27 @@ internal static class LookCommands
             );
     }
 
-    /// <summary>Where it can be seen beside its output: log files of its own, its terminal.</summary>
-    private static void WriteWhereElse(ServiceDetail service)
+    /// <summary>Where what it does can be seen: its output, log files of its own, its terminal.</summary>
+    private static void WriteWhereSeen(ServiceDetail service)
     {
+        var program = service.Definition.GetProperty("program");
+        if (program.GetProperty("kind").GetString() == Words.Of(ProgramKind.Toggles))
+        {
+            Row("seen in", "nothing: none of it runs between its two commands");
+            return;
+        }
+
+        Row("seen in", $"its output: calm output {service.Name}");
         if (
             service.Definition.TryGetProperty("output", out var output) && output.TryGetProperty("files", out var files)
         )
             foreach (var file in files.EnumerateObject())
-                Row("log file", $"{file.Value}: calm output {service.Name} --file {file.Name}");
+                Row("", $"its log file {file.Value}: calm output {service.Name} --file {file.Name}");
         if (
-            service.Definition.GetProperty("program").TryGetProperty("terminal", out var terminal)
+            program.TryGetProperty("terminal", out var terminal)
             && terminal.ToString().Contains('x', StringComparison.Ordinal)
         )
-            Row("terminal", $"{terminal}: calm terminal {service.Name}");
+            Row("", $"its terminal, {terminal}: calm terminal {service.Name}");
     }
 
     private static void WriteDefinition(ServiceDetail service)

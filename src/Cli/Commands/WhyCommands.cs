@@ -379,6 +379,10 @@ internal static class WhyCommands
             text.Append(CultureInfo.InvariantCulture, $"      calm why {view.Name}\n");
         }
 
+        if (board.Asking.Count > 0)
+            text.Append("\nProbably asking at their terminals:\n");
+        foreach (var view in board.Asking)
+            text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {Words.Of(view.State)}: {view.Why}\n");
         if (board.Moving.Count > 0)
             text.Append("\nStarting, stopping or waiting:\n");
         foreach (var view in board.Moving)

@@ -30,6 +30,9 @@ public record ServiceView
     /// <summary>Why a person is needed, as a clause; null: nobody is.</summary>
     public string? Attention { get; init; }
 
+    /// <summary>What it probably asks at its terminal, as it has written it, empty where it draws its whole screen; null: nothing.</summary>
+    public string? Asks { get; init; }
+
     /// <summary>One or two sentences: why it is as it is, and what comes next.</summary>
     public required string Why { get; init; }
 

@@ -63,6 +63,9 @@ public sealed record BoardView
     /// <summary>Those that need attention, the longest waiting first.</summary>
     public required IReadOnlyList<ServiceView> NeedAttention { get; init; }
 
+    /// <summary>Of the rest, those that probably ask somebody at their terminals.</summary>
+    public required IReadOnlyList<ServiceView> Asking { get; init; }
+
     /// <summary>Those on their way: waiting, starting, stopping.</summary>
     public required IReadOnlyList<ServiceView> Moving { get; init; }
 

@@ -52,6 +52,22 @@ public sealed class CodeFilter(CodePasses passes) : ControlCodes
         };
     }
 
+    /// <summary>
+    /// What only a program uses that draws its whole screen: the cursor is put to another line, the screen is cleared, or there is another
+    /// screen.
+    /// </summary>
+    public static bool Draws(ReadOnlySpan<byte> sequence)
+    {
+        if (sequence.Length < 3 || sequence[1] != (byte)'[')
+            return false;
+        return sequence[^1] switch
+        {
+            (byte)'A' or (byte)'E' or (byte)'F' or (byte)'H' or (byte)'L' or (byte)'d' or (byte)'f' => true,
+            (byte)'h' => sequence[2] == (byte)'?' && sequence.IndexOf("1049"u8) >= 0,
+            _ => false,
+        };
+    }
+
     private static ReadOnlySpan<byte> PlainFinals => "@ABCDEFGHIJKLMPSTXZ`abcdefghlmnrsu"u8;
 
     /// <summary>Private modes that end with the view (<see cref="Afterwards"/>) and change nothing outside of it.</summary>

@@ -139,6 +139,16 @@ public sealed record ProgramPart(
     /// <summary>It runs at a terminal of its own, instead of with pipes.</summary>
     public bool Terminal { get; init; }
 
+    /// <summary>Questions that it is known to ask at its terminal.</summary>
+    public ImmutableArray<KnownQuestion> Answers { get; init; } = [];
+
+    /// <summary>Secrets that it is given, at its launch or as answers.</summary>
+    public IEnumerable<string> SecretKeys =>
+        Secrets
+            .Select(secret => secret.Key)
+            .Concat(Answers.Select(known => known.Secret).OfType<string>())
+            .Distinct(StringComparer.Ordinal);
+
     /// <summary>Its terminal is one for people, of this size, and can be joined while it runs; null: it is one for its output alone.</summary>
     public ScreenSize? Screen { get; init; }
 }

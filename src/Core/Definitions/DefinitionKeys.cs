@@ -240,7 +240,13 @@ public static class DefinitionKeys
         {
             if (keys.FirstOrDefault(key => key.Name == name.Split('[')[0]) is not { } next)
                 break;
-            (found, keys) = (next with { AtLaunch = next.AtLaunch || found is { AtLaunch: true } }, next.Inner);
+            (found, keys) = (
+                next with
+                {
+                    AtLaunch = !next.AtOnce && (next.AtLaunch || found is { AtLaunch: true }),
+                },
+                next.Inner
+            );
         }
 
         return found;
@@ -280,6 +286,12 @@ public static class DefinitionKeys
             );
         }
 
+        if (!definition.Program.Terminal && definition.Watch.Any(one => one is QuestionWatch))
+            map.Contradicts(
+                "watch",
+                "asks-for, for a program without a terminal",
+                "only for a program that has one: set program.terminal to true, or to a size such as 120x40"
+            );
         RhythmKeys.Check(map, definition);
         RecoverKeys.Check(map, definition);
         if (

@@ -63,8 +63,8 @@ public static class DefinitionSchema
             if (key.Flag is not null && !at.InList)
                 json.WriteString("x-flag", $"--{key.Flag}");
             if (!at.InList)
-                json.WriteBoolean("x-holds-at-once", !(at.AtLaunch || key.AtLaunch));
-            Value(json, key, at with { AtLaunch = at.AtLaunch || key.AtLaunch });
+                json.WriteBoolean("x-holds-at-once", key.AtOnce || !(at.AtLaunch || key.AtLaunch));
+            Value(json, key, at with { AtLaunch = !key.AtOnce && (at.AtLaunch || key.AtLaunch) });
             if (key.Example is not null && key.Type is KeyType.Text)
             {
                 json.WriteStartArray("examples");
@@ -136,6 +136,16 @@ public static class DefinitionSchema
 
                 json.WriteEndArray();
                 json.WriteEndObject();
+                break;
+            case KeyType.Text when key.Inner.Count > 0:
+                json.WriteStartArray("anyOf");
+                json.WriteStartObject();
+                Types(json, "string", "number");
+                json.WriteEndObject();
+                json.WriteStartObject();
+                Map(json, key.Inner, at with { InList = true });
+                json.WriteEndObject();
+                json.WriteEndArray();
                 break;
             default:
                 // YAML reads 0, 7411 or 0-1 as what they look like; a definition takes the text of them.

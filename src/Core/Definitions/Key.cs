@@ -70,6 +70,9 @@ public abstract record Key(string Name, string About)
     /// <summary>It takes effect with the next launch; all else holds at once.</summary>
     public bool AtLaunch { get; init; }
 
+    /// <summary>It holds at once, though what it stands in takes effect with the next launch.</summary>
+    public bool AtOnce { get; init; }
+
     /// <summary>Its flag at a command line, without dashes; null: it has none. By default its name.</summary>
     public string? Flag { get; init; } = Name;
 

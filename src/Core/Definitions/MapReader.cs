@@ -16,6 +16,8 @@ public sealed class MapReader(
 
     public bool Has(string key) => map.Entries.Any(entry => entry.Key == key);
 
+    public bool IsMap(string key) => map.Entries.Any(entry => entry.Key == key && entry.Value is MapNode);
+
     /// <summary>False when the key is not there, or its value is none that is allowed: then that is among the errors.</summary>
     public bool TryValue<T>(string key, Form<T> form, [MaybeNullWhen(false)] out T value)
     {

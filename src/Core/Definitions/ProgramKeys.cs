@@ -13,7 +13,7 @@ public static class ProgramKeys
             ("periodic", ProgramKind.Periodic)
         );
 
-    private static readonly Form<string> Variable = Forms.Text(
+    internal static readonly Form<string> Variable = Forms.Text(
         "a variable's name: letters, digits and _, not beginning with a digit",
         name =>
             name.Length > 0 && !char.IsAsciiDigit(name[0]) && name.All(c => char.IsAsciiLetterOrDigit(c) || c == '_')
@@ -199,6 +199,22 @@ public static class ProgramKeys
             {
                 Label = "Its input",
                 Default = "none, unless a step sends to it or closes it",
+            },
+            Many(
+                "answers",
+                AnswerKeys.Answers,
+                program => program.Answers.IsEmpty ? null : program.Answers,
+                (program, answers) => program with { Answers = answers },
+                "Questions that it is known to ask at its terminal, and what each is answered; where nothing is, it waits there "
+                    + "when all is well."
+            ) with
+            {
+                Label = "Known questions",
+                Default = "none",
+                IsNothingLeftOut = true,
+                Example = "[{ question: \"Overwrite? [y/N] \", with: \"n\\n\" }]",
+                Flag = "answer",
+                AtOnce = true,
             }
         )
         {
@@ -242,6 +258,14 @@ public static class ProgramKeys
             );
         }
 
+        if (!program.Answers.IsEmpty && !program.Terminal)
+            map.Contradicts(
+                "answers",
+                "answers to questions, for a program without a terminal",
+                "only for a program that has one: set program.terminal to true, or to a size such as 120x40"
+            );
+        foreach (var twice in program.Answers.GroupBy(known => known.Question).Where(same => same.Count() > 1))
+            map.Contradicts("answers", $"the question '{twice.Key}' twice", "each question once");
         foreach (var secret in program.Secrets.Where(secret => program.Environment.ContainsKey(secret.Key)))
         {
             map.Contradicts(

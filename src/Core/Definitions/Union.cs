@@ -38,6 +38,9 @@ internal sealed record Attribute<T>(string Name, string About) : Key(Name, About
     /// <summary>It is free text, which may hold commas.</summary>
     public bool IsText { get; init; }
 
+    /// <summary>In a word it has line ends and tabs as <c>\\n</c> and <c>\\t</c>.</summary>
+    public bool IsEscaped { get; init; }
+
     public bool GoesWith(string kind) => Only.Count == 0 || Only.Contains(kind);
 }
 
@@ -216,7 +219,7 @@ public sealed class Union<T>
             .Select(said =>
                 said.attribute.Type == KeyType.Switch
                     ? $",{said.attribute.Name}"
-                    : $",{said.attribute.Name}={said.Text}"
+                    : $",{said.attribute.Name}={(said.attribute.IsEscaped ? Escaped(said.Text) : said.Text)}"
             );
         return kind.Name + (value == kind.Bare ? "" : $":{value}") + string.Concat(more);
 
@@ -260,10 +263,21 @@ public sealed class Union<T>
         return new MapNode([
             KeyValuePair.Create(kind.Name, of),
             .. options.Select(option =>
-                KeyValuePair.Create(option[0], (Node)new ScalarNode(option.Length == 2 ? option[1] : "true"))
+                KeyValuePair.Create(
+                    option[0],
+                    (Node)
+                        new ScalarNode(
+                            option.Length < 2 ? "true"
+                            : IsEscaped(kind, option[0]) ? Unescaped(option[1])
+                            : option[1]
+                        )
+                )
             ),
         ]);
     }
+
+    private bool IsEscaped(Kind<T> kind, string attribute) =>
+        attributes.Any(one => one.Name == attribute && one.IsEscaped && one.GoesWith(kind.Name));
 
     /// <summary>What looks like an attribute at the end, and is none, was meant as one.</summary>
     private void NoOther(string text, Kind<T> kind, string value)

@@ -90,6 +90,17 @@ public static class WatchKeys
                     Was = "alive-within",
                 },
                 UnionOf<Watch>.Kind(
+                    "asks-for",
+                    Forms.Length,
+                    longest => Sampling(new QuestionWatch(longest) { Beat = Watch.UsualSample }),
+                    watch => (watch as QuestionWatch)?.Longest,
+                    "It has probably asked somebody at its terminal for so long: it waits there after a text without a line end, and "
+                        + "uses no processor time."
+                ) with
+                {
+                    Example = "2 min",
+                },
+                UnionOf<Watch>.Kind(
                     "memory-above",
                     Forms.Size,
                     bytes => Sampling(new MemoryWatch(bytes) { Beat = Watch.UsualSample }),

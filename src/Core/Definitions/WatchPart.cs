@@ -87,6 +87,14 @@ public sealed record WellWatch(TimeSpan Within) : Watch
     public override string InWords => $"it says that it is alive within each {Duration.Write(Within)}";
 }
 
+/// <summary>It asks nothing at its terminal for so long.</summary>
+public sealed record QuestionWatch(TimeSpan Longest) : Watch
+{
+    protected override string Of => $"asks-for:{Duration.Write(Longest)}";
+
+    public override string InWords => $"it does not ask at its terminal for {Duration.Write(Longest)}";
+}
+
 /// <summary>Memory of its tree that is its own, in bytes.</summary>
 public sealed record MemoryWatch(long Bytes) : Watch
 {

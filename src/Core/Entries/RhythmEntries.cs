@@ -173,7 +173,7 @@ public sealed record QuietOverEntry(TimeSpan After, long Count, ImmutableArray<s
 /// <param name="Seen">What was said when it began, as a sentence.</param>
 public sealed record GoesOnEntry(Topic About, string Seen) : Entry
 {
-    protected override EntryFields Own => Fielded(name: Words.Of(About), seen: Seen);
+    protected override EntryFields Own => Fielded(name: Words.Of(About), seen: Seen, count: IsAtTerminal ? 1 : null);
     protected override string Sentence => $"It began in the quiet time, and goes on: {Seen.TrimEnd('.')}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? About : null;
@@ -205,6 +205,9 @@ internal static class RhythmEntries
         EntryKind.Of(f => new JobOverdueEntry(f.Moment.Needed(), f.Limit.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new QuietBeganEntry(f.Limit.Needed(), f.Seen, f.Forced)),
         EntryKind.Of(f => new QuietOverEntry(f.Took.Needed(), f.Count ?? 0, f.Names)),
-        EntryKind.Of(f => new GoesOnEntry(Words.To<Topic>(f.Name.Needed()), f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(
+            f => new GoesOnEntry(Words.To<Topic>(f.Name.Needed()), f.Seen.Needed()) { IsAtTerminal = f.Count == 1 },
+            EntrySeverity.Warning
+        ),
     ];
 }

@@ -6,14 +6,34 @@ namespace CalmSentry.Core.Entries;
 
 // While it runs
 
+/// <summary>What a watch finds poor.</summary>
+public enum UnwellOf
+{
+    Health,
+
+    /// <summary>As its memory grows, it reaches its limit soon.</summary>
+    Memory,
+
+    /// <summary>It asks at its terminal.</summary>
+    Question,
+}
+
 /// <param name="Seen">What a watch found, as a clause.</param>
 /// <param name="Lasting">For how long it has, where that is what counts.</param>
 /// <param name="Looks">How often in a row.</param>
-/// <param name="MemoryGrows">As its memory grows, it reaches its limit soon.</param>
-public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting, long? Looks, bool MemoryGrows) : Entry
+public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting, long? Looks, UnwellOf Of) : Entry
 {
-    /// <summary>The word that is stored for it.</summary>
-    internal const string Growing = "memory-grows";
+    /// <summary>The words that are stored for what it is of.</summary>
+    private const string Growing = "memory-grows",
+        Asks = "asks";
+
+    internal static UnwellOf Read(string? name) =>
+        name switch
+        {
+            Growing => UnwellOf.Memory,
+            Asks => UnwellOf.Question,
+            _ => UnwellOf.Health,
+        };
 
     public EntryNext Next { get; init; }
 
@@ -28,17 +48,29 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
         };
 
     protected override EntryFields Own =>
-        Fielded(run: Run, seen: Seen, took: Lasting, count: Looks, name: MemoryGrows ? Growing : null, next: Next);
+        Fielded(run: Run, seen: Seen, took: Lasting, count: Looks, name: Word, next: Next);
+
+    private string? Word =>
+        Of switch
+        {
+            UnwellOf.Memory => Growing,
+            UnwellOf.Question => Asks,
+            _ => null,
+        };
+
     protected override string Sentence => $"Health poor: {Found}. {Next.InWords()}".TrimEnd();
 
+    public override bool IsAtTerminal => Of == UnwellOf.Question;
+
     public override Topic? TopicIf(bool tells, bool isJob) =>
-        MemoryGrows
-            ? tells || Next == EntryNext.Nothing
-                ? Topic.Memory
-                : null
-            : tells
-                ? Topic.Poor
-                : null;
+        Of switch
+        {
+            UnwellOf.Memory when Next == EntryNext.Nothing => Topic.Memory,
+            _ when !tells => null,
+            UnwellOf.Memory => Topic.Memory,
+            UnwellOf.Question => Topic.Asks,
+            _ => Topic.Poor,
+        };
 }
 
 public sealed record WellAgainEntry(RunNumber Run, string? Seen) : Entry
@@ -221,15 +253,59 @@ public sealed record TerminalLeftEntry(TimeSpan Took, bool HasTyped) : Entry
         + (HasTyped ? "." : ", without a key typed.");
 }
 
+/// <summary>What a program asks at its terminal, in words.</summary>
+public static class Asked
+{
+    /// <summary>As a clause without its subject: <c>asks at its terminal: 'Overwrite? [y/N]'</c>.</summary>
+    /// <param name="text">What it has written after its last line end; empty: it draws its whole screen.</param>
+    public static string InWords(string text) =>
+        text.Trim() is { Length: > 0 } asked
+            ? $"asks at its terminal: '{Shown.Line(asked)}'"
+            : "waits for keys at its terminal, on a screen that it draws";
+}
+
+/// <param name="What">What it probably asks, as <see cref="Asked"/> takes it.</param>
+/// <param name="Most">It is known, and was answered so often, as often as may be; null: nobody knows it.</param>
+public sealed record QuestionEntry(RunNumber Run, string What, long? Most) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, seen: What, count: Most);
+    protected override string Sentence =>
+        $"It probably {Asked.InWords(What)}."
+        + (
+            Most is { } most
+                ? $" That was answered {(most == 1 ? "once" : $"{most} times")}, as often as it may be."
+                : ""
+        );
+
+    public override bool IsAtTerminal => true;
+
+    public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Asks : null;
+}
+
+/// <summary>What it asked at its terminal, nobody knows whom, it does not ask any more.</summary>
+public sealed record QuestionOverEntry(RunNumber Run, TimeSpan Took) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, took: Took);
+    protected override string Sentence => $"It no longer asks at its terminal, after {Length.Of(Took)}.";
+
+    public override bool IsAtTerminal => true;
+
+    public override Topic? Ends => Topic.Asks;
+}
+
+/// <summary>A known question was given its answer; which is nowhere.</summary>
+public sealed record QuestionAnsweredEntry(RunNumber Run, string What) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, seen: What);
+    protected override string Sentence => $"It asked '{What.Trim()}' at its terminal, and was given its answer.";
+}
+
 internal static class RunningEntries
 {
     public static ImmutableArray<EntryKind> Kinds { get; } =
     [
         EntryKind.Of(
-            f => new UnwellEntry(f.Run.Needed(), f.Seen, f.Took, f.Count, f.Name == UnwellEntry.Growing)
-            {
-                Next = f.Next,
-            },
+            f => new UnwellEntry(f.Run.Needed(), f.Seen, f.Took, f.Count, UnwellEntry.Read(f.Name)) { Next = f.Next },
             EntrySeverity.Warning
         ),
         EntryKind.Of(f => new WellAgainEntry(f.Run.Needed(), f.Seen)),
@@ -254,6 +330,9 @@ internal static class RunningEntries
             f.Took.Needed(),
             f.Seen.Needed()
         )),
+        EntryKind.Of(f => new QuestionEntry(f.Run.Needed(), f.Seen ?? "", f.Count), EntrySeverity.Notice),
+        EntryKind.Of(f => new QuestionOverEntry(f.Run.Needed(), f.Took.Needed())),
+        EntryKind.Of(f => new QuestionAnsweredEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new InputGivenEntry(f.Run.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new TerminalJoinedEntry(f.Run)),
         EntryKind.Of(f => new TerminalTypedEntry(f.Run), EntrySeverity.Notice),

@@ -149,7 +149,7 @@ public static class Topics
         ),
         [Topic.Asks] = new(
             "asks for somebody",
-            "the program itself asks for somebody",
+            "the program itself asks for somebody, or asks at its terminal",
             Urgency.Urgent,
             Lasting.UntilSeen
         ),

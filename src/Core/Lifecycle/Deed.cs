@@ -1,3 +1,4 @@
+using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 
@@ -26,6 +27,13 @@ public sealed record PerformStep(RunNumber Run, int Index) : Deed;
 
 /// <summary>Look at its watches for as long as it runs.</summary>
 public sealed record LookAfter(RunNumber Run) : Deed;
+
+/// <summary>Look for what it asks at its terminal for as long as it lives.</summary>
+public sealed record LookForQuestion(RunNumber Run) : Deed;
+
+/// <summary>Give a question its answer, once it is on record that it has it: at most once, and not where it is gone by then.</summary>
+/// <param name="Place">As <see cref="Question.Place"/>.</param>
+public sealed record GiveAnswer(RunNumber Run, KnownQuestion Known, long Place) : Deed;
 
 /// <summary>Stop the services that need it.</summary>
 public sealed record StopDependents : Deed;

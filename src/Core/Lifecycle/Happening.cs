@@ -97,6 +97,13 @@ public sealed record ProofMissing(RunNumber Run, string Missing) : Happening;
 /// <param name="Seen">What was seen, as a clause.</param>
 public sealed record WatchSeen(RunNumber Run, Watch Of, string? Bad, string Seen) : Happening;
 
+/// <summary>Its terminal was looked at.</summary>
+/// <param name="Text">What it has written after its last line end while it waits there, without terminal codes, of at most
+/// <see cref="Question.Longest"/> characters; empty: it draws its whole screen; null: it does not wait, or wrote none.</param>
+/// <param name="Place">Where that begins in all of the service's output.</param>
+/// <param name="Lasts">It has waited for a while, and used no processor time.</param>
+public sealed record QuestionSeen(RunNumber Run, string? Text, long Place = 0, bool Lasts = false) : Happening;
+
 /// <summary>What came of a step of the wind-down.</summary>
 /// <param name="Failed">It could not be taken at all: waiting for its effect would be in vain.</param>
 public sealed record StepAnswered(RunNumber Run, int Index, string Answer, bool Failed) : Happening;

@@ -57,6 +57,15 @@ public static partial class ServiceLife
                 };
         }
 
+        /// <summary>What was withheld as this is over.</summary>
+        private void ForgetWithheld(string said)
+        {
+            if (After.Quiet is not { } quiet)
+                return;
+            var topics = quiet.Withheld.Zip(quiet.Topics, (one, topic) => one == said.TrimEnd('.') ? null : topic);
+            After = After with { Quiet = quiet with { Topics = [.. topics] } };
+        }
+
         private void AskQuiet(QuietAsked asked)
         {
             if (asked.Until > now)
@@ -98,8 +107,14 @@ public static partial class ServiceLife
                     Tells: count > 0
                 )
             );
-            foreach (var topic in holds.GroupBy(one => one.Topic!.Value))
-                Deeds.Add(new Note(new GoesOnEntry(topic.Key, topic.Last().Said), Tells: true));
+            var asked = After.Run?.Question?.Told?.TrimEnd('.');
+            foreach (var topic in holds.GroupBy(one => (Topic: one.Topic!.Value, AtTerminal: one.Said == asked)))
+                Deeds.Add(
+                    new Note(
+                        new GoesOnEntry(topic.Key.Topic, topic.Last().Said) { IsAtTerminal = topic.Key.AtTerminal },
+                        Tells: true
+                    )
+                );
             // What fell meanwhile was to wait for this.
             if (quiet.NoRestarts && After is { Phase: Phase.Waiting, Awaited: null, WakeAt: { } wake })
                 After = After with

@@ -116,8 +116,21 @@ public static partial class ServiceLife
                 state.Seen,
                 watch.Lasting > TimeSpan.Zero ? now - state.Since : null,
                 state.Bad,
-                watch is CeilingWatch
+                watch switch
+                {
+                    CeilingWatch => UnwellOf.Memory,
+                    QuestionWatch => UnwellOf.Question,
+                    _ => UnwellOf.Health,
+                }
             );
+            if (watch is QuestionWatch && After.Run is { Question: { } question } run)
+                After = After with
+                {
+                    Run = run with
+                    {
+                        Question = question with { Told = (unwell with { Next = EntryNext.KeepsRunning }).Text },
+                    },
+                };
             if (NoRestartsUntil is not null && watch.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)
             {
                 Tell(unwell with { Next = EntryNext.KeepsRunning });

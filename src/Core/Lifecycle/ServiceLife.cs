@@ -135,6 +135,9 @@ public static partial class ServiceLife
                 case WatchSeen seen when IsLive(seen.Run) && After.Phase == Phase.Running:
                     SeeWatch(seen);
                     break;
+                case QuestionSeen seen when IsLive(seen.Run):
+                    SeeQuestion(seen);
+                    break;
                 case StepAnswered answered when IsLive(answered.Run) && After.Phase == Phase.Stopping:
                     HearStep(answered);
                     break;
@@ -389,6 +392,7 @@ public static partial class ServiceLife
                 AwaitStart();
             if (After.Run!.Switch != Switch.GoingOff)
                 Say(new LaunchedEntry(After.Run.Number, pid));
+            LookForQuestions();
         }
 
         private void TakeUp(TakenUp found)
@@ -420,6 +424,7 @@ public static partial class ServiceLife
             }
 
             Say(new TakenUpEntry(found.Run, found.Pid));
+            LookForQuestions();
         }
 
         private void Follow(int pid)

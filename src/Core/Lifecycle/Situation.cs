@@ -109,6 +109,9 @@ public sealed record Situation
     /// <summary>Runs that recovery began since a person or the boot last did.</summary>
     public int Restarts { get; init; }
 
+    /// <summary>Answers that known questions were given, oldest first, as far back as they count.</summary>
+    public ImmutableArray<AnswerGiven> Answers { get; init; } = [];
+
     public LastEnd? LastEnd { get; init; }
 
     /// <summary>Who asked for the latest start or stop, and when it was; null: nobody, by itself.</summary>
@@ -187,10 +190,12 @@ public sealed record Situation
                     {
                         Launched = run.Proven is null ? run.Launched + skew : run.Launched,
                         Watched = [.. run.Watched.Select(watch => watch with { Since = watch.Since + skew })],
+                        Question = run.Question is { } asked ? asked with { Since = asked.Since + skew } : null,
                     }
                     : null,
                 Steps = [.. Steps.Select(step => step with { At = step.At + skew })],
                 BadEnds = [.. BadEnds.Select(end => end + skew)],
+                Answers = [.. Answers.Select(given => given with { At = given.At + skew })],
             };
 
     private static ImmutableArray<T> Fitted<T>(
@@ -259,6 +264,9 @@ public sealed record LiveRun(
 
     /// <summary>What the sentry itself ends it for: no proof came, or a watch found it in a poor state.</summary>
     public Outcome? EndedFor { get; init; }
+
+    /// <summary>What it probably asks at its terminal; null: nothing.</summary>
+    public Question? Question { get; init; }
 
     /// <summary>What its watches found, in the order of the definition; empty until it runs.</summary>
     public ImmutableArray<WatchState> Watched { get; init; } = [];

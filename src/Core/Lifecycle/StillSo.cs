@@ -14,8 +14,8 @@ public static class StillSo
             Topic.RestartFailed => now.Phase is Phase.Waiting or Phase.Starting or Phase.Stopping or Phase.Held,
             Topic.NotReady => now.Run is { Overdue: true },
             Topic.NeedMissing => now.Awaited is { Overdue: true },
-            Topic.Poor => IsPoor(definition, now, ceiling: false),
-            Topic.Memory => IsPoor(definition, now, ceiling: true),
+            Topic.Poor => IsPoor(definition, now, watch => watch is not (CeilingWatch or QuestionWatch)),
+            Topic.Memory => IsPoor(definition, now, watch => watch is CeilingWatch),
             Topic.JobFailed => now.LastEnd is { Bad: true } && now.Rhythm is not null,
             Topic.JobOverdue => now.Rhythm is { Overdue: true },
             Topic.JobLate => now.Rhythm is { ToldLate: { } moment } rhythm
@@ -24,9 +24,7 @@ public static class StillSo
             _ => false,
         };
 
-    private static bool IsPoor(Definition definition, Situation now, bool ceiling) =>
+    private static bool IsPoor(Definition definition, Situation now, Func<Watch, bool> about) =>
         now.Run is { } run
-        && definition
-            .Watch.Zip(run.Watched)
-            .Any(pair => pair.First is CeilingWatch == ceiling && pair.Second.PoorSince is not null);
+        && definition.Watch.Zip(run.Watched).Any(pair => about(pair.First) && pair.Second.PoorSince is not null);
 }

@@ -144,11 +144,11 @@ public sealed record Alert
 
     /// <summary>The same after a service got another name. What people were told of it keeps its title.</summary>
     public Alert Renamed(string was, string now) =>
-        Affected.All(one => one.Service != was) && Cause != AlertCause.Of(was)
+        Affected.All(one => one.Service != was) && !Cause.IsOf(was)
             ? this
             : this with
             {
-                Cause = Cause == AlertCause.Of(was) ? AlertCause.Of(now) : Cause,
+                Cause = Cause.IsOf(was) ? Cause with { Name = now } : Cause,
                 Affected = [.. Affected.Select(one => one.Service == was ? one with { Service = now } : one)],
             };
 

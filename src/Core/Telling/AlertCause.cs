@@ -22,12 +22,20 @@ public enum CauseKind
 
     /// <summary>The sentry and its machine.</summary>
     Machine,
+
+    /// <summary>The terminal of a service, by its name: what it asks there.</summary>
+    Terminal,
 }
 
 /// <summary>What is behind an alert; two of the same cause are one.</summary>
 public readonly record struct AlertCause(CauseKind Kind, string Name)
 {
     public static AlertCause Of(string service) => new(CauseKind.Service, service);
+
+    /// <summary>It is a service of that name, or its terminal.</summary>
+    public bool IsOf(string service) => IsOfService && Name == service;
+
+    public bool IsOfService => Kind is CauseKind.Service or CauseKind.Terminal;
 
     public static AlertCause Machine { get; } = new(CauseKind.Machine, "");
 
@@ -39,6 +47,7 @@ public readonly record struct AlertCause(CauseKind Kind, string Name)
             CauseKind.Network => "the network is missing",
             CauseKind.Account => $"the account {Name} cannot be used",
             CauseKind.Machine => "this machine",
+            CauseKind.Terminal => $"the terminal of {Name}",
             _ => Name,
         };
 }
@@ -77,6 +86,8 @@ public static class Causes
             }
         }
 
+        if (entry.IsAtTerminal)
+            return new(CauseKind.Terminal, definition.Name);
         // What it says, or what became of its files, is its own affair.
         if (!isTrouble)
             return AlertCause.Of(definition.Name);

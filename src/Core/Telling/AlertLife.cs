@@ -290,8 +290,10 @@ public static class AlertLife
     }
 
     /// <summary>An entry says that what was told of a service until then is not so any more.</summary>
-    public static Alert Ended(Alert alert, string? service, Topic topic) =>
+    /// <param name="atTerminal">Of what was seen at its terminal; else of all but that.</param>
+    public static Alert Ended(Alert alert, string? service, Topic topic, bool atTerminal) =>
         IsOpen(alert)
+        && alert.Cause.Kind == CauseKind.Terminal == atTerminal
         && alert.Affected.FirstOrDefault(one => one.Service == service && one.Worst == topic && !one.IsWell) is { } over
             ? alert with
             {

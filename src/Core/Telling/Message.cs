@@ -130,7 +130,7 @@ public static class MessageWords
             Host = host,
             At = now,
             Urgency = kind is MessageKind.Over ? Urgency.CanWait : alert.Urgency,
-            Service = alert.Cause.Kind == CauseKind.Service ? alert.Cause.Name : null,
+            Service = alert.Cause.IsOfService ? alert.Cause.Name : null,
             Topic = alert.Worst,
             Subject = SubjectOf(alert, kind),
             Lead = Lead(alert, kind, now, zone),
@@ -159,6 +159,8 @@ public static class MessageWords
     {
         var first = First(alert);
         var others = alert.Joins ? alert.Count - 1 : 0;
+        if (alert.Cause.Kind == CauseKind.Terminal)
+            return $"{first.Title} probably asks for somebody at its terminal";
         if (alert.Cause.Kind is not (CauseKind.Service or CauseKind.Machine))
             return $"{alert.Cause}: {Services(alert.Count)} {(alert.Count == 1 ? "has" : "have")} trouble";
         var known =

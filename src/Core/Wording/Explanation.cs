@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
@@ -20,7 +21,17 @@ public static class Explanation
             ? $" Quiet until {At(still.Until)}{(still.Reason is { } reason ? $" ({reason})" : "")}: no alert is raised"
                 + $"{(still.NoRestarts ? ", and nothing is restarted" : "")}."
             : "";
-        return Stands(definition, now, At) + quiet;
+        return Stands(definition, now, At) + AtTerminal(definition, now, At) + quiet;
+    }
+
+    private static string AtTerminal(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    {
+        if (now.Run?.Question is not { Answered: false } question)
+            return "";
+        var so = $" It probably {Asked.InWords(question.Text)} (since {at(question.Since)});";
+        return definition.Program.Screen is null
+            ? $"{so} 'calm terminal {definition.Name} --send TEXT' answers it."
+            : $"{so} 'calm terminal {definition.Name}' joins it.";
     }
 
     private static string Stands(Definition definition, Situation now, Func<DateTimeOffset, string> At) =>

@@ -185,18 +185,28 @@ internal static class LaunchOrder
         foreach (var (key, asFile) in definition.Program.Secrets)
         {
             var value = tools.Secrets.Open(definition.Name, key);
-            // Each line too: a program that prints a key of several lines prints line by line.
-            foreach (
-                var text in value
-                    .Split('\n')
-                    .Append(value)
-                    .Where(text => System.Text.Encoding.UTF8.GetByteCount(text) >= 4)
-                    .Distinct()
-            )
-                if (text == value || text.Length >= 8)
-                    order.With(LaunchField.Hide, text);
+            Hide(value, order);
             yield return (key, asFile ? tools.SecretFiles.Write(site.Name, key, value, account) : value);
         }
+
+        // Where what is typed is shown, an answer would be.
+        foreach (var key in definition.Program.SecretKeys.Except(definition.Program.Secrets.Select(one => one.Key)))
+            if (tools.Secrets.Has(definition.Name, key))
+                Hide(tools.Secrets.Open(definition.Name, key), order);
+    }
+
+    private static void Hide(string value, Message order)
+    {
+        // Each line too: a program that prints a key of several lines prints line by line.
+        foreach (
+            var text in value
+                .Split('\n')
+                .Append(value)
+                .Where(text => System.Text.Encoding.UTF8.GetByteCount(text) >= 4)
+                .Distinct()
+        )
+            if (text == value || text.Length >= 8)
+                order.With(LaunchField.Hide, text);
     }
 
     private static void Limit(ResourcesPart resources, RunSite site, string? group, RunTools tools, Message order)

@@ -3,6 +3,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
+using CalmSentry.Engine.Watching;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Engine.Services;
@@ -64,6 +65,36 @@ internal sealed partial class ServiceActor
                 effect ?? new($"nothing came back within {Duration.Write(told.Wait)}", told is not SendStep)
             );
         }
+    }
+
+    /// <summary>How long a terminal may take to take an answer.</summary>
+    private static readonly TimeSpan AnswerLimit = TimeSpan.FromSeconds(5);
+
+    /// <summary>Gives a known question its answer, in whatever state the run is; not before it is on record that it has it.</summary>
+    private void Answer(GiveAnswer give)
+    {
+        var taker = new StepTaker(Definition, house.Tools, Site(give.Run), Situation.Run?.Pid, GiveInput);
+        _ = house.Clocks.Run(async () =>
+        {
+            string? failed;
+            try
+            {
+                await house.Store.Flush();
+                // A store that was held up may have taken its time: by now it may be asked something else.
+                if (!QuestionLook.Stands(this, give, house.Tools))
+                    return;
+                var text = give.Known.With ?? house.Tools.Secrets.Open(Definition.Name, give.Known.Secret!) + "\n";
+                var effect = await taker.Take(new SendStep(text, new SendTo(SendKind.Input, ""), AnswerLimit), default);
+                failed = effect is { Failed: false } ? null : effect?.Answer ?? "its terminal did not take it";
+            }
+            catch (IOException error)
+            {
+                failed = error.Message;
+            }
+
+            if (failed is not null)
+                Trouble($"What it asks at its terminal could not be answered: {failed}.");
+        });
     }
 
     /// <summary>Takes in what came of the step under way, if anything has.</summary>

@@ -43,6 +43,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     private CancellationTokenSource? needLook,
         proofLook,
         watchLook,
+        questionLook,
         stepLook,
         restartLook,
         daysLook;
@@ -311,6 +312,15 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             null
         );
 
+    /// <summary>When somebody last typed at its terminal; null: nobody has since this server serves.</summary>
+    public DateTimeOffset? TypedAt
+    {
+        get => Interlocked.Read(ref typedAt) is var ticks and not 0 ? new(ticks, TimeSpan.Zero) : null;
+        set => Interlocked.Exchange(ref typedAt, value?.UtcTicks ?? 0);
+    }
+
+    private long typedAt;
+
     /// <summary>Figures of the live run.</summary>
     public Vitals Vitals { get; private set; }
 
@@ -425,6 +435,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         needLook?.Cancel();
         proofLook?.Cancel();
         watchLook?.Cancel();
+        questionLook?.Cancel();
         stepLook?.Cancel();
         restartLook?.Cancel();
         daysLook?.Cancel();
@@ -569,6 +580,8 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             Stop(ref proofLook);
         if (Situation.Phase != Phase.Running)
             Stop(ref watchLook);
+        if (Situation.Run is null)
+            Stop(ref questionLook);
         if (Situation.Phase != Phase.Stopping || Situation.WindDownStep != stepIndex)
         {
             Stop(ref stepLook);
@@ -729,6 +742,12 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             case LookAfter look:
                 Looks = [];
                 Look(ref watchLook, gone => WatchLook.Go(this, look.Run, house.Tools, house.Clocks, gone));
+                break;
+            case LookForQuestion look:
+                Look(ref questionLook, gone => QuestionLook.Go(this, look.Run, house.Tools, house.Clocks, gone));
+                break;
+            case GiveAnswer give:
+                Answer(give);
                 break;
             case PerformStep perform:
                 TakeStep(perform);

@@ -37,6 +37,7 @@ internal static class ServiceViews
             Health = stuck is null ? health.Level : HealthLevel.Poor,
             HealthWhy = Shown.Line(stuck ?? health.Evidence),
             HealthSince = health.Since,
+            Asks = now.Run?.Question is { Answered: false } question ? Shown.Line(question.Text) : null,
             Attention = Shown.LineOf(Attention.Of(definition, now) ?? stuck),
             Why =
                 (actor.Known ? "" : $"{NotKnown}. Last on record: ")
@@ -97,6 +98,7 @@ internal static class ServiceViews
             HealthWhy = view.HealthWhy,
             HealthSince = view.HealthSince,
             Attention = view.Attention,
+            Asks = view.Asks,
             Why = view.Why,
             Since = view.Since,
             Pid = view.Pid,
@@ -317,7 +319,7 @@ internal static class ServiceViews
     public static IReadOnlyList<SecretView> SecretsOf(Definition definition, SecretBox secrets)
     {
         var set = secrets.Keys(definition.Name);
-        var used = definition.Program.Secrets.Select(secret => secret.Key).ToList();
+        var used = definition.Program.SecretKeys.ToList();
         return [.. used.Union(set).Select(key => new SecretView(key, set.Contains(key), used.Contains(key)))];
     }
 

@@ -60,6 +60,7 @@ internal sealed class TerminalRoom(Record logbook, Clocks clocks)
     /// <summary>Keys of it are about to be typed; who did is on record once.</summary>
     public void Typing(Seat seat)
     {
+        seat.Service.TypedAt = clocks.Now;
         if (seat.HasTyped)
             return;
         seat.HasTyped = true;

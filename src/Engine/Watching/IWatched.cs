@@ -28,6 +28,9 @@ internal interface IWatched : IRunning
     /// <summary>What the program said it is busy with, as a clause; null: it did not, or is no more.</summary>
     string? BusyWith { get; }
 
+    /// <summary>When somebody last typed at its terminal; null: nobody has since this server serves.</summary>
+    DateTimeOffset? TypedAt { get; }
+
     /// <summary>Completes when the program tells something.</summary>
     Task NextSaid { get; }
 

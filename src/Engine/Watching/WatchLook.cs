@@ -1,5 +1,6 @@
 using System.Globalization;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
@@ -116,6 +117,7 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
                 )
             ),
             PausedWatch paused => Paused(paused),
+            QuestionWatch asks => Now(() => Asks(asks)),
             CeilingWatch ceiling => Ceiling(ceiling),
             MemoryWatch memory => Leveled(
                 watch,
@@ -203,6 +205,16 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
                     watch.Longest - length
                 );
         });
+    }
+
+    private Sight Asks(QuestionWatch watch)
+    {
+        if (actor.Situation.Run?.Question is not { Answered: false } question)
+            return new(null, "it asks nothing at its terminal");
+        var length = clocks.Now - question.Since;
+        return length >= watch.Longest
+            ? new($"for {About(length)} it probably {Asked.InWords(question.Text)}", "")
+            : new(null, "it has not asked for long", watch.Longest - length);
     }
 
     private Func<CancellationToken, Task<Sight>> Ceiling(CeilingWatch watch)

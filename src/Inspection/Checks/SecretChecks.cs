@@ -9,17 +9,19 @@ internal static class SecretChecks
     public static IEnumerable<Finding> Missing(Subject subject)
     {
         var (definition, tools) = (subject.Definition, subject.Tools);
-        foreach (
-            var secret in definition.Program.Secrets.Where(secret => !tools.Secrets.Has(definition.Name, secret.Key))
-        )
+        foreach (var key in definition.Program.SecretKeys.Where(key => !tools.Secrets.Has(definition.Name, key)))
+        {
+            var isAtLaunch = definition.Program.Secrets.Any(secret => secret.Key == key);
             yield return new(
                 FindingCode.SecretMissing,
-                Severity.Blocks,
-                $"Its secret {secret.Key} has no value yet.",
-                "It could not be launched.",
-                $"calm secret set {definition.Name} {secret.Key}",
+                isAtLaunch ? Severity.Blocks : Severity.Risk,
+                $"Its secret {key} has no value yet.",
+                isAtLaunch ? "It could not be launched." : "The question that it answers would not be answered.",
+                $"calm secret set {definition.Name} {key}",
                 OnlyNow: true
             );
+        }
+
         if (definition.Program.Secrets.Any(secret => secret.AsFile) && tools.SecretFiles.WhyNot is { } why)
             yield return new(
                 FindingCode.SecretFileNotPossible,

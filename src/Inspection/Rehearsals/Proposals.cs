@@ -19,7 +19,8 @@ internal static class Proposals
         Definition definition,
         TimeSpan? stopTook,
         int followed,
-        Outcome end
+        Outcome end,
+        TerminalSigns signs
     )
     {
         List<Proposal> all =
@@ -28,8 +29,17 @@ internal static class Proposals
             .. MemoryOf(report, definition.Resources),
             .. ProofOf(report, definition),
             .. WindDownOf(definition, stopTook),
+            .. TerminalOf(report, definition.Program, signs),
         ];
-        var over = all.Select(one => one.Over).OfType<KeyValuePair<string, Node>>().ToList();
+        var over = all.Select(one => one.Over)
+            .OfType<KeyValuePair<string, Node>>()
+            .GroupBy(one => one.Key)
+            .Select(same =>
+                same.Count() == 1
+                    ? same.First()
+                    : new(same.Key, new MapNode([.. same.SelectMany(one => ((MapNode)one.Value).Entries)]))
+            )
+            .ToList();
         var adoption = new MapNode(over);
         using var json = JsonDocument.Parse(JsonNodes.Write(adoption));
         var whole = DefinitionTrees.Overlay(
@@ -146,6 +156,63 @@ internal static class Proposals
             new("wind-down", new ListNode([WindDownKeys.Steps.Write(definition.WindDown[0] with { Wait = wait })]))
         );
     }
+
+    /// <summary>What sees no terminal may end, or keep what it prints to itself.</summary>
+    private static IEnumerable<Proposal> TerminalOf(RehearsalReport report, ProgramPart program, TerminalSigns signs)
+    {
+        if (program.Terminal || program.Kind == ProgramKind.Toggles)
+            yield break;
+        if (signs.Asks is { } line)
+        {
+            yield return new(
+                "program.terminal",
+                "120x40",
+                $"It asks for a terminal: '{Shown.Line(line)}'.",
+                new("program", new MapNode([new("terminal", new ScalarNode("120x40"))]))
+            );
+            yield break;
+        }
+
+        var why =
+            signs.Gathers
+                ? "What it prints comes in whole blocks that end within a line: it sees no terminal, and gathers 4096 bytes and more "
+                    + "before it writes them. Its latest lines come late, and are lost when it is killed."
+            : signs.LinesAtEnd > 1
+                ? $"It printed nothing while it was up, and {signs.LinesAtEnd} lines as it ended: it gathers what it prints where it sees no "
+                    + "terminal. They come late, and are lost when it is killed."
+            : null;
+        if (why is null && !(report.StayedUp && signs is { WasSilent: true, LinesAtEnd: 0 } && IsSilentPython(program)))
+            yield break;
+        yield return IsPython(program)
+            ? new(
+                "program.environment.PYTHONUNBUFFERED",
+                "1",
+                why
+                    ?? "It printed nothing. Python gathers what a script prints where it sees no terminal; if it prints at all, this shows "
+                        + "it at once.",
+                new(
+                    "program",
+                    new MapNode([new("environment", new MapNode([new("PYTHONUNBUFFERED", new ScalarNode("1"))]))])
+                )
+            )
+            : new(
+                "program.terminal",
+                "true",
+                $"{why} At a terminal most programs print line by line.",
+                new("program", new MapNode([new("terminal", new ScalarNode("true"))]))
+            );
+    }
+
+    private static bool IsPython(ProgramPart program) =>
+        Path.GetFileName(program.With ?? program.Path).StartsWith("python", StringComparison.Ordinal);
+
+    /// <summary>Nothing tells it to print at once.</summary>
+    private static bool IsSilentPython(ProgramPart program) =>
+        IsPython(program)
+        && !program.Environment.ContainsKey("PYTHONUNBUFFERED")
+        && !program
+            .Arguments.TakeWhile(word => word.StartsWith('-'))
+            .Any(word => word.Contains('u', StringComparison.Ordinal));
 
     private static bool Holds(string file, int pid) => DetachedMain.Read(file).Pid == pid;
 }

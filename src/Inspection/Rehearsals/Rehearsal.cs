@@ -2,6 +2,7 @@ using System.Threading.Channels;
 using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
@@ -37,6 +38,7 @@ internal sealed class Rehearsal : IDisposable
     );
     private readonly CancellationTokenSource ending = new();
     private readonly Sightings seen;
+    private readonly TerminalSigns signs;
     private readonly Tail output,
         error;
     private readonly DateTimeOffset began;
@@ -73,6 +75,7 @@ internal sealed class Rehearsal : IDisposable
         );
         began = clocks.Now;
         seen = new Sightings(account.Uid, began.UtcDateTime);
+        signs = new TerminalSigns(site.Output);
         output = new Tail(site.Output, definition.Output.Encoding);
         error = new Tail(site.ErrorOutput!, definition.Output.Encoding);
     }
@@ -261,7 +264,23 @@ internal sealed class Rehearsal : IDisposable
             );
         }
 
+        signs.Stopping();
+        TellQuestion(link.Pid);
         return (upFor, await WindDown(link, news).ConfigureAwait(false));
+    }
+
+    /// <summary>What it asks at its terminal as it is asked to end, where it waits there.</summary>
+    private void TellQuestion(int keeper)
+    {
+        if (
+            main > 0
+            && TerminalWait.HeldBy(keeper) is { } terminal
+            && TerminalWait.Is(main, terminal)
+            && OpenLine.At(Path.GetDirectoryName(site.Output)!, definition.Output.Encoding, 0) is { } line
+        )
+            Tell(
+                new RehearsalEvent { Kind = "note", Text = $"It probably {Asked.InWords(line.Text)}; nobody answered." }
+            );
     }
 
     private async Task<string> WindDown(KeeperLink link, Task<(KeeperWord, byte[])?> news)
@@ -414,18 +433,28 @@ internal sealed class Rehearsal : IDisposable
     private void Look(KeeperLink link)
     {
         seen.Look(ProcessFacts.Tree(link.Pid).Skip(1).ToList(), [site.Output, site.ErrorOutput!]);
-        foreach (var line in output.More(outcome is not null))
+        signs.Look();
+        TellLines(outcome is not null);
+    }
+
+    private void TellLines(bool all)
+    {
+        foreach (var line in output.More(all))
+        {
+            signs.Line(line, stopping);
             Tell(new RehearsalEvent { Kind = "output", Text = line });
-        foreach (var line in error.More(outcome is not null))
+        }
+
+        foreach (var line in error.More(all))
+        {
+            signs.Line(line, stopping: false);
             Tell(new RehearsalEvent { Kind = "error", Text = line });
+        }
     }
 
     private RehearsalReport Report(TimeSpan upFor, string? stop)
     {
-        foreach (var line in output.More(true))
-            Tell(new RehearsalEvent { Kind = "output", Text = line });
-        foreach (var line in error.More(true))
-            Tell(new RehearsalEvent { Kind = "error", Text = line });
+        TellLines(all: true);
         var places = tools.Places;
         var directory = LaunchOrder.DirectoryOf(definition, places);
         var home = account.Home is "/" or "/root" or "/nonexistent" ? directory : account.Home;
@@ -492,7 +521,7 @@ internal sealed class Rehearsal : IDisposable
                 Environment = LaunchOrder.EnvironmentOf(definition, account, site.Name, places),
             },
         };
-        return Proposals.Add(report, definition, stopTook, followed, end);
+        return Proposals.Add(report, definition, stopTook, followed, end, signs);
     }
 
     private static string Reach(System.Net.IPAddress address) =>

@@ -93,6 +93,9 @@ public static class ProcessFacts
     /// <summary>What each descriptor of a process leads to.</summary>
     public static IEnumerable<string> OpenFiles(int pid) => Entries($"/proc/{pid}/fd").Select(Link).OfType<string>();
 
+    /// <summary>What one descriptor of a process leads to; null: it is not open, or not ours to see.</summary>
+    public static string? OpenFile(int pid, int descriptor) => Link($"/proc/{pid}/fd/{descriptor}");
+
     /// <summary>How many descriptors a process has open.</summary>
     public static int CountOpenFiles(int pid) => Entries($"/proc/{pid}/fd").Length;
 

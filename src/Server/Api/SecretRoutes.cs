@@ -175,7 +175,7 @@ internal static class SecretRoutes
         logbook.Note(service, new SecretSetEntry(key), Caller.Of(context).Who);
         await store.Kept().ConfigureAwait(false);
         var actor = registry.Find(service);
-        var used = actor?.Definition.Program.Secrets.Any(secret => secret.Key == key) == true;
+        var used = actor?.Definition.Program.SecretKeys.Contains(key) == true;
         var said =
             $"{key} of {service} is sealed."
             + (length < 4 ? " It is too short to be hidden in output: programs that print it will show it." : "")

@@ -138,6 +138,7 @@ internal static class WhyFinder
             [
                 .. views.Where(view => view.Attention is not null).OrderBy(view => view.HealthSince ?? view.Since),
             ],
+            Asking = [.. rest.Where(view => view.Asks is not null)],
             Moving =
             [
                 .. rest.Where(view =>

@@ -43,6 +43,8 @@ internal sealed record SituationRecord : IRecord
 
     public int FollowedUp { get; init; }
 
+    public ImmutableArray<AnswerRecord>? Answers { get; init; }
+
     public int Restarts { get; init; }
 
     public EndRecord? LastEnd { get; init; }
@@ -75,6 +77,7 @@ internal sealed record SituationRecord : IRecord
             Pauses = now.Pauses,
             BadEnds = Some(now.BadEnds),
             FollowedUp = now.FollowedUp,
+            Answers = Some(now.Answers.ToRecords(given => new AnswerRecord(given.Question, given.Run, given.At))),
             Restarts = now.Restarts,
             LastEnd = now.LastEnd is { } end ? EndRecord.Of(end) : null,
             Asked = now.Asked is { } asked
@@ -118,6 +121,7 @@ internal sealed record SituationRecord : IRecord
             Pauses = Pauses,
             BadEnds = BadEnds ?? [],
             FollowedUp = FollowedUp,
+            Answers = (Answers ?? []).ToRecords(given => new AnswerGiven(given.Question, new(given.Run), given.At)),
             Restarts = Restarts,
             LastEnd = LastEnd?.ToCore(),
             Asked = Asked is { } asked
@@ -310,6 +314,8 @@ internal sealed record RunRecord
 
     public ImmutableArray<WatchedRecord>? Watched { get; init; }
 
+    public QuestionRecord? Question { get; init; }
+
     public static RunRecord Of(LiveRun run) =>
         new()
         {
@@ -334,6 +340,9 @@ internal sealed record RunRecord
             Watched = SituationRecord.Some(
                 run.Watched.ToRecords(one => new WatchedRecord(one.Bad, one.Since, one.Seen, one.PoorSince, one.Of))
             ),
+            Question = run.Question is { } asked
+                ? new(asked.Text, asked.Place, asked.Since, asked.Answered, asked.Told)
+                : null,
         };
 
     public LiveRun ToCore() =>
@@ -353,8 +362,15 @@ internal sealed record RunRecord
                 PoorSince = one.PoorSince,
                 Of = one.Of,
             }),
+            Question = Question is { } asked
+                ? new(asked.Text, asked.Place, asked.Since) { Answered = asked.Answered, Told = asked.Told }
+                : null,
         };
 }
+
+internal sealed record QuestionRecord(string Text, long Place, DateTimeOffset Since, bool Answered, string? Told);
+
+internal sealed record AnswerRecord(string Question, long Run, DateTimeOffset At);
 
 internal sealed record WaitedRecord(string What, long Length, bool PassedOver);
 

@@ -1,10 +1,11 @@
-import { execFileSync } from "node:child_process";
+import { execFileSync, spawn } from "node:child_process";
 import { mkdirSync, writeFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { join } from "node:path";
+import { createInterface } from "node:readline";
 import AxeBuilder from "@axe-core/playwright";
-import { expect, type Page } from "@playwright/test";
+import { expect, type Locator, type Page } from "@playwright/test";
 import { type Sentry, test } from "./sentry";
 
 /** Signs in by the link, as a person would, and fails the test on anything the page complains about. */
@@ -281,6 +282,106 @@ test("a service's terminal is joined, typed at and left", async ({ page, sentry 
   await terminal.getByRole("button", { name: "Leave" }).click();
   await expect(page.getByRole("button", { name: "Join" })).toBeVisible();
   await expect(page.getByText("Keys were typed at its terminal.")).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
+/** A command at a plain terminal, drawn by an emulator that is not the console's. */
+function plain(size: string, ...command: string[]) {
+  const place = join(import.meta.dirname, "../../../tests/EndToEnd/Terminals/screens.py");
+  const program = spawn("/usr/bin/python3", [place, size, ...command], { stdio: ["pipe", "pipe", "inherit"] });
+  const answers = createInterface({ input: program.stdout })[Symbol.asyncIterator]();
+  const say = (order: object) => program.stdin.write(`${JSON.stringify(order)}\n`);
+  return {
+    keys: (keys: string) => say({ keys }),
+    until: (text: string) => say({ until: text }),
+    async lines(): Promise<string[]> {
+      say({ wait: 0.05 });
+      say({ show: true });
+      return (JSON.parse((await answers.next()).value) as { lines: string[] }).lines.map((line) => line.trimEnd());
+    },
+    end: () => program.stdin.end(),
+  };
+}
+
+const drawnLines = async (screen: Locator) =>
+  (await screen.getByRole("listitem").allTextContents()).map((line) => line.replaceAll("\u00a0", " ").trimEnd());
+
+test("what the console shows of a terminal is what a plain one shows, cell by cell", async ({ page, sentry }) => {
+  // What a plain terminal is sent, and what is pressed in the browser for it; else it is typed.
+  const pressed: Record<string, string> = { "\u0007": "Control+g", "\u0018": "Control+x", "\u001bOA": "ArrowUp" };
+  for (const [name, size, command, steps] of [
+    ["notes", "80x24", ["/usr/bin/nano", "-I"], ["berth 7 taken\r", "\u0007", "\u0018", "\u001bOA", "quay £ø\r"]],
+    ["board", "90x20", ["/usr/bin/top", "-d", "600", "-p", "1"], ["h", "q", "E", "c"]],
+  ] as const) {
+    sentry.calm(
+      ...["wrap", name, "--account", sentry.account, "--terminal", size],
+      ...["--environment", "TERM=xterm-256color", "--start", "--", ...command],
+    );
+    const [here, there] = [plain(size, ...command), page.getByRole("region", { name: "Terminal" })];
+    try {
+      await (name === "notes" ? enter(page, sentry) : page.goto("/"));
+      await row(page, name).click();
+      await page.getByRole("button", { name: "Join" }).click();
+      await expect(there.getByRole("status")).toContainText("You type.");
+      // Figures differ from one moment to the next.
+      const still = (lines: string[]) =>
+        name === "board" ? lines.map((line) => line.replace(/[\d\s.,:+-]+/g, " ").replace(/ [RSI] /, " ")) : lines;
+      for (const keys of ["", ...steps]) {
+        here.keys(keys);
+        const typed = there.locator("textarea");
+        await (pressed[keys] ? typed.press(pressed[keys]) : typed.pressSequentially(keys.replace("\r", "\n")));
+        await expect
+          .poll(async () => {
+            const [one, other] = [await drawnLines(there), await here.lines()].map((all) => still(all).join("\n"));
+            return one === other && one?.trim() ? "the same" : `${one}\n— at a plain terminal —\n${other}`;
+          })
+          .toBe("the same");
+      }
+      await there.getByRole("button", { name: "Leave" }).click();
+    } finally {
+      here.end();
+    }
+  }
+});
+
+test("a joined terminal outlives the sentry, and a recording is played", async ({ page, sentry }) => {
+  const program = sentry.file("desk.sh", '#!/bin/sh\nwhile read -r berth; do echo "berth $berth is noted"; done\n');
+  sentry.calm("wrap", "desk", "--account", sentry.account, "--terminal", "90x20", "--start", "--", program);
+  const complaints = await enter(page, sentry);
+  await row(page, "desk").click();
+  await page.getByRole("button", { name: "Join" }).click();
+  const terminal = page.getByRole("region", { name: "Terminal" });
+  await expect(terminal.getByRole("status")).toContainText("You type.");
+  await sentry.kill();
+  await expect(terminal.getByRole("status")).toContainText("The sentry is away");
+  await sentry.serve();
+  await expect(terminal.getByRole("status")).toContainText("You type.");
+  await terminal.locator("textarea").pressSequentially("9\n");
+  await expect(terminal.locator(".xterm-accessibility-tree")).toContainText("berth 9 is noted");
+  await terminal.getByRole("button", { name: "Leave" }).click();
+
+  const take = (name: string, lines: string[]) =>
+    page
+      .locator('input[type="file"]')
+      .first()
+      .setInputFiles(sentry.file(name, `${lines.join("\n")}\n`));
+  const head = '{"version": 2, "width": 40, "height": 6, "timestamp": 1790000000}';
+  await take("no.cast", ["which berth?"]);
+  await expect(page.getByRole("alert")).toContainText("no.cast is no recording");
+  await take("bad.cast", [head, "[0, 1]"]);
+  await expect(page.getByRole("alert")).toContainText('bad.cast, line 2: not [seconds, "o", text]');
+  await take("wide.cast", [head.replace("40", "100000")]);
+  await expect(page.getByRole("alert")).toContainText("width and height from 1 to 1000");
+  await take("good.cast", [head, '[0.1, "o", "which berth? "]', '[90, "r", "50x8"]', '[90.1, "o", "7\\r\\nnoted"]']);
+  const recording = page.getByRole("region", { name: "Recording" });
+  await expect(recording).toContainText("of 2.2 s"); // nobody waits for a minute and a half
+  await expect(recording.locator(".xterm-accessibility-tree")).toContainText("noted");
+  await expect(recording.getByRole("listitem")).toHaveCount(8);
+  await recording.getByRole("button", { name: "Play again" }).click();
+  await expect(recording.getByRole("listitem")).toHaveCount(6);
+  await recording.getByRole("button", { name: "Pause" }).click();
+  await recording.getByRole("button", { name: "Close" }).click();
+  await expect(page.getByRole("button", { name: "Join" })).toBeVisible();
   expect(complaints).toEqual([]);
 });
 

@@ -62,8 +62,15 @@ internal sealed class Screens : IDisposable
     }
 
     /// <summary>Waits until two screens show the same, each cell of them, and the cursor at the same place.</summary>
-    public static void AreSame(Screens one, Screens other)
+    /// <param name="still">Of a line, what does not differ from one moment to the next; null: all of it.</param>
+    public static void AreSame(Screens one, Screens other, Func<string, string>? still = null)
     {
+        if (still is not null)
+        {
+            AreAlike(one, other, still);
+            return;
+        }
+
         var (wait, last) = (Stopwatch.StartNew(), (one.Now(), other.Now()));
         while (wait.Elapsed < Sentry.Limit / 6)
         {
@@ -78,6 +85,15 @@ internal sealed class Screens : IDisposable
 
         Assert.Equal(last.Item1.All, last.Item2.All);
         Assert.Equal((last.Item1.Column, last.Item1.Row), (last.Item2.Column, last.Item2.Row));
+    }
+
+    private static void AreAlike(Screens one, Screens other, Func<string, string> still)
+    {
+        var wait = Stopwatch.StartNew();
+        string[] last;
+        do last = [.. new[] { one, other }.Select(screen => string.Join('\n', screen.Now().Lines.Select(still)))];
+        while (last[0] != last[1] && wait.Elapsed < Sentry.Limit / 6);
+        Assert.Equal(last[0], last[1]);
     }
 
     private void Say(JsonObject order)

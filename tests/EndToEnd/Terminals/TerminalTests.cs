@@ -1,11 +1,12 @@
 using System.Net.WebSockets;
 using System.Text;
 using System.Text.Json;
+using System.Text.RegularExpressions;
 
 namespace CalmSentry.Tests.EndToEnd.Terminals;
 
 /// <summary>A service's own terminal, joined while it runs: through the real client, at real terminals.</summary>
-public class TerminalTests
+public partial class TerminalTests
 {
     /// <summary>So often each is joined and left; CALM_MANY=50 for more.</summary>
     private static readonly int Joins = int.TryParse(Environment.GetEnvironmentVariable("CALM_MANY"), out var many)
@@ -57,6 +58,40 @@ public class TerminalTests
         );
         Assert.DoesNotContain("berth 1", (await sentry.Ok("logbook", "notes")).Output, StringComparison.Ordinal);
     }
+
+    /// <summary>Figures differ from one moment to the next; all else on it does not.</summary>
+    [Fact]
+    public async Task A_screen_that_draws_itself_anew_is_the_same_joined_and_plain()
+    {
+        await using var sentry = await Sentry.Start();
+        string[] program = ["/usr/bin/top", "-d", "600", "-p", "1"];
+        await Wrap(sentry, "board", program);
+        using var plain = Screens.Of(Size, program);
+        plain.Until("COMMAND");
+        for (var i = 0; i < Joins; i++)
+        {
+            using var joined = Screens.Joining(sentry, Size, "board");
+            joined.Until("COMMAND");
+            foreach (
+                var (keys, shows) in ((string, string)[])
+                    [("h", "Help for Interactive"), ("q", "COMMAND"), ("E", "COMMAND")]
+            )
+            {
+                foreach (var screen in (Screens[])[plain, joined])
+                {
+                    screen.Keys(keys);
+                    screen.Until(shows);
+                }
+
+                Screens.AreSame(plain, joined, line => FiguresAndState().Replace(line, " "));
+            }
+
+            joined.Leave();
+        }
+    }
+
+    [GeneratedRegex(@"[\d\s.,:+-]+|\b[RSI]\b")]
+    private static partial Regex FiguresAndState();
 
     [Fact]
     public async Task Test_screens_of_the_terminal_show_the_same_joined_and_plain()

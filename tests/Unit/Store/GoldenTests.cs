@@ -172,6 +172,22 @@ public class GoldenTests
         Assert.Equivalent(message, MessageJson.Read(MessageJson.Write(message)), strict: true);
     }
 
+    /// <summary>Of a question that is asked, and of answers that were given, nothing is lost with the server.</summary>
+    [Fact]
+    public void What_is_asked_at_a_terminal_is_read_back()
+    {
+        var at = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
+        var now = Situation.New(at) with
+        {
+            Answers = [new("Overwrite? [y/N] ", new(3), at)],
+            Run = new(new(4), Cause.Asked, at)
+            {
+                Question = new("Which berth? ", 120, at) { Answered = true, Told = "It asks." },
+            },
+        };
+        Assert.Equivalent(now, SituationJson.Read(SituationJson.Write(now)), strict: true);
+    }
+
     [Fact]
     public void A_swap_has_all_its_fields_in_the_form_of_today()
     {

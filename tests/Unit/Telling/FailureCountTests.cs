@@ -12,7 +12,7 @@ public class FailureCountTests
 
     private static readonly ProvenEntry Proven = new(new(1), "it answers", null, null, null);
 
-    private static readonly UnwellEntry Unwell = new(new(1), "it answered 503", null, 1, false);
+    private static readonly UnwellEntry Unwell = new(new(1), "it answered 503", null, 1, UnwellOf.Health);
 
     private static readonly DateTimeOffset Start = new(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
 
@@ -59,10 +59,10 @@ public class FailureCountTests
             (Proven with { Restarts = 2 }, false, Topic.CameBack),
             (Unwell with { Next = EntryNext.KeepsRunning }, true, Topic.Poor),
             (Unwell, false, null),
-            (Unwell with { MemoryGrows = true }, false, Topic.Memory),
-            (Unwell with { MemoryGrows = true, Next = EntryNext.KeepsRunning }, true, Topic.Memory),
+            (Unwell with { Of = UnwellOf.Memory }, false, Topic.Memory),
+            (Unwell with { Of = UnwellOf.Memory, Next = EntryNext.KeepsRunning }, true, Topic.Memory),
             // It is restarted for that: nobody needs to know but who asks for each restart.
-            (Unwell with { MemoryGrows = true, Next = EntryNext.StopAndRestart }, false, null),
+            (Unwell with { Of = UnwellOf.Memory, Next = EntryNext.StopAndRestart }, false, null),
             (new MemoryWillFillEntry(TimeSpan.Zero, "1 GiB"), true, Topic.MachineMemory),
             (new JobLateEntry(default, null, TimeSpan.Zero, "it waits"), true, Topic.JobLate),
             (new JobOverdueEntry(default, TimeSpan.Zero), true, Topic.JobOverdue),

@@ -158,6 +158,14 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
               <code>{service.command.join(" ")}</code>
             </dd>
             {detail.data && <Places detail={detail.data} />}
+            {detail.data && (
+              <>
+                <dt>Can be seen in</dt>
+                <dd>
+                  <Seen detail={detail.data} />
+                </dd>
+              </>
+            )}
           </dl>
         </div>
       </div>
@@ -242,6 +250,23 @@ function Proof({ detail }: { detail: ServiceDetail }) {
               </Fragment>
             ))}
           </dd>
+        </>
+      )}
+    </>
+  );
+}
+
+/** Where what it does can be seen. */
+function Seen({ detail }: { detail: ServiceDetail }) {
+  if (kindOf(detail) === "toggles") return "nothing: none of it runs between its two commands";
+  const files = ownFiles(detail);
+  return (
+    <>
+      <a href="#output">its output</a>
+      {files.length > 0 && `, its own log files (${files.join(", ")}), chosen there`}
+      {hasScreen(detail) && (
+        <>
+          , <a href="#terminal">its terminal</a>
         </>
       )}
     </>

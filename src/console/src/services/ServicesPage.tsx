@@ -9,15 +9,19 @@ import "./services.css";
 
 const isOnItsWay = ({ state }: ServiceView) => state === "waiting" || state === "starting" || state === "stopping";
 
+const asks = (service: ServiceView) => service.asks != null && !needsAttention(service);
+
 const groups: { title: string; has: (service: ServiceView) => boolean }[] = [
   { title: "Needs attention", has: needsAttention },
+  { title: "Probably asks at its terminal", has: asks },
   {
     title: "On its way",
-    has: (service) => isOnItsWay(service) && !needsAttention(service),
+    has: (service) => isOnItsWay(service) && !needsAttention(service) && !asks(service),
   },
   {
     title: "Running",
-    has: (service) => (service.state === "running" || service.state === "resting") && !needsAttention(service),
+    has: (service) =>
+      (service.state === "running" || service.state === "resting") && !needsAttention(service) && !asks(service),
   },
   { title: "Not running", has: (service) => service.state === "stopped" && !needsAttention(service) },
 ];

@@ -1,26 +1,7 @@
 import { Button, Group } from "@mantine/core";
-import { Terminal } from "@xterm/xterm";
 import { useEffect, useRef, useState } from "react";
 import { type Joined, join, type News } from "./join";
-import "@xterm/xterm/css/xterm.css";
-import "./terminal.css";
-
-const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? "";
-
-/** The library makes elements of style of its own, which the page's policy takes with its nonce alone. */
-function openIn(terminal: Terminal, element: HTMLElement) {
-  const make = document.createElement.bind(document);
-  document.createElement = ((name: string, options?: ElementCreationOptions) => {
-    const made = make(name, options);
-    if (name === "style") made.nonce = nonce;
-    return made;
-  }) as typeof document.createElement;
-  try {
-    terminal.open(element);
-  } finally {
-    document.createElement = make;
-  }
-}
+import { screenIn } from "./screen";
 
 /** A service's own terminal, seen while it runs, and typed at. It has its own size, whatever the window's. */
 export default function TerminalScreen({ name, onLeave }: { name: string; onLeave: () => void }) {
@@ -31,14 +12,7 @@ export default function TerminalScreen({ name, onLeave }: { name: string; onLeav
 
   useEffect(() => {
     if (!place.current) return;
-    const terminal = new Terminal({
-      fontFamily: '"JetBrains Mono Variable", monospace',
-      fontSize: 13,
-      scrollback: 2000,
-      cursorBlink: false,
-      screenReaderMode: true,
-    });
-    openIn(terminal, place.current);
+    const terminal = screenIn(place.current, false);
     const mine = join(name, false, {
       begin: (columns, rows, leftOut) => {
         terminal.reset();
