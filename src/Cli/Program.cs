@@ -196,6 +196,7 @@ internal static class Program
             WhyCommands.Board(),
             OutputCommand.Make(),
             TerminalCommand.Make(),
+            WindowCommand.Make(),
             LogbookCommand.Make(),
             AccountCommands.Make(),
             SecretCommands.Make(),

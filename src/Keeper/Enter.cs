@@ -39,6 +39,8 @@ internal static unsafe class Enter
         if (order.Terminal && !Terminal.Control(0))
             Fail(LaunchStep.Terminal);
         Limit(order);
+        if (order.Sockets is not null && !SeeOwn(order.Sockets))
+            Fail(LaunchStep.Sockets);
         TakeUsualStanding();
         TakeIdentity(order);
         if (!ResetSignals())
@@ -55,7 +57,8 @@ internal static unsafe class Enter
     private struct Order()
     {
         public byte* Program,
-            Directory;
+            Directory,
+            Sockets;
         public byte** Argv,
             Envp;
         public uint* Groups;
@@ -91,6 +94,8 @@ internal static unsafe class Enter
                 order.Program = body + field.Offset;
             else if (field.Is(LaunchField.Directory))
                 order.Directory = body + field.Offset;
+            else if (field.Is(LaunchField.Sockets))
+                order.Sockets = body + field.Offset;
             else if (field.Is(LaunchField.UserId))
                 order.Uid = Number(field.Value);
             else if (field.Is(LaunchField.GroupId))
@@ -163,6 +168,40 @@ internal static unsafe class Enter
                 _ = setrlimit(RLIMIT_NOFILE, limits);
             }
         }
+    }
+
+    /// <summary>
+    /// In a namespace of its own, which still sees what the host mounts, its folder lies where displays have their sockets. What is
+    /// there on the host must be root's own folder: only then can nobody move it away from under it.
+    /// </summary>
+    private static bool SeeOwn(byte* folder)
+    {
+        using var none = new Linux.Native.CString("none");
+        using var root = new Linux.Native.CString("/");
+        using var place = new Linux.Native.CString(LaunchField.DisplaySockets);
+        if (unshare(CLONE_NEWNS) < 0 || mount(none.Pointer, root.Pointer, null, MS_REC | MS_SLAVE, null) < 0)
+            return false;
+        var there = openat2(
+            AT_FDCWD,
+            place.Pointer,
+            O_PATH | O_DIRECTORY | O_CLOEXEC,
+            RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS
+        );
+        if (there < 0)
+            return false;
+        if (Linux.Files.FileFacts.Of(there) is not { Owner: 0 })
+        {
+            _ = close(there);
+            Marshal.SetLastSystemError(1); // EPERM
+            return false;
+        }
+
+        using var target = new Linux.Native.CString($"/proc/self/fd/{there}");
+        var seen = mount(folder, target.Pointer, null, MS_BIND, null) == 0;
+        var errno = Marshal.GetLastSystemError();
+        _ = close(there);
+        Marshal.SetLastSystemError(errno);
+        return seen;
     }
 
     private static void TakeIdentity(in Order order)

@@ -21,6 +21,7 @@ using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 using CalmSentry.Server.Self;
 using CalmSentry.Server.Terminals;
+using CalmSentry.Server.Windows;
 using CalmSentry.Store;
 using CalmSentry.Telling;
 using CalmSentry.Telling.Forwarding;
@@ -280,6 +281,7 @@ internal static partial class Serve
         api.MapTogether();
         api.MapOutput();
         api.MapTerminals();
+        api.MapWindows();
         api.MapChecks();
         kept.MapSecrets();
         kept.MapAccounts();
@@ -328,6 +330,7 @@ internal static partial class Serve
             .AddSingleton<Pace>()
             .AddSingleton<Tickets>()
             .AddSingleton<TerminalRoom>()
+            .AddSingleton<WindowRoom>()
             .AddSingleton<DailyNotes>()
             .AddSingleton(settings)
             .AddSingleton<SettingsCheck>()

@@ -14,6 +14,9 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
     /// <summary>It asks at its terminal, and is known to.</summary>
     public bool Asks => Temper == "asks";
 
+    /// <summary>It has a display of its own, where one can be had.</summary>
+    public bool Shows => Temper == "shows" && Environment.UserName == "root" && File.Exists("/usr/bin/Xvnc");
+
     /// <summary>It is run at its moments, each for one of them at most.</summary>
     public bool IsJob => Temper == "job";
 
@@ -29,7 +32,7 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
               arguments: [{{Name}}, {{Temper}}, {{witness}}]
               kind: {{(IsJob ? "periodic" : Temper == "detaches" ? "detaches" : "stays")}}{{(HasTerminal ? "\n  terminal: 100x30" : "")}}{{(
                 Asks ? "\n  answers: [{ question: \" taken? \", with: \"yes\\n\", most: 1000 }]" : ""
-            )}}
+            )}}{{(Shows ? "\n  window: 400x300" : "")}}
             identity: { account: {{account}} }
             recover: { pause: { first: 50 ms, grow: 1, spread: 50 % }, hold: { ends: 0 }{{(
                 IsJob ? "" : ", then: [{ command: [/bin/true], after: 2 }]"
@@ -90,5 +93,6 @@ internal static class Fleet
         new(AtTerminal, "counts", false, UpFor),
         new("sluice-log", "rotates", false, UpFor),
         new("berth-clerk", "asks", false, UpFor),
+        new("ticket-desk", "shows", false, UpFor),
     ];
 }

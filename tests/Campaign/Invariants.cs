@@ -216,8 +216,10 @@ internal sealed class Invariants(Machine machine)
     private void Processes(IReadOnlyList<JsonElement> views, List<string> broken)
     {
         var ids = views.ToDictionary(IdOf, view => view);
-        foreach (var (pid, id, run) in machine.Marked())
+        foreach (var (pid, mark, run) in machine.Marked())
         {
+            // A display is of the run that it belongs to.
+            var id = mark.Split('-')[0];
             if (!ids.TryGetValue(id, out var view))
                 broken.Add($"pid {pid} is of {id}, which nobody knows");
             else if (

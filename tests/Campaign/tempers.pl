@@ -86,7 +86,15 @@ sub asks {    # asks at its terminal, and takes down what it is told that it did
     }
 }
 
+sub shows {    # a window on its display, with which it ends
+    my $window = child();
+    unless ($window) { exec '/usr/bin/xmessage', "berth $run is taken" or exit 9 }
+    waitpid $window, 0;
+    exit 5;
+}
+
 my %tempers = (
+    shows     => \&shows,
     asks      => \&asks,
     rotates   => \&rotate,
     job       => \&job,

@@ -362,6 +362,8 @@ internal static class LookCommands
             && terminal.ToString().Contains('x', StringComparison.Ordinal)
         )
             Row("", $"its terminal, {terminal}: calm terminal {service.Name}");
+        if (program.TryGetProperty("window", out var window))
+            Row("", $"its window, {window}: calm window {service.Name} --to FILE.png");
     }
 
     private static void WriteDefinition(ServiceDetail service)

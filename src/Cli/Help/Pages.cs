@@ -207,6 +207,13 @@ internal static class Pages
             "calm logbook --since 2026-11-01 --csv >november.csv",
             "calm logbook --prove"
         ),
+        new(
+            "window",
+            Stage.Look,
+            "Save what a service shows on its own display",
+            "NAME --to FILE",
+            "calm window ticket-desk --to desk.png"
+        ),
         new("board", Stage.Look, "What needs attention now, live", "", "calm board", "calm board --once"),
         new("open", Stage.Look, "Print a one-time link to the web console", "", "calm open"),
         new(

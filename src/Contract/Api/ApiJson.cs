@@ -56,6 +56,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(SignInLink))]
 [JsonSerializable(typeof(TerminalNews))]
 [JsonSerializable(typeof(TerminalTicket))]
+[JsonSerializable(typeof(WindowTicket))]
 [JsonSerializable(typeof(TerminalWish))]
 [JsonSerializable(typeof(IReadOnlyList<SessionView>))]
 [JsonSerializable(typeof(Problem))]

@@ -83,6 +83,7 @@ public enum ProblemCode
     NoSuchWord,
     NoInput,
     NoTerminal,
+    NoWindow,
     NoTime,
     NoWebSocket,
     NotAtRest,

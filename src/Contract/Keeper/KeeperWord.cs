@@ -137,7 +137,10 @@ public static class KeeperVersion
     /// <summary>It lets a terminal be seen while its program runs (<see cref="ViewerWord"/>).</summary>
     public const int Viewers = 5;
 
-    public const int Latest = Viewers;
+    /// <summary>It gives a run a folder of its own for the sockets of displays (<see cref="LaunchField.Sockets"/>).</summary>
+    public const int Displays = 6;
+
+    public const int Latest = Displays;
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>
@@ -175,6 +178,9 @@ public enum LaunchStep : byte
     /// The server that gave the order was gone when the keeper came to it: it is not carried out, and this keeper leaves.
     /// </summary>
     Alone = 23,
+
+    /// <summary>The folder for its display's sockets could not be put in its place (mount(2)).</summary>
+    Sockets = 24,
 }
 
 /// <summary>Keys of a launch order. Values are bytes without NUL, as the kernel itself takes them.</summary>
@@ -291,6 +297,15 @@ public static class LaunchField
     /// people, that is seen while it runs (since <see cref="KeeperVersion.Viewers"/>).
     /// </summary>
     public const string Terminal = "terminal";
+
+    /// <summary>
+    /// A folder, absolute, that this run sees in the place of <see cref="DisplaySockets"/>, in a mount namespace of its own. Since
+    /// <see cref="KeeperVersion.Displays"/>.
+    /// </summary>
+    public const string Sockets = "sockets";
+
+    /// <summary>Where X displays have their sockets on every host (X(7)).</summary>
+    public const string DisplaySockets = "/tmp/.X11-unix";
 
     /// <summary>
     /// One per text that is not to be in the output: it is replaced by four asterisks. At least four bytes.

@@ -139,6 +139,9 @@ public sealed record ProgramPart(
     /// <summary>It runs at a terminal of its own, instead of with pipes.</summary>
     public bool Terminal { get; init; }
 
+    /// <summary>The size of the display of its own that it shows its windows on; null: it has none.</summary>
+    public WindowSize? Window { get; init; }
+
     /// <summary>Questions that it is known to ask at its terminal.</summary>
     public ImmutableArray<KnownQuestion> Answers { get; init; } = [];
 

@@ -141,6 +141,8 @@ public static class DefinitionSchema
                 json.WriteStartArray("anyOf");
                 json.WriteStartObject();
                 Types(json, "string", "number");
+                if (key.Pattern is not null)
+                    json.WriteString("pattern", key.Pattern);
                 json.WriteEndObject();
                 json.WriteStartObject();
                 Map(json, key.Inner, at with { InList = true });

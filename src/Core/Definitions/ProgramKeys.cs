@@ -200,6 +200,19 @@ public static class ProgramKeys
                 Label = "Its input",
                 Default = "none, unless a step sends to it or closes it",
             },
+            Value(
+                "window",
+                WindowSize.Form,
+                program => program.Window,
+                (program, size) => program with { Window = size },
+                "It shows its windows on a display of its own, of this size: calm window saves what is there."
+            ) with
+            {
+                Label = "Display of its own",
+                Default = "none",
+                IsNothingLeftOut = true,
+                WordForm = "WIDTHxHEIGHT",
+            },
             Many(
                 "answers",
                 AnswerKeys.Answers,
@@ -258,6 +271,12 @@ public static class ProgramKeys
             );
         }
 
+        if (program is { Window: not null, Kind: ProgramKind.Toggles })
+            map.Contradicts(
+                "window",
+                "a display of its own, for a program that toggles",
+                "kinds stays, detaches and periodic: nothing of it runs that could show a window"
+            );
         if (!program.Answers.IsEmpty && !program.Terminal)
             map.Contradicts(
                 "answers",

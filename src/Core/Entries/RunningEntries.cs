@@ -253,6 +253,14 @@ public sealed record TerminalLeftEntry(TimeSpan Took, bool HasTyped) : Entry
         + (HasTyped ? "." : ", without a key typed.");
 }
 
+/// <summary>The display that it shows its windows on ended.</summary>
+public sealed record DisplayFellEntry(RunNumber Run) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run);
+    protected override string Sentence =>
+        "The display that it shows its windows on is gone: it is stopped, and starts again with a new one. That is no failure of its own.";
+}
+
 /// <summary>What a program asks at its terminal, in words.</summary>
 public static class Asked
 {
@@ -300,6 +308,29 @@ public sealed record QuestionAnsweredEntry(RunNumber Run, string What) : Entry
     protected override string Sentence => $"It asked '{What.Trim()}' at its terminal, and was given its answer.";
 }
 
+/// <summary>Somebody sees its window from here on.</summary>
+public sealed record WindowJoinedEntry(RunNumber? Run) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run);
+    protected override string Sentence => "Its window was joined.";
+}
+
+/// <summary>Somebody who sees its window began to act there, by pointer or keys; what is nowhere.</summary>
+public sealed record WindowActedEntry(RunNumber? Run) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run);
+    protected override string Sentence => "Somebody acted at its window.";
+}
+
+/// <param name="Took">How long it was seen.</param>
+public sealed record WindowLeftEntry(TimeSpan Took, bool HasActed) : Entry
+{
+    protected override EntryFields Own => Fielded(took: Took, count: HasActed ? 1 : 0);
+    protected override string Sentence =>
+        $"Its window was left after {Duration.Write(TimeSpan.FromSeconds(Math.Ceiling(Took.TotalSeconds)))}"
+        + (HasActed ? "." : ", without acting.");
+}
+
 internal static class RunningEntries
 {
     public static ImmutableArray<EntryKind> Kinds { get; } =
@@ -330,6 +361,7 @@ internal static class RunningEntries
             f.Took.Needed(),
             f.Seen.Needed()
         )),
+        EntryKind.Of(f => new DisplayFellEntry(f.Run.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new QuestionEntry(f.Run.Needed(), f.Seen ?? "", f.Count), EntrySeverity.Notice),
         EntryKind.Of(f => new QuestionOverEntry(f.Run.Needed(), f.Took.Needed())),
         EntryKind.Of(f => new QuestionAnsweredEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
@@ -337,6 +369,9 @@ internal static class RunningEntries
         EntryKind.Of(f => new TerminalJoinedEntry(f.Run)),
         EntryKind.Of(f => new TerminalTypedEntry(f.Run), EntrySeverity.Notice),
         EntryKind.Of(f => new TerminalLeftEntry(f.Took.Needed(), f.Count == 1)),
+        EntryKind.Of(f => new WindowJoinedEntry(f.Run)),
+        EntryKind.Of(f => new WindowActedEntry(f.Run), EntrySeverity.Notice),
+        EntryKind.Of(f => new WindowLeftEntry(f.Took.Needed(), f.Count == 1)),
         EntryKind.Of(f => new ReloadedEntry(f.Run.Needed(), f.Name.Needed(), f.Seen.Needed())),
         EntryKind.Of(f => new ReloadFailedEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Error),
     ];

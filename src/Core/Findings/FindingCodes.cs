@@ -55,6 +55,8 @@ public enum FindingCode
     MemoryUnderRehearsal,
     OpenFilesTooMany,
     LimitNotPossible,
+    WindowNotPossible,
+    WindowMissing,
     NeedsCircle,
     NeedUnknown,
     NeedNeverBegins,
@@ -127,6 +129,7 @@ public static class FindingCodes
             FindingCode.MemoryOverMachine or FindingCode.MemoryUnderRehearsal => "resources.memory",
             FindingCode.OpenFilesTooMany => "resources.open-files",
             FindingCode.LimitNotPossible => "resources",
+            FindingCode.WindowNotPossible or FindingCode.WindowMissing => "program.window",
             FindingCode.NeedsCircle
             or FindingCode.NeedUnknown
             or FindingCode.NeedNeverBegins

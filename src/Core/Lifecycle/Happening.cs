@@ -97,6 +97,9 @@ public sealed record ProofMissing(RunNumber Run, string Missing) : Happening;
 /// <param name="Seen">What was seen, as a clause.</param>
 public sealed record WatchSeen(RunNumber Run, Watch Of, string? Bad, string Seen) : Happening;
 
+/// <summary>The display that it shows its windows on is gone, whatever became of the program.</summary>
+public sealed record DisplayFell(RunNumber Run) : Happening;
+
 /// <summary>Its terminal was looked at.</summary>
 /// <param name="Text">What it has written after its last line end while it waits there, without terminal codes, of at most
 /// <see cref="Question.Longest"/> characters; empty: it draws its whole screen; null: it does not wait, or wrote none.</param>

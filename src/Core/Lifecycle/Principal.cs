@@ -21,6 +21,9 @@ public enum PrincipalKind
 
     /// <summary>The restart of several that somebody asked for.</summary>
     Restart,
+
+    /// <summary>The display that it shows its windows on, which is gone.</summary>
+    Display,
 }
 
 /// <summary>
@@ -31,7 +34,8 @@ public enum PrincipalKind
 public readonly record struct Principal(string Name, PrincipalKind Kind = PrincipalKind.Account, string? From = null)
 {
     public static readonly Principal Drill = new("", PrincipalKind.Drill),
-        Rhythm = new("", PrincipalKind.Rhythm);
+        Rhythm = new("", PrincipalKind.Rhythm),
+        Display = new("", PrincipalKind.Display);
 
     public override string ToString() =>
         Kind switch
@@ -40,6 +44,7 @@ public readonly record struct Principal(string Name, PrincipalKind Kind = Princi
             PrincipalKind.Dependent => $"{Name}, which needs it",
             PrincipalKind.Drill => "the drill",
             PrincipalKind.Rhythm => "its rhythm",
+            PrincipalKind.Display => "its display",
             PrincipalKind.Swap => $"{Name}, for new files",
             PrincipalKind.Restart => $"{Name}, for a restart",
             _ => Name,

@@ -52,6 +52,7 @@ public static partial class ServiceLife
             {
                 Asked = null,
                 BadEnds = [],
+                DisplayFalls = [],
                 Pauses = 0,
                 Restarts = 0,
                 HeldFor = null,

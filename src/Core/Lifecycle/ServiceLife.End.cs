@@ -72,6 +72,9 @@ public static partial class ServiceLife
                 case Afterwards.AwaitMoment:
                     RestUntilMoment();
                     break;
+                case Afterwards.ShowAgain:
+                    ShowAgain(run);
+                    break;
                 default:
                     Enter(Phase.Stopped);
                     Deeds.Add(new Dismiss());

@@ -426,6 +426,7 @@ public static partial class ServiceLife
             {
                 Pauses = decision.Pauses,
                 BadEnds = [],
+                DisplayFalls = [],
                 OnTrial = false,
                 LastEnd = After.LastEnd! with { Bad = decision.Bad },
             };

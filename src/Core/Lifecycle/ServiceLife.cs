@@ -135,6 +135,9 @@ public static partial class ServiceLife
                 case WatchSeen seen when IsLive(seen.Run) && After.Phase == Phase.Running:
                     SeeWatch(seen);
                     break;
+                case DisplayFell fell when IsLive(fell.Run) && After.Phase is Phase.Starting or Phase.Running:
+                    LoseDisplay(fell.Run);
+                    break;
                 case QuestionSeen seen when IsLive(seen.Run):
                     SeeQuestion(seen);
                     break;
@@ -244,6 +247,7 @@ public static partial class ServiceLife
                     {
                         Asked = asked,
                         BadEnds = [],
+                        DisplayFalls = [],
                         Pauses = 0,
                         Restarts = 0,
                         HeldFor = null,
@@ -271,6 +275,7 @@ public static partial class ServiceLife
             {
                 Asked = new(AskedFor.Release, by, now),
                 BadEnds = [],
+                DisplayFalls = [],
                 Pauses = 0,
                 Restarts = 0,
                 HeldFor = null,
@@ -315,6 +320,7 @@ public static partial class ServiceLife
                     Asked = quiet ? After.Asked : new(AskedFor.Stop, by, now),
                     Pauses = 0,
                     BadEnds = [],
+                    DisplayFalls = [],
                     HeldFor = null,
                     OnTrial = false,
                 };

@@ -27,7 +27,7 @@ public static class ServiceTimes
             Phase.Resting => ServiceTime.Planned,
             Phase.Waiting or Phase.Starting when (now.Run?.Cause ?? now.Awaited?.Cause) == Cause.Rhythm =>
                 ServiceTime.Planned,
-            Phase.Stopping => now.Afterwards is Afterwards.Recover or Afterwards.AwaitNeeds
+            Phase.Stopping => now.Afterwards is Afterwards.Recover or Afterwards.AwaitNeeds or Afterwards.ShowAgain
                 ? ServiceTime.Fallen
                 : ServiceTime.Planned,
             Phase.Stopped => now.LastEnd is { Bad: true } end

@@ -46,6 +46,9 @@ public enum Afterwards
 
     /// <summary>Of a job this run alone was ended: its rhythm goes on.</summary>
     AwaitMoment,
+
+    /// <summary>It went down with its display, and begins again with a new one.</summary>
+    ShowAgain,
 }
 
 /// <summary>
@@ -108,6 +111,9 @@ public sealed record Situation
 
     /// <summary>Runs that recovery began since a person or the boot last did.</summary>
     public int Restarts { get; init; }
+
+    /// <summary>When its display fell, oldest first, as far back as that counts towards a hold.</summary>
+    public ImmutableArray<DateTimeOffset> DisplayFalls { get; init; } = [];
 
     /// <summary>Answers that known questions were given, oldest first, as far back as they count.</summary>
     public ImmutableArray<AnswerGiven> Answers { get; init; } = [];
@@ -195,6 +201,7 @@ public sealed record Situation
                     : null,
                 Steps = [.. Steps.Select(step => step with { At = step.At + skew })],
                 BadEnds = [.. BadEnds.Select(end => end + skew)],
+                DisplayFalls = [.. DisplayFalls.Select(fall => fall + skew)],
                 Answers = [.. Answers.Select(given => given with { At = given.At + skew })],
             };
 

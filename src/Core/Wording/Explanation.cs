@@ -157,6 +157,8 @@ public static class Explanation
                 ? $"Stopping: it took longer than {longest}"
             : now.Run?.EndedFor is { } reason ? $"Stopping, to be restarted: its health was poor ({reason.Detail})"
             : now.Afterwards == Afterwards.Recover ? "Stopping: its main process ended, others are left"
+            : now.Afterwards == Afterwards.ShowAgain
+                ? "Stopping: its display has fallen, and it starts again with a new one"
             : now.Afterwards == Afterwards.AwaitNeeds ? $"Stopping with {now.Asked?.By}, to start again with it"
             : now.Afterwards == Afterwards.StartAgain ? $"Restarting, as {now.Asked?.By} asked"
             : now.Afterwards == Afterwards.Leave ? $"Stopping to be unwrapped, as {now.Asked?.By} asked"

@@ -39,6 +39,22 @@ internal interface IRunHost
     /// <exception cref="IOException">It cannot be launched: the message says why, without a full stop.</exception>
     Message Order(IRunning service, Account account, RunNumber run, bool switchOff);
 
+    /// <summary>Begins the display that a run is to show its windows on, and waits until it can be used.</summary>
+    /// <param name="fell">Called once when it is gone, unless it was ended.</param>
+    /// <exception cref="OwnTroubleException">It failed: it is tried again.</exception>
+    /// <exception cref="IOException">There can be none: the message says why, without a full stop.</exception>
+    Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell);
+
+    /// <summary>Finds the display of a run that a server before this one began.</summary>
+    /// <returns>False: it is gone.</returns>
+    Task<bool> FindDisplay(IRunning service, Account account, RunNumber run, Action fell);
+
+    /// <summary>Whether the display of a service is gone, or goes within a moment.</summary>
+    Task<bool> IsDisplayGone(IRunning service);
+
+    /// <summary>Its run is over.</summary>
+    Task EndDisplay(IRunning service);
+
     /// <summary>Makes the directories that a keeper and its program begin in.</summary>
     void MakePlaces(IRunning service, Account account);
 

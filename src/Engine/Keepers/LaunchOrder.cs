@@ -76,6 +76,13 @@ internal static class LaunchOrder
             order.With(LaunchField.Argument, argument);
         foreach (var (name, value) in EnvironmentOf(definition, account, site.Name, tools.Places))
             order.With(LaunchField.Environment, $"{name}={value}");
+        if (definition.Program.Window is not null && !switchOff && tools.Displays.Of(site.Name) is { } display)
+        {
+            order.With(LaunchField.Sockets, display.Sockets);
+            foreach (var (name, value) in tools.Displays.Environment(site.Name))
+                order.With(LaunchField.Environment, $"{name}={value}");
+        }
+
         foreach (var (name, value) in SecretsOf(definition, site, account, tools, order))
             order.With(LaunchField.Environment, $"{name}={value}");
         order.With(LaunchField.Environment, $"CALM_RUN={site.Mark(tools.Places)}");

@@ -51,6 +51,9 @@ internal static class LaunchWords
             LaunchStep.Enter =>
                 $"the process that was to become it {Ended(new(errno))} before it could, as where the host gives no more "
                     + $"processes or memory",
+            LaunchStep.Sockets =>
+                $"it could not be given a folder of its own for the sockets of its display: {error}; {LaunchField.DisplaySockets} must be a "
+                    + $"folder of root's",
             LaunchStep.Alone => "the sentry fell before its keeper could carry the order out",
             LaunchStep.Execute => Execute(errno, definition, error),
             _ => $"the step '{step.ToString().ToLowerInvariant()}' failed: {error}",

@@ -66,6 +66,23 @@ internal sealed class RunHost(RunTools tools) : IRunHost
             ? order.With(LaunchField.Environment, $"CALM_MOMENT={moment.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss'Z'}")
             : order;
 
+    public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell) =>
+        tools.Displays.Begin(
+            service.Site(run).Name,
+            service.RunDirectory,
+            run,
+            service.Definition.Program.Window!.Value,
+            account,
+            fell
+        );
+
+    public Task<bool> FindDisplay(IRunning service, Account account, RunNumber run, Action fell) =>
+        tools.Displays.Find(service.Site(run).Name, service.RunDirectory, run, account, fell);
+
+    public Task<bool> IsDisplayGone(IRunning service) => tools.Displays.IsGone(service.Id.ToString());
+
+    public Task EndDisplay(IRunning service) => tools.Displays.End(service.Id.ToString(), service.RunDirectory);
+
     public void MakePlaces(IRunning service, Account account)
     {
         var definition = service.Definition;

@@ -41,6 +41,7 @@ internal sealed class RunTools(Places places, SentryStore store, string keeper, 
     private Ceilings? ceilings;
     private AsAccount? asAccount;
     private DefinitionCopies? copies;
+    private Displays? displays;
 
     public Places Places => places;
 
@@ -55,6 +56,8 @@ internal sealed class RunTools(Places places, SentryStore store, string keeper, 
     public AsAccount AsAccount => LazyInitializer.EnsureInitialized(ref asAccount, () => new(keeper, Groups.Directory));
 
     public SecretBox Secrets => secrets.Value;
+
+    public Displays Displays => LazyInitializer.EnsureInitialized(ref displays, () => new(this, Task.Delay));
 
     public SecretFiles SecretFiles { get; } = new(places);
 

@@ -32,7 +32,11 @@ internal sealed class SecretFiles(Places places)
             : $"neither {places.RunDirectory} nor {Shared} is a memory file system";
 
     /// <exception cref="IOException">It cannot be kept in memory, or not be written.</exception>
-    public string Write(string name, string key, string value, Account account)
+    public string Write(string name, string key, string value, Account account) =>
+        Write(name, key, System.Text.Encoding.UTF8.GetBytes(value), account);
+
+    /// <exception cref="IOException">It cannot be kept in memory, or not be written.</exception>
+    public string Write(string name, string key, ReadOnlySpan<byte> value, Account account)
     {
         if (WhyNot is { } why)
             throw new IOException($"its secret {key} cannot be given as a file: {why}");
@@ -45,12 +49,17 @@ internal sealed class SecretFiles(Places places)
                     if (there?.Identity().Uid is { } uid && uid != Account.OwnId)
                         root.Remove(name); // of a sentry before this one
                 using var folder = root.MakeDirectory(name, PassThrough);
-                folder.Put(key, System.Text.Encoding.UTF8.GetBytes(value), UnixFileMode.UserRead, account);
+                folder.Put(key, value, UnixFileMode.UserRead, account);
             }
 
             return Path.Combine(path, name, key);
         }
     }
+
+    /// <summary>Where a file lies that was written.</summary>
+    /// <exception cref="IOException">There is no place for any.</exception>
+    public string PathOf(string name, string key) =>
+        Path.Combine(Known() ?? throw new IOException("no secret is kept in a file"), name, key);
 
     public void Remove(string name)
     {

@@ -56,6 +56,8 @@ internal sealed partial class ServiceActor
                 ?? throw new IOException(
                     $"this host has no account named {Definition.Account}; make it, or set another with --account"
                 );
+            if (Definition.Program.Window is not null && !switchOff)
+                await house.Host.BeginDisplay(this, account, run, () => DisplayGone(run));
             var order = house.Host.Order(this, account, run, switchOff);
             OpenSay(account);
             if (keeper is { Outdated: true } outdated)
@@ -138,6 +140,8 @@ internal sealed partial class ServiceActor
                 house.Clocks.Tasks
             );
     }
+
+    private void DisplayGone(RunNumber run) => Post(() => Apply(new DisplayFell(run)), null);
 
     /// <summary>
     /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
@@ -445,6 +449,19 @@ internal sealed partial class ServiceActor
         LastEnd? end = null;
         var over = false;
         var judgesFiles = registry.Together.Judges(Id, run);
+        if (LaunchedBy?.Program.Window is not null)
+        {
+            // A program ends with its display, and is often the first to say so.
+            if (
+                live is { Launched: not null }
+                && !outcome.IsGood
+                && Situation.Phase is Phase.Starting or Phase.Running
+                && await house.Host.IsDisplayGone(this)
+            )
+                await Apply(new DisplayFell(run));
+            await house.Host.EndDisplay(this);
+        }
+
         await Apply(new RunEnded(run, outcome, judgesFiles), at, Record);
         DiscardOnceKept(run, over); // of something switched on, only the start command has ended
         if (end is { Bad: true } || (end is { AsAsked: false } && judgesFiles))

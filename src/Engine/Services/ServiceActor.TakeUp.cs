@@ -192,6 +192,12 @@ internal sealed partial class ServiceActor
         if (house.Host.AccountOf(Definition.Account) is { } account)
             OpenSay(account);
         await Apply(new TakenUp(number, pid));
+        if (
+            LaunchedBy?.Program.Window is not null
+            && house.Host.AccountOf(Definition.Account) is { } shows
+            && !await house.Host.FindDisplay(this, shows, number, () => DisplayGone(number))
+        )
+            DisplayGone(number);
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);
         house.Store.RunLaunched(Id, number, pid, house.Clocks.Now);
         if (Message.Text(hello, "phase") == "ending")

@@ -128,6 +128,7 @@ internal sealed class Checker(
         found.AddRange(ResourceChecks.Look(subject));
         found.AddRange(SecretChecks.Missing(subject));
         found.AddRange(OutputChecks.Look(subject));
+        found.AddRange(WindowChecks.Look(subject.Definition));
         if (program.Count == 0)
             found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
         found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));

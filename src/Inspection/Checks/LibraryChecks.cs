@@ -13,7 +13,7 @@ namespace CalmSentry.Inspection.Checks;
 /// </summary>
 internal sealed class LibraryChecks
 {
-    /// <summary>Programs whose libraries were all there, as they were then.</summary>
+    /// <summary>Programs whose libraries were all there, as they were then; and whether they draw windows.</summary>
     private readonly ConcurrentDictionary<(string Path, DateTime Written, string? Search, uint Uid), bool> fine = new();
 
     public async Task<IReadOnlyList<Finding>> Look(Subject subject)
@@ -36,40 +36,49 @@ internal sealed class LibraryChecks
                 program.Environment.GetValueOrDefault("LD_LIBRARY_PATH"),
                 account.Uid
             );
-            if (fine.ContainsKey(key))
-                continue;
-            var missing = await Missing(subject, file).ConfigureAwait(false);
-            if (missing.Count == 0)
-                fine[key] = true;
-            else
-                found.Add(
-                    new(
-                        FindingCode.LibraryMissing,
-                        Severity.Blocks,
-                        $"{file} needs {(missing.Count == 1 ? "a shared library that is" : "shared libraries that are")} "
-                            + $"not found: {string.Join(", ", missing)}.",
-                        "The loader would end it before its first instruction.",
-                        "Install the packages that bring them ('apt-file search NAME' tells which), or say where "
-                            + "they are with --environment LD_LIBRARY_PATH=FOLDER."
-                    )
-                );
+            if (!fine.TryGetValue(key, out var draws))
+            {
+                (var missing, draws) = await Asked(subject, file).ConfigureAwait(false);
+                if (missing.Count > 0)
+                {
+                    found.Add(MissingOf(file, missing));
+                    continue;
+                }
+
+                fine[key] = draws;
+            }
+
+            if (draws && WindowChecks.Unseen(subject.Definition, file) is { } unseen)
+                found.Add(unseen);
         }
 
         return found;
     }
 
+    private static Finding MissingOf(string file, IReadOnlyList<string> missing) =>
+        new(
+            FindingCode.LibraryMissing,
+            Severity.Blocks,
+            $"{file} needs {(missing.Count == 1 ? "a shared library that is" : "shared libraries that are")} "
+                + $"not found: {string.Join(", ", missing)}.",
+            "The loader would end it before its first instruction.",
+            "Install the packages that bring them ('apt-file search NAME' tells which), or say where "
+                + "they are with --environment LD_LIBRARY_PATH=FOLDER."
+        );
+
     /// <param name="named">By a link as well: what is looked for beside the program is looked for beside what that leads to.</param>
-    private static async Task<IReadOnlyList<string>> Missing(Subject subject, string named)
+    /// <returns>What is missing, and whether it draws windows.</returns>
+    private static async Task<(IReadOnlyList<string> Missing, bool Draws)> Asked(Subject subject, string named)
     {
         var file = Folders.Real(named);
         try
         {
             if (ElfFile.Read(file) is not { IsForThisMachine: true, Loader: { } loader } || !File.Exists(loader))
-                return [];
+                return ([], false);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            return [];
+            return ([], false);
         }
 
         var environment = LaunchOrder.EnvironmentOf(
@@ -89,7 +98,7 @@ internal sealed class LibraryChecks
             )
             .ConfigureAwait(false);
         if (said is not { } listed)
-            return [];
+            return ([], false);
         var missing = listed
             .Output.Split('\n')
             .Where(line => line.EndsWith("=> not found", StringComparison.Ordinal))
@@ -103,6 +112,6 @@ internal sealed class LibraryChecks
                 missing.Add(name);
         }
 
-        return missing;
+        return (missing, WindowChecks.Draws(listed.Output));
     }
 }

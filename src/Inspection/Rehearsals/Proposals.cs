@@ -30,6 +30,7 @@ internal static class Proposals
             .. ProofOf(report, definition),
             .. WindDownOf(definition, stopTook),
             .. TerminalOf(report, definition.Program, signs),
+            .. WindowOf(definition.Program, signs),
         ];
         var over = all.Select(one => one.Over)
             .OfType<KeyValuePair<string, Node>>()
@@ -200,6 +201,17 @@ internal static class Proposals
                 "true",
                 $"{why} At a terminal most programs print line by line.",
                 new("program", new MapNode([new("terminal", new ScalarNode("true"))]))
+            );
+    }
+
+    private static IEnumerable<Proposal> WindowOf(ProgramPart program, TerminalSigns signs)
+    {
+        if (program is { Window: null, Kind: not ProgramKind.Toggles } && signs.AsksForDisplay is { } line)
+            yield return new(
+                "program.window",
+                "1280x800",
+                $"It asks for a display: '{Shown.Line(line)}'.",
+                new("program", new MapNode([new("window", new ScalarNode("1280x800"))]))
             );
     }
 

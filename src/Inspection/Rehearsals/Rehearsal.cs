@@ -210,6 +210,7 @@ internal sealed class Rehearsal : IDisposable
                 await link.Buried().ConfigureAwait(false);
             }
 
+            await tools.Displays.End(site.Name, site.Place).ConfigureAwait(false);
             tools.SecretFiles.Remove(site.Name);
             tools.Ceilings.Forget(site.Name);
             Directory.Delete(site.Place, recursive: true);
@@ -226,6 +227,10 @@ internal sealed class Rehearsal : IDisposable
 
     private async Task<(TimeSpan UpFor, string? Stop)> Run(KeeperLink link, TimeSpan length)
     {
+        if (definition.Program.Window is { } window)
+            await tools
+                .Displays.Begin(site.Name, site.Place, site.Run, window, account, () => { })
+                .ConfigureAwait(false);
         link.Send(LaunchOrder.Of(definition, site, account, tools));
         var news = link.Next();
         var since = clocks.Forward;

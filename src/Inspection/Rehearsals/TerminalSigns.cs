@@ -1,6 +1,6 @@
 namespace CalmSentry.Inspection.Rehearsals;
 
-/// <summary>Signs that a program behaves otherwise because it sees no terminal.</summary>
+/// <summary>Signs that a program behaves otherwise because it sees no terminal, or no display.</summary>
 /// <param name="output">The file that its output goes to.</param>
 internal sealed class TerminalSigns(string output)
 {
@@ -26,8 +26,23 @@ internal sealed class TerminalSigns(string output)
 
     private long last = -1;
 
+    /// <summary>What programs, and the libraries below them, say that find no display.</summary>
+    private static readonly string[] WantedDisplay =
+    [
+        "cannot open display",
+        "can't open display",
+        "could not open display",
+        "could not connect to display",
+        "no display name and no $display",
+        "no x11 display variable",
+        "display not set",
+    ];
+
     /// <summary>The line in which it asks for a terminal; null: it does not.</summary>
     public string? Asks { get; private set; }
+
+    /// <summary>The line in which it asks for a display; null: it does not.</summary>
+    public string? AsksForDisplay { get; private set; }
 
     /// <summary>What it printed stood, for a while, at whole blocks within a line: it gathers what it prints.</summary>
     public bool Gathers { get; private set; }
@@ -42,6 +57,11 @@ internal sealed class TerminalSigns(string output)
     {
         if (WasSilent && stopping)
             LinesAtEnd++;
+        if (
+            AsksForDisplay is null
+            && WantedDisplay.Any(words => line.Contains(words, StringComparison.OrdinalIgnoreCase))
+        )
+            AsksForDisplay = line.Trim();
         if (Asks is null && Wanted.Any(words => line.Contains(words, StringComparison.OrdinalIgnoreCase)))
             Asks = line.Trim();
     }

@@ -101,7 +101,8 @@ internal static unsafe partial class Libc
     public const int CLONE_NEWNS = 0x20000;
     public const nuint MS_BIND = 4096,
         MS_REC = 16384,
-        MS_PRIVATE = 1 << 18;
+        MS_PRIVATE = 1 << 18,
+        MS_SLAVE = 1 << 19;
     public const int SYS_ioctl_x64 = 16,
         SYS_ioctl_arm64 = 29;
     public const int SYS_ioprio_set_x64 = 251,

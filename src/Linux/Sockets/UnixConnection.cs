@@ -8,17 +8,22 @@ namespace CalmSentry.Linux.Sockets;
 /// </summary>
 public static class UnixConnection
 {
+    /// <param name="followsLinks">False: where somebody else may change the directory, a link there leads nowhere.</param>
     /// <exception cref="SocketException">Nobody listens there.</exception>
-    public static unsafe Socket Connect(string directory, string name)
+    public static unsafe Socket Connect(string directory, string name, bool followsLinks = true)
     {
-        using var path = new CString(directory);
-        var handle = Libc.open(path.Pointer, Libc.O_PATH | Libc.O_DIRECTORY | Libc.O_CLOEXEC, 0);
+        using var path = new CString(followsLinks ? directory : Path.Combine(directory, name));
+        var handle = Libc.open(
+            path.Pointer,
+            Libc.O_PATH | Libc.O_CLOEXEC | (followsLinks ? Libc.O_DIRECTORY : Libc.O_NOFOLLOW),
+            0
+        );
         if (handle < 0)
             throw new SocketException((int)SocketError.HostNotFound);
         var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
         try
         {
-            socket.Connect(new UnixDomainSocketEndPoint($"/proc/self/fd/{handle}/{name}"));
+            socket.Connect(new UnixDomainSocketEndPoint($"/proc/self/fd/{handle}{(followsLinks ? $"/{name}" : "")}"));
             return socket;
         }
         catch

@@ -70,7 +70,7 @@ internal static class TerminalRoutes
                 "Close some: each 'calm terminal' and each open page of it is one."
             );
         var session = caller.Kind == CallerKind.Session ? sessions.Of(context.Request)?.Id : null;
-        return tickets.New(actor.Id, caller, watch != true, session) is { } ticket
+        return tickets.New(TicketFor.Terminal, actor.Id, caller, watch != true, session) is { } ticket
             ? TypedResults.Json(
                 new TerminalTicket(
                     ticket,
@@ -161,8 +161,8 @@ internal static class TerminalRoutes
                 "calm terminal NAME"
             );
         if (
-            tickets.Use(ticket) is not { } held
-            || !IsItsOwner(held, context, sessions)
+            tickets.Use(ticket, TicketFor.Terminal) is not { } held
+            || !held.IsItsOwner(context, sessions)
             || registry.All.FirstOrDefault(one => one.Id == held.Service) is not { } service
         )
             return Problems.BadTicket();
@@ -175,26 +175,14 @@ internal static class TerminalRoutes
                 new WebSocketAcceptContext { KeepAliveInterval = Beat, KeepAliveTimeout = Patience }
             )
             .ConfigureAwait(false);
-        using var seat = room.Join(service, held.Caller.Who, held.Types);
-        using var view = new TerminalView(socket, seat, room, new(held.Types, acknowledges == true), clocks);
-        await view.Show(
-                (run, place),
-                () =>
-                    registry.All.Contains(service)
-                    && (held.Session is null || sessions.Open.Any(one => one.Id == held.Session)),
-                over
-            )
+        using var seat = room.Join(service, held.Caller.Who, held.Acts);
+        using var view = new TerminalView(socket, seat, room, new(held.Acts, acknowledges == true), clocks);
+        await view.Show((run, place), () => registry.All.Contains(service) && held.Holds(sessions), over)
             .ConfigureAwait(false);
         return TypedResults.Empty;
     }
 
     /// <summary>A viewer that does not answer for so long is gone.</summary>
-    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(15),
+    public static readonly TimeSpan Beat = TimeSpan.FromSeconds(15),
         Patience = TimeSpan.FromSeconds(30);
-
-    /// <summary>Whoever joins is who asked: the same account by the kernel's word, or the same browser session by its cookie.</summary>
-    private static bool IsItsOwner(Ticket held, HttpContext context, Sessions sessions) =>
-        context.Features.Get<DoorWord>() is { Door: DoorKind.Api }
-            ? held.Session is null && Caller.Known(context)?.Account == held.Caller.Account
-            : held.Session is { } session && sessions.Of(context.Request)?.Id == session;
 }

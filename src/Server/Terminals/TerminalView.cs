@@ -95,9 +95,9 @@ internal sealed class TerminalView(WebSocket socket, Seat seat, TerminalRoom roo
 
     private async Task Type(ReadOnlyMemory<byte> keys, CancellationToken gone)
     {
-        if (!viewing.MayType || !seat.Types || keys.IsEmpty || link is not { } to)
+        if (!viewing.MayType || !seat.Acts || keys.IsEmpty || link is not { } to)
             return;
-        room.Typing(seat);
+        room.Acting(seat);
         try
         {
             await to.Type(keys, gone).ConfigureAwait(false);
@@ -143,19 +143,19 @@ internal sealed class TerminalView(WebSocket socket, Seat seat, TerminalRoom roo
         while (true)
         {
             var (typedBy, viewers, size) = room.At(seat.Service);
-            if (told != (seat.Types, typedBy, viewers))
+            if (told != (seat.Acts, typedBy, viewers))
                 await Say(
                         new()
                         {
                             Is = TerminalNews.There,
-                            YouType = seat.Types,
+                            YouType = seat.Acts,
                             TypedBy = typedBy,
                             Viewers = viewers,
                         },
                         gone
                     )
                     .ConfigureAwait(false);
-            told = (seat.Types, typedBy, viewers);
+            told = (seat.Acts, typedBy, viewers);
             await Resize(size, gone).ConfigureAwait(false);
             await seat.Changed.Heard(Look, gone).ConfigureAwait(false);
         }
@@ -164,7 +164,7 @@ internal sealed class TerminalView(WebSocket socket, Seat seat, TerminalRoom roo
     /// <summary>The one who types brings the size about; where nobody does, all do.</summary>
     private async Task Resize(TerminalSize? size, CancellationToken gone)
     {
-        if (size is not { } wanted || link is not { } to || (room.At(seat.Service).Types is not null && !seat.Types))
+        if (size is not { } wanted || link is not { } to || (room.At(seat.Service).Types is not null && !seat.Acts))
             return;
         try
         {

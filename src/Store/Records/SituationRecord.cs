@@ -43,6 +43,8 @@ internal sealed record SituationRecord : IRecord
 
     public int FollowedUp { get; init; }
 
+    public ImmutableArray<DateTimeOffset>? DisplayFalls { get; init; }
+
     public ImmutableArray<AnswerRecord>? Answers { get; init; }
 
     public int Restarts { get; init; }
@@ -77,6 +79,7 @@ internal sealed record SituationRecord : IRecord
             Pauses = now.Pauses,
             BadEnds = Some(now.BadEnds),
             FollowedUp = now.FollowedUp,
+            DisplayFalls = Some(now.DisplayFalls),
             Answers = Some(now.Answers.ToRecords(given => new AnswerRecord(given.Question, given.Run, given.At))),
             Restarts = now.Restarts,
             LastEnd = now.LastEnd is { } end ? EndRecord.Of(end) : null,
@@ -121,6 +124,7 @@ internal sealed record SituationRecord : IRecord
             Pauses = Pauses,
             BadEnds = BadEnds ?? [],
             FollowedUp = FollowedUp,
+            DisplayFalls = DisplayFalls ?? [],
             Answers = (Answers ?? []).ToRecords(given => new AnswerGiven(given.Question, new(given.Run), given.At)),
             Restarts = Restarts,
             LastEnd = LastEnd?.ToCore(),

@@ -310,7 +310,7 @@ test("what the console shows of a terminal is what a plain one shows, cell by ce
   // What a plain terminal is sent, and what is pressed in the browser for it; else it is typed.
   const pressed: Record<string, string> = { "\u0007": "Control+g", "\u0018": "Control+x", "\u001bOA": "ArrowUp" };
   for (const [name, size, command, steps] of [
-    ["notes", "80x24", ["/usr/bin/nano", "-I"], ["berth 7 taken\r", "\u0007", "\u0018", "\u001bOA", "quay £ø\r"]],
+    ["notes", "80x24", ["/usr/bin/nano", "-I"], ["berth 7 taken\r", "\u0007", "\u0018", "\u001bOA", "quay 13\r"]],
     ["board", "90x20", ["/usr/bin/top", "-d", "600", "-p", "1"], ["h", "q", "E", "c"]],
   ] as const) {
     sentry.calm(
@@ -365,13 +365,14 @@ test("a joined terminal outlives the sentry, and a recording is played", async (
       .locator('input[type="file"]')
       .first()
       .setInputFiles(sentry.file(name, `${lines.join("\n")}\n`));
+  const wrong = page.getByRole("alert").filter({ hasText: ".cast" });
   const head = '{"version": 2, "width": 40, "height": 6, "timestamp": 1790000000}';
   await take("no.cast", ["which berth?"]);
-  await expect(page.getByRole("alert")).toContainText("no.cast is no recording");
+  await expect(wrong).toContainText("no.cast is no recording");
   await take("bad.cast", [head, "[0, 1]"]);
-  await expect(page.getByRole("alert")).toContainText('bad.cast, line 2: not [seconds, "o", text]');
+  await expect(wrong).toContainText('bad.cast, line 2: not [seconds, "o", text]');
   await take("wide.cast", [head.replace("40", "100000")]);
-  await expect(page.getByRole("alert")).toContainText("width and height from 1 to 1000");
+  await expect(wrong).toContainText("width and height from 1 to 1000");
   await take("good.cast", [head, '[0.1, "o", "which berth? "]', '[90, "r", "50x8"]', '[90.1, "o", "7\\r\\nnoted"]']);
   const recording = page.getByRole("region", { name: "Recording" });
   await expect(recording).toContainText("of 2.2 s"); // nobody waits for a minute and a half
@@ -382,6 +383,48 @@ test("a joined terminal outlives the sentry, and a recording is played", async (
   await recording.getByRole("button", { name: "Pause" }).click();
   await recording.getByRole("button", { name: "Close" }).click();
   await expect(page.getByRole("button", { name: "Join" })).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
+test("a service's window is seen, and its dialog answered", async ({ page, sentry }) => {
+  test.skip(sentry.account !== "nobody", "a display of its own needs root");
+  sentry.calm(
+    ...["wrap", "desk", "--account", sentry.account, "--window", "400x200", "--start", "--"],
+    ...["/usr/bin/xmessage", "-geometry", "400x200+0+0", "-buttons", "open:0,leave:1", "Open the quay gate?"],
+  );
+  const complaints = await enter(page, sentry);
+  await row(page, "desk").click();
+  await page.getByRole("button", { name: "See its window" }).click();
+  const there = page.getByRole("region", { name: "Window" });
+  await expect(there.getByRole("status")).toContainText("Pointer and keys go to it.");
+  const drawn = there.locator("canvas");
+  await expect(drawn).toBeVisible();
+  /** Dark points of the picture by their places, as parts of it: what is written there. */
+  const dark = () =>
+    drawn.evaluate((canvas: HTMLCanvasElement) => {
+      const { data } = canvas.getContext("2d")?.getImageData(0, 0, canvas.width, canvas.height) ?? { data: [] };
+      return [...data].filter((value, i) => i % 4 === 0 && value < 128).length / (data.length / 4);
+    });
+  await expect.poll(dark).toBeGreaterThan(0.005);
+  expect(await dark()).toBeLessThan(0.5);
+
+  // Whoever only sees does nothing there.
+  const click = async () => {
+    const box = await drawn.boundingBox();
+    if (!box) throw new Error("the window is not there");
+    // Its first button, at the left below the text.
+    await page.mouse.click(box.x + (box.width * 22) / 400, box.y + (box.height * 38) / 200);
+  };
+  await there.getByRole("button", { name: "Only see" }).click();
+  await expect(there.getByRole("status")).toContainText("You see it.");
+  await expect.poll(dark).toBeGreaterThan(0.005);
+  await click();
+  await there.getByRole("button", { name: "Act here" }).click();
+  await expect(there.getByRole("status")).toContainText("Pointer and keys go to it.");
+  await expect.poll(dark).toBeGreaterThan(0.005);
+  await click();
+  await expect(page.getByText(/Run 1 exited with code 0/).first()).toBeVisible();
+  await expect(page.getByText("Somebody acted at its window.")).toBeVisible();
   expect(complaints).toEqual([]);
 });
 

@@ -56,6 +56,15 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public void RunOver(IRunning service) { }
 
+    public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell) => Task.CompletedTask;
+
+    public Task<bool> FindDisplay(IRunning service, Account account, RunNumber run, Action fell) =>
+        Task.FromResult(true);
+
+    public Task<bool> IsDisplayGone(IRunning service) => Task.FromResult(false);
+
+    public Task EndDisplay(IRunning service) => Task.CompletedTask;
+
     public void Forget(IRunning service)
     {
         foreach (var note in machine.Notes.Keys.Where(note => note.Place == service.RunDirectory).ToList())

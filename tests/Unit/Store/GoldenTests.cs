@@ -179,6 +179,7 @@ public class GoldenTests
         var at = new DateTimeOffset(2026, 3, 1, 8, 0, 0, TimeSpan.Zero);
         var now = Situation.New(at) with
         {
+            DisplayFalls = [at],
             Answers = [new("Overwrite? [y/N] ", new(3), at)],
             Run = new(new(4), Cause.Asked, at)
             {

@@ -6,6 +6,7 @@ import { at, length, Since } from "../live/clock";
 import { onLogged, useService, useServices } from "../live/live";
 import { LogTable } from "../logbook/LogbookPage";
 import { Terminal } from "../terminal/Terminal";
+import { Window } from "../window/Window";
 import { Actions } from "./Actions";
 import { Check } from "./Check";
 import { Files } from "./Files";
@@ -64,6 +65,7 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
         reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)}
       />
       {hasScreen(detail.data) && <Terminal name={name} lives={service.pid != null} />}
+      {hasWindow(detail.data) && <Window name={name} lives={service.pid != null} />}
       <div className="columns">
         <div>
           <h2 id="output">Output</h2>
@@ -208,6 +210,10 @@ const kindOf = (detail: ServiceDetail | undefined) =>
 const hasScreen = (detail: ServiceDetail | undefined) =>
   /^\d+x\d+$/.test(String((detail?.definition as { program?: { terminal?: unknown } } | undefined)?.program?.terminal));
 
+/** It has a display of its own. */
+const hasWindow = (detail: ServiceDetail | undefined) =>
+  (detail?.definition as { program?: { window?: unknown } } | undefined)?.program?.window !== undefined;
+
 /** Log files that the program writes by itself. */
 const ownFiles = (detail: ServiceDetail | undefined): string[] =>
   Object.keys((detail?.definition as { output?: { files?: object } } | undefined)?.output?.files ?? {});
@@ -267,6 +273,11 @@ function Seen({ detail }: { detail: ServiceDetail }) {
       {hasScreen(detail) && (
         <>
           , <a href="#terminal">its terminal</a>
+        </>
+      )}
+      {hasWindow(detail) && (
+        <>
+          , <a href="#window">its window</a>
         </>
       )}
     </>

@@ -1,0 +1,292 @@
+using System.Collections.Concurrent;
+using System.Security.Cryptography;
+using System.Text;
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Troubles;
+
+namespace CalmSentry.Engine.Keepers;
+
+/// <summary>
+/// The displays that programs show their windows on: each a run beside the program's, under a keeper of its own, with the account's
+/// rights and a ceiling of its own, and with its sockets in a folder that only these two runs see in the place of the host's.
+/// </summary>
+internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
+{
+    /// <summary>Debian's package of it, for whoever has to install it.</summary>
+    public const string Package = "tigervnc-standalone-server";
+
+    private const string Server = "/usr/bin/Xvnc",
+        FrameSocket = "rfb";
+
+    private static readonly TimeSpan ReadyPatience = TimeSpan.FromSeconds(10),
+        EndPatience = TimeSpan.FromSeconds(5),
+        Beat = TimeSpan.FromMilliseconds(10);
+
+    /// <summary>Beside the pixels themselves; and processes.</summary>
+    private const long MemoryBeside = 256L << 20;
+    private const int MostProcesses = 32;
+
+    private readonly ConcurrentDictionary<string, Display> all = new(StringComparer.Ordinal);
+
+    /// <summary>Why no display can be had on this host, as a clause, and what to do about it; null: one can.</summary>
+    public static (string Why, string Do)? Missing =>
+        Account.OwnId != 0
+            ? (
+                "a display of its own needs a sentry that runs as root",
+                "Run the sentry as root, or take program.window away."
+            )
+        : !File.Exists(Server) ? ($"{Server} is not there", $"apt-get install {Package}")
+        : FileFacts.Of(LaunchField.DisplaySockets, followsLinks: false) is { Owner: not 0 }
+            ? (
+                $"{LaunchField.DisplaySockets}, where displays have their sockets, is not root's",
+                $"rm -r {LaunchField.DisplaySockets}; it is made anew"
+            )
+        : null;
+
+    /// <summary>The live display of a run's site; null: it has none.</summary>
+    public Display? Of(string label) => all.GetValueOrDefault(label);
+
+    private static RunSite SiteOf(string label, string place, RunNumber run) =>
+        new(
+            $"{label}-window",
+            run,
+            Path.Combine(place, "window"),
+            Path.Combine(place, "window", "output", OutputForm.Current)
+        );
+
+    /// <summary>Begins a display for a run, and waits until it can be used.</summary>
+    /// <param name="label">The run's site; its display is found by it.</param>
+    /// <param name="fell">Called once when it is gone, unless it was ended.</param>
+    /// <exception cref="IOException">There can be none here: its message says why.</exception>
+    /// <exception cref="OwnTroubleException">It failed: it can be tried again.</exception>
+    public async Task Begin(string label, string place, RunNumber run, WindowSize size, Account account, Action fell)
+    {
+        if (Missing is { } missing)
+            throw new IOException(missing.Why);
+        await End(label, place);
+        var site = SiteOf(label, place, run);
+        var sockets = MakeFolders(site, account);
+        var link = KeeperLink.Start(tools.Keepers, site.Place);
+        var display = new Display(link, site, sockets, account, tools);
+        all[label] = display;
+        link.Send(Order(site, sockets, size, account));
+        _ = display.Hear(() =>
+        {
+            if (all.TryRemove(new(label, display)))
+                fell();
+        });
+        var began = System.Diagnostics.Stopwatch.GetTimestamp();
+        while (!display.IsReady())
+        {
+            if (display.Over is { } why)
+                throw new OwnTroubleException($"its display fails: {why}");
+            if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > ReadyPatience)
+            {
+                await End(label, place);
+                throw new OwnTroubleException(
+                    $"its display fails: it was not ready within {Duration.Write(ReadyPatience)}"
+                );
+            }
+
+            await delay(Beat);
+        }
+    }
+
+    /// <summary>Finds the display that a server before this one began for a run.</summary>
+    /// <returns>False: it is not there any more.</returns>
+    public async Task<bool> Find(string label, string place, RunNumber run, Account account, Action fell)
+    {
+        var site = SiteOf(label, place, run);
+        if (
+            KeeperLink.Find(site.Place, tools.Keepers.Program) is { } link
+            && await First(link) is (KeeperWord.Hello, var body)
+            && Message.Text(body, "phase") != "idle"
+            && Message.Number(body, "run") == run.Value
+        )
+        {
+            var display = new Display(link, site, Path.Combine(site.Place, "sockets"), account, tools);
+            if (display.IsReady())
+            {
+                all[label] = display;
+                _ = display.Hear(() =>
+                {
+                    if (all.TryRemove(new(label, display)))
+                        fell();
+                });
+                return true;
+            }
+
+            link.Send(new Message(KeeperWord.EndTree));
+        }
+
+        await ClearLeft(site);
+        return false;
+    }
+
+    private async Task<(KeeperWord, byte[])?> First(KeeperLink link)
+    {
+        var word = link.Next();
+        return await Task.WhenAny(word, delay(EndPatience)) == word ? await word : null;
+    }
+
+    /// <summary>Ends the display of a run, if it has one, also one that a server before this one began.</summary>
+    public async Task End(string label, string place)
+    {
+        if (all.TryRemove(label, out var display))
+        {
+            display.End();
+            await Task.WhenAny(display.Gone, delay(EndPatience));
+        }
+
+        var site = SiteOf(label, place, new(1));
+        if (!Directory.Exists(site.Place))
+            return;
+        if (display is null && KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
+        {
+            left.Send(new Message(KeeperWord.EndTree));
+            left.Send(new Message(KeeperWord.Leave));
+        }
+
+        await ClearLeft(site);
+    }
+
+    /// <summary>Whether the display of a run is gone, or goes within a moment.</summary>
+    public async Task<bool> IsGone(string label)
+    {
+        if (Of(label) is not { } display)
+            return true;
+        await Task.WhenAny(display.Gone, delay(TimeSpan.FromMilliseconds(300)));
+        return display.Over is not null || display.Gone.IsCompleted;
+    }
+
+    /// <summary>What a display left that nobody keeps any more.</summary>
+    private async Task ClearLeft(RunSite site)
+    {
+        if (tools.Groups.Directory is { } groups)
+            foreach (var group in Directory.EnumerateDirectories(groups, $"{site.Name}.*"))
+                if (long.TryParse(Path.GetExtension(group).TrimStart('.'), out var run))
+                    await Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups);
+        if (!Directory.Exists(site.Place))
+            return;
+        await Remains.End(site, tools.Places, tools.Groups);
+        tools.SecretFiles.Remove(site.Name);
+        tools.Ceilings.Forget(site.Name);
+        Directory.Delete(site.Place, recursive: true);
+    }
+
+    private static string MakeFolders(RunSite site, Account account)
+    {
+        // One by one: what keeps others out of the sockets is that nobody comes through these, whatever the display makes of its own folder.
+        OwnDirectory.Make(Path.GetDirectoryName(site.Place)!);
+        OwnDirectory.Make(site.Place);
+        OwnDirectory.Make(Path.GetDirectoryName(site.Output)!);
+        var sockets = Path.Combine(site.Place, "sockets");
+        OwnDirectory.Make(sockets);
+        Ownership.Give(sockets, account);
+        if (!Directory.Exists(LaunchField.DisplaySockets))
+        {
+            Directory.CreateDirectory(LaunchField.DisplaySockets);
+            File.SetUnixFileMode(LaunchField.DisplaySockets, AllWithSticky);
+        }
+
+        return sockets;
+    }
+
+    private const UnixFileMode AllWithSticky = (UnixFileMode)0x3FF; // 1777
+
+    private Message Order(RunSite site, string sockets, WindowSize size, Account account)
+    {
+        var key = tools.SecretFiles.Write(site.Name, "key", KeyFile(), account);
+        var group = site.Group(tools.Groups);
+        var order = new Message(KeeperWord.Launch)
+            .With(LaunchField.Run, site.Run)
+            .With(LaunchField.Place, site.Place)
+            .With(LaunchField.Output, site.Output)
+            .With(LaunchField.Directory, "/")
+            .With(LaunchField.Program, Server)
+            .With(LaunchField.Mask, "077")
+            .With(LaunchField.Sockets, sockets);
+        foreach (
+            var argument in (ReadOnlySpan<string>)
+                [
+                    Server,
+                    "-displayfd",
+                    "1",
+                    "-geometry",
+                    size.ToString(),
+                    "-depth",
+                    "24",
+                    "-rfbport",
+                    "-1",
+                    "-rfbunixpath",
+                    $"{LaunchField.DisplaySockets}/{FrameSocket}",
+                    "-rfbunixmode",
+                    "0600",
+                    "-SecurityTypes",
+                    "None",
+                    "-auth",
+                    key,
+                    "-nolisten",
+                    "tcp",
+                    "-nolisten",
+                    "local",
+                    "-extension",
+                    "GLX",
+                    "-noreset",
+                    "-AlwaysShared",
+                    "-AcceptSetDesktopSize=0",
+                ]
+        )
+            order.With(LaunchField.Argument, argument);
+        foreach (
+            var variable in (ReadOnlySpan<string>)
+                ["PATH=/usr/bin:/bin", "HOME=/nonexistent", "LANG=C.UTF-8", $"CALM_RUN={site.Mark(tools.Places)}"]
+        )
+            order.With(LaunchField.Environment, variable);
+        order.With(LaunchField.UserId, account.Uid).With(LaunchField.GroupId, account.Gid);
+        if (group is not null)
+            order.With(LaunchField.ControlGroup, group);
+        var (join, _) = tools.Ceilings.Set(
+            site.Name,
+            group,
+            new(MemoryBeside + (4L * size.Width * size.Height), null, MostProcesses, null)
+        );
+        foreach (var directory in join)
+            order.With(LaunchField.Join, directory);
+        return order.With(LaunchField.Nice, 0).With(LaunchField.NoMoreRights, 1);
+    }
+
+    /// <summary>
+    /// One entry of a key file (Xau(3)): for any address (FamilyWild) and any display, MIT-MAGIC-COOKIE-1 with 16 random bytes. Numbers
+    /// are of two bytes, the high one first; each text has its length before it.
+    /// </summary>
+    private static byte[] KeyFile() =>
+        [
+            0xff,
+            0xff,
+            0,
+            0,
+            0,
+            0,
+            0,
+            18,
+            .. Encoding.ASCII.GetBytes("MIT-MAGIC-COOKIE-1"),
+            0,
+            16,
+            .. RandomNumberGenerator.GetBytes(16),
+        ];
+
+    /// <summary>What a program is told of its display: where it is, and its key.</summary>
+    public IEnumerable<(string Name, string Value)> Environment(string label)
+    {
+        if (Of(label) is not { } display)
+            yield break;
+        yield return ("DISPLAY", $":{display.Number}");
+        yield return ("XAUTHORITY", tools.SecretFiles.PathOf(display.Site.Name, "key"));
+    }
+}

@@ -1,0 +1,114 @@
+import { Button, Group, TextInput } from "@mantine/core";
+import RFB from "@novnc/novnc";
+import { useEffect, useRef, useState } from "react";
+import { api, CallError, take } from "../api/client";
+import "./window.css";
+
+const beat = 1000;
+
+/** What somebody wants there: to act, to act although another does, or only to see. */
+type Wish = "act" | "take" | "see";
+
+/** A service's window, live, fitted to the page. Where the display or the sentry goes away, it comes back by itself. */
+export default function WindowScreen({ name, onLeave }: { name: string; onLeave: () => void }) {
+  const place = useRef<HTMLDivElement>(null);
+  const screen = useRef<RFB>(null);
+  const [wish, setWish] = useState<Wish>("act");
+  const [acts, setActs] = useState(false);
+  const [said, setSaid] = useState<string | null>("Joining…");
+  const [text, setText] = useState("");
+
+  useEffect(() => {
+    const target = place.current;
+    if (!target) return;
+    let left = false;
+    let takes = wish === "take"; // once: whoever takes over from it later keeps that
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    const again = () => {
+      if (!left) timer = setTimeout(join, beat);
+    };
+    const ticketFor = (watch: boolean) =>
+      take(api.POST("/api/services/{name}/window", { params: { path: { name }, query: { watch } } }));
+
+    async function join() {
+      try {
+        const ticket = await ticketFor(wish === "see").catch((error) => {
+          // Whoever may only see sees it.
+          if (error instanceof CallError && error.problem.status === 403) return ticketFor(true);
+          throw error;
+        });
+        if (left || !target) return;
+        const mine = ticket.acts && (takes || ticket["acted-by"] == null);
+        const address = new URL(`/api/window?ticket=${ticket.ticket}${takes ? "&take=true" : ""}`, location.href);
+        takes = false;
+        address.protocol = address.protocol.replace("http", "ws");
+        const display = new RFB(target, address.href, { shared: true });
+        display.scaleViewport = true;
+        display.background = "transparent";
+        display.viewOnly = !mine;
+        screen.current = display;
+        setActs(mine);
+        display.addEventListener("connect", () => {
+          setSaid(mine ? null : (ticket["acted-by"] ?? null) && `${ticket["acted-by"]} acts there; you see it.`);
+          if (mine) display.focus();
+        });
+        display.addEventListener("disconnect", () => {
+          if (left) return;
+          setSaid("Its display is away. This comes back by itself.");
+          again();
+        });
+        display.addEventListener("clipboard", (event) => setText((event as CustomEvent<{ text: string }>).detail.text));
+      } catch (error) {
+        if (left) return;
+        setSaid(error instanceof Error ? error.message : String(error));
+        again();
+      }
+    }
+
+    void join();
+    return () => {
+      left = true;
+      clearTimeout(timer);
+      screen.current?.disconnect();
+      screen.current = null;
+    };
+  }, [name, wish]);
+
+  return (
+    <section aria-label="Window">
+      <Group gap="xs" mb="xs">
+        <span role="status" className={said ? "attention" : "quiet"}>
+          {said ?? (acts ? "Pointer and keys go to it." : "You see it.")}
+        </span>
+        {acts ? (
+          <Button size="compact-sm" variant="default" onClick={() => setWish("see")}>
+            Only see
+          </Button>
+        ) : (
+          <Button size="compact-sm" variant="default" onClick={() => setWish("take")}>
+            Act here
+          </Button>
+        )}
+        <Button size="compact-sm" variant="default" onClick={onLeave}>
+          Leave
+        </Button>
+      </Group>
+      <div className="window" ref={place} />
+      {acts && (
+        <Group gap="xs" mt="xs" align="end">
+          <TextInput
+            size="xs"
+            flex={1}
+            label="Its clipboard"
+            description="What was copied there; what you put here can be pasted there."
+            value={text}
+            onChange={(event) => setText(event.currentTarget.value)}
+          />
+          <Button size="xs" variant="default" onClick={() => screen.current?.clipboardPasteFrom(text)}>
+            Put there
+          </Button>
+        </Group>
+      )}
+    </section>
+  );
+}
