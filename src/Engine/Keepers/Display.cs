@@ -20,7 +20,8 @@ internal sealed class Display(KeeperLink link, RunSite site, string sockets, Acc
     /// <summary>Which display it is on its host; less than 0 before it is ready.</summary>
     public int Number { get; private set; } = NotYet;
 
-    private const int NotYet = -1;
+    private const int NotYet = -1,
+        MostEntries = 100;
 
     /// <summary>Completes when nothing of it is left.</summary>
     public Task Gone => gone.Task;
@@ -79,6 +80,7 @@ internal sealed class Display(KeeperLink link, RunSite site, string sockets, Acc
         {
             Number = Directory
                 .EnumerateFileSystemEntries(sockets, "X*")
+                .Take(MostEntries) // the folder is the account's
                 .Select(path => Path.GetFileName(path)[1..])
                 .Select(text =>
                     int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var one) ? one : NotYet

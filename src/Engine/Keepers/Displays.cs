@@ -7,6 +7,7 @@ using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Engine.Keepers;
@@ -144,8 +145,6 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         }
 
         var site = SiteOf(label, place, new(1));
-        if (!Directory.Exists(site.Place))
-            return;
         if (display is null && KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
         {
             left.Send(new Message(KeeperWord.EndTree));
@@ -164,19 +163,31 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         return display.Over is not null || display.Gone.IsCompleted;
     }
 
-    /// <summary>What a display left that nobody keeps any more.</summary>
+    /// <summary>
+    /// What displays left that nobody keeps any more, of whichever run: their groups and marks outlive a wiped place, and a server that was
+    /// lost while it ended one.
+    /// </summary>
     private async Task ClearLeft(RunSite site)
     {
-        if (tools.Groups.Directory is { } groups)
-            foreach (var group in Directory.EnumerateDirectories(groups, $"{site.Name}.*"))
-                if (long.TryParse(Path.GetExtension(group).TrimStart('.'), out var run))
-                    await Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups);
-        if (!Directory.Exists(site.Place))
-            return;
-        await Remains.End(site, tools.Places, tools.Groups);
+        IEnumerable<string> groups = tools.Groups.Directory is { } all
+            ? Directory.EnumerateDirectories(all, $"{site.Name}.*")
+            : [];
+        foreach (
+            var run in groups
+                .Select(group => long.TryParse(Path.GetExtension(group).TrimStart('.'), out var run) ? run : 0)
+                .Concat(RunNotes.Marked(tools.Places)[site.Name].Select(mark => mark.Run))
+                .Where(run => run > 0)
+                .Distinct()
+                .ToList()
+        )
+            await Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups);
         tools.SecretFiles.Remove(site.Name);
         tools.Ceilings.Forget(site.Name);
-        Directory.Delete(site.Place, recursive: true);
+        if (!Directory.Exists(site.Place))
+            return;
+        // In it is a folder of the account's.
+        using var above = Held.Walk(Ground.Own, Path.GetDirectoryName(site.Place)!);
+        above.Held.Remove(Path.GetFileName(site.Place));
     }
 
     private static string MakeFolders(RunSite site, Account account)
@@ -210,6 +221,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             .With(LaunchField.Directory, "/")
             .With(LaunchField.Program, Server)
             .With(LaunchField.Mask, "077")
+            .With(LaunchField.GoOn, 1)
             .With(LaunchField.Sockets, sockets);
         foreach (
             var argument in (ReadOnlySpan<string>)
@@ -240,6 +252,8 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
                     "-noreset",
                     "-AlwaysShared",
                     "-AcceptSetDesktopSize=0",
+                    "-Log",
+                    "*:stderr:0", // what comes and goes is many lines a viewer
                 ]
         )
             order.With(LaunchField.Argument, argument);

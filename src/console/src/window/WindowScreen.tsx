@@ -49,6 +49,10 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
         screen.current = display;
         setActs(mine);
         display.addEventListener("connect", () => {
+          // Made smaller where the page is, and never larger than it is.
+          const drawn = target.querySelector("canvas");
+          target.style.maxWidth = drawn ? `${drawn.width}px` : "";
+          target.style.maxHeight = drawn ? `${drawn.height}px` : "";
           setSaid(mine ? null : (ticket["acted-by"] ?? null) && `${ticket["acted-by"]} acts there; you see it.`);
           if (mine) display.focus();
         });
