@@ -319,6 +319,25 @@ public class AlertLifeTests
         Assert.Null(wire.Alerts.All[1].OverAt);
     }
 
+    /// <summary>What a program asks at its terminal, and what it says itself, are two things, and end each by themselves.</summary>
+    [Fact]
+    public void What_it_asks_at_its_terminal_is_an_alert_of_its_own_until_the_question_is_gone()
+    {
+        var wire = new Wire(Wire.Office);
+        wire.Raise("spooler", Topic.Asks);
+        wire.Hear("spooler", new QuestionEntry(new(1), "Overwrite? [y/N] ", 3), tells: true);
+        wire.Go(Minute);
+        Assert.Equal(AlertCause.Of("spooler"), wire.Alerts.All[1].Cause);
+        Assert.Equal(new(CauseKind.Terminal, "spooler"), wire.Alerts.All[2].Cause);
+        Assert.Equal("spooler probably asks for somebody at its terminal", wire.All[^1].Message.Subject);
+        wire.Hear("spooler", new QuestionOverEntry(new(1), Minute));
+        wire.Go(Hour);
+        Assert.Equal((null, true), (wire.Alerts.All[1].OverAt, wire.Alerts.All[2].OverAt is not null));
+        wire.Hear("spooler", new AnsweredEntry(null, null));
+        wire.Go(Hour);
+        Assert.NotNull(wire.Alerts.All[1].OverAt);
+    }
+
     [Fact]
     public void A_run_that_is_late_is_an_alert_of_its_own_until_it_is_not()
     {

@@ -117,7 +117,8 @@ internal sealed class Wire(params Recipient[] recipients) : ITellingGround
     public void Close(long number) => Step(new AlertClosed(number));
 
     /// <summary>An entry about a service, as it came.</summary>
-    public void Hear(string service, Entry heard) => Step(new EntryCame(++entry, Now, service, heard, false));
+    public void Hear(string service, Entry heard, bool tells = false) =>
+        Step(new EntryCame(++entry, Now, service, heard, tells));
 
     /// <summary>Time goes on, in steps in which the server would look.</summary>
     public void Go(TimeSpan length, TimeSpan? step = null)
