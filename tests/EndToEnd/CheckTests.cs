@@ -364,7 +364,7 @@ public sealed class CheckTests : IAsyncLifetime
         await Finds("", Resource("priority", "idle"), without);
         await Finds("blocks open-files-too-many", Resource("open-files", "1048576"), without);
         await Finds("risk limit-not-possible", Resource("memory", "64 MiB"), without);
-        await Finds("", Program("window", "400x300"));
+        await Finds("note name-taken", Program("window", "400x300"));
         await Finds("blocks window-not-possible", Program("window", "400x300"), without);
         await Finds(
             "blocks account-not-possible",
