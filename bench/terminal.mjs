@@ -13,7 +13,7 @@ const from = createRequire(new URL("../src/console/package.json", import.meta.ur
 const { chromium } = from("playwright-core");
 const library = from.resolve("@xterm/xterm").replace(/\.m?js$/, "");
 const style = `${library.slice(0, library.lastIndexOf("/lib/"))}/css/xterm.css`;
-const keys = 300;
+const keys = 150;
 const rounds = 3;
 
 /** A page with a terminal alone, and a WebSocket (RFC 6455) that passes bytes to and from a program, and does nothing else. */
@@ -60,7 +60,7 @@ function bare() {
 
 /** Milliseconds from each key to its character on the screen, ascending. */
 async function times(page) {
-  await page.waitForSelector(".xterm-helper-textarea");
+  await page.waitForSelector(".xterm-helper-textarea", { state: "attached" });
   await page.evaluate(() => {
     const rows = document.querySelector(".xterm-rows");
     const shown = () => rows.textContent.replace(/\s/g, "").length;
