@@ -279,6 +279,8 @@ test("a service's terminal is joined, typed at and left", async ({ page, sentry 
   await expect(terminal.getByRole("status")).toContainText("You type.");
   await terminal.locator("textarea").pressSequentially("8\n");
   await expect(screen).toContainText("berth 8 is noted");
+  // What draws the one is not taken for the other: lines of its output stay as they are.
+  await expect(page.locator(".line.terminal").first()).toHaveCSS("background-color", "rgba(0, 0, 0, 0)");
   await terminal.getByRole("button", { name: "Leave" }).click();
   await expect(page.getByRole("button", { name: "Join" })).toBeVisible();
   await expect(page.getByText("Keys were typed at its terminal.")).toBeVisible();

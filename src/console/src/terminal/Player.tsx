@@ -97,7 +97,7 @@ export default function Player({ recording, onLeave }: { recording: Recording; o
         {recording.began ? `Recorded ${recording.began.toLocaleString()}, ` : ""}
         {recording.columns}x{recording.rows}. Pauses longer than 2 s are shortened.
       </p>
-      <div className="terminal" ref={place} />
+      <div className="terminal-screen" ref={place} />
     </section>
   );
 }

@@ -65,7 +65,7 @@ export default function TerminalScreen({ name, onLeave }: { name: string; onLeav
           Leave
         </Button>
       </Group>
-      <div className="terminal" ref={place} />
+      <div className="terminal-screen" ref={place} />
     </section>
   );
 }

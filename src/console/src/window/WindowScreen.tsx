@@ -97,7 +97,7 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
           Leave
         </Button>
       </Group>
-      <div className="window" ref={place} />
+      <div className="window-screen" ref={place} />
       {acts && (
         <Group gap="xs" mt="xs" align="end">
           <TextInput
