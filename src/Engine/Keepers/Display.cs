@@ -10,6 +10,9 @@ namespace CalmSentry.Engine.Keepers;
 /// <summary>One display that runs, or did.</summary>
 internal sealed class Display(KeeperLink link, RunSite site, string sockets, Account account, RunTools tools)
 {
+    /// <summary>The socket at which it says what it shows, in its folder.</summary>
+    public const string FrameSocket = "rfb";
+
     private readonly TaskCompletionSource gone = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
     public RunSite Site => site;
@@ -104,7 +107,7 @@ internal sealed class Display(KeeperLink link, RunSite site, string sockets, Acc
     /// <exception cref="SocketException">It is not there, or not the account's.</exception>
     public Socket Connect()
     {
-        var socket = UnixConnection.Connect(sockets, "rfb", followsLinks: false);
+        var socket = UnixConnection.Connect(sockets, FrameSocket, followsLinks: false);
         if (PeerCredentials.Of(socket)?.Uid == account.Uid)
             return socket;
         socket.Dispose();

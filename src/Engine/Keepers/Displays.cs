@@ -21,8 +21,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     /// <summary>Debian's package of it, for whoever has to install it.</summary>
     public const string Package = "tigervnc-standalone-server";
 
-    private const string Server = "/usr/bin/Xvnc",
-        FrameSocket = "rfb";
+    private const string Server = "/usr/bin/Xvnc";
 
     private static readonly TimeSpan ReadyPatience = TimeSpan.FromSeconds(10),
         EndPatience = TimeSpan.FromSeconds(5),
@@ -72,15 +71,11 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         await End(label, place);
         var site = SiteOf(label, place, run);
         var sockets = MakeFolders(site, account);
+        var order = Order(site, sockets, size, account);
         var link = KeeperLink.Start(tools.Keepers, site.Place);
         var display = new Display(link, site, sockets, account, tools);
-        all[label] = display;
-        link.Send(Order(site, sockets, size, account));
-        _ = display.Hear(() =>
-        {
-            if (all.TryRemove(new(label, display)))
-                fell();
-        });
+        link.Send(order);
+        Take(label, display, fell);
         var began = System.Diagnostics.Stopwatch.GetTimestamp();
         while (!display.IsReady())
         {
@@ -103,30 +98,35 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     public async Task<bool> Find(string label, string place, RunNumber run, Account account, Action fell)
     {
         var site = SiteOf(label, place, run);
-        if (
-            KeeperLink.Find(site.Place, tools.Keepers.Program) is { } link
-            && await First(link) is (KeeperWord.Hello, var body)
-            && Message.Text(body, "phase") != "idle"
-            && Message.Number(body, "run") == run.Value
-        )
+        if (KeeperLink.Find(site.Place, tools.Keepers.Program) is { } link)
         {
-            var display = new Display(link, site, Path.Combine(site.Place, "sockets"), account, tools);
-            if (display.IsReady())
+            var display = new Display(link, site, SocketsOf(site), account, tools);
+            if (
+                await First(link) is (KeeperWord.Hello, var body)
+                && Message.Text(body, "phase") != "idle"
+                && Message.Number(body, "run") == run.Value
+                && display.IsReady()
+            )
             {
-                all[label] = display;
-                _ = display.Hear(() =>
-                {
-                    if (all.TryRemove(new(label, display)))
-                        fell();
-                });
+                Take(label, display, fell);
                 return true;
             }
 
-            link.Send(new Message(KeeperWord.EndTree));
+            await Dismiss(link);
         }
 
         await ClearLeft(site);
         return false;
+    }
+
+    private void Take(string label, Display display, Action fell)
+    {
+        all[label] = display;
+        _ = display.Hear(() =>
+        {
+            if (all.TryRemove(new(label, display)))
+                fell();
+        });
     }
 
     private async Task<(KeeperWord, byte[])?> First(KeeperLink link)
@@ -146,12 +146,16 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
 
         var site = SiteOf(label, place, new(1));
         if (display is null && KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
-        {
-            left.Send(new Message(KeeperWord.EndTree));
-            left.Send(new Message(KeeperWord.Leave));
-        }
-
+            await Dismiss(left);
         await ClearLeft(site);
+    }
+
+    /// <summary>A keeper that nobody needs any more ends what it has, and leaves.</summary>
+    private static Task Dismiss(KeeperLink link)
+    {
+        link.Send(new Message(KeeperWord.EndTree));
+        link.Send(new Message(KeeperWord.Leave));
+        return link.Buried();
     }
 
     /// <summary>Whether the display of a run is gone, or goes within a moment.</summary>
@@ -190,21 +194,19 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         above.Held.Remove(Path.GetFileName(site.Place));
     }
 
+    private static string SocketsOf(RunSite site) => Path.Combine(site.Place, "sockets");
+
     private static string MakeFolders(RunSite site, Account account)
     {
         // One by one: what keeps others out of the sockets is that nobody comes through these, whatever the display makes of its own folder.
         OwnDirectory.Make(Path.GetDirectoryName(site.Place)!);
         OwnDirectory.Make(site.Place);
         OwnDirectory.Make(Path.GetDirectoryName(site.Output)!);
-        var sockets = Path.Combine(site.Place, "sockets");
+        var sockets = SocketsOf(site);
         OwnDirectory.Make(sockets);
         Ownership.Give(sockets, account);
-        if (!Directory.Exists(LaunchField.DisplaySockets))
-        {
-            Directory.CreateDirectory(LaunchField.DisplaySockets);
-            File.SetUnixFileMode(LaunchField.DisplaySockets, AllWithSticky);
-        }
-
+        using var shared = Held.Walk(Ground.DisplaySockets, Path.GetDirectoryName(LaunchField.DisplaySockets)!);
+        shared.Held.MakeDirectory(Path.GetFileName(LaunchField.DisplaySockets), AllWithSticky).Dispose();
         return sockets;
     }
 
@@ -236,7 +238,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
                     "-rfbport",
                     "-1",
                     "-rfbunixpath",
-                    $"{LaunchField.DisplaySockets}/{FrameSocket}",
+                    $"{LaunchField.DisplaySockets}/{Display.FrameSocket}",
                     "-rfbunixmode",
                     "0600",
                     "-SecurityTypes",

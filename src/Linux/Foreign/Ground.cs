@@ -58,6 +58,14 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
         "made anew, owner set before the name is there"
     );
 
+    public static readonly Ground DisplaySockets = new(
+        "folder of displays' sockets",
+        "/tmp/.X11-unix, in a folder that everybody can write: root's, or refused",
+        Handling.Own,
+        Links.OfRoot,
+        "made and given its rights by its descriptor; where something of another's is there already, nothing is done"
+    );
+
     public static readonly Ground Grant = new(
         "folders granted to an account",
         "whatever an administrator names: other accounts may own folders on the way, and all that is in it",
@@ -144,6 +152,7 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
         Own,
         Output,
         State,
+        DisplaySockets,
         Secrets,
         Grant,
         NewFiles,

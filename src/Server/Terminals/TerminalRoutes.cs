@@ -170,19 +170,11 @@ internal static class TerminalRoutes
             context.RequestAborted,
             life.ApplicationStopping
         );
-        using var socket = await context
-            .WebSockets.AcceptWebSocketAsync(
-                new WebSocketAcceptContext { KeepAliveInterval = Beat, KeepAliveTimeout = Patience }
-            )
-            .ConfigureAwait(false);
+        using var socket = await Views.Accept(context).ConfigureAwait(false);
         using var seat = room.Join(service, held.Caller.Who, held.Acts);
         using var view = new TerminalView(socket, seat, room, new(held.Acts, acknowledges == true), clocks);
         await view.Show((run, place), () => registry.All.Contains(service) && held.Holds(sessions), over)
             .ConfigureAwait(false);
         return TypedResults.Empty;
     }
-
-    /// <summary>A viewer that does not answer for so long is gone.</summary>
-    public static readonly TimeSpan Beat = TimeSpan.FromSeconds(15),
-        Patience = TimeSpan.FromSeconds(30);
 }

@@ -37,25 +37,7 @@ internal sealed class TerminalView(WebSocket socket, Seat seat, TerminalRoom roo
         if (from is { Run: { } run, Place: { } place })
             seen = (run, place);
         Task[] all = [Hear(over.Token), TellWhoIsThere(over.Token), See(over.Token), Until(may, over.Token)];
-        try
-        {
-            await (await Task.WhenAny(all).ConfigureAwait(false)).ConfigureAwait(false);
-            await socket
-                .CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, over.Token)
-                .WaitAsync(Look, CancellationToken.None)
-                .ConfigureAwait(false);
-        }
-        catch (Exception error)
-            when (error is OperationCanceledException or WebSocketException or TimeoutException or SocketException)
-        {
-            // It has gone, or the sentry is about to: it comes back by itself.
-        }
-        finally
-        {
-            await over.CancelAsync().ConfigureAwait(false);
-            socket.Abort();
-            await Task.WhenAll(all).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        }
+        await Views.WhenAny(all, socket, over).ConfigureAwait(false);
     }
 
     private async Task Until(Func<bool> may, CancellationToken gone)

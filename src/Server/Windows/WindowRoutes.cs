@@ -159,15 +159,7 @@ internal static class WindowRoutes
         }
 
         using var mine = line;
-        using var socket = await context
-            .WebSockets.AcceptWebSocketAsync(
-                new WebSocketAcceptContext
-                {
-                    KeepAliveInterval = TerminalRoutes.Beat,
-                    KeepAliveTimeout = TerminalRoutes.Patience,
-                }
-            )
-            .ConfigureAwait(false);
+        using var socket = await Views.Accept(context).ConfigureAwait(false);
         using var seat = room.Join(service, held.Caller.Who, held.Acts);
         if (take == true && held.Acts)
             room.TakeOver(seat);

@@ -2,6 +2,7 @@ using System.Net.Sockets;
 using System.Net.WebSockets;
 using CalmSentry.Engine.Background;
 using CalmSentry.Engine.Terminals;
+using CalmSentry.Server.Terminals;
 
 namespace CalmSentry.Server.Windows;
 
@@ -24,25 +25,7 @@ internal sealed class WindowView(
     {
         await using var line = new NetworkStream(display, ownsSocket: false);
         Task[] all = [Hear(line, over.Token), See(line, over.Token), Until(may, over.Token)];
-        try
-        {
-            await (await Task.WhenAny(all).ConfigureAwait(false)).ConfigureAwait(false);
-            await socket
-                .CloseOutputAsync(WebSocketCloseStatus.NormalClosure, null, over.Token)
-                .WaitAsync(Look, CancellationToken.None)
-                .ConfigureAwait(false);
-        }
-        catch (Exception error)
-            when (error is OperationCanceledException or WebSocketException or TimeoutException or IOException)
-        {
-            // It has gone, or the display is.
-        }
-        finally
-        {
-            await over.CancelAsync().ConfigureAwait(false);
-            socket.Abort();
-            await Task.WhenAll(all).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
-        }
+        await Views.WhenAny(all, socket, over).ConfigureAwait(false);
     }
 
     private async Task Until(Func<bool> may, CancellationToken gone)

@@ -4,17 +4,19 @@ screens.py COLUMNSxROWS COMMAND…   reads lines of JSON: {"keys": text} types; 
 long; {"until": text} draws until the screen has it, a minute at most; {"show": true} answers with the screen's lines and the cursor's
 place; {"pid": true} with the command's process. At the end of its input the command is hung up.
 """
-import fcntl, json, os, pty, select, signal, struct, sys, termios, time
+import fcntl, json, os, pty, select, shutil, signal, struct, sys, tempfile, termios, time
 import pyte
 
 columns, rows = map(int, sys.argv[1].split("x"))
 screen = pyte.Screen(columns, rows)
 stream = pyte.ByteStream(screen)
+home = tempfile.mkdtemp(prefix="calm-screen.")
 pid, master = pty.fork()
 if pid == 0:
     # Before the command is there: a size that changes while it draws is told to it, and it draws otherwise.
     fcntl.ioctl(0, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
     os.environ["TERM"] = "xterm-256color"
+    os.chdir(home)  # an editor that is hung up leaves what it has where it is
     os.execvp(sys.argv[2], sys.argv[2:])
 
 # Questions that a terminal answers: where the cursor is, and what it is.
@@ -71,3 +73,4 @@ try:
     os.waitpid(pid, 0)
 except OSError:
     pass
+shutil.rmtree(home, ignore_errors=True)
