@@ -287,4 +287,35 @@ public class RehearsalTests
         if (System.Environment.UserName == "root")
             Assert.Contains("account: 'daemon' for you, 'nobody' for the service", said, StringComparison.Ordinal);
     }
+
+    /// <summary>What sees no terminal, and behaves otherwise for that, is told apart by what it prints and when.</summary>
+    [Theory]
+    [InlineData("#!/bin/sh\ntty || exit 3\n", "program.terminal: 120x40", "It asks for a terminal: 'not a tty'")]
+    [InlineData(
+        "#!/usr/bin/perl\nwhile (1) { print \"berth 7 is taken by the evening ferry\\n\" for 1..12; select undef, undef, undef, 0.05 }\n",
+        "program.terminal: true",
+        "comes in whole blocks that end within a line"
+    )]
+    [InlineData(
+        "#!/usr/bin/perl\n$SIG{TERM} = sub { exit 0 };\nwhile (1) { print \"gate open\\n\"; select undef, undef, undef, 0.2 }\n",
+        "program.terminal: true",
+        "It printed nothing while it was up"
+    )]
+    [InlineData("#!/bin/sh\nwhile echo tide; do sleep 0.2; done\n", null, null)]
+    public async Task What_sees_no_terminal_and_behaves_otherwise_is_seen(string text, string? proposed, string? why)
+    {
+        await using var sentry = await Sentry.Start();
+        var said = await sentry.Calm(
+            "rehearse",
+            "--account",
+            Sentry.Account,
+            "--for",
+            "2s",
+            "--",
+            sentry.Script("quay", text)
+        );
+        Assert.Equal(proposed is not null, said.All.Contains("program.terminal", StringComparison.Ordinal));
+        Assert.Contains(proposed ?? "", said.All, StringComparison.Ordinal);
+        Assert.Contains(why ?? "", said.All, StringComparison.Ordinal);
+    }
 }
