@@ -113,5 +113,8 @@ public sealed record Places(string Root)
     /// <summary>A stored definition that cannot be read, laid where a person can mend it.</summary>
     public string UnreadableOf(string service) => Path.Combine(Library, "unreadable", $"{service}.json");
 
+    /// <summary>What displays showed last, a folder a service, a picture a run.</summary>
+    public string Pictures => Path.Combine(Library, "pictures");
+
     public string StateOf(string service) => Path.Combine(States, service);
 }

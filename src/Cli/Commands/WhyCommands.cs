@@ -134,7 +134,7 @@ internal static class WhyCommands
                 else if (runs.Count == 0)
                     Console.WriteLine("No run yet.");
                 else if (one is not null)
-                    Write(runs[0]);
+                    Write(parsed.GetValue(name)!, runs[0]);
                 else
                 {
                     Write(runs);
@@ -232,7 +232,7 @@ internal static class WhyCommands
             ]
         );
 
-    private static void Write(RunView run)
+    private static void Write(string name, RunView run)
     {
         Row("run", $"{run.Run}, started by {run.BegunBy ?? Words.Of(run.Cause)} at {Lengths.At(run.Began)}");
         if (run.Version is { } version)
@@ -261,6 +261,11 @@ internal static class WhyCommands
                 $"{Lengths.At(step.At)} "
                     + $"{step.What}{(step.Answer is { } answer ? $": {answer}" : "")}{(step.Failed ? " (failed)" : "")}"
                     + (step.EndedMs is { } after ? $"; it ended {Lengths.Exactly(after)} after that" : "")
+            );
+        if (run.PictureAt is { } taken)
+            Row(
+                "window",
+                $"as it was last seen, at {Lengths.At(taken)}: calm window {name} --run {run.Run} --to FILE.png"
             );
         if (run.Evidence is not { } evidence)
             return;

@@ -23,6 +23,7 @@ namespace CalmSentry.Contract.Api;
     RespectRequiredConstructorParameters = true,
     Converters = [
         typeof(Worded<AnswerCode>),
+        typeof(Worded<AskedAt>),
         typeof(Worded<Cause>),
         typeof(Worded<CauseKind>),
         typeof(Worded<EntryNext>),

@@ -65,6 +65,9 @@ public sealed record RunView
 
     /// <summary>What it left behind, of a run that ended badly.</summary>
     public EvidenceView? Evidence { get; init; }
+
+    /// <summary>When the picture of its display was taken that is kept of it: <c>GET /api/services/{name}/window?run=N</c>.</summary>
+    public DateTimeOffset? PictureAt { get; init; }
 }
 
 /// <param name="What">The step.</param>

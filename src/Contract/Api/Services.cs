@@ -1,4 +1,5 @@
 using System.Text.Json;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Wording;
 
 namespace CalmSentry.Contract.Api;
@@ -30,8 +31,12 @@ public record ServiceView
     /// <summary>Why a person is needed, as a clause; null: nobody is.</summary>
     public string? Attention { get; init; }
 
-    /// <summary>What it probably asks at its terminal, as it has written it, empty where it draws its whole screen; null: nothing.</summary>
+    /// <summary>What it probably asks: at its terminal as it has written it, empty where it draws its whole screen; in a window, its
+    /// title; null: nothing.</summary>
     public string? Asks { get; init; }
+
+    /// <summary>Where it asks that: terminal or window.</summary>
+    public AskedAt? AsksAt { get; init; }
 
     /// <summary>One or two sentences: why it is as it is, and what comes next.</summary>
     public required string Why { get; init; }

@@ -286,11 +286,20 @@ public static class DefinitionKeys
             );
         }
 
-        if (!definition.Program.Terminal && definition.Watch.Any(one => one is QuestionWatch))
+        if (
+            definition.Program is { Terminal: false, Window: null }
+            && definition.Watch.Any(one => one is QuestionWatch)
+        )
             map.Contradicts(
                 "watch",
-                "asks-for, for a program without a terminal",
-                "only for a program that has one: set program.terminal to true, or to a size such as 120x40"
+                "asks-for, for a program without a terminal or a display",
+                "only for a program that has one: set program.terminal to true or a size such as 120x40, or program.window to 1280x800"
+            );
+        if (definition.Program.Window is null && definition.Watch.Any(one => one is StillWatch))
+            map.Contradicts(
+                "watch",
+                "still-for, for a program without a display of its own",
+                "only for a program that has one: set program.window to a size such as 1280x800"
             );
         RhythmKeys.Check(map, definition);
         RecoverKeys.Check(map, definition);

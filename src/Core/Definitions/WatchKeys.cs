@@ -94,11 +94,21 @@ public static class WatchKeys
                     Forms.Length,
                     longest => Sampling(new QuestionWatch(longest) { Beat = Watch.UsualSample }),
                     watch => (watch as QuestionWatch)?.Longest,
-                    "It has probably asked somebody at its terminal for so long: it waits there after a text without a line end, and "
-                        + "uses no processor time."
+                    "It has probably asked somebody for so long: it waits at its terminal after a text without a line end, or a "
+                        + "dialog stands on its display, and it uses no processor time."
                 ) with
                 {
                     Example = "2 min",
+                },
+                UnionOf<Watch>.Kind(
+                    "still-for",
+                    Forms.Length,
+                    longest => Sampling(new StillWatch(longest) { Beat = Watch.UsualSample }),
+                    watch => (watch as StillWatch)?.Longest,
+                    "What its display shows has not changed for so long, in no pixel."
+                ) with
+                {
+                    Example = "10 min",
                 },
                 UnionOf<Watch>.Kind(
                     "memory-above",

@@ -87,12 +87,20 @@ public sealed record WellWatch(TimeSpan Within) : Watch
     public override string InWords => $"it says that it is alive within each {Duration.Write(Within)}";
 }
 
-/// <summary>It asks nothing at its terminal for so long.</summary>
+/// <summary>It asks nothing for so long, neither at its terminal nor in a window.</summary>
 public sealed record QuestionWatch(TimeSpan Longest) : Watch
 {
     protected override string Of => $"asks-for:{Duration.Write(Longest)}";
 
-    public override string InWords => $"it does not ask at its terminal for {Duration.Write(Longest)}";
+    public override string InWords => $"it does not ask anybody for {Duration.Write(Longest)}";
+}
+
+/// <summary>What its windows show changes at least so often.</summary>
+public sealed record StillWatch(TimeSpan Longest) : Watch
+{
+    protected override string Of => $"still-for:{Duration.Write(Longest)}";
+
+    public override string InWords => $"what its window shows changes within {Duration.Write(Longest)}";
 }
 
 /// <summary>Memory of its tree that is its own, in bytes.</summary>

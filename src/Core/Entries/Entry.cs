@@ -70,8 +70,8 @@ public abstract record Entry
     /// <summary>What was told of its service until then, and is over with it; null: nothing is.</summary>
     public virtual Topic? Ends => null;
 
-    /// <summary>Of what it tells, or ends: it is seen at the service's terminal, and not said by its program.</summary>
-    public virtual bool IsAtTerminal { get; init; }
+    /// <summary>Of what it tells, or ends: where it is seen of the service; null: its program says it.</summary>
+    public virtual AskedAt? Asks { get; init; }
 
     /// <summary>Fields by their names.</summary>
     private protected static EntryFields Fielded(

@@ -173,7 +173,8 @@ public sealed record QuietOverEntry(TimeSpan After, long Count, ImmutableArray<s
 /// <param name="Seen">What was said when it began, as a sentence.</param>
 public sealed record GoesOnEntry(Topic About, string Seen) : Entry
 {
-    protected override EntryFields Own => Fielded(name: Words.Of(About), seen: Seen, count: IsAtTerminal ? 1 : null);
+    protected override EntryFields Own =>
+        Fielded(name: Words.Of(About), seen: Seen, count: Asks is { } at ? (int)at : null);
     protected override string Sentence => $"It began in the quiet time, and goes on: {Seen.TrimEnd('.')}.";
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? About : null;
@@ -206,7 +207,7 @@ internal static class RhythmEntries
         EntryKind.Of(f => new QuietBeganEntry(f.Limit.Needed(), f.Seen, f.Forced)),
         EntryKind.Of(f => new QuietOverEntry(f.Took.Needed(), f.Count ?? 0, f.Names)),
         EntryKind.Of(
-            f => new GoesOnEntry(Words.To<Topic>(f.Name.Needed()), f.Seen.Needed()) { IsAtTerminal = f.Count == 1 },
+            f => new GoesOnEntry(Words.To<Topic>(f.Name.Needed()), f.Seen.Needed()) { Asks = (AskedAt?)f.Count },
             EntrySeverity.Warning
         ),
     ];

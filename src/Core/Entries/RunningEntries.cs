@@ -16,6 +16,9 @@ public enum UnwellOf
 
     /// <summary>It asks at its terminal.</summary>
     Question,
+
+    /// <summary>It asks in a window.</summary>
+    Dialog,
 }
 
 /// <param name="Seen">What a watch found, as a clause.</param>
@@ -25,13 +28,15 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
 {
     /// <summary>The words that are stored for what it is of.</summary>
     private const string Growing = "memory-grows",
-        Asks = "asks";
+        AsksAtTerminal = "asks",
+        AsksInWindow = "asks-in-window";
 
     internal static UnwellOf Read(string? name) =>
         name switch
         {
             Growing => UnwellOf.Memory,
-            Asks => UnwellOf.Question,
+            AsksAtTerminal => UnwellOf.Question,
+            AsksInWindow => UnwellOf.Dialog,
             _ => UnwellOf.Health,
         };
 
@@ -54,13 +59,20 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
         Of switch
         {
             UnwellOf.Memory => Growing,
-            UnwellOf.Question => Asks,
+            UnwellOf.Question => AsksAtTerminal,
+            UnwellOf.Dialog => AsksInWindow,
             _ => null,
         };
 
     protected override string Sentence => $"Health poor: {Found}. {Next.InWords()}".TrimEnd();
 
-    public override bool IsAtTerminal => Of == UnwellOf.Question;
+    public override AskedAt? Asks =>
+        Of switch
+        {
+            UnwellOf.Question => AskedAt.Terminal,
+            UnwellOf.Dialog => AskedAt.Window,
+            _ => null,
+        };
 
     public override Topic? TopicIf(bool tells, bool isJob) =>
         Of switch
@@ -68,7 +80,7 @@ public sealed record UnwellEntry(RunNumber Run, string? Seen, TimeSpan? Lasting,
             UnwellOf.Memory when Next == EntryNext.Nothing => Topic.Memory,
             _ when !tells => null,
             UnwellOf.Memory => Topic.Memory,
-            UnwellOf.Question => Topic.Asks,
+            UnwellOf.Question or UnwellOf.Dialog => Topic.Asks,
             _ => Topic.Poor,
         };
 }
@@ -261,15 +273,27 @@ public sealed record DisplayFellEntry(RunNumber Run) : Entry
         "The display that it shows its windows on is gone: it is stopped, and starts again with a new one. That is no failure of its own.";
 }
 
-/// <summary>What a program asks at its terminal, in words.</summary>
+/// <summary>Where a program asks somebody.</summary>
+public enum AskedAt
+{
+    Terminal = 1,
+    Window = 2,
+}
+
+/// <summary>What a program asks, in words.</summary>
 public static class Asked
 {
     /// <summary>As a clause without its subject: <c>asks at its terminal: 'Overwrite? [y/N]'</c>.</summary>
-    /// <param name="text">What it has written after its last line end; empty: it draws its whole screen.</param>
-    public static string InWords(string text) =>
-        text.Trim() is { Length: > 0 } asked
-            ? $"asks at its terminal: '{Shown.Line(asked)}'"
-            : "waits for keys at its terminal, on a screen that it draws";
+    /// <param name="text">Of a terminal, what it has written after its last line end, empty where it draws its whole screen; of a
+    /// window, its title.</param>
+    public static string InWords(string text, AskedAt at) =>
+        (at, text.Trim()) switch
+        {
+            (AskedAt.Window, "") => "asks in a window without a title",
+            (AskedAt.Window, var title) => $"asks in a window: '{Shown.Line(title)}'",
+            (_, "") => "waits for keys at its terminal, on a screen that it draws",
+            (_, var asked) => $"asks at its terminal: '{Shown.Line(asked)}'",
+        };
 }
 
 /// <param name="What">What it probably asks, as <see cref="Asked"/> takes it.</param>
@@ -278,14 +302,14 @@ public sealed record QuestionEntry(RunNumber Run, string What, long? Most) : Ent
 {
     protected override EntryFields Own => Fielded(run: Run, seen: What, count: Most);
     protected override string Sentence =>
-        $"It probably {Asked.InWords(What)}."
+        $"It probably {Asked.InWords(What, AskedAt.Terminal)}."
         + (
             Most is { } most
                 ? $" That was answered {(most == 1 ? "once" : $"{most} times")}, as often as it may be."
                 : ""
         );
 
-    public override bool IsAtTerminal => true;
+    public override AskedAt? Asks => AskedAt.Terminal;
 
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Asks : null;
 }
@@ -296,7 +320,27 @@ public sealed record QuestionOverEntry(RunNumber Run, TimeSpan Took) : Entry
     protected override EntryFields Own => Fielded(run: Run, took: Took);
     protected override string Sentence => $"It no longer asks at its terminal, after {Length.Of(Took)}.";
 
-    public override bool IsAtTerminal => true;
+    public override AskedAt? Asks => AskedAt.Terminal;
+
+    public override Topic? Ends => Topic.Asks;
+}
+
+/// <param name="What">The title of a dialog that it has open.</param>
+public sealed record DialogEntry(RunNumber Run, string What) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, seen: What);
+    protected override string Sentence => $"It probably {Asked.InWords(What, AskedAt.Window)}.";
+
+    public override AskedAt? Asks => AskedAt.Window;
+}
+
+/// <summary>The dialog that it had open is gone.</summary>
+public sealed record DialogOverEntry(RunNumber Run, TimeSpan Took) : Entry
+{
+    protected override EntryFields Own => Fielded(run: Run, took: Took);
+    protected override string Sentence => $"It no longer asks in a window, after {Length.Of(Took)}.";
+
+    public override AskedAt? Asks => AskedAt.Window;
 
     public override Topic? Ends => Topic.Asks;
 }
@@ -364,6 +408,8 @@ internal static class RunningEntries
         EntryKind.Of(f => new DisplayFellEntry(f.Run.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new QuestionEntry(f.Run.Needed(), f.Seen ?? "", f.Count), EntrySeverity.Notice),
         EntryKind.Of(f => new QuestionOverEntry(f.Run.Needed(), f.Took.Needed())),
+        EntryKind.Of(f => new DialogEntry(f.Run.Needed(), f.Seen ?? ""), EntrySeverity.Notice),
+        EntryKind.Of(f => new DialogOverEntry(f.Run.Needed(), f.Took.Needed())),
         EntryKind.Of(f => new QuestionAnsweredEntry(f.Run.Needed(), f.Seen.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new InputGivenEntry(f.Run.Needed()), EntrySeverity.Notice),
         EntryKind.Of(f => new TerminalJoinedEntry(f.Run)),

@@ -149,7 +149,7 @@ public static class Topics
         ),
         [Topic.Asks] = new(
             "asks for somebody",
-            "the program itself asks for somebody, or asks at its terminal",
+            "the program itself asks for somebody, or asks at its terminal or in a window",
             Urgency.Urgent,
             Lasting.UntilSeen
         ),

@@ -28,6 +28,9 @@ public sealed record PerformStep(RunNumber Run, int Index) : Deed;
 /// <summary>Look at its watches for as long as it runs.</summary>
 public sealed record LookAfter(RunNumber Run) : Deed;
 
+/// <summary>Keep what its display shows, and look for what it asks there, for as long as it lives.</summary>
+public sealed record LookAtWindow(RunNumber Run) : Deed;
+
 /// <summary>Look for what it asks at its terminal for as long as it lives.</summary>
 public sealed record LookForQuestion(RunNumber Run) : Deed;
 

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
@@ -100,12 +101,17 @@ public sealed record WatchSeen(RunNumber Run, Watch Of, string? Bad, string Seen
 /// <summary>The display that it shows its windows on is gone, whatever became of the program.</summary>
 public sealed record DisplayFell(RunNumber Run) : Happening;
 
-/// <summary>Its terminal was looked at.</summary>
-/// <param name="Text">What it has written after its last line end while it waits there, without terminal codes, of at most
-/// <see cref="Question.Longest"/> characters; empty: it draws its whole screen; null: it does not wait, or wrote none.</param>
-/// <param name="Place">Where that begins in all of the service's output.</param>
+/// <summary>Its terminal, or its display, was looked at.</summary>
+/// <param name="Text">As in <see cref="Question"/>, of at most <see cref="Question.Longest"/> characters; null: it asks nothing there.</param>
+/// <param name="Place">As in <see cref="Question"/>.</param>
 /// <param name="Lasts">It has waited for a while, and used no processor time.</param>
-public sealed record QuestionSeen(RunNumber Run, string? Text, long Place = 0, bool Lasts = false) : Happening;
+public sealed record QuestionSeen(
+    RunNumber Run,
+    string? Text,
+    long Place = 0,
+    bool Lasts = false,
+    AskedAt At = AskedAt.Terminal
+) : Happening;
 
 /// <summary>What came of a step of the wind-down.</summary>
 /// <param name="Failed">It could not be taken at all: waiting for its effect would be in vain.</param>

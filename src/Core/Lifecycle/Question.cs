@@ -1,11 +1,13 @@
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 
 namespace CalmSentry.Core.Lifecycle;
 
-/// <summary>What a program probably asks at its terminal.</summary>
-/// <param name="Text">What it has written after its last line end, without terminal codes; empty: it draws its whole screen.</param>
-/// <param name="Place">Where that begins in all of the service's output.</param>
+/// <summary>What a program probably asks somebody.</summary>
+/// <param name="Text">At its terminal: what it has written after its last line end, without terminal codes; empty: it draws its whole
+/// screen. In a window: its title.</param>
+/// <param name="Place">At its terminal: where that begins in all of the service's output. In a window: which it is on its display.</param>
 /// <param name="Since">Since when it asks, or, where it is <see cref="Answered"/>, when it was given its answer.</param>
 public sealed record Question(string Text, long Place, DateTimeOffset Since)
 {
@@ -18,9 +20,14 @@ public sealed record Question(string Text, long Place, DateTimeOffset Since)
     /// <summary>What was told of it, as sentences; null: nothing was.</summary>
     public string? Told { get; init; }
 
-    /// <summary>The same place, and what was there, with what was typed since.</summary>
+    /// <summary>The same place, and what was there, with what was typed since; a window may change its title.</summary>
     public bool IsSameAs(QuestionSeen seen) =>
-        seen.Place == Place && seen.Text?.StartsWith(Text, StringComparison.Ordinal) == true;
+        seen.Place == Place
+        && (
+            seen.At == AskedAt.Window
+                ? seen.Text is not null
+                : seen.Text?.StartsWith(Text, StringComparison.Ordinal) == true
+        );
 }
 
 /// <summary>That a known question was given its answer.</summary>

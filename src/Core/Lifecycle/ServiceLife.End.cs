@@ -11,7 +11,7 @@ public static partial class ServiceLife
     {
         private void Ended(Outcome outcome, bool judgesFiles = false)
         {
-            EndQuestion();
+            EndQuestions();
             var run = After.Run!;
             outcome = run.MainOutcome is { } main ? main with { Detail = main.Detail ?? outcome.Detail } : outcome;
             if (definition.Program.Kind == ProgramKind.Toggles && Switched(run, outcome))

@@ -3,7 +3,7 @@ using CalmSentry.Core.Entries;
 
 namespace CalmSentry.Core.Lifecycle;
 
-/// <summary>What a program asks at its terminal: who answers it, and who hears of it.</summary>
+/// <summary>What a program asks at its terminal or in a window: who answers it, and who hears of it.</summary>
 public static partial class ServiceLife
 {
     /// <summary>By then what was given its answer has gone on; else it asks still.</summary>
@@ -11,26 +11,35 @@ public static partial class ServiceLife
 
     private sealed partial class Deciding
     {
-        /// <summary>Its terminal is looked at for as long as it has one.</summary>
+        /// <summary>Its terminal and its display are looked at for as long as it has them.</summary>
         private void LookForQuestions()
         {
             if (definition.Program is { Terminal: true, Kind: not ProgramKind.Toggles })
                 Deeds.Add(new LookForQuestion(After.Run!.Number));
+            if (definition.Program is { Window: not null, Kind: not ProgramKind.Toggles })
+                Deeds.Add(new LookAtWindow(After.Run!.Number));
         }
 
         private void SeeQuestion(QuestionSeen seen)
         {
-            if (After.Run!.Question is { } before)
+            if (After.Run!.AskedIn(seen.At) is { } before)
             {
                 var isSame = before.IsSameAs(seen);
                 if (!isSame)
-                    EndQuestion();
+                    EndQuestion(seen.At);
                 else if (!before.Answered || !seen.Lasts || now - before.Since < AnswerPatience)
                     return;
             }
 
             if (seen.Text is not { } text)
                 return;
+            if (seen.At == AskedAt.Window)
+            {
+                if (seen.Lasts)
+                    NoteDialog(text, seen.Place);
+                return;
+            }
+
             var answered = After.Run.Question is { Answered: true };
             var known = definition.Program.Answers.FirstOrDefault(one =>
                 text.EndsWith(one.Question, StringComparison.Ordinal)
@@ -74,16 +83,50 @@ public static partial class ServiceLife
             Tell(entry, tells: known is not null);
         }
 
-        private void EndQuestion()
+        private void NoteDialog(string title, long place)
         {
-            if (After.Run is not { Question: { } question } run)
+            var run = After.Run!;
+            After = After with { Run = run with { Dialog = new(title, place, now) } };
+            Say(new DialogEntry(run.Number, title));
+        }
+
+        private void EndQuestion(AskedAt at)
+        {
+            if (After.Run is not { } run || run.AskedIn(at) is not { } question)
                 return;
-            After = After with { Run = run with { Question = null } };
+            After = After with { Run = run.Asking(at, null) };
             if (question.Answered)
                 return;
-            Say(new QuestionOverEntry(run.Number, now - question.Since));
+            Say(
+                at == AskedAt.Window
+                    ? new DialogOverEntry(run.Number, now - question.Since)
+                    : new QuestionOverEntry(run.Number, now - question.Since)
+            );
             if (question.Told is { } told)
                 ForgetWithheld(told);
+            // What it asks at the other place is looked at for itself: one watch sees both.
+            if (After.Run.Asks is not null)
+                After = After with
+                {
+                    Run = After.Run with
+                    {
+                        Watched =
+                        [
+                            .. After.Run.Watched.Select(
+                                (state, i) =>
+                                    definition.Watch.ElementAtOrDefault(i) is QuestionWatch
+                                        ? new WatchState { Of = state.Of }
+                                        : state
+                            ),
+                        ],
+                    },
+                };
+        }
+
+        private void EndQuestions()
+        {
+            EndQuestion(AskedAt.Terminal);
+            EndQuestion(AskedAt.Window);
         }
     }
 }

@@ -107,13 +107,13 @@ public static partial class ServiceLife
                     Tells: count > 0
                 )
             );
-            var asked = After.Run?.Question?.Told?.TrimEnd('.');
-            foreach (var topic in holds.GroupBy(one => (Topic: one.Topic!.Value, AtTerminal: one.Said == asked)))
+            AskedAt? At(string said) =>
+                said == After.Run?.Question?.Told?.TrimEnd('.') ? AskedAt.Terminal
+                : said == After.Run?.Dialog?.Told?.TrimEnd('.') ? AskedAt.Window
+                : null;
+            foreach (var topic in holds.GroupBy(one => (Topic: one.Topic!.Value, At: At(one.Said))))
                 Deeds.Add(
-                    new Note(
-                        new GoesOnEntry(topic.Key.Topic, topic.Last().Said) { IsAtTerminal = topic.Key.AtTerminal },
-                        Tells: true
-                    )
+                    new Note(new GoesOnEntry(topic.Key.Topic, topic.Last().Said) { Asks = topic.Key.At }, Tells: true)
                 );
             // What fell meanwhile was to wait for this.
             if (quiet.NoRestarts && After is { Phase: Phase.Waiting, Awaited: null, WakeAt: { } wake })

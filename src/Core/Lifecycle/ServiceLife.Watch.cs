@@ -119,17 +119,15 @@ public static partial class ServiceLife
                 watch switch
                 {
                     CeilingWatch => UnwellOf.Memory,
+                    QuestionWatch when After.Run.Asks is (_, AskedAt.Window) => UnwellOf.Dialog,
                     QuestionWatch => UnwellOf.Question,
                     _ => UnwellOf.Health,
                 }
             );
-            if (watch is QuestionWatch && After.Run is { Question: { } question } run)
+            if (watch is QuestionWatch && After.Run is { Asks: var (question, at) } run)
                 After = After with
                 {
-                    Run = run with
-                    {
-                        Question = question with { Told = (unwell with { Next = EntryNext.KeepsRunning }).Text },
-                    },
+                    Run = run.Asking(at, question with { Told = (unwell with { Next = EntryNext.KeepsRunning }).Text }),
                 };
             if (NoRestartsUntil is not null && watch.Follows is WatchFollow.Restart or WatchFollow.RestartByForce)
             {

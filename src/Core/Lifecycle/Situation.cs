@@ -197,6 +197,7 @@ public sealed record Situation
                         Launched = run.Proven is null ? run.Launched + skew : run.Launched,
                         Watched = [.. run.Watched.Select(watch => watch with { Since = watch.Since + skew })],
                         Question = run.Question is { } asked ? asked with { Since = asked.Since + skew } : null,
+                        Dialog = run.Dialog is { } dialog ? dialog with { Since = dialog.Since + skew } : null,
                     }
                     : null,
                 Steps = [.. Steps.Select(step => step with { At = step.At + skew })],
@@ -274,6 +275,24 @@ public sealed record LiveRun(
 
     /// <summary>What it probably asks at its terminal; null: nothing.</summary>
     public Question? Question { get; init; }
+
+    /// <summary>What it probably asks in a window; null: nothing.</summary>
+    public Question? Dialog { get; init; }
+
+    /// <summary>What it asks, unless that was given its answer, and where: at both places, what it has asked the longest.</summary>
+    public (Question What, AskedAt At)? Asks =>
+        (Question is { Answered: false } asked ? asked : null, Dialog) switch
+        {
+            ({ } atTerminal, { } inWindow) when inWindow.Since < atTerminal.Since => (inWindow, AskedAt.Window),
+            ({ } atTerminal, _) => (atTerminal, AskedAt.Terminal),
+            (_, { } inWindow) => (inWindow, AskedAt.Window),
+            _ => null,
+        };
+
+    public Question? AskedIn(AskedAt at) => at == AskedAt.Window ? Dialog : Question;
+
+    public LiveRun Asking(AskedAt at, Question? question) =>
+        at == AskedAt.Window ? this with { Dialog = question } : this with { Question = question };
 
     /// <summary>What its watches found, in the order of the definition; empty until it runs.</summary>
     public ImmutableArray<WatchState> Watched { get; init; } = [];

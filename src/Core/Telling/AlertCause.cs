@@ -25,6 +25,9 @@ public enum CauseKind
 
     /// <summary>The terminal of a service, by its name: what it asks there.</summary>
     Terminal,
+
+    /// <summary>The window of a service, by its name: what it asks there.</summary>
+    Window,
 }
 
 /// <summary>What is behind an alert; two of the same cause are one.</summary>
@@ -32,10 +35,13 @@ public readonly record struct AlertCause(CauseKind Kind, string Name)
 {
     public static AlertCause Of(string service) => new(CauseKind.Service, service);
 
-    /// <summary>It is a service of that name, or its terminal.</summary>
+    /// <summary>It is a service of that name, its terminal or its window.</summary>
     public bool IsOf(string service) => IsOfService && Name == service;
 
-    public bool IsOfService => Kind is CauseKind.Service or CauseKind.Terminal;
+    /// <summary>It is what a service asks at its terminal, or in its window.</summary>
+    public bool IsWhereItAsks => Kind is CauseKind.Terminal or CauseKind.Window;
+
+    public bool IsOfService => Kind == CauseKind.Service || IsWhereItAsks;
 
     public static AlertCause Machine { get; } = new(CauseKind.Machine, "");
 
@@ -48,6 +54,7 @@ public readonly record struct AlertCause(CauseKind Kind, string Name)
             CauseKind.Account => $"the account {Name} cannot be used",
             CauseKind.Machine => "this machine",
             CauseKind.Terminal => $"the terminal of {Name}",
+            CauseKind.Window => $"the window of {Name}",
             _ => Name,
         };
 }
@@ -86,14 +93,16 @@ public static class Causes
             }
         }
 
-        if (entry.IsAtTerminal)
-            return new(CauseKind.Terminal, definition.Name);
+        if (entry.Asks is { } at)
+            return new(KindOf(at), definition.Name);
         // What it says, or what became of its files, is its own affair.
         if (!isTrouble)
             return AlertCause.Of(definition.Name);
         var root = Root(definition.Name, graph, isInTrouble);
         return root != definition.Name ? AlertCause.Of(root) : missedBy(definition) ?? AlertCause.Of(root);
     }
+
+    public static CauseKind KindOf(AskedAt at) => at == AskedAt.Window ? CauseKind.Window : CauseKind.Terminal;
 
     /// <summary>Entries of earlier versions know a need by what people call it alone.</summary>
     private static bool IsAbout(NeedMissingEntry missed, Need need) =>

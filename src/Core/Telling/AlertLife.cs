@@ -290,10 +290,10 @@ public static class AlertLife
     }
 
     /// <summary>An entry says that what was told of a service until then is not so any more.</summary>
-    /// <param name="atTerminal">Of what was seen at its terminal; else of all but that.</param>
-    public static Alert Ended(Alert alert, string? service, Topic topic, bool atTerminal) =>
+    /// <param name="at">Of what was seen there; null: of all else.</param>
+    public static Alert Ended(Alert alert, string? service, Topic topic, AskedAt? at) =>
         IsOpen(alert)
-        && alert.Cause.Kind == CauseKind.Terminal == atTerminal
+        && (at is { } place ? alert.Cause.Kind == Causes.KindOf(place) : !alert.Cause.IsWhereItAsks)
         && alert.Affected.FirstOrDefault(one => one.Service == service && one.Worst == topic && !one.IsWell) is { } over
             ? alert with
             {

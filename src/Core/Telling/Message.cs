@@ -159,8 +159,8 @@ public static class MessageWords
     {
         var first = First(alert);
         var others = alert.Joins ? alert.Count - 1 : 0;
-        if (alert.Cause.Kind == CauseKind.Terminal)
-            return $"{first.Title} probably asks for somebody at its terminal";
+        if (alert.Cause.IsWhereItAsks)
+            return $"{first.Title} probably asks for somebody {(alert.Cause.Kind == CauseKind.Window ? "in a window" : "at its terminal")}";
         if (alert.Cause.Kind is not (CauseKind.Service or CauseKind.Machine))
             return $"{alert.Cause}: {Services(alert.Count)} {(alert.Count == 1 ? "has" : "have")} trouble";
         var known =

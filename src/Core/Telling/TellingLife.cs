@@ -141,7 +141,7 @@ public static class TellingLife
             {
                 Alerts = telling.Alerts.All.Values.Aggregate(
                     telling.Alerts,
-                    (all, alert) => all.With(AlertLife.Ended(alert, came.Service, over, came.Entry.IsAtTerminal))
+                    (all, alert) => all.With(AlertLife.Ended(alert, came.Service, over, came.Entry.Asks))
                 ),
             };
         var definition = came.Service is { } service ? ground.Named(service) : null;

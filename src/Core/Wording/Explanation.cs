@@ -21,17 +21,21 @@ public static class Explanation
             ? $" Quiet until {At(still.Until)}{(still.Reason is { } reason ? $" ({reason})" : "")}: no alert is raised"
                 + $"{(still.NoRestarts ? ", and nothing is restarted" : "")}."
             : "";
-        return Stands(definition, now, At) + AtTerminal(definition, now, At) + quiet;
+        return Stands(definition, now, At) + Asking(definition, now, At) + quiet;
     }
 
-    private static string AtTerminal(Definition definition, Situation now, Func<DateTimeOffset, string> at)
+    private static string Asking(Definition definition, Situation now, Func<DateTimeOffset, string> at)
     {
-        if (now.Run?.Question is not { Answered: false } question)
+        if (now.Run?.Asks is not var (question, place))
             return "";
-        var so = $" It probably {Asked.InWords(question.Text)} (since {at(question.Since)});";
-        return definition.Program.Screen is null
-            ? $"{so} 'calm terminal {definition.Name} --send TEXT' answers it."
-            : $"{so} 'calm terminal {definition.Name}' joins it.";
+        var so = $" It probably {Asked.InWords(question.Text, place)} (since {at(question.Since)});";
+        return (place, definition.Program.Screen) switch
+        {
+            (AskedAt.Window, _) =>
+                $"{so} the console answers it, and 'calm window {definition.Name} --to FILE.png' shows it.",
+            (_, null) => $"{so} 'calm terminal {definition.Name} --send TEXT' answers it.",
+            _ => $"{so} 'calm terminal {definition.Name}' joins it.",
+        };
     }
 
     private static string Stands(Definition definition, Situation now, Func<DateTimeOffset, string> At) =>

@@ -107,7 +107,16 @@ internal sealed class Display(KeeperLink link, RunSite site, string sockets, Acc
     /// <exception cref="SocketException">It is not there, or not the account's.</exception>
     public Socket Connect()
     {
-        var socket = UnixConnection.Connect(sockets, FrameSocket, followsLinks: false);
+        return Connect(FrameSocket);
+    }
+
+    /// <summary>A connection to it as its programs have one, under the same rule.</summary>
+    /// <exception cref="SocketException">It is not there, or not the account's.</exception>
+    public Socket ConnectAsProgram() => Connect($"X{Number}");
+
+    private Socket Connect(string name)
+    {
+        var socket = UnixConnection.Connect(sockets, name, followsLinks: false);
         if (PeerCredentials.Of(socket)?.Uid == account.Uid)
             return socket;
         socket.Dispose();

@@ -214,7 +214,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
 
     private Message Order(RunSite site, string sockets, WindowSize size, Account account)
     {
-        var key = tools.SecretFiles.Write(site.Name, "key", KeyFile(), account);
+        var key = tools.SecretFiles.Write(site.Name, KeyName, KeyFile(), account);
         var group = site.Group(tools.Groups);
         var order = new Message(KeeperWord.Launch)
             .With(LaunchField.Run, site.Run)
@@ -293,9 +293,25 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             18,
             .. Encoding.ASCII.GetBytes("MIT-MAGIC-COOKIE-1"),
             0,
-            16,
-            .. RandomNumberGenerator.GetBytes(16),
+            KeyLength,
+            .. RandomNumberGenerator.GetBytes(KeyLength),
         ];
+
+    /// <summary>The 16 bytes of a display's key, which end its file.</summary>
+    /// <exception cref="IOException">It is not there.</exception>
+    public byte[] KeyOf(string label)
+    {
+        using var file = File.OpenRead(
+            tools.SecretFiles.PathOf(Of(label)?.Site.Name ?? throw new IOException("the display is gone"), KeyName)
+        );
+        // The file is the account's, which may make it as long as it likes.
+        var bytes = new byte[KeyFile().Length];
+        file.ReadExactly(bytes);
+        return bytes[^KeyLength..];
+    }
+
+    private const string KeyName = "key";
+    private const int KeyLength = 16;
 
     /// <summary>What a program is told of its display: where it is, and its key.</summary>
     public IEnumerable<(string Name, string Value)> Environment(string label)
@@ -303,6 +319,6 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         if (Of(label) is not { } display)
             yield break;
         yield return ("DISPLAY", $":{display.Number}");
-        yield return ("XAUTHORITY", tools.SecretFiles.PathOf(display.Site.Name, "key"));
+        yield return ("XAUTHORITY", tools.SecretFiles.PathOf(display.Site.Name, KeyName));
     }
 }

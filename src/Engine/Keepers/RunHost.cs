@@ -128,6 +128,7 @@ internal sealed class RunHost(RunTools tools) : IRunHost
         tools.Secrets.Forget(name);
         RunOver(service);
         tools.Ceilings.Forget(service.Id.ToString());
+        tools.Pictures.Forget(service.Id.ToString());
         EarlierPlaces.Forget(tools.Places, tools.Ceilings, name);
         if (Directory.Exists(service.RunDirectory))
             Directory.Delete(service.RunDirectory, recursive: true);

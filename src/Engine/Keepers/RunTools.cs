@@ -6,6 +6,7 @@ using CalmSentry.Engine.Accounts;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Secrets;
+using CalmSentry.Engine.Windows;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
@@ -58,6 +59,9 @@ internal sealed class RunTools(Places places, SentryStore store, string keeper, 
     public SecretBox Secrets => secrets.Value;
 
     public Displays Displays => LazyInitializer.EnsureInitialized(ref displays, () => new(this, Task.Delay));
+
+    /// <summary>What displays showed last.</summary>
+    public Pictures Pictures { get; } = new(places);
 
     public SecretFiles SecretFiles { get; } = new(places);
 

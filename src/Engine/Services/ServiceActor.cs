@@ -44,6 +44,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         proofLook,
         watchLook,
         questionLook,
+        windowLook,
         stepLook,
         restartLook,
         daysLook;
@@ -327,6 +328,8 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     /// <summary>The latest look of each watch, by its place in the definition.</summary>
     public ConcurrentDictionary<int, LatestLook> Looks { get; private set; } = [];
 
+    public WindowSight Window { get; private set; } = new();
+
     /// <summary>Process id of its keeper, or 0.</summary>
     public int KeeperPid => keeper is null ? 0 : keeperPid;
 
@@ -436,6 +439,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         proofLook?.Cancel();
         watchLook?.Cancel();
         questionLook?.Cancel();
+        windowLook?.Cancel();
         stepLook?.Cancel();
         restartLook?.Cancel();
         daysLook?.Cancel();
@@ -581,7 +585,11 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         if (Situation.Phase != Phase.Running)
             Stop(ref watchLook);
         if (Situation.Run is null)
+        {
             Stop(ref questionLook);
+            Stop(ref windowLook);
+        }
+
         if (Situation.Phase != Phase.Stopping || Situation.WindDownStep != stepIndex)
         {
             Stop(ref stepLook);
@@ -745,6 +753,10 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
                 break;
             case LookForQuestion look:
                 Look(ref questionLook, gone => QuestionLook.Go(this, look.Run, house.Tools, house.Clocks, gone));
+                break;
+            case LookAtWindow look:
+                Window = new();
+                Look(ref windowLook, gone => WindowLook.Go(this, look.Run, house.Tools, house.Clocks, gone));
                 break;
             case GiveAnswer give:
                 Answer(give);

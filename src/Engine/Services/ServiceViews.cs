@@ -37,7 +37,8 @@ internal static class ServiceViews
             Health = stuck is null ? health.Level : HealthLevel.Poor,
             HealthWhy = Shown.Line(stuck ?? health.Evidence),
             HealthSince = health.Since,
-            Asks = now.Run?.Question is { Answered: false } question ? Shown.Line(question.Text) : null,
+            Asks = now.Run?.Asks is var (asked, _) ? Shown.Line(asked.Text) : null,
+            AsksAt = now.Run?.Asks?.At,
             Attention = Shown.LineOf(Attention.Of(definition, now) ?? stuck),
             Why =
                 (actor.Known ? "" : $"{NotKnown}. Last on record: ")
@@ -99,6 +100,7 @@ internal static class ServiceViews
             HealthSince = view.HealthSince,
             Attention = view.Attention,
             Asks = view.Asks,
+            AsksAt = view.AsksAt,
             Why = view.Why,
             Since = view.Since,
             Pid = view.Pid,
@@ -139,7 +141,7 @@ internal static class ServiceViews
             InForce = Enforcement.Of(actor, tools.Groups, tools.Ceilings),
             Secrets = SecretsOf(actor.Definition, tools.Secrets),
             StateDirectory = tools.Places.StateOf(view.Name),
-            Runs = Runs(tools.Store, actor.Id, 10),
+            Runs = Runs(tools, actor.Id, 10),
         };
     }
 
@@ -262,14 +264,17 @@ internal static class ServiceViews
     }
 
     public static IReadOnlyList<RunView> Runs(
-        SentryStore store,
+        RunTools tools,
         ServiceId service,
         int last,
         DateTimeOffset? before = null
-    ) =>
+    )
+    {
+        var pictures = tools.Pictures.Kept(service.ToString());
+        return
         [
-            .. store
-                .Runs(service, last, before)
+            .. tools
+                .Store.Runs(service, last, before)
                 .Select(run => new RunView
                 {
                     Version = run.Version,
@@ -313,8 +318,10 @@ internal static class ServiceViews
                             left.Changes
                         )
                         : null,
+                    PictureAt = pictures.TryGetValue(run.Number, out var taken) ? taken : null,
                 }),
         ];
+    }
 
     public static IReadOnlyList<SecretView> SecretsOf(Definition definition, SecretBox secrets)
     {

@@ -31,6 +31,9 @@ internal interface IWatched : IRunning
     /// <summary>When somebody last typed at its terminal; null: nobody has since this server serves.</summary>
     DateTimeOffset? TypedAt { get; }
 
+    /// <summary>When what its display shows last changed.</summary>
+    WindowSight Window { get; }
+
     /// <summary>Completes when the program tells something.</summary>
     Task NextSaid { get; }
 

@@ -118,6 +118,7 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
             ),
             PausedWatch paused => Paused(paused),
             QuestionWatch asks => Now(() => Asks(asks)),
+            StillWatch still => Now(() => Still(still, began)),
             CeilingWatch ceiling => Ceiling(ceiling),
             MemoryWatch memory => Leveled(
                 watch,
@@ -209,13 +210,24 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
 
     private Sight Asks(QuestionWatch watch)
     {
-        if (actor.Situation.Run?.Question is not { Answered: false } question)
-            return new(null, "it asks nothing at its terminal");
+        if (actor.Situation.Run?.Asks is not var (question, at))
+            return new(null, "it asks nothing");
         var length = clocks.Now - question.Since;
         return length >= watch.Longest
-            ? new($"for {About(length)} it probably {Asked.InWords(question.Text)}", "")
+            ? new($"for {About(length)} it probably {Asked.InWords(question.Text, at)}", "")
             : new(null, "it has not asked for long", watch.Longest - length);
     }
+
+    private Sight Still(StillWatch watch, long began) =>
+        actor.Window.Wrong is { } wrong
+            ? throw new IOException(wrong)
+            : AgeOf(
+                actor.Window.ChangedStamp == 0 ? null : clocks.Time.GetElapsedTime(actor.Window.ChangedStamp),
+                began,
+                watch.Longest,
+                "what its window shows has not changed",
+                "what its window shows changed"
+            );
 
     private Func<CancellationToken, Task<Sight>> Ceiling(CeilingWatch watch)
     {

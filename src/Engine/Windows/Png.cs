@@ -11,25 +11,27 @@ internal static class Png
     private static ReadOnlySpan<byte> Sign => [0x89, (byte)'P', (byte)'N', (byte)'G', 13, 10, 26, 10];
 
     /// <param name="pixels">Row by row from the top, four bytes each: red, green, blue, and one that is left out.</param>
-    public static byte[] Of(ReadOnlySpan<byte> pixels, int width, int height)
+    /// <param name="step">Of every so many pixels of a row, and rows, one is taken.</param>
+    public static byte[] Of(ReadOnlySpan<byte> pixels, int width, int height, int step = 1)
     {
+        var (wide, high) = ((width + step - 1) / step, (height + step - 1) / step);
         using var file = new MemoryStream();
         file.Write(Sign);
         Span<byte> head = stackalloc byte[13];
         head.Clear();
-        BinaryPrimitives.WriteInt32BigEndian(head, width);
-        BinaryPrimitives.WriteInt32BigEndian(head[4..], height);
+        BinaryPrimitives.WriteInt32BigEndian(head, wide);
+        BinaryPrimitives.WriteInt32BigEndian(head[4..], high);
         (head[8], head[9]) = (8, 2); // bits, and the kind of colour
         Part(file, "IHDR"u8, head);
         using (var packed = new MemoryStream())
         {
             using (var zlib = new ZLibStream(packed, CompressionLevel.Fastest, leaveOpen: true))
             {
-                var row = new byte[1 + (width * 3)]; // not filtered, and the pixels
-                for (var y = 0; y < height; y++)
+                var row = new byte[1 + (wide * 3)]; // not filtered, and the pixels
+                for (var y = 0; y < height; y += step)
                 {
                     var line = pixels.Slice(y * width * 4, width * 4);
-                    for (int x = 0, to = 1; x < line.Length; x += 4, to += 3)
+                    for (int x = 0, to = 1; x < line.Length; x += 4 * step, to += 3)
                         (row[to], row[to + 1], row[to + 2]) = (line[x], line[x + 1], line[x + 2]);
                     zlib.Write(row);
                 }

@@ -284,7 +284,11 @@ internal sealed class Rehearsal : IDisposable
             && OpenLine.At(Path.GetDirectoryName(site.Output)!, definition.Output.Encoding, 0) is { } line
         )
             Tell(
-                new RehearsalEvent { Kind = "note", Text = $"It probably {Asked.InWords(line.Text)}; nobody answered." }
+                new RehearsalEvent
+                {
+                    Kind = "note",
+                    Text = $"It probably {Asked.InWords(line.Text, AskedAt.Terminal)}; nobody answered.",
+                }
             );
     }
 

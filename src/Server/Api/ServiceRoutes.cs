@@ -137,7 +137,7 @@ internal static class ServiceRoutes
             return problem;
         await tools.Store.Settled().ConfigureAwait(false);
         return TypedResults.Json(
-            ServiceViews.Runs(tools.Store, called.Service.Id, last ?? 50, time),
+            ServiceViews.Runs(tools, called.Service.Id, last ?? 50, time),
             ApiJson.Plain.IReadOnlyListRunView
         );
     }

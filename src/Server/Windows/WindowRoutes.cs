@@ -66,7 +66,9 @@ internal static class WindowRoutes
                     ProblemCode.NotRunning,
                     "Not running",
                     $"{name} is not running, so its display shows nothing.",
-                    $"calm start {name}"
+                    tools.Pictures.Latest(actor.Id.ToString()) is { } latest
+                        ? $"calm start {name}; what run {latest} showed last: calm window {name} --run {latest} --to FILE.png"
+                        : $"calm start {name}"
                 )
         );
     }
@@ -168,18 +170,34 @@ internal static class WindowRoutes
         return TypedResults.Empty;
     }
 
-    /// <summary>The picture on the service's display now, as a PNG.</summary>
-    public static async Task<IResult> Save(Called called, RunTools tools, CancellationToken cancellation)
+    /// <summary>The picture on the service's display now, or what a run of it showed last, as a PNG.</summary>
+    /// <param name="run">Which run; of the latest some are kept. Left out: what it shows now.</param>
+    public static async Task<IResult> Save(Called called, long? run, RunTools tools, CancellationToken cancellation)
     {
         var (actor, name) = (called.Service, called.Service.Definition.Name);
+        if (run is { } past)
+        {
+            var label = actor.Id.ToString();
+            return tools.Pictures.Of(label, new(past)) is var (kept, at)
+                ? TypedResults.Bytes(kept, Png, lastModified: at)
+                : Problems.Of(
+                    404,
+                    ProblemCode.NoWindow,
+                    "No picture",
+                    $"No picture is kept of run {past} of {name}.",
+                    tools.Pictures.Latest(label) is { } latest
+                        ? $"The latest is of run {latest}: calm window {name} --run {latest} --to FILE.png"
+                        : $"calm runs {name}"
+                );
+        }
+
         if (Of(actor, tools) is not (var display and not null, _))
             return Of(actor, tools).Problem!;
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         limit.CancelAfter(Patience);
         try
         {
-            using var socket = display.Connect();
-            return TypedResults.Bytes(await Picture.Of(socket, limit.Token).ConfigureAwait(false), Png);
+            return TypedResults.Bytes(await Picture.Of(display.Connect(), limit.Token).ConfigureAwait(false), Png);
         }
         catch (Exception error) when (error is IOException or SocketException or OperationCanceledException)
         {

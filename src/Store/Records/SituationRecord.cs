@@ -320,6 +320,8 @@ internal sealed record RunRecord
 
     public QuestionRecord? Question { get; init; }
 
+    public QuestionRecord? Dialog { get; init; }
+
     public static RunRecord Of(LiveRun run) =>
         new()
         {
@@ -344,9 +346,8 @@ internal sealed record RunRecord
             Watched = SituationRecord.Some(
                 run.Watched.ToRecords(one => new WatchedRecord(one.Bad, one.Since, one.Seen, one.PoorSince, one.Of))
             ),
-            Question = run.Question is { } asked
-                ? new(asked.Text, asked.Place, asked.Since, asked.Answered, asked.Told)
-                : null,
+            Question = QuestionRecord.Of(run.Question),
+            Dialog = QuestionRecord.Of(run.Dialog),
         };
 
     public LiveRun ToCore() =>
@@ -366,13 +367,18 @@ internal sealed record RunRecord
                 PoorSince = one.PoorSince,
                 Of = one.Of,
             }),
-            Question = Question is { } asked
-                ? new(asked.Text, asked.Place, asked.Since) { Answered = asked.Answered, Told = asked.Told }
-                : null,
+            Question = Question?.ToCore(),
+            Dialog = Dialog?.ToCore(),
         };
 }
 
-internal sealed record QuestionRecord(string Text, long Place, DateTimeOffset Since, bool Answered, string? Told);
+internal sealed record QuestionRecord(string Text, long Place, DateTimeOffset Since, bool Answered, string? Told)
+{
+    public static QuestionRecord? Of(Question? asked) =>
+        asked is null ? null : new(asked.Text, asked.Place, asked.Since, asked.Answered, asked.Told);
+
+    public Question ToCore() => new(Text, Place, Since) { Answered = Answered, Told = Told };
+}
 
 internal sealed record AnswerRecord(string Question, long Run, DateTimeOffset At);
 

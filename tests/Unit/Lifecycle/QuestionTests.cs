@@ -132,7 +132,7 @@ public class QuestionTests
             if (isOver)
                 Assert.Empty(told);
             else
-                Assert.True(Assert.Single(told).Entry.IsAtTerminal);
+                Assert.Equal(AskedAt.Terminal, Assert.Single(told).Entry.Asks);
         }
     }
 

@@ -89,7 +89,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
                 {open === run.run && (
                   <tr>
                     <td colSpan={10}>
-                      <Kept run={run} />
+                      <Kept name={name} run={run} />
                     </td>
                   </tr>
                 )}
@@ -107,7 +107,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
   );
 }
 
-function Kept({ run }: { run: RunView }) {
+function Kept({ name, run }: { name: string; run: RunView }) {
   const { evidence } = run;
   const ms = (took: number) => (took < 1000 ? `${Math.round(took)} ms` : `${(took / 1000).toFixed(1)} s`);
   return (
@@ -127,6 +127,19 @@ function Kept({ run }: { run: RunView }) {
           </dd>
         </Fragment>
       ))}
+      {run["picture-at"] && (
+        <>
+          <dt>Its window</dt>
+          <dd>
+            as it was last seen, at {at(run["picture-at"])}
+            <img
+              className="window-kept"
+              alt={`What run ${run.run} showed last`}
+              src={`/api/services/${name}/window?run=${run.run}&at=${encodeURIComponent(run["picture-at"])}`}
+            />
+          </dd>
+        </>
+      )}
       {evidence && (
         <>
           {evidence["memory-bytes"] != null && (
