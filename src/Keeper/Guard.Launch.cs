@@ -31,6 +31,7 @@ internal sealed unsafe partial class Guard
                 return;
             }
 
+            sink.Most = asked.Most;
             var spec = Memory(order, body.Length);
             oomBefore = Tree.OutOfMemory(outOfMemory);
             if (asked.Output is null || spec < 0)
@@ -87,7 +88,8 @@ internal sealed unsafe partial class Guard
         public byte[][] Hidden = [];
         public long Uid = -1,
             Gid = -1,
-            TurnAt;
+            TurnAt,
+            Most;
         public bool KeepInput,
             Stamped;
         public AtStart Start = AtStart.Append;
@@ -123,6 +125,8 @@ internal sealed unsafe partial class Guard
                 asked.TurnAt = Message.Number(body, LaunchField.TurnAt);
             else if (field.Is(LaunchField.Stamp))
                 asked.Stamped = true;
+            else if (field.Is(LaunchField.Most))
+                asked.Most = Message.Number(body, LaunchField.Most);
             else if (field.Is(LaunchField.AtStart))
                 asked.Start = field.Value.SequenceEqual("fresh"u8) ? AtStart.Fresh : AtStart.TurnOver;
             else if (field.Is(LaunchField.File))

@@ -55,6 +55,9 @@ internal sealed unsafe class Sink(Func<long>? roomLeft = null)
     /// <summary>A file without times, for a rehearsal.</summary>
     private bool Plain => turnAt == 0;
 
+    /// <summary>So many bytes of a file without times are kept, and what comes after them is not; 0: all.</summary>
+    public long Most { get; set; }
+
     /// <summary>The place behind the last byte that was written.</summary>
     public long End => head.Start + size;
 
@@ -344,7 +347,7 @@ internal sealed unsafe class Sink(Func<long>? roomLeft = null)
         if (!Flush())
             return 0;
         if (Plain)
-            return Write(bytes, length);
+            return Most > 0 && size >= Most ? length : Write(bytes, length);
 
         if (size >= turnAt && size >= turnAgainAt)
         {

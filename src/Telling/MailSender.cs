@@ -161,13 +161,29 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
             mail.InReplyTo = thread;
         }
 
-        mail.Body = new MultipartAlternative(
+        var text = new MultipartAlternative(
             new TextPart("plain") { Text = MessageText.Plain(message) },
             new TextPart("html") { Text = MessageText.Html(message) }
         );
+        mail.Body =
+            message is { WithPicture: true, Service: { } service }
+            && house.Picture(service) is ({ Length: <= LargestPicture } png, var at)
+                ? new Multipart("mixed") { text, Attached(png, $"{service} {at:yyyy-MM-dd HHmmss}Z.png") }
+                : text;
         mail.Prepare(EncodingConstraint.SevenBit, 78);
         return mail;
     }
+
+    /// <summary>In bytes: many servers take no mail of more than 10 MB.</summary>
+    private const int LargestPicture = 4 << 20;
+
+    private static MimePart Attached(byte[] png, string name) =>
+        new("image", "png")
+        {
+            Content = new MimeContent(new MemoryStream(png)),
+            ContentDisposition = new(ContentDisposition.Attachment) { FileName = name },
+            ContentTransferEncoding = ContentEncoding.Base64,
+        };
 
     private string LocalDomain()
     {

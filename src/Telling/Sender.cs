@@ -28,11 +28,13 @@ internal interface ISender
 /// <summary>What senders need of the sentry.</summary>
 /// <param name="Identity">Stands for this sentry, for ever.</param>
 /// <param name="Secret">Opens a secret of the sentry's.</param>
+/// <param name="Picture">What the window of a service showed last, as a PNG, and when; null: nothing is kept.</param>
 internal sealed record SenderHouse(
     string Host,
     string Identity,
     MailSettings? Mail,
     Func<string, string> Secret,
+    Func<string, (byte[] Png, DateTimeOffset At)?> Picture,
     Linux.Accounts.AsAccount AsAccount
 )
 {

@@ -253,6 +253,7 @@ internal sealed class Teller : IAsyncDisposable
             identity,
             at.Mail,
             name => tools.Secrets.Open(SecretBox.OfSentry, name),
+            PictureOf,
             tools.AsAccount
         );
         outboxes = settings.Tell.ToDictionary(
@@ -568,6 +569,20 @@ internal sealed class Teller : IAsyncDisposable
                     .Select(one => $"{one.Definition.Title}: {one.View.Why}"),
             ],
         };
+    }
+
+    private (byte[] Png, DateTimeOffset At)? PictureOf(string service)
+    {
+        try
+        {
+            return registry.Named(service)?.Id.ToString() is { } folder && tools.Pictures.Latest(folder) is { } run
+                ? tools.Pictures.Of(folder, run)
+                : null;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null; // the message matters more
+        }
     }
 
     private ImmutableArray<string> LastLines(ServiceActor actor)

@@ -30,6 +30,11 @@ internal static class RehearseCommand
         {
             Description = "Write the whole definition with what is proposed into this file",
         };
+        var picture = new Option<string?>("--picture")
+        {
+            Description = "What it showed last on its own display, as a PNG, into this file",
+            HelpName = "FILE",
+        };
         var compare = new Option<bool>("--compare-with-mine")
         {
             Description = "Run it as you, in this shell, too, and name what differs",
@@ -44,6 +49,7 @@ internal static class RehearseCommand
             length,
             adopt,
             write,
+            picture,
             compare,
             json,
         };
@@ -81,6 +87,19 @@ internal static class RehearseCommand
                         $"The definition with what is proposed is in {file}; take it in with: calm wrap --from {CommandLine.Quoted(file)}"
                     );
                 }
+
+                if (parsed.GetValue(picture) is { } shown)
+                {
+                    if (report.Picture is { } png)
+                        await WindowCommand.Save(png, "--picture", shown, cancellation).ConfigureAwait(false);
+                    Console.Error.WriteLine(
+                        report.Picture is null
+                            ? $"No picture of a display of its own came, so {shown} is not written."
+                            : $"What it showed last is in {shown}."
+                    );
+                }
+                else if (report.Picture is not null && !quiet)
+                    Console.Error.WriteLine("What it showed on its display: give --picture FILE.png as well.");
 
                 if (parsed.GetValue(adopt))
                     return await Adopt(client, path, word!, report, cancellation).ConfigureAwait(false);

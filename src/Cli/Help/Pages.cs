@@ -212,7 +212,8 @@ internal static class Pages
             Stage.Look,
             "Save what a service shows on its own display",
             "NAME --to FILE",
-            "calm window ticket-desk --to desk.png"
+            "calm window ticket-desk --to desk.png",
+            "calm window ticket-desk --run 12 --to last.png"
         ),
         new("board", Stage.Look, "What needs attention now, live", "", "calm board", "calm board --once"),
         new("open", Stage.Look, "Print a one-time link to the web console", "", "calm open"),

@@ -52,6 +52,12 @@ public sealed record RehearsalReport
     /// <summary>How it reacted to the stop, in a sentence; null when it had ended before.</summary>
     public string? Stop { get; init; }
 
+    /// <summary>Titles of the dialogs that it opened on its display.</summary>
+    public required IReadOnlyList<string> Dialogs { get; init; }
+
+    /// <summary>What it showed last on its display, as a PNG in base64 (RFC 4648); null: it showed nothing.</summary>
+    public byte[]? Picture { get; init; }
+
     public required IReadOnlyList<ProposalView> Proposals { get; init; }
 
     /// <summary>The proposals as a definition to lay over the present one.</summary>

@@ -246,6 +246,9 @@ public static class LaunchField
     /// <summary>Lines a second that are kept of each stream; left out: all.</summary>
     public const string Thin = "thin";
 
+    /// <summary>Of output that is kept without times, so many bytes are kept and no more; left out: all.</summary>
+    public const string Most = "most";
+
     /// <summary>1: what finds no room on a full disk is lost, and the program goes on.</summary>
     public const string GoOn = "go-on";
 

@@ -142,6 +142,9 @@ public sealed record ProgramPart(
     /// <summary>The size of the display of its own that it shows its windows on; null: it has none.</summary>
     public WindowSize? Window { get; init; }
 
+    /// <summary>A window manager that runs on it as well; null: none.</summary>
+    public string? WindowManager { get; init; }
+
     /// <summary>Questions that it is known to ask at its terminal.</summary>
     public ImmutableArray<KnownQuestion> Answers { get; init; } = [];
 

@@ -213,6 +213,20 @@ public static class ProgramKeys
                 IsNothingLeftOut = true,
                 WordForm = "WIDTHxHEIGHT",
             },
+            Value(
+                "window-manager",
+                Forms.Program,
+                program => program.WindowManager,
+                (program, manager) => program with { WindowManager = manager },
+                "With window, a window manager that runs on that display, absolute: only where a program needs one, for its windows to "
+                    + "be placed, framed or given the keyboard."
+            ) with
+            {
+                Label = "Window manager",
+                Default = "none",
+                IsNothingLeftOut = true,
+                Example = "/usr/bin/evilwm",
+            },
             Many(
                 "answers",
                 AnswerKeys.Answers,
@@ -276,6 +290,12 @@ public static class ProgramKeys
                 "window",
                 "a display of its own, for a program that toggles",
                 "kinds stays, detaches and periodic: nothing of it runs that could show a window"
+            );
+        if (program is { WindowManager: not null, Window: null })
+            map.Contradicts(
+                "window-manager",
+                "a window manager, for a program without a display of its own",
+                "only for a program that has one: set program.window to a size such as 1280x800"
             );
         if (!program.Answers.IsEmpty && !program.Terminal)
             map.Contradicts(

@@ -96,6 +96,9 @@ public sealed record Message
     /// <summary>Times at which parts of the strips' time begin, all as long, as they are written below the strips.</summary>
     public ImmutableArray<string> Scale { get; init; } = [];
 
+    /// <summary>What the service's window shows goes with it, where its way takes pictures.</summary>
+    public bool WithPicture { get; init; }
+
     /// <summary>It is told because another recipient has not acknowledged it.</summary>
     public string? InsteadOf { get; init; }
 
@@ -132,6 +135,7 @@ public static class MessageWords
             Urgency = kind is MessageKind.Over ? Urgency.CanWait : alert.Urgency,
             Service = alert.Cause.IsOfService ? alert.Cause.Name : null,
             Topic = alert.Worst,
+            WithPicture = alert.Cause.Kind == CauseKind.Window && kind is not MessageKind.Over,
             Subject = SubjectOf(alert, kind),
             Lead = Lead(alert, kind, now, zone),
             Parts = [.. Parts(alert, first, kind, standing, zone, link).Where(part => !part.Lines.IsEmpty)],

@@ -1,7 +1,5 @@
 using System.Globalization;
 using System.Net.Sockets;
-using CalmSentry.Contract.Keeper;
-using CalmSentry.Core.Runs;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Sockets;
 
@@ -9,72 +7,25 @@ namespace CalmSentry.Engine.Keepers;
 
 /// <summary>One display that runs, or did.</summary>
 internal sealed class Display(KeeperLink link, RunSite site, string sockets, Account account, RunTools tools)
+    : Companion(link, site, tools)
 {
     /// <summary>The socket at which it says what it shows, in its folder.</summary>
     public const string FrameSocket = "rfb";
 
-    private readonly TaskCompletionSource gone = new(TaskCreationOptions.RunContinuationsAsynchronously);
-
-    public RunSite Site => site;
-
     /// <summary>The folder that is seen in the place of the host's.</summary>
     public string Sockets => sockets;
+
+    /// <summary>The window manager that runs on it; null: none.</summary>
+    public Companion? Manager { get; set; }
+
+    /// <summary>How it, or its manager, ended, as a clause; null: neither has.</summary>
+    public string? Fell => Over ?? (Manager?.Over is { } manager ? $"its window manager: {manager}" : null);
 
     /// <summary>Which display it is on its host; less than 0 before it is ready.</summary>
     public int Number { get; private set; } = NotYet;
 
     private const int NotYet = -1,
         MostEntries = 100;
-
-    /// <summary>Completes when nothing of it is left.</summary>
-    public Task Gone => gone.Task;
-
-    /// <summary>How it ended, as a clause; null: it has not.</summary>
-    public string? Over { get; private set; }
-
-    /// <summary>Hears of it until it is gone.</summary>
-    public async Task Hear(Action fell)
-    {
-        while (await link.Next() is var (word, body))
-        {
-            if (word is not (KeeperWord.TreeEnded or KeeperWord.NeverLaunched or KeeperWord.MainEnded))
-                continue;
-            Over ??=
-                word == KeeperWord.NeverLaunched
-                    ? $"step {(LaunchStep)Message.Number(body, "step")} failed ({Linux.Native.Names.Errno((int)Message.Number(body, "errno"))})"
-                    : $"it {OutcomeWords.Of(Remains.Read(body))}{Said()}";
-            if (word == KeeperWord.MainEnded)
-                link.Send(new Message(KeeperWord.EndTree));
-            else
-                link.Send(new Message(KeeperWord.Leave));
-        }
-
-        Over ??= "its keeper is gone";
-        await link.Buried();
-        await Remains.End(site, tools.Places, tools.Groups);
-        gone.TrySetResult();
-        fell();
-    }
-
-    /// <summary>What it said last.</summary>
-    private string Said()
-    {
-        try
-        {
-            var last = File.ReadLines(site.Output).LastOrDefault(line => line.Trim().Length > 1);
-            return last is null ? "" : $" ({Core.Text.Shown.Line(last.Trim())})";
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            return "";
-        }
-    }
-
-    public void End()
-    {
-        link.Send(new Message(KeeperWord.Signal).With("number", 15).With("to", "tree"));
-        link.Send(new Message(KeeperWord.EndTree));
-    }
 
     /// <summary>Whether it can be used: it has its number, and answers.</summary>
     public bool IsReady()

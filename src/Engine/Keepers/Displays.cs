@@ -31,10 +31,16 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     private const long MemoryBeside = 256L << 20;
     private const int MostProcesses = 32;
 
+    /// <summary>Of what each of them says.</summary>
+    private const int MostOutput = 1 << 20;
+
     private readonly ConcurrentDictionary<string, Display> all = new(StringComparer.Ordinal);
 
-    /// <summary>Why no display can be had on this host, as a clause, and what to do about it; null: one can.</summary>
-    public static (string Why, string Do)? Missing =>
+    /// <summary>The smallest of Debian's packages with a window manager.</summary>
+    private const string ManagerPackage = "evilwm";
+
+    /// <summary>Why a program can have no display on this host, as a clause, and what to do about it; null: it can.</summary>
+    public static (string Why, string Do)? MissingFor(ProgramPart program) =>
         Account.OwnId != 0
             ? (
                 "a display of its own needs a sentry that runs as root",
@@ -46,29 +52,40 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
                 $"{LaunchField.DisplaySockets}, where displays have their sockets, is not root's",
                 $"rm -r {LaunchField.DisplaySockets}; it is made anew"
             )
+        : program.WindowManager is { } manager && !File.Exists(manager)
+            ? (
+                $"its window manager {manager} is not there",
+                $"apt-get install {ManagerPackage} has a small one, /usr/bin/{ManagerPackage}"
+            )
         : null;
 
     /// <summary>The live display of a run's site; null: it has none.</summary>
     public Display? Of(string label) => all.GetValueOrDefault(label);
 
-    private static RunSite SiteOf(string label, string place, RunNumber run) =>
-        new(
-            $"{label}-window",
-            run,
-            Path.Combine(place, "window"),
-            Path.Combine(place, "window", "output", OutputForm.Current)
-        );
+    private static RunSite SiteOf(string label, string place, RunNumber run, string of = "window") =>
+        new($"{label}-{of}", run, Path.Combine(place, of), Path.Combine(place, of, "output", OutputForm.Current));
 
-    /// <summary>Begins a display for a run, and waits until it can be used.</summary>
+    private static RunSite ManagerOf(string label, string place, RunNumber run) =>
+        SiteOf(label, place, run, "window-manager");
+
+    /// <summary>Begins a display for a run, with the window manager it is to have, and waits until it can be used.</summary>
     /// <param name="label">The run's site; its display is found by it.</param>
     /// <param name="fell">Called once when it is gone, unless it was ended.</param>
     /// <exception cref="IOException">There can be none here: its message says why.</exception>
     /// <exception cref="OwnTroubleException">It failed: it can be tried again.</exception>
-    public async Task Begin(string label, string place, RunNumber run, WindowSize size, Account account, Action fell)
+    public async Task Begin(
+        string label,
+        string place,
+        RunNumber run,
+        ProgramPart program,
+        Account account,
+        Action fell
+    )
     {
-        if (Missing is { } missing)
+        if (MissingFor(program) is { } missing)
             throw new IOException(missing.Why);
         await End(label, place);
+        var size = program.Window!.Value;
         var site = SiteOf(label, place, run);
         var sockets = MakeFolders(site, account);
         var order = Order(site, sockets, size, account);
@@ -76,47 +93,97 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         var display = new Display(link, site, sockets, account, tools);
         link.Send(order);
         Take(label, display, fell);
-        var began = System.Diagnostics.Stopwatch.GetTimestamp();
-        while (!display.IsReady())
-        {
-            if (display.Over is { } why)
-                throw new OwnTroubleException($"its display fails: {why}");
-            if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > ReadyPatience)
-            {
-                await End(label, place);
-                throw new OwnTroubleException(
-                    $"its display fails: it was not ready within {Duration.Write(ReadyPatience)}"
-                );
-            }
+        await Until(display.IsReady, () => display.Over is { } why ? $"its display fails: {why}" : null);
+        if (program.WindowManager is not { } manager)
+            return;
+        var beside = ManagerOf(label, place, run);
+        MakeFolders(beside);
+        link = KeeperLink.Start(tools.Keepers, beside.Place);
+        display.Manager = new Companion(link, beside, tools);
+        link.Send(ManagerOrder(beside, display, manager, account));
+        _ = display.Manager.Hear(display.End);
+        await Until(
+            () => display.Manager.Begun.IsCompleted,
+            () => display.Fell is { } why ? $"its display fails: {why}" : null
+        );
 
-            await delay(Beat);
+        async Task Until(Func<bool> isSo, Func<string?> failed)
+        {
+            var began = System.Diagnostics.Stopwatch.GetTimestamp();
+            while (failed() is not null || !isSo())
+            {
+                var isLate = System.Diagnostics.Stopwatch.GetElapsedTime(began) > ReadyPatience;
+                if (
+                    (
+                        failed()
+                        ?? (
+                            isLate
+                                ? $"its display fails: it was not ready within {Duration.Write(ReadyPatience)}"
+                                : null
+                        )
+                    ) is
+                    { } why
+                )
+                {
+                    await End(label, place);
+                    throw new OwnTroubleException(why);
+                }
+
+                await delay(Beat);
+            }
         }
     }
 
     /// <summary>Finds the display that a server before this one began for a run.</summary>
-    /// <returns>False: it is not there any more.</returns>
-    public async Task<bool> Find(string label, string place, RunNumber run, Account account, Action fell)
+    /// <returns>False: it is not there any more, or not as it was to be.</returns>
+    public async Task<bool> Find(
+        string label,
+        string place,
+        RunNumber run,
+        ProgramPart program,
+        Account account,
+        Action fell
+    )
     {
-        var site = SiteOf(label, place, run);
-        if (KeeperLink.Find(site.Place, tools.Keepers.Program) is { } link)
+        var (site, beside) = (SiteOf(label, place, run), ManagerOf(label, place, run));
+        if (await Find(site) is { } link)
         {
             var display = new Display(link, site, SocketsOf(site), account, tools);
-            if (
-                await First(link) is (KeeperWord.Hello, var body)
-                && Message.Text(body, "phase") != "idle"
-                && Message.Number(body, "run") == run.Value
-                && display.IsReady()
-            )
+            var manager = program.WindowManager is null ? null : await Find(beside);
+            if (display.IsReady() && program.WindowManager is null == manager is null)
             {
+                if (manager is not null)
+                {
+                    display.Manager = new Companion(manager, beside, tools);
+                    _ = display.Manager.Hear(display.End);
+                }
+
                 Take(label, display, fell);
                 return true;
             }
 
+            if (manager is not null)
+                await Dismiss(manager);
             await Dismiss(link);
         }
 
+        await ClearLeft(beside);
         await ClearLeft(site);
         return false;
+    }
+
+    private async Task<KeeperLink?> Find(RunSite site)
+    {
+        if (KeeperLink.Find(site.Place, tools.Keepers.Program) is not { } link)
+            return null;
+        if (
+            await First(link) is (KeeperWord.Hello, var body)
+            && Message.Text(body, "phase") != "idle"
+            && Message.Number(body, "run") == site.Run.Value
+        )
+            return link;
+        await Dismiss(link);
+        return null;
     }
 
     private void Take(string label, Display display, Action fell)
@@ -138,15 +205,21 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     /// <summary>Ends the display of a run, if it has one, also one that a server before this one began.</summary>
     public async Task End(string label, string place)
     {
-        if (all.TryRemove(label, out var display))
-        {
-            display.End();
-            await Task.WhenAny(display.Gone, delay(EndPatience));
-        }
+        all.TryRemove(label, out var display);
+        await End(display?.Manager, ManagerOf(label, place, new(1)));
+        await End(display, SiteOf(label, place, new(1)));
+    }
 
-        var site = SiteOf(label, place, new(1));
-        if (display is null && KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
+    private async Task End(Companion? known, RunSite site)
+    {
+        if (known is not null)
+        {
+            known.End();
+            await Task.WhenAny(known.Gone, delay(EndPatience));
+        }
+        else if (KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
             await Dismiss(left);
+
         await ClearLeft(site);
     }
 
@@ -164,7 +237,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         if (Of(label) is not { } display)
             return true;
         await Task.WhenAny(display.Gone, delay(TimeSpan.FromMilliseconds(300)));
-        return display.Over is not null || display.Gone.IsCompleted;
+        return display.Fell is not null || display.Gone.IsCompleted;
     }
 
     /// <summary>
@@ -198,10 +271,8 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
 
     private static string MakeFolders(RunSite site, Account account)
     {
-        // One by one: what keeps others out of the sockets is that nobody comes through these, whatever the display makes of its own folder.
-        OwnDirectory.Make(Path.GetDirectoryName(site.Place)!);
-        OwnDirectory.Make(site.Place);
-        OwnDirectory.Make(Path.GetDirectoryName(site.Output)!);
+        // What keeps others out of the sockets is that nobody comes through these, whatever the display makes of its own folder.
+        MakeFolders(site);
         var sockets = SocketsOf(site);
         OwnDirectory.Make(sockets);
         Ownership.Give(sockets, account);
@@ -210,68 +281,96 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         return sockets;
     }
 
+    /// <summary>One by one: parents that are made with a folder have the usual rights.</summary>
+    private static void MakeFolders(RunSite site)
+    {
+        OwnDirectory.Make(Path.GetDirectoryName(site.Place)!);
+        OwnDirectory.Make(site.Place);
+        OwnDirectory.Make(Path.GetDirectoryName(site.Output)!);
+    }
+
     private const UnixFileMode AllWithSticky = (UnixFileMode)0x3FF; // 1777
 
     private Message Order(RunSite site, string sockets, WindowSize size, Account account)
     {
         var key = tools.SecretFiles.Write(site.Name, KeyName, KeyFile(), account);
+        return Order(
+            site,
+            sockets,
+            account,
+            MemoryBeside + (4L * size.Width * size.Height),
+            [
+                Server,
+                "-displayfd",
+                "1",
+                "-geometry",
+                size.ToString(),
+                "-depth",
+                "24",
+                "-rfbport",
+                "-1",
+                "-rfbunixpath",
+                $"{LaunchField.DisplaySockets}/{Display.FrameSocket}",
+                "-rfbunixmode",
+                "0600",
+                "-SecurityTypes",
+                "None",
+                "-auth",
+                key,
+                "-nolisten",
+                "tcp",
+                "-nolisten",
+                "local",
+                "-extension",
+                "GLX",
+                "-noreset",
+                "-AlwaysShared",
+                "-AcceptSetDesktopSize=0",
+                "-Log",
+                "*:stderr:0", // what comes and goes is many lines a viewer
+            ],
+            []
+        );
+    }
+
+    private Message ManagerOrder(RunSite site, Display display, string manager, Account account) =>
+        Order(site, display.Sockets, account, MemoryBeside, [manager], EnvironmentOf(display));
+
+    private Message Order(
+        RunSite site,
+        string sockets,
+        Account account,
+        long memory,
+        IReadOnlyList<string> command,
+        IEnumerable<(string Name, string Value)> environment
+    )
+    {
         var group = site.Group(tools.Groups);
         var order = new Message(KeeperWord.Launch)
             .With(LaunchField.Run, site.Run)
             .With(LaunchField.Place, site.Place)
             .With(LaunchField.Output, site.Output)
+            .With(LaunchField.Most, MostOutput)
             .With(LaunchField.Directory, "/")
-            .With(LaunchField.Program, Server)
+            .With(LaunchField.Program, command[0])
             .With(LaunchField.Mask, "077")
             .With(LaunchField.GoOn, 1)
             .With(LaunchField.Sockets, sockets);
-        foreach (
-            var argument in (ReadOnlySpan<string>)
-                [
-                    Server,
-                    "-displayfd",
-                    "1",
-                    "-geometry",
-                    size.ToString(),
-                    "-depth",
-                    "24",
-                    "-rfbport",
-                    "-1",
-                    "-rfbunixpath",
-                    $"{LaunchField.DisplaySockets}/{Display.FrameSocket}",
-                    "-rfbunixmode",
-                    "0600",
-                    "-SecurityTypes",
-                    "None",
-                    "-auth",
-                    key,
-                    "-nolisten",
-                    "tcp",
-                    "-nolisten",
-                    "local",
-                    "-extension",
-                    "GLX",
-                    "-noreset",
-                    "-AlwaysShared",
-                    "-AcceptSetDesktopSize=0",
-                    "-Log",
-                    "*:stderr:0", // what comes and goes is many lines a viewer
-                ]
-        )
+        foreach (var argument in command)
             order.With(LaunchField.Argument, argument);
-        foreach (
-            var variable in (ReadOnlySpan<string>)
-                ["PATH=/usr/bin:/bin", "HOME=/nonexistent", "LANG=C.UTF-8", $"CALM_RUN={site.Mark(tools.Places)}"]
-        )
-            order.With(LaunchField.Environment, variable);
+        (string, string)[] usual =
+        [
+            ("PATH", "/usr/bin:/bin"),
+            ("HOME", "/nonexistent"),
+            ("LANG", "C.UTF-8"),
+            ("CALM_RUN", site.Mark(tools.Places)),
+        ];
+        foreach (var (name, value) in usual.Concat(environment))
+            order.With(LaunchField.Environment, $"{name}={value}");
         order.With(LaunchField.UserId, account.Uid).With(LaunchField.GroupId, account.Gid);
         if (group is not null)
             order.With(LaunchField.ControlGroup, group);
-        var (join, _) = tools.Ceilings.Set(
-            site.Name,
-            group,
-            new(MemoryBeside + (4L * size.Width * size.Height), null, MostProcesses, null)
-        );
+        var (join, _) = tools.Ceilings.Set(site.Name, group, new(memory, null, MostProcesses, null));
         foreach (var directory in join)
             order.With(LaunchField.Join, directory);
         return order.With(LaunchField.Nice, 0).With(LaunchField.NoMoreRights, 1);
@@ -314,11 +413,9 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     private const int KeyLength = 16;
 
     /// <summary>What a program is told of its display: where it is, and its key.</summary>
-    public IEnumerable<(string Name, string Value)> Environment(string label)
-    {
-        if (Of(label) is not { } display)
-            yield break;
-        yield return ("DISPLAY", $":{display.Number}");
-        yield return ("XAUTHORITY", tools.SecretFiles.PathOf(display.Site.Name, KeyName));
-    }
+    public IEnumerable<(string Name, string Value)> Environment(string label) =>
+        Of(label) is { } display ? EnvironmentOf(display) : [];
+
+    private IEnumerable<(string Name, string Value)> EnvironmentOf(Display display) =>
+        [("DISPLAY", $":{display.Number}"), ("XAUTHORITY", tools.SecretFiles.PathOf(display.Site.Name, KeyName))];
 }

@@ -46,8 +46,9 @@ internal interface IRunHost
     Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell);
 
     /// <summary>Finds the display of a run that a server before this one began.</summary>
+    /// <param name="program">What the run was launched by.</param>
     /// <returns>False: it is gone.</returns>
-    Task<bool> FindDisplay(IRunning service, Account account, RunNumber run, Action fell);
+    Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action fell);
 
     /// <summary>Whether the display of a service is gone, or goes within a moment.</summary>
     Task<bool> IsDisplayGone(IRunning service);

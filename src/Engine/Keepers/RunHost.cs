@@ -71,13 +71,13 @@ internal sealed class RunHost(RunTools tools) : IRunHost
             service.Site(run).Name,
             service.RunDirectory,
             run,
-            service.Definition.Program.Window!.Value,
+            service.Definition.Program,
             account,
             fell
         );
 
-    public Task<bool> FindDisplay(IRunning service, Account account, RunNumber run, Action fell) =>
-        tools.Displays.Find(service.Site(run).Name, service.RunDirectory, run, account, fell);
+    public Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action fell) =>
+        tools.Displays.Find(service.Site(run).Name, service.RunDirectory, run, program, account, fell);
 
     public Task<bool> IsDisplayGone(IRunning service) => tools.Displays.IsGone(service.Id.ToString());
 

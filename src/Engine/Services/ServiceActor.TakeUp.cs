@@ -193,9 +193,9 @@ internal sealed partial class ServiceActor
             OpenSay(account);
         await Apply(new TakenUp(number, pid));
         if (
-            LaunchedBy?.Program.Window is not null
+            LaunchedBy?.Program is { Window: not null } program
             && house.Host.AccountOf(Definition.Account) is { } shows
-            && !await house.Host.FindDisplay(this, shows, number, () => DisplayGone(number))
+            && !await house.Host.FindDisplay(this, program, shows, number, () => DisplayGone(number))
         )
             DisplayGone(number);
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);

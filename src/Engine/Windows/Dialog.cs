@@ -27,9 +27,10 @@ internal sealed record Dialog(uint Window, string Title)
             {
                 if (left-- <= 0)
                     return null;
-                if (!await line.Stands(window, cancellation).ConfigureAwait(false))
+                var (isSeen, isManaged) = await line.Standing(window, cancellation).ConfigureAwait(false);
+                if (!isSeen)
                     continue;
-                if (await Is(line, window, cancellation).ConfigureAwait(false))
+                if (isManaged && await Is(line, window, cancellation).ConfigureAwait(false))
                     return new(window, await TitleOf(line, window, cancellation).ConfigureAwait(false));
                 // A window manager puts a frame around it.
                 if (deeper && await TopIn(window, deeper: false).ConfigureAwait(false) is { } framed)

@@ -92,13 +92,16 @@ internal sealed class XLine : IAsyncDisposable
         return [.. Enumerable.Range(0, count).Select(i => Number(answer, Unit + (4 * i)))];
     }
 
-    /// <summary>Whether it can be seen, and its place is a manager's to say (GetWindowAttributes); menus and hints are not.</summary>
-    public async Task<bool> Stands(uint window, CancellationToken cancellation)
+    /// <summary>
+    /// Whether it can be seen, and whether its place is a manager's to say (GetWindowAttributes): that of menus, hints, and a manager's own
+    /// frames is not.
+    /// </summary>
+    public async Task<(bool IsSeen, bool IsManaged)> Standing(uint window, CancellationToken cancellation)
     {
         const int viewable = 2;
         return await Ask([3, 0, 2, 0, .. Bytes(window)], cancellation).ConfigureAwait(false) is { Length: >= 44 } answer
-            && answer[26] == viewable
-            && answer[27] == 0;
+            ? (answer[26] == viewable, answer[27] == 0)
+            : default;
     }
 
     /// <summary>A property of a window (GetProperty), its first 256 bytes.</summary>

@@ -9,7 +9,7 @@ internal static class WindowChecks
 {
     public static IEnumerable<Finding> Look(Definition definition)
     {
-        if (definition.Program.Window is not null && Displays.Missing is var (why, what))
+        if (definition.Program.Window is not null && Displays.MissingFor(definition.Program) is var (why, what))
             yield return new(
                 FindingCode.WindowNotPossible,
                 Severity.Blocks,

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Text.Json;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Entries;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Definitions;
@@ -31,6 +32,7 @@ internal static class Proposals
             .. WindDownOf(definition, stopTook),
             .. TerminalOf(report, definition.Program, signs),
             .. WindowOf(definition.Program, signs),
+            .. DialogOf(report, definition),
         ];
         var over = all.Select(one => one.Over)
             .OfType<KeyValuePair<string, Node>>()
@@ -212,6 +214,24 @@ internal static class Proposals
                 "1280x800",
                 $"It asks for a display: '{Shown.Line(line)}'.",
                 new("program", new MapNode([new("window", new ScalarNode("1280x800"))]))
+            );
+    }
+
+    /// <summary>A dialog that nobody sees waits for ever.</summary>
+    private static IEnumerable<Proposal> DialogOf(RehearsalReport report, Definition definition)
+    {
+        if (report.Dialogs is [var title, ..] && !definition.Watch.Any(watch => watch is QuestionWatch))
+            yield return new(
+                "watch",
+                "asks-for: 2 min",
+                $"It {Asked.InWords(title, AskedAt.Window)}. In the background nobody sees that: with this watch somebody is told.",
+                new(
+                    "watch",
+                    new ListNode([
+                        .. definition.Watch.Where(watch => !watch.Implied).Select(WatchKeys.Watches.Write),
+                        new MapNode([new("asks-for", new ScalarNode("2 min"))]),
+                    ])
+                )
             );
     }
 

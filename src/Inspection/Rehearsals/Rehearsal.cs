@@ -36,7 +36,9 @@ internal sealed class Rehearsal : IDisposable
     private readonly Channel<RehearsalEvent> events = Channel.CreateUnbounded<RehearsalEvent>(
         new UnboundedChannelOptions { SingleReader = true }
     );
-    private readonly CancellationTokenSource ending = new();
+    private readonly CancellationTokenSource ending = new(),
+        looking = new();
+    private WindowSigns? shows;
     private readonly Sightings seen;
     private readonly TerminalSigns signs;
     private readonly Tail output,
@@ -110,7 +112,14 @@ internal sealed class Rehearsal : IDisposable
     /// <summary>No longer: wind it down now, and report.</summary>
     public void End() => ending.Cancel();
 
-    public void Dispose() => ending.Dispose();
+    public void Dispose()
+    {
+        ending.Dispose();
+        looking.Dispose();
+    }
+
+    /// <summary>In bytes: a report is one line.</summary>
+    private const int LargestPicture = 2 << 20;
 
     /// <summary>How long it is tried to clear a place: its keeper writes there until it has left.</summary>
     private static readonly TimeSpan ClearPatience = TimeSpan.FromSeconds(20),
@@ -210,6 +219,7 @@ internal sealed class Rehearsal : IDisposable
                 await link.Buried().ConfigureAwait(false);
             }
 
+            await looking.CancelAsync().ConfigureAwait(false);
             await tools.Displays.End(site.Name, site.Place).ConfigureAwait(false);
             tools.SecretFiles.Remove(site.Name);
             tools.Ceilings.Forget(site.Name);
@@ -227,10 +237,29 @@ internal sealed class Rehearsal : IDisposable
 
     private async Task<(TimeSpan UpFor, string? Stop)> Run(KeeperLink link, TimeSpan length)
     {
-        if (definition.Program.Window is { } window)
+        if (definition.Program.Window is not null)
+        {
             await tools
-                .Displays.Begin(site.Name, site.Place, site.Run, window, account, () => { })
+                .Displays.Begin(site.Name, site.Place, site.Run, definition.Program, account, () => { })
                 .ConfigureAwait(false);
+            if (tools.Displays.Of(site.Name) is { } display)
+            {
+                shows = new(
+                    display,
+                    () => tools.Displays.KeyOf(site.Name),
+                    title =>
+                        Tell(
+                            new RehearsalEvent
+                            {
+                                Kind = "note",
+                                Text = $"It probably {Asked.InWords(title, AskedAt.Window)}; nobody answers.",
+                            }
+                        )
+                );
+                _ = shows.Look(looking.Token);
+            }
+        }
+
         link.Send(LaunchOrder.Of(definition, site, account, tools));
         var news = link.Next();
         var since = clocks.Forward;
@@ -270,6 +299,7 @@ internal sealed class Rehearsal : IDisposable
         }
 
         signs.Stopping();
+        await looking.CancelAsync().ConfigureAwait(false);
         TellQuestion(link.Pid);
         return (upFor, await WindDown(link, news).ConfigureAwait(false));
     }
@@ -519,6 +549,8 @@ internal sealed class Rehearsal : IDisposable
             CpuUs = cpuMicroseconds,
             Children = Math.Max(0, seen.MostProcesses - 1),
             Stop = stop,
+            Dialogs = shows?.Dialogs ?? [],
+            Picture = shows?.Picture is { Length: <= LargestPicture } picture ? picture : null,
             Proposals = [],
             File = "",
             Surroundings = new SurroundingsView

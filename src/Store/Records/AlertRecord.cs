@@ -162,6 +162,8 @@ internal sealed record MessageRecord : IRecord
 
     public string? InsteadOf { get; init; }
 
+    public bool WithPicture { get; init; }
+
     public ImmutableArray<StripRecord>? Strips { get; init; }
 
     public ImmutableArray<string>? Scale { get; init; }
@@ -181,6 +183,7 @@ internal sealed record MessageRecord : IRecord
             Lead = message.Lead,
             Parts = message.Parts.ToRecords(part => new MessagePartRecord(part.Title, part.Lines, part.Quoted)),
             InsteadOf = message.InsteadOf,
+            WithPicture = message.WithPicture,
             Strips = SituationRecord.Some(message.Strips.ToRecords(StripRecord.Of)),
             Scale = SituationRecord.Some(message.Scale),
         };
@@ -199,6 +202,7 @@ internal sealed record MessageRecord : IRecord
             Lead = Lead,
             Parts = Parts.ToRecords(part => new MessagePart(part.Title, part.Lines, part.Quoted)),
             InsteadOf = InsteadOf,
+            WithPicture = WithPicture,
             Strips = (Strips ?? []).ToRecords(strip => strip.ToCore()),
             Scale = Scale ?? [],
         };

@@ -60,7 +60,7 @@ public class TellTests
     }
 
     /// <summary>The quay's office is told of all by mail.</summary>
-    private static async Task ToOffice(Sentry sentry, PostOffice post, string alerts)
+    internal static async Task ToOffice(Sentry sentry, PostOffice post, string alerts)
     {
         await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
         await Set(

@@ -27,12 +27,14 @@ public class WindowTests
         );
 
     /// <summary>The processes of displays of this sentry.</summary>
-    private static List<int> Displays(Sentry sentry) =>
+    internal static List<int> Displays(Sentry sentry) => Of(sentry, "/usr/bin/Xvnc");
+
+    internal static List<int> Of(Sentry sentry, string program) =>
         [
             .. Directory
                 .EnumerateDirectories("/proc")
                 .Select(path => int.TryParse(Path.GetFileName(path), out var pid) ? pid : 0)
-                .Where(pid => pid > 0 && Sentry.CommandLine(pid).StartsWith("/usr/bin/Xvnc", StringComparison.Ordinal))
+                .Where(pid => pid > 0 && Sentry.CommandLine(pid).StartsWith(program, StringComparison.Ordinal))
                 .Where(pid =>
                     Environ(pid).Contains($"CALM_RUN={sentry.Places.RunDirectory}:", StringComparison.Ordinal)
                 ),
@@ -51,7 +53,7 @@ public class WindowTests
     }
 
     /// <summary>Width, height, and how many colours, of a PNG read by its form (ISO/IEC 15948).</summary>
-    private static (int Width, int Height, int Colours) Read(byte[] png)
+    internal static (int Width, int Height, int Colours) Read(byte[] png)
     {
         Assert.Equal("\u0089PNG\r\n\u001a\n", Encoding.Latin1.GetString(png, 0, 8));
         var (width, height, packed) = (0, 0, new MemoryStream());
@@ -89,7 +91,7 @@ public class WindowTests
         return (width, height, colours.Count);
     }
 
-    private static async Task<(int Width, int Height, int Colours)> Picture(Sentry sentry, string name)
+    internal static async Task<(int Width, int Height, int Colours)> Picture(Sentry sentry, string name)
     {
         var file = Path.Combine(sentry.Places.Root, $"{name}.png");
         await sentry.Ok("window", name, "--to", file);

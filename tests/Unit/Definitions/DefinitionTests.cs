@@ -102,7 +102,7 @@ public class DefinitionTests
         };
 
     internal static readonly Gen<Watch> Watches =
-        from which in Gen.Int[0, 11]
+        from which in Gen.Int[0, 13]
         from length in Lengths
         from every in Lengths
         from number in Gen.Int[1, 1000]
@@ -131,6 +131,8 @@ public class DefinitionTests
                 8 => new OpenFilesWatch(number) { Beat = every },
                 9 => new TreeWatch(number) { Beat = every },
                 10 => new CeilingWatch(length) { Beat = every },
+                11 => new QuestionWatch(length) { Beat = every },
+                12 => new StillWatch(length) { Beat = every },
                 _ => (Watch)new PausedWatch(length) { Beat = every },
             }
         ) with
@@ -325,6 +327,9 @@ public class DefinitionTests
                 Terminal = kind == ProgramKind.Stays && steps.OfType<KeyStep>().Any(),
                 With = kind == ProgramKind.Stays ? "/usr/bin/python3" : null,
                 Secrets = [.. secrets.DistinctBy(secret => secret.Key)],
+                // A watch of what it asks, or shows, is for one that can.
+                Window = kind == ProgramKind.Toggles ? null : new(1280, 800),
+                WindowManager = kind == ProgramKind.Detaches ? "/usr/bin/a manager" : null,
                 PidFile = kind == ProgramKind.Detaches ? "/run/relay.pid" : null,
                 Off = kind == ProgramKind.Toggles ? ["/srv/skerry/off", .. arguments] : [],
             },

@@ -136,6 +136,62 @@ public class QuestionTests
         }
     }
 
+    private static void SeesDialog(World world, string? title, long window = 0) =>
+        world.Happens(new QuestionSeen(world.Live!.Value, title, window, Lasts: true, AskedAt.Window));
+
+    [Fact]
+    public void A_dialog_is_noticed_once_whatever_its_title_becomes_and_answered_by_nothing_known()
+    {
+        var world = Running(Asking with { Program = Asking.Program with { Window = new(800, 600) } });
+        Assert.Contains(world.Done, deed => deed is LookAtWindow);
+        SeesDialog(world, "Overwrite? [y/N] ", 7);
+        SeesDialog(world, "Overwrite? (2)", 7);
+        Assert.DoesNotContain(world.Done, deed => deed is GiveAnswer);
+        SeesDialog(world, "", 8);
+        SeesDialog(world, null);
+        Assert.Equal(
+            [
+                "It probably asks in a window: 'Overwrite? [y/N]'.",
+                "It no longer asks in a window, after 0 s.",
+                "It probably asks in a window without a title.",
+                "It no longer asks in a window, after 0 s.",
+            ],
+            world
+                .Done.OfType<Note>()
+                .Select(note => note.Entry)
+                .Where(entry => entry is DialogEntry or DialogOverEntry)
+                .Select(entry => entry.Text)
+        );
+    }
+
+    /// <summary>One watch sees both places: what is left is told for itself when the other is over.</summary>
+    [Fact]
+    public void What_is_asked_at_both_places_is_told_one_after_the_other()
+    {
+        var watch = new QuestionWatch(TimeSpan.FromMinutes(2)) { Beat = Watch.UsualSample, Follows = WatchFollow.Tell };
+        var world = Running(Asking with { Program = Asking.Program with { Window = new(800, 600) }, Watch = [watch] });
+        SeesDialog(world, "Paper", 7);
+        world.Now = world.Now.AddMinutes(1);
+        Sees(world, "Which berth? ", 40);
+        Assert.Equal(AskedAt.Window, world.Situation.Run!.Asks!.Value.At);
+        world.Happens(new WatchSeen(world.Live!.Value, watch, "for 2 min it probably asks", ""));
+        SeesDialog(world, null);
+        Assert.Equal(AskedAt.Terminal, world.Situation.Run!.Asks!.Value.At);
+        world.Happens(new WatchSeen(world.Live!.Value, watch, "for 2 min it probably asks", ""));
+        Assert.Equal(
+            [AskedAt.Window, AskedAt.Terminal],
+            world.Done.OfType<Note>().Where(note => note.Tells).Select(note => note.Entry.Asks!.Value)
+        );
+        Assert.Equal(
+            [AskedAt.Window],
+            world
+                .Done.OfType<Note>()
+                .Select(note => note.Entry)
+                .OfType<DialogOverEntry>()
+                .Select(entry => entry.Asks!.Value)
+        );
+    }
+
     /// <summary>Whatever is seen in whatever order: never more answers than may be, and one for each place.</summary>
     [Fact]
     public void No_question_is_answered_twice_and_none_more_often_than_it_may_be() =>

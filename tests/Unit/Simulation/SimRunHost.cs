@@ -58,7 +58,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell) => Task.CompletedTask;
 
-    public Task<bool> FindDisplay(IRunning service, Account account, RunNumber run, Action fell) =>
+    public Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action fell) =>
         Task.FromResult(true);
 
     public Task<bool> IsDisplayGone(IRunning service) => Task.FromResult(false);

@@ -184,6 +184,7 @@ public class GoldenTests
             Run = new(new(4), Cause.Asked, at)
             {
                 Question = new("Which berth? ", 120, at) { Answered = true, Told = "It asks." },
+                Dialog = new("Paper", 6291459, at) { Told = "It asks in a window." },
             },
         };
         Assert.Equivalent(now, SituationJson.Read(SituationJson.Write(now)), strict: true);

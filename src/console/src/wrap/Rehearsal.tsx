@@ -121,6 +121,18 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
           {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time, {report.children} child
           {report.children === 1 ? " process" : " processes"}
         </dd>
+        {report.picture && (
+          <>
+            <dt>Its window</dt>
+            <dd>
+              <img
+                className="window-kept"
+                alt="What it showed last"
+                src={`data:image/png;base64,${report.picture}`}
+              />
+            </dd>
+          </>
+        )}
       </dl>
       {report.proposals.length > 0 && (
         <ul className="findings">
