@@ -3,6 +3,7 @@
 # wraps and starts its programs, each under an account of its own, and prints where to look.
 #   ./demo.sh            stays until Ctrl-C, then stops all of it
 #   ./demo.sh --once     plays a whole example unattended; exit code 0 only if all of it came true
+#   ./demo.sh --window   (also with --once) with a program that has a window: installs tigervnc-standalone-server and tk (as root)
 #   ./demo.sh --native   (also with --once) on the programs as they ship; else on quickly built ones, unless those are there already
 # As root the accounts (skerry-…) are made for the demo and removed with it; else all runs as you.
 # CALM_DEMO_PORT (7410): first of eight TCP ports on loopback that the programs use.
@@ -10,15 +11,18 @@
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
 house=$PWD
-once= native=
+once= native= window=
 for word; do
   case $word in
     --once) once=1 ;;
     --native) native=1 ;;
-    *) echo "demo: no flag called $word; there are: --once --native" >&2; exit 2 ;;
+    --window) window=window ;;
+    *) echo "demo: no flag called $word; there are: --once --window --native" >&2; exit 2 ;;
   esac
 done
-. tools/setup.sh demo
+if [ -n "$window" ] && [ "$(id -u)" != 0 ]; then echo "demo: --window needs root: a display of its own is shut off from all others by the kernel" >&2; exit 2; fi
+# shellcheck disable=SC2086
+. tools/setup.sh demo $window
 . tools/parts.sh
 if [ -n "$native" ] || current native; then
   build native console || exit 1
@@ -45,7 +49,7 @@ PATH=$out:$PATH
 node=$(command -v node)
 chmod 755 "$root"
 mkdir -p "$srv"
-cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader demo/quay-post "$srv/"
+cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader demo/quay-post demo/ticket-desk "$srv/"
 mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
 echo '{"type":"module"}' >"$srv/package.json"
 sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/ticket-spooler.yaml"
@@ -65,7 +69,7 @@ account() { # made for the demo, unless it is there
 accounts() {
   [ "$(id -u)" = 0 ] || return 0
   local one made=()
-  for one in board ledger gate spooler relay lamps; do account "skerry-$one" & made+=($!); done
+  for one in board ledger gate spooler relay lamps ${window:+desk}; do account "skerry-$one" & made+=($!); done
   all_of "${made[@]}" && calm account grant skerry-ledger "$srv/fare-ledger" # it writes its day file there
 }
 
@@ -141,6 +145,12 @@ wrap_all() {
   calm wrap "Manifest export" --at boot --account "$(account_of board)" --kind periodic \
     --rhythm "run:on mon-sat at 22:30,zone=Europe/Oslo,again=2" -- "$srv/manifest-export/nightly.sh" "$srv/departure-board/timetable.csv" &
   wraps+=($!)
+  if [ -n "$window" ]; then
+    calm wrap "Ticket desk" --at boot --account "$(account_of desk)" --window 800x520 --watch "asks-for:${DESK_ASKS:-2min},follows=tell" \
+      --proof "output:^the desk is there" --notes "Asks whoever keeps it at its start, and at noon." \
+      -- "$srv/ticket-desk/desk.tcl" "$srv/departure-board/timetable.csv" &
+    wraps+=($!)
+  fi
   all_of "${wraps[@]}"
 }
 # A real collector on loopback, to which the logbook is forwarded, and the quay's mail, to which alerts go.
@@ -236,7 +246,10 @@ Try in another terminal:
   calm logbook ticket-spooler --kind noted        # entries that the program made itself
   calm logbook --prove                            # is it as it was written?
 
-Ctrl-C stops all of it.
+${window:+  calm why ticket-desk                            # it asks in its window; the console shows it, and answers
+  calm window ticket-desk --to desk.png           # what it shows now; --run N: what a run of it showed last
+
+}Ctrl-C stops all of it.
 END
 # The service may be killed and started again by whoever tries the demo: only Ctrl-C ends it.
 while :; do sleep 3600 & sleeper=$!; wait $sleeper; done

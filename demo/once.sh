@@ -110,6 +110,14 @@ new_board() {
   sed "$2" "$srv/departure-board/board.js" >"$root/new/board-$1/board.js"
   tar czf "$root/board-$1.tar.gz" -C "$root/new" "board-$1"
 }
+display_killed() {
+  local line
+  for line in /proc/[0-9]*/environ; do
+    if grep -qs "^/usr/bin/Xvnc" "${line%environ}cmdline" && grep -qzs "^CALM_RUN=$root/" "$line"; then kill -9 "$(basename "${line%/environ}")"; fi
+  done
+  shows_at_last "The display that it shows its windows on is gone" calm logbook ticket-desk
+}
+unwrap_desk() { calm stop ticket-desk && calm unwrap ticket-desk --yes && ! ls -d "$root/run/calm-sentry/services/"*/window 2>/dev/null; }
 no_copy_left() { ! grep -lzs "^CALM_RUN=$root" /proc/[0-9]*/environ; }
 
 play() {
@@ -137,7 +145,7 @@ play() {
     --environment RELAY_PASSWORD=kelp --with "$node" --for 2s -- "$srv/berth-relay/relay.js"
 
   step "Wrap eight programs: registered is not running"
-  GATE_HOLD=0 GATE_PATIENCE=4 came_true "eight programs are wrapped" wrap_all
+  GATE_HOLD=0 GATE_PATIENCE=4 DESK_ASKS=2s came_true "eight programs are wrapped" wrap_all
   came_true "the fare ledger is registered, not running" is fare-ledger state stopped
   came_true "a name that is taken is refused, with exit code 1" ends_with_code 1 "already" calm wrap fare-ledger --account "$(account_of ledger)" -- /bin/true
   came_true "a program that is not there is refused, with exit code 1" ends_with_code 1 "There is no program at $srv/nothing" calm wrap trial --account "$(account_of ledger)" -- "$srv/nothing"
@@ -157,6 +165,15 @@ play() {
   came_true "its terminal is joined, it asks, and is answered" answered_at_terminal "gale warning" "said to . berths: gale warning"
   came_true "and it is known that it asks no more" shows_at_last "It no longer asks at its terminal" calm logbook berth-relay
   came_true "who joined and typed is in the logbook, and not what" ends_with_code 0 "Keys were typed at its terminal" calm logbook berth-relay
+  if [ -n "$window" ]; then
+    came_true "the ticket desk asks in its window, which nobody sees, and it is noticed" shows_at_last "It probably asks in a window: 'Open the desk'" calm why ticket-desk
+    came_true "what it shows can be saved" ends_with_code 0 "What ticket-desk shows is in $root/desk.png" calm window ticket-desk --to "$root/desk.png"
+    came_true "somebody is told of it, with the picture" in_box "Ticket desk probably asks for somebody in a window"
+    came_true "its display is killed: that is no failure of its own" display_killed
+    came_true "and it runs again, and asks again" reaches ticket-desk running 2
+    came_true "what its first run showed last is kept" shows_at_last "calm window ticket-desk --run 1 --to FILE.png" calm runs ticket-desk --run 1
+    came_true "it is stopped and unwrapped, and its display is gone with it" unwrap_desk
+  fi
   came_true "the lamps are on, with nothing running for it" ends_with_code 0 "On since" calm list
   echo "$(date +%H:%M) off" >>"$root/var/lib/calm-sentry/state/quay-lamps/lamps"
   came_true "somebody switches them off: it is seen, and they are on again" reaches quay-lamps running 2

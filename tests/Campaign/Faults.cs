@@ -87,6 +87,17 @@ internal sealed partial class Faults
                 (machine, random) => Done(() => Machine.Signal(AnyProgram(machine, random), Kill))
             ),
             new(
+                "kill a display",
+                4,
+                (machine, random) =>
+                    Done(() =>
+                        Machine.Signal(
+                            Any(machine.Marked().Where(one => one.Id.Contains('-')).Select(one => one.Pid), random),
+                            Kill
+                        )
+                    )
+            ),
+            new(
                 "kill a keeper and the server",
                 6,
                 (machine, random) =>

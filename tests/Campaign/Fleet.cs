@@ -15,7 +15,11 @@ internal sealed record Member(string Name, string Temper, bool Counts, string Mo
     public bool Asks => Temper == "asks";
 
     /// <summary>It has a display of its own, where one can be had.</summary>
-    public bool Shows => Temper == "shows" && Environment.UserName == "root" && File.Exists("/usr/bin/Xvnc");
+    public bool Shows =>
+        Temper == "shows"
+        && Environment.UserName == "root"
+        && File.Exists("/usr/bin/Xvnc")
+        && File.Exists("/usr/bin/wish");
 
     /// <summary>It is run at its moments, each for one of them at most.</summary>
     public bool IsJob => Temper == "job";

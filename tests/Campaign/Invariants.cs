@@ -34,6 +34,9 @@ internal sealed class Invariants(Machine machine)
             OwnLogs(broken);
             TakenMoments(faults, broken);
             Leftovers(views, broken);
+            // A dialog takes its time to be one: this is most of a rest.
+            if (rests++ % BetweenWindows == 0)
+                await Windows(views, broken).ConfigureAwait(false);
             Versions(broken);
             await Rights(broken).ConfigureAwait(false);
         }
@@ -532,6 +535,59 @@ internal sealed class Invariants(Machine machine)
                 broken.Add($"{Name(view)}, at run {Run(view)}, still has {string.Join(", ", left)}");
         }
     }
+
+    /// <summary>
+    /// What a display shows of the live run is kept, and its dialog is noticed; of runs that are over no more pictures are there than may
+    /// be, and none of a run that is to come.
+    /// </summary>
+    private async Task Windows(IReadOnlyList<JsonElement> views, List<string> broken)
+    {
+        foreach (var view in views.Where(view => Fleet.All.Any(one => one.Shows && one.Name == Name(view))))
+        {
+            var folder = Path.Combine(machine.Places.Pictures, IdOf(view));
+            var until = DateTime.UtcNow + WindowLimit;
+            while (State(view) == "running" && await Missing().ConfigureAwait(false) is { } missing)
+            {
+                if (DateTime.UtcNow > until)
+                {
+                    broken.Add($"{missing} of run {Run(view)} of {Name(view)}");
+                    break;
+                }
+
+                await Task.Delay(100).ConfigureAwait(false);
+            }
+
+            var kept = Directory.Exists(folder) ? Directory.GetFiles(folder, "*.png") : [];
+            if (kept.Length > MostPictures)
+                broken.Add($"{kept.Length} pictures are kept of {Name(view)}");
+
+            async Task<string?> Missing()
+            {
+                var asked = await machine.Calm("show", Name(view), "--json").ConfigureAwait(false);
+                if (asked.Exit != 0)
+                    return $"nothing is shown ({asked.Error})";
+                var now = JsonDocument.Parse(asked.Output).RootElement;
+                if (State(now) != "running" || Run(now) != Run(view))
+                    return null; // it ended by itself meanwhile
+                if (now.GetProperty("asks").GetString() != $"berth {Run(view)}")
+                    return "the dialog is not noticed";
+                var picture = Path.Combine(folder, $"{Run(view)}.png");
+                return !File.Exists(picture) ? "no picture is kept"
+                    : !File.ReadAllBytes(picture)
+                        .AsSpan()
+                        .EndsWith((ReadOnlySpan<byte>)[0x49, 0x45, 0x4e, 0x44, 0xae, 0x42, 0x60, 0x82])
+                        ? "half a picture is kept"
+                    : null;
+            }
+        }
+    }
+
+    private static readonly TimeSpan WindowLimit = TimeSpan.FromSeconds(30);
+
+    private const int MostPictures = 10,
+        BetweenWindows = 5;
+
+    private int rests;
 
     private static string Name(JsonElement view) => view.GetProperty("name").GetString()!;
 

@@ -86,9 +86,14 @@ sub asks {    # asks at its terminal, and takes down what it is told that it did
     }
 }
 
-sub shows {    # a window on its display, with which it ends
+sub shows {    # a window on its display with a dialog before it, with which it ends
     my $window = child();
-    unless ($window) { exec '/usr/bin/xmessage', "berth $run is taken" or exit 9 }
+    unless ($window) {
+        open my $file, '>', "$ENV{CALM_STATE}/desk.tcl" or die;
+        print $file "label .l -text {berth $run} -background #204060; pack .l; update; tk_messageBox -title {berth $run} -message taken; exit\n";
+        close $file;
+        exec '/usr/bin/wish', "$ENV{CALM_STATE}/desk.tcl" or exit 9;
+    }
     waitpid $window, 0;
     exit 5;
 }

@@ -266,11 +266,13 @@ public sealed record TerminalLeftEntry(TimeSpan Took, bool HasTyped) : Entry
 }
 
 /// <summary>The display that it shows its windows on ended.</summary>
-public sealed record DisplayFellEntry(RunNumber Run) : Entry
+/// <param name="Why">How, as a clause; null: that is not known.</param>
+public sealed record DisplayFellEntry(RunNumber Run, string? Why) : Entry
 {
-    protected override EntryFields Own => Fielded(run: Run);
+    protected override EntryFields Own => Fielded(run: Run, seen: Why);
     protected override string Sentence =>
-        "The display that it shows its windows on is gone: it is stopped, and starts again with a new one. That is no failure of its own.";
+        $"The display that it shows its windows on is gone{(Why is null ? "" : $" ({Why})")}: it is stopped, and starts again with a new one. "
+        + "That is no failure of its own.";
 }
 
 /// <summary>Where a program asks somebody.</summary>
@@ -405,7 +407,7 @@ internal static class RunningEntries
             f.Took.Needed(),
             f.Seen.Needed()
         )),
-        EntryKind.Of(f => new DisplayFellEntry(f.Run.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new DisplayFellEntry(f.Run.Needed(), f.Seen), EntrySeverity.Warning),
         EntryKind.Of(f => new QuestionEntry(f.Run.Needed(), f.Seen ?? "", f.Count), EntrySeverity.Notice),
         EntryKind.Of(f => new QuestionOverEntry(f.Run.Needed(), f.Took.Needed())),
         EntryKind.Of(f => new DialogEntry(f.Run.Needed(), f.Seen ?? ""), EntrySeverity.Notice),

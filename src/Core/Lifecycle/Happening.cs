@@ -99,7 +99,8 @@ public sealed record ProofMissing(RunNumber Run, string Missing) : Happening;
 public sealed record WatchSeen(RunNumber Run, Watch Of, string? Bad, string Seen) : Happening;
 
 /// <summary>The display that it shows its windows on is gone, whatever became of the program.</summary>
-public sealed record DisplayFell(RunNumber Run) : Happening;
+/// <param name="Why">How it ended, as a clause; null: that is not known.</param>
+public sealed record DisplayFell(RunNumber Run, string? Why = null) : Happening;
 
 /// <summary>Its terminal, or its display, was looked at.</summary>
 /// <param name="Text">As in <see cref="Question"/>, of at most <see cref="Question.Longest"/> characters; null: it asks nothing there.</param>

@@ -10,9 +10,9 @@ public static partial class ServiceLife
     {
         private const string DisplayFails = "its display fails";
 
-        private void LoseDisplay(RunNumber run)
+        private void LoseDisplay(RunNumber run, string? why)
         {
-            Say(new DisplayFellEntry(run));
+            Say(new DisplayFellEntry(run, why));
             WindDown(Principal.Display, Afterwards.ShowAgain);
         }
 

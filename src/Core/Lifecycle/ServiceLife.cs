@@ -136,7 +136,7 @@ public static partial class ServiceLife
                     SeeWatch(seen);
                     break;
                 case DisplayFell fell when IsLive(fell.Run) && After.Phase is Phase.Starting or Phase.Running:
-                    LoseDisplay(fell.Run);
+                    LoseDisplay(fell.Run, fell.Why);
                     break;
                 case QuestionSeen seen when IsLive(seen.Run):
                     SeeQuestion(seen);

@@ -70,7 +70,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
 
     /// <summary>Begins a display for a run, with the window manager it is to have, and waits until it can be used.</summary>
     /// <param name="label">The run's site; its display is found by it.</param>
-    /// <param name="fell">Called once when it is gone, unless it was ended.</param>
+    /// <param name="fell">Called once when it is gone, with how, as a clause, unless it was ended.</param>
     /// <exception cref="IOException">There can be none here: its message says why.</exception>
     /// <exception cref="OwnTroubleException">It failed: it can be tried again.</exception>
     public async Task Begin(
@@ -79,7 +79,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         RunNumber run,
         ProgramPart program,
         Account account,
-        Action fell
+        Action<string> fell
     )
     {
         if (MissingFor(program) is { } missing)
@@ -142,7 +142,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         RunNumber run,
         ProgramPart program,
         Account account,
-        Action fell
+        Action<string> fell
     )
     {
         var (site, beside) = (SiteOf(label, place, run), ManagerOf(label, place, run));
@@ -163,8 +163,8 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             }
 
             if (manager is not null)
-                await Dismiss(manager);
-            await Dismiss(link);
+                await Dismiss(manager, beside);
+            await Dismiss(link, site);
         }
 
         await ClearLeft(beside);
@@ -182,17 +182,17 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             && Message.Number(body, "run") == site.Run.Value
         )
             return link;
-        await Dismiss(link);
+        await Dismiss(link, site);
         return null;
     }
 
-    private void Take(string label, Display display, Action fell)
+    private void Take(string label, Display display, Action<string> fell)
     {
         all[label] = display;
         _ = display.Hear(() =>
         {
             if (all.TryRemove(new(label, display)))
-                fell();
+                fell(display.Fell ?? GoneUnseen);
         });
     }
 
@@ -218,26 +218,29 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             await Task.WhenAny(known.Gone, delay(EndPatience));
         }
         else if (KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
-            await Dismiss(left);
+            await Dismiss(left, site);
 
         await ClearLeft(site);
     }
 
     /// <summary>A keeper that nobody needs any more ends what it has, and leaves.</summary>
-    private static Task Dismiss(KeeperLink link)
+    private async Task Dismiss(KeeperLink link, RunSite site)
     {
-        link.Send(new Message(KeeperWord.EndTree));
-        link.Send(new Message(KeeperWord.Leave));
-        return link.Buried();
+        var left = new Companion(link, site, tools);
+        left.End();
+        link.Send(new Message(KeeperWord.Leave)); // where it has nothing, it is not heard of again
+        await Task.WhenAny(left.Hear(() => { }), delay(EndPatience));
     }
 
-    /// <summary>Whether the display of a run is gone, or goes within a moment.</summary>
-    public async Task<bool> IsGone(string label)
+    private const string GoneUnseen = "nobody saw its end";
+
+    /// <returns>How the display of a run ended, as a clause, where it is gone, or goes within a moment; null: it is there.</returns>
+    public async Task<string?> HowEnded(string label)
     {
         if (Of(label) is not { } display)
-            return true;
+            return GoneUnseen;
         await Task.WhenAny(display.Gone, delay(TimeSpan.FromMilliseconds(300)));
-        return display.Fell is not null || display.Gone.IsCompleted;
+        return display.Fell ?? (display.Gone.IsCompleted ? GoneUnseen : null);
     }
 
     /// <summary>

@@ -43,15 +43,15 @@ internal interface IRunHost
     /// <param name="fell">Called once when it is gone, unless it was ended.</param>
     /// <exception cref="OwnTroubleException">It failed: it is tried again.</exception>
     /// <exception cref="IOException">There can be none: the message says why, without a full stop.</exception>
-    Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell);
+    Task BeginDisplay(IRunning service, Account account, RunNumber run, Action<string> fell);
 
     /// <summary>Finds the display of a run that a server before this one began.</summary>
     /// <param name="program">What the run was launched by.</param>
     /// <returns>False: it is gone.</returns>
-    Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action fell);
+    Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action<string> fell);
 
-    /// <summary>Whether the display of a service is gone, or goes within a moment.</summary>
-    Task<bool> IsDisplayGone(IRunning service);
+    /// <returns>How the display of a service ended, as a clause, where it is gone, or goes within a moment; null: it is there.</returns>
+    Task<string?> HowDisplayEnded(IRunning service, ProgramPart program, Account account, RunNumber run);
 
     /// <summary>Its run is over.</summary>
     Task EndDisplay(IRunning service);

@@ -66,7 +66,7 @@ internal sealed class RunHost(RunTools tools) : IRunHost
             ? order.With(LaunchField.Environment, $"CALM_MOMENT={moment.UtcDateTime:yyyy-MM-dd'T'HH:mm:ss'Z'}")
             : order;
 
-    public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell) =>
+    public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action<string> fell) =>
         tools.Displays.Begin(
             service.Site(run).Name,
             service.RunDirectory,
@@ -76,10 +76,21 @@ internal sealed class RunHost(RunTools tools) : IRunHost
             fell
         );
 
-    public Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action fell) =>
-        tools.Displays.Find(service.Site(run).Name, service.RunDirectory, run, program, account, fell);
+    public Task<bool> FindDisplay(
+        IRunning service,
+        ProgramPart program,
+        Account account,
+        RunNumber run,
+        Action<string> fell
+    ) => tools.Displays.Find(service.Site(run).Name, service.RunDirectory, run, program, account, fell);
 
-    public Task<bool> IsDisplayGone(IRunning service) => tools.Displays.IsGone(service.Id.ToString());
+    public async Task<string?> HowDisplayEnded(IRunning service, ProgramPart program, Account account, RunNumber run) =>
+        // Where the program ended while no server was there, its display has not been looked for yet.
+        tools.Displays.Of(service.Site(run).Name)
+            is null
+        && await FindDisplay(service, program, account, run, _ => { })
+            ? null
+            : await tools.Displays.HowEnded(service.Site(run).Name);
 
     public Task EndDisplay(IRunning service) => tools.Displays.End(service.Id.ToString(), service.RunDirectory);
 

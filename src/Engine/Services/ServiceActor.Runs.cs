@@ -57,7 +57,7 @@ internal sealed partial class ServiceActor
                     $"this host has no account named {Definition.Account}; make it, or set another with --account"
                 );
             if (Definition.Program.Window is not null && !switchOff)
-                await house.Host.BeginDisplay(this, account, run, () => DisplayGone(run));
+                await house.Host.BeginDisplay(this, account, run, why => DisplayGone(run, why));
             var order = house.Host.Order(this, account, run, switchOff);
             OpenSay(account);
             if (keeper is { Outdated: true } outdated)
@@ -141,7 +141,7 @@ internal sealed partial class ServiceActor
             );
     }
 
-    private void DisplayGone(RunNumber run) => Post(() => Apply(new DisplayFell(run)), null);
+    private void DisplayGone(RunNumber run, string? why = null) => Post(() => Apply(new DisplayFell(run, why)), null);
 
     /// <summary>
     /// Opens the socket on which its programs speak. That it cannot be made is no reason not to run, nor not to be
@@ -449,16 +449,17 @@ internal sealed partial class ServiceActor
         LastEnd? end = null;
         var over = false;
         var judgesFiles = registry.Together.Judges(Id, run);
-        if (LaunchedBy?.Program.Window is not null)
+        if (LaunchedBy?.Program is { Window: not null } program)
         {
             // A program ends with its display, and is often the first to say so.
             if (
                 live is { Launched: not null }
-                && !outcome.IsGood
+                && outcome is { IsGood: false, Kind: OutcomeKind.Exited or OutcomeKind.Signalled }
                 && Situation.Phase is Phase.Starting or Phase.Running
-                && await house.Host.IsDisplayGone(this)
+                && house.Host.AccountOf(Definition.Account) is { } account
+                && await house.Host.HowDisplayEnded(this, program, account, run) is { } why
             )
-                await Apply(new DisplayFell(run));
+                await Apply(new DisplayFell(run, why));
             await house.Host.EndDisplay(this);
         }
 

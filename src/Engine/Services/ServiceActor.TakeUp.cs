@@ -195,7 +195,7 @@ internal sealed partial class ServiceActor
         if (
             LaunchedBy?.Program is { Window: not null } program
             && house.Host.AccountOf(Definition.Account) is { } shows
-            && !await house.Host.FindDisplay(this, program, shows, number, () => DisplayGone(number))
+            && !await house.Host.FindDisplay(this, program, shows, number, why => DisplayGone(number, why))
         )
             DisplayGone(number);
         house.Store.RunBegan(Id, Situation.Run!, Revision, OutputBegan, RunWords.BegunBy(Situation), null);

@@ -63,11 +63,12 @@ internal sealed class WindowLook(IWatched actor, RunNumber run, RunTools tools, 
         while (actor.Situation.Run?.Number == run)
         {
             gone.ThrowIfCancellationRequested();
-            var began = clocks.Time.GetTimestamp();
+            var (began, display) = (clocks.Time.GetTimestamp(), tools.Displays.Of(label));
+            string? why = null;
             try
             {
                 wrong(null);
-                if (tools.Displays.Of(label) is { } display)
+                if (display is not null)
                     await go(display, gone);
             }
             catch (Exception failed)
@@ -80,17 +81,17 @@ internal sealed class WindowLook(IWatched actor, RunNumber run, RunTools tools, 
                 )
             {
                 isInTrouble &= clocks.Time.GetElapsedTime(began) < Anyhow;
-                var why = failed is OperationCanceledException ? "the display does not answer" : failed.Message;
+                why = failed is OperationCanceledException ? "the display does not answer" : failed.Message;
                 wrong(why);
-                // A display that is gone is told as that.
-                if (!isInTrouble && tools.Displays.Of(label) is { Over: null })
-                {
-                    actor.Trouble($"Calm Sentry failed at {what}: {why.TrimEnd('.')}. It is tried again.");
-                    isInTrouble = true;
-                }
             }
 
             await clocks.Delay(Pause, gone);
+            // A display that is gone is told as that.
+            if (why is not null && !isInTrouble && display == tools.Displays.Of(label))
+            {
+                actor.Trouble($"Calm Sentry failed at {what}: {why.TrimEnd('.')}. It is tried again.");
+                isInTrouble = true;
+            }
         }
     }
 

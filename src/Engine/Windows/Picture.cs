@@ -11,7 +11,8 @@ internal sealed class Picture : IAsyncDisposable
 {
     /// <summary>No security (7.1.2), raw pixels (7.7.1).</summary>
     private const byte NoSecurity = 1;
-    private const int Raw = 0;
+    private const int Raw = 0,
+        NewSize = -223; // 7.8.2, DesktopSize
 
     /// <summary>Of the display's name, and of a text that lies in its clipboard: read and thrown away.</summary>
     private const int LongestText = 1 << 20;
@@ -69,30 +70,39 @@ internal sealed class Picture : IAsyncDisposable
     /// <exception cref="IOException">It is gone, or speaks otherwise.</exception>
     public async Task<Taken?> Take(UInt128? before, CancellationToken cancellation)
     {
-        var length = width * height * 4;
-        var pixels = ArrayPool<byte>.Shared.Rent(length);
-        try
+        for (var tries = 0; tries < MostSizes; tries++)
         {
-            await Ask(onlyChanges: false, cancellation).ConfigureAwait(false);
-            for (var seen = 0L; seen < (long)width * height; )
-                seen += await Message(pixels, cancellation).ConfigureAwait(false) ?? 0;
-            Span<byte> sum = stackalloc byte[SHA256.HashSizeInBytes];
-            SHA256.HashData(pixels.AsSpan(0, length), sum);
-            var now = BinaryPrimitives.ReadUInt128BigEndian(sum);
-            if (now == before)
-                return null;
-            var step = width * height > MostPixels ? 2 : 1;
-            return new(
-                Png.Of(pixels.AsSpan(0, length), width, height, step),
-                now,
-                !pixels.AsSpan(4, length - 4).ContainsAnyExcept(pixels[0])
-                    || pixels.AsSpan(4, length - 4).SequenceEqual(pixels.AsSpan(0, length - 4))
-            );
+            var size = (width, height);
+            var (length, seen) = (width * height * 4, 0L);
+            var pixels = ArrayPool<byte>.Shared.Rent(length);
+            try
+            {
+                await Ask(onlyChanges: false, cancellation).ConfigureAwait(false);
+                while (seen < length / 4 && size == (width, height))
+                    seen += await Message(pixels, cancellation).ConfigureAwait(false) ?? 0;
+                if (size == (width, height))
+                    return Made(pixels.AsSpan(0, length), before);
+            }
+            finally
+            {
+                ArrayPool<byte>.Shared.Return(pixels);
+            }
         }
-        finally
-        {
-            ArrayPool<byte>.Shared.Return(pixels);
-        }
+
+        throw new IOException("the display changes its size again and again");
+    }
+
+    private const int MostSizes = 5;
+
+    private Taken? Made(ReadOnlySpan<byte> pixels, UInt128? before)
+    {
+        Span<byte> sum = stackalloc byte[SHA256.HashSizeInBytes];
+        SHA256.HashData(pixels, sum);
+        var now = BinaryPrimitives.ReadUInt128BigEndian(sum);
+        if (now == before)
+            return null;
+        var step = width * height > MostPixels ? 2 : 1;
+        return new(Png.Of(pixels, width, height, step), now, pixels[4..].SequenceEqual(pixels[..^4]));
     }
 
     /// <summary>Waits until what it shows has changed since it was last asked for; what changed is thrown away.</summary>
@@ -118,20 +128,23 @@ internal sealed class Picture : IAsyncDisposable
             throw new IOException("the display lets nobody in");
         await stream.WriteAsync(new byte[] { 1 }, cancellation).ConfigureAwait(false); // others go on seeing it
         var head = await Read(24, cancellation).ConfigureAwait(false);
-        (width, height) = (
-            BinaryPrimitives.ReadUInt16BigEndian(head),
-            BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(2))
-        );
-        if (width is 0 or > WindowSize.Most || height is 0 or > WindowSize.Most)
-            throw new IOException($"the display has {width}x{height}");
+        Resize(BinaryPrimitives.ReadUInt16BigEndian(head), BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(2)));
         await Skip(BinaryPrimitives.ReadUInt32BigEndian(head.AsSpan(20)), cancellation).ConfigureAwait(false);
 
-        var order = new byte[20 + 8];
+        var order = new byte[20 + 12];
         // SetPixelFormat: 32 bits of which 24 count, red first in memory.
         new byte[] { 0, 0, 0, 0, 32, 24, 0, 1, 0, 255, 0, 255, 0, 255, 0, 8, 16 }.CopyTo(order, 0);
-        // SetEncodings: one, raw.
-        (order[20], order[23]) = (2, 1);
+        // SetEncodings: raw, and that it is told of a new size: a program may set that.
+        (order[20], order[23]) = (2, 2);
+        BinaryPrimitives.WriteInt32BigEndian(order.AsSpan(28), NewSize);
         await stream.WriteAsync(order, cancellation).ConfigureAwait(false);
+    }
+
+    private void Resize(ushort wide, ushort high)
+    {
+        if (wide is 0 or > WindowSize.Most || high is 0 or > WindowSize.Most)
+            throw new IOException($"the display has {wide}x{high}");
+        (width, height) = (wide, high);
     }
 
     /// <summary>FramebufferUpdateRequest (7.5.3): all of it, now or once something changed.</summary>
@@ -176,9 +189,16 @@ internal sealed class Picture : IAsyncDisposable
     private async Task<long> Rectangle(byte[]? pixels, CancellationToken cancellation)
     {
         var head = await Read(12, cancellation).ConfigureAwait(false);
-        int At(int place) => BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(place));
+        ushort At(int place) => BinaryPrimitives.ReadUInt16BigEndian(head.AsSpan(place));
         var (left, top, wide, high) = (At(0), At(2), At(4), At(6));
-        if (BinaryPrimitives.ReadInt32BigEndian(head.AsSpan(8)) != Raw || left + wide > width || top + high > height)
+        var encoding = BinaryPrimitives.ReadInt32BigEndian(head.AsSpan(8));
+        if (encoding == NewSize)
+        {
+            Resize(wide, high);
+            return 0;
+        }
+
+        if (encoding != Raw || left + wide > width || top + high > height)
             throw new IOException("the display sent what was not asked for");
         if (pixels is null)
             await Pass((long)wide * high * 4, cancellation).ConfigureAwait(false);

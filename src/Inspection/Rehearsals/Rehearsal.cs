@@ -240,7 +240,7 @@ internal sealed class Rehearsal : IDisposable
         if (definition.Program.Window is not null)
         {
             await tools
-                .Displays.Begin(site.Name, site.Place, site.Run, definition.Program, account, () => { })
+                .Displays.Begin(site.Name, site.Place, site.Run, definition.Program, account, _ => { })
                 .ConfigureAwait(false);
             if (tools.Displays.Of(site.Name) is { } display)
             {

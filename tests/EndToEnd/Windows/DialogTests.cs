@@ -155,6 +155,12 @@ public class DialogTests
             );
         }
 
+        // One display fell. That the program fell while no server was there is its own failure.
+        Assert.Single(
+            (await sentry.Ok("logbook", "desk", "--last", "200")).Output.Split('\n'),
+            line => line.Contains("on is gone (it was killed by signal KILL", StringComparison.Ordinal)
+        );
+
         // Only the sentry's own account reads them, and none is left of a service that is no more.
         var id = await sentry.Id("desk");
         Assert.NotEqual(0, (await Sentry.As("daemon", "ls", sentry.Places.Pictures)).Exit);

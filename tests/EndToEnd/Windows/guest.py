@@ -1,6 +1,6 @@
 """A program on a display that does what no program should (X Window System Protocol, version 11, written out: no library between).
 
-guest.py windows | draw | grab | clipboard | size | lies
+guest.py windows COUNT | draw | grab | clipboard | size | lies
 """
 
 import os
@@ -57,7 +57,7 @@ def main(what):
     line.sendall(struct.pack("<BxHIII", 55, 4, base + 2, base + 1, 0))  # CreateGC
     print("begun", flush=True)
     if what == "windows":
-        for number in range(10_000):
+        for number in range(int(sys.argv[2])):
             # WM_TRANSIENT_FOR (68), type WINDOW (33): each is a dialog.
             hint = struct.pack("<BBHIIIBxxxII", 18, 0, 7, base + 10 + number, 68, 33, 32, 1, base + 1)
             line.sendall(window(base + 10 + number, root, hint))
@@ -86,7 +86,7 @@ def main(what):
         elif what == "size":
             randr = ask(line, struct.pack("<BxHHxx5sxxx", 98, 4, 5, b"RANDR"))[9]
             ask(line, struct.pack("<BBHII", randr, 0, 3, 1, 2))  # QueryVersion 1.2
-            size = (640, 480) if number % 2 else (9000, 9000)
+            size = (640, 480) if number % 2 else (1200, 900)
             line.sendall(struct.pack("<BBHIHHII", randr, 7, 5, root, *size, 100, 100))  # SetScreenSize
             ask(line, struct.pack("<BxH", 43, 1))
             time.sleep(0.5)

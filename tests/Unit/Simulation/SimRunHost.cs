@@ -56,12 +56,19 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public void RunOver(IRunning service) { }
 
-    public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action fell) => Task.CompletedTask;
+    public Task BeginDisplay(IRunning service, Account account, RunNumber run, Action<string> fell) =>
+        Task.CompletedTask;
 
-    public Task<bool> FindDisplay(IRunning service, ProgramPart program, Account account, RunNumber run, Action fell) =>
-        Task.FromResult(true);
+    public Task<bool> FindDisplay(
+        IRunning service,
+        ProgramPart program,
+        Account account,
+        RunNumber run,
+        Action<string> fell
+    ) => Task.FromResult(true);
 
-    public Task<bool> IsDisplayGone(IRunning service) => Task.FromResult(false);
+    public Task<string?> HowDisplayEnded(IRunning service, ProgramPart program, Account account, RunNumber run) =>
+        Task.FromResult<string?>(null);
 
     public Task EndDisplay(IRunning service) => Task.CompletedTask;
 
