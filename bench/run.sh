@@ -2,6 +2,7 @@
 # Measures speed and size beside floors in C and everyday tools, in one run; prints a table. --quick: a short trial of the bench itself.
 # --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
 # --files: twenty thousand new files for a service. --terminal: keys and output at a joined terminal.
+# --window: a press to its picture in a service's window, and what a still one costs (as root).
 # --knock: the list while another account knocks (as root).
 # --write puts the table into docs/performance.md.
 set -euo pipefail
@@ -14,6 +15,7 @@ mkdir -p out/bench
 if [ -w /dev/shm ] && [ "$(df --output=avail -m /dev/shm | tail -n 1)" -gt 6000 ]; then export TMPDIR=/dev/shm; fi
 gcc -O2 -o out/bench/floors bench/floors.c -lutil
 if [[ " $* " == *" --terminal "* ]]; then exec python3 bench/terminal.py out out/bench/floors; fi
+if [[ " $* " == *" --window "* ]]; then exec python3 bench/window.py out; fi
 dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
 out/bench/driver/CalmSentry.Bench out out/bench/floors "$@" | tee out/bench/table.md
 if [[ " $* " == *" --write "* ]]; then

@@ -329,6 +329,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
                 "-noreset",
                 "-AlwaysShared",
                 "-AcceptSetDesktopSize=0",
+                "-CompareFB=0", // a second copy of all pixels would be a fifth of its memory
                 "-Log",
                 "*:stderr:0", // what comes and goes is many lines a viewer
             ],

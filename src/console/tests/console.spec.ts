@@ -428,6 +428,42 @@ test("a service's window is seen, and its dialog answered", async ({ page, sentr
   await click();
   await expect(page.getByText(/Run 1 exited with code 0/).first()).toBeVisible();
   await expect(page.getByText("Somebody acted at its window.").first()).toBeVisible();
+
+  // What it showed last is kept with its run.
+  await page.getByRole("button", { name: "+ 1", exact: true }).click();
+  const kept = page.getByRole("img", { name: "What run 1 showed last" });
+  await expect.poll(() => kept.evaluate((picture: HTMLImageElement) => picture.naturalWidth)).toBe(400);
+  expect(complaints).toEqual([]);
+});
+
+test("a dialog is noticed in the list, and answered on a phone", async ({ page, sentry }) => {
+  test.skip(sentry.account !== "nobody", "a display of its own needs root");
+  const program = sentry.file(
+    "desk.tcl",
+    'wm geometry . 700x400+0+0; after 200 { puts "paper: [tk_messageBox -title Paper -type yesno -message {Go on without paper?}]"; exit }\n',
+  );
+  sentry.calm(
+    ...["wrap", "desk", "--account", sentry.account, "--window", "700x400", "--start", "--"],
+    ...["/usr/bin/wish", program],
+  );
+  const complaints = await enter(page, sentry);
+  await expect(page.getByRole("heading", { name: "Probably asks somebody" })).toBeVisible();
+  await expect(row(page, "desk")).toContainText("It probably asks in a window: 'Paper'");
+  await row(page, "desk").click();
+  await page.setViewportSize({ width: 390, height: 844 });
+  await page.getByRole("button", { name: "See its window" }).click();
+  const there = page.getByRole("region", { name: "Window" });
+  await expect(there.getByRole("status")).toContainText("Pointer and keys go to it.");
+  const drawn = there.locator("canvas");
+  await expect.poll(async () => ((await drawn.boundingBox())?.width ?? 0) > 100).toBe(true);
+  const box = await drawn.boundingBox();
+  if (!box) throw new Error("the window is not there");
+  // All of it is on the screen, in its own form.
+  expect(box.width).toBeLessThanOrEqual(390);
+  expect(Math.abs(box.width / box.height - 700 / 400)).toBeLessThan(0.05);
+  await drawn.press("Tab");
+  await drawn.press("Enter");
+  await expect(page.getByText(/Run 1 exited with code 0/).first()).toBeVisible();
   expect(complaints).toEqual([]);
 });
 

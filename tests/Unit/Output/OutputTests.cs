@@ -204,6 +204,18 @@ public sealed class OutputTests : IDisposable
         Assert.Equal((40L << 20, false), (line.Bytes, line.Ended));
     }
 
+    /// <summary>What stands beside a program is no place to write without end.</summary>
+    [Fact]
+    public void Of_a_file_without_times_so_much_is_kept_and_all_is_taken()
+    {
+        var sink = new Sink { Most = 1000 };
+        Assert.True(sink.Open(Current, 0, stamped: false, AtStart.Append));
+        for (var i = 0; i < 100; i++)
+            Put(sink, OutputSource.Output, new string('x', 99) + "\n");
+        sink.Close();
+        Assert.Equal(1000, new FileInfo(Current).Length);
+    }
+
     [Theory]
     [InlineData("remove")]
     [InlineData("move")]

@@ -4,6 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { Fragment, useState } from "react";
 import { api, type RunView, type ServiceDetail, take } from "../api/client";
 import { at, length, Since } from "../live/clock";
+import { Kept as KeptPicture } from "../window/Kept";
 
 const size = (bytes: number | null | undefined) =>
   bytes == null
@@ -132,11 +133,7 @@ function Kept({ name, run }: { name: string; run: RunView }) {
           <dt>Its window</dt>
           <dd>
             as it was last seen, at {at(run["picture-at"])}
-            <img
-              className="window-kept"
-              alt={`What run ${run.run} showed last`}
-              src={`/api/services/${name}/window?run=${run.run}&at=${encodeURIComponent(run["picture-at"])}`}
-            />
+            <KeptPicture name={name} run={run.run} taken={run["picture-at"]} />
           </dd>
         </>
       )}

@@ -13,7 +13,7 @@ const asks = (service: ServiceView) => service.asks != null && !needsAttention(s
 
 const groups: { title: string; has: (service: ServiceView) => boolean }[] = [
   { title: "Needs attention", has: needsAttention },
-  { title: "Probably asks at its terminal", has: asks },
+  { title: "Probably asks somebody", has: asks },
   {
     title: "On its way",
     has: (service) => isOnItsWay(service) && !needsAttention(service) && !asks(service),

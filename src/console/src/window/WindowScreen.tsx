@@ -6,6 +6,9 @@ import "./window.css";
 
 const beat = 1000;
 
+/** Of what was copied there, in characters: a program may copy as much as it likes. */
+const longestText = 65_536;
+
 /** What somebody wants there: to act, to act although another does, or only to see. */
 type Wish = "act" | "take" | "see";
 
@@ -61,7 +64,9 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
           setSaid("Its display is away. This comes back by itself.");
           again();
         });
-        display.addEventListener("clipboard", (event) => setText((event as CustomEvent<{ text: string }>).detail.text));
+        display.addEventListener("clipboard", (event) =>
+          setText((event as CustomEvent<{ text: string }>).detail.text.slice(0, longestText)),
+        );
       } catch (error) {
         if (left) return;
         setSaid(error instanceof Error ? error.message : String(error));

@@ -125,11 +125,7 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
           <>
             <dt>Its window</dt>
             <dd>
-              <img
-                className="window-kept"
-                alt="What it showed last"
-                src={`data:image/png;base64,${report.picture}`}
-              />
+              <img className="window-kept" alt="What it showed last" src={`data:image/png;base64,${report.picture}`} />
             </dd>
           </>
         )}
