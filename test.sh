@@ -47,10 +47,14 @@ xunit() { # name, assembly
   timeout 1200 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
   counted "$1" "$log"
 }
-# The tests end to end in three parts at once, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of a program sees none of the others'. What makes
-# accounts of the host is in one part, for there is one list of them; what waits for the most part (telling) is with those of the attacks that make none.
+# The tests end to end in four parts at once, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of a program sees none of the others'. What makes
+# accounts of the host is in one part, for there is one list of them; what waits for the most part (telling) is with those of the attacks that make none; terminals and windows
+# are one.
 halves() {
-  local class first=() rest=(-namespace- CalmSentry.Tests.EndToEnd.Telling) third=(-class "CalmSentry.Tests.EndToEnd.Telling.*") other told
+  local class first=() rest=(-namespace- CalmSentry.Tests.EndToEnd.Telling) third=(-class "CalmSentry.Tests.EndToEnd.Telling.*") fourth=() other told seen
+  for class in Terminals Windows; do
+    rest+=(-namespace- "CalmSentry.Tests.EndToEnd.$class") fourth+=(-namespace "CalmSentry.Tests.EndToEnd.$class")
+  done
   for class in NameTests HostPlaceTests BoundTests ForgingTests CopyTests; do
     third+=(-class "CalmSentry.Tests.EndToEnd.Attacks.$class") first+=(-class- "CalmSentry.Tests.EndToEnd.Attacks.$class")
   done
@@ -63,18 +67,21 @@ halves() {
     xunit "$1" EndToEnd
     return
   fi
-  other=$(mktemp) told=$(mktemp)
+  other=$(mktemp) told=$(mktemp) seen=$(mktemp)
   half "${rest[@]}" >"$other" 2>&1 &
   local rests=$!
   half "${third[@]}" >"$told" 2>&1 &
   local tells=$!
+  half "${fourth[@]}" >"$seen" 2>&1 &
+  local sees=$!
   half "${first[@]}" | tee "$log"
-  wait "$rests" "$tells"
-  cat "$other" "$told"
+  wait "$rests" "$tells" "$sees"
+  cat "$other" "$told" "$seen"
   counted "$1, one half" "$log"
   counted "$1, the other half" "$other"
   counted "$1, telling and attacks" "$told"
-  rm -f "$other" "$told"
+  counted "$1, terminals and windows" "$seen"
+  rm -f "$other" "$told" "$seen"
 }
 half() { apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none "$@"; }
 apart() { # command…: among processes of its own, where this host lets it

@@ -55,7 +55,8 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
           // Made smaller where the page is, and never larger than it is.
           const drawn = target.querySelector("canvas");
           target.style.maxWidth = drawn ? `${drawn.width}px` : "";
-          target.style.maxHeight = drawn ? `${drawn.height}px` : "";
+          target.style.aspectRatio = drawn ? `${drawn.width} / ${drawn.height}` : "";
+          target.style.height = drawn ? "auto" : "";
           setSaid(mine ? null : (ticket["acted-by"] ?? null) && `${ticket["acted-by"]} acts there; you see it.`);
           if (mine) display.focus();
         });
