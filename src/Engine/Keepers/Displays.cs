@@ -36,6 +36,9 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
 
     private readonly ConcurrentDictionary<string, Display> all = new(StringComparer.Ordinal);
 
+    /// <summary>How displays ended whose runs have not yet.</summary>
+    private readonly ConcurrentDictionary<string, string> fallen = new(StringComparer.Ordinal);
+
     /// <summary>The smallest of Debian's packages with a window manager.</summary>
     private const string ManagerPackage = "evilwm";
 
@@ -191,8 +194,11 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         all[label] = display;
         _ = display.Hear(() =>
         {
+            var how = display.Fell ?? GoneUnseen;
+            if (all.ContainsKey(label))
+                fallen[label] = how;
             if (all.TryRemove(new(label, display)))
-                fell(display.Fell ?? GoneUnseen);
+                fell(how);
         });
     }
 
@@ -206,6 +212,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     public async Task End(string label, string place)
     {
         all.TryRemove(label, out var display);
+        fallen.TryRemove(label, out _);
         await End(display?.Manager, ManagerOf(label, place, new(1)));
         await End(display, SiteOf(label, place, new(1)));
     }
@@ -232,13 +239,16 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         await Task.WhenAny(left.Hear(() => { }), delay(EndPatience));
     }
 
+    /// <summary>Whether it is known of a run's display how it is with it, or was.</summary>
+    public bool Knows(string label) => all.ContainsKey(label) || fallen.ContainsKey(label);
+
     private const string GoneUnseen = "nobody saw its end";
 
     /// <returns>How the display of a run ended, as a clause, where it is gone, or goes within a moment; null: it is there.</returns>
     public async Task<string?> HowEnded(string label)
     {
         if (Of(label) is not { } display)
-            return GoneUnseen;
+            return fallen.GetValueOrDefault(label, GoneUnseen);
         await Task.WhenAny(display.Gone, delay(TimeSpan.FromMilliseconds(300)));
         return display.Fell ?? (display.Gone.IsCompleted ? GoneUnseen : null);
     }
