@@ -86,9 +86,7 @@ internal sealed class RunHost(RunTools tools) : IRunHost
 
     public async Task<string?> HowDisplayEnded(IRunning service, ProgramPart program, Account account, RunNumber run) =>
         // Where the program ended while no server was there, its display has not been looked for yet.
-        tools.Displays.Of(service.Site(run).Name)
-            is null
-        && await FindDisplay(service, program, account, run, _ => { })
+        !tools.Displays.Knows(service.Site(run).Name) && await FindDisplay(service, program, account, run, _ => { })
             ? null
             : await tools.Displays.HowEnded(service.Site(run).Name);
 
